@@ -1,0 +1,72 @@
+"""Jokulmist: declare a simulated environment, train agents on it, and see what was learned.
+
+``import jokulmist as jm`` and use the names below. Each is bound on first use, so that importing the package loads
+nothing heavy.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any
+
+__version__ = "0.1.0"
+
+_WHERE: dict[str, str] = {
+    "Environment": "environments.environment",
+    "State": "environments.state",
+    "seen": "environments.state",
+    "field": "environments.state",
+    "flow": "environments.state",
+    "parameter": "environments.parts",
+    "derived": "environments.parts",
+    "series": "environments.parts",
+    "sensor": "environments.parts",
+    "reward": "environments.parts",
+    "ending": "environments.parts",
+    "cut": "environments.parts",
+    "measure": "environments.parts",
+    "reference": "environments.parts",
+    "Choice": "environments.actions",
+    "Range": "environments.actions",
+    "Actions": "environments.actions",
+    "Episode": "environments.episode",
+    "repeat": "environments.loops",
+    "until": "environments.loops",
+    "put": "environments.loops",
+    "window": "environments.loops",
+    "linear": "learning.schedules",
+    "geometric": "learning.schedules",
+    "Agent": "agents.protocol",
+    "Scheduled": "agents.protocol",
+    "QLearning": "agents.q_learning",
+    "Sarsa": "agents.sarsa",
+    "ExpectedSarsa": "agents.sarsa",
+    "RandomPlay": "agents.random_play",
+    "check": "workshop.check",
+    "train": "training.train",
+    "evaluate": "training.evaluation",
+    "Run": "training.run",
+    "Runs": "training.run",
+    "Policy": "training.policy",
+    "plot": "pictures.curve",
+    "ledger": "pictures.ledger",
+    "JokulmistError": "errors",
+}
+_MODULES = ("errors", "gallery")
+__all__ = ["__version__", *_MODULES, *_WHERE]  # noqa: F822  bound on first use
+
+
+def __getattr__(name: str) -> Any:
+    if name in _MODULES:
+        return import_module(f"jokulmist.{name}")
+    if name not in _WHERE:
+        from jokulmist.errors import nearest
+
+        raise AttributeError(f"jokulmist has no `{name}`.{nearest(name, __all__)}")
+    found = getattr(import_module(f"jokulmist.{_WHERE[name]}"), name)
+    globals()[name] = found
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -1,0 +1,1 @@
+"""One file a method: its settings, and how it chooses and learns."""

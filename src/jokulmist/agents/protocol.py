@@ -1,0 +1,186 @@
+"""What every learning method is: a settings object, and three pure functions.
+
+The settings split into *numbers* (anything that is a float or a schedule: traced, so that changing one compiles
+nothing anew) and *shapes* (everything else: static). What was learned is the *learner*; what belongs to each copy is the
+*memory*. The training loop does not know which method it drives.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from types import SimpleNamespace
+from typing import Annotated, Any, ClassVar, NamedTuple
+
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError
+
+from jokulmist.environments.channels import Spec
+from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.learning import schedules
+from jokulmist.learning.schedules import Coefficients, Schedule
+
+
+def within(low: float, high: float) -> Callable[[float | Schedule], float | Schedule]:
+    """A check that a number, or a whole schedule, stays inside ``[low, high]``."""
+
+    def check(setting: float | Schedule) -> float | Schedule:
+        ends = (setting.least, setting.greatest) if isinstance(setting, Schedule) else (setting, setting)
+        if not (low <= ends[0] and ends[1] <= high):
+            raise ValueError(f"must lie in [{low:g}, {high:g}]")
+        return setting
+
+    return check
+
+
+def _plain(value: Any) -> float | Schedule:
+    try:
+        return schedules.read(value)
+    except SettingError as wrong:
+        raise ValueError(str(wrong)) from None
+
+
+Scheduled = Annotated[float | Schedule, BeforeValidator(_plain), PlainSerializer(schedules.written)]
+Share = Annotated[Scheduled, AfterValidator(within(0.0, 1.0))]
+
+
+class Shapes(SimpleNamespace):
+    """The static part of an agent's settings, with `spec` and `copies`; hashable."""
+
+    spec: Spec
+    copies: int
+
+    def __hash__(self) -> int:
+        return hash(tuple(sorted((name, _hashable(value)) for name, value in vars(self).items() if name != "spec")))
+
+
+class Numbers(SimpleNamespace):
+    """The numbers of an agent's settings at this moment: schedules are already evaluated."""
+
+
+def _hashable(value: Any) -> Any:
+    if isinstance(value, Mapping):
+        return tuple(sorted((k, _hashable(v)) for k, v in value.items()))
+    return tuple(map(_hashable, value)) if isinstance(value, (list, tuple)) else value
+
+
+class Experience(NamedTuple):
+    """What happened to all copies since the last update.
+
+    On a plain lane, for an agent with `plain` functions, each entry is a list with one item a copy, in Python numbers.
+    Else each entry is an array with axes (turns, copies, ...).
+
+    Attributes
+    ----------
+    observed : what was decided on, in the units of the environment
+    actions : in own form
+    rewards : weighted sums
+    ended : a true end: nothing is bootstrapped
+    closed : an end or a cut: the next row belongs to a new episode
+    last : the true observation after the advance
+    following : what is decided on next
+    notes : what `choose` gave along
+    """
+
+    observed: Any
+    actions: Any
+    rewards: Any
+    ended: Any
+    closed: Any
+    last: Any
+    following: Any
+    notes: Any
+
+
+class Agent(BaseModel):
+    """Base of every learning method, the shipped ones and your own.
+
+    A subclass declares its settings as fields with defaults, and writes `fresh`, `choose` and `learn` as static
+    functions of what they are given. Fields of type `float` (or `jm.Scheduled`) reach the functions in ``numbers``,
+    all others in ``shapes``, beside ``shapes.spec`` (channels and action) and ``shapes.copies``.
+
+    The functions are written with ``jax.numpy``; on a plain lane the loop compiles each of them by itself. With
+    ``traced = False`` they are plain Python over NumPy arrays instead, and the agent trains on plain lanes only.
+
+    Notes
+    -----
+    ``fresh(shapes, numbers, noise) -> learner, memory``
+        Before the first decision. Both are NamedTuples or dicts of arrays.
+    ``choose(shapes, numbers, learner, memory, observed, noise, explore) -> actions, memory, notes``
+        `observed` has shape ``(copies, width)``, float32, in the units of the environment; `noise` is a draw, asked
+        with ``shape=``; `explore` is False in evaluation.
+    ``learn(shapes, numbers, learner, memory, experience, noise) -> learner, memory, readings``
+        `readings` is a tuple of scalars, one for each of `reading_names`.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+
+    reading_names: ClassVar[tuple[str, ...]] = ()
+    traced: ClassVar[bool] = True
+    # Agents whose work on a plain lane is smaller than a call into a compiled function have plain twins of `choose`
+    # and `learn`, which get lists of Python numbers.
+    plain: ClassVar[bool] = False
+
+    def __init__(self, **settings: Any) -> None:
+        try:
+            super().__init__(**settings)
+        except ValidationError as failure:
+            raise SettingError(explained(type(self), failure)) from None
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        """The static settings, with what they are applied to."""
+        self.refuse(spec)
+        values = {name: value for name, value in self if not isinstance(value, (float, Schedule))}
+        return Shapes(spec=spec, copies=copies, **values)
+
+    def numbers(self) -> dict[str, Coefficients]:
+        """The numbers among the settings, each as the coefficients of its schedule."""
+        found = {name: value for name, value in self if isinstance(value, (float, Schedule))}
+        return {name: schedules.coefficients(value) for name, value in found.items()}
+
+    def refuse(self, spec: Spec) -> None:
+        """Raise `SettingError` where the method cannot work with these channels or this action."""
+
+    def decisions_per_update(self) -> int:
+        """How many turns lie between two calls of `learn`."""
+        return 1
+
+    def written(self) -> dict[str, Any]:
+        """The settings as they stand in a plan."""
+        return self.model_dump(mode="python", exclude_none=True)
+
+    @staticmethod
+    def fresh(shapes: Any, numbers: Any, noise: Any) -> tuple[Any, Any]:
+        raise NotImplementedError
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        raise NotImplementedError
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, tuple[Any, ...]]:
+        raise NotImplementedError
+
+    def __repr__(self) -> str:
+        fields = type(self).model_fields
+        given = [f"{name}={value!r}" for name, value in self if value != fields[name].default]
+        return f"{type(self).__name__}({', '.join(given)})"
+
+    __str__ = __repr__
+
+
+def explained(kind: type[BaseModel], failure: ValidationError) -> str:
+    """A failed check of settings as one message: name, value, what is allowed, the mend."""
+    first = failure.errors()[0]
+    name = str(first["loc"][0]) if first["loc"] else kind.__name__
+    fields = kind.model_fields
+    if first["type"] == "extra_forbidden":
+        return f"`{kind.__name__}` has no setting `{name}`; its settings are {listed(fields)}.{nearest(name, fields)}"
+    if first["type"] == "missing":
+        return f"`{kind.__name__}` needs `{name}`."
+    message = first["msg"].removeprefix("Value error, ")
+    message = message[0].lower() + message[1:]
+    default = f" Its default is {fields[name].default!r}." if name in fields and not fields[name].is_required() else ""
+    return f"`{name}` of `{kind.__name__}`: {message}; got {first['input']!r}.{default}"

@@ -1,0 +1,15 @@
+"""The methods that ship, by the names that plans use. A new method is one file here and one line in this table."""
+
+from __future__ import annotations
+
+from jokulmist.agents.protocol import Agent
+from jokulmist.agents.q_learning import QLearning
+from jokulmist.agents.random_play import RandomPlay
+from jokulmist.agents.sarsa import ExpectedSarsa, Sarsa
+
+AGENTS: dict[str, type[Agent]] = {
+    "QLearning": QLearning,
+    "Sarsa": Sarsa,
+    "ExpectedSarsa": ExpectedSarsa,
+    "RandomPlay": RandomPlay,
+}

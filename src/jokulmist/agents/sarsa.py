@@ -1,0 +1,46 @@
+"""Sarsa and expected Sarsa on a table."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, ClassVar
+
+from jokulmist.agents.tables import Ops, TableAgent, chances, expectation
+
+
+class Sarsa(TableAgent):
+    """Sarsa: the target is the value of the action that is really taken next.
+
+    Q(s, a) += learning_rate (r + discount Q(s', a') - Q(s, a))
+
+    Rummery and Niranjan (1994); Sutton and Barto (2018), equation 6.7.
+
+    The next action is drawn once and then taken. At a cut no next action is taken, and the expectation under the
+    policy stands in. See `TableAgent` for the settings. Differs from the book as `QLearning` does. Fails when
+    exploration stays high: it learns the value of exploring.
+    """
+
+    draws_ahead: ClassVar[bool] = True
+
+    @classmethod
+    def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
+        if ops.whole is int:  # plain numbers: index the row, and spare the expectation where nothing was cut
+            return expectation(row, chances(row, exploration, ops)) if closed else row[upcoming]
+        taken = row[0]
+        for k, value in enumerate(row[1:], start=1):
+            taken = ops.where(upcoming == k, value, taken)
+        return ops.where(closed, expectation(row, chances(row, exploration, ops)), taken)
+
+
+class ExpectedSarsa(TableAgent):
+    """Expected Sarsa: the target is the mean value of what follows under the policy.
+
+    Q(s, a) += learning_rate (r + discount sum_b p(b | s') Q(s', b) - Q(s, a))
+
+    Van Seijen et al. (2009); Sutton and Barto (2018), equation 6.9. See `TableAgent` for the settings. Differs from
+    the book as `QLearning` does. Fails when the channels have many bins together.
+    """
+
+    @classmethod
+    def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
+        return expectation(row, chances(row, exploration, ops))

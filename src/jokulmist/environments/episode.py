@@ -1,0 +1,215 @@
+"""An episode stepped by hand, before any training: act, look, rewind."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.channels import Observation
+from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.noise import Domain, Noise, Stream, checked_seed
+from jokulmist.environments.state import State
+from jokulmist.environments.stepping import Stepper, combined, finished
+from jokulmist.errors import ActionError, SettingError
+
+
+@dataclass(frozen=True)
+class Moment:
+    """All that an episode is at one decision; going back is taking up an earlier one."""
+
+    state: State
+    observation: Observation
+    terms: tuple[float, ...]
+    totals: tuple[float, ...]
+    measures: tuple[float, ...]
+    held: int
+    steps: int
+
+
+class Episode:
+    """One episode, decision by decision.
+
+    Parameters
+    ----------
+    environment : Environment
+    seed : int
+        The same seed and actions give the same episode.
+
+    Attributes
+    ----------
+    state : State
+    observation : Observation
+        What the agent sees, by name.
+    reward : float
+        Of the last step.
+    terms, totals : dict of str to float
+        Weighted terms of the last step, and so far; they add up to `reward` and to `total`.
+    total : float
+        The return so far.
+    measures : dict of str to float
+    steps : int
+        Decisions so far.
+    closed_by : str or None
+        The ending or cut that closed the episode.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> episode = jm.gallery.Tarn().episode(seed=1)
+    >>> while not episode.over:
+    ...     episode.act("half")
+    >>> episode.closed_by
+    'season over'
+    """
+
+    def __init__(self, environment: Environment, seed: int = 0) -> None:
+        self.environment = environment
+        self.seed = checked_seed(seed)
+        self._stepper = Stepper(environment)
+        self._description = self._stepper.description
+        self._reseed(self.seed)
+        state = self._stepper.begin(self._first_begin.at(0, 0))
+        zeros = (0.0,) * len(self._description.terms)
+        measures = (0.0,) * len(self._description.measures)
+        observation = self._observed(state, self._first_sense.at(0, 0))
+        self._moments = [Moment(state, observation, zeros, zeros, measures, 0, 0)]
+
+    def _reseed(self, seed: int) -> None:
+        noise = Noise(seed, 1, Domain.HAND)
+        self._advance = PlainDraw(noise, Stream.ADVANCE)
+        self._sense = PlainDraw(noise, Stream.SENSE)
+        self._first_begin = PlainDraw(noise, Stream.FIRST_BEGIN)
+        self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)
+        self._play = PlainDraw(noise, Stream.PLAY)
+
+    def _observed(self, state: State, draw: PlainDraw) -> Observation:
+        row = self._stepper.observe(state, draw)
+        values: dict[str, Any] = {}
+        for channel in self._description.spec.numbers:
+            part = row[self._description.spec.slices[channel.name]]
+            values[channel.name] = part[0] if channel.shape == () else np.array(part, np.float32).reshape(channel.shape)
+        values.update(self._stepper.look(state, draw))
+        return Observation(values)
+
+    def act(self, action: Any) -> None:
+        """Take one decision.
+
+        Parameters
+        ----------
+        action : str, int, float, array or dict
+            A label, an index or an array; for several parts a dict of them.
+
+        Raises
+        ------
+        ActionError
+            When the environment has no such action, or the episode is over.
+        """
+        now = self._moments[-1]
+        if self.over:
+            raise ActionError(
+                f"the episode was closed by `{self.closed_by}` after {now.steps} decisions; "
+                f"begin another with `environment.episode(seed={self.seed + 1})`, or rewind with `episode.back(3)`."
+            )
+        step = self._stepper
+        own = self._description.action.own(action)
+        before = step.cleared(now.state)
+        after = step.advance(before, own, self._advance.at(now.steps, 0))
+        terms = tuple(w * t for w, t in zip(step.weights, step.reward_terms(before, own, after), strict=True))
+        steps = now.steps + 1
+        measures = tuple(
+            combined(m.over, so_far, value, steps)
+            for m, so_far, value in zip(
+                self._description.measures, now.measures, step.measured(before, own, after), strict=True
+            )
+        )
+        self._moments.append(
+            Moment(
+                state=after,
+                observation=self._observed(after, self._sense.at(now.steps, 0)),
+                terms=terms,
+                totals=tuple(a + b for a, b in zip(now.totals, terms, strict=True)),
+                measures=measures,
+                held=step.held(before, own, after, steps),
+                steps=steps,
+            )
+        )
+
+    def act_randomly(self) -> Any:
+        """Take a random action, and return it."""
+        action = self._description.action.random(self._play.at(self.steps, 0))
+        self.act(action if not hasattr(action, "__dict__") else dict(vars(action)))
+        return action
+
+    def back(self, decisions: int = 1, seed: int | None = None) -> None:
+        """Rewind.
+
+        Parameters
+        ----------
+        decisions : int
+            How many decisions to take back.
+        seed : int, optional
+            Another chance from here on; without it the same actions give the same steps again.
+        """
+        if isinstance(decisions, bool) or not isinstance(decisions, int) or not 0 <= decisions <= self.steps:
+            raise SettingError(f"`back` takes a number of decisions from 0 to {self.steps}; got {decisions!r}.")
+        del self._moments[len(self._moments) - decisions :]
+        if seed is not None:
+            self._reseed(checked_seed(seed))
+
+    @property
+    def state(self) -> State:
+        return self._moments[-1].state
+
+    @property
+    def observation(self) -> Observation:
+        return self._moments[-1].observation
+
+    @property
+    def steps(self) -> int:
+        return self._moments[-1].steps
+
+    @property
+    def terms(self) -> dict[str, float]:
+        return self._by_term(self._moments[-1].terms)
+
+    @property
+    def totals(self) -> dict[str, float]:
+        return self._by_term(self._moments[-1].totals)
+
+    @property
+    def reward(self) -> float:
+        return sum(self._moments[-1].terms)
+
+    @property
+    def total(self) -> float:
+        return sum(self._moments[-1].totals)
+
+    @property
+    def measures(self) -> dict[str, float]:
+        now = self._moments[-1]
+        parts = zip(self._description.measures, now.measures, strict=True)
+        return {m.name: finished(m.over, value, now.steps) for m, value in parts}
+
+    @property
+    def held(self) -> list[str]:
+        """Every ending and cut that holds now."""
+        return self._description.held_names(self._moments[-1].held)
+
+    @property
+    def over(self) -> bool:
+        return self._moments[-1].held != 0
+
+    @property
+    def closed_by(self) -> str | None:
+        held = self.held
+        return held[0] if held else None
+
+    def _by_term(self, values: tuple[float, ...]) -> dict[str, float]:
+        return {t.name: v for t, v in zip(self._description.terms, values, strict=True)}
+
+    def __repr__(self) -> str:
+        state = f"closed by `{self.closed_by}`" if self.over else "open"
+        return f"<episode of {self._description.name}, {state}, {self.steps} decisions, return {self.total:.4g}>"

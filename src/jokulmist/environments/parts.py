@@ -1,0 +1,351 @@
+"""The parts that a researcher's class is made of, as the class body writes them.
+
+A part is a small record of what was declared; nothing here looks at a whole class. `description.py` reads the parts
+of a class once, and everything else works from that description.
+"""
+
+from __future__ import annotations
+
+import csv
+import inspect
+import math
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any, Literal, overload
+
+import numpy as np
+
+from jokulmist.errors import DeclarationError, SettingError, listed
+
+Number = float | int | bool
+Bound = float | int | str
+Shape = int | str | Sequence[int | str]
+Over = Literal["sum", "mean", "last", "max", "min"]
+OVERS: tuple[str, ...] = ("sum", "mean", "last", "max", "min")
+
+
+class Part:
+    """Anything declared in an environment's body. `name` is filled in when the class is made."""
+
+    name: str = ""
+    owner: type | None = None
+
+    def __set_name__(self, owner: type, name: str) -> None:
+        self.name = name
+        self.owner = owner
+
+
+class Parameter(Part):
+    """A constant of the environment, read on an instance as a plain attribute."""
+
+    def __init__(
+        self, default: Any, low: float | None, high: float | None, unit: str, help: str, fixed: bool
+    ) -> None:
+        self.default = default
+        self.low = low
+        self.high = high
+        self.unit = unit
+        self.help = help
+        self.fixed = fixed
+
+    @overload
+    def __get__(self, instance: None, owner: type) -> Parameter: ...
+    @overload
+    def __get__(self, instance: object, owner: type) -> Any: ...
+    def __get__(self, instance: object | None, owner: type) -> Any:
+        # Not a data descriptor: the instance's own value stands in its __dict__ and is found first.
+        return self if instance is None else self.default
+
+    def checked(self, value: Any, where: str) -> Any:
+        """The value as the parameter's own type, or a `SettingError` that says what is allowed."""
+        kind = type(self.default)
+        unit = f" {self.unit}" if self.unit else ""
+        if isinstance(value, np.generic):
+            value = value.item()
+        if kind is bool:
+            if not isinstance(value, bool):
+                raise SettingError(f"`{where}` is a flag; got {value!r}. Use True or False.")
+            return value
+        if kind in (int, float):
+            if isinstance(value, bool) or not isinstance(value, (int, float)):
+                raise SettingError(f"`{where}` is a number; got {value!r}. Use for instance {self.default!r}.")
+            if kind is int and value != int(value):
+                raise SettingError(f"`{where}` is a whole number; got {value!r}. Use for instance {self.default!r}.")
+            if not math.isfinite(value):
+                raise SettingError(f"`{where}` must be finite; got {value!r}. Use for instance {self.default!r}.")
+            low = -math.inf if self.low is None else self.low
+            high = math.inf if self.high is None else self.high
+            if not low <= value <= high:
+                raise SettingError(
+                    f"`{where}` must lie in [{low:g}, {high:g}]{unit}; got {value!r}. "
+                    f"Its default is {self.default!r}."
+                )
+            return kind(value)
+        if not isinstance(value, kind):
+            raise SettingError(f"`{where}` must be a {kind.__name__}; got {value!r}. Its default is {self.default!r}.")
+        return value
+
+
+def parameter(
+    default: Any,
+    *,
+    low: float | None = None,
+    high: float | None = None,
+    unit: str = "",
+    help: str = "",
+    fixed: bool = False,
+) -> Any:
+    """Declare a constant of the environment that can be set from outside.
+
+    Parameters
+    ----------
+    default : float, int, bool or str
+        Its value when nothing is said; its type is the parameter's type. A `str` needs ``fixed=True``.
+    low, high : float, optional
+        Inclusive bounds, in `unit`.
+    unit : str
+        Shown in tables, e.g. ``"hm3/day"``.
+    help : str
+        One sentence for tables.
+    fixed : bool
+        The value may give shapes or steer Python control flow; it is never varied within a run.
+
+    Raises
+    ------
+    SettingError
+        When the default lies outside its own bounds.
+
+    Examples
+    --------
+    >>> melt = parameter(3.0, low=0.0, high=8.0, unit="hm3/day")
+    >>> melt.checked(4, "melt")
+    4.0
+    """
+    part = Parameter(default, low, high, unit, help, fixed)
+    if isinstance(default, str) and not fixed:
+        raise DeclarationError(f"a text parameter cannot vary; got {default!r}. Use `jm.parameter({default!r}, fixed=True)`.")
+    if not isinstance(default, (bool, int, float, str)):
+        raise DeclarationError(
+            f"a parameter is a number, a flag or a text; got {default!r}. For an array use `jm.series([...])`."
+        )
+    part.default = part.checked(default, "default")
+    return part
+
+
+class Derived(Part):
+    """A value computed once from the parameters, then read as an attribute."""
+
+    def __init__(self, function: Callable[..., Any]) -> None:
+        self.function = function
+        self.__doc__ = function.__doc__
+
+    def __get__(self, instance: Any, owner: type) -> Any:
+        if instance is None:
+            return self
+        value = self.function(instance)
+        # Kept in the instance itself: the next read does not come here. A traced copy has a __dict__ of its own.
+        instance.__dict__[self.name] = value
+        return value
+
+
+def derived(function: Callable[..., Any]) -> Any:
+    """Mark a method whose value follows from the parameters: computed once, read as an attribute."""
+    return Derived(function)
+
+
+class Series(Part):
+    """A constant array that belongs to the class: given, or a column of a CSV file beside the class."""
+
+    def __init__(self, values: Any, file: str | Path | None, column: str | None, folder: Path) -> None:
+        self.values = values
+        self.file = None if file is None else (folder / file)
+        self.column = column
+        self._array: np.ndarray[Any, Any] | None = None
+
+    @property
+    def array(self) -> np.ndarray[Any, Any]:
+        """The numbers, read from the file on first use; float64, int64 or bool."""
+        if self._array is None:
+            given = self.values if self.file is None else read_column(self.file, self.column)
+            array = np.asarray(given)
+            if array.dtype.kind not in "biuf" or array.size == 0:
+                raise DeclarationError(f"series `{self.name}` must hold numbers; got {given!r}.")
+            array.setflags(write=False)
+            self._array = array
+        return self._array
+
+    def __get__(self, instance: Any, owner: type) -> Any:
+        if instance is None:
+            return self
+        array = instance.xp.asarray(self.array)
+        if array is self.array:
+            instance.__dict__[self.name] = array
+        return array
+
+
+def series(values: Any = None, *, file: str | Path | None = None, column: str | None = None) -> Any:
+    """Declare a constant array, or a column of a CSV file that lies beside the class.
+
+    Parameters
+    ----------
+    values : array_like of numbers, optional
+        The array itself.
+    file : str or Path, optional
+        A CSV file with a header, relative to the Python file in which this is called.
+    column : str, optional
+        The column of `file` to read.
+
+    Returns
+    -------
+    Inside an environment ``self.name[index]`` works in both ways of running.
+
+    Examples
+    --------
+    >>> series([0.0, 3.0, 6.0]).array
+    array([0., 3., 6.])
+    """
+    if (values is None) == (file is None) or (file is None) != (column is None):
+        raise DeclarationError(
+            "a series is either an array or a column of a file. "
+            'Use `jm.series([1.0, 2.0])` or `jm.series(file="season.csv", column="price")`.'
+        )
+    frame = inspect.currentframe()
+    caller = frame.f_back if frame is not None else None
+    folder = Path(caller.f_code.co_filename).parent if caller is not None else Path()
+    return Series(values, file, column, folder)
+
+
+def read_column(path: Path, column: str | None) -> list[float]:
+    """The numbers of one column of a CSV file with a header."""
+    if not path.exists():
+        raise DeclarationError(f"series file {path} is not there. Put the CSV beside the class, or give its full path.")
+    with path.open(newline="", encoding="utf-8") as stream:
+        rows = csv.DictReader(stream)
+        names = rows.fieldnames or []
+        if column not in names:
+            raise DeclarationError(f"{path.name} has no column `{column}`; its columns are {listed(names)}.")
+        numbers = []
+        for line, row in enumerate(rows, start=2):
+            try:
+                numbers.append(float(row[column]))
+            except (TypeError, ValueError):
+                raise DeclarationError(
+                    f"{path.name} line {line}: column `{column}` holds {row[column]!r}; write a number there."
+                ) from None
+    return numbers
+
+
+class MethodPart(Part):
+    """A part that is a method of the class: on an instance it is called like any other method."""
+
+    def __init__(self, function: Callable[..., Any]) -> None:
+        self.function = function
+        self.__doc__ = function.__doc__
+
+    def __get__(self, instance: Any, owner: type) -> Any:
+        return self if instance is None else self.function.__get__(instance, owner)
+
+
+class Sensor(MethodPart):
+    """A computed channel of the observation."""
+
+    def __init__(self, function: Callable[..., Any], **bounds: Any) -> None:
+        super().__init__(function)
+        self.bounds = bounds
+
+
+class Term(MethodPart):
+    """One named term of the reward."""
+
+    def __init__(self, function: Callable[..., Any], weight: float) -> None:
+        super().__init__(function)
+        self.weight = weight
+
+
+class Closing(MethodPart):
+    """A named true end (`ending`) or a named cut (`cut`) of an episode."""
+
+    def __init__(self, function: Callable[..., Any], final: bool) -> None:
+        super().__init__(function)
+        self.final = final
+
+
+class Measure(MethodPart):
+    """A quantity recorded for the researcher and never seen by the agent."""
+
+    def __init__(self, function: Callable[..., Any], over: Over) -> None:
+        super().__init__(function)
+        self.over = over
+
+
+class Reference(MethodPart):
+    """A policy written by hand or known to be best, as a function of the state."""
+
+
+def sensor(
+    function: Callable[..., Any] | None = None,
+    *,
+    low: Bound = -math.inf,
+    high: Bound = math.inf,
+    unit: str = "",
+    shape: Shape = (),
+    values: int | str | None = None,
+    image: bool = False,
+) -> Any:
+    """Mark a method as a computed channel of the observation; it takes `state`, and `draw` last for noise.
+
+    Parameters
+    ----------
+    low, high : float or str
+        Bounds of the value, or the name of a parameter that holds one.
+    unit : str
+        Shown in tables and plots.
+    shape : int or tuple
+        Shape of the value; ``()`` is a single number.
+    values : int, optional
+        The value is a whole number from 0 to ``values - 1``.
+    image : bool
+        The value is uint8, height x width x channels.
+    """
+
+    def mark(method: Callable[..., Any]) -> Sensor:
+        return Sensor(method, low=low, high=high, unit=unit, shape=shape, values=values, image=image)
+
+    return mark if function is None else mark(function)
+
+
+def reward(function: Callable[..., Any] | None = None, *, weight: float = 1.0) -> Any:
+    """Mark a method as one term of the reward; the reward of a step is the weighted sum of the terms."""
+    if isinstance(weight, bool) or not isinstance(weight, (int, float)) or not math.isfinite(weight):
+        raise DeclarationError(f"a reward's weight must be a finite number; got {weight!r}. Use for instance `weight=-2.0`.")
+
+    def mark(method: Callable[..., Any]) -> Term:
+        return Term(method, float(weight))
+
+    return mark if function is None else mark(function)
+
+
+def ending(function: Callable[..., Any]) -> Any:
+    """Mark a method as a true end: after it there is no future reward. Asked after every advance."""
+    return Closing(function, final=True)
+
+
+def cut(function: Callable[..., Any]) -> Any:
+    """Mark a method as a cut: the episode stops, but there would have been a future."""
+    return Closing(function, final=False)
+
+
+def measure(function: Callable[..., Any] | None = None, *, over: Over = "sum") -> Any:
+    """Mark a method as a quantity that is recorded per episode: its sum, mean, last, max or min over the steps."""
+    if over not in OVERS:
+        raise DeclarationError(f"a measure's `over` must be one of {listed(OVERS)}; got {over!r}.")
+
+    def mark(method: Callable[..., Any]) -> Measure:
+        return Measure(method, over)
+
+    return mark if function is None else mark(function)
+
+
+def reference(function: Callable[..., Any]) -> Any:
+    """Mark a method as a policy known beforehand: a function of the state that gives an action."""
+    return Reference(function)

@@ -1,0 +1,283 @@
+"""One transition at a time, in plain Python: what `Episode`, the plain lane and the checks step with.
+
+Everything that can be prepared is prepared once: bound methods in tuples, the fields to cast, the flows to zero. What
+is left for a step is calling them.
+"""
+
+from __future__ import annotations
+
+import math
+import traceback
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any, NoReturn
+
+import numpy as np
+
+from jokulmist.environments.description import DEADLINE, TIME_LIMIT, StepMethod
+from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.state import Field, State, zero_of
+from jokulmist.errors import BrokenEnvironment, JokulmistError
+
+Judge = Callable[[Any, Any, Any], Any]
+
+
+def _called_with(method: Callable[..., Any], takes: tuple[str, ...]) -> Judge:
+    """The method as a function of (before, action, after), whichever of them it takes."""
+    order = {"before": 0, "action": 1, "after": 2}
+    if takes == ("before", "action", "after"):
+        return method
+    if takes == ("after",):
+        return lambda before, action, after: method(after)
+    if takes == ("before", "after"):
+        return lambda before, action, after: method(before, after)
+    if takes == ("before", "action"):
+        return lambda before, action, after: method(before, action)
+    if takes == ("action",):
+        return lambda before, action, after: method(action)
+    places = [order[name] for name in takes]
+    return lambda before, action, after: method(*[(before, action, after)[i] for i in places])
+
+
+class Stepper:
+    """An instance's methods, prepared for stepping.
+
+    Attributes
+    ----------
+    deadline_bit, time_limit_bit : int
+        Place of the limit among the description's closings, or -1.
+    """
+
+    def __init__(self, environment: Environment) -> None:
+        self.environment = environment
+        self.description = description = describe(environment)
+        outline = description.outline
+        self.state_class: type[State] = type(environment).State
+        self.flows = {f.name: zero_of(f) for f in description.fields if f.role == "flow"}
+        kinds = {"float": float, "int": int, "bool": bool}
+        self.scalars = tuple((f.name, kinds[f.kind]) for f in description.fields if f.scalar)
+        self.arrays = tuple(f for f in description.fields if not f.scalar)
+        self.weights = description.weights
+        closings = list(description.closings)
+
+        def prepared(methods: Sequence[StepMethod]) -> tuple[Judge, ...]:
+            return tuple(_called_with(getattr(environment, m.name), m.takes) for m in methods)
+
+        self.terms = prepared(outline.terms)
+        self.closers = tuple(
+            (1 << closings.index(m.name), judge)
+            for m, judge in zip(
+                (*outline.endings, *outline.cuts), prepared((*outline.endings, *outline.cuts)), strict=True
+            )
+        )
+        self.deadline = description.deadline or 0
+        self.time_limit = description.time_limit or 0
+        self.deadline_bit = 1 << closings.index(DEADLINE) if self.deadline else 0
+        self.time_limit_bit = 1 << closings.index(TIME_LIMIT) if self.time_limit else 0
+        self.measures = prepared(outline.measures)
+        sensors = {s.name: s for s in outline.sensors}
+        self.channels: tuple[tuple[str, Any, bool, bool], ...] = tuple(
+            (
+                c.name,
+                getattr(environment, c.name) if c.computed else None,
+                c.computed and sensors[c.name].noisy,
+                c.shape == (),
+            )
+            for c in description.spec.numbers
+        )
+        self.image_sensors = tuple(
+            (c, getattr(environment, c.name), sensors[c.name].noisy) for c in description.spec.images
+        )
+        self.only_scalars = all(scalar for *_, scalar in self.channels)
+
+    def begin(self, draw: Any) -> State:
+        """The first state of an episode, cast to its declared types."""
+        try:
+            state = self.environment.begin(draw)
+        except Exception as failure:
+            self.failed("begin", failure)
+        return self.cast(state, "begin")
+
+    def advance(self, state: State, action: Any, draw: Any) -> State:
+        """The state after one advance; flows are zero before it."""
+        try:
+            after = self.environment.advance(state, action, draw)
+        except Exception as failure:
+            self.failed("advance", failure)
+        return self.cast(after, "advance")
+
+    def cleared(self, state: State) -> State:
+        """The state with its flows at zero, as `advance` gets it."""
+        return state.replace(**self.flows) if self.flows else state
+
+    def cast(self, state: State, method: str) -> State:
+        """The state with every field of its declared type; a cast that would lose something is refused by name."""
+        if type(state) is not self.state_class:
+            raise BrokenEnvironment(
+                f"`{self.description.name}.{method}` returned {type(state).__name__}; it must return a "
+                f"`{self.state_class.__qualname__}`, e.g. "
+                f"{'`self.State(...)`' if method == 'begin' else '`state.replace(...)`'}."
+            )
+        values = state.__dict__
+        for name, kind in self.scalars:
+            value = values[name]
+            if type(value) is not kind:
+                values[name] = self.cast_number(value, kind, name, method)
+        for field in self.arrays:
+            values[field.name] = self.cast_array(values[field.name], field, method)
+        return state
+
+    def cast_number(self, value: Any, kind: type, name: str, method: str) -> Any:
+        """A number as a plain Python one."""
+        array = np.asarray(value)
+        if array.shape == ():
+            have = array.dtype.kind
+            if (kind is float and have in "fiub") or (kind is int and have in "iub") or (kind is bool and have == "b"):
+                return kind(array.item())
+        mend = {
+            float: "Return one number.",
+            int: "Use `xp.int32(...)` where a fraction is to be cut off.",
+            bool: "Use a comparison, e.g. `level > 0`.",
+        }[kind]
+        raise BrokenEnvironment(
+            f"`{self.description.name}.{method}` gave `{name}` the value {value!r}; it is declared `{kind.__name__}`. {mend}"
+        )
+
+    def cast_array(self, value: Any, field: Field, method: str) -> Any:
+        """An array in its declared dtype and shape."""
+        array = np.asarray(value)
+        if array.shape != field.shape:
+            raise BrokenEnvironment(
+                f"`{self.description.name}.{method}` gave `{field.name}` the shape {array.shape}; "
+                f"it is declared {field.shape}."
+            )
+        wanted = np.dtype(field.dtype)
+        if array.dtype != wanted:
+            rank = {"b": 0, "u": 1, "i": 1, "f": 2}
+            if rank.get(array.dtype.kind, 3) > rank[wanted.kind]:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{method}` gave `{field.name}` the dtype {array.dtype}; it is declared "
+                    f"{wanted}. Use `xp.asarray(value, {wanted})` where that is meant."
+                )
+            array = array.astype(wanted)
+        return array
+
+    def reward_terms(self, before: State, action: Any, after: State) -> list[float]:
+        """The unweighted terms of one step, in order."""
+        try:
+            return [float(term(before, action, after)) for term in self.terms]
+        except Exception as failure:
+            self.failed_among([t.name for t in self.description.terms], failure)
+
+    def held(self, before: State, action: Any, after: State, advances: int) -> int:
+        """A bit for each closing that holds after the episode's `advances`-th advance."""
+        bits = 0
+        try:
+            for bit, closer in self.closers:
+                if closer(before, action, after):
+                    bits |= bit
+        except Exception as failure:
+            self.failed_among(list(self.description.closings), failure)
+        if self.deadline_bit and advances >= self.deadline:
+            bits |= self.deadline_bit
+        if self.time_limit_bit and advances >= self.time_limit:
+            bits |= self.time_limit_bit
+        return bits
+
+    def measured(self, before: State, action: Any, after: State) -> list[float]:
+        """The measures of one step, in order."""
+        try:
+            return [float(measure(before, action, after)) for measure in self.measures]
+        except Exception as failure:
+            self.failed_among([m.name for m in self.description.measures], failure)
+
+    def observe(self, state: State, draw: Any) -> list[float]:
+        """The flat row of the number channels, as Python floats, in the units of the environment."""
+        values = state.__dict__
+        row: list[Any] = []
+        try:
+            for name, sensor, noisy, scalar in self.channels:
+                if sensor is None:
+                    value = values[name]
+                elif noisy:
+                    value = sensor(state, draw)
+                else:
+                    value = sensor(state)
+                if scalar:
+                    row.append(value)
+                else:
+                    row.extend(self._entries(value, name))
+        except Exception as failure:
+            self.failed_among([c[0] for c in self.channels], failure)
+        return row
+
+    def _entries(self, value: Any, name: str) -> list[float]:
+        array = np.asarray(value, np.float32)
+        channel = next(c for c in self.description.spec.numbers if c.name == name)
+        if array.shape != channel.shape:
+            raise BrokenEnvironment(
+                f"`{self.description.name}.{name}` gave the shape {array.shape}; it is declared {channel.shape}."
+            )
+        entries: list[float] = array.reshape(-1).tolist()
+        return entries
+
+    def look(self, state: State, draw: Any) -> dict[str, Any]:
+        """The image channels, uint8, by name."""
+        images = {}
+        for channel, sensor, noisy in self.image_sensors:
+            image = np.asarray(sensor(state, draw) if noisy else sensor(state))
+            if image.shape != channel.shape or image.dtype != np.uint8:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{channel.name}` gave {image.dtype} of shape {image.shape}; "
+                    f"it is declared uint8 of shape {channel.shape}."
+                )
+            images[channel.name] = image
+        return images
+
+    def failed(self, method: str, failure: Exception) -> NoReturn:
+        """Tell a failure of the researcher's code with its method, file and line."""
+        if isinstance(failure, JokulmistError):
+            raise failure
+        file, line = place_of(failure)
+        raise BrokenEnvironment(
+            f"`{self.description.name}.{method}` ({file}:{line}) failed: {type(failure).__name__}: {failure}"
+        ) from failure
+
+    def failed_among(self, methods: list[str], failure: Exception) -> NoReturn:
+        """The same, where one of several methods was called: the traceback tells which."""
+        named = [f.name for f in traceback.extract_tb(failure.__traceback__) if f.name in methods]
+        self.failed(named[0] if named else methods[0], failure)
+
+
+def place_of(failure: BaseException) -> tuple[str, int]:
+    """File and line of the innermost frame in code that is neither this library's nor an installed package's."""
+    own = Path(__file__).resolve().parents[1]
+    frames = traceback.extract_tb(failure.__traceback__)
+
+    def foreign(filename: str) -> bool:
+        path = Path(filename)
+        inside = own in path.parents and (own / "gallery") not in path.parents
+        return inside or "site-packages" in path.parts or filename.startswith("<frozen")
+
+    known = [f for f in frames if not foreign(f.filename)]
+    frame = (known or list(frames))[-1]
+    return Path(frame.filename).name, frame.lineno or 0
+
+
+def combined(over: str, so_far: float, value: float, steps: int) -> float:
+    """A measure's running value after `steps` steps, the newest of which gave `value`."""
+    if over == "sum" or over == "mean":
+        return so_far + value
+    if over == "last" or steps == 1:
+        return value
+    return max(so_far, value) if over == "max" else min(so_far, value)
+
+
+def finished(over: str, so_far: float, steps: int) -> float:
+    """A measure's value for a whole episode."""
+    return so_far / max(steps, 1) if over == "mean" else so_far
+
+
+def not_finite(values: Sequence[float]) -> int | None:
+    """Index of the first value that is infinite or not a number."""
+    return next((i for i, value in enumerate(values) if not math.isfinite(value)), None)

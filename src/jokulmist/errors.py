@@ -1,0 +1,67 @@
+"""Every error that Jokulmist raises on purpose, as one tree.
+
+::
+
+    JokulmistError
+    |-- DeclarationError (TypeError)     a class is declared wrongly
+    |-- SettingError (ValueError)        a setting, a parameter or a plan holds a value that is not allowed
+    |-- ActionError (ValueError)         an action that the environment does not have
+    |-- NoiseError (ValueError)          a draw asked with arguments that have no distribution
+    |-- BrokenEnvironment (RuntimeError) the researcher's own code failed or broke its declaration
+    |-- LookupFailed (LookupError)       a name, file, class or run that is not there
+    |-- RecordError (OSError)            a run's folder cannot be read or written
+    `-- Interrupted (KeyboardInterrupt)  Ctrl-C, after everything was saved
+
+Each message says what was wrong, the value, what is allowed and how to mend it. The leaves also derive from the
+built-in error of their kind, so that code that knows nothing of Jokulmist catches them as it would expect.
+"""
+
+import difflib
+from collections.abc import Iterable
+
+
+class JokulmistError(Exception):
+    """Root of all errors that Jokulmist raises on purpose."""
+
+
+class DeclarationError(JokulmistError, TypeError):
+    """An environment, state or agent class is declared wrongly."""
+
+
+class SettingError(JokulmistError, ValueError):
+    """A setting, a parameter or a plan holds a value that is not allowed."""
+
+
+class ActionError(JokulmistError, ValueError):
+    """An action that the environment does not have."""
+
+
+class NoiseError(JokulmistError, ValueError):
+    """A draw was asked with arguments that have no distribution."""
+
+
+class BrokenEnvironment(JokulmistError, RuntimeError):
+    """The researcher's own code failed, or gave back something other than it declared."""
+
+
+class LookupFailed(JokulmistError, LookupError):
+    """A name, a file, a class or a run that is not there."""
+
+
+class RecordError(JokulmistError, OSError):
+    """A run's folder cannot be read or written."""
+
+
+class Interrupted(JokulmistError, KeyboardInterrupt):
+    """Ctrl-C ended the work after everything was saved."""
+
+
+def nearest(word: str, options: Iterable[str]) -> str:
+    """Say which known name a misspelt one may mean: ``" Did you mean `x`?"`` or nothing."""
+    close = difflib.get_close_matches(word, list(options), n=1, cutoff=0.6)
+    return f" Did you mean `{close[0]}`?" if close else ""
+
+
+def listed(names: Iterable[object]) -> str:
+    """Names in backticks, in the order given, as a message lists them."""
+    return ", ".join(f"`{name}`" for name in names) or "none"

@@ -1,0 +1,21 @@
+"""The shipped environments: one made-up fjord settlement under a glacier. Every name and number is invented."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any
+
+# Name on the command line -> where the class is.
+SHIPPED: dict[str, tuple[str, str]] = {
+    "tarn": ("jokulmist.gallery.tarn", "Tarn"),
+    "tarn-whole": ("jokulmist.gallery.tarn", "WholeTarn"),
+    "ferry": ("jokulmist.gallery.ferry", "Ferry"),
+}
+__all__ = ["SHIPPED", "Ferry", "Tarn", "WholeTarn"]  # noqa: F822  bound on first use
+
+
+def __getattr__(name: str) -> Any:
+    for module, cls in SHIPPED.values():
+        if cls == name:
+            return getattr(import_module(module), cls)
+    raise AttributeError(f"the gallery has no `{name}`; it has {', '.join(cls for _, cls in SHIPPED.values())}")

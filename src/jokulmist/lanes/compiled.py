@@ -1,0 +1,328 @@
+"""An environment as pure functions over all copies, traced by JAX.
+
+The same class that runs plain is given a twin whose ``xp`` is ``jax.numpy`` and whose number parameters are traced, and
+its methods are mapped over copies. What this module offers is functions, not a loop: the training loop joins them with
+an agent's functions into one program.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, NamedTuple
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+from jax import lax
+
+from jokulmist.environments import loops
+from jokulmist.environments.actions import Actions, Choice, Record
+from jokulmist.environments.description import DEADLINE, TIME_LIMIT, Description
+from jokulmist.environments.draws import CountingDraw, Request, RowDraw
+from jokulmist.environments.environment import Environment, describe, outline_of
+from jokulmist.environments.noise import Noise, Stream
+from jokulmist.environments.state import State, zero_of
+from jokulmist.errors import BrokenEnvironment
+from jokulmist.lanes.backend import start_backend
+
+_REGISTERED: set[type] = set()
+
+
+def register_state(cls: type[State]) -> None:
+    """Make a state class a pytree: its fields, in order."""
+    if cls in _REGISTERED:
+        return
+    names = tuple(cls._fields)
+
+    def flatten(state: State) -> tuple[tuple[Any, ...], None]:
+        return tuple(state.__dict__[name] for name in names), None
+
+    def unflatten(_: None, values: Any) -> State:
+        state = object.__new__(cls)
+        state.__dict__.update(zip(names, values, strict=True))
+        return state
+
+    jax.tree_util.register_pytree_node(cls, flatten, unflatten)
+    _REGISTERED.add(cls)
+
+
+def _record_from(names: tuple[str, ...], values: Any) -> Record:
+    return Record(**dict(zip(names, values, strict=True)))
+
+
+jax.tree_util.register_pytree_node(Record, lambda r: (tuple(vars(r).values()), tuple(vars(r))), _record_from)
+
+
+class Judged(NamedTuple):
+    """What one advance of all copies gave: one array over copies for each term and measure."""
+
+    after: Any
+    terms: tuple[Any, ...]
+    measures: tuple[Any, ...]
+    held: Any
+
+
+@dataclass(frozen=True)
+class Requests:
+    """What `begin`, `advance` and the sensors ask of chance, counted by the first trace."""
+
+    begin: tuple[Request, ...]
+    advance: tuple[Request, ...]
+    sense: tuple[Request, ...]
+
+    def of(self, stream: Stream) -> tuple[Request, ...]:
+        if stream in (Stream.BEGIN, Stream.FIRST_BEGIN):
+            return self.begin
+        return self.advance if stream is Stream.ADVANCE else self.sense
+
+
+class CompiledEnvironment:
+    """The pure functions of one environment.
+
+    Raises
+    ------
+    Whatever tracing raises, from `requests` or from the functions; `finding.py` turns it into a reason.
+    """
+
+    def __init__(self, environment: Environment) -> None:
+        start_backend()
+        register_state(type(environment).State)
+        self.environment = environment
+        self.description: Description = describe(environment)
+        self._outline = outline_of(type(environment))
+
+    @cached_property
+    def numbers(self) -> dict[str, Any]:
+        """The parameters that are leaves of the program, and the weights under the key ``"weights"``."""
+        env = self.environment
+        found = {p.name: np.asarray(getattr(env, p.name)) for p in self._outline.parameters if not p.fixed}
+        narrow = {"f": np.float32, "i": np.int32, "b": np.bool_}
+        leaves: dict[str, Any] = {name: value.astype(narrow[value.dtype.kind]) for name, value in found.items()}
+        leaves["weights"] = np.asarray(self.description.weights, np.float32)
+        return leaves
+
+    @property
+    def static_key(self) -> tuple[Any, ...]:
+        """What decides the program beside the leaves: instances that share it share the compiled code."""
+        env, d = self.environment, self.description
+        fixed = tuple((p.name, getattr(env, p.name)) for p in self._outline.parameters if p.fixed)
+        return (type(env), fixed, d.deadline, d.time_limit, d.spec.channels)
+
+    def twin(self, numbers: dict[str, Any]) -> Any:
+        """The instance with traced parameters, whose ``xp`` is ``jax.numpy``."""
+        env = self.environment
+        twin = object.__new__(type(env))
+        values = {p.name: getattr(env, p.name) for p in self._outline.parameters if p.fixed}
+        values.update({name: value for name, value in numbers.items() if name != "weights"})
+        twin.__dict__.update(values, xp=jnp, weights=env.weights, _given=env._given, _description=self.description)
+        return twin
+
+    @cached_property
+    def requests(self) -> Requests:
+        """Traces `begin`, `advance` and the sensors once each, and counts their draws."""
+        counted: dict[str, tuple[Request, ...]] = {}
+
+        def begin(numbers: Any) -> Any:
+            draw = CountingDraw(jnp)
+            state = self._cast(self.twin(numbers).begin(draw), "begin")
+            counted["begin"] = tuple(draw.requests)
+            return state
+
+        def advance(numbers: Any, state: Any, action: Any) -> Any:
+            draw = CountingDraw(jnp)
+            twin = self.twin(numbers)
+            after = self._cast(twin.advance(self._cleared(state), action, draw), "advance")
+            counted["advance"] = tuple(draw.requests)
+            self._judge(twin, state, action, after, jnp.int32(1))
+            return after
+
+        def sense(numbers: Any, state: Any) -> Any:
+            draw = CountingDraw(jnp)
+            self._sense(self.twin(numbers), state, draw)
+            counted["sense"] = tuple(draw.requests)
+            return jnp.float32(0)
+
+        numbers = {name: jnp.asarray(value) for name, value in self.numbers.items()}
+        state = jax.eval_shape(begin, numbers)
+        jax.eval_shape(advance, numbers, state, action_like(self.description.action))
+        jax.eval_shape(sense, numbers, state)
+        return Requests(counted["begin"], counted["advance"], counted["sense"])
+
+    # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies.
+
+    def begin(self, numbers: Any, rows: Any, one: Any) -> Any:
+        """First states of all copies."""
+
+        def single(rows: Any) -> Any:
+            return self._cast(self.twin(numbers).begin(RowDraw(jnp, rows, one)), "begin")
+
+        return self._mapped(single, rows)
+
+    def observe(self, numbers: Any, states: Any, rows: Any, one: Any) -> Any:
+        """The flat rows of all copies, float32, shape ``(copies, width)``."""
+
+        def single(state: Any, rows: Any) -> Any:
+            return self._sense(self.twin(numbers), state, RowDraw(jnp, rows, one))
+
+        columns = jax.vmap(single)(states, rows) if rows else jax.vmap(lambda s: single(s, rows))(states)
+        return jnp.stack(columns, axis=-1)
+
+    def advance(self, numbers: Any, states: Any, actions: Any, advances: Any, rows: Any, one: Any) -> Judged:
+        """States after one advance of all copies, with terms, measures and the closings that hold, as bits."""
+
+        def single(state: Any, action: Any, advances: Any, rows: Any) -> Judged:
+            twin = self.twin(numbers)
+            before = self._cleared(state)
+            after = self._cast(twin.advance(before, action, RowDraw(jnp, rows, one)), "advance")
+            return self._judge(twin, before, action, after, advances)
+
+        if not rows:
+            return jax.vmap(lambda s, a, n: single(s, a, n, rows))(states, actions, advances)
+        return jax.vmap(single)(states, actions, advances, rows)
+
+    def _mapped(self, single: Callable[[Any], Any], rows: Any) -> Any:
+        if rows:
+            return jax.vmap(single)(rows)
+        # Nothing is drawn: one state, repeated by whoever asks; a leading axis of one broadcasts over copies.
+        return jax.tree.map(lambda leaf: leaf[None], single(rows))
+
+    def _cleared(self, state: Any) -> Any:
+        flows = {
+            f.name: jnp.asarray(zero_of(f), dtype=f.dtype) for f in self.description.fields if f.role == "flow"
+        }
+        return state.replace(**flows) if flows else state
+
+    def _cast(self, state: Any, method: str) -> Any:
+        cls = type(self.environment).State
+        if type(state) is not cls:
+            raise BrokenEnvironment(
+                f"`{self.description.name}.{method}` returned {type(state).__name__}; it must return a `{cls.__qualname__}`."
+            )
+        rank = {"b": 0, "u": 1, "i": 1, "f": 2}
+        cast = {}
+        for field in self.description.fields:
+            value = jnp.asarray(state.__dict__[field.name])
+            wanted = np.dtype(field.dtype)
+            if value.shape != field.shape:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{method}` gave `{field.name}` the shape {value.shape}; "
+                    f"it is declared {field.shape}."
+                )
+            if rank.get(value.dtype.kind, 3) > rank[wanted.kind]:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{method}` gave `{field.name}` the dtype {value.dtype}; it is declared "
+                    f"{wanted}. Use `xp.{wanted}(...)` where that is meant."
+                )
+            cast[field.name] = lax.convert_element_type(value, wanted)
+        fresh = object.__new__(cls)
+        fresh.__dict__.update(cast)
+        return fresh
+
+    def _sense(self, twin: Any, state: Any, draw: Any) -> list[Any]:
+        sensors = {s.name: s for s in self._outline.sensors}
+        entries: list[Any] = []
+        for channel in self.description.spec.numbers:
+            if channel.computed:
+                sensor = getattr(twin, channel.name)
+                value = sensor(state, draw) if sensors[channel.name].noisy else sensor(state)
+            else:
+                value = state.__dict__[channel.name]
+            flat = jnp.asarray(value, dtype=jnp.float32)
+            if flat.shape != channel.shape:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{channel.name}` gave the shape {flat.shape}; it is declared {channel.shape}."
+                )
+            flat = flat.reshape(-1)
+            entries.extend(flat[k] for k in range(channel.size))
+        return entries
+
+    def _judge(self, twin: Any, before: Any, action: Any, after: Any, advances: Any) -> Judged:
+        given = {"before": before, "action": action, "after": after}
+
+        def ask(method: Any) -> Any:
+            return getattr(twin, method.name)(*[given[name] for name in method.takes])
+
+        def number(method: Any) -> Any:
+            value = jnp.asarray(ask(method), dtype=jnp.float32)
+            if value.shape != ():
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{method.name}` gave an array of shape {value.shape}; it must give one number."
+                )
+            return value
+
+        closings = self.description.closings
+        held = jnp.int32(0)
+        for method in (*self._outline.endings, *self._outline.cuts):
+            flag = jnp.asarray(ask(method))
+            if flag.dtype != jnp.bool_ or flag.shape != ():
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{method.name}` gave {flag.dtype} of shape {flag.shape}; it must give one "
+                    f"truth value, e.g. `after.level > 3.0`."
+                )
+            held = held | jnp.where(flag, jnp.int32(1 << closings.index(method.name)), 0)
+        for name, limit in ((DEADLINE, self.description.deadline), (TIME_LIMIT, self.description.time_limit)):
+            if limit is not None:
+                held = held | jnp.where(advances >= limit, jnp.int32(1 << closings.index(name)), 0)
+        terms = tuple(number(term) for term in self._outline.terms)
+        measures = tuple(number(measure) for measure in self._outline.measures)
+        return Judged(after, terms, measures, held)
+
+
+def action_like(action: Any) -> Any:
+    """A stand-in for an action, for tracing."""
+    if isinstance(action, Actions):
+        return Record(**{name: action_like(part) for name, part in action.parts.items()})
+    if isinstance(action, Choice):
+        return jax.ShapeDtypeStruct((), jnp.int32)
+    return jax.ShapeDtypeStruct(action.shape, jnp.float32)
+
+
+def stacked_rows(
+    noise: Noise, stream: Stream, requests: tuple[Request, ...], start: int, count: int, room: int, copies: int | None = None
+) -> list[np.ndarray[Any, Any]]:
+    """The base noise of turns ``start`` to ``start + count``: a request gives one array ``(room, copies, width)``."""
+    arrays = []
+    copies = noise.copies if copies is None else copies
+    for number, request in enumerate(requests):
+        array = np.zeros((room, copies, request.width), np.float32)
+        array[:count] = noise.rows(stream, number, request.kind, request.width, start, count, copies)
+        arrays.append(array)
+    return arrays
+
+
+class _Loops:
+    """The traced loops of JAX, as `environments.loops` asks for them."""
+
+    def traces(self, value: Any) -> bool:
+        return any(isinstance(leaf, jax.core.Tracer) for leaf in jax.tree.leaves(value))
+
+    def repeat(self, start: int, n: Any, body: Callable[[Any, Any], Any], value: Any) -> Any:
+        return lax.fori_loop(start, n, lambda i, v: _like(body(i, v), v), self._arrays(value))
+
+    def until(self, done: Callable[[Any], Any], body: Callable[[Any], Any], value: Any, at_most: int) -> Any:
+        start = (jnp.int32(0), self._arrays(value))
+        return lax.while_loop(
+            lambda turn: (turn[0] < at_most) & ~jnp.asarray(done(turn[1]), dtype=bool),
+            lambda turn: (turn[0] + 1, _like(body(turn[1]), turn[1])),
+            start,
+        )[1]
+
+    def put(self, array: Any, index: Any, value: Any) -> Any:
+        return jnp.asarray(array).at[index].set(value)
+
+    def window(self, array: Any, at: tuple[Any, ...], shape: tuple[int, ...]) -> Any:
+        return lax.dynamic_slice(jnp.asarray(array), [jnp.int32(start) for start in at], shape)
+
+    def _arrays(self, value: Any) -> Any:
+        return jax.tree.map(lambda leaf: lax.convert_element_type(jnp.asarray(leaf), jnp.asarray(leaf).dtype), value)
+
+
+def _like(value: Any, model: Any) -> Any:
+    """The value in the types of the loop's first value: a loop must give back what it takes."""
+    return jax.tree.map(lambda new, old: lax.convert_element_type(jnp.asarray(new), old.dtype), value, model)
+
+
+loops.register(_Loops())
+

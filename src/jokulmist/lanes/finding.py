@@ -1,0 +1,253 @@
+"""Whether a class can be compiled is found out, not declared.
+
+It is traced once, and then its single transitions are compared with the plain ones on states met in random play, with
+the same noise. Where tracing fails or a field differs, the finding says why, with the method, the line and the mend.
+"""
+
+from __future__ import annotations
+
+import traceback
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.environments.state import State
+from jokulmist.environments.stepping import Stepper, place_of
+from jokulmist.errors import JokulmistError
+
+COMPARED_STEPS = 256
+# float32 keeps 7 digits; a transition may lose two of them, relative to the range that a field moves in.
+TOLERANCE = 1e-4
+_FOUND: dict[Any, Finding] = {}
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Whether a class compiles, and if not, why and how to mend it."""
+
+    compiles: bool
+    why: str = ""
+
+
+@dataclass
+class Met:
+    """Plain transitions met in random play."""
+
+    befores: list[State]
+    actions: list[Any]
+    advances: list[int]
+    afters: list[State]
+    terms: list[list[float]]
+    measures: list[list[float]]
+    held: list[int]
+    rows: list[list[float]]
+    begins: list[State]
+
+
+def find(environment: Environment, steps: int = COMPARED_STEPS) -> Finding:
+    """Trace the class and compare it with itself; kept per class and fixed parameters.
+
+    Raises
+    ------
+    BrokenEnvironment
+        When the plain class itself fails.
+    """
+    met = meet(environment, steps)
+    if describe(environment).spec.images:
+        return Finding(False, f"`{describe(environment).name}` shows images, which are stepped plain in this version.")
+    from jokulmist.lanes.compiled import CompiledEnvironment
+
+    compiled = CompiledEnvironment(environment)
+    key = (compiled.static_key, environment)
+    if key not in _FOUND:
+        _FOUND[key] = _found(environment, compiled, met)
+    return _FOUND[key]
+
+
+def meet(environment: Environment, steps: int) -> Met:
+    """Play randomly and keep every transition. The noise of turn t stands in row t of its streams."""
+    noise = Noise(0, 1, Domain.CHECK)
+    draws = {stream: PlainDraw(noise, stream) for stream in Stream}
+    step = Stepper(environment)
+    action_of = describe(environment).action
+    met = Met([], [], [], [], [], [], [], [], [])
+    state = step.begin(draws[Stream.BEGIN].at(0, 0))
+    met.begins.append(state)
+    advances = 0
+    for turn in range(steps):
+        action = action_of.random(draws[Stream.PLAY].at(turn, 0))
+        advances += 1
+        after, terms, held, measures = _transition(step, state, action, draws[Stream.ADVANCE].at(turn, 0), advances)
+        for values, new in (
+            (met.befores, state), (met.actions, action), (met.advances, advances), (met.afters, after),
+            (met.terms, terms), (met.measures, measures), (met.held, held),
+            (met.rows, step.observe(after, draws[Stream.SENSE].at(turn, 0))),
+        ):  # fmt: skip
+            values.append(new)
+        state = after
+        if held:
+            state = step.begin(draws[Stream.BEGIN].at(turn + 1, 0))
+            advances = 0
+        met.begins.append(step.begin(draws[Stream.BEGIN].at(turn + 1, 0)))
+    return met
+
+
+def _transition(step: Stepper, state: State, action: Any, draw: Any, advances: int) -> tuple[Any, Any, int, Any]:
+    """One plain transition with everything that is compared: after, terms, held, measures."""
+    before = step.cleared(state)
+    after = step.advance(before, action, draw)
+    return (
+        after,
+        step.reward_terms(before, action, after),
+        step.held(before, action, after, advances),
+        step.measured(before, action, after),
+    )
+
+
+def _found(environment: Environment, compiled: Any, met: Met) -> Finding:
+    name = describe(environment).name
+    try:
+        _ = compiled.requests
+        results = _traced(environment, compiled, met)
+    except JokulmistError as failure:
+        return Finding(False, str(failure))
+    except Exception as failure:
+        return Finding(False, _reason(environment, failure))
+    difference = _difference(environment, met, *results)
+    if difference:
+        return Finding(False, f"`{name}` differs when compiled: {difference}")
+    return Finding(True)
+
+
+def _traced(environment: Environment, compiled: Any, met: Met) -> tuple[Any, Any, Any]:
+    """All the transitions met, in one traced call."""
+    import jax
+    import jax.numpy as jnp
+
+    from jokulmist.lanes.compiled import stacked_rows
+
+    count = len(met.befores)
+    noise = Noise(0, 1, Domain.CHECK)
+
+    def rows(stream: Stream) -> list[Any]:
+        requests = compiled.requests.of(stream)
+        return [r[:, 0] for r in stacked_rows(noise, stream, requests, 0, count, count)]
+
+    def stack(values: list[Any]) -> Any:
+        return jax.tree.map(lambda *leaves: np.stack([np.asarray(leaf) for leaf in leaves]), *values)
+
+    def narrow(tree: Any) -> Any:
+        kinds = {"f": jnp.float32, "i": jnp.int32, "u": jnp.uint8, "b": jnp.bool_}
+        return jax.tree.map(lambda leaf: jnp.asarray(leaf, dtype=kinds[leaf.dtype.kind]), tree)
+
+    @jax.jit
+    def everything(numbers: Any, befores: Any, actions: Any, advances: Any, noise: Any, one: Any) -> Any:
+        judged = compiled.advance(numbers, befores, actions, advances, noise[0], one)
+        return judged, compiled.observe(numbers, judged.after, noise[1], one), compiled.begin(numbers, noise[2], one)
+
+    fields = {f.name: np.dtype(f.dtype) for f in describe(environment).fields}
+    befores = stack(met.befores)
+    befores = befores.replace(**{n: np.asarray(befores.__dict__[n], dtype) for n, dtype in fields.items()})
+    judged, observed, begun = everything(
+        compiled.numbers,
+        befores,
+        narrow(stack(met.actions)),
+        np.asarray(met.advances, np.int32),
+        (rows(Stream.ADVANCE), rows(Stream.SENSE), rows(Stream.BEGIN)),
+        np.float32(1.0),
+    )
+    return jax.device_get(judged), np.asarray(observed), jax.device_get(begun)
+
+
+def _difference(environment: Environment, met: Met, judged: Any, observed: Any, begun: Any) -> str:
+    """The first field, term, measure, closing or channel that differs, or nothing."""
+    description = describe(environment)
+    count = len(met.befores)
+
+    def unlike(plain: list[Any], traced: Any, what: str) -> str:
+        ours, theirs = np.asarray(plain, np.float64), np.asarray(traced, np.float64)
+        theirs = np.broadcast_to(theirs, ours.shape)
+        reach = max(float(np.max(np.abs(ours), initial=0.0)), 1e-6)
+        apart = ~np.isclose(ours, theirs, rtol=0.0, atol=TOLERANCE * reach, equal_nan=True)
+        apart = apart.reshape(count, -1).any(axis=1)
+        # Rounding can tip a comparison or a count over its edge; more than one state in a hundred is no rounding.
+        whole = np.asarray(plain).dtype.kind in "ib"
+        if apart.sum() <= (count // 100 if whole else 0):
+            return ""
+        at = int(np.argmax(apart))
+        return f"{what} is {ours[at]} plain and {theirs[at]} compiled, after step {at} of random play."
+
+    tipped = np.zeros(count, bool)
+    for field in description.fields:
+        if field.kind != "float":
+            ours = np.asarray([s.__dict__[field.name] for s in met.afters]).reshape(count, -1)
+            tipped |= (ours != np.asarray(judged.after.__dict__[field.name]).reshape(count, -1)).any(axis=1)
+    if 0 < tipped.sum() <= count // 100:  # what follows from a tipped count differs with it
+        keep = ~tipped
+        met = Met(*[[v for v, k in zip(values, keep, strict=False) if k] for values in vars(met).values()])
+        import jax
+
+        judged = jax.tree.map(lambda leaf: leaf[keep] if np.ndim(leaf) else leaf, judged)
+        observed = observed[keep]
+        count = len(met.befores)
+        begun = None
+    for field in description.fields:
+        found = unlike([s.__dict__[field.name] for s in met.afters], judged.after.__dict__[field.name], f"field `{field.name}`")
+        if not found and begun is not None:
+            firsts = [s.__dict__[field.name] for s in met.begins[:count]]
+            found = unlike(firsts, begun.__dict__[field.name], f"field `{field.name}` from `begin`")
+        if found:
+            return found
+    for k, term in enumerate(description.terms):
+        found = unlike([t[k] for t in met.terms], judged.terms[k], f"reward term `{term.name}`")
+        if found:
+            return found
+    for k, measure in enumerate(description.measures):
+        found = unlike([m[k] for m in met.measures], judged.measures[k], f"measure `{measure.name}`")
+        if found:
+            return found
+    columns = [c.name for c in description.spec.numbers for _ in range(c.size)]
+    for k, name in enumerate(columns):
+        found = unlike([float(row[k]) for row in met.rows], observed[:, k], f"channel `{name}`")
+        if found:
+            return found
+    for bit, name in enumerate(description.closings):
+        ours = [bool(h >> bit & 1) for h in met.held]
+        found = unlike(ours, (np.asarray(judged.held) >> bit & 1).astype(bool), f"`{name}`")
+        if found:
+            return found
+    return ""
+
+
+def _reason(environment: Environment, failure: Exception) -> str:
+    """Why tracing failed, in one line: method, file, line, mend."""
+    import jax.errors as errors
+
+    cls = type(environment)
+    methods = set(dir(cls))
+    frames = traceback.extract_tb(failure.__traceback__)
+    own = ("compiled.py", "finding.py")
+    named = [f.name for f in frames if f.name in methods and not f.filename.endswith(own)]
+    method = named[0] if named else "advance"
+    file, line = place_of(failure)
+    kinds: list[tuple[Any, str]] = [
+        (errors.TracerBoolConversionError, "branches on a value known only while it runs; use `self.xp.where`"),
+        (errors.TracerIntegerConversionError, "uses a value known only while it runs as an index of a list or a count; "
+         "use a `jm.series` for the list, `jm.repeat` for the loop"),
+        (errors.NonConcreteBooleanIndexError, "selects by a mask known only while it runs; use `self.xp.where`"),
+        (errors.TracerArrayConversionError, "hands a value known only while it runs to NumPy; use `self.xp`"),
+        (errors.ConcretizationTypeError, "turns a value known only while it runs into a Python number; use `self.xp` "
+         "for `math`, and `jm.repeat` or `jm.until` for loops"),
+    ]  # fmt: skip
+    for kind, words in kinds:
+        if isinstance(failure, kind):
+            return f"`{cls.__name__}.{method}` ({file}:{line}) {words}."
+    text = str(failure).split("\n")[0]
+    if isinstance(failure, TypeError) and "item assignment" in text:
+        text = "writes into an array; use `jm.put(array, index, value)`"
+        return f"`{cls.__name__}.{method}` ({file}:{line}) {text}."
+    return f"`{cls.__name__}.{method}` ({file}:{line}) cannot be traced: {type(failure).__name__}: {text[:200]}"

@@ -1,0 +1,94 @@
+"""The contract between an environment's copies and whoever drives them.
+
+A lane owns N copies: their states, observations and returns so far. Whatever is inside, it offers the same three
+things: begin all, advance all with N actions, and what came out.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, NamedTuple, Protocol
+
+import numpy as np
+
+from jokulmist.environments.channels import Spec
+from jokulmist.environments.description import Description
+
+
+class Observed:
+    """What all copies see.
+
+    Attributes
+    ----------
+    rows : list of list of float
+        The number channels of each copy, as Python numbers, in the units of the environment.
+    images : list of dict of str to uint8 array
+        The image channels of each copy; empty dicts where there are none.
+    """
+
+    __slots__ = ("images", "rows")
+
+    def __init__(self, rows: list[list[float]], images: list[dict[str, Any]]) -> None:
+        self.rows = rows
+        self.images = images
+
+    @property
+    def numbers(self) -> np.ndarray[Any, Any]:
+        """The rows as one float32 array, shape ``(copies, width)``."""
+        return np.array(self.rows, np.float32)
+
+
+class Finished(NamedTuple):
+    """One episode that closed: its copy, length, unweighted totals, measures and the closings that held."""
+
+    copy: int
+    steps: int
+    held: int
+    totals: tuple[float, ...]
+    measures: tuple[float, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What came out of one turn of all copies.
+
+    Attributes
+    ----------
+    rewards : list of float
+        Weighted sums of the terms.
+    ended : list of bool
+        A true end: nothing is bootstrapped.
+    closed : list of bool
+        A true end or a cut: the copy began anew.
+    last : Observed
+        The true observation after the advance, of the old episode where one closed.
+    observed : Observed
+        What is decided on next, of the new episode where one closed.
+    finished : list of Finished
+        The episodes that closed, by copy.
+    """
+
+    rewards: list[float]
+    ended: list[bool]
+    closed: list[bool]
+    last: Observed
+    observed: Observed
+    finished: list[Finished]
+
+
+class Lane(Protocol):
+    """N copies of one environment."""
+
+    description: Description
+    copies: int
+
+    @property
+    def spec(self) -> Spec: ...
+
+    def begin(self) -> Observed:
+        """Begin an episode in every copy; called once."""
+        ...
+
+    def advance(self, actions: list[Any]) -> Outcome:
+        """Advance every copy by its action, in own form; copies that close begin anew at once."""
+        ...

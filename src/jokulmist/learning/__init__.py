@@ -1,0 +1,1 @@
+"""What learning methods share."""

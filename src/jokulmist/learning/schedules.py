@@ -1,0 +1,256 @@
+"""Settings that move while a run goes on.
+
+Every schedule is the same formula with other numbers,
+
+    value = max(floor, (start + slope x) exp(log_rate x)),    x = min(count, over),
+
+where `count` is what the schedule runs over: decisions, episodes, or the share of the run. So a schedule is eight
+numbers, traced like any other, and a search over schedules compiles once.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from types import ModuleType
+from typing import Any, Literal, NamedTuple
+
+from jokulmist.errors import SettingError
+
+Counted = Literal["decisions", "episodes"]
+
+
+class Progress(NamedTuple):
+    """How far a run is. `share` is of the planned decisions or episodes, whichever the plan counts."""
+
+    decisions: Any
+    episodes: Any
+    share: Any
+
+
+class Coefficients(NamedTuple):
+    """A schedule as numbers."""
+
+    start: Any
+    slope: Any
+    log_rate: Any
+    over: Any
+    by_decisions: Any
+    by_episodes: Any
+    by_share: Any
+    floor: Any
+
+
+@dataclass(frozen=True)
+class Schedule:
+    """A setting that moves from `start` to `end`, or by a constant rate. Made by `linear` and `geometric`."""
+
+    form: Literal["linear", "geometric"]
+    start: float
+    end: float | None = None
+    over: float | int | None = None
+    rate: float | None = None
+    of: Counted = "decisions"
+    floor: float | None = None
+
+    @property
+    def by_share(self) -> bool:
+        return isinstance(self.over, float)
+
+    @property
+    def least(self) -> float:
+        """The smallest value it takes."""
+        ends = [self.start, self.end if self.end is not None else (0.0 if (self.rate or 1.0) < 1.0 else self.start)]
+        return max(min(ends), -math.inf if self.floor is None else self.floor)
+
+    @property
+    def greatest(self) -> float:
+        """The largest value it takes."""
+        if self.end is None:
+            return self.start if (self.rate or 1.0) <= 1.0 else math.inf
+        return max(self.start, self.end, -math.inf if self.floor is None else self.floor)
+
+    def coefficients(self) -> Coefficients:
+        over = math.inf if self.over is None else float(self.over)
+        slope = log_rate = 0.0
+        if self.rate is not None:
+            log_rate = math.log(self.rate)
+        elif self.form == "linear":
+            slope = (_given(self.end) - self.start) / over
+        else:
+            log_rate = math.log(_given(self.end) / self.start) / over
+        return Coefficients(
+            start=self.start,
+            slope=slope,
+            log_rate=log_rate,
+            over=min(over, 3e38),
+            by_decisions=float(not self.by_share and self.of == "decisions"),
+            by_episodes=float(not self.by_share and self.of == "episodes"),
+            by_share=float(self.by_share),
+            floor=-3e38 if self.floor is None else self.floor,
+        )
+
+    def __repr__(self) -> str:
+        parts = [f"{self.start:g}"]
+        if self.end is not None:
+            parts.append(f"{self.end:g}")
+        for name in ("over", "rate", "floor"):
+            if getattr(self, name) is not None:
+                parts.append(f"{name}={getattr(self, name)!r}")
+        if self.of != "decisions":
+            parts.append(f"of={self.of!r}")
+        return f"{self.form}({', '.join(parts)})"
+
+
+def _given(value: float | None) -> float:
+    assert value is not None
+    return value
+
+
+def linear(start: float, end: float, *, over: float | int, of: Counted = "decisions", floor: float | None = None) -> Schedule:
+    """A straight line from `start` to `end`, then `end`.
+
+    Parameters
+    ----------
+    start, end : float
+    over : float or int
+        A float up to 1.0 is a share of the run; a whole number above 1 is a count of decisions (or episodes).
+    of : {"decisions", "episodes"}
+        What a whole number counts.
+    floor : float, optional
+        The value never falls below it.
+
+    Examples
+    --------
+    >>> linear(1.0, 0.0, over=0.5)
+    linear(1, 0, over=0.5)
+    """
+    _check(of, floor, start=start, end=end)
+    return Schedule("linear", float(start), float(end), over=_over(over), of=of, floor=floor)
+
+
+def geometric(
+    start: float,
+    end: float | None = None,
+    *,
+    over: float | int | None = None,
+    rate: float | None = None,
+    of: Counted = "decisions",
+    floor: float | None = None,
+) -> Schedule:
+    """A constant ratio a count: from `start` to `end` within `over`, or times `rate` at each count.
+
+    Parameters
+    ----------
+    start : float
+        Above 0.
+    end : float, optional
+        Above 0; goes with `over`.
+    over : float or int, optional
+        A float up to 1.0 is a share of the run; a whole number above 1 a count.
+    rate : float, optional
+        Factor at each decision (or episode), above 0; without `end` and `over`.
+    of : {"decisions", "episodes"}
+    floor : float, optional
+
+    Examples
+    --------
+    >>> geometric(1.0, rate=0.995, of="episodes", floor=0.02)
+    geometric(1, rate=0.995, floor=0.02, of='episodes')
+    """
+    _check(of, floor, start=start)
+    if start <= 0 or (end is not None and end <= 0) or (rate is not None and rate <= 0):
+        raise SettingError(
+            f"a geometric schedule needs values above 0; got start={start!r}, end={end!r}, rate={rate!r}. "
+            f"For a line down to 0 use `jm.linear`."
+        )
+    if (rate is None) == (end is None and over is None) or (rate is None and (end is None or over is None)):
+        raise SettingError(
+            f"a geometric schedule takes `end` with `over`, or `rate` alone; got end={end!r}, over={over!r}, "
+            f"rate={rate!r}. Use `jm.geometric(1.0, 0.05, over=0.5)` or "
+            f'`jm.geometric(1.0, rate=0.995, of="episodes", floor=0.05)`.'
+        )
+    ending = None if end is None else float(end)
+    return Schedule("geometric", float(start), ending, None if over is None else _over(over), rate, of, floor)
+
+
+def _over(over: Any) -> float | int:
+    if isinstance(over, bool) or not isinstance(over, (int, float)):
+        raise SettingError(f"`over` is a number; got {over!r}. Use `over=0.5` for half of the run, or `over=20_000`.")
+    if isinstance(over, int):
+        if over == 1:
+            raise SettingError("`over=1` is unclear. Use `over=1.0` for the whole run; a count must be above 1.")
+        if over < 1:
+            raise SettingError(f"`over` as a count must be above 1; got {over}. Use for instance `over=20_000`.")
+        return over
+    if not 0.0 < over <= 1.0:
+        raise SettingError(
+            f"`over` as a float is a share of the run, above 0.0 and up to 1.0; got {over!r}. "
+            f"For a count write a whole number, e.g. `over={max(2, round(over)) if math.isfinite(over) else 20000}`."
+        )
+    return over
+
+
+def _check(of: str, floor: float | None, **values: Any) -> None:
+    if of not in ("decisions", "episodes"):
+        raise SettingError(f"a schedule runs over `decisions` or `episodes`; got of={of!r}.")
+    for name, value in {**values, **({} if floor is None else {"floor": floor})}.items():
+        if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
+            raise SettingError(f"`{name}` of a schedule must be a finite number; got {value!r}.")
+
+
+def coefficients(setting: float | Schedule) -> Coefficients:
+    """A plain number or a schedule as the numbers of the formula."""
+    if isinstance(setting, Schedule):
+        return setting.coefficients()
+    return Coefficients(float(setting), 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, -3e38)
+
+
+def value_at(c: Coefficients, progress: Progress, xp: ModuleType) -> Any:
+    """The value now; `xp` is NumPy or traced, and the counts are numbers or traced scalars."""
+    count = c.by_decisions * progress.decisions + c.by_episodes * progress.episodes + c.by_share * progress.share
+    x = xp.minimum(count, c.over)
+    return xp.maximum((c.start + c.slope * x) * xp.exp(c.log_rate * x), c.floor)
+
+
+def number_at(c: Coefficients, progress: Progress) -> float:
+    """`value_at` for plain numbers, without the cost of array functions."""
+    if c.slope == 0.0 and c.log_rate == 0.0:
+        return max(float(c.start), float(c.floor))
+    count = c.by_decisions * progress.decisions + c.by_episodes * progress.episodes + c.by_share * progress.share
+    x = min(count, c.over)
+    return max(float((c.start + c.slope * x) * math.exp(c.log_rate * x)), float(c.floor))
+
+
+def written(setting: float | Schedule) -> Any:
+    """A setting as it stands in a plan."""
+    if not isinstance(setting, Schedule):
+        return setting
+    record: dict[str, Any] = {setting.form: [setting.start] if setting.end is None else [setting.start, setting.end]}
+    for name in ("over", "rate", "floor"):
+        if getattr(setting, name) is not None:
+            record[name] = getattr(setting, name)
+    if setting.of != "decisions":
+        record["of"] = setting.of
+    return record
+
+
+def read(value: Any) -> float | Schedule:
+    """A setting from a plan: a number, a schedule, or ``{ linear = [1.0, 0.05], over = 0.5 }``."""
+    if isinstance(value, Schedule):
+        return value
+    if isinstance(value, (int, float)) and not isinstance(value, bool):
+        return float(value)
+    if isinstance(value, dict):
+        forms = [form for form in ("linear", "geometric") if form in value]
+        rest = {k: v for k, v in value.items() if k not in forms}
+        ends = value[forms[0]] if len(forms) == 1 else None
+        if isinstance(ends, list) and rest.keys() <= {"over", "rate", "of", "floor"}:
+            try:
+                return linear(*ends, **rest) if forms[0] == "linear" else geometric(*ends, **rest)
+            except TypeError:
+                pass
+    raise SettingError(
+        f"a setting that moves is a number or a schedule; got {value!r}. "
+        f"In Python use `jm.linear(1.0, 0.05, over=0.5)`, in a plan `{{ linear = [1.0, 0.05], over = 0.5 }}`."
+    )

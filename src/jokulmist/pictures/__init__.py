@@ -1,0 +1,1 @@
+"""Matplotlib figures of runs: learning curves and reward ledgers."""

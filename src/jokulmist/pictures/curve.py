@@ -1,0 +1,120 @@
+"""The learning curve: each episode faint, the mean of the last 100 strong, what random play and references reach, and
+how episodes closed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.environments.environment import describe
+from jokulmist.errors import SettingError
+from jokulmist.pictures import style
+from jokulmist.training.evaluation import RANDOM, Evaluation, levels, sees_more
+from jokulmist.training.run import LAST, Run
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+MOST_POINTS = 6000
+FEWEST = 10
+Levels = dict[str, Evaluation]
+
+
+def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | None = None) -> Axes:
+    """Draw the learning curve of a run, or of several.
+
+    Parameters
+    ----------
+    run : Run or sequence of Run
+        Several are drawn one beside the other, without their single episodes.
+    axes : matplotlib.axes.Axes, optional
+        Where to draw; new ones by default. A band of how episodes closed is put below them.
+    known : dict of str to Evaluation, optional
+        Levels of random play and the references; measured on 100 episodes each by default.
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+    """
+    runs = [run] if isinstance(run, Run) else list(run)
+    if not runs:
+        raise SettingError("there is no run to plot.")
+    with style.styled():
+        axes = style.axes_or_new(axes)
+        environment = runs[0].environment
+        known = levels(environment) if known is None else known
+        for color, one in zip(_colors(len(runs)), runs, strict=True):
+            _curve(axes, one, color, alone=len(runs) == 1)
+        _levels(axes, known, environment)
+        name = describe(environment).name
+        agent = type(runs[0].plan.agent).__name__
+        seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len(runs)} seeds"
+        axes.set_title(f"{name}: what {agent} learned, {seeds}")
+        axes.set_ylabel("return of an episode (sum of weighted reward terms)")
+        axes.legend(loc="best", ncols=2)
+        if len(runs) == 1:
+            _closings(axes, runs[0])
+        else:
+            style.decisions_axis(axes)
+    return axes
+
+
+def _colors(count: int) -> list[str]:
+    return [style.SERIES[i % len(style.SERIES)] for i in range(count)]
+
+
+def _curve(axes: Axes, run: Run, color: str, alone: bool) -> None:
+    frame = run.episodes
+    if not len(frame):
+        axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
+        return
+    decisions = frame["decisions"].to_numpy()
+    if alone:
+        thin = max(1, len(frame) // MOST_POINTS)  # more points than this are one grey mass
+        axes.plot(
+            decisions[::thin], frame["return"].to_numpy()[::thin], ".", color=style.ICE, markersize=2.5, alpha=0.55,
+            label="one episode" if thin == 1 else f"one episode in {thin}", rasterized=True, zorder=1,
+        )  # fmt: skip
+    mean = frame["return"].rolling(LAST, min_periods=min(FEWEST, len(frame))).mean()
+    label = f"mean of the last {LAST} episodes" if alone else f"{run.name}, mean of {LAST}"
+    axes.plot(decisions, mean, color=color, linewidth=2.2, label=label, zorder=3)
+
+
+def _levels(axes: Axes, known: Levels, environment: Any) -> None:
+    for i, (name, level) in enumerate(known.items()):
+        if name == RANDOM:
+            label, color = f"random play, {level.mean:.3g}", style.STONE
+        else:
+            more = ", sees more than the agent" if sees_more(environment, name) else ""
+            label, color = f"reference {name}, {level.mean:.3g}{more}", style.SERIES[1 + (i - 1) % 6]
+        axes.axhline(level.mean, color=color, linestyle=(0, (6, 3)), linewidth=1.5, label=label, zorder=2)
+
+
+def _closings(axes: Axes, run: Run) -> None:
+    """A band below the curve: which share of the episodes each ending and cut closed, adding to one."""
+    from mpl_toolkits.axes_grid1 import make_axes_locatable
+
+    frame = run.episodes
+    if not len(frame):
+        style.decisions_axis(axes)
+        return
+    band = make_axes_locatable(axes).append_axes("bottom", size="22%", pad=0.12, sharex=axes)
+    axes.tick_params(labelbottom=False)
+    edges, where = style.bins_of(frame["decisions"].to_numpy())
+    names = [n for n in describe(run.environment).closings if (frame["closed_by"] == n).any()]
+    counts = np.array([np.bincount(where[frame["closed_by"] == n], minlength=len(edges) - 1) for n in names], float)
+    total = counts.sum(axis=0)
+    shares = counts / np.where(total > 0, total, np.nan)
+    base = np.zeros(len(edges) - 1)
+    for name, share, color in zip(names, shares, style.SERIES, strict=False):
+        label = f"{name} ({counts[names.index(name)].sum() / len(frame):.1%})"
+        band.stairs(base + share, edges, baseline=base, fill=True, color=color, alpha=0.85, label=label)
+        base = base + share
+    band.set_ylim(0, 1)
+    band.set_xlim(0, edges[-1])
+    band.set_ylabel("closed by\n(share)")
+    band.grid(False)
+    band.legend(loc="upper center", bbox_to_anchor=(0.5, -0.42), ncols=min(4, len(names)))
+    style.decisions_axis(band)

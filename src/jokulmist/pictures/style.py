@@ -1,0 +1,91 @@
+"""Colours, fonts and small helpers that every figure shares: a fjord in overcast light."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+INK, STONE, PAPER = "#1f2a33", "#8a8578", "#fbfaf7"
+WATER, OCHRE, MOSS, RUST, HEATHER, ICE = "#2f6f8f", "#d9a441", "#6f8f4f", "#b04f3c", "#86608e", "#9cc3cf"
+SERIES = (WATER, OCHRE, MOSS, RUST, HEATHER, ICE, "#54504a", "#c98a9b")
+STYLE: dict[str, Any] = {
+    "figure.facecolor": PAPER,
+    "axes.facecolor": PAPER,
+    "savefig.facecolor": PAPER,
+    "text.color": INK,
+    "axes.labelcolor": INK,
+    "axes.edgecolor": STONE,
+    "axes.titleweight": "bold",
+    "axes.titlesize": 13,
+    "axes.titlelocation": "left",
+    "axes.spines.top": False,
+    "axes.spines.right": False,
+    "axes.grid": True,
+    "axes.axisbelow": True,
+    "grid.color": "#e4e0d8",
+    "grid.linewidth": 0.8,
+    "xtick.color": INK,
+    "ytick.color": INK,
+    "legend.frameon": False,
+    "font.size": 10.5,
+}
+
+
+@contextmanager
+def styled() -> Iterator[None]:
+    """The shared style, for the figures made inside, and nothing else in the process."""
+    import matplotlib
+
+    with matplotlib.rc_context(STYLE):
+        yield
+
+
+def own_figure(width: float = 12.8, height: float = 8.0) -> Figure:
+    """A figure that no window system knows of: it can be saved on a machine without a monitor."""
+    from matplotlib.figure import Figure
+
+    return Figure(figsize=(width, height), dpi=100, layout="constrained")
+
+
+def axes_or_new(axes: Axes | None) -> Axes:
+    """The axes given, or new ones that a notebook shows."""
+    if axes is not None:
+        return axes
+    import matplotlib.pyplot as plt
+
+    return plt.figure(figsize=(10, 6.2), layout="constrained").add_subplot()
+
+
+def save(figure: Figure, path: Path) -> Path:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    figure.savefig(path)
+    return path
+
+
+def decisions_axis(axes: Axes) -> None:
+    """Label the horizontal axis in decisions, as ``200k`` and ``1.5M``."""
+    from matplotlib.ticker import FuncFormatter
+
+    def short(value: float, _: int) -> str:
+        for size, letter in ((1e9, "G"), (1e6, "M"), (1e3, "k")):
+            if abs(value) >= size:
+                return f"{value / size:g}{letter}"
+        return f"{value:g}"
+
+    axes.xaxis.set_major_formatter(FuncFormatter(short))
+    axes.set_xlabel("decisions, all copies together")
+
+
+def bins_of(decisions: Any, most: int = 60) -> tuple[Any, Any]:
+    """Edges of equal stretches of training, and the stretch that each episode falls in."""
+    count = int(max(1, min(most, len(decisions) // 5)))
+    edges = np.linspace(0, float(decisions[-1]), count + 1)
+    return edges, np.clip(np.searchsorted(edges, decisions, side="left") - 1, 0, count - 1)

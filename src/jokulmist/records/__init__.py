@@ -1,0 +1,1 @@
+"""Files: plan, origin, episodes, readings, checkpoints; writing them, reading them."""

@@ -1,0 +1,105 @@
+"""What a run writes down while it trains, and the protocol of whoever writes it.
+
+The loop hands finished episodes and readings to a recorder. The one in memory is for runs without a folder; the one
+that keeps a folder is in `folder.py`.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+
+from jokulmist.environments.description import Description
+
+Array = np.ndarray[Any, Any]
+
+
+@dataclass(frozen=True)
+class Episodes:
+    """Episodes that closed, in the order in which they did; one row each.
+
+    Attributes
+    ----------
+    decisions : int64, shape (rows,)
+        Decisions of all copies together at the end of the turn in which the episode closed.
+    copy, steps, held : int64, shape (rows,)
+    totals : float32, shape (rows, terms)
+        Unweighted.
+    measures : float32, shape (rows, measures)
+    """
+
+    decisions: Array
+    copy: Array
+    steps: Array
+    held: Array
+    totals: Array
+    measures: Array
+
+    def __len__(self) -> int:
+        return len(self.decisions)
+
+    @classmethod
+    def joined(cls, parts: list[Episodes]) -> Episodes:
+        """Several batches as one."""
+        names = cls.__dataclass_fields__
+        return cls(**{name: np.concatenate([getattr(part, name) for part in parts]) for name in names})
+
+    def returns(self, weights: tuple[float, ...]) -> Array:
+        """The weighted sums of the terms, float32, shape ``(rows,)``."""
+        weighted: Array = self.totals.astype(np.float64) @ np.asarray(weights, np.float64)
+        return weighted.astype(np.float32)
+
+
+def columns_of(episodes: Episodes, description: Description, first: int) -> dict[str, Array]:
+    """The columns of episodes.csv; `first` is the number of the first row's episode."""
+    names = [description.held_names(int(bits)) for bits in episodes.held]
+    table: dict[str, Array] = {
+        "episode": np.arange(first, first + len(episodes), dtype=np.int64),
+        "decisions": episodes.decisions.astype(np.int64),
+        "copy": episodes.copy.astype(np.int64),
+        "return": episodes.returns(description.weights),
+        "steps": episodes.steps.astype(np.int64),
+        "closed_by": np.array([held[0] if held else "" for held in names], dtype=object),
+        "also_held": np.array(["+".join(held[1:]) for held in names], dtype=object),
+    }
+    for k, term in enumerate(description.terms):
+        table[term.name] = episodes.totals[:, k].astype(np.float32)
+    for k, measure in enumerate(description.measures):
+        table[measure.name] = episodes.measures[:, k].astype(np.float32)
+    return table
+
+
+class Recorder(Protocol):
+    """Where a run's records go."""
+
+    def episodes(self, columns: dict[str, Array]) -> None:
+        """Take finished episodes, as the columns of episodes.csv."""
+        ...
+
+    def reading(self, row: dict[str, float]) -> None:
+        """Take one report."""
+        ...
+
+    def log(self, text: str) -> None:
+        """Take one line of the log."""
+        ...
+
+
+class Memory:
+    """A recorder that keeps everything in memory."""
+
+    def __init__(self) -> None:
+        self.episode_parts: list[dict[str, Array]] = []
+        self.reading_rows: list[dict[str, float]] = []
+        self.lines: list[str] = []
+
+    def episodes(self, columns: dict[str, Array]) -> None:
+        self.episode_parts.append(columns)
+
+    def reading(self, row: dict[str, float]) -> None:
+        self.reading_rows.append(row)
+
+    def log(self, text: str) -> None:
+        self.lines.append(text)

@@ -1,0 +1,114 @@
+"""Writing files so that a reader never meets half of one, and reading CSV with a torn last line."""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import tomli_w
+
+from jokulmist.errors import RecordError, SettingError
+
+
+def replace_file(path: Path, content: bytes | str) -> None:
+    """Write to a temporary name beside the file, then rename: a reader sees the old content or the new."""
+    temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
+    data = content.encode() if isinstance(content, str) else content
+    try:
+        temporary.write_bytes(data)
+        temporary.replace(path)
+    except OSError as failure:
+        temporary.unlink(missing_ok=True)
+        raise RecordError(f"cannot write {path}: {failure.strerror}. Choose a folder that you may write to.") from None
+
+
+def write_json(path: Path, content: Any) -> None:
+    replace_file(path, json.dumps(content, indent=2, ensure_ascii=False) + "\n")
+
+
+def read_json(path: Path) -> Any:
+    try:
+        return json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError) as failure:
+        raise RecordError(f"cannot read {path}: {failure}.") from None
+
+
+def write_toml(path: Path, content: dict[str, Any]) -> None:
+    replace_file(path, tomli_w.dumps(content))
+
+
+def read_toml(path: Path) -> dict[str, Any]:
+    """A TOML file; an error names the file, the line and what was expected there."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise SettingError(f"there is no plan {path}. Check the path, or write one as in `jokulmist train --help`.") from None
+    except (OSError, UnicodeDecodeError) as failure:
+        raise SettingError(f"cannot read the plan {path}: {failure}.") from None
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as failure:
+        raise SettingError(f"{path} is not valid TOML: {failure}. Mend that line and start again.") from None
+
+
+def csv_lines(columns: dict[str, Any], header: bool) -> bytes:
+    """Columns as CSV, floats in the fewest digits that give them back."""
+    import pyarrow as pa
+    from pyarrow import csv
+
+    def column(values: Any) -> Any:
+        if getattr(values, "dtype", None) == object or (isinstance(values, list) and any(isinstance(v, str) for v in values)):
+            return pa.array([None if v is None else str(v) for v in values], pa.string())
+        return pa.array(values)
+
+    table = pa.table({name: column(values) for name, values in columns.items()})
+    sink = io.BytesIO()
+    if header:  # names of parts are identifiers, so nothing needs quoting
+        sink.write((",".join(columns) + "\n").encode())
+    csv.write_csv(table, sink, csv.WriteOptions(include_header=False, quoting_style="none"))
+    return sink.getvalue()
+
+
+class CsvAppender:
+    """Appends rows to a CSV in whole lines; the header is written with the first rows, from their columns."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._columns: list[str] | None = None
+
+    def append(self, columns: dict[str, Any]) -> None:
+        first = self._columns is None
+        if first:
+            self._columns = list(columns)
+        elif list(columns) != self._columns:
+            columns = {name: columns.get(name, np.full(len(next(iter(columns.values()))), np.nan)) for name in self._columns or ()}
+        data = csv_lines(columns, header=first)
+        try:
+            with self.path.open("ab") as stream:
+                stream.write(data)
+        except OSError as failure:
+            raise RecordError(f"cannot write {self.path}: {failure.strerror}. What was recorded so far is kept.") from None
+
+
+def read_csv(path: Path) -> Any:
+    """A CSV as a data frame; a torn last line is left out, an absent file is an empty frame."""
+    import pandas as pd
+
+    try:
+        data = path.read_bytes()
+    except FileNotFoundError:
+        return pd.DataFrame()
+    whole = data[: data.rfind(b"\n") + 1]
+    if not whole:
+        return pd.DataFrame()
+    # The words "closed_by" and "also_held" hold text that may be empty: empty, not missing.
+    frame = pd.read_csv(io.BytesIO(whole))
+    for name in ("closed_by", "also_held"):
+        if name in frame:
+            frame[name] = frame[name].fillna("").astype(str)
+    return frame

@@ -1,0 +1,160 @@
+"""A run's folder: its name is taken by making it, and everything in it is in an open format."""
+
+from __future__ import annotations
+
+import datetime
+import os
+import platform
+import subprocess
+import sys
+from collections.abc import Callable
+from importlib.metadata import PackageNotFoundError, version
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.errors import RecordError, SettingError
+from jokulmist.records.files import CsvAppender, csv_lines, read_json, replace_file, write_json, write_toml
+
+PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
+PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = "plan.toml", "origin.json", "episodes.csv", "readings.csv", "evaluated.csv"
+CHECKPOINTS, SOURCE, PICTURES, LOG = "checkpoints", "source", "pictures", "log.txt"
+Clock = Callable[[], datetime.datetime]
+
+
+def now() -> datetime.datetime:
+    return datetime.datetime.now().astimezone()
+
+
+def take_folder(folder: Path, name: str | None, stem: str) -> Path:
+    """Make a run's directory; two trainings at once never get the same one.
+
+    With a `name` that directory is made, and one that exists is an error; else `stem` gets the next free number.
+    """
+    if name is not None and (not name or name in (".", "..") or Path(name).name != name):
+        raise SettingError(f"`name` must be a plain folder name; got {name!r}. For another place use `folder`.")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        if name is not None:
+            try:
+                (folder / name).mkdir()
+            except FileExistsError:
+                raise SettingError(f"there is a run {folder / name} already. Choose another `name`, or leave it out.") from None
+            return folder / name
+        taken = [p.name.rpartition("-")[2] for p in folder.glob(f"{stem}-*")]
+        number = max([int(t) for t in taken if t.isdigit()], default=0) + 1
+        while True:
+            try:
+                (folder / f"{stem}-{number:03d}").mkdir()
+                return folder / f"{stem}-{number:03d}"
+            except FileExistsError:
+                number += 1
+    except (SettingError, RecordError):
+        raise
+    except OSError as failure:
+        raise RecordError(
+            f"cannot make a run's folder in {folder}: {failure.strerror}. Choose another with `folder=` or `--folder`."
+        ) from None
+
+
+class FolderRecorder:
+    """Writes a run into its folder while it trains."""
+
+    def __init__(self, path: Path, plan: dict[str, Any], origin: dict[str, Any], clock: Clock = now) -> None:
+        self.path = path
+        self._clock = clock
+        self.origin = origin
+        self._episodes = CsvAppender(path / EPISODES)
+        self._readings = CsvAppender(path / READINGS)
+        write_toml(path / PLAN, plan)
+        self.status("running")
+        self.log("began")
+
+    def episodes(self, columns: dict[str, Any]) -> None:
+        self._episodes.append(columns)
+
+    def reading(self, row: dict[str, float]) -> None:
+        self._readings.append({name: np.array([value]) for name, value in row.items()})
+
+    def log(self, text: str) -> None:
+        with (self.path / LOG).open("a", encoding="utf-8") as stream:
+            stream.write(f"{self._clock().isoformat(timespec='seconds')} {text}\n")
+
+    def status(self, status: str, **more: Any) -> None:
+        """Write origin.json with a new status: running, done, stopped or failed."""
+        self.origin.update(status=status, updated=self._clock().isoformat(timespec="seconds"), **more)
+        write_json(self.path / ORIGIN, self.origin)
+
+    def source(self, files: dict[str, str]) -> None:
+        """Keep the source of the environment and of the agent."""
+        if files:
+            (self.path / SOURCE).mkdir(exist_ok=True)
+        for name, text in files.items():
+            replace_file(self.path / SOURCE / name, text)
+
+    def evaluated(self, columns: dict[str, Any]) -> None:
+        """Append the episodes of an evaluation."""
+        append_evaluated(self.path, columns)
+
+
+def append_evaluated(run: Path, columns: dict[str, Any]) -> None:
+    """Append evaluation episodes to a run's evaluated.csv."""
+    path = run / EVALUATED
+    data = csv_lines(columns, header=not path.exists())
+    try:
+        with path.open("ab") as stream:
+            stream.write(data)
+    except OSError as failure:
+        raise RecordError(f"cannot write {path}: {failure.strerror}.") from None
+
+
+def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Path) -> dict[str, Any]:
+    """Where a run comes from: command, versions, source revision and its uncommitted change, host, seed, time."""
+    return {
+        "command": command,
+        "began": began.isoformat(timespec="seconds"),
+        "seed": seed,
+        "python": sys.version.split()[0],
+        "versions": {name: found for name in PACKAGES if (found := _version(name)) is not None},
+        "host": platform.node(),
+        "processor": platform.processor() or platform.machine(),
+        "cores": os.cpu_count(),
+        "system": platform.platform(),
+        "revision": _git(where, "rev-parse", "HEAD"),
+        "uncommitted": _git(where, "diff", "HEAD"),
+    }
+
+
+def _version(name: str) -> str | None:
+    try:
+        return version(name)
+    except PackageNotFoundError:
+        return None
+
+
+def _git(where: Path, *words: str) -> str | None:
+    try:
+        done = subprocess.run(
+            ["git", "-C", str(where), *words], capture_output=True, text=True, timeout=10, check=False
+        )
+    except (OSError, subprocess.TimeoutExpired):
+        return None
+    return done.stdout.strip() or None if done.returncode == 0 else None
+
+
+def is_run(path: Path) -> bool:
+    return (path / PLAN).is_file() and (path / ORIGIN).is_file()
+
+
+def open_folder(path: Path) -> dict[str, Any]:
+    """The origin of a run's folder, or an error that says what a run's folder holds."""
+    if not path.exists():
+        raise RecordError(f"there is no run {path}. `jokulmist runs` lists the runs here.")
+    if not is_run(path):
+        raise RecordError(
+            f"{path} is no run: it has no {PLAN} and {ORIGIN}. Name a folder made by `jokulmist train`, "
+            f"e.g. `runs/tarn-qlearning-001`."
+        )
+    origin: dict[str, Any] = read_json(path / ORIGIN)
+    return origin

@@ -1,0 +1,378 @@
+"""The training loop over compiled copies: choose, advance and learn as one program, run in chunks.
+
+A chunk is a loop of whole updates whose length is an argument, so that every length runs the same compiled code. Base
+noise is made before the chunk and indexed by turn; each turn writes one row per copy (the closings that held, the
+steps, the totals), from which the host reads the finished episodes. The room for those rows and for the noise follows
+from the plan alone.
+
+The rows cost one contiguous write a turn; a ring of finished episodes would write less but needs a scatter per copy.
+"""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+from jax import lax
+
+from jokulmist.agents.protocol import Agent, Experience, Numbers, Shapes
+from jokulmist.environments.description import Description
+from jokulmist.environments.draws import CountingDraw, PlainDraw, Request, RowDraw
+from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.lanes.compiled import CompiledEnvironment, stacked_rows
+from jokulmist.learning.schedules import Coefficients, Progress, number_at, value_at
+from jokulmist.records.episodes import Episodes
+from jokulmist.training.loop import Planned
+
+ROOM_BYTES = 48_000_000
+MOST_CHUNK_TURNS = 65_536
+ENVIRONMENT_STREAMS = (Stream.ADVANCE, Stream.SENSE, Stream.BEGIN, Stream.BEGIN_SENSE)
+
+
+class Carry(NamedTuple):
+    """All that a run is between two turns."""
+
+    states: Any
+    observed: Any
+    steps: Any
+    totals: tuple[Any, ...]
+    measures: tuple[Any, ...]
+    learner: Any
+    memory: Any
+    episodes: Any
+    sums: tuple[Any, ...]
+    rows: Any
+
+
+class Program(NamedTuple):
+    """What is compiled once for a class, an agent's shapes and a number of copies."""
+
+    compiled: CompiledEnvironment
+    choose_requests: tuple[Request, ...]
+    learn_requests: tuple[Request, ...]
+    room: int
+    start: Any
+    chunk: Any
+
+
+_PROGRAMS: dict[Any, Program] = {}
+KEPT_PROGRAMS = 16
+
+
+class CompiledLoop:
+    """A run in progress on compiled copies.
+
+    Parameters
+    ----------
+    environment : Environment
+        Of a class that `lanes.finding.find` found to compile.
+    agent : Agent
+    seed : int
+    copies : int
+    planned : Planned
+    """
+
+    def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
+        self.description: Description = describe(environment)
+        self.copies = copies
+        self.planned = planned
+        self.turns_per_update = agent.decisions_per_update()
+        self.decisions = self.episodes = self.turn = 0
+        self._agent = agent
+        self._noise = Noise(seed, copies, Domain.TRAINING)
+        self._own = Noise(seed, 1, Domain.TRAINING)
+        self._coefficients = agent.numbers()
+        table = np.array(list(self._coefficients.values()), np.float32).reshape(-1, len(Coefficients._fields))
+        self._columns = Coefficients(*table.T.copy())
+        shapes = agent.shapes(self.description.spec, copies)
+        begun = Progress(0, 0, 0.0)
+        numbers = Numbers(**{n: number_at(c, begun) for n, c in self._coefficients.items()})
+        learner, memory = agent.fresh(shapes, numbers, PlainDraw(self._own, Stream.FRESH).at(0, 0))
+        learner, memory = jax.tree.map(jnp.asarray, (learner, memory))
+        self._program = program_for(CompiledEnvironment(environment), agent, shapes, learner, memory)
+        # The instance's own numbers: a kept program may stem from another instance of the class.
+        self._numbers = CompiledEnvironment(environment).numbers
+        self._carry = self._begun(learner, memory)
+        self._updates = 0
+
+    @property
+    def most_turns(self) -> int:
+        return self._program.room
+
+    def _begun(self, learner: Any, memory: Any) -> Carry:
+        program, requests = self._program, self._program.compiled.requests
+        first = [
+            [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
+            for stream in (Stream.FIRST_BEGIN, Stream.FIRST_SENSE)
+        ]
+        states, observed = program.start(self._numbers, first[0], first[1], np.float32(1.0))
+        zeros = jnp.zeros(self.copies, jnp.float32)
+        terms, measures = len(self.description.terms), len(self.description.measures)
+        return Carry(
+            states=states,
+            observed=observed,
+            steps=jnp.zeros(self.copies, jnp.int32),
+            totals=tuple(zeros + 0 for _ in range(terms)),
+            measures=tuple(zeros + 0 for _ in range(measures)),
+            learner=learner,
+            memory=memory,
+            episodes=jnp.int32(0),
+            sums=tuple(jnp.float32(0) for _ in self._agent.reading_names),
+            rows=jnp.zeros((program.room, 2 + terms + measures, self.copies), jnp.float32),
+        )
+
+    def advance(self, turns: int) -> Episodes:
+        """Go on for so many turns, or until the planned episodes are done."""
+        parts = []
+        while turns > 0:
+            count = min(turns, self._program.room)
+            batch, done = self._chunk(count)
+            parts.append(batch)
+            turns -= count
+            if done < count:
+                break
+        return Episodes.joined(parts)
+
+    def _chunk(self, turns: int) -> tuple[Episodes, int]:
+        program, per_update = self._program, self.turns_per_update
+        requests, room, start = program.compiled.requests, program.room, self.turn
+        noise = {
+            stream.name: stacked_rows(self._noise, stream, requests.of(stream), start, turns, room)
+            for stream in ENVIRONMENT_STREAMS
+        }
+        explore = stacked_rows(self._own, Stream.EXPLORE, program.choose_requests, start, turns, room)
+        updates = -(-turns // per_update)
+        learn = stacked_rows(
+            self._own, Stream.LEARN, program.learn_requests, start // per_update, updates, max(1, room // per_update)
+        )
+        noise["EXPLORE"] = [rows[:, 0] for rows in explore]
+        noise["LEARN"] = [rows[:, 0] for rows in learn]
+        planned = self.planned
+        plan = {
+            "decisions": np.float32(self.decisions),
+            "per_share": np.float32(1.0 / (planned.steps or planned.episodes or 1)),
+            "by_steps": np.float32(planned.steps is not None),
+            "episodes": np.int32(planned.episodes or np.iinfo(np.int32).max),
+        }
+        done, self._carry = program.chunk(
+            self._numbers, self._columns, plan, self._carry, noise, np.int32(updates), np.float32(1.0)
+        )
+        done = int(done) * per_update
+        batch = self._finished(done)
+        self.turn += done
+        self.decisions += done * self.copies
+        self.episodes += len(batch)
+        self._updates += done // per_update
+        return batch, done
+
+    def _finished(self, turns: int) -> Episodes:
+        """The episodes that closed in the rows of the last chunk."""
+        rows = np.asarray(self._carry.rows)
+        turn, copy = np.nonzero(rows[:turns, 0, :])
+        found = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
+        terms = len(self.description.terms)
+        return Episodes(
+            decisions=(self.turn + turn + 1) * self.copies,
+            copy=copy,
+            steps=found[:, 1].astype(np.int64),
+            held=found[:, 0].astype(np.int64),
+            totals=found[:, 2 : 2 + terms],
+            measures=found[:, 2 + terms :],
+        )
+
+    def readings(self) -> dict[str, float]:
+        """Means of the readings since the last call, and the settings that move."""
+        count = max(self._updates, 1)
+        names = self._agent.reading_names
+        found = {name: float(total) / count for name, total in zip(names, self._carry.sums, strict=True)}
+        progress = Progress(self.decisions, self.episodes, self.planned.share(self.decisions, self.episodes))
+        for name, c in self._coefficients.items():
+            if c.slope != 0.0 or c.log_rate != 0.0:
+                found[name] = number_at(c, progress)
+        self._carry = self._carry._replace(sums=tuple(jnp.float32(0) for _ in names))
+        self._updates = 0
+        return found
+
+    def learner(self) -> Any:
+        """What was learned so far, as NumPy arrays; a copy."""
+        return jax.tree.map(np.array, self._carry.learner)
+
+
+def program_for(
+    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any
+) -> Program:
+    """The compiled program for a class, an agent's shapes and a number of copies; kept for the next run."""
+    key = (compiled.static_key, type(agent), shapes)
+    if key not in _PROGRAMS:
+        while len(_PROGRAMS) >= KEPT_PROGRAMS:
+            _PROGRAMS.pop(next(iter(_PROGRAMS)))
+        _PROGRAMS[key] = _build(compiled, agent, shapes, learner, memory)
+    return _PROGRAMS[key]
+
+
+def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
+    kind, copies = type(agent), shapes.copies
+    per_update = agent.decisions_per_update()
+    names = list(agent.numbers())
+    width = compiled.description.spec.width
+    choose_requests, learn_requests = _agent_requests(
+        kind, shapes, names, learner, memory, width, per_update
+    )
+    requests = compiled.requests
+    per_turn = 4 * copies * (2 + len(compiled.description.terms) + len(compiled.description.measures))
+    for stream in ENVIRONMENT_STREAMS:
+        per_turn += 4 * copies * sum(r.width for r in requests.of(stream))
+    per_turn += 4 * sum(r.width for r in choose_requests)
+    per_turn += 4 * sum(r.width for r in learn_requests) // per_update
+    updates = max(1, min(MOST_CHUNK_TURNS, ROOM_BYTES // max(per_turn, 1)) // per_update)
+    room = updates * per_update
+
+    def start(numbers: Any, begin_rows: Any, sense_rows: Any, one: Any) -> Any:
+        states = _spread(compiled.begin(numbers, begin_rows, one), copies)
+        return states, compiled.observe(numbers, states, sense_rows, one)
+
+    turn = _turn_of(compiled, kind, shapes)
+
+    def chunk(numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
+        def settings(t: Any, episodes: Any) -> Numbers:
+            decisions = plan["decisions"] + jnp.float32(copies) * t
+            done = plan["by_steps"] * decisions + (1.0 - plan["by_steps"]) * episodes
+            progress = Progress(decisions, jnp.float32(episodes), jnp.minimum(done * plan["per_share"], 1.0))
+            # All settings at once, and settled: else each reader of a setting computes its schedule again.
+            values = value_at(coefficients, progress, jnp) / one
+            return Numbers(**{name: values[k] for k, name in enumerate(names)})
+
+        def update(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
+            u, carry = state
+            first = u * per_update
+            if per_update == 1:
+                carry, happened = turn(numbers, settings(first, carry.episodes), carry, noise, first, one)
+                experience = jax.tree.map(lambda leaf: leaf[None], happened)
+            else:
+
+                def step(carry: Carry, offset: Any) -> Any:
+                    t = first + offset
+                    return turn(numbers, settings(t, carry.episodes), carry, noise, t, one)
+
+                carry, experience = lax.scan(step, carry, jnp.arange(per_update))
+            draw = RowDraw(jnp, _at(noise["LEARN"], u), one)
+            now = settings(first + per_update - 1, carry.episodes)
+            new, memory, readings = kind.learn(shapes, now, carry.learner, carry.memory, experience, draw)
+            sums = tuple(total + reading for total, reading in zip(carry.sums, readings, strict=True))
+            return u + 1, carry._replace(learner=new, memory=memory, sums=sums)
+
+        def going(state: tuple[Any, Carry]) -> Any:
+            return (state[0] < count) & (state[1].episodes < plan["episodes"])
+
+        return lax.while_loop(going, update, (jnp.int32(0), carry))
+
+    return Program(
+        compiled, choose_requests, learn_requests, room, jax.jit(start), jax.jit(chunk, donate_argnums=(3,))
+    )
+
+
+def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -> Any:
+    """One turn of all copies: choose, advance, begin anew where an episode closed, write the row."""
+    copies = shapes.copies
+    description = compiled.description
+    end_bits = (1 << description.true_ends) - 1
+    overs = [m.over for m in description.measures]
+
+    def turn(numbers: Any, now: Numbers, carry: Carry, noise: Any, t: Any, one: Any) -> tuple[Carry, Experience]:
+        before = carry.observed
+        draw = RowDraw(jnp, _at(noise["EXPLORE"], t), one)
+        actions, memory, notes = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
+        steps = carry.steps + 1
+        judged = compiled.advance(numbers, carry.states, actions, steps, _at(noise["ADVANCE"], t), one)
+        weights = numbers["weights"]
+        reward = sum(weights[k] * term for k, term in enumerate(judged.terms)) + jnp.zeros(copies, jnp.float32)
+        closed, ended = judged.held != 0, (judged.held & end_bits) != 0
+        last = compiled.observe(numbers, judged.after, _at(noise["SENSE"], t), one) / one
+        closing = jnp.sum(closed, dtype=jnp.int32)
+
+        def anew(_: None) -> Any:
+            begun = _spread(compiled.begin(numbers, _at(noise["BEGIN"], t), one), copies)
+            states = jax.tree.map(lambda new, old: _choose(closed, new, old), begun, judged.after)
+            seen = compiled.observe(numbers, states, _at(noise["BEGIN_SENSE"], t), one)
+            return states, jnp.where(closed[:, None], seen, last)
+
+        states, observed = lax.cond(closing > 0, anew, lambda _: (judged.after, last), None)
+        totals = tuple(so_far + term for so_far, term in zip(carry.totals, judged.terms, strict=True))
+        measures = tuple(
+            _running(over, so_far, value, steps)
+            for over, so_far, value in zip(overs, carry.measures, judged.measures, strict=True)
+        )
+        shown = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
+        row = jnp.stack([judged.held.astype(jnp.float32), steps.astype(jnp.float32), *totals, *shown])
+        carry = Carry(
+            states=states,
+            observed=observed,
+            steps=jnp.where(closed, 0, steps),
+            totals=tuple(jnp.where(closed, 0.0, total) for total in totals),
+            measures=tuple(jnp.where(closed, 0.0, measure) for measure in measures),
+            learner=carry.learner,
+            memory=memory,
+            episodes=carry.episodes + closing,
+            sums=carry.sums,
+            rows=lax.dynamic_update_index_in_dim(carry.rows, row, t, 0),
+        )
+        happened = Experience(
+            observed=before, actions=actions, rewards=reward, ended=ended,
+            closed=closed, last=last, following=observed, notes=notes,
+        )  # fmt: skip
+        return carry, happened
+
+    return turn
+
+
+def _at(arrays: list[Any], t: Any) -> list[Any]:
+    return [lax.dynamic_index_in_dim(array, t, keepdims=False) for array in arrays]
+
+
+def _choose(closed: Any, new: Any, old: Any) -> Any:
+    return jnp.where(closed.reshape((-1,) + (1,) * (old.ndim - 1)), new, old)
+
+
+def _spread(states: Any, copies: int) -> Any:
+    return jax.tree.map(lambda leaf: jnp.broadcast_to(leaf, (copies, *leaf.shape[1:])), states)
+
+
+def _running(over: str, so_far: Any, value: Any, steps: Any) -> Any:
+    """`stepping.combined`, for arrays over copies."""
+    if over in ("sum", "mean"):
+        return so_far + value
+    if over == "last":
+        return value
+    beyond = jnp.maximum(so_far, value) if over == "max" else jnp.minimum(so_far, value)
+    return jnp.where(steps == 1, value, beyond)
+
+
+def _agent_requests(
+    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, width: int, per_update: int
+) -> tuple[tuple[Request, ...], tuple[Request, ...]]:
+    """What `choose` and `learn` ask of chance, counted by tracing them once."""
+    copies = shapes.copies
+    counted: list[tuple[Request, ...]] = []
+
+    def count(function: Any, *arguments: Any) -> Any:
+        draw = CountingDraw(jnp)
+        result = jax.eval_shape(lambda v, a: function(Numbers(**v), *a, draw), values, arguments)
+        counted.append(tuple(draw.requests))
+        return result
+
+    values = {name: jax.ShapeDtypeStruct((), jnp.float32) for name in names}
+    observed = jax.ShapeDtypeStruct((copies, width), jnp.float32)
+    actions, memory, notes = count(
+        lambda now, *rest: kind.choose(shapes, now, *rest, True), learner, memory, observed
+    )
+    flag = jax.ShapeDtypeStruct((per_update, copies), jnp.bool_)
+    many = jax.ShapeDtypeStruct((per_update, copies, width), jnp.float32)
+    lead = jax.tree.map(lambda leaf: jax.ShapeDtypeStruct((per_update, *leaf.shape), leaf.dtype), (actions, notes))
+    experience = Experience(
+        many, lead[0], jax.ShapeDtypeStruct((per_update, copies), jnp.float32), flag, flag, many, many, lead[1]
+    )
+    count(lambda now, *rest: kind.learn(shapes, now, *rest), learner, memory, experience)
+    return counted[0], counted[1]

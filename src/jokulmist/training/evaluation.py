@@ -1,0 +1,202 @@
+"""Episodes without learning: a policy, random play, or a reference, measured on the same episodes.
+
+Which episode a copy plays is fixed before (never the first to finish: those are the short ones), and episode i has the
+same draws for everyone. The draws are those of evaluation: a training with the same seed number never meets them.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.noise import Domain, Noise, Stream, checked_seed
+from jokulmist.environments.state import State
+from jokulmist.errors import LookupFailed, SettingError, listed, nearest
+from jokulmist.lanes.plain import PlainLane
+from jokulmist.lanes.protocol import Observed
+from jokulmist.records.episodes import columns_of
+from jokulmist.training.plain_loop import batch_of
+from jokulmist.training.policy import Act, Player, Policy
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+RANDOM = "random"
+SIDE_BY_SIDE = 64
+MOST_ADVANCES = 100_000
+Choose = Callable[[PlainLane, Observed], list[Any]]
+
+
+@dataclass(frozen=True)
+class Evaluation:
+    """What evaluation episodes came to.
+
+    Attributes
+    ----------
+    who : str
+        ``"policy"``, ``"random"`` or the name of a reference.
+    act : str
+        How the policy acted: ``"greedy"``, ``"sampled"``, or empty for others.
+    seed : int
+    columns : dict of str to array
+        One row an episode, as in evaluated.csv.
+    """
+
+    who: str
+    act: str
+    seed: int
+    columns: dict[str, Any] = field(repr=False)
+
+    @property
+    def returns(self) -> np.ndarray[Any, Any]:
+        found: np.ndarray[Any, Any] = np.asarray(self.columns["return"], np.float64)
+        return found
+
+    @property
+    def mean(self) -> float:
+        return float(self.returns.mean())
+
+    @property
+    def sd(self) -> float:
+        """Spread of the episodes' returns (n - 1)."""
+        return float(self.returns.std(ddof=1)) if len(self.returns) > 1 else math.nan
+
+    @property
+    def interval(self) -> tuple[float, float]:
+        """95 % interval of the mean, by Student's t over the episodes."""
+        from scipy import stats
+
+        count = len(self.returns)
+        if count < 2:
+            return math.nan, math.nan
+        half = float(stats.t.ppf(0.975, count - 1)) * self.sd / math.sqrt(count)
+        return self.mean - half, self.mean + half
+
+    @property
+    def episodes(self) -> pd.DataFrame:
+        """One row an episode."""
+        import pandas as pd
+
+        return pd.DataFrame(self.columns)
+
+    def __repr__(self) -> str:
+        low, high = self.interval
+        how = f", {self.act}" if self.act else ""
+        return (
+            f"<{self.who}{how}: mean return {self.mean:.4g} [{low:.4g}, {high:.4g}], sd {self.sd:.3g}, "
+            f"{len(self.returns)} episodes>"
+        )
+
+
+def evaluate(
+    policy: Policy | str, environment: Environment, *, episodes: int = 100, seed: int = 1, act: Act = "greedy"
+) -> Evaluation:
+    """Play episodes without learning.
+
+    Parameters
+    ----------
+    policy : Policy or str
+        A policy, ``"random"``, or the name of one of the environment's references.
+    environment : Environment
+        With the parameters and weights to measure at.
+    episodes : int
+    seed : int
+        Episode i of a seed has the same draws for everyone.
+    act : {"greedy", "sampled"}
+        Whether a policy takes its best action or samples as in training.
+
+    Returns
+    -------
+    Evaluation
+        Mean, spread, 95 % interval and one row an episode.
+
+    Raises
+    ------
+    SettingError
+        When the policy learned on other channels, or a number is out of range.
+    """
+    if isinstance(episodes, bool) or not isinstance(episodes, int) or episodes < 1:
+        raise SettingError(f"`episodes` must be a whole number above 0; got {episodes!r}.")
+    seed = checked_seed(seed)
+    if isinstance(policy, Policy):
+        policy.fits(environment)
+    finished = []
+    for first in range(0, episodes, SIDE_BY_SIDE):
+        owners = tuple(range(first, min(first + SIDE_BY_SIDE, episodes)))
+        lane = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)
+        choose = _chooser(policy, environment, len(owners), seed, act, first)
+        observed = lane.begin()
+        while not all(lane.still):
+            outcome = lane.advance(choose(lane, observed))
+            observed = outcome.observed
+            finished.extend((first + f.copy, f) for f in outcome.finished)
+            if lane.turn > MOST_ADVANCES:
+                raise SettingError(
+                    f"an episode of `{describe(environment).name}` did not close within {MOST_ADVANCES:,} advances. "
+                    f"Declare `time_limit = 1000`, or an ending that can be reached."
+                )
+    finished.sort(key=lambda item: item[0])
+    description = describe(environment)
+    batch = batch_of(finished, len(description.terms), len(description.measures))
+    columns = columns_of(batch, description, 0)
+    for unused in ("decisions", "copy"):
+        del columns[unused]
+    is_policy = isinstance(policy, Policy)
+    who = "policy" if isinstance(policy, Policy) else policy
+    kept = act if is_policy else ""
+    head = {
+        "who": np.array([who] * len(batch), object),
+        "act": np.array([kept] * len(batch), object),
+        "seed": np.full(len(batch), seed),
+        "learned": np.full(len(batch), policy.decisions if isinstance(policy, Policy) else 0),
+    }
+    return Evaluation(who, kept, seed, {**head, **columns})
+
+
+def _chooser(policy: Policy | str, environment: Environment, copies: int, seed: int, act: Act, first: int) -> Choose:
+    if isinstance(policy, Policy):
+        player = Player(policy, copies, seed + first, act)
+        return lambda lane, observed: player.choose(observed)
+    action = describe(environment).action
+    if policy == RANDOM:
+        draw = PlainDraw(Noise(seed, copies, Domain.EVALUATION, tuple(range(first, first + copies))), Stream.PLAY)
+        return lambda lane, observed: [action.random(draw.at(lane.turn, i)) for i in range(copies)]
+    references = describe(environment).outline.references
+    if policy not in references:
+        options = [RANDOM, *references]
+        raise LookupFailed(
+            f"`{describe(environment).name}` has no reference `{policy}`; there are {listed(options)}."
+            f"{nearest(policy, options)}"
+        )
+    rule = getattr(environment, policy)
+    return lambda lane, observed: [action.own(rule(state)) for state in lane.states]
+
+
+def sees_more(environment: Environment, reference: str) -> bool:
+    """Whether a reference reads fields of the state that the agent does not observe."""
+    read: set[str] = set()
+    cls = type(environment).State
+
+    class Watched(cls):  # type: ignore[misc, valid-type]
+        def __getattribute__(self, name: str) -> Any:
+            if name in cls._fields:
+                read.add(name)
+            return super().__getattribute__(name)
+
+    state: State = environment.episode(seed=0).state
+    watched = object.__new__(Watched)
+    watched.__dict__.update(state.__dict__)
+    getattr(environment, reference)(watched)
+    return any(f.role != "seen" for f in describe(environment).fields if f.name in read)
+
+
+def levels(environment: Environment, episodes: int = 100, seed: int = 1) -> dict[str, Evaluation]:
+    """Random play and every reference, on the same episodes."""
+    names = [RANDOM, *describe(environment).outline.references]
+    return {name: evaluate(name, environment, episodes=episodes, seed=seed) for name in names}

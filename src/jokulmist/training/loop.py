@@ -1,0 +1,49 @@
+"""What the two training loops have in common: their contract, and what comes out of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from jokulmist.records.episodes import Episodes
+
+
+@dataclass(frozen=True)
+class Planned:
+    """How long a run is: one of the two is given."""
+
+    steps: int | None = None
+    episodes: int | None = None
+
+    def share(self, decisions: int, episodes: int) -> float:
+        """How much of the run is done."""
+        done = decisions / self.steps if self.steps is not None else episodes / (self.episodes or 1)
+        return min(done, 1.0)
+
+
+class Loop(Protocol):
+    """A run in progress. `advance` may be called in pieces of any length: the pieces change nothing."""
+
+    decisions: int
+    episodes: int
+    turn: int
+
+    def advance(self, turns: int) -> Episodes:
+        """Go on for so many turns of all copies (whole updates), or until the planned episodes are done."""
+        ...
+
+    def readings(self) -> dict[str, float]:
+        """Means of the readings since the last call."""
+        ...
+
+    def learner(self) -> Any:
+        """What was learned so far, as NumPy arrays; a copy."""
+        ...
+
+    @property
+    def turns_per_update(self) -> int: ...
+
+    @property
+    def most_turns(self) -> int:
+        """The largest piece that `advance` takes."""
+        ...

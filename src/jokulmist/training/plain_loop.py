@@ -1,0 +1,149 @@
+"""The training loop over plain copies: the same functions that the compiled loop joins, called one by one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from jokulmist.agents.protocol import Agent, Experience, Numbers
+from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.lanes.plain import PlainLane
+from jokulmist.lanes.protocol import Finished, Observed
+from jokulmist.learning.schedules import Progress, number_at
+from jokulmist.records.episodes import Episodes
+from jokulmist.training.calls import Calls, calls_for
+from jokulmist.training.loop import Planned
+
+
+class PlainLoop:
+    """A run in progress on a plain lane.
+
+    Parameters
+    ----------
+    environment : Environment
+    agent : Agent
+    seed : int
+    copies : int
+    planned : Planned
+    """
+
+    most_turns = 1 << 20
+
+    def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
+        self.lane = PlainLane(environment, Noise(seed, copies, Domain.TRAINING))
+        own = Noise(seed, 1, Domain.TRAINING)
+        self._explore, self._learn = PlainDraw(own, Stream.EXPLORE), PlainDraw(own, Stream.LEARN)
+        self.planned = planned
+        self.copies = copies
+        self.turns_per_update = agent.decisions_per_update()
+        self.decisions = self.episodes = self.turn = 0
+        self._calls: Calls = calls_for(agent, agent.shapes(self.lane.spec, copies))
+        self._coefficients = agent.numbers()
+        moving = {n: c for n, c in self._coefficients.items() if c.slope != 0.0 or c.log_rate != 0.0}
+        self._moving = tuple(moving.items())
+        begun = Progress(0, 0, 0.0)
+        self._numbers = Numbers(**{n: number_at(c, begun) for n, c in self._coefficients.items()})
+        fresh = PlainDraw(own, Stream.FRESH)
+        self._learner, self._memory = self._calls.fresh(self._numbers, fresh.at(0, 0))
+        self._names = agent.reading_names
+        self._sums = [0.0] * len(self._names)
+        self._updates = 0
+        self._observed: Observed | None = None
+
+    def advance(self, turns: int) -> Episodes:
+        """Go on for so many turns, or until the planned episodes are done."""
+        lane, calls, numbers = self.lane, self._calls, self._numbers
+        copies, per_update = self.copies, self.turns_per_update
+        wanted = self.planned.episodes
+        observed = lane.begin() if self._observed is None else self._observed
+        finished: list[tuple[int, Finished]] = []
+        gathered: list[Experience] = []
+        sums = self._sums
+        for _ in range(turns):
+            if self._moving:
+                share = self.planned.share(self.decisions, self.episodes)
+                progress = Progress(self.decisions, self.episodes, share)
+                for name, c in self._moving:
+                    numbers.__dict__[name] = number_at(c, progress)
+            seen = calls.seen(observed)
+            actions, self._memory, notes = calls.choose(
+                numbers, self._learner, self._memory, seen, self._explore.at(self.turn, 0), True
+            )
+            outcome = lane.advance(calls.given(actions))
+            self.turn += 1
+            self.decisions += copies
+            last = calls.seen(outcome.last)
+            following = last if outcome.observed is outcome.last else calls.seen(outcome.observed)
+            happened = Experience(
+                seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, notes
+            )
+            if calls.one_by_one:
+                readings = self._update(happened)
+            else:
+                gathered.append(happened)
+                if len(gathered) < per_update:
+                    readings = None
+                else:
+                    readings = self._update(calls.stacked(gathered))
+                    gathered = []
+            if readings is not None:
+                self._updates += 1
+                for k, reading in enumerate(readings):
+                    sums[k] += reading
+            observed = outcome.observed
+            if outcome.finished:
+                finished.extend((self.decisions, episode) for episode in outcome.finished)
+                self.episodes += len(outcome.finished)
+                if wanted is not None and self.episodes >= wanted and not gathered:
+                    break
+        self._observed = observed
+        return batch_of(finished, len(lane.description.terms), len(lane.description.measures))
+
+    def _update(self, experience: Experience) -> Any:
+        update = (self.turn - 1) // self.turns_per_update
+        self._learner, self._memory, readings = self._calls.learn(
+            self._numbers, self._learner, self._memory, experience, self._learn.at(update, 0)
+        )
+        return readings
+
+    def readings(self) -> dict[str, float]:
+        """Means of the readings since the last call, and the settings that move."""
+        count = max(self._updates, 1)
+        found = {name: float(total) / count for name, total in zip(self._names, self._sums, strict=True)}
+        found.update({name: float(self._numbers.__dict__[name]) for name, _ in self._moving})
+        self._sums[:] = [0.0] * len(self._names)
+        self._updates = 0
+        return found
+
+    def learner(self) -> Any:
+        """What was learned so far, as NumPy arrays; a copy."""
+        return _copied(self._learner)
+
+
+def _copied(tree: Any) -> Any:
+    if isinstance(tree, dict):
+        return {name: _copied(part) for name, part in tree.items()}
+    if isinstance(tree, tuple) and hasattr(tree, "_fields"):
+        return type(tree)(*[_copied(part) for part in tree])
+    if hasattr(tree, "shape"):
+        return np.array(tree)
+    import jax
+
+    return jax.tree.map(np.array, tree)
+
+
+def batch_of(finished: list[tuple[int, Finished]], terms: int, measures: int) -> Episodes:
+    """Finished episodes of a plain lane as columns."""
+    count = len(finished)
+    whole = np.array([(d, f.copy, f.steps, f.held) for d, f in finished], np.int64).reshape(count, 4)
+    return Episodes(
+        decisions=whole[:, 0],
+        copy=whole[:, 1],
+        steps=whole[:, 2],
+        held=whole[:, 3],
+        totals=np.array([f.totals for _, f in finished], np.float32).reshape(count, terms),
+        measures=np.array([f.measures for _, f in finished], np.float32).reshape(count, measures),
+    )

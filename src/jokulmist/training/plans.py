@@ -1,0 +1,189 @@
+"""A plan: all that is asked of a run, as a TOML file and as checked objects."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from jokulmist.agents.protocol import Agent, explained
+from jokulmist.environments.environment import Environment, settings_of
+from jokulmist.environments.noise import checked_seed
+from jokulmist.errors import JokulmistError, SettingError, listed, nearest
+from jokulmist.records.files import read_toml
+from jokulmist.training.sources import agent_class, environment_class, use_of
+
+SECTIONS = ("environment", "agent", "training")
+MOST_COPIES = 65_536
+
+
+def _seed(value: int) -> int:
+    try:
+        return checked_seed(value)
+    except SettingError as wrong:
+        raise ValueError(str(wrong)) from None
+
+
+Seed = Annotated[int, AfterValidator(_seed)]
+Count = Annotated[int, Field(gt=0, strict=True)]
+
+
+class Training(BaseModel):
+    """How long and how a run trains. All counts are decisions, summed over copies.
+
+    Parameters
+    ----------
+    steps, episodes : int
+        One of the two: when the run is over.
+    seeds : list of int
+        One run a seed.
+    copies : int
+        How many copies of the environment step side by side.
+    lane : {"auto", "plain", "compiled"}
+        ``auto`` compiles where the class can be compiled.
+    evaluate_every : int, optional
+        Decisions between evaluations of the greedy policy.
+    evaluate_episodes : int
+        Episodes of each of these evaluations.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    steps: Count | None = None
+    episodes: Count | None = None
+    seeds: tuple[Seed, ...] = (0,)
+    copies: Annotated[int, Field(ge=1, le=MOST_COPIES, strict=True)] = 1
+    lane: Literal["auto", "plain", "compiled"] = "auto"
+    evaluate_every: Count | None = None
+    evaluate_episodes: Count = 100
+
+    @model_validator(mode="before")
+    @classmethod
+    def _one_seed(cls, given: Any) -> Any:
+        if isinstance(given, Mapping) and "seed" in given:
+            if given.get("seeds") is not None:
+                raise SettingError("`training` has both `seed` and `seeds`; keep one of them.")
+            given = {**given, "seeds": [given["seed"]]}
+            del given["seed"]
+        return given
+
+    def __init__(self, **settings: Any) -> None:
+        try:
+            super().__init__(**settings)
+        except ValidationError as failure:
+            raise SettingError(explained(type(self), failure).replace("`Training`", "`training`")) from None
+        if (self.steps is None) == (self.episodes is None):
+            raise SettingError(
+                "say how long to train by `steps` or by `episodes`, one of them. Use for instance `steps = 200_000`."
+            )
+        if not self.seeds:
+            raise SettingError("`seeds` is empty; give at least one, e.g. `seeds = [0, 1, 2]`.")
+        if len(set(self.seeds)) != len(self.seeds):
+            raise SettingError(f"`seeds` names a seed twice: {list(self.seeds)}. The runs would be the same.")
+
+
+@dataclass(frozen=True)
+class Plan:
+    """All that is asked: an environment, an agent, and how to train."""
+
+    environment: Environment
+    agent: Agent
+    training: Training
+
+    def written(self) -> dict[str, Any]:
+        """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""
+        values, weights = settings_of(self.environment)
+        environment: dict[str, Any] = {"use": use_of(type(self.environment)), **values}
+        if weights:
+            environment["weights"] = weights
+        training = {k: v for k, v in self.training.model_dump().items() if v is not None}
+        training["seeds"] = list(training["seeds"])
+        return {
+            "environment": environment,
+            "agent": {"use": use_of(type(self.agent)), **_lists(self.agent.written())},
+            "training": training,
+        }
+
+    def for_seed(self, seed: int) -> Plan:
+        """The same plan for one of its seeds."""
+        settings = {**self.training.model_dump(), "seeds": (seed,)}
+        return replace(self, training=Training(**settings))
+
+
+def _lists(value: Any) -> Any:
+    if isinstance(value, Mapping):
+        return {k: _lists(v) for k, v in value.items()}
+    return [_lists(v) for v in value] if isinstance(value, (tuple, list)) else value
+
+
+def read_plan(path: Path, changes: Sequence[str] = ()) -> Plan:
+    """A plan from a TOML file.
+
+    Parameters
+    ----------
+    path : Path
+    changes : sequence of str
+        ``"agent.exploration=0.1"`` and the like, applied in order.
+
+    Raises
+    ------
+    SettingError, LookupFailed
+        Where the file, a section, a name or a value is wrong.
+    """
+    content = read_toml(path)
+    for change in changes:
+        _apply(content, change)
+    try:
+        return plan_of(content, path.parent)
+    except JokulmistError as wrong:
+        raise type(wrong)(f"{path}: {wrong}") from None
+
+
+def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
+    """A plan from the content of its sections; relative paths start from `base`."""
+    for section in content:
+        if section not in SECTIONS:
+            raise SettingError(f"a plan has no section `{section}`; it has {listed(SECTIONS)}.{nearest(section, SECTIONS)}")
+    parts: dict[str, dict[str, Any]] = {}
+    for section in SECTIONS:
+        part = content.get(section)
+        if not isinstance(part, Mapping):
+            raise SettingError(f"the plan lacks the section `[{section}]`.")
+        parts[section] = dict(part)
+    for section in ("environment", "agent"):
+        if "use" not in parts[section]:
+            example = 'use = "tarn"' if section == "environment" else 'use = "QLearning"'
+            raise SettingError(f"`[{section}]` does not say what to use. Write `{example}`.")
+    environment, agent = parts["environment"], parts["agent"]
+    environment_type = environment_class(environment.pop("use"), base)
+    agent_type = agent_class(agent.pop("use"), base)
+    return Plan(environment_type(**environment), agent_type(**agent), Training(**parts["training"]))
+
+
+def _apply(content: dict[str, Any], change: str) -> None:
+    name, equals, text = change.partition("=")
+    keys = name.strip().split(".")
+    if not equals or len(keys) < 2 or keys[0] not in SECTIONS or not all(keys):
+        raise SettingError(
+            f"`--set` takes a section, a setting and a value, e.g. `--set agent.exploration=0.1`; got {change!r}."
+        )
+    try:
+        value = tomllib.loads(f"value = {text}")["value"]
+    except tomllib.TOMLDecodeError:
+        value = text.strip()  # a bare word is a text
+    part: Any = content
+    for key in keys[:-1]:
+        part = part.setdefault(key, {})
+        if not isinstance(part, dict):
+            raise SettingError(f"`--set {change}`: `{key}` is a value, not a section.")
+    if keys[-1] in ("seed", "seeds"):
+        part.pop("seed", None)
+        part.pop("seeds", None)
+    if keys[-1] in ("steps", "episodes") and keys[0] == "training":
+        part.pop("steps", None)
+        part.pop("episodes", None)
+    part[keys[-1]] = value

@@ -1,0 +1,179 @@
+"""A policy is what was learned, in a form that a person can hold: choose, look at values, save, open."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+
+from jokulmist.agents.protocol import Agent, Numbers
+from jokulmist.environments.channels import Observation, Spec
+from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.errors import SettingError
+from jokulmist.lanes.protocol import Observed
+from jokulmist.learning.schedules import Progress, number_at
+from jokulmist.records.checkpoints import filled, open_arrays, save_arrays
+from jokulmist.training.calls import calls_for
+from jokulmist.training.sources import agent_class, use_of
+
+Act = Literal["greedy", "sampled"]
+ACTS: tuple[str, ...] = ("greedy", "sampled")
+
+
+class Policy:
+    """What an agent learned, with the channels and the action that it learned on.
+
+    Parameters
+    ----------
+    agent : Agent
+    spec : Spec
+    learner : the agent's learner, as NumPy arrays
+    decisions : int
+        How long it had learned.
+    """
+
+    def __init__(self, agent: Agent, spec: Spec, learner: Any, decisions: int = 0) -> None:
+        self.agent = agent
+        self.spec = spec
+        self.learner = learner
+        self.decisions = decisions
+
+    def choose(self, observation: Any, act: Act = "greedy", seed: int = 0) -> Any:
+        """The action for one observation.
+
+        Parameters
+        ----------
+        observation : Observation, mapping or array
+            A value a channel, or the flat row.
+        act : {"greedy", "sampled"}
+            Without exploration, or as in training at its end.
+        seed : int
+            Of the draws that break ties and sample.
+
+        Returns
+        -------
+        The action in own form: an index, a float or array, or a record.
+        """
+        player = Player(self, copies=1, seed=seed, act=act)
+        row = [float(v) for v in self._row(observation)]
+        return player.choose(Observed([row], []))[0]
+
+    def values(self, observation: Any) -> dict[str, float]:
+        """The value of each action, by label; for methods that have values of actions."""
+        judge = getattr(type(self.agent), "values", None)
+        if judge is None:
+            raise SettingError(f"`{type(self.agent).__name__}` has no values of actions.")
+        shapes = self.agent.shapes(self.spec, 1)
+        found = judge(shapes, self.learner, [float(v) for v in self._row(observation)])
+        return dict(zip(self.spec.action.labels, map(float, found), strict=True))  # type: ignore[union-attr]
+
+    def _row(self, observation: Any) -> Any:
+        if isinstance(observation, (Observation, Mapping)):
+            return self.spec.flat({name: observation[name] for name in observation.keys()})
+        row = np.asarray(observation, np.float32)
+        if row.shape != (self.spec.width,):
+            raise SettingError(
+                f"an observation has {self.spec.width} numbers ({', '.join(self.spec.slices)}); got shape {row.shape}."
+            )
+        return row
+
+    def fits(self, environment: Environment) -> None:
+        """Raise `SettingError` where the environment's channels or action differ, saying which."""
+        theirs, ours = describe(environment).spec, self.spec
+        name = describe(environment).name
+        have, need = [c.name for c in theirs.channels], [c.name for c in ours.channels]
+        if have != need:
+            raise SettingError(f"the policy observes {need}, and `{name}` shows {have}. Use the environment it learned on.")
+        for mine, other in zip(ours.channels, theirs.channels, strict=True):
+            if mine != other:
+                raise SettingError(
+                    f"channel `{mine.name}` of `{name}` differs from the one the policy learned on: "
+                    f"{_told(other)} against {_told(mine)}."
+                )
+        if ours.action != theirs.action:
+            raise SettingError(f"the policy acts by {ours.action!r}, and `{name}` takes {theirs.action!r}.")
+
+    def about(self) -> dict[str, Any]:
+        """For records: all but the arrays."""
+        return {
+            "agent": {"use": use_of(type(self.agent)), **_json(self.agent.written())},
+            "decisions": self.decisions,
+            "spec": self.spec.described(),
+        }
+
+    def save(self, path: str | Path) -> Path:
+        """Write one safetensors file that `Policy.open` reads back."""
+        target = Path(path)
+        save_arrays(target, self.learner, self.about())
+        return target
+
+    @classmethod
+    def open(cls, path: str | Path, base: Path | None = None) -> Policy:
+        """A saved policy.
+
+        Parameters
+        ----------
+        path : str or Path
+            A file that `save` wrote, or a checkpoint's ``arrays.safetensors``.
+        base : Path, optional
+            Where the file of an agent of one's own lies, if its path is relative.
+        """
+        arrays, about = open_arrays(Path(path))
+        settings = dict(about["agent"])
+        agent = agent_class(settings.pop("use"), base)(**settings)
+        spec = Spec.from_described(about["spec"])
+        numbers = starting_numbers(agent)
+        draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+        model, _ = agent.fresh(agent.shapes(spec, 1), numbers, draw)
+        return cls(agent, spec, filled(model, arrays), int(about["decisions"]))
+
+    def __repr__(self) -> str:
+        return f"<policy of {self.agent!r} after {self.decisions:,} decisions>"
+
+
+def _told(channel: Any) -> str:
+    kind = "image" if channel.image else "whole numbers" if channel.whole else "numbers"
+    return f"{kind} of shape {channel.shape} in [{channel.low:g}, {channel.high:g}] {channel.unit}".strip()
+
+
+def _json(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {k: _json(v) for k, v in value.items()}
+    return list(map(_json, value)) if isinstance(value, (tuple, list)) else value
+
+
+def starting_numbers(agent: Agent) -> Numbers:
+    """An agent's numbers at the beginning of a run."""
+    begun = Progress(0, 0, 0.0)
+    return Numbers(**{name: number_at(c, begun) for name, c in agent.numbers().items()})
+
+
+class Player:
+    """A policy that plays many copies side by side, with its memory."""
+
+    def __init__(self, policy: Policy, copies: int, seed: int, act: Act) -> None:
+        if act not in ACTS:
+            raise SettingError(f"`act` must be `greedy` or `sampled`; got {act!r}.")
+        agent = policy.agent
+        self._calls = calls_for(agent, agent.shapes(policy.spec, copies))
+        done = Progress(policy.decisions, 0, 1.0)
+        self._numbers = Numbers(**{name: number_at(c, done) for name, c in agent.numbers().items()})
+        self._explore = act == "sampled"
+        noise = Noise(seed, 1, Domain.EVALUATION)
+        _, self._memory = self._calls.fresh(self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
+        self._draw = PlainDraw(noise, Stream.EXPLORE)
+        self._learner = policy.learner
+        self._turn = 0
+
+    def choose(self, observed: Observed) -> list[Any]:
+        """The actions of all copies, in own form."""
+        actions, _, _ = self._calls.choose(
+            self._numbers, self._learner, self._memory, self._calls.seen(observed),
+            self._draw.at(self._turn, 0), self._explore,
+        )  # fmt: skip
+        self._turn += 1
+        return self._calls.given(actions)

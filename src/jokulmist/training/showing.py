@@ -1,0 +1,110 @@
+"""The live line: where a run is, shown while it works. The library is silent unless one is passed in."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How far a run is."""
+
+    decisions: int
+    episodes: int
+    share: float
+    mean_return: float
+    per_second: float
+    seconds: float
+
+    @property
+    def seconds_left(self) -> float:
+        return self.seconds * (1.0 - self.share) / self.share if self.share > 0 else math.nan
+
+
+class Show(Protocol):
+    """Whoever shows a run's progress."""
+
+    def begin(self, title: str) -> None: ...
+
+    def update(self, standing: Standing) -> None: ...
+
+    def say(self, text: str) -> None:
+        """One line that stays."""
+        ...
+
+    def end(self, text: str) -> None: ...
+
+
+class Silent:
+    """Shows nothing."""
+
+    def begin(self, title: str) -> None: ...
+
+    def update(self, standing: Standing) -> None: ...
+
+    def say(self, text: str) -> None: ...
+
+    def end(self, text: str) -> None: ...
+
+
+def duration(seconds: float) -> str:
+    """Seconds as a person says them: ``8 s``, ``3 min 20 s``, ``2 h 05 min``."""
+    if not math.isfinite(seconds):
+        return "?"
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60:02d} s"
+    return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
+
+
+def line_of(standing: Standing) -> str:
+    """The live line's text."""
+    mean = "no episode yet" if math.isnan(standing.mean_return) else f"mean return {standing.mean_return:.4g}"
+    left = duration(standing.seconds_left)
+    return (
+        f"{standing.share:4.0%}  {standing.decisions:,} decisions  {standing.episodes:,} episodes  {mean}  "
+        f"{standing.per_second:,.0f} steps/s  {left} left"
+    )
+
+
+class LiveLine:
+    """One line on a terminal that is written over, by rich; elsewhere a line every ten seconds."""
+
+    def __init__(self, console: Any = None) -> None:
+        from rich.console import Console
+        from rich.live import Live
+        from rich.text import Text
+
+        self._console = console or Console(stderr=True, highlight=False)
+        self._live_type, self._text = Live, Text
+        self._live: Any = None
+        self._title = ""
+        self._said = 0.0
+
+    def begin(self, title: str) -> None:
+        self._title = title
+        self._said = 0.0
+        if self._console.is_terminal:
+            self._live = self._live_type(self._text(title), console=self._console, refresh_per_second=8, transient=True)
+            self._live.start()
+
+    def update(self, standing: Standing) -> None:
+        text = f"{self._title}  {line_of(standing)}"
+        if self._live is not None:
+            self._live.update(self._text(text, overflow="ellipsis", no_wrap=True))
+        elif standing.seconds - self._said >= 10.0:
+            self._said = standing.seconds
+            self._console.print(text, soft_wrap=True)
+
+    def say(self, text: str) -> None:
+        self._console.print(text, soft_wrap=True, markup=False)
+
+    def end(self, text: str) -> None:
+        if self._live is not None:
+            self._live.stop()
+            self._live = None
+        self._console.print(f"{self._title}  {text}", soft_wrap=True, markup=False)
