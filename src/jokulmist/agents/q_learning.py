@@ -27,7 +27,4 @@ class QLearning(TableAgent):
 
     @classmethod
     def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
-        best = row[0]
-        for value in row[1:]:
-            best = ops.larger(best, value)
-        return best
+        return ops.best(row)

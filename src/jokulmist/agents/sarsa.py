@@ -24,7 +24,7 @@ class Sarsa(TableAgent):
 
     @classmethod
     def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
-        if ops.whole is int:  # plain numbers: index the row, and spare the expectation where nothing was cut
+        if ops.best is max:  # plain numbers: index the row, and spare the expectation where nothing was cut
             return expectation(row, chances(row, exploration, ops)) if closed else row[upcoming]
         taken = row[0]
         for k, value in enumerate(row[1:], start=1):

@@ -14,6 +14,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property, reduce
 from typing import Annotated, Any, ClassVar, NamedTuple
 
 import numpy as np
@@ -31,19 +32,22 @@ MOST_ENTRIES = 200_000_000
 class Ops(NamedTuple):
     """The functions that differ between plain numbers and arrays."""
 
-    larger: Callable[[Any, Any], Any]
-    smaller: Callable[[Any, Any], Any]
-    whole: Callable[[Any], Any]
+    best: Callable[[Sequence[Any]], Any]
+    clip: Callable[[Any, int, int], Any]
     where: Callable[[Any, Any, Any], Any]
 
 
-SCALARS = Ops(max, min, int, lambda condition, yes, no: yes if condition else no)
+SCALARS = Ops(max, lambda value, low, high: low if value < low else high if value > high else int(value), lambda condition, yes, no: yes if condition else no)
 
 
 def array_ops() -> Ops:
     import jax.numpy as jnp
 
-    return Ops(jnp.maximum, jnp.minimum, lambda value: value.astype(jnp.int32), jnp.where)
+    return Ops(
+        lambda row: reduce(jnp.maximum, row),
+        lambda value, low, high: jnp.clip(value, low, high).astype(jnp.int32),
+        jnp.where,
+    )
 
 
 @dataclass(frozen=True)
@@ -60,26 +64,31 @@ class Grid:
     def cells(self) -> int:
         return math.prod(self.counts)
 
-    def cell(self, values: Sequence[Any], ops: Ops) -> Any:
-        """The cell of one row of numbers, or of rows given as one array a column.
+    @cached_property
+    def _columns(self) -> tuple[tuple[float, float, int, int, float, float], ...]:
+        slack = [1e-5 * count for count in self.counts]  # rounding is not outside
+        parts = zip(self.low, self.per_unit, self.counts, self.strides, self.reach, slack, strict=True)
+        return tuple((low, per, count - 1, stride, -s, reach + s) for low, per, count, stride, reach, s in parts)
 
-        A value at the upper bound falls in the last bin, one outside is clipped.
+    @cached_property
+    def reach(self) -> tuple[float, ...]:
+        """The upper bound of each number, counted in bins from the lower one."""
+        parts = zip(self.low, self.high, self.per_unit, strict=True)
+        return tuple((high - low) * per for low, high, per in parts)
+
+    def place(self, values: Sequence[Any], ops: Ops) -> tuple[Any, Any]:
+        """The cell of one row of numbers, or of rows given as one array a column; and how many lay outside.
+
+        A value at the upper bound falls in the last bin; one outside is clipped and counted.
         """
         index: Any = 0
-        for value, low, per_unit, count, stride in zip(
-            values, self.low, self.per_unit, self.counts, self.strides, strict=True
-        ):
-            place = ops.smaller(ops.larger((value - low) * per_unit, 0), count - 1)
-            index = index + ops.whole(place) * stride
-        return index
-
-    def outside(self, values: Sequence[Any]) -> Any:
-        """How many of the numbers lie outside their bounds, beyond rounding."""
-        count: Any = 0
-        for value, low, high in zip(values, self.low, self.high, strict=True):
-            slack = 1e-5 * (high - low)
-            count = count + 1 * ((value < low - slack) | (value > high + slack))
-        return count
+        outside: Any = 0
+        clip = ops.clip
+        for value, (low, per_unit, last, stride, least, most) in zip(values, self._columns, strict=True):
+            x = (value - low) * per_unit
+            index = index + clip(x, 0, last) * stride
+            outside = outside + ((x < least) | (x > most))
+        return index, outside
 
 
 def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
@@ -127,26 +136,21 @@ def chances(row: Sequence[Any], exploration: Any, ops: Ops) -> list[Any]:
 
     (Sutton and Barto, 2018, section 2.2.)
     """
-    best = row[0]
-    for value in row[1:]:
-        best = ops.larger(best, value)
+    best = ops.best(row)
     among_best = [1.0 * (value == best) for value in row]
-    ties = among_best[0]
-    for one in among_best[1:]:
-        ties = ties + one
     any_action = exploration / len(row)
-    best_action = (1.0 - exploration) / ties
+    best_action = (1.0 - exploration) / sum(among_best)
     return [any_action + best_action * one for one in among_best]
 
 
 def drawn(probabilities: Sequence[Any], u: Any) -> Any:
     """The action that a uniform number picks."""
-    reach = probabilities[0]
-    action = 1 * (u >= reach)
-    for probability in probabilities[1:-1]:
+    reach: Any = 0.0
+    action = 0 * (u >= reach)
+    for probability in probabilities[:-1]:
         reach = reach + probability
-        action = action + 1 * (u >= reach)
-    return action * (len(probabilities) > 1)
+        action = action + (u >= reach)
+    return action
 
 
 def expectation(row: Sequence[Any], probabilities: Sequence[Any]) -> Any:
@@ -233,7 +237,7 @@ class TableAgent(Agent):
         shapes: Any, numbers: Numbers, learner: Table, memory: Carried, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Carried, tuple[()]]:
         ops = array_ops()
-        row = _rows(learner.values, shapes.grid.cell(list(observed.T), ops), noise)
+        row = _rows(learner.values, shapes.grid.place(list(observed.T), ops)[0], noise)
         action = drawn(chances(row, numbers.exploration if explore else 0.0, ops), noise.uniform(shape=(shapes.copies,)))
         if shapes.method.draws_ahead and explore:
             action = ops.where(memory.pending >= 0, memory.pending, action)
@@ -247,9 +251,10 @@ class TableAgent(Agent):
 
         ops = array_ops()
         observed, action, reward, ended, closed, last = (part[0] for part in experience[:6])
-        cell = noise.settle(shapes.grid.cell(list(observed.T), ops))
+        cell = noise.settle(shapes.grid.place(list(observed.T), ops)[0])
         row = _rows(learner.values, cell, noise)
-        row_after = _rows(learner.values, shapes.grid.cell(list(last.T), ops), noise)
+        cell_after, outside = shapes.grid.place(list(last.T), ops)
+        row_after = _rows(learner.values, cell_after, noise)
         upcoming = None
         if shapes.method.draws_ahead:
             likely = chances(row_after, numbers.exploration, ops)
@@ -262,7 +267,7 @@ class TableAgent(Agent):
         error = noise.settle(reward + numbers.discount * jnp.where(ended, 0.0, value) - taken)
         step = numbers.learning_rate * _meeting(error, cell * shapes.actions + action)
         values = _written(learner.values, cell, action, taken + step)
-        readings = (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * shapes.grid.outside(list(last.T))))
+        readings = (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
         return Table(values), memory, readings
 
     @staticmethod
@@ -270,20 +275,16 @@ class TableAgent(Agent):
         shapes: Any, numbers: Numbers, learner: Table, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         """`choose` over Python numbers; `memory` may hold the cells that `learn_plain` already found."""
-        pending, cells = memory if len(memory) == 2 else (None, None)
+        pending, cells = memory or (None, None)
         if cells is None:
-            cells = [shapes.grid.cell(row, SCALARS) for row in observed]
+            cells = [shapes.grid.place(row, SCALARS)[0] for row in observed]
         table = learner.values
-        uniform = noise.uniform(shape=(shapes.copies,)).tolist()
         exploration = numbers.exploration if explore else 0.0
-        rows, actions = [], []
-        for i, cell in enumerate(cells):
-            row = table[cell].tolist()
-            rows.append(row)
-            if pending is not None and pending[i] >= 0 and explore:
-                actions.append(pending[i])
-            else:
-                actions.append(drawn(chances(row, exploration, SCALARS), uniform[i]))
+        rows = [table[cell].tolist() for cell in cells]
+        uniforms = _uniforms(noise, shapes.copies)
+        actions = [drawn(chances(row, exploration, SCALARS), u) for row, u in zip(rows, uniforms, strict=True)]
+        if pending is not None and explore:
+            actions = [action if ahead < 0 else ahead for action, ahead in zip(actions, pending, strict=True)]
         return actions, (pending, cells), (cells, rows)
 
     @staticmethod
@@ -292,39 +293,46 @@ class TableAgent(Agent):
     ) -> tuple[Table, Any, tuple[float, ...]]:
         """`learn` over Python numbers; writes the table in place."""
         _, actions, rewards, ended, closed, last, following, (cells, rows) = experience
-        grid, method, table = shapes.grid, shapes.method, learner.values
-        exploration, discount, rate = numbers.exploration, numbers.discount, numbers.learning_rate
-        upcoming: list[Any] = [None] * shapes.copies
-        uniform = noise.uniform(shape=(shapes.copies,)).tolist() if method.draws_ahead else None
-        pending: Any = None if uniform is None else [-1] * shapes.copies
-        errors, next_cells, outside = [], [], 0
-        for i, cell in enumerate(cells):
-            cell_after = grid.cell(last[i], SCALARS)
-            row_after = table[cell_after].tolist()
+        place, method, table = shapes.grid.place, shapes.method, learner.values
+        exploration, discount, rate, copies = numbers.exploration, numbers.discount, numbers.learning_rate, shapes.copies
+        uniform = _uniforms(noise, copies) if method.draws_ahead else None
+        pending: Any = None if uniform is None else [-1] * copies
+        errors, next_cells = [], []
+        outside = 0
+        for i in range(copies):
+            cell, beyond = place(last[i], SCALARS)
+            outside += beyond
+            row = table[cell].tolist()
+            upcoming = None
             if uniform is not None:
-                upcoming[i] = drawn(chances(row_after, exploration, SCALARS), uniform[i])
-                if not closed[i]:
-                    pending[i] = upcoming[i]
-            value = 0.0 if ended[i] else method.ahead(row_after, exploration, upcoming[i], closed[i], SCALARS)
+                upcoming = drawn(chances(row, exploration, SCALARS), uniform[i])
+                pending[i] = -1 if closed[i] else upcoming
+            value = 0.0 if ended[i] else method.ahead(row, exploration, upcoming, closed[i], SCALARS)
             errors.append(rewards[i] + discount * value - rows[i][actions[i]])
-            outside += grid.outside(last[i])
-            next_cells.append(grid.cell(following[i], SCALARS) if closed[i] else cell_after)
-        if shapes.copies == 1:
+            next_cells.append(place(following[i], SCALARS)[0] if closed[i] else cell)
+        if copies == 1:
             table[cells[0], actions[0]] = rows[0][actions[0]] + rate * errors[0]
-        else:
-            met: dict[tuple[int, int], list[float]] = {}
-            for cell, action, error in zip(cells, actions, errors, strict=True):
-                met.setdefault((cell, action), []).append(error)
-            for (cell, action), several in met.items():
-                table[cell, action] += rate * (sum(several) / len(several))
-        copies = shapes.copies
+            return learner, (pending, next_cells), (abs(errors[0]), outside)
+        met: dict[tuple[int, int], list[float]] = {}
+        for met_cell, action, error in zip(cells, actions, errors, strict=True):
+            met.setdefault((met_cell, action), []).append(error)
+        for (met_cell, action), several in met.items():
+            table[met_cell, action] += rate * (sum(several) / len(several))
         return learner, (pending, next_cells), (sum(map(abs, errors)) / copies, outside / copies)
 
     @staticmethod
     def values(shapes: Any, learner: Table, row: Sequence[float]) -> np.ndarray[Any, Any]:
         """The values of all actions for one observation, float32, shape ``(actions,)``."""
-        found: np.ndarray[Any, Any] = np.asarray(learner.values)[shapes.grid.cell(row, SCALARS)]
+        found: np.ndarray[Any, Any] = np.asarray(learner.values)[shapes.grid.place(row, SCALARS)[0]]
         return found
+
+
+def _uniforms(noise: Any, copies: int) -> list[float]:
+    """One uniform number a copy; one of width 1 is the same number as a single one, and cheaper."""
+    if copies == 1:
+        return [noise.uniform()]
+    found: list[float] = noise.uniform(shape=(copies,)).tolist()
+    return found
 
 
 def _rows(table: Any, cell: Any, noise: Any) -> list[Any]:

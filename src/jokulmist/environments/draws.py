@@ -28,6 +28,7 @@ Dims = int | Sequence[int]
 SUMMED_MEAN = 12.0
 SUMMED_TERMS = 40
 PROPOSALS = 8
+LISTED_TURNS = 256
 
 
 @dataclass(frozen=True)
@@ -39,6 +40,8 @@ class Request:
 
 
 def _dims(shape: Dims) -> tuple[int, ...]:
+    if type(shape) is tuple:
+        return shape
     return (shape,) if isinstance(shape, int) else tuple(shape)
 
 
@@ -96,7 +99,7 @@ class Draw:
             if not 0.0 <= mean < math.inf:
                 raise NoiseError(f"`draw.poisson` needs a mean of at least 0; got {mean!r}.")
             if mean <= SUMMED_MEAN:
-                return _summed_poisson(u, mean)
+                return _summed_poisson(u, float(mean))
         return self.settle(self._whole(_poisson(self.xp, u, mean), u))
 
     def binomial(self, count: Any, probability: Any, shape: Dims = ()) -> Any:
@@ -149,31 +152,32 @@ class Draw:
 class PlainDraw(Draw):
     """Draws of one stream on a plain lane; `at` moves it to a copy and a turn.
 
-    Blocks are kept as nested lists for single numbers, because indexing a list is several times faster than indexing
-    an array of one element.
+    Single numbers are kept as nested lists, because indexing a list is several times faster than indexing an array for
+    one element; a short stretch of turns at a time, because a long one falls out of the processor's cache.
     """
 
     def __init__(self, noise: Noise, stream: Stream) -> None:
         self._noise = noise
         self._stream = stream
         self._scalars: list[list[list[float]]] = []
-        self._scalar_block = -1
-        self._scalar_turns = noise.block_turns(1, noise.copies)
+        self._block_turns = noise.block_turns(1, noise.copies)
+        self._listed_turns = min(self._block_turns, LISTED_TURNS)
+        self._listed = -1
         self._arrays: dict[tuple[int, str, int], tuple[int, Any]] = {}
         self._asked = 0
         self._copy = 0
-        self._turn = 0
+        self._turn = -1
         self._row = 0
 
     def at(self, turn: int, copy: int) -> PlainDraw:
         """Begin the draws of one copy's turn."""
         self._asked = 0
         self._copy = copy
-        if turn != self._turn or self._scalar_block < 0:
+        if turn != self._turn:
             self._turn = turn
-            block, self._row = divmod(turn, self._scalar_turns)
-            if block != self._scalar_block:
-                self._scalar_block = block
+            self._row = turn % self._listed_turns
+            if turn - self._row != self._listed:
+                self._listed = turn - self._row
                 self._scalars = []
         return self
 
@@ -188,23 +192,26 @@ class PlainDraw(Draw):
     def _take(self, kind: BaseKind, shape: tuple[int, ...]) -> Any:
         asked = self._asked
         self._asked = asked + 1
-        if shape == () and kind == "uniform":
+        if not shape and kind == "uniform":
+            if asked < len(self._scalars):
+                return self._scalars[asked][self._row][self._copy]
+            first = self._listed % self._block_turns
             while asked >= len(self._scalars):
-                number = len(self._scalars)
-                block = self._noise.block(self._stream, number, kind, 1, self._scalar_block, self._noise.copies)
-                self._scalars.append(block[:, :, 0].tolist())
+                block = self._block(len(self._scalars), kind, 1, self._listed // self._block_turns)
+                self._scalars.append(block[first : first + self._listed_turns, :, 0].tolist())
             return self._scalars[asked][self._row][self._copy]
         width = math.prod(shape)
-        turns = self._noise.block_turns(width, self._noise.copies)
-        number, row = divmod(self._turn, turns)
+        number, row = divmod(self._turn, self._noise.block_turns(width, self._noise.copies))
+        found = self._block(asked, kind, width, number)[row, self._copy]
+        return found.reshape(shape) if shape else float(found[0])
+
+    def _block(self, asked: int, kind: BaseKind, width: int, number: int) -> Any:
         key = (asked, kind, width)
         kept = self._arrays.get(key)
         if kept is None or kept[0] != number:
-            block = self._noise.block(self._stream, asked, kind, width, number, self._noise.copies)
-            kept = (number, block[:, :, 0].tolist() if shape == () else block)
+            kept = (number, self._noise.block(self._stream, asked, kind, width, number, self._noise.copies))
             self._arrays[key] = kept
-        found = kept[1][row][self._copy]
-        return found if shape == () else found.reshape(shape)
+        return kept[1]
 
 
 class CountingDraw(Draw):

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 import traceback
 from collections.abc import Callable, Sequence
+from operator import itemgetter
 from pathlib import Path
 from typing import Any, NoReturn
 
@@ -24,19 +25,29 @@ Judge = Callable[[Any, Any, Any], Any]
 
 def _called_with(method: Callable[..., Any], takes: tuple[str, ...]) -> Judge:
     """The method as a function of (before, action, after), whichever of them it takes."""
-    order = {"before": 0, "action": 1, "after": 2}
     if takes == ("before", "action", "after"):
         return method
-    if takes == ("after",):
-        return lambda before, action, after: method(after)
-    if takes == ("before", "after"):
-        return lambda before, action, after: method(before, after)
-    if takes == ("before", "action"):
-        return lambda before, action, after: method(before, action)
-    if takes == ("action",):
-        return lambda before, action, after: method(action)
-    places = [order[name] for name in takes]
-    return lambda before, action, after: method(*[(before, action, after)[i] for i in places])
+    places = [("before", "action", "after").index(name) for name in takes]
+    if len(places) == 2:
+        first, second = places
+
+        def of_two(*given: Any) -> Any:
+            return method(given[first], given[second])
+
+        return of_two
+    if len(places) == 1:
+        only = places[0]
+        return lambda *given: method(given[only])
+    return lambda *given: method(*[given[place] for place in places])
+
+
+# For each kind its Python type, and the types that convert to it without losing anything.
+_WHOLE = (bool, int, np.bool_, np.int64, np.int32, np.int16, np.int8, np.uint8, np.uint16, np.uint32)
+SAFE: dict[str, tuple[type, frozenset[type]]] = {
+    "float": (float, frozenset((*_WHOLE, np.float64, np.float32, np.float16))),
+    "int": (int, frozenset(_WHOLE)),
+    "bool": (bool, frozenset((np.bool_,))),
+}
 
 
 class Stepper:
@@ -54,14 +65,22 @@ class Stepper:
         outline = description.outline
         self.state_class: type[State] = type(environment).State
         self.flows = {f.name: zero_of(f) for f in description.fields if f.role == "flow"}
-        kinds = {"float": float, "int": int, "bool": bool}
-        self.scalars = tuple((f.name, kinds[f.kind]) for f in description.fields if f.scalar)
+        self.scalars = tuple((f.name, *SAFE[f.kind]) for f in description.fields if f.scalar)
         self.arrays = tuple(f for f in description.fields if not f.scalar)
         self.weights = description.weights
         closings = list(description.closings)
 
         def prepared(methods: Sequence[StepMethod]) -> tuple[Judge, ...]:
             return tuple(_called_with(getattr(environment, m.name), m.takes) for m in methods)
+
+        def direct(methods: Sequence[StepMethod], more: Sequence[Any]) -> tuple[tuple[Any, ...], ...]:
+            """For a hot loop: the method itself where it takes `after` alone, else its `Judge`; and what goes with it."""
+            return tuple(
+                (getattr(environment, m.name), None, extra)
+                if m.takes == ("after",)
+                else (None, _called_with(getattr(environment, m.name), m.takes), extra)
+                for m, extra in zip(methods, more, strict=True)
+            )
 
         self.terms = prepared(outline.terms)
         self.closers = tuple(
@@ -75,6 +94,10 @@ class Stepper:
         self.deadline_bit = 1 << closings.index(DEADLINE) if self.deadline else 0
         self.time_limit_bit = 1 << closings.index(TIME_LIMIT) if self.time_limit else 0
         self.measures = prepared(outline.measures)
+        ends = (*outline.endings, *outline.cuts)
+        self.direct_terms = direct(outline.terms, self.weights)
+        self.direct_measures = direct(outline.measures, [m.over for m in outline.measures])
+        self.direct_closers = direct(ends, [1 << closings.index(m.name) for m in ends])
         sensors = {s.name: s for s in outline.sensors}
         self.channels: tuple[tuple[str, Any, bool, bool], ...] = tuple(
             (
@@ -88,7 +111,10 @@ class Stepper:
         self.image_sensors = tuple(
             (c, getattr(environment, c.name), sensors[c.name].noisy) for c in description.spec.images
         )
-        self.only_scalars = all(scalar for *_, scalar in self.channels)
+        self.noisy = any(noisy for _, _, noisy, _ in self.channels) or any(s.noisy for s in outline.sensors)
+        names = [name for name, sensor, _, scalar in self.channels if sensor is None and scalar]
+        # Where every channel is a number of the state, one call gathers the row.
+        self._gather = itemgetter(*names) if len(names) == len(self.channels) and len(names) > 1 else None
 
     def begin(self, draw: Any) -> State:
         """The first state of an episode, cast to its declared types."""
@@ -119,10 +145,11 @@ class Stepper:
                 f"{'`self.State(...)`' if method == 'begin' else '`state.replace(...)`'}."
             )
         values = state.__dict__
-        for name, kind in self.scalars:
+        for name, kind, safe in self.scalars:
             value = values[name]
-            if type(value) is not kind:
-                values[name] = self.cast_number(value, kind, name, method)
+            found = type(value)
+            if found is not kind:
+                values[name] = kind(value) if found in safe else self.cast_number(value, kind, name, method)
         for field in self.arrays:
             values[field.name] = self.cast_array(values[field.name], field, method)
         return state
@@ -194,6 +221,8 @@ class Stepper:
     def observe(self, state: State, draw: Any) -> list[float]:
         """The flat row of the number channels, as Python floats, in the units of the environment."""
         values = state.__dict__
+        if self._gather is not None:
+            return list(self._gather(values))
         row: list[Any] = []
         try:
             for name, sensor, noisy, scalar in self.channels:
@@ -243,10 +272,17 @@ class Stepper:
             f"`{self.description.name}.{method}` ({file}:{line}) failed: {type(failure).__name__}: {failure}"
         ) from failure
 
-    def failed_among(self, methods: list[str], failure: Exception) -> NoReturn:
+    def failed_among(self, methods: Sequence[str], failure: Exception) -> NoReturn:
         """The same, where one of several methods was called: the traceback tells which."""
         named = [f.name for f in traceback.extract_tb(failure.__traceback__) if f.name in methods]
         self.failed(named[0] if named else methods[0], failure)
+
+    @property
+    def step_methods(self) -> list[str]:
+        """Every method that one advance calls."""
+        outline = self.description.outline
+        methods = (*outline.terms, *outline.endings, *outline.cuts, *outline.measures, *outline.sensors)
+        return ["advance", *[m.name for m in methods]]
 
 
 def place_of(failure: BaseException) -> tuple[str, int]:

@@ -102,7 +102,7 @@ class Ferry(Environment):
     def brake_in_time(self, state: Any) -> int:
         """Keep the speed from which the winch can still brake before the quay, with a reserve for the tide."""
         left = self.width - state.position
-        tide = self.tide * math.sin(state.phase)
+        tide = self.current(state)
         wanted = min(math.sqrt(2.0 * 0.62 * self.pull * max(left - 2.0, 0.0)) + 0.30, 6.0)
         speed = state.speed + self.seconds * (tide - self.drag * state.speed)
         if speed > wanted:

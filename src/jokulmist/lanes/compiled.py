@@ -286,7 +286,7 @@ def stacked_rows(
     arrays = []
     copies = noise.copies if copies is None else copies
     for number, request in enumerate(requests):
-        array = np.zeros((room, copies, request.width), np.float32)
+        array = np.empty((room, copies, request.width), np.float32)  # rows beyond count are never read
         array[:count] = noise.rows(stream, number, request.kind, request.width, start, count, copies)
         arrays.append(array)
     return arrays

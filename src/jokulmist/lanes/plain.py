@@ -34,6 +34,7 @@ class PlainLane:
         self.step = Stepper(environment)
         self.description = self.step.description
         self._draws = {stream: PlainDraw(noise, stream) for stream in Stream}
+        self._advance_draw = self._draws[Stream.ADVANCE]
         self._terms = len(self.description.terms)
         self._overs = tuple(m.over for m in self.description.measures)
         self._end_bits = (1 << self.description.true_ends) - 1
@@ -66,51 +67,70 @@ class PlainLane:
 
     def advance(self, actions: list[Any]) -> Outcome:
         """Advance every copy by its action, in own form."""
-        step, turn, states = self.step, self.turn, self.states
-        flows, weights, end_bits = step.flows, step.weights, self._end_bits
-        draw, sense = self._draws[Stream.ADVANCE], self._draws[Stream.SENSE]
         rewards: list[float] = []
         ended: list[bool] = []
         closed: list[bool] = []
         rows: list[list[float]] = []
         done: list[Finished] = []
-        for i in range(self.copies):
-            if self.still[i]:
-                self._stand_still(rewards, ended, closed, rows)
-                continue
-            before = states[i]
-            if flows:
-                before = before.replace(**flows)
-            action = actions[i]
-            after = step.advance(before, action, draw.at(turn, i))
-            terms = step.reward_terms(before, action, after)
-            steps = self._steps[i] = self._steps[i] + 1
-            totals = self._totals[i]
-            reward = 0.0
-            for k, term in enumerate(terms):
-                totals[k] += term
-                reward += weights[k] * term
-            if reward - reward != 0.0:  # infinite or not a number
-                self._refuse(terms, before)
-            if self._overs:
-                running = self._measures[i]
-                for k, value in enumerate(step.measured(before, action, after)):
-                    running[k] = combined(self._overs[k], running[k], value, steps)
-            held = step.held(before, action, after, steps)
-            states[i] = after
-            rewards.append(reward)
-            ended.append((held & end_bits) != 0)
-            closed.append(held != 0)
-            rows.append(step.observe(after, sense.at(turn, i)))
-            if held:
-                measured = tuple(
-                    finished(over, value, steps) for over, value in zip(self._overs, self._measures[i], strict=True)
-                )
-                done.append(Finished(i, steps, held, tuple(totals), measured))
-        last = Observed(rows, self._images(sense))
+        sense = self._draws[Stream.SENSE]
+        try:
+            for i, action in enumerate(actions):
+                if self.still[i]:
+                    self._stand_still(rewards, ended, closed, rows)
+                    continue
+                reward, held = self._advance_one(i, action)
+                rewards.append(reward)
+                ended.append((held & self._end_bits) != 0)
+                closed.append(held != 0)
+                rows.append(self.step.observe(self.states[i], sense.at(self.turn, i) if self.step.noisy else sense))
+                if held:
+                    done.append(self._finish(i, held))
+        except Exception as failure:
+            self.step.failed_among(self.step.step_methods, failure)
+        last = Observed(rows, self._images(sense) if self._has_images else [])
         observed = self._begin_anew(last, [f.copy for f in done]) if done else last
-        self.turn = turn + 1
+        self.turn += 1
         return Outcome(rewards, ended, closed, last, observed, done)
+
+    def _advance_one(self, i: int, action: Any) -> tuple[float, int]:
+        """One copy's step: its reward and the closings that hold. `Stepper`'s parts spelt out, because of their cost."""
+        step, before = self.step, self.states[i]
+        if step.flows:
+            before = before.replace(**step.flows)
+        after = step.environment.advance(before, action, self._advance_draw.at(self.turn, i))
+        self.states[i] = step.cast(after, "advance")
+        steps = self._steps[i] = self._steps[i] + 1
+        totals = self._totals[i]
+        reward = 0.0
+        k = 0
+        for method, judge, weight in step.direct_terms:
+            term = float(method(after) if judge is None else judge(before, action, after))
+            totals[k] += term
+            reward += weight * term
+            k += 1
+        if reward - reward != 0.0:  # infinite or not a number
+            self._refuse(step.reward_terms(before, action, after), before)
+        k = 0
+        running = self._measures[i]
+        for method, judge, over in step.direct_measures:
+            value = float(method(after) if judge is None else judge(before, action, after))
+            running[k] = running[k] + value if over == "sum" else combined(over, running[k], value, steps)
+            k += 1
+        held = 0
+        for method, judge, bit in step.direct_closers:
+            if method(after) if judge is None else judge(before, action, after):
+                held |= bit
+        if step.deadline and steps >= step.deadline:
+            held |= step.deadline_bit
+        if step.time_limit and steps >= step.time_limit:
+            held |= step.time_limit_bit
+        return reward, held
+
+    def _finish(self, i: int, held: int) -> Finished:
+        steps = self._steps[i]
+        parts = zip(self._overs, self._measures[i], strict=True)
+        measured = tuple(finished(over, value, steps) for over, value in parts)
+        return Finished(i, steps, held, tuple(self._totals[i]), measured)
 
     def _stand_still(
         self, rewards: list[float], ended: list[bool], closed: list[bool], rows: list[list[float]]

@@ -6,7 +6,6 @@ things: begin all, advance all with N actions, and what came out.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
 
 import numpy as np
@@ -48,8 +47,7 @@ class Finished(NamedTuple):
     measures: tuple[float, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Outcome:
+class Outcome(NamedTuple):
     """What came out of one turn of all copies.
 
     Attributes

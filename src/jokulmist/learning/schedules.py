@@ -11,6 +11,7 @@ numbers, traced like any other, and a search over schedules compiles once.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from types import ModuleType
 from typing import Any, Literal, NamedTuple
@@ -219,7 +220,31 @@ def number_at(c: Coefficients, progress: Progress) -> float:
         return max(float(c.start), float(c.floor))
     count = c.by_decisions * progress.decisions + c.by_episodes * progress.episodes + c.by_share * progress.share
     x = min(count, c.over)
-    return max(float((c.start + c.slope * x) * math.exp(c.log_rate * x)), float(c.floor))
+    value = c.start + c.slope * x
+    if c.log_rate != 0.0:
+        value *= math.exp(c.log_rate * x)
+    return max(float(value), float(c.floor))
+
+
+def mover(c: Coefficients, per_decision: float, per_episode: float) -> Callable[[int, int], float]:
+    """`number_at` as a function of the two counts, for a loop that asks at every turn.
+
+    `per_decision` and `per_episode` turn a count into the share of the run; one of them is 0.
+    """
+    by_decision = float(c.by_decisions + c.by_share * per_decision)
+    by_episode = float(c.by_episodes + c.by_share * per_episode)
+    start, slope, log_rate, over, floor = map(float, (c.start, c.slope, c.log_rate, c.over, c.floor))
+
+    def at(decisions: int, episodes: int) -> float:
+        x = by_decision * decisions + by_episode * episodes
+        if x > over:
+            x = over
+        value = start + slope * x
+        if log_rate != 0.0:
+            value *= math.exp(log_rate * x)
+        return value if value > floor else floor
+
+    return at
 
 
 def written(setting: float | Schedule) -> Any:

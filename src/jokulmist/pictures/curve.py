@@ -94,13 +94,11 @@ def _levels(axes: Axes, known: Levels, environment: Any) -> None:
 
 def _closings(axes: Axes, run: Run) -> None:
     """A band below the curve: which share of the episodes each ending and cut closed, adding to one."""
-    from mpl_toolkits.axes_grid1 import make_axes_locatable
-
     frame = run.episodes
     if not len(frame):
         style.decisions_axis(axes)
         return
-    band = make_axes_locatable(axes).append_axes("bottom", size="22%", pad=0.12, sharex=axes)
+    band = axes.inset_axes((0.0, -0.27, 1.0, 0.22), sharex=axes)
     axes.tick_params(labelbottom=False)
     edges, where = style.bins_of(frame["decisions"].to_numpy())
     names = [n for n in describe(run.environment).closings if (frame["closed_by"] == n).any()]
@@ -116,5 +114,5 @@ def _closings(axes: Axes, run: Run) -> None:
     band.set_xlim(0, edges[-1])
     band.set_ylabel("closed by\n(share)")
     band.grid(False)
-    band.legend(loc="upper center", bbox_to_anchor=(0.5, -0.42), ncols=min(4, len(names)))
+    band.legend(loc="upper center", bbox_to_anchor=(0.5, -0.45), ncols=min(4, len(names)))
     style.decisions_axis(band)

@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.errors import RecordError, SettingError
+from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import CsvAppender, csv_lines, read_json, replace_file, write_json, write_toml
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
@@ -150,9 +150,9 @@ def is_run(path: Path) -> bool:
 def open_folder(path: Path) -> dict[str, Any]:
     """The origin of a run's folder, or an error that says what a run's folder holds."""
     if not path.exists():
-        raise RecordError(f"there is no run {path}. `jokulmist runs` lists the runs here.")
+        raise LookupFailed(f"there is no run {path}. `jokulmist runs` lists the runs here.")
     if not is_run(path):
-        raise RecordError(
+        raise LookupFailed(
             f"{path} is no run: it has no {PLAN} and {ORIGIN}. Name a folder made by `jokulmist train`, "
             f"e.g. `runs/tarn-qlearning-001`."
         )

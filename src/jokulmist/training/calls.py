@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any, Protocol
 
 import numpy as np
@@ -51,22 +52,16 @@ class NumberCalls:
     def __init__(self, agent: Any, shapes: Shapes) -> None:
         self._kind = type(agent)
         self._shapes = shapes
+        # Bound once: a method that only passes on its arguments would cost a part of a table's whole update.
+        self.choose = partial(self._kind.choose_plain, shapes)
+        self.learn = partial(self._kind.learn_plain, shapes)
 
     def fresh(self, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        learner, memory = self._kind.fresh(self._shapes, numbers, noise)
-        # The twins keep their own memory, beginning from none.
-        return learner, ()
+        learner, _ = self._kind.fresh(self._shapes, numbers, noise)
+        return learner, ()  # the twins keep a memory of their own, beginning from none
 
     def seen(self, observed: Observed) -> Any:
         return observed.rows
-
-    def choose(
-        self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
-    ) -> tuple[Any, Any, Any]:
-        chosen: tuple[Any, Any, Any] = self._kind.choose_plain(
-            self._shapes, numbers, learner, memory, observed, noise, explore
-        )
-        return chosen
 
     def given(self, actions: Any) -> list[Any]:
         own: list[Any] = actions
@@ -74,12 +69,6 @@ class NumberCalls:
 
     def stacked(self, turns: list[Experience]) -> Experience:
         raise NotImplementedError
-
-    def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
-        learned: tuple[Any, Any, Any] = self._kind.learn_plain(
-            self._shapes, numbers, learner, memory, experience, noise
-        )
-        return learned
 
 
 class ArrayCalls:

@@ -28,7 +28,7 @@ from jokulmist.records.episodes import Episodes
 from jokulmist.training.loop import Planned
 
 ROOM_BYTES = 48_000_000
-MOST_CHUNK_TURNS = 65_536
+MOST_CHUNK_DECISIONS = 32_768
 ENVIRONMENT_STREAMS = (Stream.ADVANCE, Stream.SENSE, Stream.BEGIN, Stream.BEGIN_SENSE)
 
 
@@ -227,7 +227,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
         per_turn += 4 * copies * sum(r.width for r in requests.of(stream))
     per_turn += 4 * sum(r.width for r in choose_requests)
     per_turn += 4 * sum(r.width for r in learn_requests) // per_update
-    updates = max(1, min(MOST_CHUNK_TURNS, ROOM_BYTES // max(per_turn, 1)) // per_update)
+    updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
     room = updates * per_update
 
     def start(numbers: Any, begin_rows: Any, sense_rows: Any, one: Any) -> Any:

@@ -179,9 +179,10 @@ def _chooser(policy: Policy | str, environment: Environment, copies: int, seed: 
 
 
 def sees_more(environment: Environment, reference: str) -> bool:
-    """Whether a reference reads fields of the state that the agent does not observe."""
+    """Whether a reference reads fields of the state that the agent does not observe; what it asks of sensors is seen."""
     read: set[str] = set()
     cls = type(environment).State
+    plain: State = environment.episode(seed=0).state
 
     class Watched(cls):  # type: ignore[misc, valid-type]
         def __getattribute__(self, name: str) -> Any:
@@ -189,10 +190,14 @@ def sees_more(environment: Environment, reference: str) -> bool:
                 read.add(name)
             return super().__getattribute__(name)
 
-    state: State = environment.episode(seed=0).state
     watched = object.__new__(Watched)
-    watched.__dict__.update(state.__dict__)
-    getattr(environment, reference)(watched)
+    watched.__dict__.update(plain.__dict__)
+    twin = object.__new__(type(environment))
+    twin.__dict__.update(environment.__dict__)
+    for sensor in describe(environment).outline.sensors:
+        method = getattr(environment, sensor.name)
+        twin.__dict__[sensor.name] = lambda state, *draw, method=method: method(plain, *draw)
+    getattr(twin, reference)(watched)
     return any(f.role != "seen" for f in describe(environment).fields if f.name in read)
 
 

@@ -11,8 +11,8 @@ from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.lanes.plain import PlainLane
-from jokulmist.lanes.protocol import Finished, Observed
-from jokulmist.learning.schedules import Progress, number_at
+from jokulmist.lanes.protocol import Finished, Observed, Outcome
+from jokulmist.learning.schedules import Progress, mover, number_at
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.calls import Calls, calls_for
 from jokulmist.training.loop import Planned
@@ -43,7 +43,9 @@ class PlainLoop:
         self._calls: Calls = calls_for(agent, agent.shapes(self.lane.spec, copies))
         self._coefficients = agent.numbers()
         moving = {n: c for n, c in self._coefficients.items() if c.slope != 0.0 or c.log_rate != 0.0}
-        self._moving = tuple(moving.items())
+        per_decision = 1.0 / planned.steps if planned.steps is not None else 0.0
+        per_episode = 1.0 / planned.episodes if planned.episodes is not None else 0.0
+        self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())
         begun = Progress(0, 0, 0.0)
         self._numbers = Numbers(**{n: number_at(c, begun) for n, c in self._coefficients.items()})
         fresh = PlainDraw(own, Stream.FRESH)
@@ -55,59 +57,55 @@ class PlainLoop:
 
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns, or until the planned episodes are done."""
-        lane, calls, numbers = self.lane, self._calls, self._numbers
-        copies, per_update = self.copies, self.turns_per_update
-        wanted = self.planned.episodes
+        lane, calls, numbers, settings = self.lane, self._calls, self._numbers, vars(self._numbers)
+        explore, learn, moving = self._explore, self._learn, self._moving
+        one_by_one, sums = calls.one_by_one, self._sums
+        wanted = self.planned.episodes or 0
         observed = lane.begin() if self._observed is None else self._observed
         finished: list[tuple[int, Finished]] = []
         gathered: list[Experience] = []
-        sums = self._sums
         for _ in range(turns):
-            if self._moving:
-                share = self.planned.share(self.decisions, self.episodes)
-                progress = Progress(self.decisions, self.episodes, share)
-                for name, c in self._moving:
-                    numbers.__dict__[name] = number_at(c, progress)
-            seen = calls.seen(observed)
+            for name, at in moving:
+                settings[name] = at(self.decisions, self.episodes)
+            turn = self.turn
+            seen = observed.rows if one_by_one else calls.seen(observed)
             actions, self._memory, notes = calls.choose(
-                numbers, self._learner, self._memory, seen, self._explore.at(self.turn, 0), True
+                numbers, self._learner, self._memory, seen, explore.at(turn, 0), True
             )
-            outcome = lane.advance(calls.given(actions))
-            self.turn += 1
-            self.decisions += copies
-            last = calls.seen(outcome.last)
-            following = last if outcome.observed is outcome.last else calls.seen(outcome.observed)
-            happened = Experience(
-                seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, notes
-            )
-            if calls.one_by_one:
-                readings = self._update(happened)
-            else:
-                gathered.append(happened)
-                if len(gathered) < per_update:
-                    readings = None
-                else:
-                    readings = self._update(calls.stacked(gathered))
-                    gathered = []
-            if readings is not None:
+            if one_by_one:
+                rewards, ended, closed, last, observed, done = lane.advance(actions)
+                happened = (seen, actions, rewards, ended, closed, last.rows, observed.rows, notes)
+                self._learner, self._memory, readings = calls.learn(
+                    numbers, self._learner, self._memory, happened, learn.at(turn, 0)
+                )
                 self._updates += 1
                 for k, reading in enumerate(readings):
                     sums[k] += reading
-            observed = outcome.observed
-            if outcome.finished:
-                finished.extend((self.decisions, episode) for episode in outcome.finished)
-                self.episodes += len(outcome.finished)
-                if wanted is not None and self.episodes >= wanted and not gathered:
+            else:
+                outcome = lane.advance(calls.given(actions))
+                observed, done = outcome.observed, outcome.finished
+                gathered.append(_experience(calls, seen, actions, outcome, notes))
+                if len(gathered) == self.turns_per_update:
+                    self._update(calls.stacked(gathered))
+                    gathered = []
+            self.turn = turn + 1
+            self.decisions += self.copies
+            if done:
+                finished.extend((self.decisions, episode) for episode in done)
+                self.episodes += len(done)
+                if wanted and self.episodes >= wanted and not gathered:
                     break
         self._observed = observed
         return batch_of(finished, len(lane.description.terms), len(lane.description.measures))
 
-    def _update(self, experience: Experience) -> Any:
-        update = (self.turn - 1) // self.turns_per_update
+    def _update(self, experience: Experience) -> None:
+        draw = self._learn.at(self.turn // self.turns_per_update, 0)
         self._learner, self._memory, readings = self._calls.learn(
-            self._numbers, self._learner, self._memory, experience, self._learn.at(update, 0)
+            self._numbers, self._learner, self._memory, experience, draw
         )
-        return readings
+        self._updates += 1
+        for k, reading in enumerate(readings):
+            self._sums[k] += reading
 
     def readings(self) -> dict[str, float]:
         """Means of the readings since the last call, and the settings that move."""
@@ -121,6 +119,12 @@ class PlainLoop:
     def learner(self) -> Any:
         """What was learned so far, as NumPy arrays; a copy."""
         return _copied(self._learner)
+
+
+def _experience(calls: Calls, seen: Any, actions: Any, outcome: Outcome, notes: Any) -> Experience:
+    last = calls.seen(outcome.last)
+    following = last if outcome.observed is outcome.last else calls.seen(outcome.observed)
+    return Experience(seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, notes)
 
 
 def _copied(tree: Any) -> Any:

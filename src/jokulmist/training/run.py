@@ -57,7 +57,7 @@ class Run:
 
         Raises
         ------
-        RecordError
+        LookupFailed
             When the folder is no run.
         """
         place = Path(path)

@@ -1,1 +1,1 @@
-""""""
+"""An environment under the lens, before any training."""

@@ -1,0 +1,1 @@
+"""Loops as a careful person writes them by hand, to measure the library against."""

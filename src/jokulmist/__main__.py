@@ -1,0 +1,5 @@
+"""``python -m jokulmist``."""
+
+from jokulmist.command.main import main
+
+main()

@@ -1,0 +1,59 @@
+"""Commands that look: gallery, check, runs."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from jokulmist.command.printing import console, print_json, print_table
+
+
+def gallery(json: bool) -> None:
+    from jokulmist.environments.environment import describe
+    from jokulmist.gallery import SHIPPED
+    from jokulmist.training.sources import environment_class
+
+    rows: list[dict[str, Any]] = []
+    for name in SHIPPED:
+        cls = environment_class(name)
+        described = describe(cls())
+        rows.append(
+            {
+                "name": name,
+                "problem": (cls.__doc__ or "").strip().split("\n")[0],
+                "observed": ", ".join(c.name for c in described.spec.channels),
+                "action": repr(described.action),
+            }
+        )
+    if json:
+        print_json(rows)
+        return
+    print_table(rows)
+    typer.echo("\nLook closer with `jokulmist check tarn`.", err=True)
+
+
+def check(use: str, steps: int, json: bool) -> bool:
+    from jokulmist.training.sources import environment_class
+    from jokulmist.workshop.check import check as look
+    from jokulmist.workshop.shown import show
+
+    report = look(environment_class(use)(), steps=steps)
+    if json:
+        print_json(report.as_json())
+    else:
+        show(report, console())
+    return report.ok
+
+
+def runs(folder: Path, json: bool) -> None:
+    from jokulmist.training.run import runs_in, summary
+
+    rows = [summary(run) for run in runs_in(folder)]
+    if json:
+        print_json(rows)
+    elif rows:
+        print_table(rows)
+    else:
+        typer.echo(f"There are no runs in {folder}. `jokulmist train PLAN.toml` makes one; `jokulmist tour` makes some.")

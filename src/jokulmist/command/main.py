@@ -1,0 +1,161 @@
+"""The command ``jokulmist``: its commands, and how mistakes and interruptions end."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
+
+from jokulmist.errors import DeclarationError, JokulmistError, LookupFailed, SettingError
+
+DONE, FAILED, WRONG_WORDS, INTERRUPTED = 0, 1, 2, 130
+
+app = typer.Typer(
+    name="jokulmist",
+    help="Declare a simulated environment, train agents on it, and see what was learned.",
+    no_args_is_help=True,
+    add_completion=False,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+)
+
+Env = Annotated[str, typer.Argument(metavar="ENV", help="A gallery name, path/to/file.py:Class or package.module:Class.")]
+AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
+Folder = Annotated[Path, typer.Option("--folder", help="Where runs are kept.")]
+Set = Annotated[
+    Optional[list[str]],  # noqa: UP045  typer reads it at run time
+    typer.Option("--set", metavar="SECTION.NAME=VALUE", help="Change one value of the plan; may be repeated."),
+]
+
+
+@app.callback(invoke_without_command=True)
+def root(
+    context: typer.Context,
+    version: Annotated[bool, typer.Option("--version", help="Say the version and stop.")] = False,
+) -> None:
+    if version:
+        from jokulmist import __version__
+
+        typer.echo(f"jokulmist {__version__}")
+        raise typer.Exit(DONE)
+
+
+@app.command()
+def tour(folder: Folder = Path("runs")) -> None:
+    """A full example on the shipped data, in a minute or two: check, train, evaluate, compare, pictures.
+
+    Example:  jokulmist tour
+    """
+    from jokulmist.command.tour import tour as work
+
+    work(folder)
+
+
+@app.command()
+def gallery(json: AsJson = False) -> None:
+    """The shipped environments, a line each.
+
+    Example:  jokulmist gallery
+    """
+    from jokulmist.command.looking import gallery as work
+
+    work(json)
+
+
+@app.command()
+def new(
+    file: Annotated[Path, typer.Argument(metavar="FILE", help="The Python file to write, e.g. pond.py.")],
+) -> None:
+    """Write a small environment that checks and trains, and a plan for it, to start from.
+
+    Example:  jokulmist new pond.py
+    """
+    from jokulmist.command.starting import new as work
+
+    work(file)
+
+
+@app.command()
+def check(
+    environment: Env,
+    steps: Annotated[int, typer.Option(help="Steps of random play.")] = 3000,
+    json: AsJson = False,
+) -> None:
+    """Look for mistakes in an environment, and say how to mend each. Status 1 when something is wrong.
+
+    Example:  jokulmist check pond.py:Pond
+    """
+    from jokulmist.command.looking import check as work
+
+    raise typer.Exit(DONE if work(environment, steps, json) else FAILED)
+
+
+@app.command()
+def train(
+    plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to train, as TOML.")],
+    set_: Set = None,
+    folder: Folder = Path("runs"),
+    name: Annotated[Optional[str], typer.Option(help="The run's name; else the next free one.")] = None,  # noqa: UP045
+    dry: Annotated[bool, typer.Option("--dry", help="Say what would be run, with a forecast; train nothing.")] = False,
+    json: AsJson = False,
+) -> None:
+    """Train one run, or one a seed. Ctrl-C ends it cleanly, with everything saved.
+
+    Example:  jokulmist train pond.toml --set agent.exploration=0.1 --set training.seeds=[0,1,2]
+
+    A plan:  [environment] use = "tarn"   [agent] use = "QLearning"   [training] steps = 200_000
+    """
+    from jokulmist.command.training import train as work
+
+    stopped = work(plan, set_ or [], folder, name, dry, json)
+    raise typer.Exit(INTERRUPTED if stopped else DONE)
+
+
+@app.command()
+def evaluate(
+    run: Annotated[Path, typer.Argument(metavar="RUN", help="A run's folder.")],
+    episodes: Annotated[int, typer.Option(help="How many episodes.")] = 100,
+    seed: Annotated[int, typer.Option(help="Of the episodes; the same for all that is compared.")] = 1,
+    act: Annotated[str, typer.Option(help="greedy or sampled.")] = "greedy",
+    json: AsJson = False,
+) -> None:
+    """Episodes without exploration: mean, spread and interval, beside random play and the references.
+
+    Example:  jokulmist evaluate runs/tarn-qlearning-001
+    """
+    from jokulmist.command.training import evaluate as work
+
+    work(run, episodes, seed, act, json)
+
+
+@app.command()
+def runs(folder: Folder = Path("runs"), json: AsJson = False) -> None:
+    """A table of the runs here.
+
+    Example:  jokulmist runs --folder runs
+    """
+    from jokulmist.command.looking import runs as work
+
+    work(folder, json)
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Run the command line, and end with a status that scripts can use."""
+    try:
+        app(arguments, standalone_mode=True)
+    except JokulmistError as problem:
+        typer.echo(f"jokulmist: {problem}", err=True)
+        wrong = isinstance(problem, (SettingError, LookupFailed, DeclarationError))
+        sys.exit(WRONG_WORDS if wrong else FAILED)
+    except KeyboardInterrupt:
+        typer.echo("jokulmist: interrupted", err=True)
+        sys.exit(INTERRUPTED)
+    except BrokenPipeError:  # the reader of a pipe has gone; nothing more to say to it
+        sys.stderr.close()
+        sys.exit(DONE)
+
+
+if __name__ == "__main__":
+    main()

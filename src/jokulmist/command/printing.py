@@ -1,0 +1,54 @@
+"""Tables and JSON on standard output."""
+
+from __future__ import annotations
+
+import json
+import math
+import sys
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import typer
+
+PIPED_WIDTH = 140
+
+
+def console() -> Any:
+    """Standard output; wide enough for tables where it is no terminal."""
+    from rich.console import Console
+
+    return Console(highlight=False, width=None if sys.stdout.isatty() else PIPED_WIDTH)
+
+
+def print_json(content: Any) -> None:
+    """JSON with null for what is not a number."""
+    typer.echo(json.dumps(_finite(content), indent=2, ensure_ascii=False))
+
+
+def _finite(value: Any) -> Any:
+    if isinstance(value, Mapping):
+        return {str(k): _finite(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_finite(v) for v in value]
+    if hasattr(value, "item"):
+        value = value.item()
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def print_table(rows: Sequence[Mapping[str, Any]]) -> None:
+    """Rows as a table; numbers to the right."""
+    from rich.table import Table
+
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    for name, first in rows[0].items():
+        number = isinstance(first, (int, float)) and not isinstance(first, bool)
+        table.add_column(name.replace("_", " "), justify="right" if number else "left", overflow="fold")
+    for row in rows:
+        table.add_row(*[_cell(value) for value in row.values()])
+    console().print(table)
+
+
+def _cell(value: Any) -> str:
+    if isinstance(value, float):
+        return "-" if math.isnan(value) else f"{value:.4g}"
+    return f"{value:,}" if isinstance(value, int) and not isinstance(value, bool) else str(value)

@@ -1,0 +1,89 @@
+"""A full example on the shipped data, told as it goes."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from jokulmist.command.printing import console, print_table
+
+SEEDS = (0, 1, 2)
+STEPS = 2_000_000
+
+
+def tour(folder: Path) -> None:
+    """Check, train, evaluate, compare, draw; leaves runs, pictures and a summary table."""
+    from jokulmist.agents.q_learning import QLearning
+    from jokulmist.agents.sarsa import Sarsa
+    from jokulmist.gallery import SHIPPED
+    from jokulmist.learning.schedules import linear
+    from jokulmist.pictures.saved import save_pictures
+    from jokulmist.records.files import csv_lines, replace_file
+    from jokulmist.training.evaluation import evaluate, levels
+    from jokulmist.training.showing import LiveLine, duration
+    from jokulmist.training.sources import environment_class
+    from jokulmist.training.train import train
+    from jokulmist.workshop.check import check
+    from jokulmist.workshop.shown import show
+
+    began = time.perf_counter()
+    environment = environment_class("tarn")()
+    assert "tarn" in SHIPPED
+    say = typer.echo
+    say("A tarn lies above the settlement. Every hour its gate is held, opened half or opened fully: water through the")
+    say("turbine earns the price of the hour, water over the brim floods the path. Can an agent learn when to sell?\n")
+
+    say("1. Check the environment before training anything: are the bounds right, can an episode end, what does")
+    say("   random play earn, and does the class compile?\n")
+    show(check(environment), console())
+
+    say(f"\n2. Train two methods on the same problem, {len(SEEDS)} seeds each, {STEPS:,} decisions a run. Levels fall into")
+    say("   20 bins, so that action values fit in a table. Exploration falls from 1 to 0.05 over the first half.\n")
+    rate = linear(0.5, 0.02, over=1.0)
+    agents = {
+        "QLearning": QLearning(bins=20, discount=1.0, learning_rate=rate),
+        "Sarsa": Sarsa(bins=20, discount=1.0, learning_rate=rate),
+    }
+    runs: dict[str, Any] = {}
+    for name, agent in agents.items():
+        runs[name] = train(environment, agent, steps=STEPS, seeds=SEEDS, folder=folder, show=LiveLine())
+        if any(run.status == "stopped" for run in runs[name]):
+            say("stopped; what was trained so far is kept.")
+            raise typer.Exit(130)
+
+    say("\n3. Evaluate what was learned, without exploration, on 100 episodes that no training has met; beside it random")
+    say("   play and a rule written by hand.\n")
+    known = levels(environment)
+    rows: list[dict[str, Any]] = []
+    for name, several in runs.items():
+        for run in several:
+            result = evaluate(run.policy, environment)
+            low, high = result.interval
+            rows.append(_row(name, str(run.seed), result.mean, low, high, result.sd, run.path.name))
+    for name, level in known.items():
+        low, high = level.interval
+        rows.append(_row("random play" if name == "random" else f"{name} (by hand)", "-", level.mean, low, high, level.sd, "-"))
+    print_table(rows)
+
+    say("\n4. Draw the learning curve (did it learn, and how fast?) and the ledger (which reward term did it come from?).\n")
+    pictures = [path for several in runs.values() for run in several for path in save_pictures(run, known)]
+    summary = folder / "tour-summary.csv"
+    replace_file(summary, csv_lines({name: [row[name] for row in rows] for name in rows[0]}, header=True))
+    say(f"   {pictures[0]}")
+    say(f"   {pictures[1]}")
+    say(f"   {summary}")
+
+    by_hand = [level.mean for name, level in known.items() if name != "random"][0]
+    best = max(rows, key=lambda row: row["mean_return"])
+    beaten = sum(row["mean_return"] > by_hand for row in rows if row["seed"] != "-")
+    total = sum(row["seed"] != "-" for row in rows)
+    say(f"\nThe best policy earns {best['mean_return']:.1f} an episode ({best['agent']}); {beaten} of {total} runs earn more than the rule")
+    say(f"by hand ({by_hand:.1f}). All of it took {duration(time.perf_counter() - began)}. Look around with `jokulmist runs`, and start your")
+    say("own environment with `jokulmist new pond.py`.")
+
+
+def _row(agent: str, seed: str, mean: float, low: float, high: float, sd: float, run: str) -> dict[str, Any]:
+    return {"agent": agent, "seed": seed, "mean_return": mean, "95_%_from": low, "to": high, "sd": sd, "run": run}

@@ -1,0 +1,121 @@
+"""Commands that train and measure: train, evaluate."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from jokulmist.command.printing import print_json, print_table
+
+TRIAL_DECISIONS = 20_000
+
+
+def train(plan_file: Path, changes: list[str], folder: Path, name: str | None, dry: bool, json: bool) -> bool:
+    """Train a plan; returns whether it was stopped before its end."""
+    from jokulmist.training.plans import read_plan
+    from jokulmist.training.run import summary
+    from jokulmist.training.showing import LiveLine
+    from jokulmist.training.train import train_plan
+
+    plan = read_plan(plan_file, changes)
+    if dry:
+        _forecast(plan, folder, json)
+        return False
+    runs = train_plan(plan, folder=folder, name=name, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
+    from jokulmist.pictures.saved import save_pictures
+    from jokulmist.training.evaluation import levels
+
+    known = levels(plan.environment)
+    for run in runs:
+        save_pictures(run, known)
+    rows = [{**summary(run), "folder": str(run.path)} for run in runs]
+    if json:
+        print_json(rows)
+    else:
+        print_table([{k: v for k, v in row.items() if k not in ("began", "folder")} for row in rows])
+        for run in runs:
+            typer.echo(f"{run.path}/pictures/learning-curve.png and ledger.png show how it learned.", err=True)
+        typer.echo(f"Next: jokulmist evaluate {runs[0].path}", err=True)
+    return any(run.status == "stopped" for run in runs)
+
+
+def _forecast(plan: Any, folder: Path, json: bool) -> None:
+    """What would be run, from a short trial in memory."""
+    from jokulmist.training.showing import duration
+    from jokulmist.training.train import chosen_lane, train_plan
+
+    training = plan.training
+    compiled, why = chosen_lane(plan)
+    trial_steps = TRIAL_DECISIONS if training.steps is None else min(training.steps, TRIAL_DECISIONS)
+    short = plan.for_seed(training.seeds[0])
+    settings = {**short.training.model_dump(), "steps": trial_steps, "episodes": None, "evaluate_every": None}
+    trial = type(plan)(plan.environment, plan.agent, type(training)(**settings))
+    train_plan(trial, folder=None)  # compiles, and warms what is kept
+    began = time.perf_counter()
+    run = train_plan(trial, folder=None)[0]
+    seconds = time.perf_counter() - began
+    decisions, frame = run.origin["decisions"], run.episodes
+    if training.steps is not None:
+        wanted = float(training.steps)
+    else:
+        wanted = training.episodes * decisions / max(len(frame), 1)
+    row_bytes = 12.0 * max(len(frame.columns), 8)
+    disk = wanted / decisions * len(frame) * row_bytes
+    forecast = {
+        "environment": repr(plan.environment),
+        "agent": repr(plan.agent),
+        "runs": len(training.seeds),
+        "folder": str(folder),
+        "lane": "compiled" if compiled else f"plain{f' ({why})' if why else ''}",
+        "decisions_a_run": round(wanted),
+        "seconds_a_run": round(seconds * wanted / decisions, 1),
+        "megabytes_a_run": round(disk / 1e6 + 0.3, 1),
+    }
+    if json:
+        print_json(forecast)
+        return
+    for key, value in forecast.items():
+        typer.echo(f"{key.replace('_', ' '):<16} {f'{value:,}' if isinstance(value, int) else value}")
+    typer.echo(f"altogether       about {duration(forecast['seconds_a_run'] * forecast['runs'])}; nothing was trained")
+
+
+def evaluate(path: Path, episodes: int, seed: int, act: str, json: bool) -> None:
+    from jokulmist.records.folder import append_evaluated
+    from jokulmist.training.evaluation import evaluate as measure
+    from jokulmist.training.evaluation import levels, sees_more
+    from jokulmist.training.run import Run
+
+    run = Run.open(path)
+    environment = run.environment
+    results = [measure(run.policy, environment, episodes=episodes, seed=seed, act=act)]  # type: ignore[arg-type]
+    results += levels(environment, episodes, seed).values()
+    for result in results:
+        append_evaluated(path, result.columns)
+    rows = []
+    for result in results:
+        low, high = result.interval
+        note = ""
+        if result.who not in ("policy", "random"):
+            note = "reads more than the agent sees" if sees_more(environment, result.who) else "by hand"
+        rows.append(
+            {
+                "who": result.who,
+                "acts": result.act or note or "any action",
+                "mean_return": result.mean,
+                "95_%_from": low,
+                "to": high,
+                "sd": result.sd,
+                "least": float(result.returns.min()),
+                "most": float(result.returns.max()),
+            }
+        )
+    if json:
+        print_json({"run": run.name, "episodes": episodes, "seed": seed, "results": rows})
+        return
+    typer.echo(f"{run.name}: {run.policy!r}, {episodes} episodes, seed {seed}")
+    print_table(rows)
+    typer.echo(f"each episode is in {path}/evaluated.csv", err=True)
