@@ -33,8 +33,9 @@ def by_hand(steps):
 
 
 def same_class(steps):
-    import jokulmist as jm
     from by_hand.same_class import train
+
+    import jokulmist as jm
 
     began = time.perf_counter()
     rows, _ = train(jm.gallery.Tarn(), steps)
@@ -172,7 +173,9 @@ def main():
     print(f"the library's share of a plain step: {results['library_microseconds_a_plain_step']:.1f} us")
     levels = {"by hand, NumPy": by_hand, "plain, 1 copy": lambda n: library(n, 1, "plain")}
     levels |= {f"compiled, {c}": lambda n, c=c: library(n, c, "compiled") for c in (1, 64)}
-    print(f"\ndecisions and seconds until the mean of 100 episodes first reaches {LEVEL:g}, in runs of 1,000,000 decisions")
+    print(
+        f"\ndecisions and seconds until the mean of 100 episodes first reaches {LEVEL:g}, in runs of 1,000,000 decisions"
+    )
     results["level"] = {}
     for name, work in levels.items():
         speed, returns = work(1_000_000)

@@ -53,7 +53,7 @@ _WHERE: dict[str, str] = {
     "JokulmistError": "errors",
 }
 _MODULES = ("errors", "gallery")
-__all__ = ["__version__", *_MODULES, *_WHERE]  # noqa: F822  bound on first use
+__all__ = ["__version__", *_MODULES, *_WHERE]
 
 
 def __getattr__(name: str) -> Any:

@@ -9,8 +9,7 @@
     |-- NoiseError (ValueError)          a draw asked with arguments that have no distribution
     |-- BrokenEnvironment (RuntimeError) the researcher's own code failed or broke its declaration
     |-- LookupFailed (LookupError)       a name, file, class or run that is not there
-    |-- RecordError (OSError)            a run's folder cannot be read or written
-    `-- Interrupted (KeyboardInterrupt)  Ctrl-C, after everything was saved
+    `-- RecordError (OSError)            a run's folder cannot be read or written
 
 Each message says what was wrong, the value, what is allowed and how to mend it. The leaves also derive from the
 built-in error of their kind, so that code that knows nothing of Jokulmist catches them as it would expect.
@@ -50,10 +49,6 @@ class LookupFailed(JokulmistError, LookupError):
 
 class RecordError(JokulmistError, OSError):
     """A run's folder cannot be read or written."""
-
-
-class Interrupted(JokulmistError, KeyboardInterrupt):
-    """Ctrl-C ended the work after everything was saved."""
 
 
 def nearest(word: str, options: Iterable[str]) -> str:

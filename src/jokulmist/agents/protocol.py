@@ -48,7 +48,7 @@ class Shapes(SimpleNamespace):
     spec: Spec
     copies: int
 
-    def __hash__(self) -> int:
+    def __hash__(self) -> int:  # type: ignore[override]
         return hash(tuple(sorted((name, _hashable(value)) for name, value in vars(self).items() if name != "spec")))
 
 

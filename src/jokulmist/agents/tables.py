@@ -20,7 +20,7 @@ from typing import Annotated, Any, ClassVar, NamedTuple
 import numpy as np
 from pydantic import BeforeValidator
 
-from jokulmist.agents.protocol import Agent, Numbers, Scheduled, Shapes, Share
+from jokulmist.agents.protocol import Agent, Numbers, Shapes, Share
 from jokulmist.environments.actions import Choice
 from jokulmist.environments.channels import Spec
 from jokulmist.errors import SettingError, listed, nearest
@@ -37,7 +37,11 @@ class Ops(NamedTuple):
     where: Callable[[Any, Any, Any], Any]
 
 
-SCALARS = Ops(max, lambda value, low, high: low if value < low else high if value > high else int(value), lambda condition, yes, no: yes if condition else no)
+SCALARS = Ops(
+    max,
+    lambda value, low, high: low if value < low else high if value > high else int(value),
+    lambda condition, yes, no: yes if condition else no,
+)
 
 
 def array_ops() -> Ops:
@@ -102,7 +106,9 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
     names = [c.name for c in spec.numbers]
     for name in given:
         if name not in names:
-            raise SettingError(f"`bins` of `{agent}` names `{name}`; the channels are {listed(names)}.{nearest(name, names)}")
+            raise SettingError(
+                f"`bins` of `{agent}` names `{name}`; the channels are {listed(names)}.{nearest(name, names)}"
+            )
     low: list[float] = []
     high: list[float] = []
     per_unit: list[float] = []
@@ -122,7 +128,9 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
             counts.append(count)
     entries = math.prod(counts) * (spec.action.count if isinstance(spec.action, Choice) else 1)
     if entries > MOST_ENTRIES:
-        sizes = ", ".join(f"{c.name}: {c.bins(given.get(c.name, bins if isinstance(bins, int) else 10))}" for c in spec.numbers)
+        sizes = ", ".join(
+            f"{c.name}: {c.bins(given.get(c.name, bins if isinstance(bins, int) else 10))}" for c in spec.numbers
+        )
         raise SettingError(
             f"the table of `{agent}` would have {entries:.2g} entries ({sizes}); at most {MOST_ENTRIES:.0e} are allowed. "
             f"Use fewer `bins`, or a method with a network."
@@ -238,7 +246,9 @@ class TableAgent(Agent):
     ) -> tuple[Any, Carried, tuple[()]]:
         ops = array_ops()
         row = _rows(learner.values, shapes.grid.place(list(observed.T), ops)[0], noise)
-        action = drawn(chances(row, numbers.exploration if explore else 0.0, ops), noise.uniform(shape=(shapes.copies,)))
+        action = drawn(
+            chances(row, numbers.exploration if explore else 0.0, ops), noise.uniform(shape=(shapes.copies,))
+        )
         if shapes.method.draws_ahead and explore:
             action = ops.where(memory.pending >= 0, memory.pending, action)
         return noise.settle(action), memory, ()
@@ -294,7 +304,12 @@ class TableAgent(Agent):
         """`learn` over Python numbers; writes the table in place."""
         _, actions, rewards, ended, closed, last, following, (cells, rows) = experience
         place, method, table = shapes.grid.place, shapes.method, learner.values
-        exploration, discount, rate, copies = numbers.exploration, numbers.discount, numbers.learning_rate, shapes.copies
+        exploration, discount, rate, copies = (
+            numbers.exploration,
+            numbers.discount,
+            numbers.learning_rate,
+            shapes.copies,
+        )
         uniform = _uniforms(noise, copies) if method.draws_ahead else None
         pending: Any = None if uniform is None else [-1] * copies
         errors, next_cells = [], []

@@ -56,4 +56,6 @@ def runs(folder: Path, json: bool) -> None:
     elif rows:
         print_table(rows)
     else:
-        typer.echo(f"There are no runs in {folder}. `jokulmist train PLAN.toml` makes one; `jokulmist tour` makes some.")
+        typer.echo(
+            f"There are no runs in {folder}. `jokulmist train PLAN.toml` makes one; `jokulmist tour` makes some."
+        )

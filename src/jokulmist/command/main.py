@@ -21,7 +21,9 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
 )
 
-Env = Annotated[str, typer.Argument(metavar="ENV", help="A gallery name, path/to/file.py:Class or package.module:Class.")]
+Env = Annotated[
+    str, typer.Argument(metavar="ENV", help="A gallery name, path/to/file.py:Class or package.module:Class.")
+]
 AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
 Folder = Annotated[Path, typer.Option("--folder", help="Where runs are kept.")]
 Set = Annotated[

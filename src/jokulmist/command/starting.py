@@ -50,7 +50,7 @@ class {name}(jm.Environment):
     def by_hand(self, state):  # a rule to compare with
         return 1 if state.level < 10.0 else 0
 '''
-PLAN = '''[environment]
+PLAN = """[environment]
 use = "{file}:{name}"
 
 [agent]
@@ -60,13 +60,15 @@ bins = 20
 [training]
 steps = 100_000
 seeds = [0]
-'''
+"""
 
 
 def new(file: Path) -> None:
     """Write the environment and a plan beside it; nothing is written over."""
     if file.suffix != ".py" or not re.fullmatch(r"[A-Za-z_]\w*", file.stem):
-        raise SettingError(f"`new` writes a Python file with a plain name; got {file}. Use for instance `jokulmist new pond.py`.")
+        raise SettingError(
+            f"`new` writes a Python file with a plain name; got {file}. Use for instance `jokulmist new pond.py`."
+        )
     plan = file.with_suffix(".toml")
     for path in (file, plan):
         if path.exists():

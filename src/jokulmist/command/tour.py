@@ -40,7 +40,9 @@ def tour(folder: Path) -> None:
     say("   random play earn, and does the class compile?\n")
     show(check(environment), console())
 
-    say(f"\n2. Train two methods on the same problem, {len(SEEDS)} seeds each, {STEPS:,} decisions a run. Levels fall into")
+    say(
+        f"\n2. Train two methods on the same problem, {len(SEEDS)} seeds each, {STEPS:,} decisions a run. Levels fall into"
+    )
     say("   20 bins, so that action values fit in a table. Exploration falls from 1 to 0.05 over the first half.\n")
     rate = linear(0.5, 0.02, over=1.0)
     agents = {
@@ -54,7 +56,9 @@ def tour(folder: Path) -> None:
             say("stopped; what was trained so far is kept.")
             raise typer.Exit(130)
 
-    say("\n3. Evaluate what was learned, without exploration, on 100 episodes that no training has met; beside it random")
+    say(
+        "\n3. Evaluate what was learned, without exploration, on 100 episodes that no training has met; beside it random"
+    )
     say("   play and a rule written by hand.\n")
     known = levels(environment)
     rows: list[dict[str, Any]] = []
@@ -65,10 +69,14 @@ def tour(folder: Path) -> None:
             rows.append(_row(name, str(run.seed), result.mean, low, high, result.sd, run.path.name))
     for name, level in known.items():
         low, high = level.interval
-        rows.append(_row("random play" if name == "random" else f"{name} (by hand)", "-", level.mean, low, high, level.sd, "-"))
+        rows.append(
+            _row("random play" if name == "random" else f"{name} (by hand)", "-", level.mean, low, high, level.sd, "-")
+        )
     print_table(rows)
 
-    say("\n4. Draw the learning curve (did it learn, and how fast?) and the ledger (which reward term did it come from?).\n")
+    say(
+        "\n4. Draw the learning curve (did it learn, and how fast?) and the ledger (which reward term did it come from?).\n"
+    )
     pictures = [path for several in runs.values() for run in several for path in save_pictures(run, known)]
     summary = folder / "tour-summary.csv"
     replace_file(summary, csv_lines({name: [row[name] for row in rows] for name in rows[0]}, header=True))
@@ -76,12 +84,16 @@ def tour(folder: Path) -> None:
     say(f"   {pictures[1]}")
     say(f"   {summary}")
 
-    by_hand = [level.mean for name, level in known.items() if name != "random"][0]
+    by_hand = next(level.mean for name, level in known.items() if name != "random")
     best = max(rows, key=lambda row: row["mean_return"])
     beaten = sum(row["mean_return"] > by_hand for row in rows if row["seed"] != "-")
     total = sum(row["seed"] != "-" for row in rows)
-    say(f"\nThe best policy earns {best['mean_return']:.1f} an episode ({best['agent']}); {beaten} of {total} runs earn more than the rule")
-    say(f"by hand ({by_hand:.1f}). All of it took {duration(time.perf_counter() - began)}. Look around with `jokulmist runs`, and start your")
+    say(
+        f"\nThe best policy earns {best['mean_return']:.1f} an episode ({best['agent']}); {beaten} of {total} runs earn more than the rule"
+    )
+    say(
+        f"by hand ({by_hand:.1f}). All of it took {duration(time.perf_counter() - began)}. Look around with `jokulmist runs`, and start your"
+    )
     say("own environment with `jokulmist new pond.py`.")
 
 

@@ -37,7 +37,9 @@ class Choice:
         if len(labels) == 1 and isinstance(labels[0], int) and not isinstance(labels[0], bool):
             count = labels[0]
             if count < 1:
-                raise DeclarationError(f"a choice needs at least one alternative; got {count}. Use `jm.Choice(2)` or more.")
+                raise DeclarationError(
+                    f"a choice needs at least one alternative; got {count}. Use `jm.Choice(2)` or more."
+                )
             names = tuple(str(i) for i in range(count))
             self.labelled = False
         else:
@@ -48,7 +50,9 @@ class Choice:
             names = tuple(str(label) for label in labels)
             self.labelled = True
             if len(set(names)) != len(names):
-                raise DeclarationError(f"a choice names an alternative twice: {listed(names)}. Give each its own label.")
+                raise DeclarationError(
+                    f"a choice names an alternative twice: {listed(names)}. Give each its own label."
+                )
         self.labels = names
         self.count = len(names)
         self._index = {name: i for i, name in enumerate(names)}
@@ -63,7 +67,9 @@ class Choice:
         """The index of a label or an index."""
         if isinstance(given, str):
             if given not in self._index:
-                raise ActionError(f"no action `{given}`; the actions are {listed(self.labels)}.{nearest(given, self.labels)}")
+                raise ActionError(
+                    f"no action `{given}`; the actions are {listed(self.labels)}.{nearest(given, self.labels)}"
+                )
             return self._index[given]
         if isinstance(given, (int, np.integer)) and not isinstance(given, bool):
             if 0 <= given < self.count:
@@ -84,7 +90,8 @@ class Choice:
 
     def encoded(self, own: Any) -> Array:
         """One-hot, float32, shape ``(count,)``."""
-        return np.eye(self.count, dtype=np.float32)[own]
+        encoded: Array = np.eye(self.count, dtype=np.float32)[own]
+        return encoded
 
     @property
     def size(self) -> int:
@@ -146,7 +153,9 @@ class Range:
         if value.shape != self.shape:
             raise ActionError(f"an action has the shape {self.shape}; got {given!r}, of shape {value.shape}.")
         if not (np.all(value >= self.low) and np.all(value <= self.high)):
-            raise ActionError(f"an action must lie{self._allowed()}; got {given!r}. Clip it with `np.clip` if that is meant.")
+            raise ActionError(
+                f"an action must lie{self._allowed()}; got {given!r}. Clip it with `np.clip` if that is meant."
+            )
         return float(given) if self.shape == () else value
 
     def _allowed(self) -> str:
@@ -217,7 +226,7 @@ class Record:
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Record) and all(
-            np.array_equal(value, other.__dict__.get(name)) for name, value in self.__dict__.items()
+            name in vars(other) and np.array_equal(value, vars(other)[name]) for name, value in self.__dict__.items()
         )
 
     __hash__ = None  # type: ignore[assignment]
@@ -238,7 +247,9 @@ class Actions:
             raise DeclarationError("`jm.Actions` needs at least one part, e.g. `jm.Actions(move=jm.Choice(3))`.")
         for name, part in parts.items():
             if not isinstance(part, (Choice, Range)):
-                raise DeclarationError(f"part `{name}` of the action is {part!r}; it must be a `jm.Choice` or a `jm.Range`.")
+                raise DeclarationError(
+                    f"part `{name}` of the action is {part!r}; it must be a `jm.Choice` or a `jm.Range`."
+                )
         self.parts = dict(parts)
 
     def __getattr__(self, name: str) -> Choice | Range:

@@ -165,12 +165,16 @@ def outline(cls: type) -> Outline:
     endings = tuple(_step_method(where, part, final=True) for part in closings if part.final)
     cuts = tuple(_step_method(where, part, final=False) for part in closings if not part.final)
     if len(closings) + 2 > MOST_CLOSINGS:
-        raise DeclarationError(f"`{where}` has {len(closings)} endings and cuts; at most {MOST_CLOSINGS - 2} are allowed.")
+        raise DeclarationError(
+            f"`{where}` has {len(closings)} endings and cuts; at most {MOST_CLOSINGS - 2} are allowed."
+        )
     measures = tuple(_step_method(where, part, over=part.over) for part in of(parts.Measure))
     for part in of(parts.Reference):
         given = _arguments(part.function)
         if given != ("state",):
-            raise DeclarationError(f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a reference takes (self, state).")
+            raise DeclarationError(
+                f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a reference takes (self, state)."
+            )
     _refuse_clashes(cls, state, named)
     return Outline(
         cls=cls,
@@ -333,7 +337,15 @@ def describe(instance: Any, read: Outline) -> Description:
 
 
 def _channel(
-    where: str, name: str, low: float, high: float, unit: str, shape: tuple[int, ...], whole: bool, image: bool, computed: bool
+    where: str,
+    name: str,
+    low: float,
+    high: float,
+    unit: str,
+    shape: tuple[int, ...],
+    whole: bool,
+    image: bool,
+    computed: bool,
 ) -> Channel:
     low, high = float(low), float(high)
     if math.isnan(low) or math.isnan(high) or low >= high:

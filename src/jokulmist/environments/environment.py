@@ -110,7 +110,7 @@ class Environment:
         return f"{type(self).__qualname__}({', '.join(given)})"
 
     def __eq__(self, other: object) -> bool:
-        return type(other) is type(self) and settings_of(self) == settings_of(other)  # type: ignore[arg-type]
+        return type(other) is type(self) and settings_of(self) == settings_of(other)
 
     def __hash__(self) -> int:
         values, weights = settings_of(self)

@@ -93,7 +93,14 @@ class Noise:
         return np.concatenate(parts, axis=1)
 
     def rows(
-        self, stream: Stream, request: int, kind: BaseKind, width: int, start: int, count: int, copies: int | None = None
+        self,
+        stream: Stream,
+        request: int,
+        kind: BaseKind,
+        width: int,
+        start: int,
+        count: int,
+        copies: int | None = None,
     ) -> np.ndarray[Any, Any]:
         """The numbers of turns ``start`` to ``start + count``, float32, shape ``(count, copies, width)``."""
         copies = self.copies if copies is None else copies

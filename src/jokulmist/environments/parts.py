@@ -11,7 +11,7 @@ import inspect
 import math
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, Literal, overload
+from typing import Any, Literal, TypeVar, cast, overload
 
 import numpy as np
 
@@ -20,6 +20,7 @@ from jokulmist.errors import DeclarationError, SettingError, listed
 Number = float | int | bool
 Bound = float | int | str
 Shape = int | str | Sequence[int | str]
+Method = TypeVar("Method", bound=Callable[..., Any])
 Over = Literal["sum", "mean", "last", "max", "min"]
 OVERS: tuple[str, ...] = ("sum", "mean", "last", "max", "min")
 
@@ -38,9 +39,7 @@ class Part:
 class Parameter(Part):
     """A constant of the environment, read on an instance as a plain attribute."""
 
-    def __init__(
-        self, default: Any, low: float | None, high: float | None, unit: str, help: str, fixed: bool
-    ) -> None:
+    def __init__(self, default: Any, low: float | None, high: float | None, unit: str, help: str, fixed: bool) -> None:
         self.default = default
         self.low = low
         self.high = high
@@ -77,8 +76,7 @@ class Parameter(Part):
             high = math.inf if self.high is None else self.high
             if not low <= value <= high:
                 raise SettingError(
-                    f"`{where}` must lie in [{low:g}, {high:g}]{unit}; got {value!r}. "
-                    f"Its default is {self.default!r}."
+                    f"`{where}` must lie in [{low:g}, {high:g}]{unit}; got {value!r}. Its default is {self.default!r}."
                 )
             return kind(value)
         if not isinstance(value, kind):
@@ -123,7 +121,9 @@ def parameter(
     """
     part = Parameter(default, low, high, unit, help, fixed)
     if isinstance(default, str) and not fixed:
-        raise DeclarationError(f"a text parameter cannot vary; got {default!r}. Use `jm.parameter({default!r}, fixed=True)`.")
+        raise DeclarationError(
+            f"a text parameter cannot vary; got {default!r}. Use `jm.parameter({default!r}, fixed=True)`."
+        )
     if not isinstance(default, (bool, int, float, str)):
         raise DeclarationError(
             f"a parameter is a number, a flag or a text; got {default!r}. For an array use `jm.series([...])`."
@@ -282,6 +282,18 @@ class Reference(MethodPart):
     """A policy written by hand or known to be best, as a function of the state."""
 
 
+@overload
+def sensor(function: Method) -> Method: ...
+@overload
+def sensor(
+    *,
+    low: Bound = ...,
+    high: Bound = ...,
+    unit: str = ...,
+    shape: Shape = ...,
+    values: int | str | None = ...,
+    image: bool = ...,
+) -> Callable[[Method], Method]: ...
 def sensor(
     function: Callable[..., Any] | None = None,
     *,
@@ -314,10 +326,16 @@ def sensor(
     return mark if function is None else mark(function)
 
 
+@overload
+def reward(function: Method) -> Method: ...
+@overload
+def reward(*, weight: float = ...) -> Callable[[Method], Method]: ...
 def reward(function: Callable[..., Any] | None = None, *, weight: float = 1.0) -> Any:
     """Mark a method as one term of the reward; the reward of a step is the weighted sum of the terms."""
     if isinstance(weight, bool) or not isinstance(weight, (int, float)) or not math.isfinite(weight):
-        raise DeclarationError(f"a reward's weight must be a finite number; got {weight!r}. Use for instance `weight=-2.0`.")
+        raise DeclarationError(
+            f"a reward's weight must be a finite number; got {weight!r}. Use for instance `weight=-2.0`."
+        )
 
     def mark(method: Callable[..., Any]) -> Term:
         return Term(method, float(weight))
@@ -325,16 +343,20 @@ def reward(function: Callable[..., Any] | None = None, *, weight: float = 1.0) -
     return mark if function is None else mark(function)
 
 
-def ending(function: Callable[..., Any]) -> Any:
+def ending(function: Method) -> Method:
     """Mark a method as a true end: after it there is no future reward. Asked after every advance."""
-    return Closing(function, final=True)
+    return cast(Method, Closing(function, final=True))
 
 
-def cut(function: Callable[..., Any]) -> Any:
+def cut(function: Method) -> Method:
     """Mark a method as a cut: the episode stops, but there would have been a future."""
-    return Closing(function, final=False)
+    return cast(Method, Closing(function, final=False))
 
 
+@overload
+def measure(function: Method) -> Method: ...
+@overload
+def measure(*, over: Over = ...) -> Callable[[Method], Method]: ...
 def measure(function: Callable[..., Any] | None = None, *, over: Over = "sum") -> Any:
     """Mark a method as a quantity that is recorded per episode: its sum, mean, last, max or min over the steps."""
     if over not in OVERS:
@@ -346,6 +368,6 @@ def measure(function: Callable[..., Any] | None = None, *, over: Over = "sum") -
     return mark if function is None else mark(function)
 
 
-def reference(function: Callable[..., Any]) -> Any:
+def reference(function: Method) -> Method:
     """Mark a method as a policy known beforehand: a function of the state that gives an action."""
-    return Reference(function)
+    return cast(Method, Reference(function))

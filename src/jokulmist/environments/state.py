@@ -7,6 +7,7 @@ advance, is said field by field.
 
 from __future__ import annotations
 
+import inspect
 import math
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
@@ -77,11 +78,16 @@ def field(*, shape: Shape = (), dtype: Any = None, constant: bool = False, unit:
 
     `constant` says that it is drawn in `begin` and stays as it is until the episode closes.
     """
-    return Field(role="hidden", shape=shape, dtype="" if dtype is None else np.dtype(dtype).name, constant=constant, unit=unit)
+    return Field(
+        role="hidden", shape=shape, dtype="" if dtype is None else np.dtype(dtype).name, constant=constant, unit=unit
+    )
 
 
-def flow(*, unit: str = "", shape: Shape = ()) -> Any:
-    """Declare what happened in one advance: zero before it, set in it, read from `after`."""
+def flow(*, unit: str = "", shape: Shape = (), init: Literal[False] = False) -> Any:
+    """Declare what happened in one advance: zero before it, set in it, read from `after`.
+
+    `init` is for type checkers alone: a state is made without its flows.
+    """
     return Field(role="flow", unit=unit, shape=shape)
 
 
@@ -106,7 +112,7 @@ class State:
     def __init_subclass__(cls, **options: Any) -> None:
         super().__init_subclass__(**options)
         fields = dict(cls._fields)
-        own = cls.__dict__.get("__annotations__", {})
+        own = inspect.get_annotations(cls)
         hints = _hints(cls)
         for name in own:
             if name.startswith("_"):
@@ -182,7 +188,7 @@ def _hints(cls: type) -> Mapping[str, Any]:
     try:
         return get_type_hints(cls, localns=dict(vars(cls)))
     except NameError:
-        return dict(cls.__dict__.get("__annotations__", {}))
+        return inspect.get_annotations(cls)
 
 
 def _typed(cls: type, name: str, hint: Any, declared: Field) -> Field:
@@ -229,4 +235,4 @@ Caster = Callable[[Any], Any]
 
 def zero_of(field: Field) -> Any:
     """The value of a flow before an advance."""
-    return ZEROS[field.kind] if field.scalar else np.zeros(field.shape, field.dtype)  # type: ignore[arg-type]
+    return ZEROS[field.kind] if field.scalar else np.zeros(field.shape, field.dtype)

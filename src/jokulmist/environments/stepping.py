@@ -281,8 +281,8 @@ class Stepper:
     def step_methods(self) -> list[str]:
         """Every method that one advance calls."""
         outline = self.description.outline
-        methods = (*outline.terms, *outline.endings, *outline.cuts, *outline.measures, *outline.sensors)
-        return ["advance", *[m.name for m in methods]]
+        methods = (*outline.terms, *outline.endings, *outline.cuts, *outline.measures)
+        return ["advance", *[m.name for m in methods], *[s.name for s in outline.sensors]]
 
 
 def place_of(failure: BaseException) -> tuple[str, int]:

@@ -11,7 +11,7 @@ SHIPPED: dict[str, tuple[str, str]] = {
     "tarn-whole": ("jokulmist.gallery.tarn", "WholeTarn"),
     "ferry": ("jokulmist.gallery.ferry", "Ferry"),
 }
-__all__ = ["SHIPPED", "Ferry", "Tarn", "WholeTarn"]  # noqa: F822  bound on first use
+__all__ = ["SHIPPED", "Ferry", "Tarn", "WholeTarn"]
 
 
 def __getattr__(name: str) -> Any:

@@ -189,9 +189,7 @@ class CompiledEnvironment:
         return jax.tree.map(lambda leaf: leaf[None], single(rows))
 
     def _cleared(self, state: Any) -> Any:
-        flows = {
-            f.name: jnp.asarray(zero_of(f), dtype=f.dtype) for f in self.description.fields if f.role == "flow"
-        }
+        flows = {f.name: jnp.asarray(zero_of(f), dtype=f.dtype) for f in self.description.fields if f.role == "flow"}
         return state.replace(**flows) if flows else state
 
     def _cast(self, state: Any, method: str) -> Any:
@@ -275,12 +273,18 @@ def action_like(action: Any) -> Any:
     if isinstance(action, Actions):
         return Record(**{name: action_like(part) for name, part in action.parts.items()})
     if isinstance(action, Choice):
-        return jax.ShapeDtypeStruct((), jnp.int32)
-    return jax.ShapeDtypeStruct(action.shape, jnp.float32)
+        return jax.ShapeDtypeStruct((), jnp.int32)  # type: ignore[no-untyped-call]
+    return jax.ShapeDtypeStruct(action.shape, jnp.float32)  # type: ignore[no-untyped-call]
 
 
 def stacked_rows(
-    noise: Noise, stream: Stream, requests: tuple[Request, ...], start: int, count: int, room: int, copies: int | None = None
+    noise: Noise,
+    stream: Stream,
+    requests: tuple[Request, ...],
+    start: int,
+    count: int,
+    room: int,
+    copies: int | None = None,
 ) -> list[np.ndarray[Any, Any]]:
     """The base noise of turns ``start`` to ``start + count``: a request gives one array ``(room, copies, width)``."""
     arrays = []
@@ -325,4 +329,3 @@ def _like(value: Any, model: Any) -> Any:
 
 
 loops.register(_Loops())
-

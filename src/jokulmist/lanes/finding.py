@@ -82,12 +82,14 @@ def meet(environment: Environment, steps: int) -> Met:
         action = action_of.random(draws[Stream.PLAY].at(turn, 0))
         advances += 1
         after, terms, held, measures = _transition(step, state, action, draws[Stream.ADVANCE].at(turn, 0), advances)
-        for values, new in (
-            (met.befores, state), (met.actions, action), (met.advances, advances), (met.afters, after),
-            (met.terms, terms), (met.measures, measures), (met.held, held),
-            (met.rows, step.observe(after, draws[Stream.SENSE].at(turn, 0))),
-        ):  # fmt: skip
-            values.append(new)
+        met.befores.append(state)
+        met.actions.append(action)
+        met.advances.append(advances)
+        met.afters.append(after)
+        met.terms.append(terms)
+        met.measures.append(measures)
+        met.held.append(held)
+        met.rows.append(step.observe(after, draws[Stream.SENSE].at(turn, 0)))
         state = after
         if held:
             state = step.begin(draws[Stream.BEGIN].at(turn + 1, 0))
@@ -168,11 +170,11 @@ def _difference(environment: Environment, met: Met, judged: Any, observed: Any, 
     description = describe(environment)
     count = len(met.befores)
 
-    def unlike(plain: list[Any], traced: Any, what: str) -> str:
+    def unlike(plain: Any, traced: Any, what: str) -> str:
         ours, theirs = np.asarray(plain, np.float64), np.asarray(traced, np.float64)
         theirs = np.broadcast_to(theirs, ours.shape)
         reach = max(float(np.max(np.abs(ours), initial=0.0)), 1e-6)
-        apart = ~np.isclose(ours, theirs, rtol=0.0, atol=TOLERANCE * reach, equal_nan=True)
+        apart: Any = ~np.isclose(ours, theirs, rtol=0.0, atol=TOLERANCE * reach, equal_nan=True)
         apart = apart.reshape(count, -1).any(axis=1)
         # Rounding can tip a comparison or a count over its edge; more than one state in a hundred is no rounding.
         whole = np.asarray(plain).dtype.kind in "ib"
@@ -196,7 +198,9 @@ def _difference(environment: Environment, met: Met, judged: Any, observed: Any, 
         count = len(met.befores)
         begun = None
     for field in description.fields:
-        found = unlike([s.__dict__[field.name] for s in met.afters], judged.after.__dict__[field.name], f"field `{field.name}`")
+        found = unlike(
+            [s.__dict__[field.name] for s in met.afters], judged.after.__dict__[field.name], f"field `{field.name}`"
+        )
         if not found and begun is not None:
             firsts = [s.__dict__[field.name] for s in met.begins[:count]]
             found = unlike(firsts, begun.__dict__[field.name], f"field `{field.name}` from `begin`")
@@ -216,8 +220,9 @@ def _difference(environment: Environment, met: Met, judged: Any, observed: Any, 
         if found:
             return found
     for bit, name in enumerate(description.closings):
-        ours = [bool(h >> bit & 1) for h in met.held]
-        found = unlike(ours, (np.asarray(judged.held) >> bit & 1).astype(bool), f"`{name}`")
+        found = unlike(
+            [bool(h >> bit & 1) for h in met.held], (np.asarray(judged.held) >> bit & 1).astype(bool), f"`{name}`"
+        )
         if found:
             return found
     return ""

@@ -108,7 +108,9 @@ def _given(value: float | None) -> float:
     return value
 
 
-def linear(start: float, end: float, *, over: float | int, of: Counted = "decisions", floor: float | None = None) -> Schedule:
+def linear(
+    start: float, end: float, *, over: float | int, of: Counted = "decisions", floor: float | None = None
+) -> Schedule:
     """A straight line from `start` to `end`, then `end`.
 
     Parameters

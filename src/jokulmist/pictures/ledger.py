@@ -35,7 +35,9 @@ def ledger(run: Run, axes: Axes | None = None) -> Axes:
         axes = style.axes_or_new(axes)
         description = describe(run.environment)
         frame = run.episodes
-        axes.set_title(f"{description.name}: where the return came from, {type(run.plan.agent).__name__}, seed {run.seed}")
+        axes.set_title(
+            f"{description.name}: where the return came from, {type(run.plan.agent).__name__}, seed {run.seed}"
+        )
         axes.set_ylabel("mean return of an episode, by reward term")
         style.decisions_axis(axes)
         if not len(frame):
@@ -53,7 +55,13 @@ def ledger(run: Run, axes: Axes | None = None) -> Axes:
             whole = weight * float(frame[term.name].mean())
             label = f"{term.name} x {weight:g}  (mean {whole:+.3g})"
             axes.stairs(
-                base + share, edges, baseline=base, fill=True, color=style.SERIES[k % len(style.SERIES)], alpha=0.85, label=label
+                base + share,
+                edges,
+                baseline=base,
+                fill=True,
+                color=style.SERIES[k % len(style.SERIES)],
+                alpha=0.85,
+                label=label,
             )
             up, down = up + np.clip(share, 0, None), down + np.clip(share, None, 0)
         axes.stairs(total, edges, baseline=None, color=style.INK, linewidth=2.0, label="return")

@@ -14,9 +14,13 @@ def save_pictures(run: Run, known: Levels | None = None) -> list[Path]:
     """Draw the learning curve and the ledger of a run into its folder; returns their paths."""
     assert run.path is not None
     paths = []
-    for name, draw in (("learning-curve.png", lambda axes: plot(run, axes, known=known)), ("ledger.png", lambda axes: ledger(run, axes))):
+    for name in ("learning-curve.png", "ledger.png"):
         with style.styled():
             figure = style.own_figure()
-            draw(figure.add_subplot())
+            axes = figure.add_subplot()
+            if name == "ledger.png":
+                ledger(run, axes)
+            else:
+                plot(run, axes, known=known)
             paths.append(style.save(figure, run.path / "pictures" / name))
     return paths

@@ -44,7 +44,7 @@ def styled() -> Iterator[None]:
     """The shared style, for the figures made inside, and nothing else in the process."""
     import matplotlib
 
-    with matplotlib.rc_context(STYLE):
+    with matplotlib.rc_context(STYLE):  # type: ignore[arg-type]
         yield
 
 

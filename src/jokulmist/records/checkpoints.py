@@ -66,7 +66,7 @@ def open_arrays(path: Path) -> tuple[dict[str, np.ndarray[Any, Any]], dict[str, 
     try:
         with safe_open(path, framework="numpy") as file:
             about = json.loads((file.metadata() or {}).get("about", "{}"))
-            return {name: file.get_tensor(name) for name in file.keys()}, about
+            return {name: file.get_tensor(name) for name in list(file.keys())}, about
     except FileNotFoundError:
         raise RecordError(f"there is no file {path}.") from None
     except (SafetensorError, OSError, ValueError) as failure:

@@ -7,12 +7,15 @@ import json
 import os
 import tomllib
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import tomli_w
 
 from jokulmist.errors import RecordError, SettingError
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 def replace_file(path: Path, content: bytes | str) -> None:
@@ -47,7 +50,9 @@ def read_toml(path: Path) -> dict[str, Any]:
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError:
-        raise SettingError(f"there is no plan {path}. Check the path, or write one as in `jokulmist train --help`.") from None
+        raise SettingError(
+            f"there is no plan {path}. Check the path, or write one as in `jokulmist train --help`."
+        ) from None
     except (OSError, UnicodeDecodeError) as failure:
         raise SettingError(f"cannot read the plan {path}: {failure}.") from None
     try:
@@ -62,7 +67,9 @@ def csv_lines(columns: dict[str, Any], header: bool) -> bytes:
     from pyarrow import csv
 
     def column(values: Any) -> Any:
-        if getattr(values, "dtype", None) == object or (isinstance(values, list) and any(isinstance(v, str) for v in values)):
+        if getattr(values, "dtype", np.dtype(float)).kind == "O" or (
+            isinstance(values, list) and any(isinstance(v, str) for v in values)
+        ):
             return pa.array([None if v is None else str(v) for v in values], pa.string())
         return pa.array(values)
 
@@ -86,16 +93,21 @@ class CsvAppender:
         if first:
             self._columns = list(columns)
         elif list(columns) != self._columns:
-            columns = {name: columns.get(name, np.full(len(next(iter(columns.values()))), np.nan)) for name in self._columns or ()}
+            columns = {
+                name: columns.get(name, np.full(len(next(iter(columns.values()))), np.nan))
+                for name in self._columns or ()
+            }
         data = csv_lines(columns, header=first)
         try:
             with self.path.open("ab") as stream:
                 stream.write(data)
         except OSError as failure:
-            raise RecordError(f"cannot write {self.path}: {failure.strerror}. What was recorded so far is kept.") from None
+            raise RecordError(
+                f"cannot write {self.path}: {failure.strerror}. What was recorded so far is kept."
+            ) from None
 
 
-def read_csv(path: Path) -> Any:
+def read_csv(path: Path) -> pd.DataFrame:
     """A CSV as a data frame; a torn last line is left out, an absent file is an empty frame."""
     import pandas as pd
 

@@ -18,7 +18,13 @@ from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import CsvAppender, csv_lines, read_json, replace_file, write_json, write_toml
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
-PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = "plan.toml", "origin.json", "episodes.csv", "readings.csv", "evaluated.csv"
+PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
+    "plan.toml",
+    "origin.json",
+    "episodes.csv",
+    "readings.csv",
+    "evaluated.csv",
+)
 CHECKPOINTS, SOURCE, PICTURES, LOG = "checkpoints", "source", "pictures", "log.txt"
 Clock = Callable[[], datetime.datetime]
 
@@ -40,7 +46,9 @@ def take_folder(folder: Path, name: str | None, stem: str) -> Path:
             try:
                 (folder / name).mkdir()
             except FileExistsError:
-                raise SettingError(f"there is a run {folder / name} already. Choose another `name`, or leave it out.") from None
+                raise SettingError(
+                    f"there is a run {folder / name} already. Choose another `name`, or leave it out."
+                ) from None
             return folder / name
         taken = [p.name.rpartition("-")[2] for p in folder.glob(f"{stem}-*")]
         number = max([int(t) for t in taken if t.isdigit()], default=0) + 1

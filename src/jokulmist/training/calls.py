@@ -34,7 +34,9 @@ class Calls(Protocol):
 
     def stacked(self, turns: list[Experience]) -> Experience: ...
 
-    def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]: ...
+    def learn(
+        self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, Any]: ...
 
 
 def calls_for(agent: Agent, shapes: Shapes) -> Calls:
@@ -140,7 +142,9 @@ class TracedCalls(ArrayCalls):
         key = (name, explore)
         if key not in self._compiled:
             counting = CountingDraw(jnp)
-            jax.eval_shape(lambda v, a: getattr(kind, name)(shapes, Numbers(**v), *a, counting, *last), values, arguments)
+            jax.eval_shape(
+                lambda v, a: getattr(kind, name)(shapes, Numbers(**v), *a, counting, *last), values, arguments
+            )
             self._requests[name] = tuple(counting.requests)
 
             def run(v: Any, a: Any, rows: Any, one: Any) -> Any:

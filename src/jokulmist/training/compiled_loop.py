@@ -201,9 +201,7 @@ class CompiledLoop:
         return jax.tree.map(np.array, self._carry.learner)
 
 
-def program_for(
-    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any
-) -> Program:
+def program_for(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
     """The compiled program for a class, an agent's shapes and a number of copies; kept for the next run."""
     key = (compiled.static_key, type(agent), shapes)
     if key not in _PROGRAMS:
@@ -218,9 +216,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     per_update = agent.decisions_per_update()
     names = list(agent.numbers())
     width = compiled.description.spec.width
-    choose_requests, learn_requests = _agent_requests(
-        kind, shapes, names, learner, memory, width, per_update
-    )
+    choose_requests, learn_requests = _agent_requests(kind, shapes, names, learner, memory, width, per_update)
     requests = compiled.requests
     per_turn = 4 * copies * (2 + len(compiled.description.terms) + len(compiled.description.measures))
     for stream in ENVIRONMENT_STREAMS:
@@ -269,9 +265,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
 
         return lax.while_loop(going, update, (jnp.int32(0), carry))
 
-    return Program(
-        compiled, choose_requests, learn_requests, room, jax.jit(start), jax.jit(chunk, donate_argnums=(3,))
-    )
+    return Program(compiled, choose_requests, learn_requests, room, jax.jit(start), jax.jit(chunk, donate_argnums=(3,)))
 
 
 def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -> Any:
@@ -357,22 +351,23 @@ def _agent_requests(
     copies = shapes.copies
     counted: list[tuple[Request, ...]] = []
 
+    def like(shape: tuple[int, ...], dtype: Any = jnp.float32) -> Any:
+        return jax.ShapeDtypeStruct(shape, dtype)  # type: ignore[no-untyped-call]
+
     def count(function: Any, *arguments: Any) -> Any:
         draw = CountingDraw(jnp)
         result = jax.eval_shape(lambda v, a: function(Numbers(**v), *a, draw), values, arguments)
         counted.append(tuple(draw.requests))
         return result
 
-    values = {name: jax.ShapeDtypeStruct((), jnp.float32) for name in names}
-    observed = jax.ShapeDtypeStruct((copies, width), jnp.float32)
+    values = {name: like(()) for name in names}
+    observed = like((copies, width))
     actions, memory, notes = count(
-        lambda now, *rest: kind.choose(shapes, now, *rest, True), learner, memory, observed
+        lambda now, a, b, c, draw: kind.choose(shapes, now, a, b, c, draw, True), learner, memory, observed
     )
-    flag = jax.ShapeDtypeStruct((per_update, copies), jnp.bool_)
-    many = jax.ShapeDtypeStruct((per_update, copies, width), jnp.float32)
-    lead = jax.tree.map(lambda leaf: jax.ShapeDtypeStruct((per_update, *leaf.shape), leaf.dtype), (actions, notes))
-    experience = Experience(
-        many, lead[0], jax.ShapeDtypeStruct((per_update, copies), jnp.float32), flag, flag, many, many, lead[1]
-    )
+    flag = like((per_update, copies), jnp.bool_)
+    many = like((per_update, copies, width))
+    lead = jax.tree.map(lambda leaf: like((per_update, *leaf.shape), leaf.dtype), (actions, notes))
+    experience = Experience(many, lead[0], like((per_update, copies)), flag, flag, many, many, lead[1])
     count(lambda now, *rest: kind.learn(shapes, now, *rest), learner, memory, experience)
     return counted[0], counted[1]

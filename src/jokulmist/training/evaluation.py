@@ -19,7 +19,7 @@ from jokulmist.environments.noise import Domain, Noise, Stream, checked_seed
 from jokulmist.environments.state import State
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
-from jokulmist.lanes.protocol import Observed
+from jokulmist.lanes.protocol import Finished, Observed
 from jokulmist.records.episodes import columns_of
 from jokulmist.training.plain_loop import batch_of
 from jokulmist.training.policy import Act, Player, Policy
@@ -126,7 +126,7 @@ def evaluate(
     seed = checked_seed(seed)
     if isinstance(policy, Policy):
         policy.fits(environment)
-    finished = []
+    finished: list[tuple[int, Finished]] = []
     for first in range(0, episodes, SIDE_BY_SIDE):
         owners = tuple(range(first, min(first + SIDE_BY_SIDE, episodes)))
         lane = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)

@@ -147,7 +147,9 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
     """A plan from the content of its sections; relative paths start from `base`."""
     for section in content:
         if section not in SECTIONS:
-            raise SettingError(f"a plan has no section `{section}`; it has {listed(SECTIONS)}.{nearest(section, SECTIONS)}")
+            raise SettingError(
+                f"a plan has no section `{section}`; it has {listed(SECTIONS)}.{nearest(section, SECTIONS)}"
+            )
     parts: dict[str, dict[str, Any]] = {}
     for section in SECTIONS:
         part = content.get(section)

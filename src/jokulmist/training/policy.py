@@ -69,11 +69,11 @@ class Policy:
             raise SettingError(f"`{type(self.agent).__name__}` has no values of actions.")
         shapes = self.agent.shapes(self.spec, 1)
         found = judge(shapes, self.learner, [float(v) for v in self._row(observation)])
-        return dict(zip(self.spec.action.labels, map(float, found), strict=True))  # type: ignore[union-attr]
+        return dict(zip(self.spec.action.labels, map(float, found), strict=True))  # type: ignore[union-attr, arg-type]
 
     def _row(self, observation: Any) -> Any:
         if isinstance(observation, (Observation, Mapping)):
-            return self.spec.flat({name: observation[name] for name in observation.keys()})
+            return self.spec.flat({name: observation[name] for name in list(observation.keys())})
         row = np.asarray(observation, np.float32)
         if row.shape != (self.spec.width,):
             raise SettingError(
@@ -87,7 +87,9 @@ class Policy:
         name = describe(environment).name
         have, need = [c.name for c in theirs.channels], [c.name for c in ours.channels]
         if have != need:
-            raise SettingError(f"the policy observes {need}, and `{name}` shows {have}. Use the environment it learned on.")
+            raise SettingError(
+                f"the policy observes {need}, and `{name}` shows {have}. Use the environment it learned on."
+            )
         for mine, other in zip(ours.channels, theirs.channels, strict=True):
             if mine != other:
                 raise SettingError(

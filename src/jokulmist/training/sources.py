@@ -10,7 +10,7 @@ import sys
 import traceback
 from pathlib import Path
 from types import ModuleType
-from typing import Any
+from typing import Any, NoReturn
 
 from jokulmist.agents.protocol import Agent
 from jokulmist.agents.registry import AGENTS
@@ -40,20 +40,22 @@ def environment_class(use: str, base: Path | None = None) -> type[Environment]:
             f"no environment `{use}`; the gallery has {listed(SHIPPED)}.{nearest(use, SHIPPED)} "
             f"For your own write `path/to/file.py:Class`."
         )
-    return _named(use, Environment, "an environment", base)
+    found: type[Environment] = _named(use, Environment, "an environment", base)
+    return found
 
 
 def agent_class(use: str, base: Path | None = None) -> type[Agent]:
     """The class that a plan's ``agent.use`` names: a shipped method, or ``file.py:Class``."""
     if not isinstance(use, str) or not use:
-        raise LookupFailed(f"a method is named by a text; got {use!r}. Use for instance `use = \"QLearning\"`.")
+        raise LookupFailed(f'a method is named by a text; got {use!r}. Use for instance `use = "QLearning"`.')
     if use in AGENTS:
         return AGENTS[use]
     if ":" not in use:
         raise LookupFailed(
             f"no method `{use}`; there are {listed(AGENTS)}.{nearest(use, AGENTS)} For your own write `file.py:Class`."
         )
-    return _named(use, Agent, "an agent", base)
+    found: type[Agent] = _named(use, Agent, "an agent", base)
+    return found
 
 
 def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
@@ -70,7 +72,9 @@ def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
         raise LookupFailed(f"{place} has {listed(classes)}; say which, e.g. `{place}:{next(iter(classes), 'Class')}`.")
     found = getattr(module, name, None)
     if not (isinstance(found, type) and issubclass(found, kind)):
-        raise LookupFailed(f"{place} has no class `{name}` that is {what}; it has {listed(classes)}.{nearest(name, classes)}")
+        raise LookupFailed(
+            f"{place} has no class `{name}` that is {what}; it has {listed(classes)}.{nearest(name, classes)}"
+        )
     return found
 
 
@@ -85,7 +89,8 @@ def _from_file(place: str, base: Path | None) -> ModuleType:
     if name in sys.modules:
         return sys.modules[name]
     spec = importlib.util.spec_from_file_location(name, path)
-    assert spec is not None and spec.loader is not None
+    assert spec is not None
+    assert spec.loader is not None
     module = importlib.util.module_from_spec(spec)
     sys.modules[name] = module
     sys.path.insert(0, str(path.parent))
@@ -103,12 +108,14 @@ def _from_module(place: str) -> ModuleType:
     try:
         return importlib.import_module(place)
     except ModuleNotFoundError as failure:
-        raise LookupFailed(f"there is no module `{failure.name}`. Is it installed here, or is the name misspelt?") from None
+        raise LookupFailed(
+            f"there is no module `{failure.name}`. Is it installed here, or is the name misspelt?"
+        ) from None
     except Exception as failure:
         _tell(failure, Path(place))
 
 
-def _tell(failure: BaseException, path: Path) -> Any:
+def _tell(failure: BaseException, path: Path) -> NoReturn:
     """A failure while a user's file was read, as one message with its line."""
     if isinstance(failure, SyntaxError):
         raise BrokenEnvironment(

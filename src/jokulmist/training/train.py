@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType
-from typing import Any, Literal, overload
+from typing import Any, Literal
 
 import numpy as np
 
@@ -38,10 +38,6 @@ PIECE_SECONDS = 0.25
 EVALUATION_SEED = 1_000_003
 
 
-@overload
-def train(environment: Environment, agent: Agent, *, seeds: Sequence[int], **options: Any) -> Runs: ...
-@overload
-def train(environment: Environment, agent: Agent, *, seed: int = 0, **options: Any) -> Run: ...
 def train(
     environment: Environment,
     agent: Agent,
@@ -57,7 +53,7 @@ def train(
     folder: str | Path | None = "runs",
     name: str | None = None,
     show: Show | None = None,
-) -> Run | Runs:
+) -> Any:
     """Train an agent on an environment.
 
     Parameters
@@ -109,7 +105,11 @@ def train(
     20
     """
     if not isinstance(environment, Environment):
-        what = f"the class `{environment.__name__}`; write `{environment.__name__}()`" if isinstance(environment, type) else repr(environment)
+        what = (
+            f"the class `{environment.__name__}`; write `{environment.__name__}()`"
+            if isinstance(environment, type)
+            else repr(environment)
+        )
         raise SettingError(f"`train` takes an environment first; got {what}.")
     if not isinstance(agent, Agent):
         what = f"the class `{agent.__name__}`; write `{agent.__name__}()`" if isinstance(agent, type) else repr(agent)
@@ -131,11 +131,18 @@ def train(
 
 
 def train_plan(
-    plan: Plan, *, folder: Path | None, name: str | None = None, show: Show | None = None, command: list[str] | None = None
+    plan: Plan,
+    *,
+    folder: Path | None,
+    name: str | None = None,
+    show: Show | None = None,
+    command: list[str] | None = None,
 ) -> Runs:
     """Train a plan, one run a seed; see `train`."""
     show = show or Silent()
-    plan.agent.shapes(describe(plan.environment).spec, plan.training.copies)  # what does not fit is told before anything is made
+    plan.agent.shapes(
+        describe(plan.environment).spec, plan.training.copies
+    )  # what does not fit is told before anything is made
     compiled, why = chosen_lane(plan)
     if why:
         show.say(why)
@@ -155,7 +162,9 @@ def chosen_lane(plan: Plan) -> tuple[bool, str]:
         return False, ""
     if not plan.agent.traced:
         if plan.training.lane == "compiled":
-            raise SettingError(f"`{type(plan.agent).__name__}` is not traced, so it trains on plain lanes. Use `lane=\"plain\"`.")
+            raise SettingError(
+                f'`{type(plan.agent).__name__}` is not traced, so it trains on plain lanes. Use `lane="plain"`.'
+            )
         return False, ""
     finding = find(plan.environment)
     if finding.compiles:
@@ -303,7 +312,10 @@ class _Session:
 
     def _evaluate(self, loop: Loop) -> None:
         result = evaluate(
-            self._policy(loop), self.environment, episodes=self.training.evaluate_episodes, seed=EVALUATION_SEED + self.seed
+            self._policy(loop),
+            self.environment,
+            episodes=self.training.evaluate_episodes,
+            seed=EVALUATION_SEED + self.seed,
         )
         if self.path is not None:
             self.recorder.evaluated(result.columns)

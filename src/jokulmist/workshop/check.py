@@ -102,7 +102,12 @@ class Report:
             "terms": [asdict(t) for t in self.terms],
             "closed_by": self.closed_by,
             "levels": {
-                name: {"mean": e.mean, "sd": e.sd, "interval": list(e.interval), "sees_more": self.sees_more.get(name, False)}
+                name: {
+                    "mean": e.mean,
+                    "sd": e.sd,
+                    "interval": list(e.interval),
+                    "sees_more": self.sees_more.get(name, False),
+                }
                 for name, e in self.levels.items()
             },
             "compiles": self.compiles,

@@ -29,7 +29,9 @@ def show(report: Report, console: Any) -> None:
     wrong = sum(f.level == "wrong" for f in report.findings)
     doubtful = len(report.findings) - wrong
     verdict = "nothing wrong was found" if not wrong else f"{wrong} wrong"
-    console.print(f"[bold]{report.name}[/bold]: {verdict}{f', {doubtful} doubtful' if doubtful else ''}, {report.steps:,} steps of random play")
+    console.print(
+        f"[bold]{report.name}[/bold]: {verdict}{f', {doubtful} doubtful' if doubtful else ''}, {report.steps:,} steps of random play"
+    )
     for finding in report.findings:
         color = "red" if finding.level == "wrong" else "yellow"
         console.print(f"\n[{color}]{finding.level}[/{color}]  {escape(finding.what)}", soft_wrap=False)
@@ -41,16 +43,27 @@ def show(report: Report, console: Any) -> None:
         return
     console.print()
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    for name, side in (("", "left"), ("name", "left"), ("declared", "left"), ("least", "right"), ("most", "right"), ("mean a step", "right")):
+    for name, side in (
+        ("", "left"),
+        ("name", "left"),
+        ("declared", "left"),
+        ("least", "right"),
+        ("most", "right"),
+        ("mean a step", "right"),
+    ):
         table.add_column(name, justify=side)  # type: ignore[arg-type]
     for kind, rows in (("observed", report.channels), ("reward", report.terms)):
         for i, reach in enumerate(rows):
             mean = f"{reach.mean:.4g}" if kind == "reward" else ""
-            table.add_row(kind if i == 0 else "", reach.name, reach.declared, f"{reach.least:.4g}", f"{reach.most:.4g}", mean)
+            table.add_row(
+                kind if i == 0 else "", reach.name, reach.declared, f"{reach.least:.4g}", f"{reach.most:.4g}", mean
+            )
     console.print(table)
     console.print()
     total = sum(report.closed_by.values())
-    closed = ", ".join(f"{name} {count / total:.0%}" for name, count in sorted(report.closed_by.items(), key=lambda i: -i[1]))
+    closed = ", ".join(
+        f"{name} {count / total:.0%}" for name, count in sorted(report.closed_by.items(), key=lambda i: -i[1])
+    )
     console.print(f"episodes closed by   {closed or 'nothing'}  ({total} episodes)")
     for name, level in report.levels.items():
         low, high = level.interval
