@@ -40,6 +40,7 @@ def _plain(value: Any) -> float | Schedule:
 
 Scheduled = Annotated[float | Schedule, BeforeValidator(_plain), PlainSerializer(schedules.written)]
 Share = Annotated[Scheduled, AfterValidator(within(0.0, 1.0))]
+FixedShare = Annotated[float, AfterValidator(within(0.0, 1.0))]
 
 
 class Shapes(SimpleNamespace):

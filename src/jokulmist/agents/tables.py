@@ -20,7 +20,7 @@ from typing import Annotated, Any, ClassVar, NamedTuple
 import numpy as np
 from pydantic import BeforeValidator
 
-from jokulmist.agents.protocol import Agent, Numbers, Shapes, Share
+from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
 from jokulmist.environments.actions import Choice
 from jokulmist.environments.channels import Spec
 from jokulmist.errors import SettingError, listed, nearest
@@ -206,7 +206,7 @@ class TableAgent(Agent):
     """
 
     learning_rate: Share = 0.1
-    discount: Annotated[float, Share] = 0.99
+    discount: FixedShare = 0.99
     exploration: Share = linear(1.0, 0.05, over=0.5)
     bins: Annotated[int | dict[str, int], BeforeValidator(_bins)] = 10
     initial_value: float = 0.0

@@ -226,7 +226,7 @@ def _refuse_clashes(cls: type, state: type[State], named: Mapping[str, parts.Par
         if name in RESERVED or name in RECORD_COLUMNS:
             raise DeclarationError(
                 f"`{where}` names a part `{name}`, which has a meaning of its own; choose another name. "
-                f"Taken are {listed([*RESERVED, *RECORD_COLUMNS])}."
+                f"Taken are {listed(dict.fromkeys([*RESERVED, *RECORD_COLUMNS]))}."
             )
     for name in state._fields:
         if name in named:

@@ -96,8 +96,9 @@ class WholeTarn(Tarn):
     """The tarn in whole numbers: levels, releases and melt are counts of 1000 m3.
 
     Small enough to be solved exactly by dynamic programming. From its first states the optimum, without discounting,
-    is 83.5; random play returns 40. `QLearning(discount=1.0, learning_rate=jm.linear(0.3, 0.005, over=1.0),
-    exploration=jm.linear(1.0, 0.1, over=0.8))` comes within 0.5 % of the optimum in 10,000,000 decisions.
+    is 162.3; random play returns 93. `QLearning(discount=1.0, learning_rate=jm.linear(0.5, 0.001, over=1.0),
+    exploration=jm.linear(1.0, 0.2, over=1.0))` comes within 0.5 % of it in 20,000,000 decisions, with 16 copies, on all
+    of the seeds 0 to 9 (`benchmarks/levels.py`).
     """
 
     capacity: int = jm.parameter(25, low=10, high=80, unit="1000 m3", help="The tarn spills above it.")

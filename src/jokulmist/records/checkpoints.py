@@ -25,7 +25,7 @@ def flattened(tree: Any, prefix: str = "") -> dict[str, np.ndarray[Any, Any]]:
     elif isinstance(tree, (tuple, list)):
         items = [(str(i), part) for i, part in enumerate(tree)]
     else:
-        return {prefix or "value": np.ascontiguousarray(tree)}
+        return {prefix or "value": np.asarray(tree, order="C")}
     found: dict[str, np.ndarray[Any, Any]] = {}
     for name, part in items:
         found.update(flattened(part, f"{prefix}/{name}" if prefix else name))

@@ -118,9 +118,5 @@ def read_csv(path: Path) -> pd.DataFrame:
     whole = data[: data.rfind(b"\n") + 1]
     if not whole:
         return pd.DataFrame()
-    # The words "closed_by" and "also_held" hold text that may be empty: empty, not missing.
-    frame = pd.read_csv(io.BytesIO(whole))
-    for name in ("closed_by", "also_held"):
-        if name in frame:
-            frame[name] = frame[name].fillna("").astype(str)
-    return frame
+    # These hold text that may be empty: empty, not missing.
+    return pd.read_csv(io.BytesIO(whole), converters={"closed_by": str, "also_held": str, "act": str})

@@ -1,0 +1,194 @@
+"""The tables' updates against numbers worked by hand, and their levels against dynamic programming."""
+
+import jax.numpy as jnp
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from optimum import solve_tarn
+from places import Corridor
+
+import jokulmist as jm
+from jokulmist.agents.protocol import Experience, Numbers
+from jokulmist.agents.tables import SCALARS, Carried, Table, array_ops, chances, drawn, expectation
+from jokulmist.environments.draws import CountingDraw, RowDraw
+from jokulmist.environments.environment import describe
+from jokulmist.errors import SettingError
+from jokulmist.training.compiled_loop import CompiledLoop
+from jokulmist.training.loop import Planned
+from jokulmist.training.plain_loop import PlainLoop
+
+NUMBERS = Numbers(learning_rate=0.5, discount=0.9, exploration=0.2, initial_value=0.0)
+TABLE = np.array([[0.0, 0.0], [1.0, 2.0], [3.0, 5.0], [-1.0, 4.0], [7.0, 7.0]], np.float32)
+
+
+class Fixed:
+    """A draw whose uniform numbers are given."""
+
+    def __init__(self, *values):
+        self.values = values
+
+    def uniform(self, shape=()):
+        return jnp.asarray(self.values, jnp.float32) if shape else self.values[0]
+
+    def settle(self, value):
+        return value
+
+
+def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,), plain=False):
+    """The table after one update from `TABLE`, on either lane."""
+    copies = len(observed)
+    shapes = agent.shapes(describe(Corridor()).spec, copies)
+    rows, after = np.array(observed, np.float32)[:, None], np.array(last, np.float32)[:, None]
+    if plain:
+        learner = Table(TABLE.copy())
+        draw = Fixed(np.array(noise)) if copies > 1 else Fixed(*noise)
+        cells = [int(c) for c in observed]
+        notes = (cells, [TABLE[c].tolist() for c in cells])
+        experience = (rows.tolist(), actions, rewards, ended, closed, after.tolist(), after.tolist(), notes)
+        memory = (None, cells)
+        if copies > 1:
+            draw.uniform = lambda shape=(): np.array(noise)
+        learner, _, readings = type(agent).learn_plain(shapes, NUMBERS, learner, memory, experience, draw)
+        return learner.values, readings
+    one = Experience(*[jnp.asarray(v)[None] for v in (rows, actions, np.array(rewards, np.float32), ended, closed, after, after)], ())
+    learner = Table(jnp.asarray(TABLE))
+    memory = Carried(jnp.full(copies, -1))
+    learner, _, readings = type(agent).learn(shapes, NUMBERS, learner, memory, one, Fixed(*noise))
+    return np.asarray(learner.values), readings
+
+
+def expected(*changes):
+    table = TABLE.copy()
+    for cell, action, value in changes:
+        table[cell, action] = value
+    return table
+
+
+BEST = 3.0 + 0.9 * 5.0  # from cell 1 to cell 2 with reward 3
+MEAN = 0.1 * 3.0 + 0.9 * 5.0  # exploration 0.2 over two actions: 0.1 for the worse, 0.9 for the better
+CASES = {
+    "QLearning": (jm.QLearning, 0.0, BEST, BEST),
+    "ExpectedSarsa": (jm.ExpectedSarsa, 0.0, 3.0 + 0.9 * MEAN, 3.0 + 0.9 * MEAN),
+    "Sarsa, the worse action comes next": (jm.Sarsa, 0.05, 3.0 + 0.9 * 3.0, 3.0 + 0.9 * MEAN),
+    "Sarsa, the better action comes next": (jm.Sarsa, 0.5, 3.0 + 0.9 * 5.0, 3.0 + 0.9 * MEAN),
+}
+
+
+@pytest.mark.parametrize("plain", [True, False], ids=["plain", "traced"])
+@pytest.mark.parametrize("case", CASES)
+def test_one_update_by_hand_with_an_end_and_a_cut(case, plain):
+    kind, u, target, cut_target = CASES[case]
+    step = [1.0], [0], [3.0]
+
+    def after(ended, closed):
+        return updated(kind(), *step, [ended], [closed], [2.0], noise=(u,), plain=plain)[0]
+
+    np.testing.assert_allclose(after(False, False), expected((1, 0, 1.0 + 0.5 * (target - 1.0))), rtol=1e-6)
+    # A cut bootstraps from the true last observation; Sarsa takes no next action there, so the expectation stands in.
+    np.testing.assert_allclose(after(False, True), expected((1, 0, 1.0 + 0.5 * (cut_target - 1.0))), rtol=1e-6)
+    np.testing.assert_allclose(after(True, True), expected((1, 0, 1.0 + 0.5 * (3.0 - 1.0))), rtol=1e-6)
+
+
+@pytest.mark.parametrize("plain", [True, False], ids=["plain", "traced"])
+def test_where_copies_meet_the_mean_of_their_errors_is_applied(plain):
+    table, readings = updated(
+        jm.QLearning(), [1.0, 1.0, 3.0], [0, 0, 1], [3.0, 1.0, 2.0], [True, True, False], [True, True, False],
+        [2.0, 2.0, 2.0], noise=(0.0, 0.0, 0.0), plain=plain,
+    )  # fmt: skip
+    errors = [2.0, 0.0, 2.0 + 0.9 * 5.0 - 4.0]
+    np.testing.assert_allclose(table, expected((1, 0, 1.0 + 0.5 * 1.0), (3, 1, 4.0 + 0.5 * errors[2])), rtol=1e-6)
+    assert float(readings[0]) == pytest.approx(np.mean(np.abs(errors)), rel=1e-6)
+
+
+@settings(max_examples=80, deadline=None)
+@given(st.lists(st.integers(-3, 3), min_size=1, max_size=6), st.floats(0.0, 1.0), st.floats(0.0, 0.999999))
+def test_chances_add_to_one_share_ties_and_are_the_same_traced(row, exploration, u):
+    row = [float(value) for value in row]
+    found = chances(row, exploration, SCALARS)
+    best = [value == max(row) for value in row]
+    assert sum(found) == pytest.approx(1.0)
+    for chance, is_best in zip(found, best, strict=True):
+        assert chance == pytest.approx(exploration / len(row) + (1 - exploration) / sum(best) * is_best)
+    action = drawn(found, u)
+    assert sum(found[:action]) <= u + 1e-9
+    assert u < sum(found[: action + 1]) + 1e-9
+    traced = chances([jnp.asarray([value]) for value in row], exploration, array_ops())
+    np.testing.assert_allclose(np.ravel(traced), found, atol=1e-6)
+    assert expectation(row, found) == pytest.approx(np.dot(row, found), abs=1e-6)
+
+
+@pytest.mark.parametrize("copies", [1, 4])
+@pytest.mark.parametrize("kind", [jm.QLearning, jm.Sarsa, jm.ExpectedSarsa], ids=lambda kind: kind.__name__)
+def test_both_lanes_learn_the_same_table(kind, copies):
+    """On whole numbers no rounding tips a cell, so that the lanes go the same way until a tie is rounded apart."""
+    agent = kind(learning_rate=0.25, exploration=jm.linear(1.0, 0.3, over=0.5), discount=0.5)
+    loops = [k(Corridor(slip=0.25), agent, 5, copies, Planned(steps=400)) for k in (PlainLoop, CompiledLoop)]
+    batches = [loop.advance(400 // copies) for loop in loops]
+    assert batches[0].steps.tolist() == batches[1].steps.tolist()
+    np.testing.assert_allclose(loops[0].learner().values, loops[1].learner().values, atol=1e-5)
+    readings = [loop.readings() for loop in loops]
+    assert readings[0] == pytest.approx(readings[1], rel=1e-3)
+
+
+def test_sarsa_takes_the_action_that_it_learned_from():
+    """The pending action is what choose gives, and a new episode draws anew."""
+    shapes = jm.Sarsa().shapes(describe(Corridor()).spec, 3)
+    learner, observed = Table(jnp.asarray(TABLE)), jnp.asarray([[1.0], [2.0], [3.0]])
+    noise = Fixed(0.99, 0.99, 0.99)
+    pending = Carried(jnp.asarray([0, -1, 0]))
+    actions, _, _ = jm.Sarsa.choose(shapes, NUMBERS, learner, pending, observed, noise, True)
+    assert actions.tolist() == [0, 1, 0]
+    greedy, _, _ = jm.Sarsa.choose(shapes, NUMBERS, learner, pending, observed, noise, False)
+    assert greedy.tolist() == [1, 1, 1]
+
+
+@pytest.mark.parametrize("copies", [1, 16])
+def test_q_learning_reaches_the_optimum_of_a_small_tarn(copies):
+    env = jm.gallery.WholeTarn(hours=24)
+    best, _ = solve_tarn(env)
+    agent = jm.QLearning(
+        discount=1.0, learning_rate=jm.linear(0.5, 0.001, over=1.0), exploration=jm.linear(1.0, 0.2, over=1.0)
+    )
+    for seed in (0, 1):
+        run = jm.train(env, agent, steps=3_000_000, copies=copies, seed=seed, folder=None)
+        greedy = run.policy.learner.values.reshape(26, 25, 3).argmax(axis=2).T
+        value, _ = solve_tarn(env, policy=greedy[:24])
+        assert best * 0.995 <= value <= best * (1 + 1e-9)
+
+
+@pytest.mark.parametrize(
+    ("make", "message"),
+    [
+        (lambda: jm.QLearning(learning_rate=1.5), r"`learning_rate` of `QLearning`: must lie in \[0, 1\]; got 1.5. Its default"),
+        (lambda: jm.QLearning(exploration=jm.linear(2.0, 0.1, over=0.5)), r"must lie in \[0, 1\]"),
+        (lambda: jm.QLearning(lerning_rate=0.1), "no setting `lerning_rate`.*Did you mean `learning_rate`"),
+        (lambda: jm.QLearning(bins=0), "whole number above 0"),
+        (lambda: jm.QLearning(bins=True), "whole number above 0"),
+        (lambda: jm.QLearning(discount="much"), "`discount` of `QLearning`: .* valid number.*got 'much'"),
+    ],
+)
+def test_a_wrong_setting_says_what_is_allowed(make, message):
+    with pytest.raises(SettingError, match=message):
+        make()
+
+
+def test_settings_are_frozen_and_split_into_numbers_and_shapes():
+    agent = jm.QLearning(bins={"cell": 5}, exploration=0.3)
+    with pytest.raises(Exception, match="frozen"):
+        agent.bins = 3
+    assert set(agent.numbers()) == {"learning_rate", "discount", "exploration", "initial_value"}
+    spec = describe(Corridor()).spec
+    assert hash(agent.shapes(spec, 2)) == hash(jm.QLearning(bins={"cell": 5}, discount=0.1).shapes(spec, 2))
+    assert agent.shapes(spec, 2) != jm.QLearning(bins=5).shapes(spec, 2)
+    assert repr(agent) == "QLearning(exploration=0.3, bins={'cell': 5})"
+
+
+def test_compiled_draws_are_counted_by_the_first_trace():
+    counting = CountingDraw(jnp)
+    counting.uniform(shape=(4,))
+    counting.gamma(2.0)
+    assert [(r.kind, r.width) for r in counting.requests] == [("uniform", 4), ("normal", 8), ("uniform", 9)]
+    rows = [jnp.ones(4), jnp.zeros(8), jnp.full(9, 0.5)]
+    draw = RowDraw(jnp, rows, jnp.float32(1.0))
+    assert draw.uniform(shape=(4,)).shape == (4,)

@@ -1,0 +1,172 @@
+"""The command line, as a person types it: each command in its own process, and what it says to a mistake."""
+
+import json
+import os
+import subprocess
+import sys
+import time
+
+import pytest
+
+
+def run(*words, folder=None, **environment):
+    return subprocess.run(
+        [sys.executable, "-m", "jokulmist", *map(str, words)],
+        capture_output=True, text=True, cwd=folder, timeout=280, env={**os.environ, **environment}, check=False,
+    )  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def place(tmp_path_factory):
+    """A folder in which `new` has written an environment and `train` has trained it."""
+    folder = tmp_path_factory.mktemp("place")
+    made = run("new", "pond.py", folder=folder)
+    assert made.returncode == 0, made.stderr
+    trained = run("train", "pond.toml", "--set", "training.steps=20_000", "--set", "training.seeds=[0,1]", "--json", folder=folder)
+    assert trained.returncode == 0, trained.stderr
+    (folder / "trained.json").write_text(trained.stdout)
+    return folder
+
+
+def test_help_is_quick_and_loads_nothing_heavy():
+    code = (
+        "import sys, jokulmist.command.main as m\n"
+        "try:\n    m.main(['--help'])\nexcept SystemExit:\n    pass\n"
+        "import jokulmist\n"
+        "print(sorted({'jax', 'pandas', 'matplotlib', 'scipy', 'pydantic'} & set(sys.modules)))"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "[]"
+    for name in ("tour", "gallery", "new", "check", "train", "evaluate", "runs"):
+        assert name in done.stdout
+
+
+def test_every_command_has_help_with_an_example():
+    from typer.testing import CliRunner
+
+    from jokulmist.command.main import app
+
+    for name in ("tour", "gallery", "new", "check", "train", "evaluate", "runs"):
+        result = CliRunner().invoke(app, [name, "--help"])
+        assert result.exit_code == 0
+        assert f"jokulmist {name}" in result.output
+
+
+def test_new_check_train_evaluate_and_runs_in_a_row(place):
+    checked = run("check", "pond.py", "--json", folder=place)
+    report = json.loads(checked.stdout)
+    assert (checked.returncode, report["ok"], report["compiles"]) == (0, True, True)
+    rows = json.loads((place / "trained.json").read_text())
+    assert [row["seed"] for row in rows] == [0, 1]
+    assert [row["run"] for row in rows] == ["pond-qlearning-001", "pond-qlearning-002"]
+    folder = place / rows[0]["folder"]
+    assert (folder / "pictures" / "learning-curve.png").exists()
+    assert (folder / "source" / "pond.py").exists()
+    measured = run("evaluate", folder, "--episodes", 30, "--json", folder=place)
+    results = {row["who"]: row for row in json.loads(measured.stdout)["results"]}
+    assert results["policy"]["mean_return"] > results["random"]["mean_return"]
+    assert (folder / "evaluated.csv").read_text().count("\n") == 1 + 3 * 30
+    table = run("runs", folder=place)
+    assert "pond-qlearning-002" in table.stdout
+    assert len(json.loads(run("runs", "--json", folder=place).stdout)) == 2
+
+
+def test_the_tables_are_for_people_and_progress_is_not_on_standard_output(place):
+    done = run("evaluate", "runs/pond-qlearning-001", "--episodes", "5", folder=place)
+    assert "by hand" in done.stdout
+    assert "evaluated.csv" in done.stderr
+    again = run("train", "pond.toml", "--set", "training.steps=2_000", "--name", "short", folder=place)
+    assert "short  done: 2,000 decisions" in again.stderr
+    assert again.stdout.startswith("run ")
+    shown = run("check", "tarn", "--steps", "300", folder=place)
+    assert shown.returncode == 0
+    assert "compiled, 64 copies" in shown.stdout
+    assert {row["name"] for row in json.loads(run("gallery", "--json").stdout)} == {"tarn", "tarn-whole", "ferry"}
+    assert "jokulmist 0." in run("--version").stdout
+
+
+def test_a_dry_run_forecasts_and_trains_nothing(place):
+    before = sorted((place / "runs").iterdir())
+    done = run("train", "pond.toml", "--dry", "--json", folder=place)
+    forecast = json.loads(done.stdout)
+    assert (done.returncode, forecast["runs"], forecast["decisions_a_run"]) == (0, 1, 100_000)
+    assert forecast["seconds_a_run"] > 0
+    assert sorted((place / "runs").iterdir()) == before
+
+
+def spoil(folder):
+    """Plans and files with a mistake each."""
+    good = (folder / "pond.toml").read_text()
+    (folder / "torn.toml").write_text("[environment\n")
+    (folder / "range.toml").write_text(good.replace("bins = 20", "discount = 1.5"))
+    (folder / "unknown.toml").write_text(good.replace("bins", "bnis"))
+    (folder / "bad.py").write_text("def (:\n")
+    (folder / "crash.py").write_text("import jokulmist as jm\nraise ValueError('no snow')\n")
+    (folder / "half.py").write_text("import jokulmist as jm\nclass Half(jm.Environment):\n    action = jm.Choice(2)\n")
+    (folder / "wrong.py").write_text((folder / "pond.py").read_text().replace("let_in = 1.5 * action", "let_in = 1.5 * axion"))
+    (folder / "wrong.toml").write_text(good.replace("pond.py", "wrong.py"))
+    (folder / "file").write_text("")
+
+
+MISTAKES = [
+    (["check", "tran"], 2, "no environment `tran`", "Did you mean `tarn`?"),
+    (["check", "nowhere.py:Pond"], 2, "there is no file", "Check the path"),
+    (["check", "pond.py:Pnod"], 2, "no class `Pnod`", "Did you mean `Pond`?"),
+    (["check", "no.such.module:Pond"], 2, "there is no module `no`", "misspelt"),
+    (["check", "bad.py:Pond"], 1, "bad.py:1 is not valid Python", "Mend that line"),
+    (["check", "crash.py:Pond"], 1, "crash.py:2 failed when it was read: ValueError: no snow", ""),
+    (["check", "half.py:Half"], 2, "half.py:2: `Half.State` must be a class", "class State(jm.State)"),
+    (["train", "none.toml"], 2, "there is no plan none.toml", "Check the path"),
+    (["train", "torn.toml"], 2, "torn.toml is not valid TOML", "line 1"),
+    (["train", "range.toml"], 2, "`discount` of `QLearning`: must lie in [0, 1]; got 1.5", "default is 0.99"),
+    (["train", "unknown.toml"], 2, "no setting `bnis`", "Did you mean `bins`?"),
+    (["train", "pond.toml", "--set", "agent.bins"], 2, "--set", "agent.exploration=0.1"),
+    (["train", "pond.toml", "--folder", "file/runs"], 1, "cannot make a run's folder", "--folder"),
+    (["train", "wrong.toml"], 1, "`Pond.advance` (wrong.py:", "name 'axion' is not defined"),
+    (["evaluate", "nothing"], 2, "there is no run nothing", "jokulmist runs"),
+    (["evaluate", "."], 2, "is no run", "jokulmist train"),
+    (["evaluate", "runs/pond-qlearning-001", "--act", "best"], 2, "`act` must be `greedy` or `sampled`", "best"),
+    (["new", "pond.py"], 2, "is there already", "another name"),
+    (["new", "pond.txt"], 2, "writes a Python file", "jokulmist new pond.py"),
+    (["chekc", "tarn"], 2, "No such command", "chekc"),
+]
+
+
+@pytest.mark.parametrize(("words", "status", "what", "mend"), MISTAKES, ids=lambda v: " ".join(v) if isinstance(v, list) else "")
+def test_a_mistake_gets_one_clear_message_and_leaves_nothing_half_made(place, words, status, what, mend, capsys):
+    from jokulmist.command.main import main
+
+    spoil(place)
+    before = sorted((place / "runs").iterdir())
+    os.chdir(place)
+    with pytest.raises(SystemExit) as ended:
+        main(words)
+    said = capsys.readouterr().err
+    assert ended.value.code == status, said
+    assert what in said
+    assert mend in said
+    assert "Traceback" not in said
+    assert sorted((place / "runs").iterdir()) == before
+
+
+def test_a_class_that_is_wrong_makes_check_end_with_one(place):
+    (place / "dry.py").write_text((place / "pond.py").read_text().replace("20.0), let_in", "30.0), let_in"))
+    done = run("check", "dry.py:Pond", "--set", "x", folder=place)
+    assert done.returncode == 2  # there is no such option
+    (place / "low.py").write_text((place / "pond.py").read_text().replace("high=20.0", "high=12.0"))
+    done = run("check", "low.py:Pond", "--steps", "800", folder=place)
+    assert done.returncode == 1
+    assert "outside its bounds 0 to 12" in done.stdout
+
+
+def test_the_tour_runs_from_an_empty_folder_in_two_minutes(tmp_path):
+    began = time.perf_counter()
+    done = run("tour", folder=tmp_path, DISPLAY="")
+    assert done.returncode == 0, done.stderr
+    assert time.perf_counter() - began < 120
+    lines = (tmp_path / "runs" / "tour-summary.csv").read_text().splitlines()
+    assert lines[0].startswith("agent,seed,mean_return")
+    assert len(lines) == 1 + 3 + 3 + 2
+    assert len(list((tmp_path / "runs").glob("tarn-*/pictures/*.png"))) == 12
+    assert "6 of 6" not in done.stderr
+    assert "The best policy earns" in done.stdout

@@ -1,0 +1,29 @@
+"""What all tests share: one trained run, one folder of compiled code, and no folder made where the tests are."""
+
+import sys
+from pathlib import Path
+
+import pytest
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+import jokulmist as jm
+
+
+@pytest.fixture(autouse=True)
+def _in_own_folder(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+
+
+@pytest.fixture(scope="session")
+def trained(tmp_path_factory):
+    """A finished run of the tarn, compiled, with 3 copies and evaluations."""
+    return jm.train(
+        jm.gallery.Tarn(),
+        jm.QLearning(bins=12, discount=1.0, learning_rate=jm.linear(0.5, 0.05, over=1.0)),
+        steps=30_000,
+        copies=3,
+        evaluate_every=15_000,
+        evaluate_episodes=10,
+        folder=tmp_path_factory.mktemp("runs"),
+    )

@@ -1,0 +1,131 @@
+"""The same class gives the same transitions plain and compiled, and one that cannot be compiled says why."""
+
+import numpy as np
+import pytest
+from places import TRACED, Branching, Corridor, Skiff, Snowfield
+
+import jokulmist as jm
+from jokulmist.agents.random_play import RandomPlay
+from jokulmist.environments.environment import describe
+from jokulmist.gallery import SHIPPED
+from jokulmist.lanes.compiled import CompiledEnvironment
+from jokulmist.lanes.finding import _difference, _traced, find, meet
+from jokulmist.training.compiled_loop import CompiledLoop
+from jokulmist.training.loop import Planned
+from jokulmist.training.plain_loop import PlainLoop
+
+CLASSES = [*TRACED, *(getattr(jm.gallery, cls) for _, cls in SHIPPED.values())]
+
+
+@pytest.mark.parametrize("cls", CLASSES, ids=lambda cls: cls.__name__)
+def test_single_transitions_are_the_same_plain_and_compiled(cls):
+    finding = find(cls())
+    assert finding.compiles, finding.why
+
+
+def test_a_difference_is_found_and_named():
+    class Drifting(Snowfield):
+        def advance(self, state, action, draw):
+            after = super().advance(state, action, draw)
+            return after.replace(depth=after.depth + (0.01 if self.xp is np else 0.0))
+
+    finding = find(Drifting())
+    assert not finding.compiles
+    assert "`Drifting` differs when compiled: field `depth` is" in finding.why
+
+    class Capped(Corridor):
+        @jm.ending
+        def right_end(self, after):
+            return after.cell == self.length - (1 if self.xp is np else 2)
+
+    assert "`right_end` is" in find(Capped()).why
+
+
+def test_tolerance_is_relative_to_the_range_of_a_field():
+    env = Snowfield()
+    met, compiled = meet(env, 100), CompiledEnvironment(Snowfield())
+    judged, observed, begun = _traced(env, compiled, met)
+    assert _difference(env, met, judged, observed, begun) == ""
+    reach = max(np.abs(s.depth).max() for s in met.afters)
+    judged.after.__dict__["depth"] = np.array(judged.after.depth)
+    judged.after.depth[50, 0, 0] += 3e-4 * reach
+    assert "field `depth`" in _difference(env, met, judged, observed, begun)
+
+
+class Listing(Corridor):
+    def advance(self, state, action, draw):
+        return state.replace(cell=[0, 1, 2, 3, 4][state.cell])
+
+
+class Numbered(Corridor):
+    @jm.reward
+    def prize(self, after):
+        return float(after.cell)
+
+
+class Writing(Snowfield):
+    def advance(self, state, action, draw):
+        depth = self.xp.asarray(state.depth) + 0.0
+        depth[0, 0] = 1.0
+        return state.replace(depth=depth)
+
+
+class Endless(Corridor):
+    def advance(self, state, action, draw):
+        for _ in range(state.cell):
+            pass
+        return state
+
+
+@pytest.mark.parametrize(
+    ("cls", "message"),
+    [
+        (Branching, r"`Branching.advance` \(places.py:\d+\) branches on a value known only while it runs; use `self.xp.where`"),
+        (Listing, r"`Listing.advance` \(test_agree.py:\d+\) uses a value .* as an index"),
+        (Numbered, r"`Numbered.prize` \(test_agree.py:\d+\) turns a value .* into a Python number"),
+        (Writing, r"`Writing.advance` \(test_agree.py:\d+\) writes into an array; use `jm.put"),
+        (Endless, r"`Endless.advance` \(test_agree.py:\d+\) .*`jm.repeat`"),
+    ],
+)  # fmt: skip
+def test_a_class_that_cannot_be_traced_says_why_with_method_line_and_mend(cls, message):
+    import re
+
+    finding = find(cls())
+    assert not finding.compiles
+    assert re.search(message, finding.why), finding.why
+
+
+@pytest.mark.parametrize("cls", [Corridor, Snowfield, Skiff])
+@pytest.mark.parametrize("copies", [1, 3])
+def test_both_lanes_play_the_same_episodes_with_the_same_noise(cls, copies):
+    """Random play needs no learning, so whole episodes agree until rounding tips an ending."""
+    batches = []
+    for kind in (PlainLoop, CompiledLoop):
+        loop = kind(cls(), RandomPlay(), 3, copies, Planned(steps=120 * copies))
+        batches.append(loop.advance(120))
+    plain, compiled = batches
+    for name in ("decisions", "copy", "steps", "held"):
+        assert np.array_equal(getattr(plain, name), getattr(compiled, name)), name
+    np.testing.assert_allclose(plain.totals, compiled.totals, rtol=1e-3, atol=1e-3)
+    np.testing.assert_allclose(plain.measures, compiled.measures, rtol=1e-3, atol=1e-3)
+
+
+def test_parameters_and_weights_change_nothing_in_the_compiled_code():
+    def play(env):
+        loop = CompiledLoop(env, RandomPlay(), 1, 2, Planned(steps=100))
+        loop.advance(50)
+        return loop._program
+
+    programs = [play(Corridor(slip=slip, weights={"effort": -slip})) for slip in (0.1, 0.9)]
+    assert programs[0] is programs[1]
+    assert programs[0].chunk._cache_size() == 1  # carries keep their types: compiled once
+    assert play(Corridor(length=7)) is not programs[0]
+
+
+def test_a_weight_is_applied_to_what_is_learned_from_and_not_to_what_is_recorded():
+    for kind in (PlainLoop, CompiledLoop):
+        loop = kind(Corridor(weights={"effort": -3.0}), RandomPlay(), 1, 1, Planned(steps=200))
+        batch = loop.advance(200)
+        weights = describe(Corridor(weights={"effort": -3.0})).weights
+        assert batch.totals[:, 1].min() >= 0.0
+        np.testing.assert_allclose(batch.returns(weights), batch.totals @ np.array([1.0, -3.0]), rtol=1e-5)

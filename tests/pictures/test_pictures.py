@@ -1,0 +1,88 @@
+"""Pictures tell what the records hold."""
+
+import numpy as np
+import pytest
+from matplotlib.figure import Figure
+from places import Corridor
+
+import jokulmist as jm
+from jokulmist.errors import SettingError
+from jokulmist.pictures.saved import save_pictures
+from jokulmist.pictures.style import bins_of
+
+
+@pytest.fixture(scope="module")
+def drawn(trained):
+    figure = Figure(figsize=(12.8, 8.0), layout="constrained")
+    axes = jm.plot(trained, figure.add_subplot())
+    figure.canvas.draw()
+    return axes
+
+
+def labels(axes):
+    return [text.get_text() for text in axes.get_legend().get_texts()]
+
+
+def test_the_curve_is_the_mean_of_the_last_hundred(trained, drawn):
+    curve = next(line for line in drawn.lines if line.get_label().startswith("mean of the last 100"))
+    returns = trained.episodes["return"].to_numpy()
+    assert curve.get_ydata()[-1] == pytest.approx(returns[-100:].mean(), rel=1e-5)
+    assert curve.get_xdata()[-1] == trained.episodes["decisions"].iloc[-1]
+    assert "Tarn: what QLearning learned, seed 0" in drawn.get_title(loc="left")
+    assert "return" in drawn.get_ylabel()
+
+
+def test_levels_of_random_play_and_references_are_lines(trained, drawn):
+    random, rule = (jm.evaluate(who, trained.environment).mean for who in ("random", "sell_high"))
+    told = labels(drawn)
+    assert f"random play, {random:.3g}" in told
+    assert f"reference sell_high, {rule:.3g}" in told
+
+
+def test_the_band_of_closings_adds_to_one(trained, drawn):
+    band = next(a for a in drawn.child_axes)
+    top = np.max([patch.get_data().values for patch in band.patches], axis=0)
+    np.testing.assert_allclose(top, 1.0)
+    shares = trained.episodes["closed_by"].value_counts(normalize=True)
+    assert any(f"deadline ({shares['deadline']:.1%})" == text for text in labels(band))
+    assert "decisions" in band.get_xlabel()
+
+
+def test_the_ledger_adds_up_to_the_return(trained):
+    axes = jm.ledger(trained, Figure().add_subplot())
+    steps = {patch.get_label().split(" ")[0]: patch.get_data() for patch in axes.patches}
+    frame = trained.episodes
+    edges, where = bins_of(frame["decisions"].to_numpy())
+    mean = np.bincount(where, weights=frame["return"]) / np.bincount(where)
+    np.testing.assert_allclose(steps["return"].values, mean, rtol=1e-4)
+    terms = [steps[name].values - steps[name].baseline for name in ("sales", "flooding")]
+    np.testing.assert_allclose(np.sum(terms, axis=0), mean, rtol=1e-3, atol=1e-3)
+    assert any("flooding x -2" in text for text in labels(axes))
+
+
+def test_several_runs_are_laid_side_by_side_and_pictures_are_kept(tmp_path):
+    runs = jm.train(Corridor(slip=0.2), jm.QLearning(), steps=400, seeds=range(2), lane="plain", folder=tmp_path)
+    axes = jm.plot(runs, Figure().add_subplot())
+    assert sum("mean of 100" in text for text in labels(axes)) == 2
+    paths = save_pictures(runs[0])
+    assert [path.name for path in paths] == ["learning-curve.png", "ledger.png"]
+    assert all(path.read_bytes().startswith(b"\x89PNG") for path in paths)
+    with pytest.raises(SettingError, match="no run to plot"):
+        jm.plot([])
+
+
+def test_a_run_without_an_episode_is_drawn_too():
+    run = jm.train(Corridor(length=50), jm.RandomPlay(), steps=3, lane="plain", folder=None)
+    assert len(run.episodes) == 0
+    figure = Figure()
+    jm.plot(run, figure.add_subplot(211))
+    jm.ledger(run, figure.add_subplot(212))
+    figure.canvas.draw()
+
+
+def test_drawing_leaves_the_style_of_the_process_as_it_was(trained):
+    import matplotlib
+
+    before = dict(matplotlib.rcParams)
+    jm.plot(trained)
+    assert dict(matplotlib.rcParams) == before

@@ -1,0 +1,192 @@
+"""Environments that the tests share: small, and each with something that is easy to get wrong."""
+
+import numpy as np
+
+import jokulmist as jm
+
+
+class Corridor(jm.Environment):
+    """Five cells in a row; the right end pays, the left end costs, and time is cut. Solved by hand."""
+
+    length: int = jm.parameter(5, low=3, high=50, fixed=True, help="Cells.")
+    slip: float = jm.parameter(0.0, low=0.0, high=1.0, help="Chance to stay in place.")
+    time_limit = 20
+
+    class State(jm.State):
+        cell: int = jm.seen(low=0, values="length")
+
+    action = jm.Choice("left", "right")
+
+    def begin(self, draw):
+        return self.State(cell=self.length // 2)
+
+    def advance(self, state, action, draw):
+        stays = draw.bernoulli(self.slip)
+        step = self.xp.where(stays, 0, 2 * action - 1)
+        return state.replace(cell=self.xp.clip(state.cell + step, 0, self.length - 1))
+
+    @jm.reward
+    def prize(self, after):
+        return 1.0 * (after.cell == self.length - 1) - 1.0 * (after.cell == 0)
+
+    @jm.reward(weight=-0.1)
+    def effort(self, before, action, after):
+        return 1.0 * (after.cell != before.cell)
+
+    @jm.ending
+    def right_end(self, after):
+        return after.cell == self.length - 1
+
+    @jm.ending
+    def left_end(self, after):
+        return after.cell == 0
+
+    @jm.reference
+    def go_right(self, state):
+        return 1
+
+
+class Snowfield(jm.Environment):
+    """A grid that snow fills: arrays in the state, a loop, a write, a window, Poisson and binomial draws."""
+
+    side: int = jm.parameter(4, low=2, high=8, fixed=True)
+    fall: float = jm.parameter(2.0, low=0.0, high=9.0, unit="cm")
+    deadline = 40
+
+    class State(jm.State):
+        depth: np.ndarray = jm.seen(low=0.0, high=400.0, shape=("side", "side"), unit="cm")
+        plough: int = jm.seen(low=0, values="side")
+        base: np.ndarray = jm.field(shape="side", constant=True)
+        cleared: float = jm.flow(unit="cm")
+
+    action = jm.Choice("wait", "clear", "move")
+
+    def begin(self, draw):
+        depth = draw.uniform(0.0, 5.0, shape=(self.side, self.side))
+        return self.State(depth=depth, plough=0, base=draw.normal(0.0, 1.0, shape=self.side))
+
+    def advance(self, state, action, draw):
+        xp = self.xp
+        row = jm.window(state.depth, (state.plough, 0), (1, self.side))[0]
+        cleared = xp.where(action == 1, xp.sum(row), 0.0)
+        depth = xp.where(action == 1, jm.put(state.depth, state.plough, 0.0 * row), state.depth)
+        fallen = draw.poisson(self.fall, shape=(self.side, self.side)) * draw.binomial(1, 0.5)
+        depth = jm.repeat(self.side, lambda i, d: jm.put(d, (i, i), d[i, i] * 0.9), depth + fallen)
+        plough = xp.where(action == 2, (state.plough + 1) % self.side, state.plough)
+        return state.replace(depth=xp.minimum(depth, 400.0), plough=plough, cleared=cleared)
+
+    @jm.sensor(low=-10.0, high=10.0)
+    def felt(self, state, draw):
+        return xp_clip(self.xp, self.xp.sum(state.base) + draw.normal(0.0, 0.1))
+
+    @jm.reward
+    def clearing(self, after):
+        return after.cleared
+
+    @jm.cut
+    def buried(self, after):
+        return self.xp.max(after.depth) > 60.0
+
+    @jm.measure(over="mean")
+    def mean_depth(self, after):
+        return self.xp.mean(after.depth)
+
+
+def xp_clip(xp, value):
+    return xp.clip(value, -10.0, 10.0)
+
+
+class Skiff(jm.Environment):
+    """Two actions at once, several endings and cuts that can hold together, every continuous draw."""
+
+    time_limit = 30
+    deadline = 30
+
+    class State(jm.State):
+        place: float = jm.seen(low=-60.0, high=60.0, unit="m")
+        leaking: bool = jm.seen()
+        gust: float
+
+    action = jm.Actions(tack=jm.Choice("port", "starboard"), sail=jm.Range(0.0, 1.0))
+
+    def begin(self, draw):
+        return self.State(place=draw.pick([-1.0, 0.0, 1.0], weights=[1, 2, 1]), leaking=False, gust=0.0)
+
+    def advance(self, state, action, draw):
+        gust = draw.gamma(2.0) * draw.beta(2.0, 3.0) + draw.exponential(0.3) + draw.lognormal(-2.0, 0.5)
+        side = 2.0 * action.tack - 1.0
+        place = jm.until(lambda x: abs(x) < 50.0, lambda x: 0.5 * x, state.place + side * action.sail * gust, at_most=8)
+        return state.replace(place=place, leaking=state.leaking | (gust > 3.0), gust=gust)
+
+    @jm.reward
+    def distance(self, before, after):
+        return abs(after.place) - abs(before.place)
+
+    @jm.reward(weight=-0.5)
+    def trimming(self, action):
+        return action.sail
+
+    @jm.ending
+    def far(self, after):
+        return abs(after.place) > 4.0
+
+    @jm.ending
+    def too_far(self, after):
+        return abs(after.place) > 4.5
+
+    @jm.cut
+    def calm(self, after):
+        return after.gust < 0.35
+
+    @jm.measure(over="max")
+    def strongest(self, after):
+        return after.gust
+
+    @jm.measure(over="last")
+    def last_place(self, after):
+        return after.place
+
+
+class Lamp(jm.Environment):
+    """Whole numbers and flags alone, a derived value, permutations and picks."""
+
+    count: int = jm.parameter(3, low=2, high=6, fixed=True)
+    time_limit = 12
+
+    class State(jm.State):
+        lit: np.ndarray = jm.seen(low=0, high=1, shape="count")
+        order: np.ndarray = jm.field(shape="count", dtype="int32")
+        turn: int = jm.seen(low=0, high=12)
+
+    action = jm.Choice(3)
+
+    @jm.derived
+    def target(self):
+        return self.count - 1
+
+    def begin(self, draw):
+        return self.State(lit=self.xp.zeros(self.count), order=draw.permutation(self.count), turn=draw.integers(0, 2))
+
+    def advance(self, state, action, draw):
+        which = state.order[action]
+        return state.replace(lit=jm.put(state.lit, which, 1.0), turn=self.xp.minimum(state.turn + 1, 12))
+
+    @jm.reward
+    def light(self, before, after):
+        return self.xp.sum(after.lit) - self.xp.sum(before.lit)
+
+    @jm.ending
+    def all_lit(self, after):
+        return self.xp.sum(after.lit) > self.target
+
+
+class Branching(Corridor):
+    """A corridor whose step branches on a value."""
+
+    def advance(self, state, action, draw):
+        if state.cell > 3:
+            return state.replace(cell=3)
+        return state.replace(cell=max(0, min(4, state.cell + 2 * action - 1)))
+
+
+TRACED = (Corridor, Snowfield, Skiff, Lamp)

@@ -1,0 +1,77 @@
+"""The public names, the doctests, the examples and the figures in the docs."""
+
+import doctest
+import importlib
+import pkgutil
+import runpy
+from pathlib import Path
+
+import pytest
+
+import jokulmist as jm
+from jokulmist.gallery import SHIPPED
+from jokulmist.gallery.make_season import TARGET, season
+
+ROOT = Path(__file__).parents[1]
+MODULES = [m.name for m in pkgutil.walk_packages(jm.__path__, "jokulmist.") if not m.name.endswith("__main__")]
+
+
+def test_the_public_names_are_there_documented_and_listed():
+    documented = (ROOT / "docs" / "names.md").read_text()
+    for name in jm.__all__:
+        assert getattr(jm, name) is not None
+        assert f"`{name}`" in documented, f"docs/names.md does not mention `{name}`"
+    for name in set(jm.__all__) - {"__version__", "errors", "gallery"}:
+        assert getattr(jm, name).__doc__, name
+    with pytest.raises(AttributeError, match="Did you mean `Environment`"):
+        _ = jm.Enviroment
+    assert "train" in dir(jm)
+
+
+@pytest.mark.parametrize("name", MODULES)
+def test_the_examples_in_docstrings_run(name):
+    module = importlib.import_module(name)
+    assert module.__doc__, f"{name} does not say what is in it"
+    result = doctest.testmod(module, optionflags=doctest.NORMALIZE_WHITESPACE | doctest.ELLIPSIS)
+    assert result.failed == 0
+
+
+@pytest.mark.parametrize("path", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.stem)
+def test_the_examples_run(path, capsys):
+    runpy.run_path(str(path), run_name="__main__")
+    assert capsys.readouterr().out
+
+
+def test_the_season_is_what_its_script_makes():
+    lines = TARGET.read_text().splitlines()
+    assert lines[0] == "hour,price,melt"
+    assert [tuple(map(float, line.split(","))) for line in lines[1:]] == [tuple(map(float, row)) for row in season()]
+
+
+@pytest.mark.parametrize("name", SHIPPED)
+def test_docstrings_of_the_gallery_tell_the_returns_that_are_measured(name):
+    """The numbers in the text are those of 200 episodes of seed 1, as it says."""
+    import re
+
+    cls = getattr(jm.gallery, SHIPPED[name][1])
+    text = " ".join(cls.__doc__.split())
+    told = {"random": re.search(r"random play returns (-?[\d.]+)", text)}
+    told |= {who: re.search(rf"`{who}` (-?[\d.]+)", text) for who in jm.environments.environment.outline_of(cls).references}
+    for who, number in told.items():
+        if number is not None:
+            measured = jm.evaluate(who, cls(), episodes=200, seed=1).mean
+            assert float(number[1]) == pytest.approx(measured, abs=0.6), who
+    assert told["random"] is not None
+
+
+def test_every_screenshot_is_linked_and_every_link_is_there():
+    shots = {path.name for path in (ROOT / "docs" / "screenshots").iterdir()}
+    pages = [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]
+    text = "".join(page.read_text() for page in pages)
+    assert len(shots) < 20
+    assert {name for name in shots if name not in text} == set()
+    import re
+
+    for page in pages:
+        for target in re.findall(r"\]\((?!http)([^)#]+)\)", page.read_text()):
+            assert (page.parent / target).exists(), f"{page.name} links {target}"

@@ -1,0 +1,115 @@
+"""Evaluation: fixed episodes, the same for everyone, without exploration and apart from training."""
+
+import numpy as np
+import pytest
+from places import Corridor, Skiff
+
+import jokulmist as jm
+from jokulmist.environments.environment import describe
+from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.training.evaluation import levels, sees_more
+
+
+def test_episode_i_is_the_same_however_many_are_asked_and_whoever_plays():
+    env = jm.gallery.Tarn()
+    few, many = (jm.evaluate("sell_high", env, episodes=count, seed=3) for count in (5, 80))
+    assert np.array_equal(few.returns, many.returns[:5])
+    starts = [jm.evaluate(who, env, episodes=5, seed=3).columns["highest_level"] for who in ("random", "sell_high")]
+    assert not np.array_equal(*starts)
+    assert not np.array_equal(few.returns, jm.evaluate("sell_high", env, episodes=5, seed=4).returns)
+
+
+def test_each_copy_plays_its_share_and_not_the_first_to_finish():
+    """Long episodes count as often as short ones: the mean length is that of one episode after another."""
+    env = Corridor(slip=0.5)
+    together = jm.evaluate("random", env, episodes=300, seed=0)
+    assert together.columns["episode"].tolist() == list(range(300))
+    assert set(together.columns["steps"].tolist()) >= {2, 4, 8}
+    one_by_one = [jm.evaluate("random", env, episodes=1, seed=s).columns["steps"][0] for s in range(150)]
+    assert together.columns["steps"].mean() == pytest.approx(np.mean(one_by_one), rel=0.2)
+
+
+def test_the_interval_is_students():
+    result = jm.evaluate("random", jm.gallery.Tarn(), episodes=40)
+    from scipy import stats
+
+    low, high = stats.t.interval(0.95, 39, loc=result.mean, scale=stats.sem(result.returns))
+    assert result.interval == pytest.approx((low, high))
+    assert result.sd == pytest.approx(np.std(result.returns, ddof=1))
+    assert "40 episodes" in repr(result)
+    assert list(result.episodes.columns[:4]) == ["who", "act", "seed", "learned"]
+
+
+def test_a_policy_acts_without_exploration_unless_told(trained):
+    env = jm.gallery.Tarn()
+    greedy = jm.evaluate(trained.policy, env, episodes=60)
+    sampled = jm.evaluate(trained.policy, env, episodes=60, act="sampled")
+    assert greedy.returns.mean() > jm.evaluate("random", env, episodes=60).returns.mean()
+    assert (greedy.act, sampled.act, greedy.who) == ("greedy", "sampled", "policy")
+    assert not np.array_equal(greedy.returns, sampled.returns)
+    assert np.array_equal(greedy.returns, jm.evaluate(trained.policy, env, episodes=60).returns)
+
+
+def test_a_policy_chooses_the_best_value_and_says_so(trained):
+    episode = jm.gallery.Tarn().episode(seed=5)
+    for _ in range(30):
+        values = trained.policy.values(episode.observation)
+        assert values[trained.policy.spec.action.label(trained.policy.choose(episode.observation))] == max(values.values())
+        episode.act(trained.policy.choose({"level": episode.observation.level, "hour": episode.observation.hour}))
+    chosen = {trained.policy.choose([12.0, 4.0], act="sampled", seed=s) for s in range(200)}
+    assert chosen == {0, 1, 2}
+    with pytest.raises(SettingError, match="lacks `hour`"):
+        trained.policy.choose({"level": 1.0})
+    with pytest.raises(SettingError, match="has 2 numbers"):
+        trained.policy.choose([1.0])
+    with pytest.raises(SettingError, match="`greedy` or `sampled`"):
+        trained.policy.choose([1.0, 2.0], act="best")
+
+
+def test_a_policy_is_saved_opened_and_refuses_another_environment(trained, tmp_path):
+    path = trained.policy.save(tmp_path / "policy.safetensors")
+    opened = jm.Policy.open(path)
+    assert np.array_equal(opened.learner.values, trained.policy.learner.values)
+    assert (opened.agent, opened.spec, opened.decisions) == (trained.policy.agent, trained.policy.spec, 30_000)
+    with pytest.raises(SettingError, match="observes .*'level', 'hour'.* shows .*'cell'"):
+        jm.evaluate(opened, Corridor())
+    with pytest.raises(SettingError, match="channel `level` of `Tarn` differs.*in \\[0, 60\\].*in \\[0, 25\\]"):
+        jm.evaluate(opened, jm.gallery.Tarn(capacity=60.0))
+    (tmp_path / "torn.safetensors").write_bytes(path.read_bytes()[:100])
+    with pytest.raises(RecordError, match="cannot be read as a saved policy"):
+        jm.Policy.open(tmp_path / "torn.safetensors")
+
+
+def test_random_play_and_references_are_measured_on_the_same_episodes():
+    known = levels(Corridor(slip=0.2), episodes=50)
+    assert list(known) == ["random", "go_right"]
+    assert known["go_right"].mean == pytest.approx(0.8)
+    with pytest.raises(LookupFailed, match="no reference `go_rihgt`.*Did you mean `go_right`"):
+        jm.evaluate("go_rihgt", Corridor())
+    with pytest.raises(SettingError, match="whole number above 0"):
+        jm.evaluate("random", Corridor(), episodes=0)
+    assert jm.evaluate("random", Skiff(), episodes=20).mean == pytest.approx(0, abs=10)
+
+
+def test_a_reference_that_reads_hidden_fields_is_marked():
+    class Peeking(Skiff):
+        @jm.reference
+        def by_gust(self, state):
+            return {"tack": 0, "sail": 1.0 if state.gust > 1.0 else 0.0}
+
+        @jm.reference
+        def by_place(self, state):
+            return {"tack": int(state.place < 0.0), "sail": 1.0}
+
+    assert describe(Peeking()).outline.references == ("by_gust", "by_place")
+    assert sees_more(Peeking(), "by_gust")
+    assert not sees_more(Peeking(), "by_place")
+    assert not sees_more(jm.gallery.Ferry(), "brake_in_time")
+
+
+def test_evaluations_during_training_are_recorded_and_change_nothing(trained):
+    assert trained.evaluated.groupby("learned").size().to_dict() == {15_000: 10, 30_000: 10}
+    without = jm.train(
+        jm.gallery.Tarn(), trained.plan.agent, steps=30_000, copies=3, folder="runs"
+    )  # fmt: skip
+    assert (without.path / "episodes.csv").read_bytes() == (trained.path / "episodes.csv").read_bytes()

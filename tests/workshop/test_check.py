@@ -1,0 +1,140 @@
+"""Check finds each planted mistake, and passes clean environments."""
+
+import json
+
+import numpy as np
+import pytest
+from places import TRACED, Branching, Corridor, Lamp
+
+import jokulmist as jm
+from jokulmist.errors import SettingError
+from jokulmist.gallery import SHIPPED
+
+
+class OutOfBounds(Corridor):
+    class State(jm.State):
+        cell: int = jm.seen(low=0, high=3)
+
+
+class NotFinite(Corridor):
+    @jm.reward
+    def prize(self, after):
+        with np.errstate(divide="ignore"):
+            return 1.0 / np.float64(after.cell - 1)
+
+
+class OwnChance(Corridor):
+    def advance(self, state, action, draw):
+        return state.replace(cell=int(np.random.default_rng().integers(0, 5)))
+
+
+class OwnFirstChance(Corridor):
+    length: int = jm.parameter(50, low=3, high=50, fixed=True)
+
+    def begin(self, draw):
+        return self.State(cell=int(np.random.default_rng().integers(1, 49)))
+
+
+class NeverOver(jm.Environment):
+    class State(jm.State):
+        level: float = jm.seen(low=0.0, high=1.0)
+
+    action = jm.Choice(2)
+
+    def begin(self, draw):
+        return self.State(level=draw.uniform())
+
+    def advance(self, state, action, draw):
+        return state.replace(level=draw.uniform())
+
+    @jm.reward
+    def gain(self, after):
+        return after.level
+
+    @jm.ending
+    def overflow(self, after):
+        return after.level > 2.0
+
+
+class Still(Corridor):
+    @jm.sensor(low=0.0, high=10.0)
+    def gauge(self, state):
+        return 4.0
+
+
+class NumberForFlag(Corridor):
+    @jm.ending
+    def right_end(self, after):
+        return after.cell // 4
+
+
+class NanSensor(Corridor):
+    @jm.sensor(low=0.0, high=10.0)
+    def gauge(self, state):
+        return float("nan") if state.cell == 3 else 1.0 * state.cell
+
+
+class Failing(Corridor):
+    def advance(self, state, action, draw):
+        return state.replace(cell=[2, 2, 2][state.cell + 1])
+
+
+PLANTED = {
+    "bounds": (OutOfBounds, "wrong", "outside its bounds 0 to 3", "advance"),
+    "a reward that is not finite": (NotFinite, "wrong", "reward term `prize` was inf", "prize (test_check.py:"),
+    "chance from elsewhere": (OwnChance, "wrong", "`advance` gave `cell` two values", "advance (test_check.py:"),
+    "chance in begin": (OwnFirstChance, "wrong", "`begin` gave `cell` two values", "begin (test_check.py:"),
+    "no ending reachable": (NeverOver, "wrong", "no episode closed in 20,000 steps", "advance"),
+    "a sensor that never moves": (Still, "doubtful", "channel `gauge` was 4 in every one", "gauge (test_check.py:"),
+    "a number for a flag": (NumberForFlag, "wrong", "`right_end` gave 0 (int)", "right_end (test_check.py:"),
+    "a sensor that is no number": (NanSensor, "wrong", "channel `gauge` was [nan]", "gauge (test_check.py:"),
+    "code that fails": (Failing, "wrong", "`Failing.advance` (test_check.py:", ""),
+}
+
+
+@pytest.mark.parametrize("mistake", PLANTED)
+def test_a_planted_mistake_is_found_with_place_reason_and_mend(mistake):
+    cls, level, what, where = PLANTED[mistake]
+    report = jm.check(cls(), steps=400, speed=False)
+    finding = next(f for f in report.findings if what in f.what)
+    assert finding.level == level
+    assert where in finding.where
+    assert finding.why
+    assert finding.mend
+    assert report.ok == (level == "doubtful")
+    text = " ".join(str(report).split())
+    assert finding.mend in text
+    assert level in text
+    json.dumps(report.as_json())
+
+
+@pytest.mark.parametrize("cls", [*TRACED, *(getattr(jm.gallery, c) for _, c in SHIPPED.values())], ids=lambda c: c.__name__)
+def test_a_clean_environment_passes(cls):
+    report = jm.check(cls(), steps=600, speed=False)
+    assert [f for f in report.findings if f.level == "wrong"] == []
+    assert report.compiles
+    assert sum(report.closed_by.values()) > 0
+    assert "random" in report.levels
+
+
+def test_the_report_tells_ranges_levels_and_why_it_does_not_compile():
+    report = jm.check(Branching(), steps=500, speed=True)
+    assert not report.compiles
+    assert "branches on a value" in report.why_plain
+    assert (report.channels[0].least, report.channels[0].most) == (0.0, 4.0)
+    assert report.terms[1].mean > 0.0
+    assert set(report.speeds) == {"plain, 1 copy"}
+    assert set(report.closed_by) == {"left_end", "right_end"}
+    text = str(report)
+    assert "reference go_right" in text
+    assert "compiles             no" in text
+    fast = jm.check(Lamp(), steps=200).speeds
+    assert set(fast) == {"plain, 1 copy", "compiled, 1 copy", "compiled, 64 copies"}
+    assert fast["compiled, 64 copies"] > fast["plain, 1 copy"]
+
+
+def test_check_refuses_what_is_no_environment():
+    with pytest.raises(SettingError, match="takes an environment"):
+        jm.check(Corridor)
+    with pytest.raises(SettingError, match="at least 10"):
+        jm.check(Corridor(), steps=3)
