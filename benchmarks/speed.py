@@ -47,7 +47,7 @@ def library(steps, copies, lane):
 
     began = time.perf_counter()
     run = jm.train(
-        jm.gallery.Tarn(), jm.QLearning(bins=20, discount=1.0), steps=steps, copies=copies, lane=lane, folder=None
+        jm.gallery.Tarn(), jm.QLearning(bins=20, discount=1.0, learning_rate=0.1), steps=steps, copies=copies, lane=lane, folder=None
     )
     return steps / (time.perf_counter() - began), run.episodes["return"].to_numpy()
 
@@ -78,7 +78,7 @@ def whole(code):
 def whole_pairs(steps, copies, pairs):
     ours = (
         "import jokulmist as jm, tempfile\n"
-        "jm.train(jm.gallery.Tarn(), jm.QLearning(bins=20, discount=1.0), "
+        "jm.train(jm.gallery.Tarn(), jm.QLearning(bins=20, discount=1.0, learning_rate=0.1), "
         f"steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
     )
     theirs = f"from by_hand.numpy_tarn import train\ntrain({steps})"

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 import jokulmist as jm
+from jokulmist.environments.environment import outline_of
 from jokulmist.gallery import SHIPPED
 from jokulmist.gallery.make_season import TARGET, season
 
@@ -56,7 +57,7 @@ def test_docstrings_of_the_gallery_tell_the_returns_that_are_measured(name):
     cls = getattr(jm.gallery, SHIPPED[name][1])
     text = " ".join(cls.__doc__.split())
     told = {"random": re.search(r"random play returns (-?[\d.]+)", text)}
-    told |= {who: re.search(rf"`{who}` (-?[\d.]+)", text) for who in jm.environments.environment.outline_of(cls).references}
+    told |= {who: re.search(rf"`{who}` (-?[\d.]+)", text) for who in outline_of(cls).references}
     for who, number in told.items():
         if number is not None:
             measured = jm.evaluate(who, cls(), episodes=200, seed=1).mean

@@ -205,7 +205,7 @@ class TableAgent(Agent):
         What the table holds at first; a high one makes the agent try everything.
     """
 
-    learning_rate: Share = 0.1
+    learning_rate: Share = linear(0.5, 0.05, over=1.0)
     discount: FixedShare = 0.99
     exploration: Share = linear(1.0, 0.05, over=0.5)
     bins: Annotated[int | dict[str, int], BeforeValidator(_bins)] = 10

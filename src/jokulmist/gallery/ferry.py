@@ -21,7 +21,8 @@ class Ferry(Environment):
     somewhere on the water and would have gone on.
 
     Good play speeds up, coasts, and brakes in time for the tide it will meet at the quay. Over 200 episodes, seed 1:
-    random play returns -4.7 (sd 3.8), the hand-written `brake_in_time` 15.8 (sd 0.3).
+    random play returns -3.2 (sd 3.3), the hand-written `brake_in_time` 13.3 (sd 2.0), and `QLearning(bins=20)` after
+    1,000,000 decisions about 12.
     """
 
     width: float = jm.parameter(120.0, low=40.0, high=400.0, unit="m", help="Length of the crossing.")

@@ -1,0 +1,44 @@
+"""A method of one's own: the mean reward of each action, whatever is observed.
+
+It is written with ``jax.numpy``, so that it trains
+compiled. In a plan it would be named ``use = "own_agent.py:Bandit"``.
+"""
+
+import jax.numpy as jnp
+
+import jokulmist as jm
+
+
+class Bandit(jm.Agent):
+    """Mean reward of each action, whatever is observed (Sutton and Barto, 2018, equation 2.1)."""
+
+    reading_names = ("gain",)
+    exploration: jm.Scheduled = jm.linear(1.0, 0.1, over=0.5)  # reaches the functions in `numbers`
+    prior: float = 1.0
+
+    @staticmethod
+    def fresh(shapes, numbers, noise):
+        count = shapes.spec.action.count
+        return {"sum": jnp.zeros(count), "count": jnp.full(count, numbers.prior)}, None
+
+    @staticmethod
+    def choose(shapes, numbers, learner, memory, observed, noise, explore):
+        best = jnp.argmax(learner["sum"] / learner["count"])
+        tries = noise.uniform(shape=(shapes.copies,)) < (numbers.exploration if explore else 0.0)
+        random = noise.integers(0, shapes.spec.action.count, shape=(shapes.copies,))
+        return jnp.where(tries, random, best), memory, ()
+
+    @staticmethod
+    def learn(shapes, numbers, learner, memory, experience, noise):
+        # Each entry of the experience has axes (turns, copies, ...).
+        hit = experience.actions[..., None] == jnp.arange(shapes.spec.action.count)
+        total = jnp.where(hit, experience.rewards[..., None], 0.0).sum(axis=(0, 1))
+        learner = {"sum": learner["sum"] + total, "count": learner["count"] + hit.sum(axis=(0, 1))}
+        return learner, memory, (jnp.mean(experience.rewards),)
+
+
+if __name__ == "__main__":
+    run = jm.train(jm.gallery.Tarn(), Bandit(), steps=50_000, copies=8, folder=None)
+    means = run.policy.learner["sum"] / run.policy.learner["count"]
+    print({label: round(float(mean), 3) for label, mean in zip(run.environment.action.labels, means, strict=True)})
+    print(jm.evaluate(run.policy, run.environment))
