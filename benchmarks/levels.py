@@ -15,7 +15,7 @@ from statistics import median
 import jokulmist as jm
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
-from optimum import solve_tarn  # noqa: E402
+from optimum import solve_tarn
 
 ENV = jm.gallery.WholeTarn()
 
@@ -29,7 +29,9 @@ def gap(run, best):
 
 def decisions_within(percent, copies, seed, best):
     """The shortest of a row of runs, each half again as long as the last, that comes within so many percent."""
-    agent = jm.QLearning(discount=1.0, learning_rate=jm.linear(0.5, 0.01, over=1.0), exploration=jm.linear(1.0, 0.2, over=1.0))
+    agent = jm.QLearning(
+        discount=1.0, learning_rate=jm.linear(0.5, 0.01, over=1.0), exploration=jm.linear(1.0, 0.2, over=1.0)
+    )
     steps = 1_000_000
     while True:
         run = jm.train(ENV, agent, steps=steps, copies=copies, seed=seed, folder=None)
@@ -62,7 +64,9 @@ def main():
     ratio = median(needed[64]) / median(needed[1])
     print(f"decisions to 2 %: {needed}; 64 copies need {ratio:.2f} times those of one")
     if options.json:
-        options.json.write_text(json.dumps({"optimum": best, "gaps": gaps, "needed": needed, "ratio": ratio}, indent=2) + "\n")
+        options.json.write_text(
+            json.dumps({"optimum": best, "gaps": gaps, "needed": needed, "ratio": ratio}, indent=2) + "\n"
+        )
 
 
 if __name__ == "__main__":

@@ -20,7 +20,7 @@ from statistics import median
 
 HERE = Path(__file__).parent
 sys.path.insert(0, str(HERE))
-BY_HAND_STEPS = 100_000
+BY_HAND_STEPS = 200_000
 LEVEL = 125.0
 
 
@@ -47,7 +47,12 @@ def library(steps, copies, lane):
 
     began = time.perf_counter()
     run = jm.train(
-        jm.gallery.Tarn(), jm.QLearning(bins=20, discount=1.0, learning_rate=0.1), steps=steps, copies=copies, lane=lane, folder=None
+        jm.gallery.Tarn(),
+        jm.QLearning(bins=20, discount=1.0, learning_rate=0.1),
+        steps=steps,
+        copies=copies,
+        lane=lane,
+        folder=None,
     )
     return steps / (time.perf_counter() - began), run.episodes["return"].to_numpy()
 

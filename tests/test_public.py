@@ -56,8 +56,8 @@ def test_docstrings_of_the_gallery_tell_the_returns_that_are_measured(name):
 
     cls = getattr(jm.gallery, SHIPPED[name][1])
     text = " ".join(cls.__doc__.split())
-    told = {"random": re.search(r"random play returns (-?[\d.]+)", text)}
-    told |= {who: re.search(rf"`{who}` (-?[\d.]+)", text) for who in outline_of(cls).references}
+    told = {"random": re.search(r"random play returns (-?\d+\.?\d*)", text)}
+    told |= {who: re.search(rf"`{who}` (-?\d+\.?\d*)", text) for who in outline_of(cls).references}
     for who, number in told.items():
         if number is not None:
             measured = jm.evaluate(who, cls(), episodes=200, seed=1).mean

@@ -9,8 +9,10 @@ from optimum import solve_tarn
 from places import Corridor
 
 import jokulmist as jm
+from jokulmist.agents.cells import SCALARS, array_ops
+from jokulmist.agents.greedy import chances, drawn, expectation
 from jokulmist.agents.protocol import Experience, Numbers
-from jokulmist.agents.tables import SCALARS, Carried, Table, array_ops, chances, drawn, expectation
+from jokulmist.agents.tables import Carried, Table
 from jokulmist.environments.draws import CountingDraw, RowDraw
 from jokulmist.environments.environment import describe
 from jokulmist.errors import SettingError
@@ -34,6 +36,9 @@ class Fixed:
     def settle(self, value):
         return value
 
+    def at(self, turn, copy):
+        return self
+
 
 def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,), plain=False):
     """The table after one update from `TABLE`, on either lane."""
@@ -42,16 +47,18 @@ def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,)
     rows, after = np.array(observed, np.float32)[:, None], np.array(last, np.float32)[:, None]
     if plain:
         learner = Table(TABLE.copy())
-        draw = Fixed(np.array(noise)) if copies > 1 else Fixed(*noise)
-        cells = [int(c) for c in observed]
-        notes = (cells, [TABLE[c].tolist() for c in cells])
-        experience = (rows.tolist(), actions, rewards, ended, closed, after.tolist(), after.tolist(), notes)
-        memory = (None, cells)
-        if copies > 1:
-            draw.uniform = lambda shape=(): np.array(noise)
-        learner, _, readings = type(agent).learn_plain(shapes, NUMBERS, learner, memory, experience, draw)
-        return learner.values, readings
-    one = Experience(*[jnp.asarray(v)[None] for v in (rows, actions, np.array(rewards, np.float32), ended, closed, after, after)], ())
+        pilot = agent.pilot(shapes, NUMBERS, learner, Fixed(*noise), Fixed(*noise))
+        for i in range(copies):
+            pilot.see(i, rows[i])
+        pilot.turn(0)
+        for i in range(copies):
+            pilot.decide(i)
+            pilot._actions[i] = actions[i]  # the case fixes the actions
+            pilot.judge(i, rewards[i], ended[i], closed[i], after[i])
+        return learner.values, pilot.write()
+    one = Experience(
+        *[jnp.asarray(v)[None] for v in (rows, actions, np.array(rewards, np.float32), ended, closed, after, after)], ()
+    )
     learner = Table(jnp.asarray(TABLE))
     memory = Carried(jnp.full(copies, -1))
     learner, _, readings = type(agent).learn(shapes, NUMBERS, learner, memory, one, Fixed(*noise))
@@ -160,7 +167,10 @@ def test_q_learning_reaches_the_optimum_of_a_small_tarn(copies):
 @pytest.mark.parametrize(
     ("make", "message"),
     [
-        (lambda: jm.QLearning(learning_rate=1.5), r"`learning_rate` of `QLearning`: must lie in \[0, 1\]; got 1.5. Its default"),
+        (
+            lambda: jm.QLearning(learning_rate=1.5),
+            r"`learning_rate` of `QLearning`: must lie in \[0, 1\]; got 1.5. Its default",
+        ),
         (lambda: jm.QLearning(exploration=jm.linear(2.0, 0.1, over=0.5)), r"must lie in \[0, 1\]"),
         (lambda: jm.QLearning(lerning_rate=0.1), "no setting `lerning_rate`.*Did you mean `learning_rate`"),
         (lambda: jm.QLearning(bins=0), "whole number above 0"),

@@ -22,7 +22,9 @@ def place(tmp_path_factory):
     folder = tmp_path_factory.mktemp("place")
     made = run("new", "pond.py", folder=folder)
     assert made.returncode == 0, made.stderr
-    trained = run("train", "pond.toml", "--set", "training.steps=20_000", "--set", "training.seeds=[0,1]", "--json", folder=folder)
+    trained = run(
+        "train", "pond.toml", "--set", "training.steps=20_000", "--set", "training.seeds=[0,1]", "--json", folder=folder
+    )
     assert trained.returncode == 0, trained.stderr
     (folder / "trained.json").write_text(trained.stdout)
     return folder
@@ -103,7 +105,9 @@ def spoil(folder):
     (folder / "bad.py").write_text("def (:\n")
     (folder / "crash.py").write_text("import jokulmist as jm\nraise ValueError('no snow')\n")
     (folder / "half.py").write_text("import jokulmist as jm\nclass Half(jm.Environment):\n    action = jm.Choice(2)\n")
-    (folder / "wrong.py").write_text((folder / "pond.py").read_text().replace("let_in = 1.5 * action", "let_in = 1.5 * axion"))
+    (folder / "wrong.py").write_text(
+        (folder / "pond.py").read_text().replace("let_in = 1.5 * action", "let_in = 1.5 * axion")
+    )
     (folder / "wrong.toml").write_text(good.replace("pond.py", "wrong.py"))
     (folder / "file").write_text("")
 
@@ -132,7 +136,9 @@ MISTAKES = [
 ]
 
 
-@pytest.mark.parametrize(("words", "status", "what", "mend"), MISTAKES, ids=lambda v: " ".join(v) if isinstance(v, list) else "")
+@pytest.mark.parametrize(
+    ("words", "status", "what", "mend"), MISTAKES, ids=lambda v: " ".join(v) if isinstance(v, list) else ""
+)
 def test_a_mistake_gets_one_clear_message_and_leaves_nothing_half_made(place, words, status, what, mend, capsys):
     from jokulmist.command.main import main
 

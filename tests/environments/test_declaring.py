@@ -111,7 +111,9 @@ def test_a_state_refuses_what_is_no_field():
         Corridor.State(cell=1).replace(cel=2)
     with pytest.raises(BrokenEnvironment, match="without `cell`"):
         Corridor.State()
-    with pytest.raises(BrokenEnvironment, match=r"return `state.replace\(cell=...\)`|Return `state.replace\(cell=...\)`"):
+    with pytest.raises(
+        BrokenEnvironment, match=r"return `state.replace\(cell=...\)`|Return `state.replace\(cell=...\)`"
+    ):
         Corridor.State(cell=1).cell = 2
 
 

@@ -19,7 +19,9 @@ def drawn(ask, count=MANY):
     counting = CountingDraw(jnp)
     ask(counting, count)
     noise = Noise(5, 1, Domain.HAND)
-    rows = [jnp.asarray(noise.rows(Stream.ADVANCE, k, r.kind, r.width, 0, 1)[0, 0]) for k, r in enumerate(counting.requests)]
+    rows = [
+        jnp.asarray(noise.rows(Stream.ADVANCE, k, r.kind, r.width, 0, 1)[0, 0]) for k, r in enumerate(counting.requests)
+    ]
     return np.asarray(ask(RowDraw(jnp, rows, jnp.float32(1.0)), count))
 
 
@@ -117,12 +119,16 @@ def test_a_draw_without_a_distribution_is_refused(ask, message):
 
 
 @settings(max_examples=30, deadline=None)
-@given(hyp.integers(0, 2**63 - 1), hyp.integers(1, 70), hyp.integers(1, 9), hyp.integers(0, 40_000), hyp.integers(1, 300))
+@given(
+    hyp.integers(0, 2**63 - 1), hyp.integers(1, 70), hyp.integers(1, 9), hyp.integers(0, 40_000), hyp.integers(1, 300)
+)
 def test_noise_is_the_same_in_whatever_pieces_it_is_asked_for(seed, copies, width, start, count):
     noise = Noise(seed, copies, Domain.TRAINING)
     whole = noise.rows(Stream.SENSE, 2, "normal", width, start, count)
     cut = count // 3
-    parts = [noise.rows(Stream.SENSE, 2, "normal", width, start + a, b - a) for a, b in ((0, cut), (cut, count)) if b > a]
+    parts = [
+        noise.rows(Stream.SENSE, 2, "normal", width, start + a, b - a) for a, b in ((0, cut), (cut, count)) if b > a
+    ]
     assert np.array_equal(whole, np.concatenate(parts))
     assert whole.shape == (count, copies, width)
 
@@ -132,7 +138,14 @@ def test_seeds_streams_domains_requests_and_owners_share_nothing():
         noise = Noise(seed, 1, domain, None if owner is None else (owner,))
         return tuple(noise.rows(stream, request, "uniform", 1, 0, 50).ravel().tolist())
 
-    kinds = [rows(), rows(seed=1), rows(domain=Domain.EVALUATION), rows(stream=Stream.BEGIN), rows(request=1), rows(owner=3)]
+    kinds = [
+        rows(),
+        rows(seed=1),
+        rows(domain=Domain.EVALUATION),
+        rows(stream=Stream.BEGIN),
+        rows(request=1),
+        rows(owner=3),
+    ]
     assert len(set(kinds)) == len(kinds)
     two = Noise(0, 2, Domain.EVALUATION, (7, 3)).rows(Stream.ADVANCE, 0, "uniform", 1, 0, 600)
     alone = Noise(0, 1, Domain.EVALUATION, (3,)).rows(Stream.ADVANCE, 0, "uniform", 1, 0, 600)

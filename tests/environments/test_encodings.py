@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from places import Skiff, Snowfield
 
 import jokulmist as jm
-from jokulmist.agents.tables import SCALARS, array_ops, grid_for
+from jokulmist.agents.cells import SCALARS, array_ops, grid_for
 from jokulmist.environments.actions import Record, from_described, split
 from jokulmist.environments.channels import Channel, Observation, Spec
 from jokulmist.environments.environment import describe
@@ -92,8 +92,12 @@ def test_a_table_that_cannot_be_is_refused(spec, bins, message):
 
 
 def test_scaling_brings_bounded_channels_to_one_and_leaves_the_others():
-    spec = Spec((Channel("a", -2.0, 6.0), Channel("b", -np.inf, np.inf), Channel("c", 0.0, 3.0, shape=(2,))), jm.Choice(2))
-    np.testing.assert_allclose(spec.scaled(np.array([[-2.0, 9.0, 0.0, 3.0], [6.0, 1.0, 1.5, 0.0]])), [[-1, 9, -1, 1], [1, 1, 0, -1]], atol=1e-6)
+    spec = Spec(
+        (Channel("a", -2.0, 6.0), Channel("b", -np.inf, np.inf), Channel("c", 0.0, 3.0, shape=(2,))), jm.Choice(2)
+    )
+    np.testing.assert_allclose(
+        spec.scaled(np.array([[-2.0, 9.0, 0.0, 3.0], [6.0, 1.0, 1.5, 0.0]])), [[-1, 9, -1, 1], [1, 1, 0, -1]], atol=1e-6
+    )
     assert Spec.from_described(spec.described()) == spec
     assert spec.flat({"a": 1.0, "b": 2.0, "c": [3.0, 4.0]}).tolist() == [1.0, 2.0, 3.0, 4.0]
     with pytest.raises(SettingError, match="lacks `b`"):

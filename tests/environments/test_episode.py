@@ -151,7 +151,7 @@ def test_a_flag_is_not_a_number():
         def gain(self, after):
             return 1.0
 
-    with pytest.raises(BrokenEnvironment, match="declared `bool`. Use a comparison"):
+    with pytest.raises(BrokenEnvironment, match=r"declared `bool`. Use a comparison"):
         Flagged().episode()
 
 

@@ -52,7 +52,7 @@ def test_the_ledger_adds_up_to_the_return(trained):
     axes = jm.ledger(trained, Figure().add_subplot())
     steps = {patch.get_label().split(" ")[0]: patch.get_data() for patch in axes.patches}
     frame = trained.episodes
-    edges, where = bins_of(frame["decisions"].to_numpy())
+    _, where = bins_of(frame["decisions"].to_numpy())
     mean = np.bincount(where, weights=frame["return"]) / np.bincount(where)
     np.testing.assert_allclose(steps["return"].values, mean, rtol=1e-4)
     terms = [steps[name].values - steps[name].baseline for name in ("sales", "flooding")]

@@ -32,7 +32,9 @@ def test_a_runs_folder_is_whole(trained):
         "sales", "flooding", "energy", "highest_level",
     ]  # fmt: skip
     assert frame["episode"].tolist() == list(range(len(frame)))
-    assert {"decisions", "return_last_100", "error", "exploration", "learning_rate", "steps_per_second"} <= set(trained.readings)
+    assert {"decisions", "return_last_100", "error", "exploration", "learning_rate", "steps_per_second"} <= set(
+        trained.readings
+    )
     assert (trained.path / "source" / "tarn.py").read_text().startswith('"""A tarn')
     assert "done after 30000 decisions" in (trained.path / "log.txt").read_text()
     assert not list(trained.path.rglob("*.part"))
@@ -95,7 +97,7 @@ def test_two_trainings_at_once_never_take_the_same_folder(tmp_path):
 
 def test_a_folder_that_cannot_be_written_is_told(tmp_path):
     (tmp_path / "file").write_text("")
-    with pytest.raises(RecordError, match="cannot make a run's folder in .*--folder"):
+    with pytest.raises(RecordError, match=r"cannot make a run's folder in .*--folder"):
         jm.train(Corridor(), jm.RandomPlay(), steps=5, lane="plain", folder=tmp_path / "file" / "runs")
     with pytest.raises(RecordError, match="cannot write"):
         replace_file(tmp_path / "none" / "x.json", "{}")
@@ -109,7 +111,11 @@ def test_numbers_in_csv_are_short_and_come_back_exactly():
 
 
 def test_arrays_go_to_disk_and_back_by_name(tmp_path):
-    tree = {"layers": [np.arange(6, dtype=np.float32).reshape(2, 3), np.array(7)], "empty": None, "pair": (np.ones(2), np.zeros((0, 3)))}
+    tree = {
+        "layers": [np.arange(6, dtype=np.float32).reshape(2, 3), np.array(7)],
+        "empty": None,
+        "pair": (np.ones(2), np.zeros((0, 3))),
+    }
     save_arrays(tmp_path / "a.safetensors", tree, {"note": "ä"})
     arrays, about = open_arrays(tmp_path / "a.safetensors")
     assert about == {"note": "ä"}
@@ -140,10 +146,17 @@ seed = 3
 def test_a_plan_is_read_changed_and_written_as_it_was(tmp_path):
     path = tmp_path / "plan.toml"
     path.write_text(PLAN)
-    plan = read_plan(path, ["agent.bins=7", "training.copies=2", "environment.weights.flooding=-1.5", "training.episodes=9"])
+    plan = read_plan(
+        path, ["agent.bins=7", "training.copies=2", "environment.weights.flooding=-1.5", "training.episodes=9"]
+    )
     assert plan.agent == jm.Sarsa(bins=7, exploration=jm.geometric(1.0, rate=0.99, of="episodes", floor=0.05))
     assert plan.environment == jm.gallery.Tarn(melt=2.0, weights={"flooding": -1.5})
-    assert (plan.training.seeds, plan.training.copies, plan.training.steps, plan.training.episodes) == ((3,), 2, None, 9)
+    assert (plan.training.seeds, plan.training.copies, plan.training.steps, plan.training.episodes) == (
+        (3,),
+        2,
+        None,
+        9,
+    )
     again = plan_of(plan.written())
     assert (again.environment, again.agent, again.training) == (plan.environment, plan.agent, plan.training)
 
@@ -151,8 +164,8 @@ def test_a_plan_is_read_changed_and_written_as_it_was(tmp_path):
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        (("use = \"tarn\"", "use = \"tran\""), "no environment `tran`.*Did you mean `tarn`"),
-        (("use = \"Sarsa\"", "use = \"Sarsy\""), "no method `Sarsy`.*Did you mean `Sarsa`"),
+        (('use = "tarn"', 'use = "tran"'), "no environment `tran`.*Did you mean `tarn`"),
+        (('use = "Sarsa"', 'use = "Sarsy"'), "no method `Sarsy`.*Did you mean `Sarsa`"),
         (("melt = 2.0", "melt = 9.0"), r"`Tarn.melt` must lie in \[0, 4\]; got 9.0"),
         (("steps = 1_000", "stepz = 1_000"), "`training` has no setting `stepz`.*Did you mean `steps`"),
         (("[training]", "[trainign]"), "no section `trainign`.*Did you mean `training`"),

@@ -54,7 +54,9 @@ def test_a_policy_chooses_the_best_value_and_says_so(trained):
     episode = jm.gallery.Tarn().episode(seed=5)
     for _ in range(30):
         values = trained.policy.values(episode.observation)
-        assert values[trained.policy.spec.action.label(trained.policy.choose(episode.observation))] == max(values.values())
+        assert values[trained.policy.spec.action.label(trained.policy.choose(episode.observation))] == max(
+            values.values()
+        )
         episode.act(trained.policy.choose({"level": episode.observation.level, "hour": episode.observation.hour}))
     chosen = {trained.policy.choose([12.0, 4.0], act="sampled", seed=s) for s in range(200)}
     assert chosen == {0, 1, 2}
@@ -71,9 +73,9 @@ def test_a_policy_is_saved_opened_and_refuses_another_environment(trained, tmp_p
     opened = jm.Policy.open(path)
     assert np.array_equal(opened.learner.values, trained.policy.learner.values)
     assert (opened.agent, opened.spec, opened.decisions) == (trained.policy.agent, trained.policy.spec, 30_000)
-    with pytest.raises(SettingError, match="observes .*'level', 'hour'.* shows .*'cell'"):
+    with pytest.raises(SettingError, match=r"observes .*'level', 'hour'.* shows .*'cell'"):
         jm.evaluate(opened, Corridor())
-    with pytest.raises(SettingError, match="channel `level` of `Tarn` differs.*in \\[0, 60\\].*in \\[0, 25\\]"):
+    with pytest.raises(SettingError, match=r"channel `level` of `Tarn` differs.*in \[0, 60\].*in \[0, 25\]"):
         jm.evaluate(opened, jm.gallery.Tarn(capacity=60.0))
     (tmp_path / "torn.safetensors").write_bytes(path.read_bytes()[:100])
     with pytest.raises(RecordError, match="cannot be read as a saved policy"):
@@ -84,7 +86,7 @@ def test_random_play_and_references_are_measured_on_the_same_episodes():
     known = levels(Corridor(slip=0.2), episodes=50)
     assert list(known) == ["random", "go_right"]
     assert known["go_right"].mean == pytest.approx(0.8)
-    with pytest.raises(LookupFailed, match="no reference `go_rihgt`.*Did you mean `go_right`"):
+    with pytest.raises(LookupFailed, match=r"no reference `go_rihgt`.*Did you mean `go_right`"):
         jm.evaluate("go_rihgt", Corridor())
     with pytest.raises(SettingError, match="whole number above 0"):
         jm.evaluate("random", Corridor(), episodes=0)

@@ -119,7 +119,7 @@ def test_a_class_that_branches_trains_plain_and_says_why():
     assert len(heard.lines) == 1
     assert "training plain, because `Branching.advance` (places.py:" in heard.lines[0]
     assert "branches on a value" in (run.path / "log.txt").read_text()
-    with pytest.raises(SettingError, match="cannot be compiled: `Branching.advance`"):
+    with pytest.raises(SettingError, match=r"cannot be compiled: `Branching.advance`"):
         jm.train(Branching(), AGENT, steps=300, lane="compiled")
 
 
@@ -185,7 +185,10 @@ def test_an_agent_of_ones_own_trains_on_every_lane_that_it_can(copies):
     assert (run.path / "source" / "test_training.py").exists()
     with pytest.raises(SettingError, match="is not traced"):
         jm.train(Corridor(), Tally(), steps=10, lane="compiled")
-    both = [jm.train(Corridor(), Traced(), steps=600, copies=copies, lane=lane, folder=None) for lane in ("plain", "compiled")]
+    both = [
+        jm.train(Corridor(), Traced(), steps=600, copies=copies, lane=lane, folder=None)
+        for lane in ("plain", "compiled")
+    ]
     assert both[0].episodes.equals(both[1].episodes)
     assert both[0].readings["gain"].to_numpy() == pytest.approx(both[1].readings["gain"].to_numpy(), abs=1e-5)
     assert both[1].policy.choose({"cell": 2}) == 1
@@ -198,7 +201,10 @@ def test_what_fails_is_told_and_what_was_recorded_is_kept():
             return self.xp.log(1.0 * (after.cell - 0.0)) if self.xp is np else self.xp.log(1.0 * after.cell)
 
     for lane in ("plain", "compiled"):
-        with pytest.raises(BrokenEnvironment, match=r"`Souring.prize` .*finite.*What was recorded is in runs"), np.errstate(all="ignore"):
+        with (
+            pytest.raises(BrokenEnvironment, match=r"`Souring.prize` .*finite.*What was recorded is in runs"),
+            np.errstate(all="ignore"),
+        ):
             jm.train(Souring(), AGENT, steps=3000, lane=lane, folder="runs", name=f"sour-{lane}")
         run = jm.Run.open(f"runs/sour-{lane}")
         assert run.status == "failed"

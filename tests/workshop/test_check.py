@@ -108,7 +108,9 @@ def test_a_planted_mistake_is_found_with_place_reason_and_mend(mistake):
     json.dumps(report.as_json())
 
 
-@pytest.mark.parametrize("cls", [*TRACED, *(getattr(jm.gallery, c) for _, c in SHIPPED.values())], ids=lambda c: c.__name__)
+@pytest.mark.parametrize(
+    "cls", [*TRACED, *(getattr(jm.gallery, c) for _, c in SHIPPED.values())], ids=lambda c: c.__name__
+)
 def test_a_clean_environment_passes(cls):
     report = jm.check(cls(), steps=600, speed=False)
     assert [f for f in report.findings if f.level == "wrong"] == []

@@ -7,9 +7,9 @@ nothing anew) and *shapes* (everything else: static). What was learned is the *l
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from types import SimpleNamespace
-from typing import Annotated, Any, ClassVar, NamedTuple
+from typing import Annotated, Any, ClassVar, NamedTuple, Protocol
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError
 
@@ -66,8 +66,7 @@ def _hashable(value: Any) -> Any:
 class Experience(NamedTuple):
     """What happened to all copies since the last update.
 
-    On a plain lane, for an agent with `plain` functions, each entry is a list with one item a copy, in Python numbers.
-    Else each entry is an array with axes (turns, copies, ...).
+    Each entry is an array with axes (turns, copies, ...).
 
     Attributes
     ----------
@@ -89,6 +88,33 @@ class Experience(NamedTuple):
     last: Any
     following: Any
     notes: Any
+
+
+class Pilot(Protocol):
+    """An agent on a plain lane in Python numbers, copy by copy: the twin of `choose` and `learn`.
+
+    A turn is `turn`, then for each copy `decide` and `judge`, and at last `write`: nothing is learned before all copies
+    have decided. Made by ``Agent.pilot`` with the draws of both streams; `learn` is None in evaluation,
+    and then nothing but `see`, `turn` and `decide` is called.
+    """
+
+    def see(self, i: int, row: Sequence[float]) -> None:
+        """Take what copy i will decide on next; called at the beginning and where an episode closed."""
+        ...
+
+    def turn(self, turn: int) -> None: ...
+
+    def decide(self, i: int) -> Any:
+        """The action of copy i, in own form."""
+        ...
+
+    def judge(self, i: int, reward: float, ended: bool, closed: bool, last: Sequence[float]) -> None:
+        """Take what the action led to; `last` is what is decided on next, unless the episode closed."""
+        ...
+
+    def write(self) -> tuple[float, ...]:
+        """Learn from the turn; the readings."""
+        ...
 
 
 class Agent(BaseModel):
@@ -116,9 +142,6 @@ class Agent(BaseModel):
 
     reading_names: ClassVar[tuple[str, ...]] = ()
     traced: ClassVar[bool] = True
-    # Agents whose work on a plain lane is smaller than a call into a compiled function have plain twins of `choose`
-    # and `learn`, which get lists of Python numbers.
-    plain: ClassVar[bool] = False
 
     def __init__(self, **settings: Any) -> None:
         try:
@@ -147,6 +170,14 @@ class Agent(BaseModel):
     def written(self) -> dict[str, Any]:
         """The settings as they stand in a plan."""
         return self.model_dump(mode="python", exclude_none=True)
+
+    @classmethod
+    def pilot(
+        cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+    ) -> Pilot | None:
+        """The twin of `choose` and `learn` for plain lanes, where one call into a compiled function would cost more
+        than the whole work; None where there is none."""
+        return None
 
     @staticmethod
     def fresh(shapes: Any, numbers: Any, noise: Any) -> tuple[Any, Any]:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from jokulmist.agents.tables import Ops, TableAgent
+from jokulmist.agents.cells import Ops
+from jokulmist.agents.tables import TableAgent
 
 
 class QLearning(TableAgent):

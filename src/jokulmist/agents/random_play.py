@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, NamedTuple
+from typing import Any, NamedTuple
 
 from jokulmist.agents.protocol import Agent
 from jokulmist.environments.actions import Record, split
@@ -14,8 +14,6 @@ class Nothing(NamedTuple):
 
 class RandomPlay(Agent):
     """Every action drawn uniformly; learns nothing. Useful as a run to compare with."""
-
-    plain: ClassVar[bool] = True
 
     @staticmethod
     def fresh(shapes: Any, numbers: Any, noise: Any) -> tuple[Nothing, Nothing]:
@@ -33,13 +31,32 @@ class RandomPlay(Agent):
     ) -> tuple[Any, Any, tuple[()]]:
         return learner, memory, ()
 
-    @staticmethod
-    def choose_plain(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
-    ) -> tuple[list[Any], Any, tuple[()]]:
-        return split(_many(shapes.spec.action, shapes.copies, noise), shapes.copies), memory, ()
+    @classmethod
+    def pilot(
+        cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+    ) -> RandomPilot:
+        return RandomPilot(shapes, explore)
 
-    learn_plain = learn
+
+class RandomPilot:
+    """The `Pilot` of random play."""
+
+    def __init__(self, shapes: Any, explore: Any) -> None:
+        self._action, self._copies, self._explore = shapes.spec.action, shapes.copies, explore
+        self._drawn: list[Any] = []
+
+    def see(self, i: int, row: Any) -> None: ...
+
+    def turn(self, turn: int) -> None:
+        self._drawn = split(_many(self._action, self._copies, self._explore.at(turn, 0)), self._copies)
+
+    def decide(self, i: int) -> Any:
+        return self._drawn[i]
+
+    def judge(self, i: int, reward: float, ended: bool, closed: bool, last: Any) -> None: ...
+
+    def write(self) -> tuple[float, ...]:
+        return ()
 
 
 def _many(action: Any, copies: int, noise: Any) -> Any:

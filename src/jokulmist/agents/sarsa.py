@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, ClassVar
 
-from jokulmist.agents.tables import Ops, TableAgent, chances, expectation
+from jokulmist.agents.cells import Ops
+from jokulmist.agents.greedy import chances, expectation
+from jokulmist.agents.tables import TableAgent
 
 
 class Sarsa(TableAgent):

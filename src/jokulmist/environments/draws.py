@@ -94,12 +94,13 @@ class Draw:
 
     def poisson(self, mean: Any, shape: Dims = ()) -> Any:
         """A count with the given mean, as a whole number (int32 in arrays)."""
-        u = self._take("uniform", _dims(shape))
+        u = self._take("uniform", () if shape == () else _dims(shape))
         if isinstance(u, float) and isinstance(mean, (int, float)):
+            mean = float(mean)
             if not 0.0 <= mean < math.inf:
                 raise NoiseError(f"`draw.poisson` needs a mean of at least 0; got {mean!r}.")
             if mean <= SUMMED_MEAN:
-                return _summed_poisson(u, float(mean))
+                return _summed_poisson(u, mean)
         return self.settle(self._whole(_poisson(self.xp, u, mean), u))
 
     def binomial(self, count: Any, probability: Any, shape: Dims = ()) -> Any:

@@ -62,7 +62,7 @@ class Episode:
     >>> while not episode.over:
     ...     episode.act("half")
     >>> episode.closed_by
-    'season over'
+    'deadline'
     """
 
     def __init__(self, environment: Environment, seed: int = 0) -> None:

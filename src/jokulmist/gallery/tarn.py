@@ -23,16 +23,16 @@ class Tarn(Environment):
     `QLearning(bins=20, discount=1.0)` after 2,000,000 decisions about 155.
     """
 
-    capacity: float = jm.parameter(25.0, low=10.0, high=80.0, unit="1000 m3", help="The tarn spills above it.")
+    capacity: float = jm.parameter(25.0, low=10.0, high=80.0, unit="dam3", help="The tarn spills above it.")
     melt: float = jm.parameter(1.6, low=0.0, high=4.0, help="Factor on the season's mean melt.")
     hours: int = jm.parameter(96, low=24, high=168, unit="h", fixed=True, help="Length of the season.")
     deadline = "hours"
 
     class State(BaseState):
-        level: float = seen(low=0.0, high="capacity", unit="1000 m3")
+        level: float = seen(low=0.0, high="capacity", unit="dam3")
         hour: int = seen(low=0, high="hours", unit="h")
-        released: float = flow(unit="1000 m3")
-        spilled: float = flow(unit="1000 m3")
+        released: float = flow(unit="dam3")
+        spilled: float = flow(unit="dam3")
 
     action = Choice("hold", "half", "full")
     rate = jm.series([0.0, 2.0, 4.0])
@@ -56,7 +56,7 @@ class Tarn(Environment):
 
     @jm.reward(weight=-2.0)
     def flooding(self, after: Any) -> Any:
-        """Water over the brim, in 1000 m3."""
+        """Water over the brim, in dam3 (1000 m3)."""
         return after.spilled
 
     @jm.ending
@@ -87,13 +87,13 @@ class Tarn(Environment):
         axes.fill_between([0, 2, 8, 10], [self.capacity, 0, 0, self.capacity], -1, color="#6b6459")
         half = 3 + 2 * state.level / self.capacity
         axes.fill_between([5 - half, 2, 8, 5 + half], [state.level, 0, 0, state.level], state.level, color="#5b8fb0")
-        axes.set_title(f"hour {state.hour}, {state.level:.1f} of {self.capacity:g} (1000 m3)")
+        axes.set_title(f"hour {state.hour}, {state.level:.1f} of {self.capacity:g} (dam3)")
         axes.set_xticks([])
-        axes.set_ylabel("level (1000 m3)")
+        axes.set_ylabel("level (dam3)")
 
 
 class WholeTarn(Tarn):
-    """The tarn in whole numbers: levels, releases and melt are counts of 1000 m3.
+    """The tarn in whole numbers: levels, releases and melt are counts of dam3 (1000 m3).
 
     Small enough to be solved exactly by dynamic programming. From its first states the optimum, without discounting,
     is 162.3; random play returns 92.1, the hand-written `sell_high` 145.5. `QLearning(discount=1.0, learning_rate=jm.linear(0.5, 0.001, over=1.0),
@@ -101,13 +101,13 @@ class WholeTarn(Tarn):
     of the seeds 0 to 9 (`benchmarks/levels.py`).
     """
 
-    capacity: int = jm.parameter(25, low=10, high=80, unit="1000 m3", help="The tarn spills above it.")
+    capacity: int = jm.parameter(25, low=10, high=80, unit="dam3", help="The tarn spills above it.")
 
     class State(BaseState):
-        level: int = seen(low=0, high="capacity", unit="1000 m3")
+        level: int = seen(low=0, high="capacity", unit="dam3")
         hour: int = seen(low=0, high="hours", unit="h")
-        released: int = flow(unit="1000 m3")
-        spilled: int = flow(unit="1000 m3")
+        released: int = flow(unit="dam3")
+        spilled: int = flow(unit="dam3")
 
     rate = jm.series([0, 2, 4])
 

@@ -35,9 +35,10 @@ class PlainLane:
         self.description = self.step.description
         self._draws = {stream: PlainDraw(noise, stream) for stream in Stream}
         self._advance_draw = self._draws[Stream.ADVANCE]
+        self._sense = self._draws[Stream.SENSE]
         self._terms = len(self.description.terms)
         self._overs = tuple(m.over for m in self.description.measures)
-        self._end_bits = (1 << self.description.true_ends) - 1
+        self.end_bits = (1 << self.description.true_ends) - 1
         self._has_images = bool(self.description.spec.images)
         self.states: list[State] = []
         self.still: list[bool] = [False] * self.copies
@@ -72,61 +73,64 @@ class PlainLane:
         closed: list[bool] = []
         rows: list[list[float]] = []
         done: list[Finished] = []
-        sense = self._draws[Stream.SENSE]
-        try:
-            for i, action in enumerate(actions):
-                if self.still[i]:
-                    self._stand_still(rewards, ended, closed, rows)
-                    continue
-                reward, held = self._advance_one(i, action)
-                rewards.append(reward)
-                ended.append((held & self._end_bits) != 0)
-                closed.append(held != 0)
-                rows.append(self.step.observe(self.states[i], sense.at(self.turn, i) if self.step.noisy else sense))
-                if held:
-                    done.append(self._finish(i, held))
-        except Exception as failure:
-            self.step.failed_among(self.step.step_methods, failure)
-        last = Observed(rows, self._images(sense) if self._has_images else [])
+        for i, action in enumerate(actions):
+            if self.still[i]:
+                self._stand_still(rewards, ended, closed, rows)
+                continue
+            reward, held, row = self.advance_one(i, action)
+            rewards.append(reward)
+            ended.append((held & self.end_bits) != 0)
+            closed.append(held != 0)
+            rows.append(row)
+            if held:
+                done.append(self.finish(i, held))
+        last = Observed(rows, self._images(self._sense) if self._has_images else [])
         observed = self._begin_anew(last, [f.copy for f in done]) if done else last
         self.turn += 1
         return Outcome(rewards, ended, closed, last, observed, done)
 
-    def _advance_one(self, i: int, action: Any) -> tuple[float, int]:
-        """One copy's step: its reward and the closings that hold. `Stepper`'s parts spelt out, because of their cost."""
-        step, before = self.step, self.states[i]
-        if step.flows:
-            before = before.replace(**step.flows)
-        after = step.environment.advance(before, action, self._advance_draw.at(self.turn, i))
-        self.states[i] = step.cast(after, "advance")
-        steps = self._steps[i] = self._steps[i] + 1
-        totals = self._totals[i]
-        reward = 0.0
-        k = 0
-        for method, judge, weight in step.direct_terms:
-            term = float(method(after) if judge is None else judge(before, action, after))
-            totals[k] += term
-            reward += weight * term
-            k += 1
-        if reward - reward != 0.0:  # infinite or not a number
-            self._refuse(step.reward_terms(before, action, after), before)
-        k = 0
-        running = self._measures[i]
-        for method, judge, over in step.direct_measures:
-            value = float(method(after) if judge is None else judge(before, action, after))
-            running[k] = running[k] + value if over == "sum" else combined(over, running[k], value, steps)
-            k += 1
-        held = 0
-        for method, judge, bit in step.direct_closers:
-            if method(after) if judge is None else judge(before, action, after):
-                held |= bit
-        if step.deadline and steps >= step.deadline:
-            held |= step.deadline_bit
-        if step.time_limit and steps >= step.time_limit:
-            held |= step.time_limit_bit
-        return reward, held
+    def advance_one(self, i: int, action: Any) -> tuple[float, int, list[float]]:
+        """One copy's step: its reward, the closings that hold, its row. The caller counts the turn.
 
-    def _finish(self, i: int, held: int) -> Finished:
+        These are `Stepper`'s parts spelt out, because what is called here is called at every step.
+        """
+        try:
+            step, before = self.step, self.states[i]
+            if step.flows:
+                before = before.replace(**step.flows)
+            after = step.environment.advance(before, action, self._advance_draw.at(self.turn, i))
+            self.states[i] = step.cast(after, "advance")
+            steps = self._steps[i] = self._steps[i] + 1
+            totals = self._totals[i]
+            reward = 0.0
+            k = 0
+            for method, judge, weight in step.direct_terms:
+                term = float(method(after) if judge is None else judge(before, action, after))
+                totals[k] += term
+                reward += weight * term
+                k += 1
+            if reward - reward != 0.0:  # infinite or not a number
+                self._refuse(step.reward_terms(before, action, after), before)
+            k = 0
+            running = self._measures[i]
+            for method, judge, over in step.direct_measures:
+                value = float(method(after) if judge is None else judge(before, action, after))
+                running[k] = running[k] + value if over == "sum" else combined(over, running[k], value, steps)
+                k += 1
+            held = 0
+            for method, judge, bit in step.direct_closers:
+                if method(after) if judge is None else judge(before, action, after):
+                    held |= bit
+            if step.deadline and steps >= step.deadline:
+                held |= step.deadline_bit
+            if step.time_limit and steps >= step.time_limit:
+                held |= step.time_limit_bit
+            return reward, held, step.observe(after, self._sense.at(self.turn, i) if step.noisy else None)
+        except Exception as failure:
+            self.step.failed_among(self.step.step_methods, failure)
+
+    def finish(self, i: int, held: int) -> Finished:
+        """The record of a copy's episode that closed."""
         steps = self._steps[i]
         parts = zip(self._overs, self._measures[i], strict=True)
         measured = tuple(finished(over, value, steps) for over, value in parts)
@@ -145,17 +149,20 @@ class PlainLane:
             for i in copies:
                 self.still[i] = True
             return last
-        begin, sense = self._draws[Stream.BEGIN], self._draws[Stream.BEGIN_SENSE]
         rows, images = list(last.rows), list(last.images)
         for i in copies:
-            state = self.states[i] = self.step.begin(begin.at(self.turn, i))
-            rows[i] = self.step.observe(state, sense.at(self.turn, i))
+            rows[i] = self.begin_one(i)
             if self._has_images:
-                images[i] = self.step.look(state, sense)
-            self._totals[i] = [0.0] * self._terms
-            self._measures[i] = [0.0] * len(self._overs)
-            self._steps[i] = 0
+                images[i] = self.step.look(self.states[i], self._draws[Stream.BEGIN_SENSE])
         return Observed(rows, images)
+
+    def begin_one(self, i: int) -> list[float]:
+        """Begin anew in one copy; its row."""
+        state = self.states[i] = self.step.begin(self._draws[Stream.BEGIN].at(self.turn, i))
+        self._totals[i] = [0.0] * self._terms
+        self._measures[i] = [0.0] * len(self._overs)
+        self._steps[i] = 0
+        return self.step.observe(state, self._draws[Stream.BEGIN_SENSE].at(self.turn, i))
 
     def _refuse(self, terms: list[float], before: State) -> None:
         for method, term in zip(self.description.terms, terms, strict=True):

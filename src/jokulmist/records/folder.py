@@ -117,8 +117,11 @@ def append_evaluated(run: Path, columns: dict[str, Any]) -> None:
         raise RecordError(f"cannot write {path}: {failure.strerror}.") from None
 
 
-def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Path) -> dict[str, Any]:
-    """Where a run comes from: command, versions, source revision and its uncommitted change, host, seed, time."""
+def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Path | None) -> dict[str, Any]:
+    """Where a run comes from: command, versions, source revision and its uncommitted change, host, seed, time.
+
+    `where` is a folder in the repository, if there is one; None asks no repository.
+    """
     return {
         "command": command,
         "began": began.isoformat(timespec="seconds"),
@@ -129,8 +132,8 @@ def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Pa
         "processor": platform.processor() or platform.machine(),
         "cores": os.cpu_count(),
         "system": platform.platform(),
-        "revision": _git(where, "rev-parse", "HEAD"),
-        "uncommitted": _git(where, "diff", "HEAD"),
+        "revision": where and _git(where, "rev-parse", "HEAD"),
+        "uncommitted": where and _git(where, "diff", "HEAD"),
     }
 
 

@@ -1,8 +1,7 @@
-"""How an agent's functions are called on a plain lane: with Python numbers, compiled one by one, or as they are."""
+"""How an agent's functions are called on a plain lane where it has no pilot: each compiled by itself, or as they are."""
 
 from __future__ import annotations
 
-from functools import partial
 from typing import Any, Protocol
 
 import numpy as np
@@ -15,8 +14,6 @@ from jokulmist.lanes.protocol import Observed
 
 class Calls(Protocol):
     """An agent's functions as the plain loop calls them. `noise` is a draw that already stands at its turn."""
-
-    one_by_one: bool
 
     def fresh(self, numbers: Numbers, noise: Any) -> tuple[Any, Any]: ...
 
@@ -41,42 +38,11 @@ class Calls(Protocol):
 
 def calls_for(agent: Agent, shapes: Shapes) -> Calls:
     """The way to call an agent's functions on a plain lane."""
-    if agent.plain:
-        return NumberCalls(agent, shapes)
     return TracedCalls(agent, shapes) if agent.traced else ArrayCalls(agent, shapes)
-
-
-class NumberCalls:
-    """The plain twins of an agent's functions, over Python numbers."""
-
-    one_by_one = True
-
-    def __init__(self, agent: Any, shapes: Shapes) -> None:
-        self._kind = type(agent)
-        self._shapes = shapes
-        # Bound once: a method that only passes on its arguments would cost a part of a table's whole update.
-        self.choose = partial(self._kind.choose_plain, shapes)
-        self.learn = partial(self._kind.learn_plain, shapes)
-
-    def fresh(self, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        learner, _ = self._kind.fresh(self._shapes, numbers, noise)
-        return learner, ()  # the twins keep a memory of their own, beginning from none
-
-    def seen(self, observed: Observed) -> Any:
-        return observed.rows
-
-    def given(self, actions: Any) -> list[Any]:
-        own: list[Any] = actions
-        return own
-
-    def stacked(self, turns: list[Experience]) -> Experience:
-        raise NotImplementedError
 
 
 class ArrayCalls:
     """An agent's functions over NumPy arrays, as they are written."""
-
-    one_by_one = False
 
     def __init__(self, agent: Agent, shapes: Shapes) -> None:
         self._kind = type(agent)

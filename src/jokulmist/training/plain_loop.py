@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.protocol import Agent, Experience, Numbers
+from jokulmist.agents.protocol import Agent, Experience, Numbers, Pilot
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.noise import Domain, Noise, Stream
@@ -40,7 +40,8 @@ class PlainLoop:
         self.copies = copies
         self.turns_per_update = agent.decisions_per_update()
         self.decisions = self.episodes = self.turn = 0
-        self._calls: Calls = calls_for(agent, agent.shapes(self.lane.spec, copies))
+        shapes = agent.shapes(self.lane.spec, copies)
+        self._calls: Calls = calls_for(agent, shapes)
         self._coefficients = agent.numbers()
         moving = {n: c for n, c in self._coefficients.items() if c.slope != 0.0 or c.log_rate != 0.0}
         per_decision = 1.0 / planned.steps if planned.steps is not None else 0.0
@@ -50,6 +51,7 @@ class PlainLoop:
         self._numbers = Numbers(**{n: number_at(c, begun) for n, c in self._coefficients.items()})
         fresh = PlainDraw(own, Stream.FRESH)
         self._learner, self._memory = self._calls.fresh(self._numbers, fresh.at(0, 0))
+        self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._explore, self._learn)
         self._names = agent.reading_names
         self._sums = [0.0] * len(self._names)
         self._updates = 0
@@ -57,46 +59,68 @@ class PlainLoop:
 
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns, or until the planned episodes are done."""
+        finished = self._gathered_turns(turns) if self._pilot is None else self._piloted_turns(self._pilot, turns)
+        description = self.lane.description
+        return batch_of(finished, len(description.terms), len(description.measures))
+
+    def _piloted_turns(self, pilot: Pilot, turns: int) -> list[tuple[int, Finished]]:
+        """Copy by copy, in Python numbers."""
+        lane, settings, moving, sums = self.lane, vars(self._numbers), self._moving, self._sums
+        copies, end_bits, wanted = range(self.copies), lane.end_bits, self.planned.episodes or 0
+        advance, decide, judge = lane.advance_one, pilot.decide, pilot.judge
+        finished: list[tuple[int, Finished]] = []
+        if not lane.states:
+            for i, row in enumerate(lane.begin().rows):
+                pilot.see(i, row)
+        for _ in range(turns):
+            for name, at in moving:
+                settings[name] = at(self.decisions, self.episodes)
+            pilot.turn(self.turn)
+            self.decisions += self.copies
+            for i in copies:
+                reward, held, last = advance(i, decide(i))
+                judge(i, reward, (held & end_bits) != 0, held != 0, last)
+                if held:
+                    finished.append((self.decisions, lane.finish(i, held)))
+                    self.episodes += 1
+                    pilot.see(i, lane.begin_one(i))
+            k = 0
+            for reading in pilot.write():
+                sums[k] += reading
+                k += 1
+            self._updates += 1
+            lane.turn = self.turn = self.turn + 1
+            if wanted and self.episodes >= wanted:
+                break
+        return finished
+
+    def _gathered_turns(self, turns: int) -> list[tuple[int, Finished]]:
+        """All copies at once, in arrays, with an update for each so many turns."""
         lane, calls, numbers, settings = self.lane, self._calls, self._numbers, vars(self._numbers)
-        explore, learn, moving = self._explore, self._learn, self._moving
-        one_by_one, sums = calls.one_by_one, self._sums
         wanted = self.planned.episodes or 0
         observed = lane.begin() if self._observed is None else self._observed
         finished: list[tuple[int, Finished]] = []
         gathered: list[Experience] = []
         for _ in range(turns):
-            for name, at in moving:
+            for name, at in self._moving:
                 settings[name] = at(self.decisions, self.episodes)
-            turn = self.turn
-            seen = observed.rows if one_by_one else calls.seen(observed)
-            actions, self._memory, notes = calls.choose(
-                numbers, self._learner, self._memory, seen, explore.at(turn, 0), True
-            )
-            if one_by_one:
-                rewards, ended, closed, last, observed, done = lane.advance(actions)
-                happened = (seen, actions, rewards, ended, closed, last.rows, observed.rows, notes)
-                self._learner, self._memory, readings = calls.learn(
-                    numbers, self._learner, self._memory, happened, learn.at(turn, 0)
-                )
-                self._updates += 1
-                for k, reading in enumerate(readings):
-                    sums[k] += reading
-            else:
-                outcome = lane.advance(calls.given(actions))
-                observed, done = outcome.observed, outcome.finished
-                gathered.append(_experience(calls, seen, actions, outcome, notes))
-                if len(gathered) == self.turns_per_update:
-                    self._update(calls.stacked(gathered))
-                    gathered = []
-            self.turn = turn + 1
+            seen = calls.seen(observed)
+            draw = self._explore.at(self.turn, 0)
+            actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
+            outcome = lane.advance(calls.given(actions))
+            observed = outcome.observed
+            gathered.append(_experience(calls, seen, actions, outcome, notes))
+            if len(gathered) == self.turns_per_update:
+                self._update(calls.stacked(gathered))
+                gathered = []
+            self.turn += 1
             self.decisions += self.copies
-            if done:
-                finished.extend((self.decisions, episode) for episode in done)
-                self.episodes += len(done)
-                if wanted and self.episodes >= wanted and not gathered:
-                    break
+            finished.extend((self.decisions, episode) for episode in outcome.finished)
+            self.episodes += len(outcome.finished)
+            if wanted and self.episodes >= wanted and not gathered:
+                break
         self._observed = observed
-        return batch_of(finished, len(lane.description.terms), len(lane.description.measures))
+        return finished
 
     def _update(self, experience: Experience) -> None:
         draw = self._learn.at(self.turn // self.turns_per_update, 0)

@@ -161,21 +161,28 @@ class Player:
         if act not in ACTS:
             raise SettingError(f"`act` must be `greedy` or `sampled`; got {act!r}.")
         agent = policy.agent
-        self._calls = calls_for(agent, agent.shapes(policy.spec, copies))
+        shapes = agent.shapes(policy.spec, copies)
+        self._calls = calls_for(agent, shapes)
         done = Progress(policy.decisions, 0, 1.0)
         self._numbers = Numbers(**{name: number_at(c, done) for name, c in agent.numbers().items()})
         self._explore = act == "sampled"
         noise = Noise(seed, 1, Domain.EVALUATION)
-        _, self._memory = self._calls.fresh(self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
         self._draw = PlainDraw(noise, Stream.EXPLORE)
         self._learner = policy.learner
+        self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._draw, None, self._explore)
+        _, self._memory = self._calls.fresh(self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
         self._turn = 0
 
     def choose(self, observed: Observed) -> list[Any]:
         """The actions of all copies, in own form."""
-        actions, _, _ = self._calls.choose(
-            self._numbers, self._learner, self._memory, self._calls.seen(observed),
-            self._draw.at(self._turn, 0), self._explore,
-        )  # fmt: skip
         self._turn += 1
+        if self._pilot is not None:
+            for i, row in enumerate(observed.rows):
+                self._pilot.see(i, row)
+            self._pilot.turn(self._turn - 1)
+            return [self._pilot.decide(i) for i in range(len(observed.rows))]
+        actions, self._memory, _ = self._calls.choose(
+            self._numbers, self._learner, self._memory, self._calls.seen(observed),
+            self._draw.at(self._turn - 1, 0), self._explore,
+        )  # fmt: skip
         return self._calls.given(actions)

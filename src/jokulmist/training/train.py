@@ -193,7 +193,7 @@ class _Session:
         self.description = describe(self.environment)
         use = use_of(type(self.environment)).rpartition(":")[2].lower()
         stem = f"{use}-{type(self.agent).__name__.lower()}"
-        origin = files.origin_of(command, seed, files.now(), Path.cwd())
+        origin = files.origin_of(command, seed, files.now(), None if folder is None else Path.cwd())
         origin.update(lane="compiled" if compiled else "plain", status="running")
         self.memory = Memory() if folder is None else None
         self.path = None if folder is None else files.take_folder(folder, name, stem)

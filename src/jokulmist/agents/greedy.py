@@ -1,0 +1,38 @@
+"""Choosing by values: mostly the best, sometimes any. Written once, over plain numbers or arrays with one entry a copy."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from jokulmist.agents.cells import Ops
+
+
+def chances(row: Sequence[Any], exploration: Any, ops: Ops) -> list[Any]:
+    """Probability of each action: with chance `exploration` any, else one of the best, ties shared evenly.
+
+    (Sutton and Barto, 2018, section 2.2.)
+    """
+    best = ops.best(row)
+    among_best = [value == best for value in row]
+    any_action = exploration / len(row)
+    best_action = (1.0 - exploration) / sum(among_best)
+    return [any_action + best_action * one for one in among_best]
+
+
+def drawn(probabilities: Sequence[Any], u: Any) -> Any:
+    """The action that a uniform number picks."""
+    reach: Any = 0.0
+    action = 0 * (u >= 0.0) if len(probabilities) == 1 else 0
+    for probability in probabilities[:-1]:
+        reach = reach + probability
+        action = action + (u >= reach)
+    return action
+
+
+def expectation(row: Sequence[Any], probabilities: Sequence[Any]) -> Any:
+    """The mean value of a row under the probabilities of its actions."""
+    total = row[0] * probabilities[0]
+    for value, probability in zip(row[1:], probabilities[1:], strict=True):
+        total = total + value * probability
+    return total
