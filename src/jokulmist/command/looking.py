@@ -54,7 +54,7 @@ def runs(folder: Path, json: bool) -> None:
     if json:
         print_json(rows)
     elif rows:
-        print_table(rows)
+        print_table([{**row, "began": row["began"][:16].replace("T", " ")} for row in rows])
     else:
         typer.echo(
             f"There are no runs in {folder}. `jokulmist train PLAN.toml` makes one; `jokulmist tour` makes some."

@@ -43,12 +43,20 @@ def print_table(rows: Sequence[Mapping[str, Any]]) -> None:
     for name, first in rows[0].items():
         number = isinstance(first, (int, float)) and not isinstance(first, bool)
         table.add_column(name.replace("_", " "), justify="right" if number else "left", overflow="fold")
+    decimals = {name: _decimals([row[name] for row in rows]) for name in rows[0]}
     for row in rows:
-        table.add_row(*[_cell(value) for value in row.values()])
+        table.add_row(*[_cell(value, decimals[name]) for name, value in row.items()])
     console().print(table)
 
 
-def _cell(value: Any) -> str:
+def _decimals(column: Sequence[Any]) -> int:
+    """Digits behind the point that give the largest number of a column four digits."""
+    sizes = [abs(value) for value in column if isinstance(value, float) and math.isfinite(value)]
+    largest = max(sizes, default=0.0)
+    return min(6, max(0, 3 - math.floor(math.log10(largest)))) if largest > 0 else 1
+
+
+def _cell(value: Any, decimals: int) -> str:
     if isinstance(value, float):
-        return "-" if math.isnan(value) else f"{value:.4g}"
+        return "-" if math.isnan(value) else f"{value:.{decimals}f}"
     return f"{value:,}" if isinstance(value, int) and not isinstance(value, bool) else str(value)

@@ -116,6 +116,8 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, json: bool) -> None
     if json:
         print_json({"run": run.name, "episodes": episodes, "seed": seed, "results": rows})
         return
-    typer.echo(f"{run.name}: {run.policy!r}, {episodes} episodes, seed {seed}")
+    learned = run.policy
+    typer.echo(f"{run.name}: {learned.agent!r} after {learned.decisions:,} decisions")
+    typer.echo(f"{episodes} episodes, seed {seed}\n")
     print_table(rows)
     typer.echo(f"each episode is in {path}/evaluated.csv", err=True)

@@ -3,14 +3,19 @@
 The CPU compiler turns a small loop into one function, and a larger one into a sequence of calls that each cost more
 than the arithmetic of a table's update. Where it draws the line is a compiler flag that is read once, when the backend
 starts; a program with one copy was 7 times faster with the line drawn higher (`benchmarks/speed.py`).
+
+Compiled code is kept between processes, in the user's cache folder, unless JAX was told of another place.
 """
 
 from __future__ import annotations
 
 import os
 from functools import cache
+from pathlib import Path
 
 LARGEST_SMALL_LOOP_BYTES = 16_384
+KEPT_CODE = Path(".cache") / "jokulmist" / "compiled"
+WORTH_KEEPING_SECONDS = 0.1
 
 
 @cache
@@ -21,6 +26,7 @@ def start_backend() -> None:
     """
     import jax
 
+    _keep_compiled_code()
     before = os.environ.get("XLA_FLAGS")
     if "small_while_loop" in (before or ""):
         return
@@ -33,3 +39,17 @@ def start_backend() -> None:
             del os.environ["XLA_FLAGS"]
         else:
             os.environ["XLA_FLAGS"] = before
+
+
+def _keep_compiled_code() -> None:
+    import jax
+
+    if getattr(jax.config, "jax_compilation_cache_dir", None) is not None:
+        return
+    try:
+        folder = Path.home() / KEPT_CODE
+        folder.mkdir(parents=True, exist_ok=True)
+    except (OSError, RuntimeError):  # no home, or none to write to: compiled anew each time
+        return
+    jax.config.update("jax_compilation_cache_dir", str(folder))  # type: ignore[no-untyped-call]
+    jax.config.update("jax_persistent_cache_min_compile_time_secs", WORTH_KEEPING_SECONDS)  # type: ignore[no-untyped-call]

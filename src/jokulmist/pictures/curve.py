@@ -53,7 +53,7 @@ def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | 
         seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len(runs)} seeds"
         axes.set_title(f"{name}: what {agent} learned, {seeds}")
         axes.set_ylabel("return of an episode (sum of weighted reward terms)")
-        axes.legend(loc="best", ncols=2)
+        axes.legend(loc="best", ncols=2, frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85)
         if len(runs) == 1:
             _closings(axes, runs[0])
         else:
@@ -98,7 +98,7 @@ def _closings(axes: Axes, run: Run) -> None:
     if not len(frame):
         style.decisions_axis(axes)
         return
-    band = axes.inset_axes((0.0, -0.27, 1.0, 0.22), sharex=axes)
+    band = axes.inset_axes((0.0, -0.26, 1.0, 0.2), sharex=axes)
     axes.tick_params(labelbottom=False)
     edges, where = style.bins_of(frame["decisions"].to_numpy())
     names = [n for n in describe(run.environment).closings if (frame["closed_by"] == n).any()]
@@ -112,7 +112,8 @@ def _closings(axes: Axes, run: Run) -> None:
         base = base + share
     band.set_ylim(0, 1)
     band.set_xlim(0, edges[-1])
-    band.set_ylabel("closed by\n(share)")
+    band.set_ylabel("share closed by")
+    band.set_yticks([0.0, 0.5, 1.0])
     band.grid(False)
-    band.legend(loc="upper center", bbox_to_anchor=(0.5, -0.45), ncols=min(4, len(names)))
+    band.legend(loc="upper center", bbox_to_anchor=(0.5, -0.5), ncols=min(4, len(names)))
     style.decisions_axis(band)

@@ -67,5 +67,5 @@ def ledger(run: Run, axes: Axes | None = None) -> Axes:
         axes.stairs(total, edges, baseline=None, color=style.INK, linewidth=2.0, label="return")
         axes.axhline(0.0, color=style.INK, linewidth=0.8)
         axes.set_xlim(0, edges[-1])
-        axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.12), ncols=3)
+        axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.13), ncols=3)
     return axes

@@ -17,10 +17,9 @@ def save_pictures(run: Run, known: Levels | None = None) -> list[Path]:
     for name in ("learning-curve.png", "ledger.png"):
         with style.styled():
             figure = style.own_figure()
-            axes = figure.add_subplot()
             if name == "ledger.png":
-                ledger(run, axes)
+                ledger(run, style.roomy_axes(figure, below=0.2))
             else:
-                plot(run, axes, known=known)
+                plot(run, style.roomy_axes(figure), known=known)
             paths.append(style.save(figure, run.path / "pictures" / name))
     return paths

@@ -52,7 +52,12 @@ def own_figure(width: float = 12.8, height: float = 8.0) -> Figure:
     """A figure that no window system knows of: it can be saved on a machine without a monitor."""
     from matplotlib.figure import Figure
 
-    return Figure(figsize=(width, height), dpi=100, layout="constrained")
+    return Figure(figsize=(width, height), dpi=100)
+
+
+def roomy_axes(figure: Figure, below: float = 0.32) -> Axes:
+    """The figure's axes, with room below them for a band or a legend, as a share of the figure."""
+    return figure.add_axes((0.07, below, 0.91, 0.94 - below))
 
 
 def axes_or_new(axes: Axes | None) -> Axes:
@@ -61,7 +66,7 @@ def axes_or_new(axes: Axes | None) -> Axes:
         return axes
     import matplotlib.pyplot as plt
 
-    return plt.figure(figsize=(10, 6.2), layout="constrained").add_subplot()
+    return roomy_axes(plt.figure(figsize=(10, 7)))
 
 
 def save(figure: Figure, path: Path) -> Path:
