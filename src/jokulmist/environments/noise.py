@@ -76,6 +76,7 @@ class Noise:
         self.copies = copies
         self.domain = domain
         self.owners = owners
+        self._newest: dict[tuple[Stream, int, str, int], tuple[int, np.ndarray[Any, Any]]] = {}
 
     def block_turns(self, width: int, copies: int) -> int:
         """Turns in one block: a power of two that follows from the numbers asked for, never from the clock."""
@@ -106,7 +107,14 @@ class Noise:
         copies = self.copies if copies is None else copies
         turns = self.block_turns(width, copies)
         first, last = start // turns, (start + count - 1) // turns
-        blocks = [self.block(stream, request, kind, width, number, copies) for number in range(first, last + 1)]
+        # Stretches follow each other, so the block in which one ends is the one in which the next begins.
+        key = (stream, request, kind, width)
+        number, newest = self._newest.get(key, (-1, None))
+        blocks = [
+            newest if newest is not None and n == number else self.block(stream, request, kind, width, n, copies)
+            for n in range(first, last + 1)
+        ]
+        self._newest[key] = (last, blocks[-1])
         joined = blocks[0] if len(blocks) == 1 else np.concatenate(blocks)
         return joined[start - first * turns : start - first * turns + count]
 

@@ -54,7 +54,8 @@ class Episodes:
 
 def columns_of(episodes: Episodes, description: Description, first: int) -> dict[str, Array]:
     """The columns of episodes.csv; `first` is the number of the first row's episode."""
-    names = [description.held_names(int(bits)) for bits in episodes.held]
+    known = {int(bits): description.held_names(int(bits)) for bits in np.unique(episodes.held)}
+    names = [known[bits] for bits in episodes.held.tolist()]
     table: dict[str, Array] = {
         "episode": np.arange(first, first + len(episodes), dtype=np.int64),
         "decisions": episodes.decisions.astype(np.int64),

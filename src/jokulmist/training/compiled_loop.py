@@ -97,6 +97,7 @@ class CompiledLoop:
         self._numbers = CompiledEnvironment(environment).numbers
         self._carry = self._begun(learner, memory)
         self._updates = 0
+        self._ahead: tuple[int, int, dict[str, Any]] | None = None
 
     @property
     def most_turns(self) -> int:
@@ -138,18 +139,8 @@ class CompiledLoop:
 
     def _chunk(self, turns: int) -> tuple[Episodes, int]:
         program, per_update = self._program, self.turns_per_update
-        requests, room, start = program.compiled.requests, program.room, self.turn
-        noise = {
-            stream.name: stacked_rows(self._noise, stream, requests.of(stream), start, turns, room)
-            for stream in ENVIRONMENT_STREAMS
-        }
-        explore = stacked_rows(self._own, Stream.EXPLORE, program.choose_requests, start, turns, room)
+        noise = self._noise_from(self.turn, turns)
         updates = -(-turns // per_update)
-        learn = stacked_rows(
-            self._own, Stream.LEARN, program.learn_requests, start // per_update, updates, max(1, room // per_update)
-        )
-        noise["EXPLORE"] = [rows[:, 0] for rows in explore]
-        noise["LEARN"] = [rows[:, 0] for rows in learn]
         planned = self.planned
         plan = {
             "decisions": np.float32(self.decisions),
@@ -160,6 +151,8 @@ class CompiledLoop:
         done, self._carry = program.chunk(
             self._numbers, self._columns, plan, self._carry, noise, np.int32(updates), np.float32(1.0)
         )
+        # The program runs beside Python: its next stretch is most likely as long, and its noise is made meanwhile.
+        self._ahead = (self.turn + turns, turns, self._noise_from(self.turn + turns, turns))
         done = int(done) * per_update
         batch = self._finished(done)
         self.turn += done
@@ -167,6 +160,25 @@ class CompiledLoop:
         self.episodes += len(batch)
         self._updates += done // per_update
         return batch, done
+
+    def _noise_from(self, start: int, turns: int) -> dict[str, Any]:
+        """The base noise of a stretch of turns, for every stream."""
+        if self._ahead is not None and self._ahead[:2] == (start, turns):
+            return self._ahead[2]
+        program, per_update = self._program, self.turns_per_update
+        requests, room = program.compiled.requests, program.room
+        noise = {
+            stream.name: stacked_rows(self._noise, stream, requests.of(stream), start, turns, room)
+            for stream in ENVIRONMENT_STREAMS
+        }
+        explore = stacked_rows(self._own, Stream.EXPLORE, program.choose_requests, start, turns, room)
+        updates, most_updates = -(-turns // per_update), max(1, room // per_update)
+        learn = stacked_rows(
+            self._own, Stream.LEARN, program.learn_requests, start // per_update, updates, most_updates
+        )
+        noise["EXPLORE"] = [rows[:, 0] for rows in explore]
+        noise["LEARN"] = [rows[:, 0] for rows in learn]
+        return noise
 
     def _finished(self, turns: int) -> Episodes:
         """The episodes that closed in the rows of the last chunk."""
@@ -192,7 +204,7 @@ class CompiledLoop:
         for name, c in self._coefficients.items():
             if c.slope != 0.0 or c.log_rate != 0.0:
                 found[name] = number_at(c, progress)
-        self._carry = self._carry._replace(sums=tuple(jnp.float32(0) for _ in names))
+        self._carry = self._carry._replace(sums=tuple(np.float32(0) for _ in names))
         self._updates = 0
         return found
 

@@ -81,8 +81,12 @@ def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
 def _from_file(place: str, base: Path | None) -> ModuleType:
     path = Path(place) if base is None or Path(place).is_absolute() else base / place
     path = path.resolve()
+    if not path.is_file() and base is not None and (base / "source" / path.name).is_file():
+        path = (base / "source" / path.name).resolve()  # a run whose file has gone keeps its own copy
     if not path.is_file():
-        raise LookupFailed(f"there is no file {path}. Check the path; a relative one starts from {base or Path.cwd()}.")
+        raise LookupFailed(
+            f"there is no file {path}. Check the path; a relative one starts from {(base or Path.cwd()).resolve()}."
+        )
     # The name holds the content, so that a file changed in between is read anew.
     digest = hashlib.sha256(path.read_bytes()).hexdigest()[:12]
     name = f"jokulmist_user_{path.stem}_{digest}"

@@ -338,10 +338,8 @@ class _Session:
             self.origin.update(status=status, **more)
         self.recorder.log(f"{status} after {decisions} decisions{f': {failure}' if status == 'failed' else ''}")
         speed = decisions / max(seconds, 1e-9)
-        self.show.end(
-            f"{status}: {decisions:,} decisions, {self.recorded:,} episodes, mean return of the last {LAST} "
-            f"{self._mean():.4g}, {speed:,.0f} steps/s"
-        )
+        earned = f"mean return of the last {LAST} {self._mean():.4g}" if self.recent else "none has closed"
+        self.show.end(f"{status}: {decisions:,} decisions, {self.recorded:,} episodes, {earned}, {speed:,.0f} steps/s")
         if failure is not None and not isinstance(failure, KeyboardInterrupt):
             if isinstance(failure, JokulmistError) and self.path is not None:
                 raise type(failure)(f"{failure} What was recorded is in {self.path}.") from failure
