@@ -18,6 +18,8 @@ import time
 from pathlib import Path
 from statistics import median
 
+import numpy as np
+
 HERE = Path(__file__).parent
 sys.path.insert(0, str(HERE))
 BY_HAND_STEPS = 200_000
@@ -103,8 +105,6 @@ def whole_pairs(steps, copies, pairs):
 
 def to_level(returns, decisions_an_episode=96, window=100):
     """Decisions until the mean of `window` episodes first reaches the level, or None."""
-    import numpy as np
-
     mean = np.convolve(returns, np.ones(window) / window, mode="valid")
     reached = np.nonzero(mean >= LEVEL)[0]
     return int((reached[0] + window) * decisions_an_episode) if len(reached) else None
@@ -185,7 +185,8 @@ def main():
     for name, work in levels.items():
         speed, returns = work(1_000_000)
         needed = to_level(returns)
-        results["level"][name] = {"decisions": needed, "seconds": needed / speed if needed else None}
+        curve = [float(part.mean()) for part in np.array_split(returns, 50)]
+        results["level"][name] = {"decisions": needed, "seconds": needed / speed if needed else None, "curve": curve}
         told = "not reached" if needed is None else f"{needed:>9,} decisions, {needed / speed:6.2f} s"
         print(f"{name:<20} {told}")
     if options.json:

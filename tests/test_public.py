@@ -43,6 +43,38 @@ def test_the_examples_run(path, capsys):
     assert capsys.readouterr().out
 
 
+def blocks(page, language):
+    import re
+
+    return re.findall(rf"```{language}\n(.*?)```", (ROOT / page).read_text(), re.S)
+
+
+def test_the_readme_does_what_it_says(capsys, monkeypatch):
+    """Its Python runs from top to bottom, and its first environment is the one that `new` writes."""
+    from jokulmist.command.starting import ENVIRONMENT
+
+    declared, by_hand, trained = blocks("README.md", "python")
+    written = ENVIRONMENT.format(name="Pond")
+    assert declared[declared.index("import") :] == written[written.index("import") :]
+    monkeypatch.setattr("matplotlib.pyplot.show", lambda: None)
+    names = {"__name__": "readme"}
+    Path("readme.py").write_text(declared)
+    exec(compile(declared + by_hand + trained, "readme.py", "exec"), names)
+    assert names["run"].status == "done"
+    assert "Pond: nothing wrong was found" in capsys.readouterr().out
+
+
+def test_the_plan_in_the_guide_is_a_plan():
+    from jokulmist.command.starting import new
+    from jokulmist.training.plans import read_plan
+
+    new(Path("pond.py"))
+    Path("guide.toml").write_text(blocks("docs/runs.md", "toml")[0])
+    plan = read_plan(Path("guide.toml"))
+    assert plan.training.evaluate_every == 50_000
+    assert plan.environment.rain == 0.8
+
+
 def test_the_season_is_what_its_script_makes():
     lines = TARGET.read_text().splitlines()
     assert lines[0] == "hour,price,melt"

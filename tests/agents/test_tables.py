@@ -138,6 +138,19 @@ def test_both_lanes_learn_the_same_table(kind, copies):
     assert readings[0] == pytest.approx(readings[1], rel=1e-3)
 
 
+@pytest.mark.parametrize("copies", [1, 2])
+def test_a_single_alternative_is_a_choice_too(copies):
+    class Forward(Corridor):
+        action = jm.Choice(1)
+
+        def advance(self, state, action, draw):
+            return super().advance(state, action + 1, draw)
+
+    for lane in ("plain", "compiled"):
+        run = jm.train(Forward(), jm.Sarsa(), steps=40, copies=copies, lane=lane, folder=None)
+        assert set(run.episodes["closed_by"]) == {"right_end"}
+
+
 def test_sarsa_takes_the_action_that_it_learned_from():
     """The pending action is what choose gives, and a new episode draws anew."""
     shapes = jm.Sarsa().shapes(describe(Corridor()).spec, 3)

@@ -2,6 +2,7 @@
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import time
@@ -153,6 +154,54 @@ def test_a_mistake_gets_one_clear_message_and_leaves_nothing_half_made(place, wo
     assert mend in said
     assert "Traceback" not in said
     assert sorted((place / "runs").iterdir()) == before
+
+
+def test_ctrl_c_ends_the_command_with_130_and_everything_saved(place):
+    words = [
+        "train",
+        "pond.toml",
+        "--set",
+        "training.steps=1_000_000_000",
+        "--set",
+        "training.lane=plain",
+        "--name",
+        "cut",
+    ]
+    process = subprocess.Popen(
+        [sys.executable, "-m", "jokulmist", *words],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        cwd=place,
+    )
+    record = place / "runs" / "cut" / "episodes.csv"
+    for _ in range(300):
+        if record.exists() and record.stat().st_size > 500:
+            break
+        time.sleep(0.1)
+    process.send_signal(signal.SIGINT)
+    output, said = process.communicate(timeout=60)
+    assert process.returncode == 130
+    assert "stopped" in output
+    assert "everything is being saved" in said
+    assert "Traceback" not in said
+    assert run("evaluate", "runs/cut", "--episodes", "3", folder=place).returncode == 0
+
+
+def test_a_run_whose_source_is_gone_uses_its_own_copy(place, tmp_path):
+    import shutil
+
+    shutil.copy(place / "pond.py", tmp_path / "lake.py")
+    (tmp_path / "lake.toml").write_text((place / "pond.toml").read_text().replace("pond.py", "lake.py"))
+    assert (
+        run(
+            "train", "lake.toml", "--set", "training.steps=500", "--set", "training.lane=plain", folder=tmp_path
+        ).returncode
+        == 0
+    )
+    (tmp_path / "lake.py").unlink()
+    done = run("evaluate", "runs/pond-qlearning-001", "--episodes", "3", folder=tmp_path)
+    assert done.returncode == 0, done.stderr
 
 
 def test_a_class_that_is_wrong_makes_check_end_with_one(place):
