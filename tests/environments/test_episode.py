@@ -132,6 +132,18 @@ def test_broken_code_is_told_with_method_and_line(methods, message):
         broken(**methods)().episode().act(0)
 
 
+def test_the_arrays_of_a_state_cannot_be_written_into():
+    class Writing(Snowfield):
+        def advance(self, state, action, draw):
+            state.depth[0, 0] = 3.0
+            return state
+
+    with pytest.raises(
+        BrokenEnvironment, match=r"`Writing.advance` \(test_episode.py:\d+\) writes into an array.*jm.put"
+    ):
+        Writing().episode(seed=1).act("wait")
+
+
 def test_a_flag_is_not_a_number():
     class Flagged(jm.Environment):
         time_limit = 3

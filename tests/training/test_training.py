@@ -6,6 +6,7 @@ import subprocess
 import sys
 import textwrap
 import time
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -245,6 +246,21 @@ def test_a_new_run_never_takes_a_name_that_is_there():
     jm.train(Corridor(), AGENT, steps=20, lane="plain", folder="runs", name="mine")
     with pytest.raises(SettingError, match="there is a run runs/mine already"):
         jm.train(Corridor(), AGENT, steps=20, lane="plain", folder="runs", name="mine")
+    jm.train(Corridor(), AGENT, steps=20, lane="plain", folder="runs", name="two-seed1")
+    with pytest.raises(SettingError, match="there is a run runs/two-seed1 already"):
+        jm.train(Corridor(), AGENT, steps=20, lane="plain", folder="runs", name="two", seeds=[0, 1])
+    assert not Path("runs/two-seed0").exists()
+
+
+def test_schedules_do_not_depend_on_where_a_long_run_is_cut():
+    """Beyond 2**24 decisions a float no longer counts them one by one."""
+    loops = [CompiledLoop(Corridor(slip=0.4), AGENT, 2, 3, Planned(steps=60_000_000)) for _ in range(2)]
+    for loop in loops:
+        loop.turn, loop.decisions = 7_000_001, 21_000_003
+    loops[0].advance(600)
+    for piece in (1, 99, 101, 399):
+        loops[1].advance(piece)
+    assert np.array_equal(loops[0].learner().values, loops[1].learner().values)
 
 
 def test_the_live_line_says_what_a_person_asks():

@@ -187,6 +187,9 @@ class Stepper:
                     f"{wanted}. Use `xp.asarray(value, {wanted})` where that is meant."
                 )
             array = array.astype(wanted)
+        if array.flags.writeable:  # a state is immutable, and so are its arrays
+            array = array.view()
+            array.flags.writeable = False
         return array
 
     def reward_terms(self, before: State, action: Any, after: State) -> list[float]:
@@ -268,9 +271,10 @@ class Stepper:
         if isinstance(failure, JokulmistError):
             raise failure
         file, line = place_of(failure)
-        raise BrokenEnvironment(
-            f"`{self.description.name}.{method}` ({file}:{line}) failed: {type(failure).__name__}: {failure}"
-        ) from failure
+        told = f"failed: {type(failure).__name__}: {failure}"
+        if "read-only" in str(failure):
+            told = "writes into an array of the state, which is immutable; use `jm.put(array, index, value)`."
+        raise BrokenEnvironment(f"`{self.description.name}.{method}` ({file}:{line}) {told}") from failure
 
     def failed_among(self, methods: Sequence[str], failure: Exception) -> NoReturn:
         """The same, where one of several methods was called: the traceback tells which."""

@@ -143,7 +143,7 @@ class CompiledLoop:
         updates = -(-turns // per_update)
         planned = self.planned
         plan = {
-            "decisions": np.float32(self.decisions),
+            "turn": np.int32(self.turn),
             "per_share": np.float32(1.0 / (planned.steps or planned.episodes or 1)),
             "by_steps": np.float32(planned.steps is not None),
             "episodes": np.int32(planned.episodes or np.iinfo(np.int32).max),
@@ -246,7 +246,8 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
 
     def chunk(numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
         def settings(t: Any, episodes: Any) -> Numbers:
-            decisions = plan["decisions"] + jnp.float32(copies) * t
+            # From the turn's own number: a sum of floats would round differently when a run is cut elsewhere.
+            decisions = jnp.float32(copies) * (plan["turn"] + t).astype(jnp.float32)
             done = plan["by_steps"] * decisions + (1.0 - plan["by_steps"]) * episodes
             progress = Progress(decisions, jnp.float32(episodes), jnp.minimum(done * plan["per_share"], 1.0))
             # All settings at once, and settled: else each reader of a setting computes its schedule again.

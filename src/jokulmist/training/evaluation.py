@@ -15,7 +15,7 @@ import numpy as np
 
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment, describe
-from jokulmist.environments.noise import Domain, Noise, Stream, checked_seed
+from jokulmist.environments.noise import SEED_LIMIT, Domain, Noise, Stream, checked_seed
 from jokulmist.environments.state import State
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
@@ -161,7 +161,7 @@ def evaluate(
 
 def _chooser(policy: Policy | str, environment: Environment, copies: int, seed: int, act: Act, first: int) -> Choose:
     if isinstance(policy, Policy):
-        player = Player(policy, copies, seed + first, act)
+        player = Player(policy, copies, (seed + first) % SEED_LIMIT, act)
         return lambda lane, observed: player.choose(observed)
     action = describe(environment).action
     if policy == RANDOM:

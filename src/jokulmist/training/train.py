@@ -148,9 +148,12 @@ def train_plan(
         show.say(why)
     runs: list[Run] = []
     seeds = plan.training.seeds
+    names = {seed: name if name is None or len(seeds) == 1 else f"{name}-seed{seed}" for seed in seeds}
+    for own_name in names.values():  # before the first is trained, not when its turn has come
+        if folder is not None and own_name is not None and (folder / own_name).exists():
+            raise SettingError(f"there is a run {folder / own_name} already. Choose another `name`, or leave it out.")
     for seed in seeds:
-        own_name = name if name is None or len(seeds) == 1 else f"{name}-seed{seed}"
-        runs.append(_Session(plan.for_seed(seed), seed, compiled, why, folder, own_name, show, command or []).run())
+        runs.append(_Session(plan.for_seed(seed), seed, compiled, why, folder, names[seed], show, command or []).run())
         if runs[-1].status == "stopped":
             break
     return Runs(runs)
@@ -315,15 +318,24 @@ class _Session:
             self._policy(loop),
             self.environment,
             episodes=self.training.evaluate_episodes,
-            seed=EVALUATION_SEED + self.seed,
+            seed=EVALUATION_SEED,
         )
         if self.path is not None:
             self.recorder.evaluated(result.columns)
         self.recorder.log(f"evaluated after {loop.decisions} decisions: mean return {result.mean:.6g}")
 
+    def _whole(self, loop: Loop) -> bool:
+        """Whether what was learned can still be read: not where a chunk was torn by a second Ctrl-C."""
+        try:
+            loop.learner()
+        except RuntimeError as torn:
+            self.recorder.log(f"no checkpoint was saved: {torn}")
+            return False
+        return True
+
     def _finished(self, loop: Loop | None, status: str, failure: BaseException | None, seconds: float) -> Run:
         policy = None
-        if loop is not None:
+        if loop is not None and self._whole(loop):
             policy = self._policy(loop)
             if self.path is not None:
                 state = {"decisions": loop.decisions, "episodes": loop.episodes, "turn": loop.turn, "seed": self.seed}
