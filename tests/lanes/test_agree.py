@@ -52,6 +52,47 @@ def test_tolerance_is_relative_to_the_range_of_a_field():
     assert "field `depth`" in _difference(env, met, judged, observed, begun)
 
 
+class Knife(Snowfield):
+    """Its threshold lies so close to what it meets that rounding decides, in a few of its states."""
+
+    @jm.measure(over="last")
+    def edge(self, before):
+        mean = self.xp.mean(before.depth)
+        return self.xp.where(before.plough > 1e9, 1.0, mean)
+
+    @jm.cut
+    def buried(self, after):
+        return self.xp.max(after.depth) > self.threshold
+
+    threshold: float = jm.parameter(60.0, low=0.0, high=400.0)
+
+
+def test_rounding_that_tips_a_comparison_is_no_difference():
+    steps = 200
+    highest = [float(np.max(s.depth)) for s in meet(Snowfield(), steps).afters]
+    # Between the plain value and the float32 one, where those differ: the two ways disagree about this state.
+    for value in sorted(highest, reverse=True):
+        if abs(float(np.float32(value)) - value) == 0.0:
+            env = Knife(threshold=float(np.nextafter(value, 0.0)))
+            assert find(env, steps).compiles
+            return
+    raise AssertionError("no state to put on the edge")
+
+
+def test_a_rare_branch_that_differs_is_found():
+    class Rare(Corridor):
+        length: int = jm.parameter(40, low=3, high=50, fixed=True)
+
+        def advance(self, state, action, draw):
+            after = super().advance(state, action, draw)
+            lucky = draw.bernoulli(0.008)
+            return after.replace(cell=self.xp.where(lucky, 20 if self.xp is np else 21, after.cell))
+
+    found = find(Rare())
+    assert not found.compiles
+    assert "field `cell` is 20" in found.why
+
+
 class Listing(Corridor):
     def advance(self, state, action, draw):
         return state.replace(cell=[0, 1, 2, 3, 4][state.cell])

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.draws import PlainDraw, RowDraw
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.environments.state import State
@@ -22,6 +22,7 @@ from jokulmist.errors import JokulmistError
 COMPARED_STEPS = 256
 # float32 keeps 7 digits; a transition may lose two of them, relative to the range that a field moves in.
 TOLERANCE = 1e-4
+ROUNDING = 2e-6
 _FOUND: dict[Any, Finding] = {}
 
 
@@ -166,66 +167,90 @@ def _traced(environment: Environment, compiled: Any, met: Met) -> tuple[Any, Any
 
 
 def _difference(environment: Environment, met: Met, judged: Any, observed: Any, begun: Any) -> str:
-    """The first field, term, measure, closing or channel that differs, or nothing."""
+    """The first field, term, measure, channel or closing that differs, or nothing.
+
+    Rounding can tip a comparison or a count over its edge, and then everything that follows from it differs. So where
+    few states differ, each is stepped plain again with its floats and its noise moved by a rounding error: if that
+    gives what the compiled step gave, it was rounding.
+    """
     description = describe(environment)
     count = len(met.befores)
-
-    def unlike(plain: Any, traced: Any, what: str) -> str:
-        ours, theirs = np.asarray(plain, np.float64), np.asarray(traced, np.float64)
-        theirs = np.broadcast_to(theirs, ours.shape)
-        reach = max(float(np.max(np.abs(ours), initial=0.0)), 1e-6)
-        apart: Any = ~np.isclose(ours, theirs, rtol=0.0, atol=TOLERANCE * reach, equal_nan=True)
-        apart = apart.reshape(count, -1).any(axis=1)
-        # Rounding can tip a comparison or a count over its edge; more than one state in a hundred is no rounding.
-        whole = np.asarray(plain).dtype.kind in "ib"
-        if apart.sum() <= (count // 100 if whole else 0):
-            return ""
-        at = int(np.argmax(apart))
-        return f"{what} is {ours[at]} plain and {theirs[at]} compiled, after step {at} of random play."
-
-    tipped = np.zeros(count, bool)
+    compared = _compared(environment, met, judged, observed)
     for field in description.fields:
-        if field.kind != "float":
-            ours = np.asarray([s.__dict__[field.name] for s in met.afters]).reshape(count, -1)
-            tipped |= (ours != np.asarray(judged.after.__dict__[field.name]).reshape(count, -1)).any(axis=1)
-    if 0 < tipped.sum() <= count // 100:  # what follows from a tipped count differs with it
-        keep = ~tipped
-        met = Met(*[[v for v, k in zip(values, keep, strict=False) if k] for values in vars(met).values()])
-        import jax
-
-        judged = jax.tree.map(lambda leaf: leaf[keep] if np.ndim(leaf) else leaf, judged)
-        observed = observed[keep]
-        count = len(met.befores)
-        begun = None
-    for field in description.fields:
-        found = unlike(
-            [s.__dict__[field.name] for s in met.afters], judged.after.__dict__[field.name], f"field `{field.name}`"
-        )
-        if not found and begun is not None:
-            firsts = [s.__dict__[field.name] for s in met.begins[:count]]
-            found = unlike(firsts, begun.__dict__[field.name], f"field `{field.name}` from `begin`")
-        if found:
-            return found
-    for k, term in enumerate(description.terms):
-        found = unlike([t[k] for t in met.terms], judged.terms[k], f"reward term `{term.name}`")
-        if found:
-            return found
-    for k, measure in enumerate(description.measures):
-        found = unlike([m[k] for m in met.measures], judged.measures[k], f"measure `{measure.name}`")
-        if found:
-            return found
-    columns = [c.name for c in description.spec.numbers for _ in range(c.size)]
-    for k, name in enumerate(columns):
-        found = unlike([float(row[k]) for row in met.rows], observed[:, k], f"channel `{name}`")
-        if found:
-            return found
-    for bit, name in enumerate(description.closings):
-        found = unlike(
-            [bool(h >> bit & 1) for h in met.held], (np.asarray(judged.held) >> bit & 1).astype(bool), f"`{name}`"
-        )
-        if found:
-            return found
+        firsts = [s.__dict__[field.name] for s in met.begins[:count]]
+        compared.append((f"field `{field.name}` from `begin`", firsts, begun.__dict__[field.name]))
+    apart = np.array([_apart(ours, theirs, count) for _, ours, theirs in compared])
+    few = apart.any(axis=0).sum() <= count // 100
+    for (what, ours, theirs), differs in zip(compared, apart, strict=True):
+        for at in np.flatnonzero(differs):
+            in_begin = what.endswith("from `begin`")
+            if few and (in_begin or _tipped(environment, met, judged, observed, int(at))):
+                continue
+            plain, traced = np.asarray(ours)[at], np.broadcast_to(theirs, np.shape(ours))[at]
+            return f"{what} is {plain} plain and {traced} compiled, after step {at} of random play."
     return ""
+
+
+def _compared(environment: Environment, met: Met, judged: Any, observed: Any) -> list[tuple[str, Any, Any]]:
+    """What is compared: its name, and its plain and compiled values, one row a state."""
+    description = describe(environment)
+    found: list[tuple[str, Any, Any]] = []
+    for field in description.fields:
+        values = [s.__dict__[field.name] for s in met.afters]
+        found.append((f"field `{field.name}`", values, judged.after.__dict__[field.name]))
+    for k, term in enumerate(description.terms):
+        found.append((f"reward term `{term.name}`", [t[k] for t in met.terms], judged.terms[k]))
+    for k, measure in enumerate(description.measures):
+        found.append((f"measure `{measure.name}`", [m[k] for m in met.measures], judged.measures[k]))
+    for k, name in enumerate(c.name for c in description.spec.numbers for _ in range(c.size)):
+        found.append((f"channel `{name}`", [float(row[k]) for row in met.rows], observed[:, k]))
+    held = np.asarray(judged.held)
+    for bit, name in enumerate(description.closings):
+        found.append((f"`{name}`", [h >> bit & 1 for h in met.held], held >> bit & 1))
+    return found
+
+
+def _apart(plain: Any, traced: Any, count: int) -> Any:
+    """Which rows differ by more than rounding, relative to the range that the plain values move in."""
+    ours = np.asarray(plain, np.float64).reshape(count, -1)
+    theirs = np.broadcast_to(np.asarray(traced, np.float64), np.shape(plain)).reshape(count, -1)
+    reach = max(float(np.max(np.abs(ours), initial=0.0)), 1e-6)
+    return (~np.isclose(ours, theirs, rtol=0.0, atol=TOLERANCE * reach, equal_nan=True)).any(axis=1)
+
+
+def _tipped(environment: Environment, met: Met, judged: Any, observed: Any, at: int) -> bool:
+    """Whether a plain step with its floats and noise moved by a rounding error gives what the compiled step gave."""
+    from jokulmist.lanes.compiled import CompiledEnvironment, stacked_rows
+
+    requests = CompiledEnvironment(environment).requests
+    noise = Noise(0, 1, Domain.CHECK)
+    step = Stepper(environment)
+    floats = [f.name for f in describe(environment).fields if f.kind == "float" and f.scalar]
+
+    def moved(stream: Stream, by: float) -> RowDraw:
+        rows = [r[0, 0] for r in stacked_rows(noise, stream, requests.of(stream), at, 1, 1)]
+        return RowDraw(np, [np.float64(1.0) * row + by for row in rows], 1.0)
+
+    for by in (0.0, ROUNDING, -ROUNDING):
+        for scale in (1.0, 1.0 + ROUNDING, 1.0 - ROUNDING):
+            before = met.befores[at]
+            before = before.replace(**{name: before.__dict__[name] * scale for name in floats})
+            action, advances = met.actions[at], met.advances[at]
+            after, terms, held, measures = _transition(step, before, action, moved(Stream.ADVANCE, by), advances)
+            row = step.observe(after, moved(Stream.SENSE, by))
+            again = Met([], [], [], [after], [terms], [measures], [held], [row], [])
+            here = _at(judged, at)
+            pairs = _compared(environment, again, here, observed[at : at + 1])
+            if not any(_apart(ours, theirs, 1).any() for _, ours, theirs in pairs):
+                return True
+    return False
+
+
+def _at(judged: Any, at: int) -> Any:
+    """One row of what was judged; what does not depend on the state has a single one."""
+    import jax
+
+    return jax.tree.map(lambda leaf: leaf[at : at + 1] if len(leaf) > 1 else leaf, judged)
 
 
 def _reason(environment: Environment, failure: Exception) -> str:
