@@ -83,7 +83,6 @@ class Episode:
         self._sense = PlainDraw(noise, Stream.SENSE)
         self._first_begin = PlainDraw(noise, Stream.FIRST_BEGIN)
         self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)
-        self._play = PlainDraw(noise, Stream.PLAY)
 
     def _observed(self, state: State, draw: PlainDraw) -> Observation:
         row = self._stepper.observe(state, draw)
@@ -136,12 +135,6 @@ class Episode:
                 steps=steps,
             )
         )
-
-    def act_randomly(self) -> Any:
-        """Take a random action, and return it."""
-        action = self._description.action.random(self._play.at(self.steps, 0))
-        self.act(action if not hasattr(action, "__dict__") else dict(vars(action)))
-        return action
 
     def back(self, decisions: int = 1, seed: int | None = None) -> None:
         """Rewind.

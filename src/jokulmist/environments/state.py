@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import inspect
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Literal, Self, dataclass_transform, get_type_hints
 
@@ -163,9 +163,6 @@ class State:
             f"Return `state.replace({name}=...)` instead."
         )
 
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.__dict__)
-
     def __eq__(self, other: object) -> bool:
         if type(other) is not type(self):
             return NotImplemented
@@ -228,9 +225,6 @@ def _refuse(cls: type[State], given: Mapping[str, Any], complete: bool = True) -
         raise BrokenEnvironment(
             f"`{cls.__qualname__}` was made without {listed(missing)}; every field but flows needs a first value."
         )
-
-
-Caster = Callable[[Any], Any]
 
 
 def zero_of(field: Field) -> Any:

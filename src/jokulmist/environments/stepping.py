@@ -6,7 +6,6 @@ is left for a step is calling them.
 
 from __future__ import annotations
 
-import math
 import traceback
 from collections.abc import Callable, Sequence
 from operator import itemgetter
@@ -316,8 +315,3 @@ def combined(over: str, so_far: float, value: float, steps: int) -> float:
 def finished(over: str, so_far: float, steps: int) -> float:
     """A measure's value for a whole episode."""
     return so_far / max(steps, 1) if over == "mean" else so_far
-
-
-def not_finite(values: Sequence[float]) -> int | None:
-    """Index of the first value that is infinite or not a number."""
-    return next((i for i, value in enumerate(values) if not math.isfinite(value)), None)
