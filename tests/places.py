@@ -190,3 +190,34 @@ class Branching(Corridor):
 
 
 TRACED = (Corridor, Snowfield, Skiff, Lamp)
+
+
+class Camera(jm.Environment):
+    """An image beside a number, with noise in both."""
+
+    time_limit = 6
+
+    class State(jm.State):
+        place: int = jm.seen(low=0, values=4)
+
+    action = jm.Choice(2)
+
+    def begin(self, draw):
+        return self.State(place=draw.integers(0, 4))
+
+    def advance(self, state, action, draw):
+        return state.replace(place=(state.place + action) % 4)
+
+    @jm.sensor(low=-1.0, high=5.0)
+    def felt(self, state, draw):
+        return state.place + draw.uniform(-0.5, 0.5)
+
+    @jm.sensor(shape=(2, 4, 1), image=True)
+    def seen(self, state, draw):
+        picture = np.zeros((2, 4, 1), np.uint8)
+        picture[:, state.place] = 100 + draw.integers(0, 100)
+        return picture
+
+    @jm.reward
+    def gain(self, after):
+        return 1.0 * after.place

@@ -6,10 +6,12 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from places import Corridor, Skiff, Snowfield
+from places import Camera, Corridor, Skiff, Snowfield
 
 import jokulmist as jm
+from jokulmist.environments.noise import Domain, Noise
 from jokulmist.errors import ActionError, BrokenEnvironment, SettingError
+from jokulmist.lanes.plain import PlainLane
 
 
 def test_a_corridor_by_hand():
@@ -165,6 +167,35 @@ def test_a_flag_is_not_a_number():
 
     with pytest.raises(BrokenEnvironment, match=r"declared `bool`. Use a comparison"):
         Flagged().episode()
+
+
+def test_an_image_is_a_channel_of_its_own():
+    episode = Camera().episode(seed=4)
+    seen = []
+    while not episode.over:
+        episode.act(1)
+        image = episode.observation.seen
+        assert (image.shape, image.dtype) == ((2, 4, 1), np.uint8)
+        assert image[0].argmax() == episode.state.place
+        seen.append(int(image.max()))
+    episode.back(3)
+    for _ in range(3):
+        episode.act(1)
+        assert int(episode.observation.seen.max()) == seen[episode.steps - 1]
+    assert len(set(seen)) > 1
+    run = jm.train(Camera(), jm.RandomPlay(), steps=60, copies=2, folder=None)
+    assert (run.origin["lane"], len(run.episodes)) == ("plain", 10)
+    report = jm.check(Camera(), steps=50)
+    assert report.ok
+    assert "shows images" in report.why_plain
+    with pytest.raises(SettingError, match="`seen` is an image"):
+        jm.train(Camera(), jm.QLearning(), steps=10)
+    lane = PlainLane(Camera(), Noise(3, 3, Domain.TRAINING))
+    pictures = lane.begin().images
+    assert [p["seen"][0].argmax() for p in pictures] == [s.place for s in lane.states]
+    for _ in range(7):
+        outcome = lane.advance([1, 0, 1])
+        assert [p["seen"][0].argmax() for p in outcome.observed.images] == [s.place for s in lane.states]
 
 
 def test_loops_writes_and_slices_in_plain_python():

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from places import Branching, Corridor, Skiff, Snowfield
+from places import Branching, Camera, Corridor, Skiff, Snowfield
 
 import jokulmist as jm
 from jokulmist.errors import BrokenEnvironment, SettingError
@@ -238,6 +238,8 @@ def test_things_in_the_wrong_place_are_refused():
         jm.train(Corridor, AGENT, steps=10)
     with pytest.raises(SettingError, match=r"the class `QLearning`; write `QLearning\(\)`"):
         jm.train(Corridor(), jm.QLearning, steps=10)
+    with pytest.raises(SettingError, match="`Tally` is given numbers, and `seen` is an image"):
+        jm.train(Camera(), Tally(), steps=10)
     with pytest.raises(SettingError, match="chooses among labels"):
         jm.train(Skiff(), AGENT, steps=10)
 

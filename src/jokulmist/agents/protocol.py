@@ -162,6 +162,11 @@ class Agent(BaseModel):
 
     def refuse(self, spec: Spec) -> None:
         """Raise `SettingError` where the method cannot work with these channels or this action."""
+        if spec.images:
+            raise SettingError(
+                f"`{type(self).__name__}` is given numbers, and `{spec.images[0].name}` is an image. "
+                f"Use an environment whose channels are numbers."
+            )
 
     def decisions_per_update(self) -> int:
         """How many turns lie between two calls of `learn`."""

@@ -15,6 +15,9 @@ class Nothing(NamedTuple):
 class RandomPlay(Agent):
     """Every action drawn uniformly; learns nothing. Useful as a run to compare with."""
 
+    def refuse(self, spec: Any) -> None:
+        """Random play looks at nothing, so it works with anything."""
+
     @staticmethod
     def fresh(shapes: Any, numbers: Any, noise: Any) -> tuple[Nothing, Nothing]:
         return Nothing(), Nothing()

@@ -74,23 +74,25 @@ class Episode:
         state = self._stepper.begin(self._first_begin.at(0, 0))
         zeros = (0.0,) * len(self._description.terms)
         measures = (0.0,) * len(self._description.measures)
-        observation = self._observed(state, self._first_sense.at(0, 0))
+        observation = self._observed(state, self._first_sense.at(0, 0), self._first_look.at(0, 0))
         self._moments = [Moment(state, observation, zeros, zeros, measures, 0, 0)]
 
     def _reseed(self, seed: int) -> None:
         noise = Noise(seed, 1, Domain.HAND)
         self._advance = PlainDraw(noise, Stream.ADVANCE)
         self._sense = PlainDraw(noise, Stream.SENSE)
+        self._look = PlainDraw(noise, Stream.LOOK)
+        self._first_look = PlainDraw(noise, Stream.FIRST_LOOK)
         self._first_begin = PlainDraw(noise, Stream.FIRST_BEGIN)
         self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)
 
-    def _observed(self, state: State, draw: PlainDraw) -> Observation:
+    def _observed(self, state: State, draw: PlainDraw, look: PlainDraw) -> Observation:
         row = self._stepper.observe(state, draw)
         values: dict[str, Any] = {}
         for channel in self._description.spec.numbers:
             part = row[self._description.spec.slices[channel.name]]
             values[channel.name] = part[0] if channel.shape == () else np.array(part, np.float32).reshape(channel.shape)
-        values.update(self._stepper.look(state, draw))
+        values.update(self._stepper.look(state, look))
         return Observation(values)
 
     def act(self, action: Any) -> None:
@@ -127,7 +129,7 @@ class Episode:
         self._moments.append(
             Moment(
                 state=after,
-                observation=self._observed(after, self._sense.at(now.steps, 0)),
+                observation=self._observed(after, self._sense.at(now.steps, 0), self._look.at(now.steps, 0)),
                 terms=terms,
                 totals=tuple(a + b for a, b in zip(now.totals, terms, strict=True)),
                 measures=measures,

@@ -35,7 +35,7 @@ class Domain(IntEnum):
 
 
 class Stream(IntEnum):
-    """Who asks. `FIRST_*` serve the very first states of all copies, before turn 0."""
+    """Who asks. `FIRST_*` serve the very first states of all copies, before turn 0; `*LOOK` are the image sensors."""
 
     FIRST_BEGIN = 0
     FIRST_SENSE = 1
@@ -47,6 +47,9 @@ class Stream(IntEnum):
     LEARN = 7
     FRESH = 8
     PLAY = 9
+    FIRST_LOOK = 10
+    LOOK = 11
+    BEGIN_LOOK = 12
 
 
 def checked_seed(seed: Any) -> int:

@@ -58,13 +58,13 @@ class PlainLane:
         self._measures = [[0.0] * len(self._overs) for _ in range(self.copies)]
         self._steps = [0] * self.copies
         rows = [self.step.observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
-        return Observed(rows, self._images(sense))
+        return Observed(rows, self._images(Stream.FIRST_LOOK, 0))
 
-    def _images(self, sense: PlainDraw) -> list[dict[str, Any]]:
-        # Images draw after the numbers of the same copy, so the draw is not moved back to its beginning.
+    def _images(self, stream: Stream, turn: int) -> list[dict[str, Any]]:
         if not self._has_images:
             return []
-        return [self.step.look(state, sense) for state in self.states]
+        draw = self._draws[stream]
+        return [self.step.look(state, draw.at(turn, i)) for i, state in enumerate(self.states)]
 
     def advance(self, actions: list[Any]) -> Outcome:
         """Advance every copy by its action, in own form."""
@@ -84,7 +84,7 @@ class PlainLane:
             rows.append(row)
             if held:
                 done.append(self.finish(i, held))
-        last = Observed(rows, self._images(self._sense) if self._has_images else [])
+        last = Observed(rows, self._images(Stream.LOOK, self.turn))
         observed = self._begin_anew(last, [f.copy for f in done]) if done else last
         self.turn += 1
         return Outcome(rewards, ended, closed, last, observed, done)
@@ -153,7 +153,7 @@ class PlainLane:
         for i in copies:
             rows[i] = self.begin_one(i)
             if self._has_images:
-                images[i] = self.step.look(self.states[i], self._draws[Stream.BEGIN_SENSE])
+                images[i] = self.step.look(self.states[i], self._draws[Stream.BEGIN_LOOK].at(self.turn, i))
         return Observed(rows, images)
 
     def begin_one(self, i: int) -> list[float]:
