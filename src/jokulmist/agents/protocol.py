@@ -16,7 +16,9 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Pla
 from jokulmist.environments.channels import Spec
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.learning import schedules
-from jokulmist.learning.schedules import Coefficients, Schedule
+from jokulmist.learning.schedules import Coefficients, Progress, Schedule
+
+BEGUN = Progress(0, 0, 0.0)
 
 
 def within(low: float, high: float) -> Callable[[float | Schedule], float | Schedule]:
@@ -55,6 +57,11 @@ class Shapes(SimpleNamespace):
 
 class Numbers(SimpleNamespace):
     """The numbers of an agent's settings at this moment: schedules are already evaluated."""
+
+
+def numbers_at(coefficients: Mapping[str, Coefficients], progress: Progress = BEGUN) -> Numbers:
+    """An agent's numbers at a moment, by default the beginning of a run."""
+    return Numbers(**{name: schedules.number_at(c, progress) for name, c in coefficients.items()})
 
 
 def _hashable(value: Any) -> Any:

@@ -18,7 +18,6 @@ def tour(folder: Path) -> None:
     """Check, train, evaluate, compare, draw; leaves runs, pictures and a summary table."""
     from jokulmist.agents.q_learning import QLearning
     from jokulmist.agents.sarsa import Sarsa
-    from jokulmist.gallery import SHIPPED
     from jokulmist.learning.schedules import linear
     from jokulmist.pictures.saved import save_pictures
     from jokulmist.records.files import csv_lines, replace_file
@@ -31,7 +30,6 @@ def tour(folder: Path) -> None:
 
     began = time.perf_counter()
     environment = environment_class("tarn")()
-    assert "tarn" in SHIPPED
     say = typer.echo
     say("A tarn lies above the settlement. Every hour its gate is held, opened half or opened fully: water through the")
     say("turbine earns the price of the hour, water over the brim floods the path. Can an agent learn when to sell?\n")

@@ -84,7 +84,8 @@ def _forecast(plan: Any, folder: Path, json: bool) -> None:
 
 
 def evaluate(path: Path, episodes: int, seed: int, act: str, json: bool) -> None:
-    from jokulmist.records.folder import append_evaluated
+    from jokulmist.records.files import append_rows
+    from jokulmist.records.folder import EVALUATED
     from jokulmist.training.evaluation import evaluate as measure
     from jokulmist.training.evaluation import levels, sees_more
     from jokulmist.training.run import Run
@@ -94,7 +95,7 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, json: bool) -> None
     results = [measure(run.policy, environment, episodes=episodes, seed=seed, act=act)]  # type: ignore[arg-type]
     results += levels(environment, episodes, seed).values()
     for result in results:
-        append_evaluated(path, result.columns)
+        append_rows(path / EVALUATED, result.columns)
     rows = []
     for result in results:
         low, high = result.interval

@@ -40,6 +40,10 @@ def _called_with(method: Callable[..., Any], takes: tuple[str, ...]) -> Judge:
     return lambda *given: method(*[given[place] for place in places])
 
 
+def _asked(method: Any, judge: Judge | None, before: Any, action: Any, after: Any) -> Any:
+    return method(after) if judge is None else judge(before, action, after)
+
+
 # For each kind its Python type, and the types that convert to it without losing anything.
 _WHOLE = (bool, int, np.bool_, np.int64, np.int32, np.int16, np.int8, np.uint8, np.uint16, np.uint32)
 SAFE: dict[str, tuple[type, frozenset[type]]] = {
@@ -54,8 +58,10 @@ class Stepper:
 
     Attributes
     ----------
+    direct_terms, direct_measures, direct_closers : tuple of (method, judge, extra)
+        The method itself where it takes `after` alone, else its `Judge`; and its weight, its `over` or its bit.
     deadline_bit, time_limit_bit : int
-        Place of the limit among the description's closings, or -1.
+        The limit's bit among the description's closings, or 0.
     """
 
     def __init__(self, environment: Environment) -> None:
@@ -69,11 +75,7 @@ class Stepper:
         self.weights = description.weights
         closings = list(description.closings)
 
-        def prepared(methods: Sequence[StepMethod]) -> tuple[Judge, ...]:
-            return tuple(_called_with(getattr(environment, m.name), m.takes) for m in methods)
-
         def direct(methods: Sequence[StepMethod], more: Sequence[Any]) -> tuple[tuple[Any, ...], ...]:
-            """For a hot loop: the method itself where it takes `after` alone, else its `Judge`; and what goes with it."""
             return tuple(
                 (getattr(environment, m.name), None, extra)
                 if m.takes == ("after",)
@@ -81,18 +83,10 @@ class Stepper:
                 for m, extra in zip(methods, more, strict=True)
             )
 
-        self.terms = prepared(outline.terms)
-        self.closers = tuple(
-            (1 << closings.index(m.name), judge)
-            for m, judge in zip(
-                (*outline.endings, *outline.cuts), prepared((*outline.endings, *outline.cuts)), strict=True
-            )
-        )
         self.deadline = description.deadline or 0
         self.time_limit = description.time_limit or 0
         self.deadline_bit = 1 << closings.index(DEADLINE) if self.deadline else 0
         self.time_limit_bit = 1 << closings.index(TIME_LIMIT) if self.time_limit else 0
-        self.measures = prepared(outline.measures)
         ends = (*outline.endings, *outline.cuts)
         self.direct_terms = direct(outline.terms, self.weights)
         self.direct_measures = direct(outline.measures, [m.over for m in outline.measures])
@@ -194,7 +188,7 @@ class Stepper:
     def reward_terms(self, before: State, action: Any, after: State) -> list[float]:
         """The unweighted terms of one step, in order."""
         try:
-            return [float(term(before, action, after)) for term in self.terms]
+            return [float(_asked(m, judge, before, action, after)) for m, judge, _ in self.direct_terms]
         except Exception as failure:
             self.failed_among([t.name for t in self.description.terms], failure)
 
@@ -202,8 +196,8 @@ class Stepper:
         """A bit for each closing that holds after the episode's `advances`-th advance."""
         bits = 0
         try:
-            for bit, closer in self.closers:
-                if closer(before, action, after):
+            for method, judge, bit in self.direct_closers:
+                if _asked(method, judge, before, action, after):
                     bits |= bit
         except Exception as failure:
             self.failed_among(list(self.description.closings), failure)
@@ -216,7 +210,7 @@ class Stepper:
     def measured(self, before: State, action: Any, after: State) -> list[float]:
         """The measures of one step, in order."""
         try:
-            return [float(measure(before, action, after)) for measure in self.measures]
+            return [float(_asked(m, judge, before, action, after)) for m, judge, _ in self.direct_measures]
         except Exception as failure:
             self.failed_among([m.name for m in self.description.measures], failure)
 

@@ -50,22 +50,19 @@ class Met:
 
 
 def find(environment: Environment, steps: int = COMPARED_STEPS) -> Finding:
-    """Trace the class and compare it with itself; kept per class and fixed parameters.
+    """Trace the class and compare it with itself; kept per class and parameters.
 
     Raises
     ------
     BrokenEnvironment
         When the plain class itself fails.
     """
-    met = meet(environment, steps)
-    if describe(environment).spec.images:
-        return Finding(False, f"`{describe(environment).name}` shows images, which are stepped plain in this version.")
     from jokulmist.lanes.compiled import CompiledEnvironment
 
     compiled = CompiledEnvironment(environment)
     key = (compiled.static_key, environment)
     if key not in _FOUND:
-        _FOUND[key] = _found(environment, compiled, met)
+        _FOUND[key] = _found(environment, compiled, meet(environment, steps))
     return _FOUND[key]
 
 
@@ -113,6 +110,8 @@ def _transition(step: Stepper, state: State, action: Any, draw: Any, advances: i
 
 def _found(environment: Environment, compiled: Any, met: Met) -> Finding:
     name = describe(environment).name
+    if describe(environment).spec.images:
+        return Finding(False, f"`{name}` shows images, which are stepped plain in this version.")
     try:
         _ = compiled.requests
         results = _traced(environment, compiled, met)

@@ -6,6 +6,7 @@ import io
 import json
 import os
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -61,6 +62,13 @@ def read_toml(path: Path) -> dict[str, Any]:
         raise SettingError(f"{path} is not valid TOML: {failure}. Mend that line and start again.") from None
 
 
+def as_lists(value: Any) -> Any:
+    """A tree of settings as TOML and JSON hold it: tuples are lists."""
+    if isinstance(value, Mapping):
+        return {name: as_lists(part) for name, part in value.items()}
+    return [as_lists(part) for part in value] if isinstance(value, (tuple, list)) else value
+
+
 def csv_lines(columns: dict[str, Any], header: bool) -> bytes:
     """Columns as CSV, floats in the fewest digits that give them back."""
     import pyarrow as pa
@@ -92,30 +100,14 @@ def _arrow(values: Any) -> Any:
     return pa.Array.from_buffers(kinds[array.dtype.str[1:]], count, [None, pa.py_buffer(array.tobytes())])
 
 
-class CsvAppender:
-    """Appends rows to a CSV in whole lines; the header is written with the first rows, from their columns."""
-
-    def __init__(self, path: Path) -> None:
-        self.path = path
-        self._columns: list[str] | None = None
-
-    def append(self, columns: dict[str, Any]) -> None:
-        first = self._columns is None
-        if first:
-            self._columns = list(columns)
-        elif list(columns) != self._columns:
-            columns = {
-                name: columns.get(name, np.full(len(next(iter(columns.values()))), np.nan))
-                for name in self._columns or ()
-            }
-        data = csv_lines(columns, header=first)
-        try:
-            with self.path.open("ab") as stream:
-                stream.write(data)
-        except OSError as failure:
-            raise RecordError(
-                f"cannot write {self.path}: {failure.strerror}. What was recorded so far is kept."
-            ) from None
+def append_rows(path: Path, columns: dict[str, Any]) -> None:
+    """Append rows to a CSV in whole lines; the header is written with the first rows, from their columns."""
+    data = csv_lines(columns, header=not path.exists())
+    try:
+        with path.open("ab") as stream:
+            stream.write(data)
+    except OSError as failure:
+        raise RecordError(f"cannot write {path}: {failure.strerror}. What was recorded so far is kept.") from None
 
 
 def read_csv(path: Path) -> pd.DataFrame:

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.records.files import CsvAppender, csv_lines, read_json, replace_file, write_json, write_toml
+from jokulmist.records.files import append_rows, read_json, replace_file, write_json, write_toml
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
 PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
@@ -73,17 +73,15 @@ class FolderRecorder:
         self.path = path
         self._clock = clock
         self.origin = origin
-        self._episodes = CsvAppender(path / EPISODES)
-        self._readings = CsvAppender(path / READINGS)
         write_toml(path / PLAN, plan)
         self.status("running")
         self.log("began")
 
     def episodes(self, columns: dict[str, Any]) -> None:
-        self._episodes.append(columns)
+        append_rows(self.path / EPISODES, columns)
 
     def reading(self, row: dict[str, float]) -> None:
-        self._readings.append({name: np.array([value]) for name, value in row.items()})
+        append_rows(self.path / READINGS, {name: np.array([value]) for name, value in row.items()})
 
     def log(self, text: str) -> None:
         with (self.path / LOG).open("a", encoding="utf-8") as stream:
@@ -103,18 +101,7 @@ class FolderRecorder:
 
     def evaluated(self, columns: dict[str, Any]) -> None:
         """Append the episodes of an evaluation."""
-        append_evaluated(self.path, columns)
-
-
-def append_evaluated(run: Path, columns: dict[str, Any]) -> None:
-    """Append evaluation episodes to a run's evaluated.csv."""
-    path = run / EVALUATED
-    data = csv_lines(columns, header=not path.exists())
-    try:
-        with path.open("ab") as stream:
-            stream.write(data)
-    except OSError as failure:
-        raise RecordError(f"cannot write {path}: {failure.strerror}.") from None
+        append_rows(self.path / EVALUATED, columns)
 
 
 def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Path | None) -> dict[str, Any]:

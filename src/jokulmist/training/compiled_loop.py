@@ -17,7 +17,7 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
-from jokulmist.agents.protocol import Agent, Experience, Numbers, Shapes
+from jokulmist.agents.protocol import Agent, Experience, Numbers, Shapes, numbers_at
 from jokulmist.environments.description import Description
 from jokulmist.environments.draws import CountingDraw, PlainDraw, Request, RowDraw
 from jokulmist.environments.environment import Environment, describe
@@ -88,9 +88,9 @@ class CompiledLoop:
         table = np.array(list(self._coefficients.values()), np.float32).reshape(-1, len(Coefficients._fields))
         self._columns = Coefficients(*table.T.copy())
         shapes = agent.shapes(self.description.spec, copies)
-        begun = Progress(0, 0, 0.0)
-        numbers = Numbers(**{n: number_at(c, begun) for n, c in self._coefficients.items()})
-        learner, memory = agent.fresh(shapes, numbers, PlainDraw(self._own, Stream.FRESH).at(0, 0))
+        learner, memory = agent.fresh(
+            shapes, numbers_at(self._coefficients), PlainDraw(self._own, Stream.FRESH).at(0, 0)
+        )
         learner, memory = jax.tree.map(jnp.asarray, (learner, memory))
         self._program = program_for(CompiledEnvironment(environment), agent, shapes, learner, memory)
         # The instance's own numbers: a kept program may stem from another instance of the class.

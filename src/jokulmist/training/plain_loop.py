@@ -6,13 +6,13 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.protocol import Agent, Experience, Numbers, Pilot
+from jokulmist.agents.protocol import Agent, Experience, Pilot, numbers_at
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Finished, Observed, Outcome
-from jokulmist.learning.schedules import Progress, mover, number_at
+from jokulmist.learning.schedules import mover
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.calls import Calls, calls_for
 from jokulmist.training.loop import Planned
@@ -47,8 +47,7 @@ class PlainLoop:
         per_decision = 1.0 / planned.steps if planned.steps is not None else 0.0
         per_episode = 1.0 / planned.episodes if planned.episodes is not None else 0.0
         self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())
-        begun = Progress(0, 0, 0.0)
-        self._numbers = Numbers(**{n: number_at(c, begun) for n, c in self._coefficients.items()})
+        self._numbers = numbers_at(self._coefficients)
         fresh = PlainDraw(own, Stream.FRESH)
         self._learner, self._memory = self._calls.fresh(self._numbers, fresh.at(0, 0))
         self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._explore, self._learn)

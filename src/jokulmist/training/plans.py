@@ -14,7 +14,7 @@ from jokulmist.agents.protocol import Agent, explained
 from jokulmist.environments.environment import Environment, settings_of
 from jokulmist.environments.noise import checked_seed
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
-from jokulmist.records.files import read_toml
+from jokulmist.records.files import as_lists, read_toml
 from jokulmist.training.sources import agent_class, environment_class, use_of
 
 SECTIONS = ("environment", "agent", "training")
@@ -104,7 +104,7 @@ class Plan:
         training["seeds"] = list(training["seeds"])
         return {
             "environment": environment,
-            "agent": {"use": use_of(type(self.agent)), **_lists(self.agent.written())},
+            "agent": {"use": use_of(type(self.agent)), **as_lists(self.agent.written())},
             "training": training,
         }
 
@@ -112,12 +112,6 @@ class Plan:
         """The same plan for one of its seeds."""
         settings = {**self.training.model_dump(), "seeds": (seed,)}
         return replace(self, training=Training(**settings))
-
-
-def _lists(value: Any) -> Any:
-    if isinstance(value, Mapping):
-        return {k: _lists(v) for k, v in value.items()}
-    return [_lists(v) for v in value] if isinstance(value, (tuple, list)) else value
 
 
 def read_plan(path: Path, changes: Sequence[str] = ()) -> Plan:

@@ -8,15 +8,16 @@ from typing import Any, Literal
 
 import numpy as np
 
-from jokulmist.agents.protocol import Agent, Numbers
+from jokulmist.agents.protocol import Agent, numbers_at
 from jokulmist.environments.channels import Observation, Spec
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.errors import SettingError
 from jokulmist.lanes.protocol import Observed
-from jokulmist.learning.schedules import Progress, number_at
+from jokulmist.learning.schedules import Progress
 from jokulmist.records.checkpoints import filled, open_arrays, save_arrays
+from jokulmist.records.files import as_lists
 from jokulmist.training.calls import calls_for
 from jokulmist.training.sources import agent_class, use_of
 
@@ -102,7 +103,7 @@ class Policy:
     def about(self) -> dict[str, Any]:
         """For records: all but the arrays."""
         return {
-            "agent": {"use": use_of(type(self.agent)), **_json(self.agent.written())},
+            "agent": {"use": use_of(type(self.agent)), **as_lists(self.agent.written())},
             "decisions": self.decisions,
             "spec": self.spec.described(),
         }
@@ -128,9 +129,8 @@ class Policy:
         settings = dict(about["agent"])
         agent = agent_class(settings.pop("use"), base)(**settings)
         spec = Spec.from_described(about["spec"])
-        numbers = starting_numbers(agent)
         draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
-        model, _ = agent.fresh(agent.shapes(spec, 1), numbers, draw)
+        model, _ = agent.fresh(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
         return cls(agent, spec, filled(model, arrays), int(about["decisions"]))
 
     def __repr__(self) -> str:
@@ -142,18 +142,6 @@ def _told(channel: Any) -> str:
     return f"{kind} of shape {channel.shape} in [{channel.low:g}, {channel.high:g}] {channel.unit}".strip()
 
 
-def _json(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {k: _json(v) for k, v in value.items()}
-    return list(map(_json, value)) if isinstance(value, (tuple, list)) else value
-
-
-def starting_numbers(agent: Agent) -> Numbers:
-    """An agent's numbers at the beginning of a run."""
-    begun = Progress(0, 0, 0.0)
-    return Numbers(**{name: number_at(c, begun) for name, c in agent.numbers().items()})
-
-
 class Player:
     """A policy that plays many copies side by side, with its memory."""
 
@@ -163,14 +151,15 @@ class Player:
         agent = policy.agent
         shapes = agent.shapes(policy.spec, copies)
         self._calls = calls_for(agent, shapes)
-        done = Progress(policy.decisions, 0, 1.0)
-        self._numbers = Numbers(**{name: number_at(c, done) for name, c in agent.numbers().items()})
+        self._numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
         self._explore = act == "sampled"
         noise = Noise(seed, 1, Domain.EVALUATION)
         self._draw = PlainDraw(noise, Stream.EXPLORE)
         self._learner = policy.learner
         self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._draw, None, self._explore)
-        _, self._memory = self._calls.fresh(self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
+        self._memory: Any = None
+        if self._pilot is None:  # a pilot has a memory of its own, and a fresh table would be made for nothing
+            _, self._memory = self._calls.fresh(self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
         self._turn = 0
 
     def choose(self, observed: Observed) -> list[Any]:

@@ -324,22 +324,19 @@ class _Session:
             self.recorder.evaluated(result.columns)
         self.recorder.log(f"evaluated after {loop.decisions} decisions: mean return {result.mean:.6g}")
 
-    def _whole(self, loop: Loop) -> bool:
-        """Whether what was learned can still be read: not where a chunk was torn by a second Ctrl-C."""
+    def _learned(self, loop: Loop) -> Policy | None:
+        """What was learned, unless a chunk was torn by a second Ctrl-C."""
         try:
-            loop.learner()
+            return self._policy(loop)
         except RuntimeError as torn:
             self.recorder.log(f"no checkpoint was saved: {torn}")
-            return False
-        return True
+            return None
 
     def _finished(self, loop: Loop | None, status: str, failure: BaseException | None, seconds: float) -> Run:
-        policy = None
-        if loop is not None and self._whole(loop):
-            policy = self._policy(loop)
-            if self.path is not None:
-                state = {"decisions": loop.decisions, "episodes": loop.episodes, "turn": loop.turn, "seed": self.seed}
-                save_checkpoint(self.path, policy.learner, policy.about(), state)
+        policy = None if loop is None else self._learned(loop)
+        if loop is not None and policy is not None and self.path is not None:
+            state = {"decisions": loop.decisions, "episodes": loop.episodes, "turn": loop.turn, "seed": self.seed}
+            save_checkpoint(self.path, policy.learner, policy.about(), state)
         decisions = loop.decisions if loop is not None else 0
         more: dict[str, Any] = {"decisions": decisions, "episodes": self.recorded, "seconds": round(seconds, 3)}
         if status == "failed":
