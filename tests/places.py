@@ -3,6 +3,7 @@
 import numpy as np
 
 import jokulmist as jm
+from jokulmist.environments.channels import Seen
 
 
 class Corridor(jm.Environment):
@@ -214,10 +215,17 @@ class Camera(jm.Environment):
 
     @jm.sensor(shape=(2, 4, 1), image=True)
     def seen(self, state, draw):
-        picture = np.zeros((2, 4, 1), np.uint8)
-        picture[:, state.place] = 100 + draw.integers(0, 100)
-        return picture
+        xp = self.xp
+        bright = xp.where(xp.arange(4) == state.place, 100 + draw.integers(0, 100), 0)
+        return xp.asarray(xp.broadcast_to(bright[None, :, None], (2, 4, 1)), dtype=xp.uint8)
 
     @jm.reward
     def gain(self, after):
         return 1.0 * after.place
+
+
+def seen(numbers, legal=(), ages=None):
+    """What an agent is given, from rows of numbers."""
+    numbers = np.asarray(numbers, np.float32)
+    ages = np.zeros(numbers.shape[:-1], np.int32) if ages is None else np.asarray(ages, np.int32)
+    return Seen(numbers, {}, tuple(np.asarray(mask, bool) for mask in legal), ages)

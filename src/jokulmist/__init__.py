@@ -29,6 +29,7 @@ _WHERE: dict[str, str] = {
     "Choice": "environments.actions",
     "Range": "environments.actions",
     "Actions": "environments.actions",
+    "Stack": "environments.modifiers",
     "Episode": "environments.episode",
     "repeat": "environments.loops",
     "until": "environments.loops",

@@ -1,12 +1,13 @@
 """The tables' updates against numbers worked by hand, and their levels against dynamic programming."""
 
+import jax
 import jax.numpy as jnp
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from optimum import solve_tarn
-from places import Corridor
+from places import Corridor, seen
 
 import jokulmist as jm
 from jokulmist.agents.cells import SCALARS, array_ops
@@ -57,7 +58,11 @@ def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,)
             pilot.judge(i, rewards[i], ended[i], closed[i], after[i])
         return learner.values, pilot.write()
     one = Experience(
-        *[jnp.asarray(v)[None] for v in (rows, actions, np.array(rewards, np.float32), ended, closed, after, after)], ()
+        *jax.tree.map(
+            lambda v: jnp.asarray(v)[None],
+            (seen(rows), np.array(actions), np.array(rewards, np.float32), np.array(ended), np.array(closed), seen(after), seen(after)),
+        ),
+        (),
     )
     learner = Table(jnp.asarray(TABLE))
     memory = Carried(jnp.full(copies, -1))
@@ -154,7 +159,7 @@ def test_a_single_alternative_is_a_choice_too(copies):
 def test_sarsa_takes_the_action_that_it_learned_from():
     """The pending action is what choose gives, and a new episode draws anew."""
     shapes = jm.Sarsa().shapes(describe(Corridor()).spec, 3)
-    learner, observed = Table(jnp.asarray(TABLE)), jnp.asarray([[1.0], [2.0], [3.0]])
+    learner, observed = Table(jnp.asarray(TABLE)), seen([[1.0], [2.0], [3.0]])
     noise = Fixed(0.99, 0.99, 0.99)
     pending = Carried(jnp.asarray([0, -1, 0]))
     actions, _, _ = jm.Sarsa.choose(shapes, NUMBERS, learner, pending, observed, noise, True)

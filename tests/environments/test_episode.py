@@ -184,10 +184,10 @@ def test_an_image_is_a_channel_of_its_own():
         assert int(episode.observation.seen.max()) == seen[episode.steps - 1]
     assert len(set(seen)) > 1
     run = jm.train(Camera(), jm.RandomPlay(), steps=60, copies=2, folder=None)
-    assert (run.origin["lane"], len(run.episodes)) == ("plain", 10)
+    assert (run.origin["lane"], len(run.episodes)) == ("compiled", 10)
     report = jm.check(Camera(), steps=50)
     assert report.ok
-    assert "shows images" in report.why_plain
+    assert report.compiles
     with pytest.raises(SettingError, match="`seen` is an image"):
         jm.train(Camera(), jm.QLearning(), steps=10)
     lane = PlainLane(Camera(), Noise(3, 3, Domain.TRAINING))

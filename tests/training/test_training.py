@@ -143,7 +143,7 @@ class Tally(jm.Agent):
 
     @staticmethod
     def learn(shapes, numbers, learner, memory, experience, noise):
-        assert experience.observed.shape == (1, shapes.copies, 1)
+        assert experience.observed.numbers.shape == (1, shapes.copies, 1)
         for action, reward in zip(experience.actions.ravel(), experience.rewards.ravel(), strict=True):
             learner["sum"][action] += reward
             learner["count"][action] += 1
@@ -155,7 +155,7 @@ class Traced(Tally):
 
     traced = True
 
-    def decisions_per_update(self):
+    def decisions_per_update(self, copies):
         return 2
 
     @staticmethod
@@ -259,7 +259,7 @@ class Clock(Traced):
 
     pace: jm.Scheduled = jm.linear(0.0, 1.0, over=1.0)
 
-    def decisions_per_update(self):
+    def decisions_per_update(self, copies):
         return 1
 
     @staticmethod

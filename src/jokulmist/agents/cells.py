@@ -21,8 +21,11 @@ class Ops(NamedTuple):
     best: Callable[[Sequence[Any]], Any]
     clip: Callable[[Any, int, int], Any]
     where: Callable[[Any, Any, Any], Any]
+    masked: bool = False
 
 
+# The value that stands for an action that is not allowed; it takes part in no best and no mean.
+FORBIDDEN = -3.0e38
 SCALARS = Ops(
     max,
     lambda value, low, high: low if value < low else high if value > high else int(value),
@@ -30,13 +33,15 @@ SCALARS = Ops(
 )
 
 
-def array_ops() -> Ops:
+def array_ops(masked: bool = False) -> Ops:
+    """The functions over arrays; `masked` says that rows may hold `FORBIDDEN`."""
     import jax.numpy as jnp
 
     return Ops(
         lambda row: reduce(jnp.maximum, row),
         lambda value, low, high: jnp.clip(value, low, high).astype(jnp.int32),
         jnp.where,
+        masked,
     )
 
 

@@ -5,18 +5,22 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from jokulmist.agents.cells import Ops
+from jokulmist.agents.cells import FORBIDDEN, Ops
 
 
 def chances(row: Sequence[Any], exploration: Any, ops: Ops) -> list[Any]:
     """Probability of each action: with chance `exploration` any, else one of the best, ties shared evenly.
 
-    (Sutton and Barto, 2018, section 2.2.)
+    (Sutton and Barto, 2018, section 2.2.) Where rows are masked, an entry that is `FORBIDDEN` has none.
     """
     best = ops.best(row)
     among_best = [value == best for value in row]
-    any_action = exploration / len(row)
     best_action = (1.0 - exploration) / sum(among_best)
+    if ops.masked:
+        allowed = [value > FORBIDDEN for value in row]
+        share = exploration / sum(allowed)
+        return [share * able + best_action * one for able, one in zip(allowed, among_best, strict=True)]
+    any_action = exploration / len(row)
     return [any_action + best_action * one for one in among_best]
 
 

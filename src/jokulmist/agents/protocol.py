@@ -73,11 +73,11 @@ def _hashable(value: Any) -> Any:
 class Experience(NamedTuple):
     """What happened to all copies since the last update.
 
-    Each entry is an array with axes (turns, copies, ...).
+    Each entry is an array with axes (turns, copies, ...), or a `Seen` of such arrays.
 
     Attributes
     ----------
-    observed : what was decided on, in the units of the environment
+    observed : what was decided on
     actions : in own form
     rewards : weighted sums
     ended : a true end: nothing is bootstrapped
@@ -139,8 +139,8 @@ class Agent(BaseModel):
     ``fresh(shapes, numbers, noise) -> learner, memory``
         Before the first decision. Both are NamedTuples or dicts of arrays.
     ``choose(shapes, numbers, learner, memory, observed, noise, explore) -> actions, memory, notes``
-        `observed` has shape ``(copies, width)``, float32, in the units of the environment; `noise` is a draw, asked
-        with ``shape=``; `explore` is False in evaluation.
+        `observed` is a `Seen`: its ``numbers`` have shape ``(copies, width)``, float32, in the units of the
+        environment; `noise` is a draw, asked with ``shape=``; `explore` is False in evaluation.
     ``learn(shapes, numbers, learner, memory, experience, noise) -> learner, memory, readings``
         `readings` is a tuple of scalars, one for each of `reading_names`.
     """
@@ -175,9 +175,14 @@ class Agent(BaseModel):
                 f"Use an environment whose channels are numbers."
             )
 
-    def decisions_per_update(self) -> int:
-        """How many turns lie between two calls of `learn`."""
+    def decisions_per_update(self, copies: int) -> int:
+        """How many decisions of each copy lie between two calls of `learn`."""
         return 1
+
+    @staticmethod
+    def kept(learner: Any) -> Any:
+        """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay behind."""
+        return learner
 
     def written(self) -> dict[str, Any]:
         """The settings as they stand in a plan."""

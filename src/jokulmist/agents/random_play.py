@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 from jokulmist.agents.protocol import Agent
 from jokulmist.environments.actions import Record, split
+from jokulmist.environments.legal import drawn
 
 
 class Nothing(NamedTuple):
@@ -26,7 +27,7 @@ class RandomPlay(Agent):
     def choose(
         shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, tuple[()]]:
-        return _many(shapes.spec.action, shapes.copies, noise), memory, ()
+        return _many(shapes.spec.action, shapes.copies, noise, list(observed.legal)), memory, ()
 
     @staticmethod
     def learn(
@@ -37,8 +38,8 @@ class RandomPlay(Agent):
     @classmethod
     def pilot(
         cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
-    ) -> RandomPilot:
-        return RandomPilot(shapes, explore)
+    ) -> RandomPilot | None:
+        return None if shapes.spec.masked else RandomPilot(shapes, explore)
 
 
 class RandomPilot:
@@ -62,10 +63,12 @@ class RandomPilot:
         return ()
 
 
-def _many(action: Any, copies: int, noise: Any) -> Any:
-    """Random actions of all copies at once: the leading axis is the copies."""
+def _many(action: Any, copies: int, noise: Any, legal: list[Any] | None = None) -> Any:
+    """Random actions of all copies at once: the leading axis is the copies; masks are used up part by part."""
     if hasattr(action, "parts"):
-        return Record(**{name: _many(part, copies, noise) for name, part in action.parts.items()})
+        return Record(**{name: _many(part, copies, noise, legal) for name, part in action.parts.items()})
     if hasattr(action, "count"):
+        if legal:
+            return drawn(noise.xp, legal.pop(0), noise.uniform(shape=(copies,)))
         return noise.integers(0, action.count, shape=(copies,))
     return noise.uniform(action.low, action.high, shape=(copies, *action.shape))

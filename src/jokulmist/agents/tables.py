@@ -17,7 +17,7 @@ from typing import Annotated, Any, ClassVar, NamedTuple
 import numpy as np
 from pydantic import BeforeValidator
 
-from jokulmist.agents.cells import SCALARS, Ops, array_ops, grid_for
+from jokulmist.agents.cells import FORBIDDEN, SCALARS, Ops, array_ops, grid_for
 from jokulmist.agents.greedy import chances, drawn
 from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
 from jokulmist.agents.table_pilot import TablePilot
@@ -101,8 +101,8 @@ class TableAgent(Agent):
     def choose(
         shapes: Any, numbers: Numbers, learner: Table, memory: Carried, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Carried, tuple[()]]:
-        ops = array_ops()
-        row = _rows(learner.values, shapes.grid.place(list(observed.T), ops)[0], noise)
+        ops = array_ops(shapes.spec.masked)
+        row = _rows(learner.values, shapes.grid.place(list(observed.numbers.T), ops)[0], noise, observed.legal)
         action = drawn(
             chances(row, numbers.exploration if explore else 0.0, ops), noise.uniform(shape=(shapes.copies,))
         )
@@ -114,14 +114,16 @@ class TableAgent(Agent):
     def learn(
         shapes: Any, numbers: Numbers, learner: Table, memory: Carried, experience: Any, noise: Any
     ) -> tuple[Table, Carried, tuple[Any, ...]]:
+        import jax
         import jax.numpy as jnp
 
-        ops = array_ops()
-        observed, action, reward, ended, closed, last = (part[0] for part in experience[:6])
-        cell = noise.settle(shapes.grid.place(list(observed.T), ops)[0])
+        ops = array_ops(shapes.spec.masked)
+        happened = jax.tree.map(lambda part: part[0], experience)
+        observed, action, reward, ended, closed, last = happened[:6]
+        cell = noise.settle(shapes.grid.place(list(observed.numbers.T), ops)[0])
         row = _rows(learner.values, cell, noise)
-        cell_after, outside = shapes.grid.place(list(last.T), ops)
-        row_after = _rows(learner.values, cell_after, noise)
+        cell_after, outside = shapes.grid.place(list(last.numbers.T), ops)
+        row_after = _rows(learner.values, cell_after, noise, last.legal)
         upcoming = None
         if shapes.method.draws_ahead:
             likely = chances(row_after, numbers.exploration, ops)
@@ -140,7 +142,9 @@ class TableAgent(Agent):
     @classmethod
     def pilot(
         cls, shapes: Any, numbers: Numbers, learner: Table, explore: Any, learn: Any, exploring: bool = True
-    ) -> TablePilot:
+    ) -> TablePilot | None:
+        if shapes.spec.masked:
+            return None
         return TablePilot(shapes, numbers, learner.values, explore, learn, exploring)
 
     @staticmethod
@@ -150,7 +154,7 @@ class TableAgent(Agent):
         return found
 
 
-def _rows(table: Any, cell: Any, noise: Any) -> list[Any]:
+def _rows(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:
     """The rows of the given cells, as one array over copies for each action.
 
     They are settled: else the compiler reads the table again wherever a row is used, after the write too, and copies
@@ -163,6 +167,8 @@ def _rows(table: Any, cell: Any, noise: Any) -> list[Any]:
     else:
         rows = table.at[cell].get(mode="promise_in_bounds")
     rows = noise.settle(rows)
+    if legal:
+        rows = noise.xp.where(legal[0], rows, FORBIDDEN)
     return [rows[:, k] for k in range(table.shape[1])]
 
 

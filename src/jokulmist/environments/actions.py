@@ -84,9 +84,12 @@ class Choice:
         """The name of an index, for tables."""
         return self.labels[int(own)]
 
-    def random(self, draw: Any) -> Any:
-        """A uniformly drawn action."""
-        return draw.integers(0, self.count)
+    def random(self, draw: Any, mask: Any = None) -> Any:
+        """A uniformly drawn action, among those that the mask allows (`legal.py`) where one is given."""
+        if mask is None:
+            return draw.integers(0, self.count)
+        allowed = [index for index, able in enumerate(mask[0]) if able]
+        return allowed[draw.integers(0, len(allowed))]
 
     def encoded(self, own: Any) -> Array:
         """One-hot, float32, shape ``(count,)``."""
@@ -167,7 +170,7 @@ class Range:
     def label(self, own: Any) -> str:
         return np.array2string(np.asarray(own), precision=3)
 
-    def random(self, draw: Any) -> Any:
+    def random(self, draw: Any, mask: Any = None) -> Any:
         """A uniformly drawn action; bounds must be finite."""
         if not (np.all(np.isfinite(self.low)) and np.all(np.isfinite(self.high))):
             raise ActionError(f"random play needs finite bounds; got {self!r}. Give the range finite bounds.")
@@ -268,8 +271,14 @@ class Actions:
     def label(self, own: Any) -> str:
         return " ".join(f"{name}={part.label(getattr(own, name))}" for name, part in self.parts.items())
 
-    def random(self, draw: Any) -> Record:
-        return Record(**{name: part.random(draw) for name, part in self.parts.items()})
+    def random(self, draw: Any, mask: Any = None) -> Record:
+        masks = iter(mask or ())
+        return Record(
+            **{
+                name: part.random(draw, (next(masks),) if mask is not None and isinstance(part, Choice) else None)
+                for name, part in self.parts.items()
+            }
+        )
 
     @property
     def size(self) -> int:

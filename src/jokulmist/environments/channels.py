@@ -10,7 +10,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -37,6 +37,8 @@ class Channel:
         uint8, height x width x channels.
     computed : bool
         Given by a sensor rather than by a field of the state.
+    stacked : int
+        How many moments it shows, the oldest first: along the last axis of an image, a new first axis of numbers.
     """
 
     name: str
@@ -47,6 +49,14 @@ class Channel:
     whole: bool = False
     image: bool = False
     computed: bool = False
+    stacked: int = 1
+
+    @property
+    def newest(self) -> tuple[int, ...]:
+        """The shape of the newest moment alone."""
+        if self.image:
+            return (*self.shape[:-1], self.shape[-1] // self.stacked)
+        return self.shape[1:] if self.stacked > 1 else self.shape
 
     @property
     def size(self) -> int:
@@ -62,12 +72,33 @@ class Channel:
         return round(self.high - self.low) + 1 if self.whole else wanted
 
 
+class Seen(NamedTuple):
+    """What an agent is given to decide on: one row a copy, in the units of the environment.
+
+    Attributes
+    ----------
+    numbers : float32 array, shape ``(copies, width)``
+        The number channels side by side, in the order of ``spec.slices``.
+    images : dict of str to uint8 array, shape ``(copies, height, width, channels)``
+    legal : tuple of bool array, shape ``(copies, count)``
+        One a Choice of the action; empty where every choice is always allowed.
+    age : int32 array, shape ``(copies,)``
+        Decisions since the episode began.
+    """
+
+    numbers: Any
+    images: dict[str, Any]
+    legal: tuple[Any, ...]
+    age: Any
+
+
 @dataclass(frozen=True)
 class Spec:
-    """What an agent knows of an environment: its channels and its action."""
+    """What an agent knows of an environment: its channels, its action, and whether choices can be forbidden."""
 
     channels: tuple[Channel, ...]
     action: Action
+    masked: bool = False
 
     @cached_property
     def numbers(self) -> tuple[Channel, ...]:
@@ -138,7 +169,7 @@ class Spec:
             {k: (None if isinstance(v, float) and not math.isfinite(v) else v) for k, v in asdict(c).items()}
             for c in self.channels
         ]
-        return {"channels": channels, "action": self.action.described()}
+        return {"channels": channels, "action": self.action.described(), "masked": self.masked}
 
     @classmethod
     def from_described(cls, described: Mapping[str, Any]) -> Spec:
@@ -149,7 +180,7 @@ class Spec:
             fixed["low"] = -math.inf if fixed["low"] is None else fixed["low"]
             fixed["high"] = math.inf if fixed["high"] is None else fixed["high"]
             channels.append(Channel(**fixed))
-        return cls(tuple(channels), from_described(described["action"]))
+        return cls(tuple(channels), from_described(described["action"]), bool(described.get("masked", False)))
 
 
 class Observation:

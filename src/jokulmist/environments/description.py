@@ -18,6 +18,8 @@ import numpy as np
 from jokulmist.environments import parts
 from jokulmist.environments.actions import Action, Actions, Choice, Range
 from jokulmist.environments.channels import Channel, Spec
+from jokulmist.environments.legal import choices_of
+from jokulmist.environments.modifiers import Glass, Modifier
 from jokulmist.environments.state import Field, State
 from jokulmist.errors import DeclarationError, SettingError, listed, nearest
 
@@ -28,7 +30,7 @@ MOST_CLOSINGS = 24
 # The names that mean something on an environment; a field, channel, term or parameter cannot take one of them.
 RESERVED = (
     "State", "action", "begin", "advance", "deadline", "time_limit", "picture", "legal", "decide_every", "decide_when",
-    "meanwhile", "weights", "xp", "episode", "modified",
+    "meanwhile", "weights", "xp", "episode", "modified", "modify",
 )  # fmt: skip
 RECORD_COLUMNS = ("episode", "decisions", "copy", "return", "steps", "closed_by", "also_held", "reward", "step")
 
@@ -68,6 +70,7 @@ class Outline:
     cuts: tuple[StepMethod, ...]
     measures: tuple[StepMethod, ...]
     references: tuple[str, ...]
+    masked: bool = False
 
 
 @dataclass(frozen=True)
@@ -77,14 +80,20 @@ class Description:
     outline: Outline
     name: str
     fields: tuple[Field, ...]
-    spec: Spec
+    bare: Spec
+    glass: Glass
     weights: tuple[float, ...]
     deadline: int | None
     time_limit: int | None
 
     @property
+    def spec(self) -> Spec:
+        """What the agent sees: the bare channels of the class, through the modifiers."""
+        return self.glass.spec
+
+    @property
     def action(self) -> Action:
-        return self.spec.action
+        return self.bare.action
 
     @property
     def terms(self) -> tuple[StepMethod, ...]:
@@ -189,7 +198,21 @@ def outline(cls: type) -> Outline:
         cuts=cuts,
         measures=measures,
         references=tuple(part.name for part in of(parts.Reference)),
+        masked=_masked(cls, action),
     )
+
+
+def _masked(cls: type, action: Action) -> bool:
+    """Whether the class says which choices are allowed."""
+    legal = getattr(cls, "legal", None)
+    if legal is None:
+        return False
+    where = cls.__qualname__
+    if not callable(legal) or _arguments(legal) != ("state",):
+        raise DeclarationError(f"`{where}.legal` must be a method that takes (self, state).")
+    if not choices_of(action):
+        raise DeclarationError(f"`{where}.legal` allows choices, and the action has none; got {action!r}.")
+    return True
 
 
 def _arguments(function: Callable[..., Any]) -> tuple[str, ...]:
@@ -325,15 +348,22 @@ def describe(instance: Any, read: Outline) -> Description:
         limits[limit] = value
     given = instance.weights
     weights = tuple(float(given.get(term.name, term.weight)) for term in read.terms)
+    bare = Spec(tuple(channels), read.action, read.masked)
     return Description(
         outline=read,
         name=read.cls.__name__,
         fields=tuple(fields),
-        spec=Spec(tuple(channels), read.action),
+        bare=bare,
+        glass=Glass(bare, ()),
         weights=weights,
         deadline=limits["deadline"],
         time_limit=limits["time_limit"],
     )
+
+
+def through(description: Description, modifiers: tuple[Modifier, ...]) -> Description:
+    """The same instance seen through modifiers."""
+    return replace(description, glass=Glass(description.bare, modifiers))
 
 
 def _channel(

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 import numpy as np
 
 from jokulmist.environments import description as reading
+from jokulmist.environments.modifiers import Modifier
 from jokulmist.environments.state import State as BaseState
 from jokulmist.errors import BrokenEnvironment, SettingError, listed, nearest
 
@@ -71,6 +72,7 @@ class Environment:
             own.setdefault(name, part.default)
         own["weights"] = reading.checked_weights(read, weights)
         own["_given"] = {name: own[name] for name in parameters}
+        own["_modifiers"] = ()
         own["_description"] = reading.describe(self, read)
 
     def begin(self, draw: Any) -> Any:
@@ -96,6 +98,20 @@ class Environment:
 
         return Episode(self, seed)
 
+    def modified(self: Made, *modifiers: Modifier) -> Made:
+        """The same environment seen or acted on through modifiers, the first named nearest to it.
+
+        Examples
+        --------
+        >>> import jokulmist as jm
+        >>> jm.gallery.Ferry().modified(jm.Stack(2))
+        Ferry().modified(Stack(2))
+        """
+        for modifier in modifiers:
+            if not isinstance(modifier, Modifier):
+                raise SettingError(f"`modified` takes modifiers such as `jm.Stack(4)`; got {modifier!r}.")
+        return _with_modifiers(self, (*self._modifiers, *modifiers))
+
     def __setattr__(self, name: str, value: Any) -> None:
         raise BrokenEnvironment(
             f"`self.{name}` was set to {value!r}, but an environment is immutable: what changes belongs in its State. "
@@ -107,16 +123,20 @@ class Environment:
         given = [f"{k}={v!r}" for k, v in self._given.items()]
         if self.weights:
             given.append(f"weights={dict(self.weights)!r}")
-        return f"{type(self).__qualname__}({', '.join(given)})"
+        around = f".modified({', '.join(map(repr, self._modifiers))})" if self._modifiers else ""
+        return f"{type(self).__qualname__}({', '.join(given)}){around}"
 
     def __eq__(self, other: object) -> bool:
-        return type(other) is type(self) and settings_of(self) == settings_of(other)
+        if not isinstance(other, Environment) or type(other) is not type(self):
+            return False
+        return settings_of(self) == settings_of(other) and self._modifiers == other._modifiers
 
     def __hash__(self) -> int:
         values, weights = settings_of(self)
-        return hash((type(self), tuple(values.items()), tuple(weights.items())))
+        return hash((type(self), tuple(values.items()), tuple(weights.items()), self._modifiers))
 
     _given: dict[str, Any]
+    _modifiers: tuple[Modifier, ...]
     _description: reading.Description
 
 
@@ -139,4 +159,19 @@ def settings_of(environment: Environment) -> tuple[dict[str, Any], dict[str, flo
 
 def varied(environment: Made, **parameters: Any) -> Made:
     """The same environment with some parameters changed."""
-    return type(environment)(weights=environment.weights, **{**environment._given, **parameters})
+    other = type(environment)(weights=environment.weights, **{**environment._given, **parameters})
+    return _with_modifiers(other, environment._modifiers)
+
+
+def _with_modifiers(environment: Made, modifiers: tuple[Modifier, ...]) -> Made:
+    if not modifiers:
+        return environment
+    other = object.__new__(type(environment))
+    other.__dict__.update(environment.__dict__, _modifiers=modifiers)
+    other.__dict__["_description"] = reading.through(environment._description, modifiers)
+    return other
+
+
+def modifiers_of(environment: Environment) -> tuple[Modifier, ...]:
+    """What stands around an instance, the nearest first."""
+    return environment._modifiers

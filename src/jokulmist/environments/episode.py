@@ -10,6 +10,8 @@ import numpy as np
 from jokulmist.environments.channels import Observation
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment
+from jokulmist.environments.legal import Mask, choices_of, refuse_illegal
+from jokulmist.environments.modifiers import Glimpse
 from jokulmist.environments.noise import Domain, Noise, Stream, checked_seed
 from jokulmist.environments.state import State
 from jokulmist.environments.stepping import Stepper, combined, finished
@@ -27,6 +29,8 @@ class Moment:
     measures: tuple[float, ...]
     held: int
     steps: int
+    mask: Mask = ()
+    memories: tuple[Any, ...] = ()
 
 
 class Episode:
@@ -52,6 +56,8 @@ class Episode:
     measures : dict of str to float
     steps : int
         Decisions so far.
+    legal : list of str, dict of them by part, or None
+        What may be done now, where the class says so.
     closed_by : str or None
         The ending or cut that closed the episode.
 
@@ -74,8 +80,9 @@ class Episode:
         state = self._stepper.begin(self._first_begin.at(0, 0))
         zeros = (0.0,) * len(self._description.terms)
         measures = (0.0,) * len(self._description.measures)
-        observation = self._observed(state, self._first_sense.at(0, 0), self._first_look.at(0, 0))
-        self._moments = [Moment(state, observation, zeros, zeros, measures, 0, 0)]
+        memories, observation = self._observed(state, self._first_sense.at(0, 0), self._first_look.at(0, 0), None)
+        mask = self._stepper.decidable(state)
+        self._moments = [Moment(state, observation, zeros, zeros, measures, 0, 0, mask, memories)]
 
     def _reseed(self, seed: int) -> None:
         noise = Noise(seed, 1, Domain.HAND)
@@ -86,14 +93,20 @@ class Episode:
         self._first_begin = PlainDraw(noise, Stream.FIRST_BEGIN)
         self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)
 
-    def _observed(self, state: State, draw: PlainDraw, look: PlainDraw) -> Observation:
-        row = self._stepper.observe(state, draw)
+    def _observed(self, state: State, draw: PlainDraw, look: PlainDraw, memories: Any) -> Any:
+        """What is seen of a state, and the modifiers' memories; None before the first moment."""
+        row, images = self._stepper.observe(state, draw), self._stepper.look(state, look)
+        glass = self._description.glass
+        if glass.modifiers:
+            now = Glimpse(np.array(row, np.float32), images)
+            memories, seen = glass.begun(np, now) if memories is None else glass.onward(np, memories, now)
+            row, images = seen.numbers.tolist(), seen.images
         values: dict[str, Any] = {}
-        for channel in self._description.spec.numbers:
-            part = row[self._description.spec.slices[channel.name]]
+        for channel in glass.spec.numbers:
+            part = row[glass.spec.slices[channel.name]]
             values[channel.name] = part[0] if channel.shape == () else np.array(part, np.float32).reshape(channel.shape)
-        values.update(self._stepper.look(state, look))
-        return Observation(values)
+        values.update(images)
+        return memories or (), Observation(values)
 
     def act(self, action: Any) -> None:
         """Take one decision.
@@ -106,7 +119,7 @@ class Episode:
         Raises
         ------
         ActionError
-            When the environment has no such action, or the episode is over.
+            When the environment has no such action, it is not allowed now, or the episode is over.
         """
         now = self._moments[-1]
         if self.over:
@@ -116,6 +129,8 @@ class Episode:
             )
         step = self._stepper
         own = self._description.action.own(action)
+        if now.mask:
+            refuse_illegal(self._description.action, own, now.mask)
         before = step.cleared(now.state)
         after = step.advance(before, own, self._advance.at(now.steps, 0))
         terms = tuple(w * t for w, t in zip(step.weights, step.reward_terms(before, own, after), strict=True))
@@ -126,15 +141,21 @@ class Episode:
                 self._description.measures, now.measures, step.measured(before, own, after), strict=True
             )
         )
+        held = step.held(before, own, after, steps)
+        memories, observation = self._observed(
+            after, self._sense.at(now.steps, 0), self._look.at(now.steps, 0), now.memories
+        )
         self._moments.append(
             Moment(
                 state=after,
-                observation=self._observed(after, self._sense.at(now.steps, 0), self._look.at(now.steps, 0)),
+                observation=observation,
                 terms=terms,
                 totals=tuple(a + b for a, b in zip(now.totals, terms, strict=True)),
                 measures=measures,
-                held=step.held(before, own, after, steps),
+                held=held,
                 steps=steps,
+                mask=() if held else step.decidable(after),
+                memories=memories,
             )
         )
 
@@ -161,6 +182,19 @@ class Episode:
     @property
     def observation(self) -> Observation:
         return self._moments[-1].observation
+
+    @property
+    def legal(self) -> Any:
+        """What may be done now: labels, or a dict of labels by part; None where the class does not say."""
+        mask = self._moments[-1].mask
+        if not mask:
+            return None
+        choices = choices_of(self._description.action)
+        found = {
+            name: [label for label, able in zip(choice.labels, allowed, strict=True) if able]
+            for (name, choice), allowed in zip(choices.items(), mask, strict=True)
+        }
+        return found[""] if "" in found else found
 
     @property
     def steps(self) -> int:

@@ -16,6 +16,7 @@ import numpy as np
 
 from jokulmist.environments.description import DEADLINE, TIME_LIMIT, StepMethod
 from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.legal import Mask, mask_from
 from jokulmist.environments.state import Field, State, zero_of
 from jokulmist.errors import BrokenEnvironment, JokulmistError
 
@@ -99,10 +100,10 @@ class Stepper:
                 c.computed and sensors[c.name].noisy,
                 c.shape == (),
             )
-            for c in description.spec.numbers
+            for c in description.bare.numbers
         )
         self.image_sensors = tuple(
-            (c, getattr(environment, c.name), sensors[c.name].noisy) for c in description.spec.images
+            (c, getattr(environment, c.name), sensors[c.name].noisy) for c in description.bare.images
         )
         self.noisy = any(noisy for _, _, noisy, _ in self.channels) or any(s.noisy for s in outline.sensors)
         names = [name for name, sensor, _, scalar in self.channels if sensor is None and scalar]
@@ -238,7 +239,7 @@ class Stepper:
 
     def _entries(self, value: Any, name: str) -> list[float]:
         array = np.asarray(value, np.float32)
-        channel = next(c for c in self.description.spec.numbers if c.name == name)
+        channel = next(c for c in self.description.bare.numbers if c.name == name)
         if array.shape != channel.shape:
             raise BrokenEnvironment(
                 f"`{self.description.name}.{name}` gave the shape {array.shape}; it is declared {channel.shape}."
@@ -258,6 +259,25 @@ class Stepper:
                 )
             images[channel.name] = image
         return images
+
+    def legal(self, state: State) -> Mask:
+        """The choices that are allowed in a state; empty where the class does not say."""
+        if not self.description.bare.masked:
+            return ()
+        name = f"{self.description.name}.legal"
+        try:
+            given = self.environment.legal(state)  # type: ignore[attr-defined]
+        except Exception as failure:
+            self.failed("legal", failure)
+        return mask_from(given, self.description.action, np, name)
+
+    def decidable(self, state: State, copy: int = 0) -> Mask:
+        """`legal` of a state that is decided on: each choice must have an allowed alternative."""
+        mask = self.legal(state)
+        for allowed in mask:
+            if not allowed.any():
+                raise BrokenEnvironment(none_allowed(self.description.name, copy, state))
+        return mask
 
     def failed(self, method: str, failure: Exception) -> NoReturn:
         """Tell a failure of the researcher's code with its method, file and line."""
@@ -280,6 +300,14 @@ class Stepper:
         outline = self.description.outline
         methods = (*outline.terms, *outline.endings, *outline.cuts, *outline.measures)
         return ["advance", *[m.name for m in methods], *[s.name for s in outline.sensors]]
+
+
+def none_allowed(name: str, copy: int, state: Any) -> str:
+    """What to say where `legal` forbids everything."""
+    return (
+        f"`{name}.legal` allows nothing in copy {copy} in the state {state}. Allow at least one alternative of each "
+        f"choice, or declare an `@jm.ending` that holds there."
+    )
 
 
 def place_of(failure: BaseException) -> tuple[str, int]:

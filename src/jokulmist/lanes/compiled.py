@@ -22,6 +22,8 @@ from jokulmist.environments.actions import Actions, Choice, Record
 from jokulmist.environments.description import DEADLINE, TIME_LIMIT, Description
 from jokulmist.environments.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.environment import Environment, describe, outline_of
+from jokulmist.environments.legal import Mask, mask_from
+from jokulmist.environments.modifiers import Glimpse
 from jokulmist.environments.noise import Noise, Stream
 from jokulmist.environments.state import State, zero_of
 from jokulmist.errors import BrokenEnvironment
@@ -71,10 +73,13 @@ class Requests:
     begin: tuple[Request, ...]
     advance: tuple[Request, ...]
     sense: tuple[Request, ...]
+    look: tuple[Request, ...]
 
     def of(self, stream: Stream) -> tuple[Request, ...]:
         if stream in (Stream.BEGIN, Stream.FIRST_BEGIN):
             return self.begin
+        if stream in (Stream.LOOK, Stream.BEGIN_LOOK, Stream.FIRST_LOOK):
+            return self.look
         return self.advance if stream is Stream.ADVANCE else self.sense
 
 
@@ -108,7 +113,7 @@ class CompiledEnvironment:
         """What decides the program beside the leaves: instances that share it share the compiled code."""
         env, d = self.environment, self.description
         fixed = tuple((p.name, getattr(env, p.name)) for p in self._outline.parameters if p.fixed)
-        return (type(env), fixed, d.deadline, d.time_limit, d.spec.channels)
+        return (type(env), fixed, d.deadline, d.time_limit, d.bare.channels, d.glass.modifiers)
 
     def twin(self, numbers: dict[str, Any]) -> Any:
         """The instance with traced parameters, whose ``xp`` is ``jax.numpy``."""
@@ -139,16 +144,19 @@ class CompiledEnvironment:
             return after
 
         def sense(numbers: Any, state: Any) -> Any:
-            draw = CountingDraw(jnp)
-            self._sense(self.twin(numbers), state, draw)
-            counted["sense"] = tuple(draw.requests)
+            draw, look = CountingDraw(jnp), CountingDraw(jnp)
+            twin = self.twin(numbers)
+            self._sense(twin, state, draw)
+            self._look(twin, state, look)
+            self._legal(twin, state)
+            counted["sense"], counted["look"] = tuple(draw.requests), tuple(look.requests)
             return jnp.float32(0)
 
         numbers = {name: jnp.asarray(value) for name, value in self.numbers.items()}
         state = jax.eval_shape(begin, numbers)
         jax.eval_shape(advance, numbers, state, action_like(self.description.action))
         jax.eval_shape(sense, numbers, state)
-        return Requests(counted["begin"], counted["advance"], counted["sense"])
+        return Requests(counted["begin"], counted["advance"], counted["sense"], counted["look"])
 
     # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies.
 
@@ -160,14 +168,25 @@ class CompiledEnvironment:
 
         return self._mapped(single, rows)
 
-    def observe(self, numbers: Any, states: Any, rows: Any, one: Any) -> Any:
-        """The flat rows of all copies, float32, shape ``(copies, width)``."""
+    def observe(self, numbers: Any, states: Any, rows: Any, look_rows: Any, one: Any) -> Glimpse:
+        """The bare channels of all copies: numbers as float32 of shape ``(copies, width)``, and the images."""
 
-        def single(state: Any, rows: Any) -> Any:
-            return self._sense(self.twin(numbers), state, RowDraw(jnp, rows, one))
+        def single(state: Any, rows: Any, look_rows: Any) -> Any:
+            twin = self.twin(numbers)
+            images = self._look(twin, state, RowDraw(jnp, look_rows, one))
+            return self._sense(twin, state, RowDraw(jnp, rows, one)), images
 
-        columns = jax.vmap(single)(states, rows) if rows else jax.vmap(lambda s: single(s, rows))(states)
-        return jnp.stack(columns, axis=-1)
+        columns, images = jax.vmap(single)(states, rows, look_rows)
+        copies = jax.tree.leaves(states)[0].shape[0]
+        stacked = jnp.stack(columns, axis=-1) if columns else jnp.zeros((copies, 0), jnp.float32)
+        return Glimpse(stacked, images)
+
+    def legal(self, numbers: Any, states: Any) -> Mask:
+        """What is allowed in each copy: a tuple of truth values ``(copies, count)``; empty where the class does not say."""
+        if not self.description.bare.masked:
+            return ()
+        mask: Mask = jax.vmap(lambda state: self._legal(self.twin(numbers), state))(states)
+        return mask
 
     def advance(self, numbers: Any, states: Any, actions: Any, advances: Any, rows: Any, one: Any) -> Judged:
         """States after one advance of all copies, with terms, measures and the closings that hold, as bits."""
@@ -221,7 +240,7 @@ class CompiledEnvironment:
     def _sense(self, twin: Any, state: Any, draw: Any) -> list[Any]:
         sensors = {s.name: s for s in self._outline.sensors}
         entries: list[Any] = []
-        for channel in self.description.spec.numbers:
+        for channel in self.description.bare.numbers:
             if channel.computed:
                 sensor = getattr(twin, channel.name)
                 value = sensor(state, draw) if sensors[channel.name].noisy else sensor(state)
@@ -235,6 +254,25 @@ class CompiledEnvironment:
             flat = flat.reshape(-1)
             entries.extend(flat[k] for k in range(channel.size))
         return entries
+
+    def _look(self, twin: Any, state: Any, draw: Any) -> dict[str, Any]:
+        sensors = {s.name: s for s in self._outline.sensors}
+        images = {}
+        for channel in self.description.bare.images:
+            sensor = getattr(twin, channel.name)
+            image = jnp.asarray(sensor(state, draw) if sensors[channel.name].noisy else sensor(state))
+            if image.shape != channel.shape or image.dtype != jnp.uint8:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{channel.name}` gave {image.dtype} of shape {image.shape}; "
+                    f"it is declared uint8 of shape {channel.shape}."
+                )
+            images[channel.name] = image
+        return images
+
+    def _legal(self, twin: Any, state: Any) -> Mask:
+        if not self.description.bare.masked:
+            return ()
+        return mask_from(twin.legal(state), self.description.action, jnp, f"{self.description.name}.legal")
 
     def _judge(self, twin: Any, before: Any, action: Any, after: Any, advances: Any) -> Judged:
         given = {"before": before, "action": action, "after": after}

@@ -14,6 +14,7 @@ import numpy as np
 
 from jokulmist.environments.draws import PlainDraw, RowDraw
 from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.legal import Mask
 from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.environments.state import State
 from jokulmist.environments.stepping import Stepper, place_of
@@ -23,6 +24,7 @@ COMPARED_STEPS = 256
 # float32 keeps 7 digits; a transition may lose two of them, relative to the range that a field moves in.
 TOLERANCE = 1e-4
 ROUNDING = 2e-6
+MOST_SHOWN = 16
 _FOUND: dict[Any, Finding] = {}
 
 
@@ -46,6 +48,8 @@ class Met:
     measures: list[list[float]]
     held: list[int]
     rows: list[list[float]]
+    images: list[dict[str, Any]]
+    masks: list[Mask]
     begins: list[State]
 
 
@@ -72,12 +76,12 @@ def meet(environment: Environment, steps: int) -> Met:
     draws = {stream: PlainDraw(noise, stream) for stream in Stream}
     step = Stepper(environment)
     action_of = describe(environment).action
-    met = Met([], [], [], [], [], [], [], [], [])
+    met = Met([], [], [], [], [], [], [], [], [], [], [])
     state = step.begin(draws[Stream.BEGIN].at(0, 0))
     met.begins.append(state)
     advances = 0
     for turn in range(steps):
-        action = action_of.random(draws[Stream.PLAY].at(turn, 0))
+        action = action_of.random(draws[Stream.PLAY].at(turn, 0), step.decidable(state) or None)
         advances += 1
         after, terms, held, measures = _transition(step, state, action, draws[Stream.ADVANCE].at(turn, 0), advances)
         met.befores.append(state)
@@ -88,6 +92,8 @@ def meet(environment: Environment, steps: int) -> Met:
         met.measures.append(measures)
         met.held.append(held)
         met.rows.append(step.observe(after, draws[Stream.SENSE].at(turn, 0)))
+        met.images.append(step.look(after, draws[Stream.LOOK].at(turn, 0)))
+        met.masks.append(step.legal(after))
         state = after
         if held:
             state = step.begin(draws[Stream.BEGIN].at(turn + 1, 0))
@@ -110,8 +116,6 @@ def _transition(step: Stepper, state: State, action: Any, draw: Any, advances: i
 
 def _found(environment: Environment, compiled: Any, met: Met) -> Finding:
     name = describe(environment).name
-    if describe(environment).spec.images:
-        return Finding(False, f"`{name}` shows images, which are stepped plain in this version.")
     try:
         _ = compiled.requests
         results = _traced(environment, compiled, met)
@@ -149,7 +153,9 @@ def _traced(environment: Environment, compiled: Any, met: Met) -> tuple[Any, Any
     @jax.jit
     def everything(numbers: Any, befores: Any, actions: Any, advances: Any, noise: Any, one: Any) -> Any:
         judged = compiled.advance(numbers, befores, actions, advances, noise[0], one)
-        return judged, compiled.observe(numbers, judged.after, noise[1], one), compiled.begin(numbers, noise[2], one)
+        glimpse = compiled.observe(numbers, judged.after, noise[1], noise[2], one)
+        seen = (glimpse.numbers, glimpse.images, compiled.legal(numbers, judged.after))
+        return judged, seen, compiled.begin(numbers, noise[3], one)
 
     fields = {f.name: np.dtype(f.dtype) for f in describe(environment).fields}
     befores = stack(met.befores)
@@ -159,10 +165,10 @@ def _traced(environment: Environment, compiled: Any, met: Met) -> tuple[Any, Any
         befores,
         narrow(stack(met.actions)),
         np.asarray(met.advances, np.int32),
-        (rows(Stream.ADVANCE), rows(Stream.SENSE), rows(Stream.BEGIN)),
+        (rows(Stream.ADVANCE), rows(Stream.SENSE), rows(Stream.LOOK), rows(Stream.BEGIN)),
         np.float32(1.0),
     )
-    return jax.device_get(judged), np.asarray(observed), jax.device_get(begun)
+    return jax.device_get(judged), jax.device_get(observed), jax.device_get(begun)
 
 
 def _difference(environment: Environment, met: Met, judged: Any, observed: Any, begun: Any) -> str:
@@ -186,6 +192,9 @@ def _difference(environment: Environment, met: Met, judged: Any, observed: Any, 
             if few and (in_begin or _tipped(environment, met, judged, observed, int(at))):
                 continue
             plain, traced = np.asarray(ours)[at], np.broadcast_to(theirs, np.shape(ours))[at]
+            if np.size(plain) > MOST_SHOWN:
+                spot = tuple(int(i[0]) for i in np.nonzero(plain != traced))
+                what, plain, traced = f"{what} at {spot}", plain[spot], traced[spot]
             return f"{what} is {plain} plain and {traced} compiled, after step {at} of random play."
     return ""
 
@@ -201,8 +210,16 @@ def _compared(environment: Environment, met: Met, judged: Any, observed: Any) ->
         found.append((f"reward term `{term.name}`", [t[k] for t in met.terms], judged.terms[k]))
     for k, measure in enumerate(description.measures):
         found.append((f"measure `{measure.name}`", [m[k] for m in met.measures], judged.measures[k]))
-    for k, name in enumerate(c.name for c in description.spec.numbers for _ in range(c.size)):
-        found.append((f"channel `{name}`", [float(row[k]) for row in met.rows], observed[:, k]))
+    numbers, images, masks = observed
+    for k, name in enumerate(c.name for c in description.bare.numbers for _ in range(c.size)):
+        found.append((f"channel `{name}`", [float(row[k]) for row in met.rows], numbers[:, k]))
+    for name, image in images.items():
+        # A level of brightness is a whole number, so rounding moves it by one.
+        ours = np.stack([seen[name] for seen in met.images]).astype(int)
+        theirs = np.asarray(image).astype(int)
+        found.append((f"image `{name}`", ours, np.where(np.abs(theirs - ours) <= 1, ours, theirs)))
+    for part, mask in enumerate(masks):
+        found.append(("`legal`", [seen[part] for seen in met.masks], mask))
     held = np.asarray(judged.held)
     for bit, name in enumerate(description.closings):
         found.append((f"`{name}`", [h >> bit & 1 for h in met.held], held >> bit & 1))
@@ -237,9 +254,9 @@ def _tipped(environment: Environment, met: Met, judged: Any, observed: Any, at: 
             action, advances = met.actions[at], met.advances[at]
             after, terms, held, measures = _transition(step, before, action, moved(Stream.ADVANCE, by), advances)
             row = step.observe(after, moved(Stream.SENSE, by))
-            again = Met([], [], [], [after], [terms], [measures], [held], [row], [])
-            here = _at(judged, at)
-            pairs = _compared(environment, again, here, observed[at : at + 1])
+            images = step.look(after, moved(Stream.LOOK, by))
+            again = Met([], [], [], [after], [terms], [measures], [held], [row], [images], [step.legal(after)], [])
+            pairs = _compared(environment, again, _at(judged, at), _at(observed, at))
             if not any(_apart(ours, theirs, 1).any() for _, ours, theirs in pairs):
                 return True
     return False

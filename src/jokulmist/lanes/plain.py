@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
+
 from jokulmist.environments.channels import Spec
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment
+from jokulmist.environments.legal import Mask
+from jokulmist.environments.modifiers import Glimpse
 from jokulmist.environments.noise import Noise, Stream
 from jokulmist.environments.state import State
 from jokulmist.environments.stepping import Stepper, combined, finished
@@ -39,12 +43,17 @@ class PlainLane:
         self._terms = len(self.description.terms)
         self._overs = tuple(m.over for m in self.description.measures)
         self.end_bits = (1 << self.description.true_ends) - 1
-        self._has_images = bool(self.description.spec.images)
+        self._glass = self.description.glass
+        self.bare = not self._glass.modifiers and not self.description.bare.masked
+        self._glimpses = bool(self.description.bare.images or self._glass.modifiers)
+        self._masked = self.description.bare.masked
         self.states: list[State] = []
         self.still: list[bool] = [False] * self.copies
         self._totals: list[list[float]] = []
         self._measures: list[list[float]] = []
         self._steps: list[int] = []
+        self._memories: list[Any] = [None] * self.copies
+        self._shown: list[dict[str, Any]] = []
 
     @property
     def spec(self) -> Spec:
@@ -58,13 +67,30 @@ class PlainLane:
         self._measures = [[0.0] * len(self._overs) for _ in range(self.copies)]
         self._steps = [0] * self.copies
         rows = [self.step.observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
-        return Observed(rows, self._images(Stream.FIRST_LOOK, 0))
+        observed = Observed(rows, masks=self._masks())
+        if self._glimpses:
+            look = self._draws[Stream.FIRST_LOOK]
+            seen = [self._glimpse(i, row, look.at(0, i), first=True) for i, row in enumerate(rows)]
+            observed.rows, observed.images = [row for row, _ in seen], [images for _, images in seen]
+        return observed
 
-    def _images(self, stream: Stream, turn: int) -> list[dict[str, Any]]:
-        if not self._has_images:
+    def _masks(self) -> list[Mask]:
+        """What each copy may do next; checked where a choice is made of it."""
+        if not self._masked:
             return []
-        draw = self._draws[stream]
-        return [self.step.look(state, draw.at(turn, i)) for i, state in enumerate(self.states)]
+        return [self.step.decidable(state, i) for i, state in enumerate(self.states)]
+
+    def _glimpse(self, i: int, row: list[float], draw: PlainDraw, first: bool) -> tuple[list[float], dict[str, Any]]:
+        """What one copy is seen to show through the modifiers, and the images."""
+        images = self.step.look(self.states[i], draw)
+        if not self._glass.modifiers:
+            return row, images
+        now = Glimpse(np.array(row, np.float32), images)
+        if first:
+            self._memories[i], seen = self._glass.begun(np, now)
+        else:
+            self._memories[i], seen = self._glass.onward(np, self._memories[i], now)
+        return seen.numbers.tolist(), seen.images
 
     def advance(self, actions: list[Any]) -> Outcome:
         """Advance every copy by its action, in own form."""
@@ -84,7 +110,19 @@ class PlainLane:
             rows.append(row)
             if held:
                 done.append(self.finish(i, held))
-        last = Observed(rows, self._images(Stream.LOOK, self.turn))
+        last = Observed(rows, ages=list(self._steps))
+        if self._glimpses:
+            look = self._draws[Stream.LOOK]
+            seen = [
+                (row, self._shown[i])
+                if self.still[i]
+                else self._glimpse(i, row, look.at(self.turn, i), first=False)
+                for i, row in enumerate(rows)
+            ]
+            last.rows, last.images = [row for row, _ in seen], [images for _, images in seen]
+            self._shown = last.images
+        if self._masked:
+            last.masks = self._last_masks(closed)
         observed = self._begin_anew(last, [f.copy for f in done]) if done else last
         self.turn += 1
         return Outcome(rewards, ended, closed, last, observed, done)
@@ -142,19 +180,32 @@ class PlainLane:
         rewards.append(0.0)
         ended.append(True)
         closed.append(True)
-        rows.append([0.0] * self.spec.width)
+        rows.append([0.0] * self.spec.width)  # nobody looks at it any more
 
     def _begin_anew(self, last: Observed, copies: list[int]) -> Observed:
         if self.once:
             for i in copies:
                 self.still[i] = True
             return last
-        rows, images = list(last.rows), list(last.images)
+        observed = Observed(list(last.rows), list(last.images), list(last.masks), list(last.ages))
         for i in copies:
-            rows[i] = self.begin_one(i)
-            if self._has_images:
-                images[i] = self.step.look(self.states[i], self._draws[Stream.BEGIN_LOOK].at(self.turn, i))
-        return Observed(rows, images)
+            observed.rows[i] = self.begin_one(i)
+            observed.ages[i] = 0
+            if self._glimpses:
+                draw = self._draws[Stream.BEGIN_LOOK].at(self.turn, i)
+                observed.rows[i], images = self._glimpse(i, observed.rows[i], draw, first=True)
+                observed.images[i] = images
+            if self._masked:
+                observed.masks[i] = self.step.decidable(self.states[i], i)
+        return observed
+
+    def _last_masks(self, closed: list[bool]) -> list[Mask]:
+        """What is allowed after the advance; where an episode closed nothing is decided, and nothing need be allowed."""
+        masks = []
+        for i, state in enumerate(self.states):
+            mask = self.step.legal(state) if closed[i] else self.step.decidable(state, i)
+            masks.append(tuple(np.ones_like(allowed) if not allowed.any() else allowed for allowed in mask))
+        return masks
 
     def begin_one(self, i: int) -> list[float]:
         """Begin anew in one copy; its row."""

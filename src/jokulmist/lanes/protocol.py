@@ -10,8 +10,9 @@ from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 
-from jokulmist.environments.channels import Spec
+from jokulmist.environments.channels import Seen, Spec
 from jokulmist.environments.description import Description
+from jokulmist.environments.legal import Mask
 
 
 class Observed:
@@ -22,19 +23,33 @@ class Observed:
     rows : list of list of float
         The number channels of each copy, as Python numbers, in the units of the environment.
     images : list of dict of str to uint8 array
-        The image channels of each copy; empty dicts where there are none.
+        The image channels of each copy; empty where there are none.
+    masks : list of tuple of bool array
+        What each copy is allowed; empty where the class does not say.
+    ages : list of int
+        Decisions since each copy's episode began.
     """
 
-    __slots__ = ("images", "rows")
+    __slots__ = ("ages", "images", "masks", "rows")
 
-    def __init__(self, rows: list[list[float]], images: list[dict[str, Any]]) -> None:
+    def __init__(
+        self,
+        rows: list[list[float]],
+        images: list[dict[str, Any]] | None = None,
+        masks: list[Mask] | None = None,
+        ages: list[int] | None = None,
+    ) -> None:
         self.rows = rows
-        self.images = images
+        self.images = images or []
+        self.masks = masks or []
+        self.ages = ages or [0] * len(rows)
 
     @property
-    def numbers(self) -> np.ndarray[Any, Any]:
-        """The rows as one float32 array, shape ``(copies, width)``."""
-        return np.array(self.rows, np.float32)
+    def seen(self) -> Seen:
+        """The same as arrays, with a leading axis of copies."""
+        images = {name: np.stack([image[name] for image in self.images]) for name in (self.images or [{}])[0]}
+        legal = tuple(np.stack(part) for part in zip(*self.masks, strict=True))
+        return Seen(np.array(self.rows, np.float32), images, legal, np.array(self.ages, np.int32))
 
 
 class Finished(NamedTuple):

@@ -52,7 +52,7 @@ class ArrayCalls:
         return self._kind.fresh(self._shapes, numbers, noise)
 
     def seen(self, observed: Observed) -> Any:
-        return observed.numbers
+        return observed.seen
 
     def choose(
         self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
@@ -64,13 +64,13 @@ class ArrayCalls:
 
     def stacked(self, turns: list[Experience]) -> Experience:
         return Experience(
-            observed=np.stack([t.observed for t in turns]),
+            observed=_stacked([t.observed for t in turns]),
             actions=_stacked([t.actions for t in turns]),
             rewards=np.array([t.rewards for t in turns], np.float32),
             ended=np.array([t.ended for t in turns], bool),
             closed=np.array([t.closed for t in turns], bool),
-            last=np.stack([t.last for t in turns]),
-            following=np.stack([t.following for t in turns]),
+            last=_stacked([t.last for t in turns]),
+            following=_stacked([t.following for t in turns]),
             notes=_stacked([t.notes for t in turns]),
         )
 
@@ -83,6 +83,8 @@ def _stacked(trees: list[Any]) -> Any:
     if isinstance(first, tuple):
         parts = [_stacked([tree[k] for tree in trees]) for k in range(len(first))]
         return type(first)(*parts) if hasattr(first, "_fields") else tuple(parts)
+    if isinstance(first, dict):
+        return {name: _stacked([tree[name] for tree in trees]) for name in first}
     if hasattr(first, "__dict__") and not hasattr(first, "shape"):
         return type(first)(**{name: _stacked([vars(tree)[name] for tree in trees]) for name in vars(first)})
     return np.stack([np.asarray(tree) for tree in trees])

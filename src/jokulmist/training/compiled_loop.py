@@ -18,10 +18,14 @@ import numpy as np
 from jax import lax
 
 from jokulmist.agents.protocol import Agent, Experience, Numbers, Shapes, numbers_at
+from jokulmist.environments.channels import Seen
 from jokulmist.environments.description import Description
 from jokulmist.environments.draws import CountingDraw, PlainDraw, Request, RowDraw
 from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.legal import choices_of
 from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.environments.stepping import none_allowed
+from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.compiled import CompiledEnvironment, stacked_rows
 from jokulmist.learning.schedules import Coefficients, Progress, number_at, value_at
 from jokulmist.records.episodes import Episodes
@@ -29,14 +33,19 @@ from jokulmist.training.loop import Planned
 
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768
-ENVIRONMENT_STREAMS = (Stream.ADVANCE, Stream.SENSE, Stream.BEGIN, Stream.BEGIN_SENSE)
+ENVIRONMENT_STREAMS = (
+    Stream.ADVANCE, Stream.SENSE, Stream.LOOK, Stream.BEGIN, Stream.BEGIN_SENSE, Stream.BEGIN_LOOK,
+)  # fmt: skip
+NEVER = np.iinfo(np.int32).max
 
 
 class Carry(NamedTuple):
     """All that a run is between two turns."""
 
     states: Any
-    observed: Any
+    observed: Seen
+    memories: tuple[Any, ...]
+    stuck: Any
     steps: Any
     totals: tuple[Any, ...]
     measures: tuple[Any, ...]
@@ -79,7 +88,7 @@ class CompiledLoop:
         self.description: Description = describe(environment)
         self.copies = copies
         self.planned = planned
-        self.turns_per_update = agent.decisions_per_update()
+        self.turns_per_update = agent.decisions_per_update(copies)
         self.decisions = self.episodes = self.turn = 0
         self._agent = agent
         self._noise = Noise(seed, copies, Domain.TRAINING)
@@ -107,14 +116,16 @@ class CompiledLoop:
         program, requests = self._program, self._program.compiled.requests
         first = [
             [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
-            for stream in (Stream.FIRST_BEGIN, Stream.FIRST_SENSE)
+            for stream in (Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK)
         ]
-        states, observed = program.start(self._numbers, first[0], first[1], np.float32(1.0))
+        states, observed, memories, stuck = program.start(self._numbers, *first, np.float32(1.0))
         zeros = jnp.zeros(self.copies, jnp.float32)
         terms, measures = len(self.description.terms), len(self.description.measures)
         return Carry(
             states=states,
             observed=observed,
+            memories=memories,
+            stuck=stuck,
             steps=jnp.zeros(self.copies, jnp.int32),
             totals=tuple(zeros + 0 for _ in range(terms)),
             measures=tuple(zeros + 0 for _ in range(measures)),
@@ -154,12 +165,21 @@ class CompiledLoop:
         # The program runs beside Python: its next stretch is most likely as long, and its noise is made meanwhile.
         self._ahead = (self.turn + turns, turns, self._noise_from(self.turn + turns, turns))
         done = int(done) * per_update
+        self._refuse_stuck()
         batch = self._finished(done)
         self.turn += done
         self.decisions += done * self.copies
         self.episodes += len(batch)
         self._updates += done // per_update
         return batch, done
+
+    def _refuse_stuck(self) -> None:
+        """Tell of a copy that was allowed nothing; the program keeps the first."""
+        if self._carry.stuck == ():
+            return
+        turn, copy, state = jax.device_get(self._carry.stuck)
+        if turn < NEVER:
+            raise BrokenEnvironment(none_allowed(self.description.name, int(copy), state))
 
     def _noise_from(self, start: int, turns: int) -> dict[str, Any]:
         """The base noise of a stretch of turns, for every stream."""
@@ -209,8 +229,8 @@ class CompiledLoop:
         return found
 
     def learner(self) -> Any:
-        """What was learned so far, as NumPy arrays; a copy."""
-        return jax.tree.map(np.array, self._carry.learner)
+        """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
+        return jax.tree.map(np.array, self._agent.kept(self._carry.learner))
 
 
 def program_for(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
@@ -225,10 +245,9 @@ def program_for(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, lea
 
 def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
     kind, copies = type(agent), shapes.copies
-    per_update = agent.decisions_per_update()
+    per_update = agent.decisions_per_update(copies)
     names = list(agent.numbers())
-    width = compiled.description.spec.width
-    choose_requests, learn_requests = _agent_requests(kind, shapes, names, learner, memory, width, per_update)
+    choose_requests, learn_requests = _agent_requests(kind, shapes, names, learner, memory, per_update)
     requests = compiled.requests
     per_turn = 4 * copies * (2 + len(compiled.description.terms) + len(compiled.description.measures))
     for stream in ENVIRONMENT_STREAMS:
@@ -238,9 +257,17 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
     room = updates * per_update
 
-    def start(numbers: Any, begin_rows: Any, sense_rows: Any, one: Any) -> Any:
+    def start(numbers: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, one: Any) -> Any:
         states = _spread(compiled.begin(numbers, begin_rows, one), copies)
-        return states, compiled.observe(numbers, states, sense_rows, one)
+        glimpse = compiled.observe(numbers, states, sense_rows, look_rows, one)
+        memories, shown = compiled.description.glass.begun(jnp, glimpse)
+        legal = compiled.legal(numbers, states)
+        stuck: Any = ()
+        if legal:
+            first = (jnp.int32(NEVER), jnp.int32(0), jax.tree.map(lambda leaf: leaf[0], states))
+            stuck = _stuck(first, legal, states, jnp.int32(0))
+        seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(copies, jnp.int32))
+        return states, seen, memories, stuck
 
     turn = _turn_of(compiled, kind, shapes)
 
@@ -274,7 +301,8 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
             return u + 1, carry._replace(learner=new, memory=memory, sums=sums)
 
         def going(state: tuple[Any, Carry]) -> Any:
-            return (state[0] < count) & (state[1].episodes < plan["episodes"])
+            more = (state[0] < count) & (state[1].episodes < plan["episodes"])
+            return more if state[1].stuck == () else more & (state[1].stuck[0] == NEVER)
 
         return lax.while_loop(going, update, (jnp.int32(0), carry))
 
@@ -287,6 +315,7 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
     description = compiled.description
     end_bits = (1 << description.true_ends) - 1
     overs = [m.over for m in description.measures]
+    glass = description.glass
 
     def turn(numbers: Any, now: Numbers, carry: Carry, noise: Any, t: Any, one: Any) -> tuple[Carry, Experience]:
         before = carry.observed
@@ -297,16 +326,29 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         weights = numbers["weights"]
         reward = sum(weights[k] * term for k, term in enumerate(judged.terms)) + jnp.zeros(copies, jnp.float32)
         closed, ended = judged.held != 0, (judged.held & end_bits) != 0
-        last = compiled.observe(numbers, judged.after, _at(noise["SENSE"], t), one) / one
+        glimpse = compiled.observe(numbers, judged.after, _at(noise["SENSE"], t), _at(noise["LOOK"], t), one)
+        memories, shown = glass.onward(jnp, carry.memories, glimpse._replace(numbers=glimpse.numbers / one))
+        legal = compiled.legal(numbers, judged.after)
+        # Where nothing is allowed, nothing need be: an episode may close there. Else `stuck` tells of it.
+        able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
+        last = Seen(shown.numbers, shown.images, able, steps)
         closing = jnp.sum(closed, dtype=jnp.int32)
 
         def anew(_: None) -> Any:
             begun = _spread(compiled.begin(numbers, _at(noise["BEGIN"], t), one), copies)
             states = jax.tree.map(lambda new, old: _choose(closed, new, old), begun, judged.after)
-            seen = compiled.observe(numbers, states, _at(noise["BEGIN_SENSE"], t), one)
-            return states, jnp.where(closed[:, None], seen, last)
+            first = compiled.observe(numbers, states, _at(noise["BEGIN_SENSE"], t), _at(noise["BEGIN_LOOK"], t), one)
+            kept, shown_first = glass.begun(jnp, first)
+            allowed = compiled.legal(numbers, states)
+            seen = Seen(shown_first.numbers, shown_first.images, allowed, jnp.zeros_like(steps))
+            new = (seen, kept)
+            observed, kept = jax.tree.map(lambda a, b: _choose(closed, a, b), new, (last._replace(legal=legal), memories))
+            return states, observed, kept
 
-        states, observed = lax.cond(closing > 0, anew, lambda _: (judged.after, last), None)
+        states, observed, memories = lax.cond(
+            closing > 0, anew, lambda _: (judged.after, last._replace(legal=legal), memories), None
+        )
+        stuck = carry.stuck if not legal else _stuck(carry.stuck, observed.legal, states, t)
         totals = tuple(so_far + term for so_far, term in zip(carry.totals, judged.terms, strict=True))
         measures = tuple(
             _running(over, so_far, value, steps)
@@ -317,6 +359,8 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         carry = Carry(
             states=states,
             observed=observed,
+            memories=memories,
+            stuck=stuck,
             steps=jnp.where(closed, 0, steps),
             totals=tuple(jnp.where(closed, 0.0, total) for total in totals),
             measures=tuple(jnp.where(closed, 0.0, measure) for measure in measures),
@@ -333,6 +377,15 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         return carry, happened
 
     return turn
+
+
+def _stuck(first: Any, legal: Any, states: Any, turn: Any) -> Any:
+    """The first turn, copy and state in which some choice had no allowed alternative."""
+    free = jnp.stack([jnp.any(mask, axis=-1) for mask in legal]).all(axis=0)
+    copy = jnp.argmin(free)
+    here = (jnp.int32(turn), jnp.int32(copy), jax.tree.map(lambda leaf: leaf[copy], states))
+    new = (first[0] == NEVER) & ~free[copy]
+    return jax.tree.map(lambda now, old: jnp.where(new, now, old), here, first)
 
 
 def _at(arrays: list[Any], t: Any) -> list[Any]:
@@ -358,7 +411,7 @@ def _running(over: str, so_far: Any, value: Any, steps: Any) -> Any:
 
 
 def _agent_requests(
-    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, width: int, per_update: int
+    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, per_update: int
 ) -> tuple[tuple[Request, ...], tuple[Request, ...]]:
     """What `choose` and `learn` ask of chance, counted by tracing them once."""
     copies = shapes.copies
@@ -374,13 +427,20 @@ def _agent_requests(
         return result
 
     values = {name: like(()) for name in names}
-    observed = like((copies, width))
+    spec = shapes.spec
+    observed = Seen(
+        like((copies, spec.width)),
+        {c.name: like((copies, *c.shape), jnp.uint8) for c in spec.images},
+        tuple(like((copies, c.count), jnp.bool_) for c in choices_of(spec.action).values()) if spec.masked else (),
+        like((copies,), jnp.int32),
+    )
     actions, memory, notes = count(
         lambda now, a, b, c, draw: kind.choose(shapes, now, a, b, c, draw, True), learner, memory, observed
     )
     flag = like((per_update, copies), jnp.bool_)
-    many = like((per_update, copies, width))
-    lead = jax.tree.map(lambda leaf: like((per_update, *leaf.shape), leaf.dtype), (actions, notes))
-    experience = Experience(many, lead[0], like((per_update, copies)), flag, flag, many, many, lead[1])
+    many, actions, notes = jax.tree.map(
+        lambda leaf: like((per_update, *leaf.shape), leaf.dtype), (observed, actions, notes)
+    )
+    experience = Experience(many, actions, like((per_update, copies)), flag, flag, many, many, notes)
     count(lambda now, *rest: kind.learn(shapes, now, *rest), learner, memory, experience)
     return counted[0], counted[1]

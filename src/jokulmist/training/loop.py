@@ -37,7 +37,7 @@ class Loop(Protocol):
         ...
 
     def learner(self) -> Any:
-        """What was learned so far, as NumPy arrays; a copy."""
+        """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
         ...
 
     @property

@@ -38,7 +38,7 @@ class PlainLoop:
         self._explore, self._learn = PlainDraw(own, Stream.EXPLORE), PlainDraw(own, Stream.LEARN)
         self.planned = planned
         self.copies = copies
-        self.turns_per_update = agent.decisions_per_update()
+        self.turns_per_update = agent.decisions_per_update(copies)
         self.decisions = self.episodes = self.turn = 0
         shapes = agent.shapes(self.lane.spec, copies)
         self._calls: Calls = calls_for(agent, shapes)
@@ -50,8 +50,12 @@ class PlainLoop:
         self._numbers = numbers_at(self._coefficients)
         fresh = PlainDraw(own, Stream.FRESH)
         self._learner, self._memory = self._calls.fresh(self._numbers, fresh.at(0, 0))
-        self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._explore, self._learn)
+        # A pilot looks at the rows of the class itself, so it flies only where nothing stands around it.
+        self._pilot = None
+        if self.lane.bare:
+            self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._explore, self._learn)
         self._names = agent.reading_names
+        self._kept = agent.kept
         self._sums = [0.0] * len(self._names)
         self._updates = 0
         self._observed: Observed | None = None
@@ -140,8 +144,8 @@ class PlainLoop:
         return found
 
     def learner(self) -> Any:
-        """What was learned so far, as NumPy arrays; a copy."""
-        return _copied(self._learner)
+        """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
+        return _copied(self._kept(self._learner))
 
 
 def _experience(calls: Calls, seen: Any, actions: Any, outcome: Outcome, notes: Any) -> Experience:

@@ -11,7 +11,8 @@ from typing import Annotated, Any, Literal
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from jokulmist.agents.protocol import Agent, explained
-from jokulmist.environments.environment import Environment, settings_of
+from jokulmist.environments.environment import Environment, modifiers_of, settings_of
+from jokulmist.environments.modifiers import modifier_from
 from jokulmist.environments.noise import checked_seed
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.records.files import as_lists, read_toml
@@ -100,6 +101,8 @@ class Plan:
         environment: dict[str, Any] = {"use": use_of(type(self.environment)), **values}
         if weights:
             environment["weights"] = weights
+        if modifiers_of(self.environment):
+            environment["modify"] = [modifier.written() for modifier in modifiers_of(self.environment)]
         training = {k: v for k, v in self.training.model_dump().items() if v is not None}
         training["seeds"] = list(training["seeds"])
         return {
@@ -157,7 +160,12 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
     environment, agent = parts["environment"], parts["agent"]
     environment_type = environment_class(environment.pop("use"), base)
     agent_type = agent_class(agent.pop("use"), base)
-    return Plan(environment_type(**environment), agent_type(**agent), Training(**parts["training"]))
+    modify = environment.pop("modify", [])
+    if not isinstance(modify, list):
+        raise SettingError(f'`modify` must be a list of tables, e.g. `[{{ use = "Stack", count = 4 }}]`; got {modify!r}.')
+    around = [modifier_from(entry) for entry in modify]
+    made = environment_type(**environment).modified(*around)
+    return Plan(made, agent_type(**agent), Training(**parts["training"]))
 
 
 def _apply(content: dict[str, Any], change: str) -> None:

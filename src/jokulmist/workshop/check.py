@@ -178,7 +178,9 @@ class _Play:
         noise = Noise(1, 1, Domain.CHECK)
         self.draws = {stream: PlainDraw(noise, stream) for stream in Stream}
         self.told: set[str] = set()
-        spec = self.description.spec
+        self.looks: dict[str, Any] = {}
+        self.moved: set[str] = set()
+        spec = self.description.bare
         for c in spec.numbers:
             bounds = f"{c.low:g} to {c.high:g}" if c.bounded else "no bounds"
             report.channels.append(Reach(c.name, f"{bounds} {c.unit}".strip()))
@@ -207,7 +209,7 @@ class _Play:
         state = self._begin(0)
         advances = longest = 0
         for turn in range(steps):
-            action = action_of.random(self.draws[Stream.PLAY].at(turn, 0))
+            action = action_of.random(self.draws[Stream.PLAY].at(turn, 0), self.step.decidable(state) or None)
             advances += 1
             longest = max(longest, advances)
             before = self.step.cleared(state)
@@ -286,7 +288,12 @@ class _Play:
 
     def _observe(self, state: State, turn: int, stream: Stream = Stream.SENSE) -> None:
         row = self.step.observe(state, self.draws[stream].at(turn, 0))
-        spec = self.description.spec
+        look = Stream.LOOK if stream is Stream.SENSE else Stream.BEGIN_LOOK
+        for name, image in self.step.look(state, self.draws[look].at(turn, 0)).items():
+            first = self.looks.setdefault(name, image)
+            if not np.array_equal(first, image):
+                self.moved.add(name)
+        spec = self.description.bare
         for reach, channel in zip(self.report.channels, spec.numbers, strict=True):
             values = np.asarray(row[spec.slices[channel.name]], float)
             method = channel.name if channel.computed else "advance"
@@ -306,7 +313,7 @@ class _Play:
         report, description = self.report, self.description
         for reach in report.terms:
             reach.mean /= steps
-        for reach, channel in zip(report.channels, description.spec.numbers, strict=True):
+        for reach, channel in zip(report.channels, description.bare.numbers, strict=True):
             if reach.outside:
                 self.find(
                     "wrong",
@@ -327,6 +334,11 @@ class _Play:
                     "The agent cannot learn anything from it.",
                     "Check that `advance` changes what it is made of, or leave it out.",
                 )
+        for name in self.looks.keys() - self.moved:
+            self.find(
+                "doubtful", f"still:{name}", f"image `{name}` was the same in every one of {steps} steps.", name,
+                "The agent cannot learn anything from it.", "Check what it is drawn from, or leave it out.",
+            )  # fmt: skip
         if not report.closed_by:
             self._never_closed(state, advances)
 
@@ -334,7 +346,7 @@ class _Play:
         """No episode closed: play on for a while, and say so if none does."""
         turn, action_of = self.report.steps, self.description.action
         while advances < LONGEST:
-            action = action_of.random(self.draws[Stream.PLAY].at(turn, 0))
+            action = action_of.random(self.draws[Stream.PLAY].at(turn, 0), self.step.decidable(state) or None)
             advances += 1
             before = self.step.cleared(state)
             state = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
@@ -357,9 +369,6 @@ class _Play:
 
 def _speeds(environment: Environment, compiles: bool) -> dict[str, float]:
     """Steps per second of random play on each lane, without what starting costs."""
-    spec = describe(environment).spec
-    if spec.images:
-        return {}
     planned = Planned(steps=1 << 40)
     loop: Any = PlainLoop(environment, RandomPlay(), 0, 1, planned)
     found = {"plain, 1 copy": _speed(loop, 100)}
