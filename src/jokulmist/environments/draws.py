@@ -144,7 +144,8 @@ class Draw:
 
     def permutation(self, count: int) -> Any:
         """The numbers 0 to ``count - 1`` in random order, an int array of shape ``(count,)``."""
-        return self.xp.argsort(self._take("uniform", (count,)))
+        order = self.xp.rint(self._take("order", (count,)))  # exact in float32 up to 2**24
+        return self.xp.asarray(order, dtype=self.xp.int32)
 
     def _whole(self, value: Any, like: Any) -> Any:
         return int(value) if isinstance(like, float) else self.xp.asarray(value, dtype=self.xp.int32)
@@ -224,6 +225,8 @@ class CountingDraw(Draw):
 
     def _take(self, kind: BaseKind, shape: tuple[int, ...]) -> Any:
         self.requests.append(Request(kind, math.prod(shape)))
+        if kind == "order":
+            return self.xp.arange(shape[-1], dtype=self.xp.float32)
         return self.xp.full(shape, 0.5 if kind == "uniform" else 0.0, dtype=self.xp.float32)
 
 

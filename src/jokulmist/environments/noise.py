@@ -1,4 +1,4 @@
-"""Base noise: uniform and normal numbers that depend on seed, stream, copy and turn, and on nothing else.
+"""Base noise: uniform and normal numbers, and random orders, that depend on seed, stream, copy and turn, and on nothing else.
 
 Both lanes take their chance from here, ahead of the loop, so that the same seed gives the same draws plain and
 compiled, however a run is cut into chunks. The numbers come from NumPy's counter-based Philox generator (Salmon et
@@ -18,8 +18,8 @@ import numpy as np
 
 from jokulmist.errors import SettingError
 
-BaseKind = Literal["uniform", "normal"]
-KIND_CODES: dict[str, int] = {"uniform": 0, "normal": 1}
+BaseKind = Literal["uniform", "normal", "order"]
+KIND_CODES: dict[str, int] = {"uniform": 0, "normal": 1, "order": 2}
 BLOCK_NUMBERS = 16384
 OWNED_BLOCK_TURNS = 256
 SEED_LIMIT = 2**63
@@ -132,4 +132,6 @@ class Noise:
         generator = np.random.Generator(bits)
         if kind == "uniform":
             return generator.random(shape, dtype=np.float32)
+        if kind == "order":  # sorted here, where it is several times faster than in a compiled loop
+            return np.argsort(generator.random(shape), axis=-1).astype(np.float32)
         return generator.standard_normal(shape, dtype=np.float32)

@@ -16,7 +16,7 @@ from jokulmist.environments.modifiers import modifier_from
 from jokulmist.environments.noise import checked_seed
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.records.files import as_lists, read_toml
-from jokulmist.training.sources import agent_class, environment_class, use_of
+from jokulmist.training.sources import agent_from, environment_class, use_of
 
 SECTIONS = ("environment", "agent", "training")
 MOST_COPIES = 65_536
@@ -159,13 +159,12 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
             raise SettingError(f"`[{section}]` does not say what to use. Write `{example}`.")
     environment, agent = parts["environment"], parts["agent"]
     environment_type = environment_class(environment.pop("use"), base)
-    agent_type = agent_class(agent.pop("use"), base)
     modify = environment.pop("modify", [])
     if not isinstance(modify, list):
         raise SettingError(f'`modify` must be a list of tables, e.g. `[{{ use = "Stack", count = 4 }}]`; got {modify!r}.')
     around = [modifier_from(entry) for entry in modify]
     made = environment_type(**environment).modified(*around)
-    return Plan(made, agent_type(**agent), Training(**parts["training"]))
+    return Plan(made, agent_from(agent, base), Training(**parts["training"]))
 
 
 def _apply(content: dict[str, Any], change: str) -> None:

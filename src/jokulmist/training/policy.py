@@ -19,7 +19,7 @@ from jokulmist.learning.schedules import Progress
 from jokulmist.records.checkpoints import filled, open_arrays, save_arrays
 from jokulmist.records.files import as_lists
 from jokulmist.training.calls import calls_for
-from jokulmist.training.sources import agent_class, use_of
+from jokulmist.training.sources import agent_from, use_of
 
 Act = Literal["greedy", "sampled"]
 ACTS: tuple[str, ...] = ("greedy", "sampled")
@@ -126,8 +126,7 @@ class Policy:
             Where the file of an agent of one's own lies, if its path is relative.
         """
         arrays, about = open_arrays(Path(path))
-        settings = dict(about["agent"])
-        agent = agent_class(settings.pop("use"), base)(**settings)
+        agent = agent_from(about["agent"], base)
         spec = Spec.from_described(about["spec"])
         draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
         model, _ = agent.fresh(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)

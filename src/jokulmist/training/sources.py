@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-import hashlib
 import importlib
-import importlib.util
-import inspect
-import sys
-import traceback
+from collections.abc import Mapping
 from pathlib import Path
-from types import ModuleType
-from typing import Any, NoReturn
+from typing import Any
 
 from jokulmist.agents.protocol import Agent
 from jokulmist.agents.registry import AGENTS
 from jokulmist.environments.environment import Environment
-from jokulmist.errors import BrokenEnvironment, DeclarationError, JokulmistError, LookupFailed, listed, nearest
+from jokulmist.errors import LookupFailed, listed, nearest
 from jokulmist.gallery import SHIPPED
+from jokulmist.loading import file_of, function_named, module_of, name_of
 
 
 def environment_class(use: str, base: Path | None = None) -> type[Environment]:
@@ -58,9 +54,18 @@ def agent_class(use: str, base: Path | None = None) -> type[Agent]:
     return found
 
 
+def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Agent:
+    """An agent from its settings in a plan; paths of files of one's own start from `base`."""
+    settings = dict(settings)
+    kind = agent_class(settings.pop("use"), base)
+    if isinstance(settings.get("network"), str) and ":" in settings["network"]:
+        settings["network"] = function_named(settings["network"], base)
+    return kind(**settings)
+
+
 def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
     place, _, name = use.rpartition(":") if ":" in use else (use, "", "")
-    module = _from_file(place, base) if place.endswith(".py") else _from_module(place)
+    module = module_of(place, base)
     classes = {
         n: v
         for n, v in vars(module).items()
@@ -78,64 +83,6 @@ def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
     return found
 
 
-def _from_file(place: str, base: Path | None) -> ModuleType:
-    path = Path(place) if base is None or Path(place).is_absolute() else base / place
-    path = path.resolve()
-    if not path.is_file() and base is not None and (base / "source" / path.name).is_file():
-        path = (base / "source" / path.name).resolve()  # a run whose file has gone keeps its own copy
-    if not path.is_file():
-        raise LookupFailed(
-            f"there is no file {path}. Check the path; a relative one starts from {(base or Path.cwd()).resolve()}."
-        )
-    # The name holds the content, so that a file changed in between is read anew.
-    digest = hashlib.sha256(path.read_bytes()).hexdigest()[:12]
-    name = f"jokulmist_user_{path.stem}_{digest}"
-    if name in sys.modules:
-        return sys.modules[name]
-    spec = importlib.util.spec_from_file_location(name, path)
-    assert spec is not None
-    assert spec.loader is not None
-    module = importlib.util.module_from_spec(spec)
-    sys.modules[name] = module
-    sys.path.insert(0, str(path.parent))
-    try:
-        spec.loader.exec_module(module)
-    except BaseException as failure:
-        del sys.modules[name]
-        _tell(failure, path)
-    finally:
-        sys.path.remove(str(path.parent))
-    return module
-
-
-def _from_module(place: str) -> ModuleType:
-    try:
-        return importlib.import_module(place)
-    except ModuleNotFoundError as failure:
-        raise LookupFailed(
-            f"there is no module `{failure.name}`. Is it installed here, or is the name misspelt?"
-        ) from None
-    except Exception as failure:
-        _tell(failure, Path(place))
-
-
-def _tell(failure: BaseException, path: Path) -> NoReturn:
-    """A failure while a user's file was read, as one message with its line."""
-    if isinstance(failure, SyntaxError):
-        raise BrokenEnvironment(
-            f"{failure.filename}:{failure.lineno} is not valid Python: {failure.msg}. Mend that line and start again."
-        ) from None
-    lines = [f.lineno for f in traceback.extract_tb(failure.__traceback__) if f.filename == str(path)]
-    where = f"{path.name}:{lines[-1]}" if lines else path.name
-    if isinstance(failure, DeclarationError):
-        raise DeclarationError(f"{where}: {failure}") from None
-    if isinstance(failure, JokulmistError):
-        raise type(failure)(f"{where}: {failure}") from None
-    if isinstance(failure, Exception):
-        raise BrokenEnvironment(f"{where} failed when it was read: {type(failure).__name__}: {failure}") from None
-    raise failure
-
-
 def use_of(cls: type) -> str:
     """The text that names a class again: what a plan holds."""
     for name, (module, shipped) in SHIPPED.items():
@@ -143,28 +90,15 @@ def use_of(cls: type) -> str:
             return name
     if cls.__name__ in AGENTS and AGENTS[cls.__name__] is cls:
         return cls.__name__
-    file = _file_of(cls)
-    module_file = getattr(sys.modules.get(cls.__module__), "__file__", None)
-    loose = cls.__module__ == "__main__" or cls.__module__.startswith("jokulmist_user_")
-    if file is not None and (loose or module_file is None):
-        return f"{file}:{cls.__qualname__}"
-    return f"{cls.__module__}:{cls.__qualname__}"
+    return name_of(cls)
 
 
-def _file_of(cls: type) -> Path | None:
-    try:
-        file = inspect.getsourcefile(cls)
-    except (TypeError, OSError):
-        return None
-    return Path(file).resolve() if file and Path(file).is_file() else None
-
-
-def source_files(*classes: type) -> dict[str, str]:
-    """The source of classes that do not ship, by file name; the class alone where it has no file."""
+def source_files(*classes: Any) -> dict[str, str]:
+    """The source of classes and functions that do not ship, by file name."""
     own = Path(__file__).resolve().parents[1]
     found: dict[str, str] = {}
     for cls in classes:
-        file = _file_of(cls)
+        file = file_of(cls)
         if file is not None:
             if own in file.parents and "gallery" not in file.parts:
                 continue

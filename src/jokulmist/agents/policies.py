@@ -1,0 +1,202 @@
+"""What the methods that learn a policy share: settings, the two networks, choosing, and the batch they learn from."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Annotated, Any, ClassVar, NamedTuple
+
+import numpy as np
+from pydantic import Field
+
+from jokulmist.agents.protocol import Agent, Experience, FixedShare, Numbers, Scheduled, Shapes
+from jokulmist.environments.channels import Seen, Spec
+from jokulmist.learning.acting import Acting, refuse_ranges
+from jokulmist.learning.descent import AboveZero, Optimiser, transform
+from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
+from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, built
+
+Count = Annotated[int, Field(ge=1, strict=True)]
+TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
+
+
+class Learned(NamedTuple):
+    """What a policy method has learned.
+
+    Attributes
+    ----------
+    weights : float32, shape ``(size,)``
+        Of both networks.
+    statistics : Running, optional
+        That scale the numbers.
+    moments : the optimiser's state
+    """
+
+    weights: Any
+    statistics: Running | None
+    moments: Any
+
+
+class PolicyAgent(Agent):
+    """Settings and functions of the methods that learn a policy and a value. Not used by itself.
+
+    Parameters
+    ----------
+    learning_rate : float or schedule
+    discount : float, in [0, 1]
+        Weight of the reward one decision later.
+    horizon : int
+        Decisions of each copy between two updates.
+    entropy_bonus : float or schedule
+        Weight of the policy's entropy in what is maximised.
+    value_weight : float
+        Weight of the value's loss beside the policy's.
+    network : Dense, Convolutional or function, optional
+        By default `Dense` where only numbers are seen, `Convolutional` where images are.
+    shared : bool, optional
+        One network with outputs for both policy and value, or two; by default one where there are images.
+    scaling : {"bounds", "running", "none"}
+        How numbers are scaled: from their declared bounds to [-1, 1] (those without bounds by running mean and spread),
+        all by running mean and spread, or not at all.
+    optimiser : {"adam", "rmsprop", "sgd"}
+    gradient_clip : float, optional
+        Largest norm of the gradient; None for no clipping.
+    """
+
+    learning_rate: Scheduled = 1e-3
+    discount: FixedShare = 0.99
+    horizon: Count = 128
+    entropy_bonus: Scheduled = 0.0
+    value_weight: float = 0.5
+    network: NetworkSetting | None = None
+    shared: bool | None = None
+    scaling: Scaling = "bounds"
+    optimiser: Optimiser = "adam"
+    gradient_clip: AboveZero | None = 0.5
+
+    has_value: ClassVar[bool] = True
+
+    def refuse(self, spec: Spec) -> None:
+        refuse_ranges(spec.action, type(self).__name__)
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        shapes = super().shapes(spec, copies)
+        if shapes.network is None:
+            shapes.network = Convolutional() if spec.images else Dense()
+        if shapes.shared is None:
+            shapes.shared = bool(spec.images)
+        with_value(shapes)  # what does not fit is told now
+        return shapes
+
+    def decisions_per_update(self, copies: int) -> int:
+        return self.horizon
+
+    @staticmethod
+    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+        layout, modules = _layout(shapes.network, shapes.spec, shapes.shared, with_value(shapes), seed_from(noise))
+        weights = layout.flat(modules)
+        return Learned(weights, fresh_statistics(shapes.spec, shapes.scaling), transform(shapes.optimiser).init(weights)), ()
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+    ) -> tuple[Any, Any, tuple[()]]:
+        networks = layout_of(shapes).module(learner.weights)
+        outputs = networks.outputs(prepared(shapes.spec, shapes.scaling, learner.statistics, observed))
+        acting = Acting(shapes.spec.action)
+        if explore:
+            return acting.sampled(outputs, observed.legal, noise), memory, ()
+        return acting.likeliest(outputs, observed.legal), memory, ()
+
+    @staticmethod
+    def kept(learner: Learned) -> Learned:
+        return learner._replace(moments=())
+
+    @staticmethod
+    def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, np.ndarray[Any, Any]]:
+        """Chances of each alternative for one observation, by part; a Choice by itself has the empty name."""
+        networks = layout_of(shapes).module(learner.weights)
+        outputs = networks.outputs(prepared(shapes.spec, shapes.scaling, learner.statistics, observed))
+        acting = Acting(shapes.spec.action)
+        logs = acting.log_chances(outputs, observed.legal)
+        return {name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)}
+
+    @staticmethod
+    def state_value(shapes: Any, learner: Learned, observed: Seen) -> float:
+        """The value that was learned of one observation."""
+        networks = layout_of(shapes).module(learner.weights)
+        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        return float(networks(inputs)[1][0])
+
+
+def with_value(shapes: Any) -> bool:
+    """Whether a value is learned beside the policy; and the check that the network fits."""
+    value = getattr(shapes, "baseline", True)
+    _layout(shapes.network, shapes.spec, shapes.shared, value, 0)
+    return bool(value)
+
+
+def layout_of(shapes: Any) -> Layout:
+    """Where the weights of both networks stand."""
+    return _layout(shapes.network, shapes.spec, shapes.shared, getattr(shapes, "baseline", True), 0)[0]
+
+
+@lru_cache(maxsize=64)
+def _layout(network: Any, spec: Spec, shared: bool, value: bool, seed: int) -> tuple[Layout, Any]:
+    from jokulmist.learning.modules import Joined, Separate
+
+    count = Acting(spec.action).outputs
+    if shared and value:
+        gains = [TOWARDS_ACTIONS] * count + [TOWARDS_VALUE]
+        modules: Any = Joined(built(network, spec, count + 1, seed, gains))
+    else:
+        policy = built(network, spec, count, seed, TOWARDS_ACTIONS)
+        modules = Separate(policy, built(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None)
+    return Layout(modules), modules
+
+
+def seed_from(noise: Any) -> int:
+    """A seed for the first weights, from the run's own noise."""
+    return (int(noise.integers(0, 1 << 23)) << 23) | int(noise.integers(0, 1 << 23))
+
+
+class Batch(NamedTuple):
+    """What happened, with one leading axis of turns times copies.
+
+    Attributes
+    ----------
+    inputs : Inputs
+        What was decided on, in the scale of the network.
+    legal : tuple of bool array
+    actions : in own form
+    """
+
+    inputs: Any
+    legal: Any
+    actions: Any
+
+
+def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any]:
+    """The batch, and the inputs of the true observations after each advance."""
+    import jax
+
+    rows = experience.rewards.size
+
+    def flat(tree: Any) -> Any:
+        return jax.tree.map(lambda leaf: leaf.reshape(rows, *leaf.shape[2:]), tree)
+
+    observed, last = flat(experience.observed), flat(experience.last)
+    inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+    after = prepared(shapes.spec, shapes.scaling, learner.statistics, last)
+    return Batch(inputs, observed.legal, flat(experience.actions)), after
+
+
+def after_update(learner: Learned, weights: Any, moments: Any, experience: Experience) -> Learned:
+    """The learner after an update; only now the statistics move."""
+    return Learned(weights, gathered(learner.statistics, experience.observed.numbers), moments)
+
+
+def as_flat(gradients: list[Any]) -> Any:
+    """Gradients of a module's arrays as one vector, in the order of `Layout`."""
+    import jax.numpy as jnp
+
+    return jnp.concatenate([gradient.reshape(-1) for gradient in gradients])

@@ -1,0 +1,207 @@
+"""Proximal policy optimisation."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, NamedTuple
+
+from jokulmist.agents.policies import (
+    Count,
+    Learned,
+    PolicyAgent,
+    after_update,
+    as_flat,
+    batch_of,
+    layout_of,
+)
+from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled
+from jokulmist.learning.acting import Acting
+from jokulmist.learning.advantages import advantages, explained_variance, normalised
+from jokulmist.learning.descent import AboveZero, descended, squared
+from jokulmist.learning.schedules import linear
+
+
+class Rows(NamedTuple):
+    """A batch, or a minibatch of it: one row a decision."""
+
+    inputs: Any
+    legal: Any
+    actions: Any
+    log_probability: Any
+    advantage: Any
+    target: Any
+    value: Any
+
+
+class PPO(PolicyAgent):
+    """Proximal policy optimisation: several epochs of clipped steps on each batch of decisions.
+
+    maximises  mean( min(ratio A, clip(ratio, 1 - clip, 1 + clip) A) ) + entropy_bonus entropy,  ratio = p(a|s) / p_old(a|s)
+
+    Schulman et al. (2017), "Proximal policy optimization algorithms", equations 7 and 9; advantages by Schulman et al.
+    (2016), equation 16.
+
+    Parameters
+    ----------
+    clip : float or schedule
+        How far the ratio of probabilities counts.
+    epochs : int
+        Passes over each batch.
+    minibatch : int
+        Decisions in one step; the batch is split evenly, as near to it as can be.
+    trace_decay : float, in [0, 1]
+        Of the advantages: 0 looks one step ahead, 1 to the end of the horizon.
+    value_clip : float, optional
+        Largest change of a value that an update is rewarded for; None, the default, for no limit.
+    advantages_normalised : bool
+        Over the gathered batch.
+    divergence_limit : float, optional
+        An update stops where a step's divergence from the old policy exceeds it; None for never.
+    learning_rate, discount, horizon, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
+        See `PolicyAgent`.
+
+    Notes
+    -----
+    Differs from the paper: no second network objective but the value's; divergence is told by its estimate
+    ``mean(ratio - 1 - log ratio)``. Fails when the batch (horizon times copies) holds too few episode ends to tell good
+    from bad, and when a reward's scale is far from 1 (scale it by its weight).
+
+    Examples
+    --------
+    >>> PPO(entropy_bonus=0.01, clip=0.1)
+    PPO(entropy_bonus=0.01, clip=0.1)
+    """
+
+    learning_rate: Scheduled = linear(3e-3, 0.0, over=1.0)
+    horizon: Count = 64
+    clip: Scheduled = 0.2
+    epochs: Count = 4
+    minibatch: Count = 256
+    trace_decay: FixedShare = 0.95
+    value_clip: AboveZero | None = None
+    advantages_normalised: bool = True
+    divergence_limit: AboveZero | None = None
+
+    reading_names: ClassVar[tuple[str, ...]] = (
+        "policy_loss", "value_loss", "entropy", "clip_share", "divergence", "explained_variance", "gradient_norm",
+    )  # fmt: skip
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        import jax.numpy as jnp
+        from jax import lax
+
+        rows, explained = rows_of(shapes, numbers, learner, experience)
+        steps, size = split_evenly(experience.rewards.size, shapes.minibatch)
+
+        def epoch(state: Any, order: Any) -> Any:
+            mixed = _taken(rows, order[: steps * size])
+            parts = _parted(mixed, steps, size)
+            return lax.scan(lambda state, part: _step(shapes, numbers, state, part), state, parts)
+
+        state = (learner.weights, learner.moments, jnp.bool_(True))
+        told = []
+        for _ in range(shapes.epochs):
+            state, readings = epoch(state, noise.permutation(experience.rewards.size))
+            told.append(readings)
+        weights, moments, _ = state
+        means = tuple(sum(jnp.mean(reading[k]) for reading in told) / len(told) for k in range(6))
+        learner = after_update(learner, weights, moments, experience)
+        return learner, memory, (*means[:5], explained, means[5])
+
+
+def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) -> tuple[Rows, Any]:
+    """The batch with advantages, targets and the old log-probabilities; and how well the values foretold the returns."""
+    networks = layout_of(shapes).module(learner.weights)
+    batch, after = batch_of(shapes, learner, experience)
+    outputs, values = networks(batch.inputs)
+    shape = experience.rewards.shape
+    gains = advantages(
+        experience.rewards, experience.ended, experience.closed, values.reshape(shape),
+        networks.values(after).reshape(shape), numbers.discount, numbers.trace_decay,
+    ).reshape(-1)  # fmt: skip
+    targets = gains + values
+    explained = explained_variance(values, targets)
+    if shapes.advantages_normalised:
+        gains = normalised(gains)
+    old = Acting(shapes.spec.action).judged(outputs, batch.legal, batch.actions).log_probability
+    return Rows(batch.inputs, batch.legal, batch.actions, old, gains, targets, values), explained
+
+
+def split_evenly(rows: int, minibatch: int) -> tuple[int, int]:
+    """How many steps a pass takes, and how many rows each has; a remainder is left out of the pass."""
+    steps = max(1, round(rows / minibatch))
+    return steps, rows // steps
+
+
+def objective(shapes: Any, numbers: Numbers, networks: Any, rows: Rows) -> tuple[Any, tuple[Any, ...]]:
+    """What is minimised, and the readings: policy loss, value loss, entropy, share clipped, divergence."""
+    import jax.numpy as jnp
+
+    outputs, values = networks(rows.inputs)
+    judged = Acting(shapes.spec.action).judged(outputs, rows.legal, rows.actions)
+    assert judged.log_probability.shape == rows.log_probability.shape == rows.advantage.shape
+    apart = judged.log_probability - rows.log_probability
+    ratio = jnp.exp(apart)
+    clipped = jnp.clip(ratio, 1.0 - numbers.clip, 1.0 + numbers.clip)
+    policy_loss = -jnp.mean(jnp.minimum(ratio * rows.advantage, clipped * rows.advantage))
+    assert values.shape == rows.target.shape
+    errors = squared(values - rows.target)
+    if hasattr(numbers, "value_clip"):
+        near = rows.value + jnp.clip(values - rows.value, -numbers.value_clip, numbers.value_clip)
+        errors = jnp.maximum(errors, squared(near - rows.target))
+    value_loss = jnp.mean(errors)
+    entropy = jnp.mean(judged.entropy)
+    total = policy_loss + numbers.value_weight * value_loss - numbers.entropy_bonus * entropy
+    clip_share = jnp.mean(jnp.where(jnp.abs(ratio - 1.0) > numbers.clip, 1.0, 0.0))
+    divergence = jnp.mean(ratio - 1.0 - apart)
+    return total, (policy_loss, value_loss, entropy, clip_share, divergence)
+
+
+def _step(shapes: Any, numbers: Numbers, state: Any, rows: Rows) -> Any:
+    """One step on a minibatch; none, once the divergence was too large."""
+    import jax
+    import jax.numpy as jnp
+
+    weights, moments, going = state
+    layout = layout_of(shapes)
+
+    def loss(leaves: Any) -> Any:
+        return objective(shapes, numbers, layout.combined(leaves), rows)
+
+    gradients, readings = jax.grad(loss, has_aux=True)(layout.leaves(weights))
+    most = getattr(numbers, "gradient_clip", None)
+    new = descended(shapes.optimiser, weights, moments, as_flat(gradients), numbers.learning_rate, most)
+    if hasattr(numbers, "divergence_limit"):
+        going = going & (readings[4] <= numbers.divergence_limit)
+        kept = jax.tree.map(lambda after, before: jnp.where(going, after, before), new[:2], (weights, moments))
+    else:
+        kept = new[:2]
+    return (*kept, going), (*readings, new[2])
+
+
+def _taken(rows: Rows, order: Any) -> Rows:
+    """Rows in another order. All numbers are taken together: one gather instead of one each."""
+    import jax
+    import jax.numpy as jnp
+
+    leaves, tree = jax.tree.flatten(rows)
+    wide = [leaf.reshape(leaf.shape[0], -1) for leaf in leaves]
+    narrow = [k for k, leaf in enumerate(leaves) if leaf.dtype != jnp.uint8]
+    together = jnp.concatenate([wide[k].astype(jnp.float32) for k in narrow], axis=1)[order]
+    at = 0
+    for k, leaf in enumerate(leaves):
+        if k in narrow:
+            part = together[:, at : at + wide[k].shape[1]]
+            leaves[k] = part.reshape(-1, *leaf.shape[1:]).astype(leaf.dtype)
+            at += wide[k].shape[1]
+        else:
+            leaves[k] = leaf[order]
+    return jax.tree.unflatten(tree, leaves)  # type: ignore[no-any-return]
+
+
+def _parted(rows: Rows, steps: int, size: int) -> Rows:
+    import jax
+
+    return jax.tree.map(lambda leaf: leaf.reshape(steps, size, *leaf.shape[1:]), rows)  # type: ignore[no-any-return]

@@ -1,0 +1,171 @@
+"""Chances of actions: from a network's outputs to an action, its log-probability and the entropy.
+
+A policy over several named parts is the product of one over each, so log-probabilities and entropies add up. A choice
+that is not allowed gets a finite low output before the softmax; its chance is then 0, and the entropy skips it.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any, NamedTuple
+
+from jokulmist.environments.actions import Action, Actions, Choice, Record
+from jokulmist.environments.legal import choices_of
+from jokulmist.errors import SettingError
+
+LOW = -1.0e9
+BELOW_ONE = 1.0 - 2.0**-23
+
+
+class Judged(NamedTuple):
+    """What a policy says of actions: log-probability and entropy, each of the shape of the leading axes."""
+
+    log_probability: Any
+    entropy: Any
+
+
+class Acting:
+    """The policy over an action made of choices.
+
+    Parameters
+    ----------
+    action : Action
+        A Choice, or Actions of Choices.
+
+    Attributes
+    ----------
+    outputs : int
+        How many numbers the network gives.
+    """
+
+    def __init__(self, action: Action) -> None:
+        self.action = action
+        self.choices = choices_of(action)
+        self.outputs = sum(choice.count for choice in self.choices.values())
+
+    def log_chances(self, outputs: Any, legal: Any) -> list[Any]:
+        """Logarithms of the chances of each part's alternatives, shape ``(..., count)``.
+
+        Parameters
+        ----------
+        outputs : array, shape ``(..., outputs)``
+        legal : tuple of bool array, shape ``(..., count)``
+            One a part, or empty.
+        """
+        import jax
+        import jax.numpy as jnp
+
+        found, at = [], 0
+        for k, choice in enumerate(self.choices.values()):
+            part = outputs[..., at : at + choice.count]
+            at += choice.count
+            if legal:
+                part = jnp.where(legal[k], part, LOW)
+            found.append(jax.nn.log_softmax(part, axis=-1))
+        return found
+
+    def judged(self, outputs: Any, legal: Any, actions: Any) -> Judged:
+        """Log-probability of the actions taken, and the entropy."""
+        import jax.numpy as jnp
+
+        log_probability: Any = 0.0
+        entropy: Any = 0.0
+        for k, (logs, taken) in enumerate(zip(self.log_chances(outputs, legal), self.indices(actions), strict=True)):
+            hit = taken[..., None] == jnp.arange(logs.shape[-1])
+            log_probability = log_probability + jnp.sum(jnp.where(hit, logs, 0.0), axis=-1)
+            surprise = jnp.exp(logs) * logs
+            if legal:
+                surprise = jnp.where(legal[k], surprise, 0.0)
+            entropy = entropy - jnp.sum(surprise, axis=-1)
+        return Judged(log_probability, entropy)
+
+    def sampled(self, outputs: Any, legal: Any, noise: Any) -> Any:
+        """Actions drawn from the policy, in own form, one a row."""
+        import jax.numpy as jnp
+
+        drawn = []
+        for logs in self.log_chances(outputs, legal):
+            reach = jnp.cumsum(jnp.exp(logs), axis=-1)
+            u = noise.uniform(shape=logs.shape[:-1])[..., None]
+            # Below the last reach, so that no alternative beyond the last allowed one is met.
+            drawn.append(jnp.sum(u * BELOW_ONE * reach[..., -1:] >= reach, axis=-1, dtype=jnp.int32))
+        return self.own(drawn)
+
+    def likeliest(self, outputs: Any, legal: Any) -> Any:
+        """The likeliest allowed action of each row; among equals the first."""
+        import jax.numpy as jnp
+
+        return self.own([jnp.argmax(logs, axis=-1).astype(jnp.int32) for logs in self.log_chances(outputs, legal)])
+
+    def own(self, indices: list[Any]) -> Any:
+        """Actions in own form from the index of each part."""
+        if isinstance(self.action, Actions):
+            return Record(**dict(zip(self.choices, indices, strict=True)))
+        return indices[0]
+
+    def indices(self, actions: Any) -> list[Any]:
+        """The index of each part from actions in own form."""
+        return [getattr(actions, name) for name in self.choices] if isinstance(self.action, Actions) else [actions]
+
+
+def refuse_ranges(action: Action, method: str) -> None:
+    """Raise `SettingError` where an action has a part that is no choice."""
+    parts = action.parts if isinstance(action, Actions) else {"": action}
+    for name, part in parts.items():
+        if not isinstance(part, Choice):
+            where = f"the part `{name}` of the action" if name else "the action"
+            raise SettingError(
+                f"`{method}` chooses among alternatives, and {where} is {part!r}. "
+                f'Declare `action = jm.Choice("low", "high")`, or several in `jm.Actions(...)`.'
+            )
+
+
+class Joint:
+    """Several choices at once as one, for methods that hold a value for each action.
+
+    Attributes
+    ----------
+    count : int
+        Product of the counts.
+    """
+
+    def __init__(self, action: Action) -> None:
+        self.action = action
+        self.choices = choices_of(action)
+        self.counts = [choice.count for choice in self.choices.values()]
+        self.count = math.prod(self.counts)
+
+    @property
+    def labels(self) -> list[str]:
+        """What each index means."""
+        if isinstance(self.action, Choice):
+            return list(self.action.labels)
+        return [self.action.label(self.own(index)) for index in range(self.count)]
+
+    def own(self, index: Any) -> Any:
+        """Actions in own form from joint indices."""
+        if isinstance(self.action, Choice):
+            return index
+        parts = []
+        for count in reversed(self.counts):
+            parts.append(index % count)
+            index = index // count
+        return Record(**dict(zip(self.choices, reversed(parts), strict=True)))
+
+    def index(self, actions: Any) -> Any:
+        """Joint indices from actions in own form."""
+        if isinstance(self.action, Choice):
+            return actions
+        index: Any = 0
+        for name, count in zip(self.choices, self.counts, strict=True):
+            index = index * count + getattr(actions, name)
+        return index
+
+    def legal(self, legal: Any) -> Any:
+        """What is allowed of the joint alternatives, shape ``(..., count)``; None where everything is."""
+        if not legal:
+            return None
+        joint = legal[0]
+        for part in legal[1:]:
+            joint = (joint[..., :, None] & part[..., None, :]).reshape(*joint.shape[:-1], -1)
+        return joint

@@ -1,0 +1,70 @@
+"""A step down a gradient, over a flat vector of weights: clipping, and an optimiser of optax."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator
+
+Optimiser = Literal["adam", "rmsprop", "sgd"]
+
+
+def _above_zero(value: float) -> float:
+    if not value > 0.0:
+        raise ValueError("must be above 0")
+    return value
+
+
+AboveZero = Annotated[float, AfterValidator(_above_zero)]
+
+
+def transform(optimiser: Optimiser) -> Any:
+    """The optimiser without its learning rate, which may move.
+
+    Adam (Kingma and Ba, 2015), RMSprop (Tieleman and Hinton, 2012), or the gradient itself.
+    """
+    import optax
+
+    if optimiser == "adam":
+        return optax.scale_by_adam(eps=1e-7)
+    return optax.scale_by_rms(decay=0.99, eps=1e-7) if optimiser == "rmsprop" else optax.identity()
+
+
+def descended(
+    optimiser: Optimiser, weights: Any, moments: Any, gradient: Any, rate: Any, most: Any = None
+) -> tuple[Any, Any, Any]:
+    """One step.
+
+    Parameters
+    ----------
+    weights, gradient : float32 array, shape ``(size,)``
+    moments : the optimiser's state
+    rate : float
+        The learning rate.
+    most : float, optional
+        Largest norm of the gradient; a larger one is scaled down to it (Pascanu et al., 2013).
+
+    Returns
+    -------
+    weights, moments, and the norm of the gradient before clipping
+    """
+    import jax.numpy as jnp
+
+    norm = jnp.sqrt(jnp.sum(jnp.square(gradient)))
+    if most is not None:
+        gradient = gradient * jnp.minimum(1.0, most / jnp.maximum(norm, 1e-12))
+    step, moments = transform(optimiser).update(gradient, moments)
+    return weights - rate * step, moments, norm
+
+
+def squared(error: Any, reach: Any = None) -> Any:
+    """Half the square of an error, elementwise."""
+    return 0.5 * error * error
+
+
+def huber(error: Any, reach: Any) -> Any:
+    """Half the square within `reach`, and a straight line beyond it (Huber, 1964)."""
+    import jax.numpy as jnp
+
+    size = jnp.abs(error)
+    return jnp.where(size <= reach, 0.5 * error * error, reach * (size - 0.5 * reach))

@@ -1,0 +1,99 @@
+"""From what is seen to what a network is given: numbers brought to a common scale.
+
+Numbers are scaled from their declared bounds to [-1, 1], or by running statistics to mean 0 and spread 1. The
+statistics belong to the learner: they are saved with the policy and stand still in evaluation. They move only after an
+update, so that what was chosen on and what is learned from have the same scale.
+"""
+
+from __future__ import annotations
+
+from typing import Any, Literal, NamedTuple
+
+import numpy as np
+
+from jokulmist.environments.channels import Seen, Spec
+from jokulmist.learning.networks import Inputs
+
+Scaling = Literal["bounds", "running", "none"]
+FURTHEST = 10.0
+
+
+class Running(NamedTuple):
+    """Running mean and spread of each number of the flat row.
+
+    Attributes
+    ----------
+    count : float32
+    mean : float32, shape ``(width,)``
+    square : float32, shape ``(width,)``
+        Sum of the squared distances from the mean.
+    """
+
+    count: Any
+    mean: Any
+    square: Any
+
+
+def fresh_statistics(spec: Spec, scaling: Scaling) -> Running | None:
+    """Statistics before anything was seen; None where none are kept."""
+    if not _by_statistics(spec, scaling).any():
+        return None
+    return Running(np.float32(0.0), np.zeros(spec.width, np.float32), np.zeros(spec.width, np.float32))
+
+
+def _by_statistics(spec: Spec, scaling: Scaling) -> Any:
+    """Which numbers are scaled by statistics: all, or those without bounds."""
+    if scaling == "running":
+        return np.ones(spec.width, bool)
+    if scaling == "none":
+        return np.zeros(spec.width, bool)
+    return ~(np.isfinite(spec.low) & np.isfinite(spec.high))
+
+
+def gathered(statistics: Running | None, numbers: Any) -> Running | None:
+    """The statistics after more rows (Chan, Golub and LeVeque, 1983, equations 2.1).
+
+    Parameters
+    ----------
+    numbers : array, shape ``(..., width)``
+    """
+    if statistics is None:
+        return None
+    import jax.numpy as jnp
+
+    rows = numbers.reshape(-1, numbers.shape[-1])
+    count = np.float32(rows.shape[0])
+    mean = jnp.mean(rows, axis=0)
+    square = jnp.sum(jnp.square(rows - mean), axis=0)
+    total = statistics.count + count
+    apart = mean - statistics.mean
+    return Running(
+        total,
+        statistics.mean + apart * (count / total),
+        statistics.square + square + jnp.square(apart) * (statistics.count * count / total),
+    )
+
+
+def prepared(spec: Spec, scaling: Scaling, statistics: Running | None, seen: Seen) -> Inputs:
+    """What a network is given for many observations.
+
+    Parameters
+    ----------
+    seen : Seen
+        With one leading axis.
+    """
+    return Inputs(scaled(spec, scaling, statistics, seen.numbers), seen.images)
+
+
+def scaled(spec: Spec, scaling: Scaling, statistics: Running | None, rows: Any) -> Any:
+    """Rows of numbers in the scale of the network; shape ``(..., width)``."""
+    if scaling == "bounds":
+        rows = spec.scaled(rows)
+    if statistics is None:
+        return rows
+    import jax.numpy as jnp
+
+    spread = jnp.sqrt(statistics.square / jnp.maximum(statistics.count, 1.0) + 1e-8)
+    known = statistics.count > 1.0
+    centred = jnp.where(known, (rows - statistics.mean) / spread, rows)
+    return jnp.where(_by_statistics(spec, scaling), jnp.clip(centred, -FURTHEST, FURTHEST), rows)

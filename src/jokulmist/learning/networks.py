@@ -1,0 +1,290 @@
+"""Networks: from the channels of an observation to a row of outputs.
+
+A network in an agent's settings is a recipe (`Dense`, `Convolutional`, or a function of one's own); building it with the
+channels, a number of outputs and a seed gives an equinox module. All weights of a module stand in one flat vector
+(`Layout`): the optimiser's step is then a handful of operations, whatever the network (measured: a third less time for
+an update of a small network), and a target network is one more vector.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from typing import Annotated, Any, Literal, NamedTuple
+
+import numpy as np
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, field_validator
+
+from jokulmist.environments.channels import Channel, Spec
+from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.loading import function_named, name_of
+
+Activation = Literal["tanh", "relu"]
+Start = Literal["orthogonal", "uniform"]
+# What the first weights towards the outputs are scaled by: one number, or one an output.
+Gain = float | Sequence[float]
+Wide = Annotated[int, Field(ge=1, le=65_536, strict=True)]
+
+
+class Inputs(NamedTuple):
+    """What a network is given.
+
+    Attributes
+    ----------
+    numbers : float32 array, shape ``(width,)``
+        The number channels, scaled.
+    images : dict of str to array, shape ``(height, width, channels)``
+        For a function of one's own float32 in [0, 1]; for the shipped networks uint8 as it was seen.
+
+    The shipped networks take many observations at once, with a leading axis.
+    """
+
+    numbers: Any
+    images: dict[str, Any]
+
+
+class Recipe(BaseModel):
+    """Settings that the shipped networks share.
+
+    Parameters
+    ----------
+    hidden : tuple of int
+        Widths of the dense layers before the outputs.
+    activation : {"tanh", "relu"}
+    start : {"orthogonal", "uniform"}
+        How weights begin: orthogonal (Saxe et al., 2014), or uniform within one over the root of the inputs (LeCun et
+        al., 1998). Biases begin at 0.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    hidden: tuple[Wide, ...] = (64, 64)
+    activation: Activation = "tanh"
+    start: Start = "orthogonal"
+
+    def __init__(self, *hidden: int, **settings: Any) -> None:
+        if hidden:
+            settings["hidden"] = hidden
+        try:
+            super().__init__(**settings)
+        except ValidationError as failure:
+            first = failure.errors()[0]
+            name = ".".join(str(part) for part in first["loc"]) or type(self).__name__
+            message = first["msg"].removeprefix("Value error, ")
+            raise SettingError(
+                f"`{name}` of `{type(self).__name__}`: {message[0].lower()}{message[1:]}; got {first['input']!r}. "
+                f"Write for instance `jm.{self.example()}`."
+            ) from None
+
+    @classmethod
+    def example(cls) -> str:
+        return "Dense(64, 64)"
+
+    def refuse(self, spec: Spec) -> None:
+        """Raise `SettingError` where the network cannot take these channels."""
+
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain) -> Any:
+        """The module, with `outputs` outputs whose first weights are scaled by `gain`."""
+        raise NotImplementedError
+
+    def written(self) -> dict[str, Any]:
+        """As it stands in a plan."""
+        return {"use": type(self).__name__, **self.model_dump(mode="json")}
+
+    def __repr__(self) -> str:
+        fields = type(self).model_fields
+        given = [f"{n}={v!r}" for n, v in self if n != "hidden" and v != fields[n].default]
+        return f"{type(self).__name__}({', '.join([*map(str, self.hidden), *given])})"
+
+    __str__ = __repr__
+
+
+class Dense(Recipe):
+    """Dense layers, e.g. ``jm.Dense(64, 64)``; takes numbers, no images.
+
+    Examples
+    --------
+    >>> Dense(32, 32, activation="relu")
+    Dense(32, 32, activation='relu')
+    """
+
+    def refuse(self, spec: Spec) -> None:
+        if spec.images:
+            raise SettingError(
+                f"`Dense` is given numbers, and `{spec.images[0].name}` is an image. Use `network=jm.Convolutional()`."
+            )
+
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain) -> Any:
+        from jokulmist.learning import modules
+
+        chance = np.random.default_rng(seed)
+        return modules.Tower(
+            layers=modules.layers(chance, (spec.width, *self.hidden), outputs, gain, self.activation, self.start),
+            activation=self.activation,
+        )
+
+
+class Convolutional(Recipe):
+    """Convolutions for each image, whose outputs are joined with the numbers before the dense layers.
+
+    Parameters
+    ----------
+    filters : sequence of (filters, size, stride)
+        The convolutions, first to last; without padding.
+    hidden, activation, start
+        See `Recipe`.
+
+    Examples
+    --------
+    >>> Convolutional(128, filters=[(16, 4, 4), (32, 2, 2)])
+    Convolutional(128)
+    """
+
+    hidden: tuple[Wide, ...] = (128,)
+    activation: Activation = "relu"
+    filters: tuple[tuple[Wide, Wide, Wide], ...] = ((16, 4, 4), (32, 2, 2))
+
+    @classmethod
+    def example(cls) -> str:
+        return "Convolutional(128, filters=[(16, 4, 4), (32, 2, 2)])"
+
+    @field_validator("filters")
+    @classmethod
+    def _some(cls, filters: tuple[Any, ...]) -> tuple[Any, ...]:
+        if not filters:
+            raise ValueError("needs at least one (filters, size, stride)")
+        return filters
+
+    def refuse(self, spec: Spec) -> None:
+        if not spec.images:
+            raise SettingError("`Convolutional` needs an image among the channels. Use `network=jm.Dense(64, 64)`.")
+        for channel in spec.images:
+            self.reach(channel)
+
+    def reach(self, channel: Channel) -> tuple[int, int]:
+        """Height and width that are left of an image after the convolutions."""
+        height, width = channel.shape[:2]
+        for _, size, stride in self.filters:
+            if min(height, width) < size:
+                raise SettingError(
+                    f"`filters` of `Convolutional` leaves {height} x {width} of the image `{channel.name}`, too little "
+                    f"for a filter of size {size}. Use fewer or smaller ones."
+                )
+            height, width = (height - size) // stride + 1, (width - size) // stride + 1
+        return height, width
+
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain) -> Any:
+        from jokulmist.learning import modules
+
+        chance = np.random.default_rng(seed)
+        eyes, joined = {}, spec.width
+        for channel in spec.images:
+            depth, folds = channel.shape[-1], []
+            for count, size, stride in self.filters:
+                layer = modules.layer(chance, size * size * depth, count, modules.GAINS[self.activation], self.start)
+                folds.append(modules.Fold(layer.weight, layer.bias, size, stride))
+                depth = count
+            height, width = self.reach(channel)
+            eyes[channel.name] = tuple(folds)
+            joined += height * width * depth
+        tower = modules.layers(chance, (joined, *self.hidden), outputs, gain, self.activation, self.start)
+        return modules.Eyes(eyes=eyes, layers=tower, activation=self.activation)
+
+
+Build = Callable[[Sequence[Channel], int, Any], Any]
+RECIPES: dict[str, type[Recipe]] = {"Dense": Dense, "Convolutional": Convolutional}
+
+
+def _read(given: Any) -> Any:
+    if isinstance(given, Recipe) or callable(given):
+        return given
+    if isinstance(given, dict) and given.get("use") in RECIPES:
+        try:
+            return RECIPES[given["use"]](**{k: v for k, v in given.items() if k != "use"})
+        except SettingError as wrong:
+            raise ValueError(str(wrong)) from None
+    if isinstance(given, str) and ":" in given:
+        try:
+            return function_named(given)
+        except JokulmistError as wrong:
+            raise ValueError(str(wrong)) from None
+    raise ValueError(
+        "must be `jm.Dense(64, 64)`, `jm.Convolutional()`, a function (channels, outputs, key) -> module, or in a plan "
+        '`{ use = "Dense", hidden = [64, 64] }`'
+    )
+
+
+def _write(network: Any) -> Any:
+    if isinstance(network, Recipe):
+        return network.written()
+    return name_of(network)
+
+
+NetworkSetting = Annotated[Any, BeforeValidator(_read), PlainSerializer(_write)]
+
+
+def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0) -> Any:
+    """The module of a recipe, or of a function of one's own (which begins as it likes)."""
+    if isinstance(network, Recipe):
+        network.refuse(spec)
+        return network.built(spec, outputs, seed, gain)
+    import jax
+
+    module = network(spec.channels, outputs, jax.random.key(seed))
+    if not callable(module):
+        raise SettingError(
+            f"the function `{name_of(network)}` gave {type(module).__name__}; it must give an equinox module that takes "
+            f"`inputs` (numbers, images) of one observation and returns {outputs} numbers."
+        )
+    return module
+
+
+class Layout:
+    """Where each weight of a module stands in its flat vector.
+
+    Attributes
+    ----------
+    size : int
+        Length of the vector.
+    """
+
+    def __init__(self, module: Any) -> None:
+        import jax
+
+        arrays, self._rest = _parted(module)
+        leaves, self._tree = jax.tree.flatten(arrays)
+        self._shapes = [np.shape(leaf) for leaf in leaves]
+        self.size = sum(math.prod(shape) for shape in self._shapes)
+
+    def flat(self, module: Any) -> Any:
+        """The weights of a module as one float32 vector, shape ``(size,)``."""
+        import jax
+
+        leaves = jax.tree.leaves(_parted(module)[0])
+        return np.concatenate([np.asarray(leaf, np.float32).reshape(-1) for leaf in leaves])
+
+    def module(self, weights: Any) -> Any:
+        """The module with these weights."""
+        return self.combined(self.leaves(weights))
+
+    def leaves(self, weights: Any) -> list[Any]:
+        """The arrays of the module, cut out of the vector."""
+        found, at = [], 0
+        for shape in self._shapes:
+            size = math.prod(shape)
+            found.append(weights[at : at + size].reshape(shape))
+            at += size
+        return found
+
+    def combined(self, leaves: list[Any]) -> Any:
+        """The module with these arrays."""
+        import equinox as eqx
+        import jax
+
+        return eqx.combine(jax.tree.unflatten(self._tree, leaves), self._rest)
+
+
+def _parted(module: Any) -> tuple[Any, Any]:
+    import equinox as eqx
+
+    return eqx.partition(module, eqx.is_inexact_array)

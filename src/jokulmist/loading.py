@@ -1,0 +1,107 @@
+"""Code of a user's own: reading it from a file or a module, and naming it again."""
+
+from __future__ import annotations
+
+import hashlib
+import importlib
+import importlib.util
+import inspect
+import sys
+import traceback
+from pathlib import Path
+from types import ModuleType
+from typing import Any, NoReturn
+
+from jokulmist.errors import BrokenEnvironment, DeclarationError, JokulmistError, LookupFailed, SettingError, listed
+
+
+def module_of(place: str, base: Path | None = None) -> ModuleType:
+    """The module that ``path/to/file.py`` or ``package.module`` names; a relative path starts from `base`."""
+    return _from_file(place, base) if place.endswith(".py") else _from_module(place)
+
+
+def _from_file(place: str, base: Path | None) -> ModuleType:
+    path = Path(place) if base is None or Path(place).is_absolute() else base / place
+    path = path.resolve()
+    if not path.is_file() and base is not None and (base / "source" / path.name).is_file():
+        path = (base / "source" / path.name).resolve()  # a run whose file has gone keeps its own copy
+    if not path.is_file():
+        raise LookupFailed(
+            f"there is no file {path}. Check the path; a relative one starts from {(base or Path.cwd()).resolve()}."
+        )
+    # The name holds the content, so that a file changed in between is read anew.
+    digest = hashlib.sha256(path.read_bytes()).hexdigest()[:12]
+    name = f"jokulmist_user_{path.stem}_{digest}"
+    if name in sys.modules:
+        return sys.modules[name]
+    spec = importlib.util.spec_from_file_location(name, path)
+    assert spec is not None
+    assert spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    sys.modules[name] = module
+    sys.path.insert(0, str(path.parent))
+    try:
+        spec.loader.exec_module(module)
+    except BaseException as failure:
+        del sys.modules[name]
+        _tell(failure, path)
+    finally:
+        sys.path.remove(str(path.parent))
+    return module
+
+
+def _from_module(place: str) -> ModuleType:
+    try:
+        return importlib.import_module(place)
+    except ModuleNotFoundError as failure:
+        raise LookupFailed(
+            f"there is no module `{failure.name}`. Is it installed here, or is the name misspelt?"
+        ) from None
+    except Exception as failure:
+        _tell(failure, Path(place))
+
+
+def _tell(failure: BaseException, path: Path) -> NoReturn:
+    """A failure while a user's file was read, as one message with its line."""
+    if isinstance(failure, SyntaxError):
+        raise BrokenEnvironment(
+            f"{failure.filename}:{failure.lineno} is not valid Python: {failure.msg}. Mend that line and start again."
+        ) from None
+    lines = [f.lineno for f in traceback.extract_tb(failure.__traceback__) if f.filename == str(path)]
+    where = f"{path.name}:{lines[-1]}" if lines else path.name
+    if isinstance(failure, DeclarationError):
+        raise DeclarationError(f"{where}: {failure}") from None
+    if isinstance(failure, JokulmistError):
+        raise type(failure)(f"{where}: {failure}") from None
+    if isinstance(failure, Exception):
+        raise BrokenEnvironment(f"{where} failed when it was read: {type(failure).__name__}: {failure}") from None
+    raise failure
+
+
+def name_of(made: Any) -> str:
+    """``file.py:name`` or ``module:name`` of a class or a function that does not ship."""
+    file = file_of(made)
+    module_file = getattr(sys.modules.get(made.__module__), "__file__", None)
+    loose = made.__module__ == "__main__" or made.__module__.startswith("jokulmist_user_")
+    if file is not None and (loose or module_file is None):
+        return f"{file}:{made.__qualname__}"
+    return f"{made.__module__}:{made.__qualname__}"
+
+
+def function_named(use: str, base: Path | None = None) -> Any:
+    """The function that ``file.py:name`` or ``module:name`` names."""
+    place, _, name = use.rpartition(":")
+    module = module_of(place, base)
+    found = getattr(module, name, None)
+    if not callable(found):
+        raise SettingError(f"{place} has no function `{name}`; it has {listed(n for n in vars(module) if n[0] != '_')}.")
+    return found
+
+
+def file_of(made: Any) -> Path | None:
+    """The file that a class or a function was read from, if it still stands."""
+    try:
+        file = inspect.getsourcefile(made)
+    except (TypeError, OSError):
+        return None
+    return Path(file).resolve() if file and Path(file).is_file() else None
