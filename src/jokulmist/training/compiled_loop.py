@@ -289,11 +289,17 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
                 experience = jax.tree.map(lambda leaf: leaf[None], happened)
             else:
 
+                learner = carry.learner  # only read on the way, so it stays out of what goes round
+
                 def step(carry: Carry, offset: Any) -> Any:
                     t = first + offset
-                    return turn(numbers, settings(t, carry.episodes), carry, noise, t, one)
+                    carry, happened = turn(
+                        numbers, settings(t, carry.episodes), carry._replace(learner=learner), noise, t, one
+                    )
+                    return carry._replace(learner=None), happened
 
-                carry, experience = lax.scan(step, carry, jnp.arange(per_update))
+                carry, experience = lax.scan(step, carry._replace(learner=None), jnp.arange(per_update))
+                carry = carry._replace(learner=learner)
             draw = RowDraw(jnp, _at(noise["LEARN"], u), one)
             now = settings(first + per_update - 1, carry.episodes)
             new, memory, readings = kind.learn(shapes, now, carry.learner, carry.memory, experience, draw)

@@ -1,0 +1,329 @@
+"""Q-learning with a network and replay."""
+
+from __future__ import annotations
+
+import math
+from functools import lru_cache
+from typing import Any, ClassVar, Literal, NamedTuple
+
+import numpy as np
+
+from jokulmist.agents.policies import Count, as_flat, seed_from
+from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Scheduled, Shapes, Share
+from jokulmist.environments.channels import Seen, Spec
+from jokulmist.environments.legal import drawn
+from jokulmist.errors import SettingError
+from jokulmist.learning import replay as memory_of
+from jokulmist.learning.acting import LOW, Joint, refuse_ranges
+from jokulmist.learning.descent import AboveZero, Optimiser, descended, huber, squared, transform
+from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
+from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, built
+from jokulmist.learning.schedules import linear
+
+
+MOST_COMBINATIONS = 4096
+SMALLEST_ERROR = 1e-3
+
+
+class Learned(NamedTuple):
+    """What was learned.
+
+    Attributes
+    ----------
+    weights, target : float32, shape ``(size,)``
+        The target network's are the same array where there is none.
+    statistics : Running, optional
+    decisions : int32
+    moments : the optimiser's state
+    replay : Replay
+    """
+
+    weights: Any
+    target: Any
+    statistics: Running | None
+    decisions: Any
+    moments: Any
+    replay: Any
+
+
+class Learning(NamedTuple):
+    """What moves while some updates are made; see `Learned`."""
+
+    weights: Any
+    target: Any
+    moments: Any
+    priorities: Any
+    statistics: Any
+
+
+class DQN(Agent):
+    """Deep Q-learning: a network gives the value of each action, and learns from replayed transitions.
+
+    target = r + discount max_b Q_target(s', b);  the loss is Huber's, of Q(s, a) - target
+
+    Mnih et al. (2015), "Human-level control through deep reinforcement learning", algorithm 1.
+
+    Parameters
+    ----------
+    learning_rate : float or schedule
+    discount : float, in [0, 1]
+    exploration : float or schedule, in [0, 1]
+        Chance of a random action.
+    replay_size : int
+        Decisions that are remembered, over all copies.
+    replay_start : int
+        Decisions of random play before the first update.
+    minibatch : int
+        Transitions in one update.
+    learn_every : int
+        Decisions between two updates.
+    target : bool
+        Whether targets come from a network that follows later.
+    target_every : int
+        Decisions between two moves of that network.
+    target_share : float, in [0, 1]
+        How far it moves towards the other: 1 copies it; a small one with a short `target_every` follows softly
+        (Lillicrap et al., 2016).
+    double : bool
+        The action of the target is chosen by the network that learns (van Hasselt et al., 2016, equation 4).
+    dueling : bool
+        The network gives a value and advantages (Wang et al., 2016, equation 9).
+    n_step : int
+        Rewards summed before the value of what follows (Sutton and Barto, 2018, equation 7.1, off-policy uncorrected).
+    prioritised : bool
+        Transitions are replayed in proportion to their errors (Schaul et al., 2016, algorithm 1).
+    priority_exponent, importance_exponent : float, schedule
+        Of the error in the priority (alpha), and of the correcting weight (beta).
+    loss : {"huber", "squared"}
+    huber_reach : float
+        Where the loss turns from a square into a line.
+    network, scaling, optimiser, gradient_clip
+        See `PPO`.
+
+    Notes
+    -----
+    Differs from the paper: Adam instead of RMSprop unless told otherwise; a row that closes an episode takes two places
+    in the memory. Several choices at once are learned as one with all their combinations. Fails when rewards are of a
+    scale far from 1, and when there are very many combinations.
+
+    Examples
+    --------
+    >>> DQN(double=True, n_step=3)
+    DQN(double=True, n_step=3)
+    """
+
+    learning_rate: Scheduled = 1e-3
+    discount: FixedShare = 0.99
+    exploration: Share = linear(1.0, 0.05, over=0.3)
+    replay_size: Count = 100_000
+    replay_start: Count = 1_000
+    minibatch: Count = 64
+    learn_every: Count = 4
+    target: bool = True
+    target_every: Count = 1_000
+    target_share: FixedShare = 1.0
+    double: bool = False
+    dueling: bool = False
+    n_step: Count = 1
+    prioritised: bool = False
+    priority_exponent: FixedShare = 0.6
+    importance_exponent: Share = linear(0.4, 1.0, over=1.0)
+    loss: Literal["huber", "squared"] = "huber"
+    huber_reach: AboveZero = 1.0
+    network: NetworkSetting | None = None
+    scaling: Scaling = "bounds"
+    optimiser: Optimiser = "adam"
+    gradient_clip: AboveZero | None = 10.0
+
+    reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
+
+    def refuse(self, spec: Spec) -> None:
+        refuse_ranges(spec.action, type(self).__name__)
+        count = Joint(spec.action).count
+        if count > MOST_COMBINATIONS:
+            raise SettingError(
+                f"`{type(self).__name__}` has a value for each combination of choices, and there are {count:,}; at most "
+                f"{MOST_COMBINATIONS:,} are allowed. Use `PPO`, which treats each choice by itself."
+            )
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        shapes = super().shapes(spec, copies)
+        if shapes.network is None:
+            shapes.network = Convolutional() if spec.images else Dense(activation="relu")
+        memory_of.slots_for(self.replay_size, copies, self.n_step, spec)
+        layout_of(shapes)  # what does not fit is told now
+        return shapes
+
+    def decisions_per_update(self, copies: int) -> int:
+        return self.learn_every // math.gcd(copies, self.learn_every)
+
+    @staticmethod
+    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+        layout, module = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise))
+        weights = layout.flat(module)
+        slots = memory_of.slots_for(shapes.replay_size, shapes.copies, shapes.n_step, shapes.spec)
+        learner = Learned(
+            weights=weights,
+            target=weights.copy() if shapes.target else (),
+            statistics=fresh_statistics(shapes.spec, shapes.scaling),
+            decisions=np.int32(0),
+            moments=transform(shapes.optimiser).init(weights),
+            replay=memory_of.fresh_replay(shapes.spec, shapes.copies, slots, shapes.prioritised),
+        )
+        return learner, ()
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+    ) -> tuple[Any, Any, tuple[()]]:
+        import jax.numpy as jnp
+
+        values = action_values(shapes, learner.weights, learner.statistics, observed)
+        index = jnp.argmax(values, axis=1).astype(jnp.int32)
+        joint = Joint(shapes.spec.action)
+        if explore:
+            chance = jnp.where(learner.decisions < shapes.replay_start, 1.0, numbers.exploration)
+            u = noise.uniform(shape=(2, shapes.copies))
+            allowed = joint.legal(observed.legal)
+            if allowed is None:
+                allowed = jnp.ones((shapes.copies, joint.count), bool)
+            index = jnp.where(u[0] < chance, drawn(jnp, allowed, u[1]), index)
+        return joint.own(index), memory, ()
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        import jax
+        import jax.numpy as jnp
+        from jax import lax
+
+        spec, rows = shapes.spec, experience.rewards.size
+        action = Joint(spec.action).index(experience.actions)
+        replay = memory_of.written(spec, learner.replay, experience, action)
+        updates = rows // shapes.learn_every
+        chances = memory_of.chances_for(noise, updates, shapes.minibatch, shapes.copies, shapes.prioritised)
+
+        def learned(learning: Learning) -> Any:
+            learning, told = lax.scan(lambda now, chance: update(shapes, numbers, now, replay, chance), learning, chances)
+            return learning, jax.tree.map(jnp.mean, told)
+
+        def waited(learning: Learning) -> Any:
+            return learning, (jnp.float32(0.0),) * len(DQN.reading_names)
+
+        decisions = learner.decisions + rows
+        learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
+        # Only what changes goes through the condition: the memory would be copied by it.
+        learning, readings = lax.cond(decisions >= shapes.replay_start, learned, waited, learning)
+        target = learner.target
+        if shapes.target:
+            due = decisions // shapes.target_every != learner.decisions // shapes.target_every
+            moved = target + numbers.target_share * (learning.weights - target)
+            target = jnp.where(due & (decisions >= shapes.replay_start), moved, target)
+        learner = Learned(
+            weights=learning.weights,
+            target=target,
+            statistics=gathered(learner.statistics, experience.observed.numbers),
+            decisions=decisions,
+            moments=learning.moments,
+            replay=replay._replace(priorities=learning.priorities),
+        )
+        return learner, memory, readings
+
+    @staticmethod
+    def kept(learner: Learned) -> Learned:
+        return learner._replace(target=(), moments=(), replay=())
+
+    @staticmethod
+    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, float]:
+        """The value of each action for one observation, by label."""
+        found = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed))[0]
+        return dict(zip(Joint(shapes.spec.action).labels, map(float, found), strict=True))
+
+
+def _outputs(shapes: Any) -> int:
+    return Joint(shapes.spec.action).count + (1 if shapes.dueling else 0)
+
+
+def layout_of(shapes: Any) -> Layout:
+    """Where the network's weights stand."""
+    return _layout(shapes.network, shapes.spec, _outputs(shapes), 0)[0]
+
+
+@lru_cache(maxsize=64)
+def _layout(network: Any, spec: Spec, outputs: int, seed: int) -> tuple[Layout, Any]:
+    module = built(network, spec, outputs, seed)
+    return Layout(module), module
+
+
+def action_values(shapes: Any, weights: Any, statistics: Any, seen: Seen) -> Any:
+    """The values of all actions, shape ``(rows, actions)``; what is not allowed has a finite low one."""
+    inputs = prepared(shapes.spec, shapes.scaling, statistics, seen)
+    return _masked(shapes, _values(shapes, layout_of(shapes).module(weights), inputs), seen.legal)
+
+
+def _values(shapes: Any, module: Any, inputs: Any) -> Any:
+    import jax.numpy as jnp
+
+    from jokulmist.learning.modules import applied
+
+    outputs = applied(module, inputs)
+    if not shapes.dueling:
+        return outputs
+    gains = outputs[:, 1:]
+    return outputs[:, :1] + gains - jnp.mean(gains, axis=1, keepdims=True)
+
+
+def _masked(shapes: Any, values: Any, legal: Any) -> Any:
+    import jax.numpy as jnp
+
+    allowed = Joint(shapes.spec.action).legal(legal)
+    return values if allowed is None else jnp.where(allowed, values, LOW)
+
+
+def targets(shapes: Any, learning: Learning, sample: Any) -> Any:
+    """What the values of the actions taken should be, shape ``(minibatch,)``."""
+    import jax.numpy as jnp
+
+    later = learning.target if shapes.target else learning.weights
+    values = action_values(shapes, later, learning.statistics, sample.following)
+    if shapes.double:
+        own = action_values(shapes, learning.weights, learning.statistics, sample.following)
+        best = jnp.take_along_axis(values, jnp.argmax(own, axis=1)[:, None], axis=1)[:, 0]
+    else:
+        best = jnp.max(values, axis=1)
+    return sample.gain + sample.weight_ahead * best
+
+
+def update(shapes: Any, numbers: Numbers, learning: Learning, replay: Any, chance: Any) -> tuple[Learning, Any]:
+    """One step on one minibatch; and its readings."""
+    import jax
+    import jax.numpy as jnp
+
+    replay = replay._replace(priorities=learning.priorities)
+    correction = numbers.importance_exponent
+    sample = memory_of.sampled(shapes.spec, replay, chance, shapes.n_step, numbers.discount, correction)
+    wanted = targets(shapes, learning, sample)
+    inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
+    layout = layout_of(shapes)
+    taken = sample.action[:, None] == jnp.arange(Joint(shapes.spec.action).count)
+
+    def loss_of(leaves: Any) -> Any:
+        values = _values(shapes, layout.combined(leaves), inputs)
+        chosen = jnp.sum(jnp.where(taken, values, 0.0), axis=1)
+        assert chosen.shape == wanted.shape
+        error = chosen - wanted
+        each = huber(error, numbers.huber_reach) if shapes.loss == "huber" else squared(error)
+        return jnp.mean(sample.importance * each), (error, jnp.mean(chosen))
+
+    (loss, (error, mean)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
+    most = getattr(numbers, "gradient_clip", None)
+    weights, moments, norm = descended(
+        shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
+    )
+    priorities = learning.priorities
+    if shapes.prioritised:
+        priority = (jnp.abs(error) + SMALLEST_ERROR) ** numbers.priority_exponent
+        priorities = memory_of.reprioritised(replay, sample.row, priority, sample.importance > 0.0).priorities
+    learning = learning._replace(weights=weights, moments=moments, priorities=priorities)
+    return learning, (loss, mean, jnp.mean(jnp.abs(error)), norm)
