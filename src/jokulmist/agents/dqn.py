@@ -202,11 +202,22 @@ class DQN(Agent):
         action = Joint(spec.action).index(experience.actions)
         replay = memory_of.written(spec, learner.replay, experience, action)
         updates = rows // shapes.learn_every
-        chances = memory_of.chances_for(noise, updates, shapes.minibatch, shapes.copies, shapes.prioritised)
+        rows_drawn = updates * shapes.minibatch
+        chance = memory_of.chances_for(noise, rows_drawn, shapes.copies, shapes.prioritised)
 
         def learned(learning: Learning) -> Any:
-            learning, told = lax.scan(lambda now, chance: update(shapes, numbers, now, replay, chance), learning, chances)
-            return learning, jax.tree.map(jnp.mean, told)
+            # All minibatches of a turn are gathered at once: a loop over updates would copy the memory that it reads.
+            sample = memory_of.sampled(
+                spec, replay, chance, shapes.n_step, numbers.discount, numbers.importance_exponent
+            )
+            parts = jax.tree.map(lambda leaf: leaf.reshape(updates, shapes.minibatch, *leaf.shape[1:]), sample)
+            learning, told = lax.scan(lambda now, part: update(shapes, numbers, now, part), learning, parts)
+            readings, errors = told
+            if shapes.prioritised:
+                priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
+                priorities = memory_of.reprioritised(replay, sample.row, priority, sample.importance > 0.0)
+                learning = learning._replace(priorities=priorities)
+            return learning, jax.tree.map(jnp.mean, readings)
 
         def waited(learning: Learning) -> Any:
             return learning, (jnp.float32(0.0),) * len(DQN.reading_names)
@@ -295,14 +306,11 @@ def targets(shapes: Any, learning: Learning, sample: Any) -> Any:
     return sample.gain + sample.weight_ahead * best
 
 
-def update(shapes: Any, numbers: Numbers, learning: Learning, replay: Any, chance: Any) -> tuple[Learning, Any]:
-    """One step on one minibatch; and its readings."""
+def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any) -> tuple[Learning, Any]:
+    """One step on one minibatch; its readings, and the errors."""
     import jax
     import jax.numpy as jnp
 
-    replay = replay._replace(priorities=learning.priorities)
-    correction = numbers.importance_exponent
-    sample = memory_of.sampled(shapes.spec, replay, chance, shapes.n_step, numbers.discount, correction)
     wanted = targets(shapes, learning, sample)
     inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
     layout = layout_of(shapes)
@@ -321,9 +329,5 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, replay: Any, chanc
     weights, moments, norm = descended(
         shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
     )
-    priorities = learning.priorities
-    if shapes.prioritised:
-        priority = (jnp.abs(error) + SMALLEST_ERROR) ** numbers.priority_exponent
-        priorities = memory_of.reprioritised(replay, sample.row, priority, sample.importance > 0.0).priorities
-    learning = learning._replace(weights=weights, moments=moments, priorities=priorities)
-    return learning, (loss, mean, jnp.mean(jnp.abs(error)), norm)
+    readings = (loss, mean, jnp.mean(jnp.abs(error)), norm)
+    return learning._replace(weights=weights, moments=moments), (readings, error)

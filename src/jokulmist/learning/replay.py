@@ -198,21 +198,21 @@ def _put(memory: Any, at: Any, rows: Any) -> Any:
 MOST_UNROLLED = 16
 
 
-def chances_for(noise: Any, updates: int, minibatch: int, copies: int, prioritised: bool) -> Any:
-    """The uniform numbers that `sampled` needs, with a leading axis of updates."""
+def chances_for(noise: Any, rows: int, copies: int, prioritised: bool) -> Any:
+    """The uniform numbers that `sampled` needs for so many rows."""
     if prioritised:
-        return (noise.uniform(shape=(updates, minibatch)),)
-    shape = (updates, minibatch, CANDIDATES)
+        return (noise.uniform(shape=(rows,)),)
+    shape = (rows, CANDIDATES)
     return (noise.uniform(shape=shape),) + ((noise.uniform(shape=shape),) if copies > 1 else ())
 
 
 def sampled(spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any, correction: Any = None) -> Sample:
-    """A minibatch of transitions, drawn uniformly or by priority.
+    """Transitions, drawn uniformly or by priority.
 
     Parameters
     ----------
     chance : arrays
-        One update's part of `chances_for`.
+        As `chances_for` gives them; one transition a row.
     n_step : int
         Rewards that are summed before the value of what follows; a target that meets an end or a cut stops there.
     correction : float, optional
@@ -337,8 +337,8 @@ def _seen(spec: Spec, replay: Replay, found: Any, row: Any) -> Seen:
     return Seen(found[:, : spec.width], images, tuple(legal), age)
 
 
-def reprioritised(replay: Replay, row: Any, priority: Any, counts: Any) -> Replay:
-    """The memory with new priorities of some rows.
+def reprioritised(replay: Replay, row: Any, priority: Any, counts: Any) -> Priorities:
+    """New priorities of some rows.
 
     Parameters
     ----------
@@ -351,7 +351,7 @@ def reprioritised(replay: Replay, row: Any, priority: Any, counts: Any) -> Repla
     assert old is not None
     new = jnp.where(counts & (old.each[row] > 0.0), priority, old.each[row])
     most = jnp.maximum(old.most, jnp.max(jnp.where(counts, priority, 0.0)))
-    return replay._replace(priorities=_resummed(old._replace(each=old.each.at[row].set(new), most=most), row))
+    return _resummed(old._replace(each=old.each.at[row].set(new), most=most), row)
 
 
 def _resummed(priorities: Priorities, touched: Any) -> Priorities:

@@ -1,0 +1,87 @@
+"""DQN as people write it without a library: a NumPy environment, a NumPy memory, one jitted choice, one jitted update.
+
+The same network, copies and settings as `jm.DQN()`.
+"""
+
+from functools import partial
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+import optax
+
+from by_hand.ppo_by_hand import network
+
+
+def forward(layers, x):
+    for weight, bias in layers[:-1]:
+        x = jax.nn.relu(x @ weight + bias)
+    weight, bias = layers[-1]
+    return x @ weight + bias
+
+
+@jax.jit
+def choose(params, seen):
+    return jnp.argmax(forward(params, seen), axis=-1)
+
+
+def make_update(optimiser, discount):
+    @partial(jax.jit, donate_argnums=(0, 2))
+    def update(params, target, moments, seen, action, reward, ended, following):
+        wanted = reward + discount * (1.0 - ended) * jnp.max(forward(target, following), axis=1)
+
+        def loss(params):
+            values = jnp.take_along_axis(forward(params, seen), action[:, None], axis=1)[:, 0]
+            return jnp.mean(optax.huber_loss(values, wanted))
+
+        gradients = jax.grad(loss)(params)
+        steps, moments = optimiser.update(gradients, moments, params)
+        return optax.apply_updates(params, steps), moments
+
+    return update
+
+
+def train(
+    ferry, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=64, learn_every=4, target_every=1_000,
+    discount=0.99, rate=1e-3,
+):  # fmt: skip
+    """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
+    chance = np.random.default_rng(seed)
+    params = network(chance, (4, 64, 64, 3))
+    target = jax.tree.map(jnp.copy, params)
+    optimiser = optax.chain(optax.clip_by_global_norm(10.0), optax.adam(rate))
+    moments, update = optimiser.init(params), make_update(optimiser, discount)
+    rows, following = np.zeros((size, 4), np.float32), np.zeros((size, 4), np.float32)
+    actions, rewards, ends = np.zeros(size, np.int32), np.zeros(size, np.float32), np.zeros(size, np.float32)
+    envs = [ferry(seed * 1000 + k) for k in range(copies)]
+    seen = np.stack([env.reset() for env in envs])
+    totals, returns, when = np.zeros(copies), [], []
+    done = learned = 0
+    while done < steps:
+        exploration = 1.0 if done < start else max(0.05, 1.0 - 0.95 * done / (0.3 * steps))
+        tries = chance.random(copies) < exploration
+        if tries.all():
+            action = chance.integers(0, 3, copies)
+        else:
+            action = np.where(tries, chance.integers(0, 3, copies), np.asarray(choose(params, seen)))
+        for k, env in enumerate(envs):
+            after, reward, ended, cut = env.step(int(action[k]))
+            at = done % size
+            rows[at], following[at], actions[at], rewards[at], ends[at] = seen[k], after, action[k], reward, ended
+            done += 1
+            totals[k] += reward
+            if ended or cut:
+                returns.append(totals[k])
+                when.append(done)
+                totals[k] = 0.0
+                after = env.reset()
+            seen[k] = after
+            if done % target_every == 0:
+                target = jax.tree.map(jnp.copy, params)
+        while done >= start and learned < (done - start) // learn_every:
+            learned += 1
+            i = chance.integers(0, min(done, size), minibatch)
+            params, moments = update(
+                params, target, moments, rows[i], actions[i], rewards[i], ends[i], following[i]
+            )
+    return np.array(returns), np.array(when)
