@@ -42,7 +42,7 @@ def make_update(optimiser, discount):
 
 
 def train(
-    ferry, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=64, learn_every=4, target_every=1_000,
+    ferry, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=32, learn_every=4, target_every=1_000,
     discount=0.99, rate=1e-3,
 ):  # fmt: skip
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""

@@ -23,6 +23,7 @@ from jokulmist.learning.schedules import linear
 
 MOST_COMBINATIONS = 4096
 SMALLEST_ERROR = 1e-3
+MOST_UNROLLED = 4
 
 
 class Learned(NamedTuple):
@@ -102,8 +103,8 @@ class DQN(Agent):
 
     Notes
     -----
-    Differs from the paper: Adam instead of RMSprop unless told otherwise; a row that closes an episode takes two places
-    in the memory. Several choices at once are learned as one with all their combinations. Fails when rewards are of a
+    Differs from the paper: Adam instead of RMSprop unless told otherwise; several updates that fall due in one turn of
+    many copies draw their minibatches together, before the first of them. Several choices at once are learned as one with all their combinations. Fails when rewards are of a
     scale far from 1, and when there are very many combinations.
 
     Examples
@@ -117,7 +118,7 @@ class DQN(Agent):
     exploration: Share = linear(1.0, 0.05, over=0.3)
     replay_size: Count = 100_000
     replay_start: Count = 1_000
-    minibatch: Count = 64
+    minibatch: Count = 32
     learn_every: Count = 4
     target: bool = True
     target_every: Count = 1_000
@@ -150,7 +151,9 @@ class DQN(Agent):
         shapes = super().shapes(spec, copies)
         if shapes.network is None:
             shapes.network = Convolutional() if spec.images else Dense(activation="relu")
-        memory_of.slots_for(self.replay_size, copies, self.n_step, spec)
+        shapes.slots = memory_of.slots_for(
+            self.replay_size, copies, self.decisions_per_update(copies), self.n_step, spec
+        )
         layout_of(shapes)  # what does not fit is told now
         return shapes
 
@@ -161,14 +164,13 @@ class DQN(Agent):
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
         layout, module = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise))
         weights = layout.flat(module)
-        slots = memory_of.slots_for(shapes.replay_size, shapes.copies, shapes.n_step, shapes.spec)
         learner = Learned(
             weights=weights,
             target=weights.copy() if shapes.target else (),
             statistics=fresh_statistics(shapes.spec, shapes.scaling),
             decisions=np.int32(0),
             moments=transform(shapes.optimiser).init(weights),
-            replay=memory_of.fresh_replay(shapes.spec, shapes.copies, slots, shapes.prioritised),
+            replay=memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, shapes.prioritised),
         )
         return learner, ()
 
@@ -203,7 +205,7 @@ class DQN(Agent):
         replay = memory_of.written(spec, learner.replay, experience, action)
         updates = rows // shapes.learn_every
         rows_drawn = updates * shapes.minibatch
-        chance = memory_of.chances_for(noise, rows_drawn, shapes.copies, shapes.prioritised)
+        chance = memory_of.chances_for(noise, rows_drawn, shapes.prioritised)
 
         def learned(learning: Learning) -> Any:
             # All minibatches of a turn are gathered at once: a loop over updates would copy the memory that it reads.
@@ -211,16 +213,18 @@ class DQN(Agent):
                 spec, replay, chance, shapes.n_step, numbers.discount, numbers.importance_exponent
             )
             parts = jax.tree.map(lambda leaf: leaf.reshape(updates, shapes.minibatch, *leaf.shape[1:]), sample)
-            learning, told = lax.scan(lambda now, part: update(shapes, numbers, now, part), learning, parts)
+            learning, told = lax.scan(
+                lambda now, part: update(shapes, numbers, now, part), learning, parts, unroll=updates <= MOST_UNROLLED
+            )
             readings, errors = told
             if shapes.prioritised:
                 priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
-                priorities = memory_of.reprioritised(replay, sample.row, priority, sample.importance > 0.0)
+                priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
                 learning = learning._replace(priorities=priorities)
-            return learning, jax.tree.map(jnp.mean, readings)
+            return learning, jnp.mean(readings, axis=0)
 
         def waited(learning: Learning) -> Any:
-            return learning, (jnp.float32(0.0),) * len(DQN.reading_names)
+            return learning, jnp.zeros(len(DQN.reading_names), jnp.float32)
 
         decisions = learner.decisions + rows
         learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
@@ -239,7 +243,7 @@ class DQN(Agent):
             moments=learning.moments,
             replay=replay._replace(priorities=learning.priorities),
         )
-        return learner, memory, readings
+        return learner, memory, tuple(readings)
 
     @staticmethod
     def kept(learner: Learned) -> Learned:
@@ -322,12 +326,12 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any) -> tu
         assert chosen.shape == wanted.shape
         error = chosen - wanted
         each = huber(error, numbers.huber_reach) if shapes.loss == "huber" else squared(error)
-        return jnp.mean(sample.importance * each), (error, jnp.mean(chosen))
+        return jnp.mean(sample.importance * each), (error, jnp.stack([each, chosen, jnp.abs(error)]))
 
-    (loss, (error, mean)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
+    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
     most = getattr(numbers, "gradient_clip", None)
     weights, moments, norm = descended(
         shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
     )
-    readings = (loss, mean, jnp.mean(jnp.abs(error)), norm)
+    readings = jnp.concatenate([jnp.mean(told, axis=1), norm[None]])
     return learning._replace(weights=weights, moments=moments), (readings, error)

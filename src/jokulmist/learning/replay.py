@@ -1,12 +1,13 @@
-"""Replay memory: what happened, kept to be learned from again, with each moment stored once.
+"""Replay memory: what happened, kept to be learned from again.
 
-A ring for each copy, all in one array. A turn writes one row (what was seen, what was done, what came of it); an episode
-that closes writes one row more, which holds its true last observation and is never a start. So the row after a
-transition always holds what followed it, and an image is stored once: stacks are put together when they are
-sampled, from the rows before, as far back as the episode's age reaches. A million frames of 84 x 84 take 7 GB.
+A ring of turns: each turn of all copies is one write in one place, and any row is the start of a transition. A row holds
+what was seen, done and gained, and the true observation after it (numbers are few; finding them in the next row would
+cost a search for the rows that close an episode).
 
-The newest observation stands, ahead of its turn, in the row that the next turn will write; where the episode has
-closed, that row is skipped. Rows of numbers are one float32 array, images one uint8 array each.
+Images are many, so each moment is stored once, in a ring of frames for each copy: every decision adds the frame that was
+seen, and an episode that closes adds its last one. A row knows its frame by number; what followed is the frame after it,
+and a stack is put together when it is sampled, from the frames before, as far back as the episode's age reaches. A
+million frames of 84 x 84 take 7 GB.
 
 Prioritised sampling is proportional (Schaul et al., 2016, section 3.3): by exact prefix sums over blocks of rows, then
 over the rows of a block, so that nothing is approximated and a change touches one block.
@@ -23,17 +24,36 @@ from jokulmist.environments.channels import Seen, Spec
 from jokulmist.environments.legal import choices_of
 from jokulmist.errors import SettingError
 
-CANDIDATES = 4
-# Columns of a row after the numbers and the mask.
-ACTION, REWARD, START, ENDED, CLOSED, AGE, FACTS = range(7)
+# Columns of a row, counted from its end.
+ACTION, REWARD, ENDED, CLOSED = -4, -3, -2, -1
+FACTS = 4
 
 
 class Priorities(NamedTuple):
-    """Attributes: ``each``, one a row, 0 where no transition starts; ``blocks``, their sums by block; ``most`` so far."""
+    """Attributes: ``each``, one a row, 0 where nothing stands; ``blocks``, their sums by block; ``most`` so far."""
 
     each: Any
     blocks: Any
     most: Any
+
+
+class Frames(NamedTuple):
+    """The images of all copies.
+
+    Attributes
+    ----------
+    images : dict of str to uint8, shape ``(copies * slots, height * width * channels)``
+        The newest moment of each image channel, by copy and then by frame number modulo slots.
+    newest : int32, shape ``(copies,)``
+        Number of the frame that will be decided on next.
+    number, age : int32, shape ``(slots, copies)``
+        Of the frame that was decided on in each row, and how many decisions its episode was old.
+    """
+
+    images: dict[str, Any]
+    newest: Any
+    number: Any
+    age: Any
 
 
 class Replay(NamedTuple):
@@ -41,30 +61,27 @@ class Replay(NamedTuple):
 
     Attributes
     ----------
-    rows : float32, shape ``(copies * slots, columns)``
-    images : dict of str to uint8, shape ``(copies * slots, height * width * channels)``
-        The newest moment of each image channel.
-    at : int32, shape ``(copies,)``
-        The slot that each copy writes next.
-    stored : int32, shape ``(copies,)``
-        How many slots before it are filled.
+    rows : float32, shape ``(slots, copies, columns)``
+    at, stored : int32
+        The slot that is written next, and how many are filled.
+    frames : Frames, optional
     priorities : Priorities, optional
     """
 
     rows: Any
-    images: dict[str, Any]
     at: Any
     stored: Any
+    frames: Frames | None
     priorities: Priorities | None
 
 
 class Sample(NamedTuple):
-    """Transitions of one or several steps, one row each.
+    """Transitions of one or several steps, one a row.
 
     Attributes
     ----------
     observed, following : Seen
-        What was decided on, and what stood at the end of the steps.
+        What was decided on (its mask left out), and what stood at the end of the steps.
     action : int32
     gain : float32
         Discounted sum of the rewards on the way.
@@ -72,7 +89,7 @@ class Sample(NamedTuple):
         What the value of `following` counts: the discount to the number of steps, 0 after an end.
     importance : float32
         Weight of the row in the loss.
-    row : int32
+    place : int32
         Where it stands, for new priorities.
     """
 
@@ -82,37 +99,42 @@ class Sample(NamedTuple):
     gain: Any
     weight_ahead: Any
     importance: Any
-    row: Any
+    place: Any
 
 
-def slots_for(size: int, copies: int, n_step: int, spec: Spec) -> int:
-    """Slots of each copy for a memory of so many decisions."""
-    slots = -(-size // copies)
-    deepest = max([c.stacked for c in spec.images], default=1)
-    if slots < n_step + deepest + 2:
+def slots_for(size: int, copies: int, turns: int, n_step: int, spec: Spec) -> int:
+    """Slots for a memory of so many decisions: a whole number of writes of so many turns."""
+    slots = -(-size // (copies * turns)) * turns
+    least = max(n_step, _deepest(spec)) + turns + 1
+    if slots < least:
         raise SettingError(
-            f"`replay_size` of {size} leaves {slots} decisions to each of {copies} copies, too few for `n_step` {n_step}"
-            f"{f' and stacks of {deepest}' if deepest > 1 else ''}. Use a larger `replay_size` or fewer copies."
+            f"`replay_size` of {size} leaves {slots} decisions to each of {copies} copies; at least {least} are needed. "
+            f"Use a larger `replay_size` or fewer copies."
         )
     return slots
+
+
+def _deepest(spec: Spec) -> int:
+    return max([c.stacked for c in spec.images], default=1)
 
 
 def fresh_replay(spec: Spec, copies: int, slots: int, prioritised: bool) -> Replay:
     """A memory that holds nothing."""
     count = copies * slots
-    priorities = None
+    frames = priorities = None
+    if spec.images:
+        frames = Frames(
+            images={c.name: np.zeros((count, math.prod(c.newest)), np.uint8) for c in spec.images},
+            newest=np.zeros(copies, np.int32),
+            number=np.zeros((slots, copies), np.int32),
+            age=np.zeros((slots, copies), np.int32),
+        )
     if prioritised:
         width = block_width(count)
         blocks = -(-count // width)
-        zeros = np.zeros(blocks * width, np.float32)
-        priorities = Priorities(zeros, np.zeros(blocks, np.float32), np.float32(1.0))
-    return Replay(
-        rows=np.zeros((count, spec.width + _mask_width(spec) + FACTS), np.float32),
-        images={c.name: np.zeros((count, math.prod(c.newest)), np.uint8) for c in spec.images},
-        at=np.zeros(copies, np.int32),
-        stored=np.zeros(copies, np.int32),
-        priorities=priorities,
-    )
+        priorities = Priorities(np.zeros(blocks * width, np.float32), np.zeros(blocks, np.float32), np.float32(1.0))
+    columns = 2 * spec.width + sum(_mask_widths(spec)) + FACTS
+    return Replay(np.zeros((slots, copies, columns), np.float32), np.int32(0), np.int32(0), frames, priorities)
 
 
 def block_width(count: int) -> int:
@@ -120,8 +142,8 @@ def block_width(count: int) -> int:
     return 1 << max(4, round(math.log2(max(count, 1)) / 2))
 
 
-def _mask_width(spec: Spec) -> int:
-    return sum(choice.count for choice in choices_of(spec.action).values()) if spec.masked else 0
+def _mask_widths(spec: Spec) -> list[int]:
+    return [choice.count for choice in choices_of(spec.action).values()] if spec.masked else []
 
 
 def written(spec: Spec, replay: Replay, experience: Any, action: Any) -> Replay:
@@ -134,60 +156,65 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any) -> Replay:
     action : int32 array, shape ``(turns, copies)``
     """
     import jax.numpy as jnp
+    from jax import lax
 
     turns, copies = experience.rewards.shape
-    slots = replay.rows.shape[0] // copies
-    sizes = 1 + experience.closed.astype(jnp.int32)
-    ahead = jnp.cumsum(sizes, axis=0)
-    starts = (replay.at + ahead - sizes) % slots
-    base = jnp.arange(copies, dtype=jnp.int32) * slots
-    where = (base + starts).reshape(-1)
-    where_last = (base + (starts + 1) % slots).reshape(-1)
-    flags = (jnp.ones_like(experience.rewards), experience.ended, experience.closed)
-    row = _rows(spec, experience.observed, action, experience.rewards, *flags)
-    nothing = jnp.zeros_like(experience.rewards)
-    last = _rows(spec, experience.last, action, nothing, nothing, nothing, nothing)
-    # What stood ahead of its turn first, and then the turns: within a stretch they overwrite it with the same.
-    rows = _put(_put(replay.rows, where_last, last), where, row)
-    images = {}
-    for channel in spec.images:
-        memory = replay.images[channel.name]
-        for at, seen in ((where_last, experience.last), (where, experience.observed)):
-            memory = _put(memory, at, _newest(channel, seen.images[channel.name]))
-        images[channel.name] = memory
+    slots = replay.rows.shape[0]
+    facts = (action, experience.rewards, experience.ended, experience.closed)
+    masks = [mask.astype(jnp.float32) for mask in experience.last.legal]
+    row = jnp.concatenate(
+        [experience.observed.numbers, experience.last.numbers, *masks]
+        + [jnp.asarray(fact, jnp.float32)[..., None] for fact in facts],
+        axis=-1,
+    )
+    frames = replay.frames
+    if frames is not None:
+        frames = _filmed(spec, frames, experience, replay.at)
     priorities = replay.priorities
     if priorities is not None:
-        each = priorities.each.at[where_last].set(0.0).at[where].set(priorities.most)
-        touched = jnp.concatenate([where_last, where])
-        priorities = _resummed(priorities._replace(each=each), touched)
-    total = ahead[-1]
+        touched = replay.at * copies + jnp.arange(turns * copies)
+        priorities = _resummed(priorities._replace(each=priorities.each.at[touched].set(priorities.most)), touched)
     return Replay(
-        rows, images, (replay.at + total) % slots, jnp.minimum(replay.stored + total, slots - 1), priorities
+        rows=lax.dynamic_update_slice(replay.rows, row, (replay.at, 0, 0)),
+        at=(replay.at + turns) % slots,
+        stored=jnp.minimum(replay.stored + turns, slots),
+        frames=frames,
+        priorities=priorities,
     )
 
 
-def _rows(spec: Spec, seen: Seen, action: Any, reward: Any, start: Any, ended: Any, closed: Any) -> Any:
+def _filmed(spec: Spec, frames: Frames, experience: Any, at: Any) -> Frames:
+    """The frames after some turns: the one that was decided on, and the one after it, which the next turn writes again
+    unless the episode has closed."""
     import jax.numpy as jnp
+    from jax import lax
 
-    facts = jnp.stack([jnp.asarray(f, jnp.float32) for f in (action, reward, start, ended, closed, seen.age)], axis=-1)
-    masks = [mask.astype(jnp.float32) for mask in seen.legal]
-    parts = jnp.concatenate([seen.numbers, *masks, facts], axis=-1)
-    return parts.reshape(-1, parts.shape[-1])
-
-
-def _newest(channel: Any, image: Any) -> Any:
-    depth = channel.newest[-1]
-    return image[..., -depth:].reshape(math.prod(image.shape[:2]), -1)
+    copies = frames.newest.shape[0]
+    slots = frames.number.shape[0]
+    sizes = 1 + experience.closed.astype(jnp.int32)
+    ahead = jnp.cumsum(sizes, axis=0)
+    number = frames.newest + ahead - sizes
+    base = jnp.arange(copies, dtype=jnp.int32) * slots
+    images = {}
+    for channel in spec.images:
+        depth = channel.newest[-1]
+        memory = frames.images[channel.name]
+        for step, seen in ((1, experience.last), (0, experience.observed)):
+            where = (base + (number + step) % slots).reshape(-1)
+            newest = seen.images[channel.name][..., -depth:].reshape(where.shape[0], -1)
+            memory = _put(memory, where, newest)
+        images[channel.name] = memory
+    return Frames(
+        images=images,
+        newest=frames.newest + ahead[-1],
+        number=lax.dynamic_update_slice(frames.number, number, (at, 0)),
+        age=lax.dynamic_update_slice(frames.age, experience.observed.age, (at, 0)),
+    )
 
 
 def _put(memory: Any, at: Any, rows: Any) -> Any:
     """Rows written one after another: a scatter is taken apart into slower steps."""
     from jax import lax
-
-    for k in range(rows.shape[0]) if rows.shape[0] <= MOST_UNROLLED else ():
-        memory = lax.dynamic_update_slice(memory, rows[k : k + 1], (at[k], 0))
-    if rows.shape[0] <= MOST_UNROLLED:
-        return memory
 
     def one(k: Any, memory: Any) -> Any:
         return lax.dynamic_update_slice(memory, lax.dynamic_slice_in_dim(rows, k, 1), (at[k], 0))
@@ -195,15 +222,9 @@ def _put(memory: Any, at: Any, rows: Any) -> Any:
     return lax.fori_loop(0, rows.shape[0], one, memory)
 
 
-MOST_UNROLLED = 16
-
-
-def chances_for(noise: Any, rows: int, copies: int, prioritised: bool) -> Any:
+def chances_for(noise: Any, rows: int, prioritised: bool) -> Any:
     """The uniform numbers that `sampled` needs for so many rows."""
-    if prioritised:
-        return (noise.uniform(shape=(rows,)),)
-    shape = (rows, CANDIDATES)
-    return (noise.uniform(shape=shape),) + ((noise.uniform(shape=shape),) if copies > 1 else ())
+    return noise.uniform(shape=(rows,) if prioritised else (2, rows))
 
 
 def sampled(spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any, correction: Any = None) -> Sample:
@@ -220,138 +241,130 @@ def sampled(spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any,
     """
     import jax.numpy as jnp
 
+    slots, copies = replay.rows.shape[:2]
+    oldest = _oldest(spec, replay)
     if replay.priorities is None:
-        row = _uniformly(spec, replay, chance, n_step)
-        importance = jnp.ones(row.shape, jnp.float32)
+        copy = jnp.minimum(jnp.floor(chance[0] * copies), copies - 1).astype(jnp.int32)
+        span = (oldest[copy] if oldest.shape else oldest) - n_step + 1
+        # The newest rows are left until the steps after them have happened.
+        back = n_step + jnp.minimum(jnp.floor(chance[1] * span), span - 1).astype(jnp.int32)
+        place = (replay.at - back) % slots * copies + copy
+        importance = jnp.ones(place.shape, jnp.float32)
     else:
-        row, importance = _by_priority(spec, replay, chance[0], n_step, correction)
-    return transitions(spec, replay, row, importance, n_step, discount)
+        place, weight = _by_priority(replay.priorities, chance, correction, replay.stored * copies)
+        back = (replay.at - place // copies - 1) % slots + 1
+        reach = oldest[place % copies] if oldest.shape else oldest
+        weight = jnp.where((back >= n_step) & (back <= reach), weight, 0.0)
+        importance = weight / jnp.maximum(jnp.max(weight), 1e-12)
+    return transitions(spec, replay, place, importance, n_step, discount)
 
 
-def _span(spec: Spec, n_step: int) -> int:
-    """The oldest rows that a stack may reach beyond: those are no starts."""
-    return max([c.stacked for c in spec.images], default=1) - 1
+def _oldest(spec: Spec, replay: Replay) -> Any:
+    """How many turns back a transition may start; for images by copy, while the frames of its stack still stand."""
+    import jax.numpy as jnp
+    from jax import lax
+
+    if replay.frames is None:
+        return replay.stored
+    frames, slots = replay.frames, replay.rows.shape[0]
+    copies = jnp.arange(frames.newest.shape[0])
+    # The frame ahead of its turn may stand in the place of the oldest.
+    first = jnp.maximum(frames.newest - slots + _deepest(spec), 0)
+
+    def halved(_: Any, bounds: Any) -> Any:
+        near, far = bounds
+        middle = (near + far + 1) // 2
+        stands = frames.number[(replay.at - middle) % slots, copies] >= first
+        return jnp.where(stands, middle, near), jnp.where(stands, far, middle - 1)
+
+    bounds = (jnp.ones_like(frames.newest), jnp.broadcast_to(replay.stored, frames.newest.shape))
+    return lax.fori_loop(0, math.ceil(math.log2(slots)) + 1, halved, bounds)[0]
 
 
-def _uniformly(spec: Spec, replay: Replay, chance: Any, n_step: int) -> Any:
-    """Rows that start a transition: a copy, then how far back; drawn again where an episode's last row was met.
-
-    With four candidates a last row is left over once in (episode's length + 1)**4, and then the row before it is taken.
-    """
+def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any) -> tuple[Any, Any]:
+    """Rows in proportion to their priorities, one from each of as many equal shares of the sum; and their weights."""
     import jax.numpy as jnp
 
-    copies = replay.at.shape[0]
-    slots = replay.rows.shape[0] // copies
-    u = chance[0]
-    copy = jnp.zeros(u.shape, jnp.int32)
-    if copies > 1:
-        copy = jnp.minimum(jnp.floor(chance[1] * copies), copies - 1).astype(jnp.int32)
-    least, most = n_step, (replay.stored - _span(spec, n_step))[copy]
-    back = least + jnp.minimum(jnp.floor(u * (most - least + 1)), most - least).astype(jnp.int32)
-    row = copy * slots + (replay.at[copy] - back) % slots
-    start = replay.rows[row, replay.rows.shape[1] - FACTS + START] > 0.0
-    first = jnp.argmax(start, axis=1)
-    chosen = jnp.take_along_axis(row, first[:, None], axis=1)[:, 0]
-    before = copy[:, 0] * slots + (chosen % slots - 1) % slots
-    return jnp.where(jnp.any(start, axis=1), chosen, before)
-
-
-def _by_priority(spec: Spec, replay: Replay, u: Any, n_step: int, correction: Any) -> tuple[Any, Any]:
-    """Rows in proportion to their priorities, one from each of as many equal shares of the sum; and importance weights."""
-    import jax.numpy as jnp
-
-    assert replay.priorities is not None
-    each, blocks, _ = replay.priorities
+    each, blocks, _ = priorities
     width = each.shape[0] // blocks.shape[0]
     reach = jnp.cumsum(blocks)
     share = (jnp.arange(u.shape[0]) + u) / u.shape[0]
-    target = jnp.minimum(share * reach[-1], reach[-1] * (1.0 - 2.0**-22))
+    target = jnp.minimum(share, 1.0 - 2.0**-22) * reach[-1]
     block = jnp.minimum(jnp.sum(target[:, None] >= reach[None, :], axis=1), blocks.shape[0] - 1)
-    left = target - (reach[block] - blocks[block])
     inside = jnp.cumsum(each.reshape(-1, width)[block], axis=1)
     # Rounding can carry a target beyond its block's sum: the last row that has a chance is meant then.
-    left = jnp.minimum(left, inside[:, -1] * (1.0 - 2.0**-22))
-    row = block * width + jnp.sum(left[:, None] >= inside, axis=1)
-    chance = each[row] / reach[-1]
-    copies = replay.at.shape[0]
-    slots = replay.rows.shape[0] // copies
-    copy = row // slots
-    back = (replay.at[copy] - row % slots) % slots
-    whole = (back >= n_step) & (back <= replay.stored[copy] - _span(spec, n_step))
-    count = jnp.sum(replay.stored).astype(jnp.float32)
-    weight = jnp.where(whole, (count * jnp.maximum(chance, 1e-12)) ** -correction, 0.0)
-    return row, weight / jnp.maximum(jnp.max(weight), 1e-12)
+    left = jnp.minimum(target - (reach[block] - blocks[block]), inside[:, -1] * (1.0 - 2.0**-22))
+    place = block * width + jnp.minimum(jnp.sum(left[:, None] >= inside, axis=1), width - 1)
+    chance = jnp.maximum(each[place] / reach[-1], 1e-12)
+    return place, (count * chance) ** -correction
 
 
-def transitions(spec: Spec, replay: Replay, row: Any, importance: Any, n_step: int, discount: Any) -> Sample:
-    """The transitions that start at the given rows."""
+def transitions(spec: Spec, replay: Replay, place: Any, importance: Any, n_step: int, discount: Any) -> Sample:
+    """The transitions that start in the given places (slot times copies, plus copy)."""
     import jax.numpy as jnp
 
-    copies = replay.at.shape[0]
-    slots = replay.rows.shape[0] // copies
-    base, slot = row // slots * slots, row % slots
-    onward = base[:, None] + (slot[:, None] + jnp.arange(n_step + 1)) % slots
-    found = replay.rows[onward]
-    facts = found[..., -FACTS:]
-    closed, ended = facts[:, :n_step, CLOSED], facts[:, :n_step, ENDED]
+    slots, copies, columns = replay.rows.shape
+    rows = replay.rows.reshape(-1, columns)
+    onward = (place[:, None] + jnp.arange(n_step) * copies) % (slots * copies)
+    found = rows[onward]
+    closed, ended = found[..., CLOSED], found[..., ENDED]
     # 1 as long as no step before has closed the episode.
     running = jnp.concatenate([jnp.ones_like(closed[:, :1]), jnp.cumprod(1.0 - closed, axis=1)[:, :-1]], axis=1)
     power = discount ** jnp.arange(n_step, dtype=jnp.float32)
-    gain = jnp.sum(facts[:, :n_step, REWARD] * running * power, axis=1)
     steps = jnp.sum(running, axis=1)
-    ahead = discount**steps * (1.0 - jnp.max(ended * running, axis=1))
-    at = steps.astype(jnp.int32)
-    after = jnp.take_along_axis(found, at[:, None, None], axis=1)[:, 0]
-    row_after = base + (slot + at) % slots
+    at = steps.astype(jnp.int32) - 1
+    last = jnp.take_along_axis(found, at[:, None, None], axis=1)[:, 0] if n_step > 1 else found[:, 0]
+    width, legal, begin = spec.width, [], 2 * spec.width
+    for count in _mask_widths(spec):
+        legal.append(last[:, begin : begin + count] > 0.0)
+        begin += count
+    frame = frame_last = age = age_last = None
+    if replay.frames is not None:
+        copy, place_last = place % copies, jnp.take_along_axis(onward, at[:, None], axis=1)[:, 0]
+        frame, age = _frame(replay.frames, place), replay.frames.age.reshape(-1)[place]
+        frame_last, age_last = _frame(replay.frames, place_last) + 1, replay.frames.age.reshape(-1)[place_last] + 1
+    images = images_last = {}
+    if replay.frames is not None:
+        images = _stacks(spec, replay.frames, copy, frame, age)
+        images_last = _stacks(spec, replay.frames, copy, frame_last, age_last)
     return Sample(
-        observed=_seen(spec, replay, found[:, 0], row),
-        following=_seen(spec, replay, after, row_after),
-        action=facts[:, 0, ACTION].astype(jnp.int32),
-        gain=gain,
-        weight_ahead=ahead,
+        observed=Seen(found[:, 0, :width], images, (), age),
+        following=Seen(last[:, width : 2 * width], images_last, tuple(legal), age_last),
+        action=found[:, 0, ACTION].astype(jnp.int32),
+        gain=jnp.sum(found[..., REWARD] * running * power, axis=1),
+        weight_ahead=discount**steps * (1.0 - jnp.max(ended * running, axis=1)),
         importance=importance,
-        row=row,
+        place=place,
     )
 
 
-def _seen(spec: Spec, replay: Replay, found: Any, row: Any) -> Seen:
-    """What was seen in rows, with stacks put together from the rows before."""
+def _frame(frames: Frames, place: Any) -> Any:
+    return frames.number.reshape(-1)[place]
+
+
+def _stacks(spec: Spec, frames: Frames, copy: Any, number: Any, age: Any) -> dict[str, Any]:
+    """Images by frame number, with stacks put together from the frames before."""
     import jax.numpy as jnp
 
-    copies = replay.at.shape[0]
-    slots = replay.rows.shape[0] // copies
-    age = found[:, -FACTS + AGE].astype(jnp.int32)
-    legal, at = [], spec.width
-    for choice in choices_of(spec.action).values() if spec.masked else ():
-        legal.append(found[:, at : at + choice.count] > 0.0)
-        at += choice.count
+    slots = frames.number.shape[0]
     images = {}
     for channel in spec.images:
-        memory = replay.images[channel.name]
-        shape = (row.shape[0], *channel.newest)
+        memory = frames.images[channel.name]
         moments = []
         for back in reversed(range(channel.stacked)):
-            then = row // slots * slots + (row % slots - jnp.minimum(back, age)) % slots
-            moments.append(memory[then].reshape(shape))
+            then = copy * slots + (number - jnp.minimum(back, age)) % slots
+            moments.append(memory[then].reshape(-1, *channel.newest))
         images[channel.name] = jnp.concatenate(moments, axis=-1) if len(moments) > 1 else moments[0]
-    return Seen(found[:, : spec.width], images, tuple(legal), age)
+    return images
 
 
-def reprioritised(replay: Replay, row: Any, priority: Any, counts: Any) -> Priorities:
-    """New priorities of some rows.
-
-    Parameters
-    ----------
-    counts : bool array
-        Which rows take theirs.
-    """
+def reprioritised(priorities: Priorities, place: Any, priority: Any, counts: Any) -> Priorities:
+    """New priorities of some rows; `counts` says which of them take theirs."""
     import jax.numpy as jnp
 
-    old = replay.priorities
-    assert old is not None
-    new = jnp.where(counts & (old.each[row] > 0.0), priority, old.each[row])
-    most = jnp.maximum(old.most, jnp.max(jnp.where(counts, priority, 0.0)))
-    return _resummed(old._replace(each=old.each.at[row].set(new), most=most), row)
+    new = jnp.where(counts, priority, priorities.each[place])
+    most = jnp.maximum(priorities.most, jnp.max(jnp.where(counts, priority, 0.0)))
+    return _resummed(priorities._replace(each=priorities.each.at[place].set(new), most=most), place)
 
 
 def _resummed(priorities: Priorities, touched: Any) -> Priorities:
