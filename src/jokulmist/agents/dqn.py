@@ -212,9 +212,15 @@ class DQN(Agent):
             sample = memory_of.sampled(
                 spec, replay, chance, shapes.n_step, numbers.discount, numbers.importance_exponent
             )
-            parts = jax.tree.map(lambda leaf: leaf.reshape(updates, shapes.minibatch, *leaf.shape[1:]), sample)
+            # The target network stands still meanwhile, so what it says of all of them is one product.
+            later = sample.gain
+            if shapes.target:
+                later = action_values(shapes, learning.target, learning.statistics, sample.following)
+            parts = jax.tree.map(
+                lambda leaf: leaf.reshape(updates, shapes.minibatch, *leaf.shape[1:]), (sample, later)
+            )
             learning, told = lax.scan(
-                lambda now, part: update(shapes, numbers, now, part), learning, parts, unroll=updates <= MOST_UNROLLED
+                lambda now, part: update(shapes, numbers, now, *part), learning, parts, unroll=updates <= MOST_UNROLLED
             )
             readings, errors = told
             if shapes.prioritised:
@@ -296,26 +302,33 @@ def _masked(shapes: Any, values: Any, legal: Any) -> Any:
     return values if allowed is None else jnp.where(allowed, values, LOW)
 
 
-def targets(shapes: Any, learning: Learning, sample: Any) -> Any:
-    """What the values of the actions taken should be, shape ``(minibatch,)``."""
+def targets(shapes: Any, learning: Learning, sample: Any, later: Any) -> Any:
+    """What the values of the actions taken should be, shape ``(minibatch,)``.
+
+    Parameters
+    ----------
+    later : array, shape ``(minibatch, actions)``
+        The target network's values of what follows; not looked at where there is none.
+    """
     import jax.numpy as jnp
 
-    later = learning.target if shapes.target else learning.weights
-    values = action_values(shapes, later, learning.statistics, sample.following)
-    if shapes.double:
+    own = None
+    if shapes.double or not shapes.target:
         own = action_values(shapes, learning.weights, learning.statistics, sample.following)
+    values = later if shapes.target else own
+    if shapes.double:
         best = jnp.take_along_axis(values, jnp.argmax(own, axis=1)[:, None], axis=1)[:, 0]
     else:
         best = jnp.max(values, axis=1)
     return sample.gain + sample.weight_ahead * best
 
 
-def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any) -> tuple[Learning, Any]:
+def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any) -> tuple[Learning, Any]:
     """One step on one minibatch; its readings, and the errors."""
     import jax
     import jax.numpy as jnp
 
-    wanted = targets(shapes, learning, sample)
+    wanted = targets(shapes, learning, sample, later)
     inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
     layout = layout_of(shapes)
     taken = sample.action[:, None] == jnp.arange(Joint(shapes.spec.action).count)

@@ -14,11 +14,36 @@ import equinox as eqx
 import jax
 import jax.numpy as jnp
 import numpy as np
+from jax import lax
 
 from jokulmist.learning.networks import Gain
 
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
 GAINS = {"tanh": 1.0, "relu": math.sqrt(2.0)}
+
+
+@jax.custom_vjp
+def product(x: Any, weight: Any) -> Any:
+    """``x @ weight`` for many rows, whose gradient is taken with the rows turned over first.
+
+    The compiler has a fast product for two matrices as they lie, and a slow one where the first is to be read by columns,
+    as the gradient of the weights would read it (8 % of an update of a small network).
+    """
+    return x @ weight
+
+
+def _product_forward(x: Any, weight: Any) -> Any:
+    return x @ weight, (x, weight)
+
+
+def _product_backward(kept: Any, gradient: Any) -> Any:
+    x, weight = kept
+    width = x.shape[-1]
+    turned = lax.optimization_barrier(x.reshape(-1, width).T)
+    return gradient @ weight.T, turned @ gradient.reshape(-1, gradient.shape[-1])
+
+
+product.defvjp(_product_forward, _product_backward)
 
 
 class Layer(eqx.Module):
@@ -28,7 +53,7 @@ class Layer(eqx.Module):
     bias: Any
 
     def __call__(self, x: Any) -> Any:
-        return x @ self.weight + self.bias
+        return product(x, self.weight) + self.bias
 
 
 class Tower(eqx.Module):
@@ -54,7 +79,7 @@ class Fold(eqx.Module):
         patches = gathered(x, self.size, self.stride)
         if patches.dtype == jnp.uint8:  # the smallest form until the last moment
             patches = patches.astype(jnp.float32) * np.float32(1.0 / 255.0)
-        return patches @ self.weight + self.bias
+        return product(patches, self.weight) + self.bias
 
 
 class Eyes(eqx.Module):
