@@ -10,18 +10,16 @@ import numpy as np
 
 from jokulmist.agents.policies import Count, as_flat, seed_from
 from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Scheduled, Shapes, Share
+from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
-from jokulmist.environments.legal import drawn
-from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
-from jokulmist.learning.acting import LOW, Joint, refuse_ranges
+from jokulmist.learning.acting import Joint, refuse_ranges
 from jokulmist.learning.descent import AboveZero, Optimiser, descended, huber, squared, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
 from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, built
 from jokulmist.learning.schedules import linear
 
 
-MOST_COMBINATIONS = 4096
 SMALLEST_ERROR = 1e-3
 MOST_UNROLLED = 4
 
@@ -137,15 +135,17 @@ class DQN(Agent):
     gradient_clip: AboveZero | None = 10.0
 
     reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
+    usual_copies: ClassVar[int] = 16
+
+    def numbers(self) -> dict[str, Any]:
+        found = super().numbers()
+        if not self.prioritised:
+            del found["importance_exponent"], found["priority_exponent"]
+        return found
 
     def refuse(self, spec: Spec) -> None:
         refuse_ranges(spec.action, type(self).__name__)
-        count = Joint(spec.action).count
-        if count > MOST_COMBINATIONS:
-            raise SettingError(
-                f"`{type(self).__name__}` has a value for each combination of choices, and there are {count:,}; at most "
-                f"{MOST_COMBINATIONS:,} are allowed. Use `PPO`, which treats each choice by itself."
-            )
+        refuse_combinations(type(self).__name__, Joint(spec.action).count)
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
@@ -181,16 +181,11 @@ class DQN(Agent):
         import jax.numpy as jnp
 
         values = action_values(shapes, learner.weights, learner.statistics, observed)
-        index = jnp.argmax(values, axis=1).astype(jnp.int32)
-        joint = Joint(shapes.spec.action)
+        exploration = None
         if explore:
-            chance = jnp.where(learner.decisions < shapes.replay_start, 1.0, numbers.exploration)
-            u = noise.uniform(shape=(2, shapes.copies))
-            allowed = joint.legal(observed.legal)
-            if allowed is None:
-                allowed = jnp.ones((shapes.copies, joint.count), bool)
-            index = jnp.where(u[0] < chance, drawn(jnp, allowed, u[1]), index)
-        return joint.own(index), memory, ()
+            exploration = jnp.where(learner.decisions < shapes.replay_start, 1.0, numbers.exploration)
+        index = chosen_index(shapes, values, observed.legal, noise, exploration)
+        return Joint(shapes.spec.action).own(index), memory, ()
 
     @staticmethod
     def learn(
@@ -210,7 +205,7 @@ class DQN(Agent):
         def learned(learning: Learning) -> Any:
             # All minibatches of a turn are gathered at once: a loop over updates would copy the memory that it reads.
             sample = memory_of.sampled(
-                spec, replay, chance, shapes.n_step, numbers.discount, numbers.importance_exponent
+                spec, replay, chance, shapes.n_step, numbers.discount, getattr(numbers, "importance_exponent", None)
             )
             # The target network stands still meanwhile, so what it says of all of them is one product.
             later = sample.gain
@@ -258,8 +253,7 @@ class DQN(Agent):
     @staticmethod
     def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, float]:
         """The value of each action for one observation, by label."""
-        found = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed))[0]
-        return dict(zip(Joint(shapes.spec.action).labels, map(float, found), strict=True))
+        return by_label(shapes.spec, action_values(shapes, learner.weights, learner.statistics, observed)[0])
 
 
 def _outputs(shapes: Any) -> int:
@@ -280,7 +274,7 @@ def _layout(network: Any, spec: Spec, outputs: int, seed: int) -> tuple[Layout, 
 def action_values(shapes: Any, weights: Any, statistics: Any, seen: Seen) -> Any:
     """The values of all actions, shape ``(rows, actions)``; what is not allowed has a finite low one."""
     inputs = prepared(shapes.spec, shapes.scaling, statistics, seen)
-    return _masked(shapes, _values(shapes, layout_of(shapes).module(weights), inputs), seen.legal)
+    return masked_values(shapes.spec, _values(shapes, layout_of(shapes).module(weights), inputs), seen.legal)
 
 
 def _values(shapes: Any, module: Any, inputs: Any) -> Any:
@@ -293,13 +287,6 @@ def _values(shapes: Any, module: Any, inputs: Any) -> Any:
         return outputs
     gains = outputs[:, 1:]
     return outputs[:, :1] + gains - jnp.mean(gains, axis=1, keepdims=True)
-
-
-def _masked(shapes: Any, values: Any, legal: Any) -> Any:
-    import jax.numpy as jnp
-
-    allowed = Joint(shapes.spec.action).legal(legal)
-    return values if allowed is None else jnp.where(allowed, values, LOW)
 
 
 def targets(shapes: Any, learning: Learning, sample: Any, later: Any) -> Any:

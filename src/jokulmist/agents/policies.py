@@ -11,11 +11,12 @@ from pydantic import Field
 from jokulmist.agents.protocol import Agent, Experience, FixedShare, Numbers, Scheduled, Shapes
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning.acting import Acting, refuse_ranges
-from jokulmist.learning.descent import AboveZero, Optimiser, transform
+from jokulmist.learning.descent import AboveZero, Optimiser, descended, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
 from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, built
 
 Count = Annotated[int, Field(ge=1, strict=True)]
+READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
 TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 
 
@@ -193,6 +194,29 @@ def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Bat
 def after_update(learner: Learned, weights: Any, moments: Any, experience: Experience) -> Learned:
     """The learner after an update; only now the statistics move."""
     return Learned(weights, gathered(learner.statistics, experience.observed.numbers), moments)
+
+
+def descended_by(shapes: Any, numbers: Numbers, weights: Any, moments: Any, loss: Any) -> tuple[Any, Any, Any, Any]:
+    """One step down a loss of the networks.
+
+    Parameters
+    ----------
+    loss : function of the networks
+        Gives what is minimised, and readings.
+
+    Returns
+    -------
+    weights, moments, readings, and the norm of the gradient
+    """
+    import jax
+
+    layout = layout_of(shapes)
+    gradients, readings = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(layout.leaves(weights))
+    most = getattr(numbers, "gradient_clip", None)
+    weights, moments, norm = descended(
+        shapes.optimiser, weights, moments, as_flat(gradients), numbers.learning_rate, most
+    )
+    return weights, moments, readings, norm
 
 
 def as_flat(gradients: list[Any]) -> Any:

@@ -9,14 +9,14 @@ from jokulmist.agents.policies import (
     Learned,
     PolicyAgent,
     after_update,
-    as_flat,
     batch_of,
+    descended_by,
     layout_of,
 )
 from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled
 from jokulmist.learning.acting import Acting
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
-from jokulmist.learning.descent import AboveZero, descended, squared
+from jokulmist.learning.descent import AboveZero, squared
 from jokulmist.learning.schedules import linear
 
 
@@ -84,6 +84,8 @@ class PPO(PolicyAgent):
     reading_names: ClassVar[tuple[str, ...]] = (
         "policy_loss", "value_loss", "entropy", "clip_share", "divergence", "explained_variance", "gradient_norm",
     )  # fmt: skip
+
+    usual_copies: ClassVar[int] = 32
 
     @staticmethod
     def learn(
@@ -165,20 +167,15 @@ def _step(shapes: Any, numbers: Numbers, state: Any, rows: Rows) -> Any:
     import jax.numpy as jnp
 
     weights, moments, going = state
-    layout = layout_of(shapes)
-
-    def loss(leaves: Any) -> Any:
-        return objective(shapes, numbers, layout.combined(leaves), rows)
-
-    gradients, readings = jax.grad(loss, has_aux=True)(layout.leaves(weights))
-    most = getattr(numbers, "gradient_clip", None)
-    new = descended(shapes.optimiser, weights, moments, as_flat(gradients), numbers.learning_rate, most)
+    *new, readings, norm = descended_by(
+        shapes, numbers, weights, moments, lambda networks: objective(shapes, numbers, networks, rows)
+    )
     if hasattr(numbers, "divergence_limit"):
         going = going & (readings[4] <= numbers.divergence_limit)
-        kept = jax.tree.map(lambda after, before: jnp.where(going, after, before), new[:2], (weights, moments))
+        kept = jax.tree.map(lambda after, before: jnp.where(going, after, before), new, [weights, moments])
     else:
-        kept = new[:2]
-    return (*kept, going), (*readings, new[2])
+        kept = new
+    return (*kept, going), (*readings, norm)
 
 
 def _taken(rows: Rows, order: Any) -> Rows:

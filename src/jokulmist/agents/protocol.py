@@ -149,6 +149,7 @@ class Agent(BaseModel):
 
     reading_names: ClassVar[tuple[str, ...]] = ()
     traced: ClassVar[bool] = True
+    usual_copies: ClassVar[int] = 1
 
     def __init__(self, **settings: Any) -> None:
         try:

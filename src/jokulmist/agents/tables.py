@@ -21,6 +21,7 @@ from jokulmist.agents.cells import FORBIDDEN, SCALARS, Ops, array_ops, grid_for
 from jokulmist.agents.greedy import chances, drawn
 from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
 from jokulmist.agents.table_pilot import TablePilot
+from jokulmist.agents.values import by_label
 from jokulmist.environments.actions import Choice
 from jokulmist.environments.channels import Spec
 from jokulmist.errors import SettingError
@@ -148,10 +149,10 @@ class TableAgent(Agent):
         return TablePilot(shapes, numbers, learner.values, explore, learn, exploring)
 
     @staticmethod
-    def values(shapes: Any, learner: Table, row: Sequence[float]) -> np.ndarray[Any, Any]:
-        """The values of all actions for one observation, float32, shape ``(actions,)``."""
-        found: np.ndarray[Any, Any] = np.asarray(learner.values)[shapes.grid.place(row, SCALARS)[0]]
-        return found
+    def values(shapes: Any, learner: Table, observed: Any) -> dict[str, float]:
+        """The value of each action for one observation, by label."""
+        row = [float(number) for number in observed.numbers[0]]
+        return by_label(shapes.spec, np.asarray(learner.values)[shapes.grid.place(row, SCALARS)[0]])
 
 
 def _rows(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:

@@ -42,8 +42,8 @@ class Training(BaseModel):
         One of the two: when the run is over.
     seeds : list of int
         One run a seed.
-    copies : int
-        How many copies of the environment step side by side.
+    copies : int, optional
+        How many copies of the environment step side by side; by default what suits the method.
     lane : {"auto", "plain", "compiled"}
         ``auto`` compiles where the class can be compiled.
     evaluate_every : int, optional
@@ -57,7 +57,7 @@ class Training(BaseModel):
     steps: Count | None = None
     episodes: Count | None = None
     seeds: tuple[Seed, ...] = (0,)
-    copies: Annotated[int, Field(ge=1, le=MOST_COPIES, strict=True)] = 1
+    copies: Annotated[int, Field(ge=1, le=MOST_COPIES, strict=True)] | None = None
     lane: Literal["auto", "plain", "compiled"] = "auto"
     evaluate_every: Count | None = None
     evaluate_episodes: Count = 100
@@ -94,6 +94,17 @@ class Plan:
     environment: Environment
     agent: Agent
     training: Training
+
+    def __post_init__(self) -> None:
+        if self.training.copies is None:
+            settings = {**self.training.model_dump(), "copies": self.agent.usual_copies}
+            object.__setattr__(self, "training", Training(**settings))
+
+    @property
+    def copies(self) -> int:
+        """How many copies step side by side."""
+        assert self.training.copies is not None
+        return self.training.copies
 
     def written(self) -> dict[str, Any]:
         """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""

@@ -9,11 +9,13 @@ from typing import Any, Literal
 import numpy as np
 
 from jokulmist.agents.protocol import Agent, numbers_at
+from jokulmist.environments.actions import Action
 from jokulmist.environments.channels import Observation, Spec
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.legal import Mask, choices_of
 from jokulmist.environments.noise import Domain, Noise, Stream
-from jokulmist.errors import SettingError
+from jokulmist.errors import SettingError, listed
 from jokulmist.lanes.protocol import Observed
 from jokulmist.learning.schedules import Progress
 from jokulmist.records.checkpoints import filled, open_arrays, save_arrays
@@ -43,7 +45,7 @@ class Policy:
         self.learner = learner
         self.decisions = decisions
 
-    def choose(self, observation: Any, act: Act = "greedy", seed: int = 0) -> Any:
+    def choose(self, observation: Any, act: Act = "greedy", seed: int = 0, legal: Any = None) -> Any:
         """The action for one observation.
 
         Parameters
@@ -54,27 +56,71 @@ class Policy:
             Without exploration, or as in training at its end.
         seed : int
             Of the draws that break ties and sample.
+        legal : list of labels, or dict of them by part, optional
+            What may be done now, as ``episode.legal`` gives it; everything where it is left out.
 
         Returns
         -------
         The action in own form: an index, a float or array, or a record.
         """
         player = Player(self, copies=1, seed=seed, act=act)
-        row = [float(v) for v in self._row(observation)]
-        return player.choose(Observed([row], []))[0]
+        return player.choose(self._observed(observation, legal))[0]
 
     def values(self, observation: Any) -> dict[str, float]:
         """The value of each action, by label; for methods that have values of actions."""
         judge = getattr(type(self.agent), "values", None)
         if judge is None:
-            raise SettingError(f"`{type(self.agent).__name__}` has no values of actions.")
-        shapes = self.agent.shapes(self.spec, 1)
-        found = judge(shapes, self.learner, [float(v) for v in self._row(observation)])
-        return dict(zip(self.spec.action.labels, map(float, found), strict=True))  # type: ignore[union-attr, arg-type]
+            raise SettingError(
+                f"`{type(self.agent).__name__}` has no values of actions; use `probabilities`, or `value` for the value of "
+                f"an observation."
+            )
+        found: dict[str, float] = judge(self.agent.shapes(self.spec, 1), self.learner, self._observed(observation).seen)
+        return found
+
+    def value(self, observation: Any) -> float:
+        """The value of an observation: as it was learned, or that of the best action."""
+        judge = getattr(type(self.agent), "state_value", None)
+        if judge is None or not getattr(self.agent, "baseline", True):
+            return max(self.values(observation).values())
+        return float(judge(self.agent.shapes(self.spec, 1), self.learner, self._observed(observation).seen))
+
+    def probabilities(self, observation: Any, legal: Any = None) -> dict[str, Any]:
+        """The chance of each action when sampled, by label; with several parts a dict of them by part.
+
+        Parameters
+        ----------
+        observation, legal
+            As `choose` takes them.
+        """
+        judge = getattr(type(self.agent), "probabilities", None)
+        if judge is None:
+            raise SettingError(f"`{type(self.agent).__name__}` has values of actions instead of chances; use `values`.")
+        parts = judge(self.agent.shapes(self.spec, 1), self.learner, self._observed(observation, legal).seen)
+        choices = choices_of(self.spec.action)
+        named = {name: dict(zip(choices[name].labels, map(float, parts[name]), strict=True)) for name in choices}
+        return named.get("", named)
+
+    def _observed(self, observation: Any, legal: Any = None) -> Observed:
+        """One observation as the agent takes it."""
+        row = [float(v) for v in self._row(observation)]
+        images = {}
+        for channel in self.spec.images:
+            image = np.asarray(observation[channel.name])
+            if image.shape != channel.shape or image.dtype != np.uint8:
+                raise SettingError(
+                    f"`{channel.name}` is a uint8 image of shape {channel.shape}; got {image.dtype} of shape {image.shape}."
+                )
+            images[channel.name] = image
+        masks: list[Any] = []
+        if self.spec.masked:
+            masks = [_mask(self.spec.action, legal)]
+        return Observed([row], [images] if images else None, masks)
 
     def _row(self, observation: Any) -> Any:
         if isinstance(observation, (Observation, Mapping)):
             return self.spec.flat({name: observation[name] for name in list(observation.keys())})
+        if self.spec.images:
+            raise SettingError(f"an observation is a mapping with {listed(c.name for c in self.spec.channels)}.")
         row = np.asarray(observation, np.float32)
         if row.shape != (self.spec.width,):
             raise SettingError(
@@ -97,6 +143,8 @@ class Policy:
                     f"channel `{mine.name}` of `{name}` differs from the one the policy learned on: "
                     f"{_told(other)} against {_told(mine)}."
                 )
+        if ours.masked != theirs.masked:
+            raise SettingError(f"the policy learned {'with' if ours.masked else 'without'} `legal`, and `{name}` differs.")
         if ours.action != theirs.action:
             raise SettingError(f"the policy acts by {ours.action!r}, and `{name}` takes {theirs.action!r}.")
 
@@ -130,10 +178,23 @@ class Policy:
         spec = Spec.from_described(about["spec"])
         draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
         model, _ = agent.fresh(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
-        return cls(agent, spec, filled(model, arrays), int(about["decisions"]))
+        return cls(agent, spec, filled(agent.kept(model), arrays), int(about["decisions"]))
 
     def __repr__(self) -> str:
         return f"<policy of {self.agent!r} after {self.decisions:,} decisions>"
+
+
+def _mask(action: Action, legal: Any) -> Mask:
+    """Labels that are allowed as truth values, one array a choice."""
+    mask = []
+    for name, choice in choices_of(action).items():
+        allowed = legal.get(name) if isinstance(legal, Mapping) else legal
+        able = np.zeros(choice.count, bool)
+        able[[choice.own(label) for label in (choice.labels if allowed is None else allowed)]] = True
+        if not able.any():
+            raise SettingError("`legal` allows nothing; give at least one label, or leave it out.")
+        mask.append(able)
+    return tuple(mask)
 
 
 def _told(channel: Any) -> str:

@@ -46,7 +46,7 @@ def train(
     episodes: int | None = None,
     seed: int = 0,
     seeds: Sequence[int] | None = None,
-    copies: int = 1,
+    copies: int | None = None,
     lane: Literal["auto", "plain", "compiled"] = "auto",
     evaluate_every: int | None = None,
     evaluate_episodes: int = 100,
@@ -65,8 +65,8 @@ def train(
     seed : int
     seeds : sequence of int, optional
         One run a seed; the result is `Runs`.
-    copies : int
-        Copies of the environment that step side by side.
+    copies : int, optional
+        Copies of the environment that step side by side; by default what suits the method.
     lane : {"auto", "plain", "compiled"}
         ``auto`` compiles the class where it can be compiled and says why where not; ``plain`` runs it in Python, so
         that breakpoints and prints work; ``compiled`` makes it an error if it cannot be.
@@ -141,7 +141,7 @@ def train_plan(
     """Train a plan, one run a seed; see `train`."""
     show = show or Silent()
     plan.agent.shapes(
-        describe(plan.environment).spec, plan.training.copies
+        describe(plan.environment).spec, plan.copies
     )  # what does not fit is told before anything is made
     compiled, why = chosen_lane(plan)
     if why:
@@ -237,15 +237,15 @@ class _Session:
         if self.compiled:
             from jokulmist.training.compiled_loop import CompiledLoop
 
-            return CompiledLoop(self.environment, self.agent, self.seed, self.training.copies, planned)
+            return CompiledLoop(self.environment, self.agent, self.seed, self.plan.copies, planned)
         from jokulmist.training.plain_loop import PlainLoop
 
-        return PlainLoop(self.environment, self.agent, self.seed, self.training.copies, planned)
+        return PlainLoop(self.environment, self.agent, self.seed, self.plan.copies, planned)
 
     def _drive(self, loop: Loop, planned: Planned, began: float) -> str:
         """Train to the end in pieces. What is recorded happens at turns that the plan fixes; the clock decides only
         how finely the way between them is cut."""
-        copies, per_update = self.training.copies, loop.turns_per_update
+        copies, per_update = self.plan.copies, loop.turns_per_update
 
         def turns(decisions: int) -> int:
             whole = -(-decisions // copies)

@@ -1,0 +1,90 @@
+"""Synchronous advantage actor-critic."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+from jokulmist.agents.policies import (
+    READINGS,
+    Count,
+    Learned,
+    PolicyAgent,
+    after_update,
+    batch_of,
+    descended_by,
+    layout_of,
+)
+from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled
+from jokulmist.learning.acting import Acting
+from jokulmist.learning.advantages import advantages, explained_variance, normalised
+from jokulmist.learning.descent import squared
+from jokulmist.learning.schedules import linear
+
+
+class ActorCritic(PolicyAgent):
+    """Advantage actor-critic with synchronous copies: one step on each batch of decisions.
+
+    maximises  mean( A log p(a|s) ) + entropy_bonus entropy,  A = the advantage, held fixed
+
+    Mnih et al. (2016), "Asynchronous methods for deep reinforcement learning", section 4 and supplement, algorithm S3,
+    with all copies stepped together.
+
+    Parameters
+    ----------
+    trace_decay : float, in [0, 1]
+        Of the advantages (Schulman et al., 2016): 1 gives the paper's return up to the horizon.
+    advantages_normalised : bool
+        Over the batch.
+    learning_rate, discount, horizon, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
+        See `PolicyAgent`.
+
+    Notes
+    -----
+    Differs from the paper: copies step together instead of asynchronously; Adam unless told otherwise; two networks
+    unless `shared`. Fails when the batch (horizon times copies) is small: one step a batch follows whatever it holds.
+
+    Examples
+    --------
+    >>> ActorCritic(entropy_bonus=0.01)
+    ActorCritic(entropy_bonus=0.01)
+    """
+
+    learning_rate: Scheduled = linear(3e-3, 0.0, over=1.0)
+    horizon: Count = 16
+    trace_decay: FixedShare = 0.95
+    advantages_normalised: bool = False
+
+    reading_names: ClassVar[tuple[str, ...]] = READINGS
+    usual_copies: ClassVar[int] = 16
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        import jax.numpy as jnp
+
+        networks = layout_of(shapes).module(learner.weights)
+        batch, after = batch_of(shapes, learner, experience)
+        shape = experience.rewards.shape
+        known = networks.values(batch.inputs)
+        gains = advantages(
+            experience.rewards, experience.ended, experience.closed, known.reshape(shape),
+            networks.values(after).reshape(shape), numbers.discount, numbers.trace_decay,
+        ).reshape(-1)  # fmt: skip
+        targets = gains + known
+        if shapes.advantages_normalised:
+            gains = normalised(gains)
+
+        def loss(networks: Any) -> Any:
+            outputs, values = networks(batch.inputs)
+            judged = Acting(shapes.spec.action).judged(outputs, batch.legal, batch.actions)
+            assert judged.log_probability.shape == gains.shape == values.shape == targets.shape
+            policy_loss = -jnp.mean(judged.log_probability * gains)
+            value_loss = jnp.mean(squared(values - targets))
+            entropy = jnp.mean(judged.entropy)
+            total = policy_loss + numbers.value_weight * value_loss - numbers.entropy_bonus * entropy
+            return total, (policy_loss, value_loss, entropy)
+
+        weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        explained = explained_variance(known, targets)
+        return after_update(learner, weights, moments, experience), memory, (*told, explained, norm)

@@ -1,0 +1,180 @@
+"""Q-learning with values that are linear in features."""
+
+from __future__ import annotations
+
+import math
+from typing import Any, ClassVar, NamedTuple
+
+import numpy as np
+
+from jokulmist.agents.policies import Count
+from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
+from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
+from jokulmist.environments.channels import Seen, Spec
+from jokulmist.learning import replay as memory_of
+from jokulmist.learning.acting import Joint, refuse_ranges
+from jokulmist.learning.features import Features, Kind
+from jokulmist.learning.schedules import linear
+
+
+class Learned(NamedTuple):
+    """What was learned: ``weights`` of shape ``(features, actions)``, ``decisions``, and the ``replay`` if there is one."""
+
+    weights: Any
+    decisions: Any
+    replay: Any
+
+
+class LinearQ(Agent):
+    """Q-learning on features: the value of an action is the sum of the weights of the features that an observation has.
+
+    Q(s, a) = w_a . x(s);  w_a += learning_rate (r + discount max_b Q(s', b) - Q(s, a)) x(s) / |x(s)|^2
+
+    Sutton and Barto (2018), sections 9.5 and 10.1, with the target of equation 6.8.
+
+    Parameters
+    ----------
+    features : {"tiles", "radial"}
+        Overlapping grids of tiles, or Gaussian bases around a grid of centres.
+    tiles, tilings : int
+        Tiles along each number, and how many displaced grids of them.
+    centres : int
+        Centres along each number, for radial bases.
+    learning_rate : float or schedule, in [0, 1]
+        Share of its error that one decision takes off its value.
+    discount : float, in [0, 1]
+    exploration : float or schedule, in [0, 1]
+        Chance of a random action.
+    replay : bool
+        Whether past decisions are learned from again.
+    replay_size, replay_start, minibatch, learn_every : int
+        As `DQN` has them; used with `replay`.
+
+    Notes
+    -----
+    Differs from the book: the step is divided by the features' squared length, so that a rate means the same for all
+    features; where several copies share a feature in one turn, the mean of what they ask for is applied. Fails when many
+    numbers are observed together (features multiply), and may diverge off-policy, as every method with such targets may.
+
+    Examples
+    --------
+    >>> LinearQ(tiles=6, tilings=4)
+    LinearQ(tiles=6, tilings=4)
+    """
+
+    learning_rate: Share = linear(0.3, 0.01, over=1.0)
+    discount: FixedShare = 0.99
+    exploration: Share = linear(1.0, 0.05, over=0.5)
+    features: Kind = "tiles"
+    tiles: Count = 6
+    tilings: Count = 8
+    centres: Count = 6
+    replay: bool = False
+    replay_size: Count = 100_000
+    replay_start: Count = 1_000
+    minibatch: Count = 32
+    learn_every: Count = 4
+
+    reading_names: ClassVar[tuple[str, ...]] = ("error", "mean_value")
+    usual_copies: ClassVar[int] = 8
+
+    def refuse(self, spec: Spec) -> None:
+        super().refuse(spec)
+        refuse_ranges(spec.action, type(self).__name__)
+        refuse_combinations(type(self).__name__, Joint(spec.action).count)
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        shapes = super().shapes(spec, copies)
+        radial = self.features == "radial"
+        shapes.made_of = Features(
+            self.features, spec, self.centres if radial else self.tiles, 1 if radial else self.tilings
+        )
+        shapes.made_of.refuse(type(self).__name__)
+        if self.replay:
+            shapes.slots = memory_of.slots_for(
+                self.replay_size, copies, self.decisions_per_update(copies), 1, spec
+            )
+        return shapes
+
+    def decisions_per_update(self, copies: int) -> int:
+        return self.learn_every // math.gcd(copies, self.learn_every) if self.replay else 1
+
+    @staticmethod
+    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+        weights = np.zeros((shapes.made_of.count, Joint(shapes.spec.action).count), np.float32)
+        replay: Any = ()
+        if shapes.replay:
+            replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, prioritised=False)
+        return Learned(weights, np.int32(0), replay), ()
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+    ) -> tuple[Any, Any, tuple[()]]:
+        values = masked_values(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers), observed.legal)
+        index = chosen_index(shapes, values, observed.legal, noise, numbers.exploration if explore else None)
+        return Joint(shapes.spec.action).own(index), memory, ()
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        import jax
+        import jax.numpy as jnp
+        from jax import lax
+
+        spec, rows = shapes.spec, experience.rewards.size
+        action = Joint(spec.action).index(experience.actions)
+        decisions = learner.decisions + rows
+        if not shapes.replay:
+            flat = jax.tree.map(lambda leaf: leaf.reshape(rows, *leaf.shape[2:]), experience)
+            sample = memory_of.Sample(
+                observed=flat.observed,
+                following=flat.last,
+                action=action.reshape(-1),
+                gain=flat.rewards,
+                weight_ahead=jnp.where(flat.ended, 0.0, numbers.discount),
+                importance=jnp.ones_like(flat.rewards),
+                place=action.reshape(-1),
+            )
+            weights, readings = update(shapes, numbers, learner.weights, sample)
+            return Learned(weights, decisions, ()), memory, tuple(readings)
+        replay = memory_of.written(spec, learner.replay, experience, action)
+        updates = rows // shapes.learn_every
+        chance = memory_of.chances_for(noise, updates * shapes.minibatch, prioritised=False)
+
+        def learned(weights: Any) -> Any:
+            sample = memory_of.sampled(spec, replay, chance, 1, numbers.discount)
+            parts = jax.tree.map(lambda leaf: leaf.reshape(updates, shapes.minibatch, *leaf.shape[1:]), sample)
+            weights, told = lax.scan(lambda now, part: update(shapes, numbers, now, part), weights, parts)
+            return weights, jnp.mean(told, axis=0)
+
+        def waited(weights: Any) -> Any:
+            return weights, jnp.zeros(len(LinearQ.reading_names), jnp.float32)
+
+        weights, readings = lax.cond(decisions >= shapes.replay_start, learned, waited, learner.weights)
+        return Learned(weights, decisions, replay), memory, tuple(readings)
+
+    @staticmethod
+    def kept(learner: Learned) -> Learned:
+        return learner._replace(replay=())
+
+    @staticmethod
+    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, float]:
+        """The value of each action for one observation, by label."""
+        return by_label(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers)[0])
+
+
+def update(shapes: Any, numbers: Numbers, weights: Any, sample: Any) -> tuple[Any, Any]:
+    """One step on some transitions; and its readings."""
+    import jax.numpy as jnp
+
+    made_of = shapes.made_of
+    after = masked_values(shapes.spec, made_of.values(weights, sample.following.numbers), sample.following.legal)
+    target = sample.gain + sample.weight_ahead * jnp.max(after, axis=1)
+    values = made_of.values(weights, sample.observed.numbers)
+    chosen = jnp.take_along_axis(values, sample.action[:, None], axis=1)[:, 0]
+    assert chosen.shape == target.shape
+    error = target - chosen
+    weights = made_of.moved(weights, sample.observed.numbers, sample.action, numbers.learning_rate * error)
+    return weights, jnp.stack([jnp.mean(jnp.abs(error)), jnp.mean(chosen)])

@@ -1,0 +1,174 @@
+"""The Monte Carlo policy gradient."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, NamedTuple
+
+import numpy as np
+
+from jokulmist.agents.policies import READINGS, Batch, Count, Learned, PolicyAgent, after_update, descended_by, layout_of
+from jokulmist.agents.protocol import Experience, Numbers, Scheduled
+from jokulmist.environments.channels import Seen
+from jokulmist.environments.legal import choices_of
+from jokulmist.learning.acting import Acting
+from jokulmist.learning.advantages import accumulated
+from jokulmist.learning.descent import squared
+from jokulmist.learning.inputs import prepared
+from jokulmist.learning.schedules import linear
+
+
+class Stretch(NamedTuple):
+    """The turns of one horizon, kept until their episodes have closed.
+
+    Attributes
+    ----------
+    observed : Seen of arrays with axes (turns, copies, ...)
+    actions : in own form
+    rewards : float32, shape ``(turns, copies)``
+        With what a cut is worth, where a baseline tells it.
+    closed : bool, shape ``(turns, copies)``
+    open : bool, shape ``(turns, copies)``
+        Not learned from yet: the episode had not closed.
+    """
+
+    observed: Any
+    actions: Any
+    rewards: Any
+    closed: Any
+    open: Any
+
+
+class Reinforce(PolicyAgent):
+    """REINFORCE: after whole episodes, actions are made likelier by what came after them.
+
+    maximises  mean( (G - b(s)) log p(a|s) ) + entropy_bonus entropy,  G = r + discount r' + ...
+
+    Williams (1992), "Simple statistical gradient-following algorithms"; Sutton and Barto (2018), section 13.4.
+
+    Parameters
+    ----------
+    baseline : bool
+        Whether a value of the state is learned and taken off the returns.
+    returns_normalised : bool
+        Whether what the actions are weighted by is brought to mean 0 and spread 1 over each update.
+    horizon : int
+        Decisions of each copy between two updates. An episode is learned from once it has closed, if it began in this
+        stretch or the one before.
+    learning_rate, discount, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
+        See `PolicyAgent`.
+
+    Notes
+    -----
+    Differs from the book: the factor discount^t of the first decisions is left out, as is usual; an episode that was
+    open at an update is learned from at the next, when the policy has moved by one step. A cut is followed by the
+    baseline's value of what was last seen; without a baseline it counts as an end. Fails when episodes are longer than
+    twice the horizon, whose first decisions are never learned from; and when returns vary much.
+
+    Examples
+    --------
+    >>> Reinforce(baseline=False)
+    Reinforce(baseline=False)
+    """
+
+    learning_rate: Scheduled = linear(3e-3, 0.0, over=1.0)
+    horizon: Count = 64
+    baseline: bool = True
+    returns_normalised: bool = True
+
+    reading_names: ClassVar[tuple[str, ...]] = READINGS
+    usual_copies: ClassVar[int] = 16
+
+    @staticmethod
+    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+        learner, _ = PolicyAgent.fresh(shapes, numbers, noise)
+        return learner, _nothing(shapes)
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Stretch, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        import jax
+        import jax.numpy as jnp
+
+        stretch = _stretch(shapes, numbers, learner, experience)
+        both = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory, stretch)
+        returns = accumulated(both.rewards, jnp.where(both.closed, 0.0, numbers.discount))
+        # Whether the episode of each turn closes at it or later in the two stretches.
+        whole = accumulated(both.closed.astype(jnp.float32), jnp.where(both.closed, 0.0, 1.0)) > 0.0
+        used = (whole & both.open).reshape(-1).astype(jnp.float32)
+        count = jnp.maximum(jnp.sum(used), 1.0)
+
+        def mean(amounts: Any) -> Any:
+            return jnp.sum(amounts * used) / count
+
+        returns = returns.reshape(-1)
+        batch = _flat(shapes, learner, both)
+        known = jnp.zeros_like(returns)
+        if shapes.baseline:
+            known = layout_of(shapes).module(learner.weights).values(batch.inputs)
+        gains = returns - known
+        if shapes.returns_normalised:
+            spread = jnp.sqrt(mean(jnp.square(gains - mean(gains))))
+            gains = jnp.where(spread > 1e-6, (gains - mean(gains)) / jnp.maximum(spread, 1e-6), gains)
+
+        def loss(networks: Any) -> Any:
+            outputs = networks.outputs(batch.inputs)
+            judged = Acting(shapes.spec.action).judged(outputs, batch.legal, batch.actions)
+            assert judged.log_probability.shape == gains.shape == used.shape
+            policy_loss = -mean(judged.log_probability * gains)
+            value_loss = mean(squared(networks.values(batch.inputs) - returns)) if shapes.baseline else jnp.float32(0.0)
+            entropy = mean(judged.entropy)
+            total = policy_loss + numbers.value_weight * value_loss - numbers.entropy_bonus * entropy
+            return total, (policy_loss, value_loss, entropy)
+
+        weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        some = jnp.sum(used) > 0.0  # else the optimiser would roll on by itself
+        weights, moments = jax.tree.map(
+            lambda new, old: jnp.where(some, new, old), (weights, moments), (learner.weights, learner.moments)
+        )
+        spread = mean(jnp.square(returns - mean(returns)))
+        off = returns - known
+        explained = jnp.where(
+            spread > 1e-12, 1.0 - mean(jnp.square(off - mean(off))) / jnp.maximum(spread, 1e-12), 0.0
+        )
+        now = stretch._replace(open=~whole[shapes.horizon :])
+        return after_update(learner, weights, moments, experience), now, (*told, explained, norm)
+
+
+def _nothing(shapes: Any) -> Stretch:
+    """The stretch before the first: of nothing that is open."""
+    lead, spec = (shapes.horizon, shapes.copies), shapes.spec
+    choices = choices_of(spec.action)
+    seen = Seen(
+        np.zeros((*lead, spec.width), np.float32),
+        {c.name: np.zeros((*lead, *c.shape), np.uint8) for c in spec.images},
+        tuple(np.ones((*lead, c.count), bool) for c in choices.values()) if spec.masked else (),
+        np.zeros(lead, np.int32),
+    )
+    actions = Acting(spec.action).own([np.zeros(lead, np.int32) for _ in choices])
+    return Stretch(seen, actions, np.zeros(lead, np.float32), np.zeros(lead, bool), np.zeros(lead, bool))
+
+
+def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> Stretch:
+    """What has happened now; a cut is worth what the baseline says of the last observation."""
+    import jax
+    import jax.numpy as jnp
+
+    rewards = experience.rewards
+    if shapes.baseline:
+        last = jax.tree.map(lambda leaf: leaf.reshape(-1, *leaf.shape[2:]), experience.last)
+        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, last)
+        ahead = layout_of(shapes).module(learner.weights).values(inputs).reshape(rewards.shape)
+        rewards = rewards + jnp.where(experience.closed & ~experience.ended, numbers.discount * ahead, 0.0)
+    return Stretch(
+        experience.observed, experience.actions, rewards, experience.closed, jnp.ones_like(experience.closed)
+    )
+
+
+def _flat(shapes: Any, learner: Learned, stretch: Stretch) -> Batch:
+    import jax
+
+    observed, actions = jax.tree.map(
+        lambda leaf: leaf.reshape(-1, *leaf.shape[2:]), (stretch.observed, stretch.actions)
+    )
+    return Batch(prepared(shapes.spec, shapes.scaling, learner.statistics, observed), observed.legal, actions)
