@@ -62,9 +62,9 @@ class LinearQ(Agent):
     LinearQ(tiles=6, tilings=4)
     """
 
-    learning_rate: Share = linear(0.3, 0.01, over=1.0)
+    learning_rate: Share = linear(0.1, 0.01, over=1.0)
     discount: FixedShare = 0.99
-    exploration: Share = linear(1.0, 0.05, over=0.5)
+    exploration: Share = linear(1.0, 0.05, over=0.3)
     features: Kind = "tiles"
     tiles: Count = 6
     tilings: Count = 8

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.policies import (
@@ -184,14 +185,14 @@ def _taken(rows: Rows, order: Any) -> Rows:
     import jax.numpy as jnp
 
     leaves, tree = jax.tree.flatten(rows)
-    wide = [leaf.reshape(leaf.shape[0], -1) for leaf in leaves]
+    wide = [leaf.reshape(leaf.shape[0], math.prod(leaf.shape[1:])) for leaf in leaves]
     narrow = [k for k, leaf in enumerate(leaves) if leaf.dtype != jnp.uint8]
     together = jnp.concatenate([wide[k].astype(jnp.float32) for k in narrow], axis=1)[order]
     at = 0
     for k, leaf in enumerate(leaves):
         if k in narrow:
             part = together[:, at : at + wide[k].shape[1]]
-            leaves[k] = part.reshape(-1, *leaf.shape[1:]).astype(leaf.dtype)
+            leaves[k] = part.reshape(order.shape[0], *leaf.shape[1:]).astype(leaf.dtype)
             at += wide[k].shape[1]
         else:
             leaves[k] = leaf[order]

@@ -10,8 +10,9 @@ SHIPPED: dict[str, tuple[str, str]] = {
     "tarn": ("jokulmist.gallery.tarn", "Tarn"),
     "tarn-whole": ("jokulmist.gallery.tarn", "WholeTarn"),
     "ferry": ("jokulmist.gallery.ferry", "Ferry"),
+    "aurora": ("jokulmist.gallery.aurora", "Aurora"),
 }
-__all__ = ["SHIPPED", "Ferry", "Tarn", "WholeTarn"]
+__all__ = ["SHIPPED", "Aurora", "Ferry", "Tarn", "WholeTarn"]
 
 
 def __getattr__(name: str) -> Any:
