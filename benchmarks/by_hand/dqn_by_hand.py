@@ -81,7 +81,5 @@ def train(
         while done >= start and learned < (done - start) // learn_every:
             learned += 1
             i = chance.integers(0, min(done, size), minibatch)
-            params, moments = update(
-                params, target, moments, rows[i], actions[i], rewards[i], ends[i], following[i]
-            )
+            params, moments = update(params, target, moments, rows[i], actions[i], rewards[i], ends[i], following[i])
     return np.array(returns), np.array(when)

@@ -3,6 +3,7 @@
 The same networks, copies and settings as `jm.PPO()`.
 """
 
+import itertools
 from functools import partial
 
 import jax
@@ -13,7 +14,7 @@ import optax
 
 def network(chance, sizes):
     layers = []
-    for k, (inputs, outputs) in enumerate(zip(sizes, sizes[1:], strict=False)):
+    for k, (inputs, outputs) in enumerate(itertools.pairwise(sizes)):
         scale = 0.01 if k == len(sizes) - 2 else 1.0
         q, _ = np.linalg.qr(chance.standard_normal((max(inputs, outputs), min(inputs, outputs))))
         weight = scale * (q if inputs >= outputs else q.T)
@@ -58,7 +59,7 @@ def make_update(optimiser, clip=0.2):
     return update
 
 
-def train(ferry, steps, copies=8, seed=0, horizon=64, epochs=4, minibatch=256, discount=0.99, decay=0.95, rate=3e-3):
+def train(ferry, steps, copies=8, seed=0, horizon=64, epochs=4, minibatch=256, discount=0.99, decay=0.95, rate=1e-3):
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
     chance = np.random.default_rng(seed)
     params = {"policy": network(chance, (4, 64, 64, 3)), "value": network(chance, (4, 64, 64, 1))}

@@ -8,6 +8,7 @@
     |-- ActionError (ValueError)         an action that the environment does not have
     |-- NoiseError (ValueError)          a draw asked with arguments that have no distribution
     |-- BrokenEnvironment (RuntimeError) the researcher's own code failed or broke its declaration
+    |-- DivergedTraining (ArithmeticError) what is learned became infinite or not a number
     |-- LookupFailed (LookupError)       a name, file, class or run that is not there
     `-- RecordError (OSError)            a run's folder cannot be read or written
 
@@ -41,6 +42,10 @@ class NoiseError(JokulmistError, ValueError):
 
 class BrokenEnvironment(JokulmistError, RuntimeError):
     """The researcher's own code failed, or gave back something other than it declared."""
+
+
+class DivergedTraining(JokulmistError, ArithmeticError):
+    """What is learned became infinite or not a number."""
 
 
 class LookupFailed(JokulmistError, LookupError):

@@ -94,7 +94,9 @@ def function_named(use: str, base: Path | None = None) -> Any:
     module = module_of(place, base)
     found = getattr(module, name, None)
     if not callable(found):
-        raise SettingError(f"{place} has no function `{name}`; it has {listed(n for n in vars(module) if n[0] != '_')}.")
+        raise SettingError(
+            f"{place} has no function `{name}`; it has {listed(n for n in vars(module) if n[0] != '_')}."
+        )
     return found
 
 

@@ -60,7 +60,15 @@ def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,)
     one = Experience(
         *jax.tree.map(
             lambda v: jnp.asarray(v)[None],
-            (seen(rows), np.array(actions), np.array(rewards, np.float32), np.array(ended), np.array(closed), seen(after), seen(after)),
+            (
+                seen(rows),
+                np.array(actions),
+                np.array(rewards, np.float32),
+                np.array(ended),
+                np.array(closed),
+                seen(after),
+                seen(after),
+            ),
         ),
         (),
     )

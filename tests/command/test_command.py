@@ -84,7 +84,12 @@ def test_the_tables_are_for_people_and_progress_is_not_on_standard_output(place)
     shown = run("check", "tarn", "--steps", "300", folder=place)
     assert shown.returncode == 0
     assert "compiled, 64 copies" in shown.stdout
-    assert {row["name"] for row in json.loads(run("gallery", "--json").stdout)} == {"tarn", "tarn-whole", "ferry"}
+    assert {row["name"] for row in json.loads(run("gallery", "--json").stdout)} == {
+        "tarn",
+        "tarn-whole",
+        "ferry",
+        "aurora",
+    }
     assert "jokulmist 0." in run("--version").stdout
 
 

@@ -49,7 +49,7 @@ class ActorCritic(PolicyAgent):
     ActorCritic(entropy_bonus=0.01)
     """
 
-    learning_rate: Scheduled = linear(3e-3, 0.0, over=1.0)
+    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     horizon: Count = 16
     trace_decay: FixedShare = 0.95
     advantages_normalised: bool = False

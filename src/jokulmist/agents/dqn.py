@@ -19,7 +19,6 @@ from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gather
 from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, built
 from jokulmist.learning.schedules import linear
 
-
 SMALLEST_ERROR = 1e-3
 MOST_UNROLLED = 4
 
@@ -211,14 +210,12 @@ class DQN(Agent):
             later = sample.gain
             if shapes.target:
                 later = action_values(shapes, learning.target, learning.statistics, sample.following)
-            parts = jax.tree.map(
-                lambda leaf: leaf.reshape(updates, shapes.minibatch, *leaf.shape[1:]), (sample, later)
-            )
+            parts = jax.tree.map(lambda leaf: leaf.reshape(updates, shapes.minibatch, *leaf.shape[1:]), (sample, later))
             learning, told = lax.scan(
                 lambda now, part: update(shapes, numbers, now, *part), learning, parts, unroll=updates <= MOST_UNROLLED
             )
             readings, errors = told
-            if shapes.prioritised:
+            if replay.priorities is not None:
                 priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
                 priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
                 learning = learning._replace(priorities=priorities)
@@ -299,7 +296,7 @@ def targets(shapes: Any, learning: Learning, sample: Any, later: Any) -> Any:
     """
     import jax.numpy as jnp
 
-    own = None
+    own: Any = None
     if shapes.double or not shapes.target:
         own = action_values(shapes, learning.weights, learning.statistics, sample.following)
     values = later if shapes.target else own

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import Count
+from jokulmist.agents.policies import Count, in_rows
 from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
@@ -58,8 +58,8 @@ class LinearQ(Agent):
 
     Examples
     --------
-    >>> LinearQ(tiles=6, tilings=4)
-    LinearQ(tiles=6, tilings=4)
+    >>> LinearQ(tiles=10, tilings=4)
+    LinearQ(tiles=10, tilings=4)
     """
 
     learning_rate: Share = linear(0.1, 0.01, over=1.0)
@@ -91,9 +91,7 @@ class LinearQ(Agent):
         )
         shapes.made_of.refuse(type(self).__name__)
         if self.replay:
-            shapes.slots = memory_of.slots_for(
-                self.replay_size, copies, self.decisions_per_update(copies), 1, spec
-            )
+            shapes.slots = memory_of.slots_for(self.replay_size, copies, self.decisions_per_update(copies), 1, spec)
         return shapes
 
     def decisions_per_update(self, copies: int) -> int:
@@ -101,7 +99,7 @@ class LinearQ(Agent):
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        weights = np.zeros((shapes.made_of.count, Joint(shapes.spec.action).count), np.float32)
+        weights = np.zeros((shapes.made_of.size, Joint(shapes.spec.action).count), np.float32)
         replay: Any = ()
         if shapes.replay:
             replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, prioritised=False)
@@ -127,7 +125,7 @@ class LinearQ(Agent):
         action = Joint(spec.action).index(experience.actions)
         decisions = learner.decisions + rows
         if not shapes.replay:
-            flat = jax.tree.map(lambda leaf: leaf.reshape(rows, *leaf.shape[2:]), experience)
+            flat = in_rows(experience)
             sample = memory_of.Sample(
                 observed=flat.observed,
                 following=flat.last,

@@ -95,7 +95,9 @@ class PolicyAgent(Agent):
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
         layout, modules = _layout(shapes.network, shapes.spec, shapes.shared, with_value(shapes), seed_from(noise))
         weights = layout.flat(modules)
-        return Learned(weights, fresh_statistics(shapes.spec, shapes.scaling), transform(shapes.optimiser).init(weights)), ()
+        return Learned(
+            weights, fresh_statistics(shapes.spec, shapes.scaling), transform(shapes.optimiser).init(weights)
+        ), ()
 
     @staticmethod
     def choose(
@@ -176,19 +178,19 @@ class Batch(NamedTuple):
     actions: Any
 
 
-def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any]:
-    """The batch, and the inputs of the true observations after each advance."""
+def in_rows(tree: Any) -> Any:
+    """Arrays with axes (turns, copies, ...) as one row a decision."""
     import jax
 
-    rows = experience.rewards.size
+    return jax.tree.map(lambda leaf: leaf.reshape(leaf.shape[0] * leaf.shape[1], *leaf.shape[2:]), tree)
 
-    def flat(tree: Any) -> Any:
-        return jax.tree.map(lambda leaf: leaf.reshape(rows, *leaf.shape[2:]), tree)
 
-    observed, last = flat(experience.observed), flat(experience.last)
+def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any]:
+    """The batch, and the inputs of the true observations after each advance."""
+    observed, last = in_rows(experience.observed), in_rows(experience.last)
     inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
     after = prepared(shapes.spec, shapes.scaling, learner.statistics, last)
-    return Batch(inputs, observed.legal, flat(experience.actions)), after
+    return Batch(inputs, observed.legal, in_rows(experience.actions)), after
 
 
 def after_update(learner: Learned, weights: Any, moments: Any, experience: Experience) -> Learned:

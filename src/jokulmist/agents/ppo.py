@@ -72,7 +72,7 @@ class PPO(PolicyAgent):
     PPO(entropy_bonus=0.01, clip=0.1)
     """
 
-    learning_rate: Scheduled = linear(3e-3, 0.0, over=1.0)
+    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     horizon: Count = 64
     clip: Scheduled = 0.2
     epochs: Count = 4

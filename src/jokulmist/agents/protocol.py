@@ -185,6 +185,10 @@ class Agent(BaseModel):
         """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay behind."""
         return learner
 
+    def functions(self) -> list[Any]:
+        """Functions of the user's own among the settings; a run keeps their source."""
+        return [value for _, value in self if callable(value) and hasattr(value, "__qualname__")]
+
     def written(self) -> dict[str, Any]:
         """The settings as they stand in a plan."""
         return self.model_dump(mode="python", exclude_none=True)

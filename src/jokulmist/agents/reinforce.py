@@ -6,7 +6,17 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import READINGS, Batch, Count, Learned, PolicyAgent, after_update, descended_by, layout_of
+from jokulmist.agents.policies import (
+    READINGS,
+    Batch,
+    Count,
+    Learned,
+    PolicyAgent,
+    after_update,
+    descended_by,
+    in_rows,
+    layout_of,
+)
 from jokulmist.agents.protocol import Experience, Numbers, Scheduled
 from jokulmist.environments.channels import Seen
 from jokulmist.environments.legal import choices_of
@@ -70,7 +80,7 @@ class Reinforce(PolicyAgent):
     Reinforce(baseline=False)
     """
 
-    learning_rate: Scheduled = linear(3e-3, 0.0, over=1.0)
+    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     horizon: Count = 64
     baseline: bool = True
     returns_normalised: bool = True
@@ -128,9 +138,7 @@ class Reinforce(PolicyAgent):
         )
         spread = mean(jnp.square(returns - mean(returns)))
         off = returns - known
-        explained = jnp.where(
-            spread > 1e-12, 1.0 - mean(jnp.square(off - mean(off))) / jnp.maximum(spread, 1e-12), 0.0
-        )
+        explained = jnp.where(spread > 1e-12, 1.0 - mean(jnp.square(off - mean(off))) / jnp.maximum(spread, 1e-12), 0.0)
         now = stretch._replace(open=~whole[shapes.horizon :])
         return after_update(learner, weights, moments, experience), now, (*told, explained, norm)
 
@@ -151,13 +159,11 @@ def _nothing(shapes: Any) -> Stretch:
 
 def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> Stretch:
     """What has happened now; a cut is worth what the baseline says of the last observation."""
-    import jax
     import jax.numpy as jnp
 
     rewards = experience.rewards
     if shapes.baseline:
-        last = jax.tree.map(lambda leaf: leaf.reshape(-1, *leaf.shape[2:]), experience.last)
-        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, last)
+        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, in_rows(experience.last))
         ahead = layout_of(shapes).module(learner.weights).values(inputs).reshape(rewards.shape)
         rewards = rewards + jnp.where(experience.closed & ~experience.ended, numbers.discount * ahead, 0.0)
     return Stretch(
@@ -166,9 +172,7 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
 
 
 def _flat(shapes: Any, learner: Learned, stretch: Stretch) -> Batch:
-    import jax
-
-    observed, actions = jax.tree.map(
-        lambda leaf: leaf.reshape(-1, *leaf.shape[2:]), (stretch.observed, stretch.actions)
+    observed = in_rows(stretch.observed)
+    return Batch(
+        prepared(shapes.spec, shapes.scaling, learner.statistics, observed), observed.legal, in_rows(stretch.actions)
     )
-    return Batch(prepared(shapes.spec, shapes.scaling, learner.statistics, observed), observed.legal, actions)

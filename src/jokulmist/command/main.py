@@ -100,6 +100,9 @@ def train(
     set_: Set = None,
     folder: Folder = Path("runs"),
     name: Annotated[Optional[str], typer.Option(help="The run's name; else the next free one.")] = None,  # noqa: UP045
+    workers: Annotated[
+        Optional[int], typer.Option(help="Processes among which seeds are shared out; else one a core.")  # noqa: UP045
+    ] = None,
     dry: Annotated[bool, typer.Option("--dry", help="Say what would be run, with a forecast; train nothing.")] = False,
     json: AsJson = False,
 ) -> None:
@@ -111,7 +114,7 @@ def train(
     """
     from jokulmist.command.training import train as work
 
-    stopped = work(plan, set_ or [], folder, name, dry, json)
+    stopped = work(plan, set_ or [], folder, name, workers, dry, json)
     raise typer.Exit(INTERRUPTED if stopped else DONE)
 
 

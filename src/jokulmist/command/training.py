@@ -14,7 +14,9 @@ from jokulmist.command.printing import print_json, print_table
 TRIAL_DECISIONS = 20_000
 
 
-def train(plan_file: Path, changes: list[str], folder: Path, name: str | None, dry: bool, json: bool) -> bool:
+def train(
+    plan_file: Path, changes: list[str], folder: Path, name: str | None, workers: int | None, dry: bool, json: bool
+) -> bool:
     """Train a plan; returns whether it was stopped before its end."""
     from jokulmist.training.plans import read_plan
     from jokulmist.training.run import summary
@@ -23,9 +25,11 @@ def train(plan_file: Path, changes: list[str], folder: Path, name: str | None, d
 
     plan = read_plan(plan_file, changes)
     if dry:
-        _forecast(plan, folder, json)
+        _forecast(plan, folder, workers, json)
         return False
-    runs = train_plan(plan, folder=folder, name=name, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
+    runs = train_plan(
+        plan, folder=folder, name=name, show=LiveLine(), command=["jokulmist", *sys.argv[1:]], workers=workers
+    )
     from jokulmist.pictures.saved import save_pictures
     from jokulmist.training.evaluation import levels
 
@@ -43,10 +47,12 @@ def train(plan_file: Path, changes: list[str], folder: Path, name: str | None, d
     return any(run.status == "stopped" for run in runs)
 
 
-def _forecast(plan: Any, folder: Path, json: bool) -> None:
+def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
     """What would be run, from a short trial in memory."""
+    from jokulmist.training.session import chosen_lane
     from jokulmist.training.showing import duration
-    from jokulmist.training.train import chosen_lane, train_plan
+    from jokulmist.training.side_by_side import usual_workers
+    from jokulmist.training.train import train_plan
 
     training = plan.training
     compiled, why = chosen_lane(plan)
@@ -69,6 +75,7 @@ def _forecast(plan: Any, folder: Path, json: bool) -> None:
         "environment": repr(plan.environment),
         "agent": repr(plan.agent),
         "runs": len(training.seeds),
+        "side_by_side": min(len(training.seeds), workers or usual_workers()),
         "folder": str(folder),
         "lane": "compiled" if compiled else f"plain{f' ({why})' if why else ''}",
         "decisions_a_run": round(wanted),
@@ -80,7 +87,8 @@ def _forecast(plan: Any, folder: Path, json: bool) -> None:
         return
     for key, value in forecast.items():
         typer.echo(f"{key.replace('_', ' '):<16} {f'{value:,}' if isinstance(value, int) else value}")
-    typer.echo(f"altogether       about {duration(forecast['seconds_a_run'] * forecast['runs'])}; nothing was trained")
+    rounds = -(-forecast["runs"] // forecast["side_by_side"])
+    typer.echo(f"altogether       about {duration(forecast['seconds_a_run'] * rounds)}; nothing was trained")
 
 
 def evaluate(path: Path, episodes: int, seed: int, act: str, json: bool) -> None:

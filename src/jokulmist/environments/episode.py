@@ -194,7 +194,7 @@ class Episode:
             name: [label for label, able in zip(choice.labels, allowed, strict=True) if able]
             for (name, choice), allowed in zip(choices.items(), mask, strict=True)
         }
-        return found[""] if "" in found else found
+        return found.get("", found)
 
     @property
     def steps(self) -> int:

@@ -129,7 +129,7 @@ def modifier_from(written: Any) -> Modifier:
     use = written.get("use") if isinstance(written, dict) else None
     if use not in known:
         raise SettingError(
-            f'an entry of `modify` is a table with `use`, one of {listed(known)}; got {written!r}. '
+            f"an entry of `modify` is a table with `use`, one of {listed(known)}; got {written!r}. "
             f'Write for instance `modify = [{{ use = "Stack", count = 4 }}]`.'
         )
     settings = {name: value for name, value in written.items() if name != "use"}

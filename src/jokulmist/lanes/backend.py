@@ -33,7 +33,9 @@ def start_backend() -> None:
     before = os.environ.get("XLA_FLAGS")
     if "small_while_loop" in (before or ""):
         return
-    flags = f"{ONE_THREAD} --xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold={LARGEST_SMALL_LOOP_BYTES}"
+    flags = (
+        f"{ONE_THREAD} --xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold={LARGEST_SMALL_LOOP_BYTES}"
+    )
     os.environ["XLA_FLAGS"] = f"{before} {flags}" if before else flags
     try:
         jax.devices()

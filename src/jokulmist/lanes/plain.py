@@ -114,9 +114,7 @@ class PlainLane:
         if self._glimpses:
             look = self._draws[Stream.LOOK]
             seen = [
-                (row, self._shown[i])
-                if self.still[i]
-                else self._glimpse(i, row, look.at(self.turn, i), first=False)
+                (row, self._shown[i]) if self.still[i] else self._glimpse(i, row, look.at(self.turn, i), first=False)
                 for i, row in enumerate(rows)
             ]
             last.rows, last.images = [row for row, _ in seen], [images for _, images in seen]

@@ -37,7 +37,7 @@ class Features(NamedTuple):
     tilings: int
 
     @property
-    def count(self) -> int:
+    def size(self) -> int:
         """How many features there are."""
         if self.kind == "radial":
             return int(self.each**self.spec.width)
@@ -52,10 +52,10 @@ class Features(NamedTuple):
                     f"Declare `low=` and `high=`."
                 )
         most = MOST_RADIAL if self.kind == "radial" else MOST_FEATURES
-        if self.count > most:
+        if self.size > most:
             word = "centres" if self.kind == "radial" else "tiles"
             raise SettingError(
-                f"`{word}` of {self.each} along each of {self.spec.width} numbers gives `{method}` {self.count:,} "
+                f"`{word}` of {self.each} along each of {self.spec.width} numbers gives `{method}` {self.size:,} "
                 f"features; at most {most:,} are allowed. Use fewer `{word}`, or `DQN`."
             )
 
@@ -80,7 +80,7 @@ class Features(NamedTuple):
         return place + np.arange(self.tilings, dtype=np.int32) * int((self.each + 1) ** width)
 
     def radial(self, rows: Any) -> Any:
-        """Gaussian bases around a grid of centres, scaled to a sum of 1, float32, shape ``(rows, count)``.
+        """Gaussian bases around a grid of centres, scaled to a sum of 1, float32, shape ``(rows, size)``.
 
         Their spread is the distance between two centres (Moody and Darken, 1989).
         """

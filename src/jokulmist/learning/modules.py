@@ -7,6 +7,7 @@ convolution (5.3 against 12.7 ms for an update of 32 images).
 
 from __future__ import annotations
 
+import itertools
 import math
 from typing import Any
 
@@ -39,7 +40,7 @@ def _product_forward(x: Any, weight: Any) -> Any:
 def _product_backward(kept: Any, gradient: Any) -> Any:
     x, weight = kept
     width = x.shape[-1]
-    turned = lax.optimization_barrier(x.reshape(-1, width).T)
+    turned = lax.optimization_barrier(x.reshape(-1, width).T)  # type: ignore[no-untyped-call]
     return gradient @ weight.T, turned @ gradient.reshape(-1, gradient.shape[-1])
 
 
@@ -141,10 +142,7 @@ def layers(
     chance: np.random.Generator, widths: tuple[int, ...], outputs: int, gain: Gain, activation: str, start: str
 ) -> tuple[Layer, ...]:
     """Layers of the given widths and one for the outputs, whose weights are scaled by `gain`."""
-    inner = [
-        layer(chance, inputs, width, GAINS[activation], start)
-        for inputs, width in zip(widths, widths[1:], strict=False)
-    ]
+    inner = [layer(chance, inputs, width, GAINS[activation], start) for inputs, width in itertools.pairwise(widths)]
     return (*inner, layer(chance, widths[-1], outputs, gain, start))
 
 

@@ -288,7 +288,6 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
                 carry, happened = turn(numbers, settings(first, carry.episodes), carry, noise, first, one)
                 experience = jax.tree.map(lambda leaf: leaf[None], happened)
             else:
-
                 learner = carry.learner  # only read on the way, so it stays out of what goes round
 
                 def step(carry: Carry, offset: Any) -> Any:
@@ -348,7 +347,9 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
             allowed = compiled.legal(numbers, states)
             seen = Seen(shown_first.numbers, shown_first.images, allowed, jnp.zeros_like(steps))
             new = (seen, kept)
-            observed, kept = jax.tree.map(lambda a, b: _choose(closed, a, b), new, (last._replace(legal=legal), memories))
+            observed, kept = jax.tree.map(
+                lambda a, b: _choose(closed, a, b), new, (last._replace(legal=legal), memories)
+            )
             return states, observed, kept
 
         states, observed, memories = lax.cond(
@@ -360,8 +361,8 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
             _running(over, so_far, value, steps)
             for over, so_far, value in zip(overs, carry.measures, judged.measures, strict=True)
         )
-        shown = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
-        row = jnp.stack([judged.held.astype(jnp.float32), steps.astype(jnp.float32), *totals, *shown])
+        told = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
+        row = jnp.stack([judged.held.astype(jnp.float32), steps.astype(jnp.float32), *totals, *told])
         carry = Carry(
             states=states,
             observed=observed,

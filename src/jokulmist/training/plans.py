@@ -172,7 +172,9 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
     environment_type = environment_class(environment.pop("use"), base)
     modify = environment.pop("modify", [])
     if not isinstance(modify, list):
-        raise SettingError(f'`modify` must be a list of tables, e.g. `[{{ use = "Stack", count = 4 }}]`; got {modify!r}.')
+        raise SettingError(
+            f'`modify` must be a list of tables, e.g. `[{{ use = "Stack", count = 4 }}]`; got {modify!r}.'
+        )
     around = [modifier_from(entry) for entry in modify]
     made = environment_type(**environment).modified(*around)
     return Plan(made, agent_from(agent, base), Training(**parts["training"]))

@@ -144,7 +144,9 @@ class Policy:
                     f"{_told(other)} against {_told(mine)}."
                 )
         if ours.masked != theirs.masked:
-            raise SettingError(f"the policy learned {'with' if ours.masked else 'without'} `legal`, and `{name}` differs.")
+            raise SettingError(
+                f"the policy learned {'with' if ours.masked else 'without'} `legal`, and `{name}` differs."
+            )
         if ours.action != theirs.action:
             raise SettingError(f"the policy acts by {ours.action!r}, and `{name}` takes {theirs.action!r}.")
 

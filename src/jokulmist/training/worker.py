@@ -1,0 +1,120 @@
+"""A worker process of `side_by_side.py`: reads a plan, then trains the seeds that it is given, one after another."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import sys
+import threading
+import traceback
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any, TextIO
+
+from jokulmist.errors import JokulmistError
+from jokulmist.training import side_by_side
+
+BUSY = threading.Event()
+
+
+class Told:
+    """Shows progress by telling the process that asked."""
+
+    def __init__(self, out: TextIO) -> None:
+        self._out = out
+
+    def send(self, kind: str, **more: Any) -> None:
+        self._out.write(json.dumps({"kind": kind, **more}) + "\n")
+        self._out.flush()
+
+    def begin(self, title: str) -> None: ...
+
+    def update(self, standing: Any) -> None:
+        self.send("update", standing=asdict(standing))
+
+    def say(self, text: str) -> None:
+        self.send("say", text=text)
+
+    def end(self, text: str) -> None:
+        self.send("end", text=text)
+
+
+def main() -> None:
+    """Work until the input ends."""
+    # What a researcher's code prints belongs beside the talk, not into the answers.
+    out = os.fdopen(os.dup(1), "w", encoding="utf-8")
+    os.dup2(2, 1)
+    side_by_side.IN_WORKER = True
+    told = Told(out)
+    first = json.loads(sys.stdin.readline())
+    sys.path[:] = [*first["modules"], *[place for place in sys.path if place not in first["modules"]]]
+    os.chdir(first["folder"])
+    if first["core"] is not None and hasattr(os, "sched_setaffinity"):
+        os.sched_setaffinity(0, {first["core"]})
+    try:
+        from jokulmist.training.plans import plan_of
+
+        plan = plan_of(first["plan"])
+    except BaseException as failure:
+        told.send("failed", error=type(failure).__name__, text=str(failure) or type(failure).__name__)
+        return
+    told.send("ready")
+    for message in _messages():
+        _train(plan, message, told)
+        BUSY.clear()
+
+
+def _messages() -> Any:
+    """The seeds to train, as they come; if the input ends while one is trained, whoever asked has gone."""
+    waiting: list[dict[str, Any]] = []
+    ready = threading.Condition()
+    ended = False
+
+    def listen() -> None:
+        nonlocal ended
+        for line in sys.stdin:
+            with ready:
+                waiting.append(json.loads(line))
+                ready.notify()
+        with ready:
+            ended = True
+            ready.notify()
+        if BUSY.is_set():
+            os.kill(os.getpid(), signal.SIGINT)  # training ends cleanly, with all saved
+
+    threading.Thread(target=listen, daemon=True).start()
+    while True:
+        with ready:
+            while not waiting and not ended:
+                ready.wait()
+            if not waiting:
+                return
+            message = waiting.pop(0)
+            BUSY.set()
+        yield message
+
+
+def _train(plan: Any, message: dict[str, Any], told: Told) -> None:
+    from jokulmist.training.session import Session, chosen_lane
+
+    seed = message["seed"]
+    try:
+        compiled, why = chosen_lane(plan)
+        if why:
+            told.say(why)
+        path = Path(message["path"])
+        Session(plan.for_seed(seed), seed, compiled, why, path, told, message["command"]).run()
+    except JokulmistError as failure:
+        told.send("failed", error=type(failure).__name__, text=str(failure))
+    except KeyboardInterrupt:
+        told.send("done")
+    except Exception as failure:
+        told.send("failed", error="JokulmistError", text=f"{type(failure).__name__}: {failure}")
+        traceback.print_exc()
+    else:
+        told.send("done")
+
+
+if __name__ == "__main__":
+    main()
