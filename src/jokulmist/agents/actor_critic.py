@@ -12,7 +12,6 @@ from jokulmist.agents.policies import (
     after_update,
     batch_of,
     descended_by,
-    layout_of,
 )
 from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled
 from jokulmist.learning.acting import Acting
@@ -63,7 +62,7 @@ class ActorCritic(PolicyAgent):
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
-        networks = layout_of(shapes).module(learner.weights)
+        networks = shapes.layout.module(learner.weights)
         batch, after = batch_of(shapes, learner, experience)
         shape = experience.rewards.shape
         known = networks.values(batch.inputs)
@@ -77,7 +76,7 @@ class ActorCritic(PolicyAgent):
 
         def loss(networks: Any) -> Any:
             outputs, values = networks(batch.inputs)
-            judged = Acting(shapes.spec.action).judged(outputs, batch.legal, batch.actions)
+            judged = shapes.acting.judged(outputs, batch.legal, batch.actions)
             assert judged.log_probability.shape == gains.shape == values.shape == targets.shape
             policy_loss = -jnp.mean(judged.log_probability * gains)
             value_loss = jnp.mean(squared(values - targets))

@@ -13,10 +13,10 @@ from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Scheduled, Sha
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
-from jokulmist.learning.acting import Joint, refuse_ranges
+from jokulmist.learning.acting import Joint, joint_over, refuse_ranges
 from jokulmist.learning.descent import AboveZero, Optimiser, descended, huber, squared, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
-from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, built
+from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, applied, built
 from jokulmist.learning.schedules import linear
 
 SMALLEST_ERROR = 1e-3
@@ -153,7 +153,8 @@ class DQN(Agent):
         shapes.slots = memory_of.slots_for(
             self.replay_size, copies, self.decisions_per_update(copies), self.n_step, spec
         )
-        layout_of(shapes)  # what does not fit is told now
+        shapes.joint = joint_over(spec.action)
+        shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0)[0]
         return shapes
 
     def decisions_per_update(self, copies: int) -> int:
@@ -177,14 +178,12 @@ class DQN(Agent):
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, tuple[()]]:
-        import jax.numpy as jnp
-
-        values = action_values(shapes, learner.weights, learner.statistics, observed)
+        values = action_values(shapes, learner.weights, learner.statistics, observed, noise.xp)
         exploration = None
         if explore:
-            exploration = jnp.where(learner.decisions < shapes.replay_start, 1.0, numbers.exploration)
+            exploration = noise.xp.where(learner.decisions < shapes.replay_start, 1.0, numbers.exploration)
         index = chosen_index(shapes, values, observed.legal, noise, exploration)
-        return Joint(shapes.spec.action).own(index), memory, ()
+        return shapes.joint.own(index), memory, ()
 
     @staticmethod
     def learn(
@@ -244,6 +243,10 @@ class DQN(Agent):
         return learner, memory, tuple(readings)
 
     @staticmethod
+    def chooses_by_numpy(shapes: Any) -> bool:
+        return isinstance(shapes.network, Dense)
+
+    @staticmethod
     def kept(learner: Learned) -> Learned:
         return learner._replace(target=(), moments=(), replay=())
 
@@ -254,12 +257,7 @@ class DQN(Agent):
 
 
 def _outputs(shapes: Any) -> int:
-    return Joint(shapes.spec.action).count + (1 if shapes.dueling else 0)
-
-
-def layout_of(shapes: Any) -> Layout:
-    """Where the network's weights stand."""
-    return _layout(shapes.network, shapes.spec, _outputs(shapes), 0)[0]
+    return shapes.joint.count + (1 if shapes.dueling else 0)
 
 
 @lru_cache(maxsize=64)
@@ -268,22 +266,23 @@ def _layout(network: Any, spec: Spec, outputs: int, seed: int) -> tuple[Layout, 
     return Layout(module), module
 
 
-def action_values(shapes: Any, weights: Any, statistics: Any, seen: Seen) -> Any:
+def action_values(shapes: Any, weights: Any, statistics: Any, seen: Seen, xp: Any = None) -> Any:
     """The values of all actions, shape ``(rows, actions)``; what is not allowed has a finite low one."""
     inputs = prepared(shapes.spec, shapes.scaling, statistics, seen)
-    return masked_values(shapes.spec, _values(shapes, layout_of(shapes).module(weights), inputs), seen.legal)
+    layout = shapes.layout
+    if xp is np:
+        outputs = layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
+    else:
+        outputs = applied(layout.module(weights), inputs)
+    return masked_values(shapes.spec, _values(shapes, outputs), seen.legal)
 
 
-def _values(shapes: Any, module: Any, inputs: Any) -> Any:
-    import jax.numpy as jnp
-
-    from jokulmist.learning.modules import applied
-
-    outputs = applied(module, inputs)
+def _values(shapes: Any, outputs: Any) -> Any:
+    """The values of all actions from the network's outputs."""
     if not shapes.dueling:
         return outputs
     gains = outputs[:, 1:]
-    return outputs[:, :1] + gains - jnp.mean(gains, axis=1, keepdims=True)
+    return outputs[:, :1] + gains - gains.mean(axis=1, keepdims=True)
 
 
 def targets(shapes: Any, learning: Learning, sample: Any, later: Any) -> Any:
@@ -314,11 +313,11 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later
 
     wanted = targets(shapes, learning, sample, later)
     inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
-    layout = layout_of(shapes)
-    taken = sample.action[:, None] == jnp.arange(Joint(shapes.spec.action).count)
+    layout = shapes.layout
+    taken = sample.action[:, None] == jnp.arange(shapes.joint.count)
 
     def loss_of(leaves: Any) -> Any:
-        values = _values(shapes, layout.combined(leaves), inputs)
+        values = _values(shapes, applied(layout.combined(leaves), inputs))
         chosen = jnp.sum(jnp.where(taken, values, 0.0), axis=1)
         assert chosen.shape == wanted.shape
         error = chosen - wanted

@@ -12,7 +12,7 @@ from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
-from jokulmist.learning.acting import Joint, refuse_ranges
+from jokulmist.learning.acting import Joint, joint_over, refuse_ranges
 from jokulmist.learning.features import Features, Kind
 from jokulmist.learning.schedules import linear
 
@@ -85,6 +85,7 @@ class LinearQ(Agent):
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
+        shapes.joint = joint_over(spec.action)
         radial = self.features == "radial"
         shapes.made_of = Features(
             self.features, spec, self.centres if radial else self.tiles, 1 if radial else self.tilings
@@ -99,7 +100,7 @@ class LinearQ(Agent):
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        weights = np.zeros((shapes.made_of.size, Joint(shapes.spec.action).count), np.float32)
+        weights = np.zeros((shapes.made_of.size, shapes.joint.count), np.float32)
         replay: Any = ()
         if shapes.replay:
             replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, prioritised=False)
@@ -111,7 +112,7 @@ class LinearQ(Agent):
     ) -> tuple[Any, Any, tuple[()]]:
         values = masked_values(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers), observed.legal)
         index = chosen_index(shapes, values, observed.legal, noise, numbers.exploration if explore else None)
-        return Joint(shapes.spec.action).own(index), memory, ()
+        return shapes.joint.own(index), memory, ()
 
     @staticmethod
     def learn(

@@ -10,7 +10,7 @@ from pydantic import Field
 
 from jokulmist.agents.protocol import Agent, Experience, FixedShare, Numbers, Scheduled, Shapes
 from jokulmist.environments.channels import Seen, Spec
-from jokulmist.learning.acting import Acting, refuse_ranges
+from jokulmist.learning.acting import Acting, acting_over, refuse_ranges
 from jokulmist.learning.descent import AboveZero, Optimiser, descended, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
 from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, built
@@ -85,7 +85,8 @@ class PolicyAgent(Agent):
             shapes.network = Convolutional() if spec.images else Dense()
         if shapes.shared is None:
             shapes.shared = bool(spec.images)
-        with_value(shapes)  # what does not fit is told now
+        shapes.acting = acting_over(spec.action)
+        shapes.layout = _layout(shapes.network, spec, shapes.shared, getattr(shapes, "baseline", True), 0)[0]
         return shapes
 
     def decisions_per_update(self, copies: int) -> int:
@@ -93,7 +94,8 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        layout, modules = _layout(shapes.network, shapes.spec, shapes.shared, with_value(shapes), seed_from(noise))
+        value = getattr(shapes, "baseline", True)
+        layout, modules = _layout(shapes.network, shapes.spec, shapes.shared, value, seed_from(noise))
         weights = layout.flat(modules)
         return Learned(
             weights, fresh_statistics(shapes.spec, shapes.scaling), transform(shapes.optimiser).init(weights)
@@ -103,12 +105,20 @@ class PolicyAgent(Agent):
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, tuple[()]]:
-        networks = layout_of(shapes).module(learner.weights)
-        outputs = networks.outputs(prepared(shapes.spec, shapes.scaling, learner.statistics, observed))
-        acting = Acting(shapes.spec.action)
+        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        layout, acting = shapes.layout, shapes.acting
+        if noise.xp is np:
+            outputs = layout.through_numpy(learner.weights, inputs.numbers, shapes.network.activation)
+            outputs = outputs[:, : acting.outputs]
+        else:
+            outputs = layout.module(learner.weights).outputs(inputs)
         if explore:
             return acting.sampled(outputs, observed.legal, noise), memory, ()
-        return acting.likeliest(outputs, observed.legal), memory, ()
+        return acting.likeliest(outputs, observed.legal, noise.xp), memory, ()
+
+    @staticmethod
+    def chooses_by_numpy(shapes: Any) -> bool:
+        return isinstance(shapes.network, Dense)
 
     @staticmethod
     def kept(learner: Learned) -> Learned:
@@ -117,30 +127,18 @@ class PolicyAgent(Agent):
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, np.ndarray[Any, Any]]:
         """Chances of each alternative for one observation, by part; a Choice by itself has the empty name."""
-        networks = layout_of(shapes).module(learner.weights)
+        networks = shapes.layout.module(learner.weights)
         outputs = networks.outputs(prepared(shapes.spec, shapes.scaling, learner.statistics, observed))
-        acting = Acting(shapes.spec.action)
+        acting = shapes.acting
         logs = acting.log_chances(outputs, observed.legal)
         return {name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)}
 
     @staticmethod
     def state_value(shapes: Any, learner: Learned, observed: Seen) -> float:
         """The value that was learned of one observation."""
-        networks = layout_of(shapes).module(learner.weights)
+        networks = shapes.layout.module(learner.weights)
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
         return float(networks(inputs)[1][0])
-
-
-def with_value(shapes: Any) -> bool:
-    """Whether a value is learned beside the policy; and the check that the network fits."""
-    value = getattr(shapes, "baseline", True)
-    _layout(shapes.network, shapes.spec, shapes.shared, value, 0)
-    return bool(value)
-
-
-def layout_of(shapes: Any) -> Layout:
-    """Where the weights of both networks stand."""
-    return _layout(shapes.network, shapes.spec, shapes.shared, getattr(shapes, "baseline", True), 0)[0]
 
 
 @lru_cache(maxsize=64)
@@ -212,7 +210,7 @@ def descended_by(shapes: Any, numbers: Numbers, weights: Any, moments: Any, loss
     """
     import jax
 
-    layout = layout_of(shapes)
+    layout = shapes.layout
     gradients, readings = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(layout.leaves(weights))
     most = getattr(numbers, "gradient_clip", None)
     weights, moments, norm = descended(

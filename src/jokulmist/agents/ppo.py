@@ -12,7 +12,6 @@ from jokulmist.agents.policies import (
     after_update,
     batch_of,
     descended_by,
-    layout_of,
 )
 from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled
 from jokulmist.learning.acting import Acting
@@ -116,7 +115,7 @@ class PPO(PolicyAgent):
 
 def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) -> tuple[Rows, Any]:
     """The batch with advantages, targets and the old log-probabilities; and how well the values foretold the returns."""
-    networks = layout_of(shapes).module(learner.weights)
+    networks = shapes.layout.module(learner.weights)
     batch, after = batch_of(shapes, learner, experience)
     outputs, values = networks(batch.inputs)
     shape = experience.rewards.shape
@@ -128,7 +127,7 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     explained = explained_variance(values, targets)
     if shapes.advantages_normalised:
         gains = normalised(gains)
-    old = Acting(shapes.spec.action).judged(outputs, batch.legal, batch.actions).log_probability
+    old = shapes.acting.judged(outputs, batch.legal, batch.actions).log_probability
     return Rows(batch.inputs, batch.legal, batch.actions, old, gains, targets, values), explained
 
 
@@ -143,7 +142,7 @@ def objective(shapes: Any, numbers: Numbers, networks: Any, rows: Rows) -> tuple
     import jax.numpy as jnp
 
     outputs, values = networks(rows.inputs)
-    judged = Acting(shapes.spec.action).judged(outputs, rows.legal, rows.actions)
+    judged = shapes.acting.judged(outputs, rows.legal, rows.actions)
     assert judged.log_probability.shape == rows.log_probability.shape == rows.advantage.shape
     apart = judged.log_probability - rows.log_probability
     ratio = jnp.exp(apart)

@@ -181,6 +181,11 @@ class Agent(BaseModel):
         return 1
 
     @staticmethod
+    def chooses_by_numpy(shapes: Any) -> bool:
+        """Whether `choose` also works over NumPy arrays, told by ``noise.xp``: a plain lane then makes no call for it."""
+        return False
+
+    @staticmethod
     def kept(learner: Any) -> Any:
         """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay behind."""
         return learner

@@ -15,7 +15,6 @@ from jokulmist.agents.policies import (
     after_update,
     descended_by,
     in_rows,
-    layout_of,
 )
 from jokulmist.agents.protocol import Experience, Numbers, Scheduled
 from jokulmist.environments.channels import Seen
@@ -115,7 +114,7 @@ class Reinforce(PolicyAgent):
         batch = _flat(shapes, learner, both)
         known = jnp.zeros_like(returns)
         if shapes.baseline:
-            known = layout_of(shapes).module(learner.weights).values(batch.inputs)
+            known = shapes.layout.module(learner.weights).values(batch.inputs)
         gains = returns - known
         if shapes.returns_normalised:
             spread = jnp.sqrt(mean(jnp.square(gains - mean(gains))))
@@ -123,7 +122,7 @@ class Reinforce(PolicyAgent):
 
         def loss(networks: Any) -> Any:
             outputs = networks.outputs(batch.inputs)
-            judged = Acting(shapes.spec.action).judged(outputs, batch.legal, batch.actions)
+            judged = shapes.acting.judged(outputs, batch.legal, batch.actions)
             assert judged.log_probability.shape == gains.shape == used.shape
             policy_loss = -mean(judged.log_probability * gains)
             value_loss = mean(squared(networks.values(batch.inputs) - returns)) if shapes.baseline else jnp.float32(0.0)
@@ -164,7 +163,7 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
     rewards = experience.rewards
     if shapes.baseline:
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, in_rows(experience.last))
-        ahead = layout_of(shapes).module(learner.weights).values(inputs).reshape(rewards.shape)
+        ahead = shapes.layout.module(learner.weights).values(inputs).reshape(rewards.shape)
         rewards = rewards + jnp.where(experience.closed & ~experience.ended, numbers.discount * ahead, 0.0)
     return Stretch(
         experience.observed, experience.actions, rewards, experience.closed, jnp.ones_like(experience.closed)

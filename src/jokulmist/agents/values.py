@@ -9,7 +9,7 @@ import numpy as np
 from jokulmist.environments.channels import Spec
 from jokulmist.environments.legal import drawn
 from jokulmist.errors import SettingError
-from jokulmist.learning.acting import LOW, Joint
+from jokulmist.learning.acting import LOW, joint_over
 
 MOST_COMBINATIONS = 4096
 
@@ -25,29 +25,34 @@ def refuse_combinations(method: str, count: int) -> None:
 
 def masked_values(spec: Spec, values: Any, legal: Any) -> Any:
     """Values with a finite low one for what is not allowed; shape ``(..., actions)``."""
+    if not legal:
+        return values
+    allowed = joint_over(spec.action).legal(legal)
+    if allowed is None:
+        return values
+    if isinstance(values, np.ndarray):
+        return np.where(allowed, values, LOW)
     import jax.numpy as jnp
 
-    allowed = Joint(spec.action).legal(legal)
-    return values if allowed is None else jnp.where(allowed, values, LOW)
+    return jnp.where(allowed, values, LOW)
 
 
 def chosen_index(shapes: Any, values: Any, legal: Any, noise: Any, exploration: Any) -> Any:
     """The best action of each copy, or with a chance of `exploration` any that is allowed; None for the best alone."""
-    import jax.numpy as jnp
-
-    best = jnp.argmax(values, axis=1).astype(jnp.int32)
+    xp = noise.xp
+    best = values.argmax(axis=1).astype("int32")
     if exploration is None:
         return best
     u = noise.uniform(shape=(2, shapes.copies))
-    joint = Joint(shapes.spec.action)
+    joint = shapes.joint
     allowed = joint.legal(legal)
     if allowed is None:
-        any_action = jnp.minimum(jnp.floor(u[1] * joint.count), joint.count - 1).astype(jnp.int32)
+        any_action = xp.minimum(xp.floor(u[1] * joint.count), joint.count - 1).astype("int32")
     else:
-        any_action = drawn(jnp, allowed, u[1]).astype(jnp.int32)
-    return jnp.where(u[0] < exploration, any_action, best)
+        any_action = drawn(xp, allowed, u[1]).astype("int32")
+    return xp.where(u[0] < exploration, any_action, best)
 
 
 def by_label(spec: Spec, values: Any) -> dict[str, float]:
     """One observation's values by the label of the action, or of the combination."""
-    return dict(zip(Joint(spec.action).labels, map(float, np.asarray(values)), strict=True))
+    return dict(zip(joint_over(spec.action).labels, map(float, np.asarray(values)), strict=True))

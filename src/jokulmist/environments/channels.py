@@ -158,10 +158,15 @@ class Spec:
         -------
         array of the same shape; works on NumPy and on traced arrays.
         """
+        scale, shift = self._scaling
+        return rows * scale + shift
+
+    @cached_property
+    def _scaling(self) -> tuple[Array, Array]:
         bounded = np.isfinite(self.low) & np.isfinite(self.high) & (self.high > self.low)
         scale = np.where(bounded, 2.0 / np.where(bounded, self.high - self.low, 1.0), 1.0).astype(np.float32)
         shift = np.where(bounded, -1.0 - np.where(bounded, self.low, 0.0) * scale, 0.0).astype(np.float32)
-        return rows * scale + shift
+        return scale, shift
 
     def described(self) -> dict[str, Any]:
         """For records, as JSON; infinite bounds are null."""

@@ -7,7 +7,10 @@ that is not allowed gets a finite low output before the softmax; its chance is t
 from __future__ import annotations
 
 import math
+from functools import lru_cache
 from typing import Any, NamedTuple
+
+import numpy as np
 
 from jokulmist.environments.actions import Action, Actions, Choice, Record
 from jokulmist.environments.legal import choices_of
@@ -43,7 +46,7 @@ class Acting:
         self.choices = choices_of(action)
         self.outputs = sum(choice.count for choice in self.choices.values())
 
-    def log_chances(self, outputs: Any, legal: Any) -> list[Any]:
+    def log_chances(self, outputs: Any, legal: Any, xp: Any = None) -> list[Any]:
         """Logarithms of the chances of each part's alternatives, shape ``(..., count)``.
 
         Parameters
@@ -52,16 +55,15 @@ class Acting:
         legal : tuple of bool array, shape ``(..., count)``
             One a part, or empty.
         """
-        import jax
-        import jax.numpy as jnp
-
+        xp = _traced() if xp is None else xp
         found, at = [], 0
         for k, choice in enumerate(self.choices.values()):
             part = outputs[..., at : at + choice.count]
             at += choice.count
             if legal:
-                part = jnp.where(legal[k], part, LOW)
-            found.append(jax.nn.log_softmax(part, axis=-1))
+                part = xp.where(legal[k], part, LOW)
+            part = part - _fixed(part.max(axis=-1, keepdims=True), xp)
+            found.append(part - xp.log(xp.exp(part).sum(axis=-1, keepdims=True)))
         return found
 
     def judged(self, outputs: Any, legal: Any, actions: Any) -> Judged:
@@ -81,21 +83,17 @@ class Acting:
 
     def sampled(self, outputs: Any, legal: Any, noise: Any) -> Any:
         """Actions drawn from the policy, in own form, one a row."""
-        import jax.numpy as jnp
-
-        drawn = []
-        for logs in self.log_chances(outputs, legal):
-            reach = jnp.cumsum(jnp.exp(logs), axis=-1)
+        xp, drawn = noise.xp, []
+        for logs in self.log_chances(outputs, legal, xp):
+            reach = xp.exp(logs).cumsum(axis=-1)
             u = noise.uniform(shape=logs.shape[:-1])[..., None]
             # Below the last reach, so that no alternative beyond the last allowed one is met.
-            drawn.append(jnp.sum(u * BELOW_ONE * reach[..., -1:] >= reach, axis=-1, dtype=jnp.int32))
+            drawn.append((u * BELOW_ONE * reach[..., -1:] >= reach).sum(axis=-1, dtype=xp.int32))
         return self.own(drawn)
 
-    def likeliest(self, outputs: Any, legal: Any) -> Any:
+    def likeliest(self, outputs: Any, legal: Any, xp: Any = None) -> Any:
         """The likeliest allowed action of each row; among equals the first."""
-        import jax.numpy as jnp
-
-        return self.own([jnp.argmax(logs, axis=-1).astype(jnp.int32) for logs in self.log_chances(outputs, legal)])
+        return self.own([logs.argmax(axis=-1).astype("int32") for logs in self.log_chances(outputs, legal, xp)])
 
     def own(self, indices: list[Any]) -> Any:
         """Actions in own form from the index of each part."""
@@ -106,6 +104,33 @@ class Acting:
     def indices(self, actions: Any) -> list[Any]:
         """The index of each part from actions in own form."""
         return [getattr(actions, name) for name in self.choices] if isinstance(self.action, Actions) else [actions]
+
+
+@lru_cache(maxsize=64)
+def acting_over(action: Action) -> Acting:
+    """The policy over an action; one object for equal actions."""
+    return Acting(action)
+
+
+@lru_cache(maxsize=64)
+def joint_over(action: Action) -> Joint:
+    """All combinations of an action's choices; one object for equal actions."""
+    return Joint(action)
+
+
+def _traced() -> Any:
+    import jax.numpy as jnp
+
+    return jnp
+
+
+def _fixed(value: Any, xp: Any) -> Any:
+    """The value, of which no gradient is taken."""
+    if xp is np:
+        return value
+    from jax import lax
+
+    return lax.stop_gradient(value)
 
 
 def refuse_ranges(action: Action, method: str) -> None:

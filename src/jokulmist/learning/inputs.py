@@ -91,9 +91,7 @@ def scaled(spec: Spec, scaling: Scaling, statistics: Running | None, rows: Any) 
         rows = spec.scaled(rows)
     if statistics is None:
         return rows
-    import jax.numpy as jnp
-
-    spread = jnp.sqrt(statistics.square / jnp.maximum(statistics.count, 1.0) + 1e-8)
-    known = statistics.count > 1.0
-    centred = jnp.where(known, (rows - statistics.mean) / spread, rows)
-    return jnp.where(_by_statistics(spec, scaling), jnp.clip(centred, -FURTHEST, FURTHEST), rows)
+    spread = (statistics.square / statistics.count.clip(1.0) + 1e-8) ** 0.5
+    known = _by_statistics(spec, scaling) & (statistics.count > 1.0)
+    # Written without `where`, so that it is the same over NumPy and traced arrays.
+    return rows + known * (((rows - statistics.mean) / spread).clip(-FURTHEST, FURTHEST) - rows)

@@ -17,7 +17,7 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
-from jokulmist.learning.networks import Gain
+from jokulmist.learning.networks import Gain, applied
 
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
 GAINS = {"tanh": 1.0, "relu": math.sqrt(2.0)}
@@ -157,14 +157,6 @@ def layer(chance: np.random.Generator, inputs: int, outputs: int, gain: Gain, st
         q = q * np.sign(np.diagonal(r))  # else the factorisation's own choice of sign would stand in it
         weight = np.asarray(gain) * (q if inputs >= outputs else q.T)
     return Layer(weight.astype(np.float32), np.zeros(outputs, np.float32))
-
-
-def applied(module: Any, inputs: Any) -> Any:
-    """The outputs for many observations, shape ``(batch, outputs)``; a module of one's own takes one at a time."""
-    if getattr(module, "takes_batches", False):
-        return module(inputs)
-    images = {name: image.astype(jnp.float32) * np.float32(1.0 / 255.0) for name, image in inputs.images.items()}
-    return jax.vmap(module)(inputs._replace(images=images))
 
 
 class Separate(eqx.Module):

@@ -80,6 +80,8 @@ class ArrayCalls:
 
 def _stacked(trees: list[Any]) -> Any:
     first = trees[0]
+    if isinstance(first, np.ndarray):
+        return first[None] if len(trees) == 1 else np.stack(trees)
     if isinstance(first, tuple):
         parts = [_stacked([tree[k] for tree in trees]) for k in range(len(first))]
         return type(first)(*parts) if hasattr(first, "_fields") else tuple(parts)
@@ -90,49 +92,97 @@ def _stacked(trees: list[Any]) -> Any:
     return np.stack([np.asarray(tree) for tree in trees])
 
 
+def as_numpy(tree: Any) -> Any:
+    """A tree of NamedTuples, dicts and arrays with NumPy arrays in it."""
+    if tree is None or isinstance(tree, np.ndarray):
+        return tree
+    if isinstance(tree, tuple):
+        parts = [as_numpy(part) for part in tree]
+        return type(tree)(*parts) if hasattr(tree, "_fields") else tuple(parts)
+    if isinstance(tree, dict):
+        return {name: as_numpy(part) for name, part in tree.items()}
+    return np.asarray(tree)
+
+
 class TracedCalls(ArrayCalls):
-    """An agent's functions, each compiled by itself: one call a turn for all copies."""
+    """An agent's functions, each compiled by itself: one call a turn for all copies.
+
+    Handing an argument over costs microseconds, so the settings and the noise go as one array each, and `choose` is given
+    only what a policy needs of the learner. `learn` may write over the learner: replay memory would else be copied.
+    """
 
     def __init__(self, agent: Agent, shapes: Shapes) -> None:
         super().__init__(agent, shapes)
-        self._requests: dict[str, tuple[Request, ...]] = {}
+        self._requests: dict[Any, tuple[Request, ...]] = {}
         self._compiled: dict[Any, Any] = {}
+        self._by_numpy = agent.chooses_by_numpy(shapes)
 
-    def _call(self, name: str, numbers: Numbers, noise: Any, *arguments: Any, explore: bool | None = None) -> Any:
+    def _call(
+        self, name: str, numbers: Numbers, noise: Any, owned: Any, *arguments: Any, explore: bool | None = None
+    ) -> Any:
+        key = (name, explore)
+        values = vars(numbers)
+        if key not in self._compiled:
+            self._compile(key, tuple(values), owned, arguments)
+        rows = [noise._take(r.kind, (r.width,)) for r in self._requests[key]]
+        joined = rows[0] if len(rows) == 1 else np.concatenate(rows) if rows else np.zeros(0, np.float32)
+        settings = np.array([*values.values(), 1.0], np.float32)
+        return self._compiled[key](owned, settings, joined, arguments)
+
+    def _compile(self, key: Any, names: tuple[str, ...], owned: Any, arguments: Any) -> None:
         import jax
         import jax.numpy as jnp
 
         from jokulmist.environments.draws import CountingDraw, RowDraw
+        from jokulmist.lanes.backend import start_backend
 
-        kind, shapes = self._kind, self._shapes
+        start_backend()
+        name, explore = key
+        function, shapes = getattr(self._kind, name), self._shapes
         last = () if explore is None else (explore,)
-        values = {n: np.float32(v) for n, v in vars(numbers).items()}
-        key = (name, explore)
-        if key not in self._compiled:
-            counting = CountingDraw(jnp)
-            jax.eval_shape(
-                lambda v, a: getattr(kind, name)(shapes, Numbers(**v), *a, counting, *last), values, arguments
-            )
-            self._requests[name] = tuple(counting.requests)
+        counting = CountingDraw(jnp)
+        settings = jax.ShapeDtypeStruct((len(names) + 1,), jnp.float32)  # type: ignore[no-untyped-call]
 
-            def run(v: Any, a: Any, rows: Any, one: Any) -> Any:
-                return getattr(kind, name)(shapes, Numbers(**v), *a, RowDraw(jnp, rows, one), *last)
+        def named(settings: Any) -> Numbers:
+            return Numbers(**{name: settings[k] for k, name in enumerate(names)})
 
-            self._compiled[key] = jax.jit(run)
-        rows = [np.asarray(noise._take(r.kind, (r.width,))) for r in self._requests[name]]
-        return self._compiled[key](values, arguments, rows, np.float32(1.0))
+        jax.eval_shape(lambda s, o, a: function(shapes, named(s), *o, *a, counting, *last), settings, owned, arguments)
+        self._requests[key] = requests = tuple(counting.requests)
+
+        def run(owned: Any, settings: Any, joined: Any, arguments: Any) -> Any:
+            rows, at = [], 0
+            for request in requests:
+                rows.append(joined[at : at + request.width])
+                at += request.width
+            draw = RowDraw(jnp, rows, settings[-1])
+            result = function(shapes, named(settings), *owned, *arguments, draw, *last)
+            if name == "learn":  # the readings as one array: one thing to hand back
+                learner, memory, readings = result
+                return learner, memory, jnp.stack(readings) if readings else jnp.zeros(0)
+            return result
+
+        self._compiled[key] = jax.jit(run, donate_argnums=(0,) if name == "learn" else ())
 
     def choose(
         self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
-        chosen: tuple[Any, Any, Any] = self._call("choose", numbers, noise, learner, memory, observed, explore=explore)
+        if self._by_numpy:
+            kept = as_numpy(self._kind.kept(learner))
+            by_numpy: tuple[Any, Any, Any] = self._kind.choose(
+                self._shapes, numbers, kept, memory, observed, noise, explore
+            )
+            return by_numpy
+        needed = (self._kind.kept(learner), memory)
+        chosen: tuple[Any, Any, Any] = self._call("choose", numbers, noise, needed, observed, explore=explore)
         return chosen
 
     def given(self, actions: Any) -> list[Any]:
-        import jax
+        if not self._by_numpy:
+            import jax
 
-        return split(jax.tree.map(np.asarray, actions), self._shapes.copies)
+            actions = jax.tree.map(np.asarray, actions)
+        return split(actions, self._shapes.copies)
 
     def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
-        learned: tuple[Any, Any, Any] = self._call("learn", numbers, noise, learner, memory, experience)
+        learned: tuple[Any, Any, Any] = self._call("learn", numbers, noise, (learner, memory), experience)
         return learned
