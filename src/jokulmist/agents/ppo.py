@@ -14,7 +14,6 @@ from jokulmist.agents.policies import (
     descended_by,
 )
 from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled
-from jokulmist.learning.acting import Acting
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
 from jokulmist.learning.descent import AboveZero, squared
 from jokulmist.learning.schedules import linear

@@ -161,7 +161,7 @@ class PlainDraw(Draw):
     def __init__(self, noise: Noise, stream: Stream) -> None:
         self._noise = noise
         self._stream = stream
-        self._scalars: list[list[list[float]]] = []
+        self._scalars: dict[tuple[int, str], list[list[float]]] = {}
         self._block_turns = noise.block_turns(1, noise.copies)
         self._listed_turns = min(self._block_turns, LISTED_TURNS)
         self._listed = -1
@@ -180,32 +180,38 @@ class PlainDraw(Draw):
             self._row = turn % self._listed_turns
             if turn - self._row != self._listed:
                 self._listed = turn - self._row
-                self._scalars = []
+                self._scalars = {}
         return self
 
     def uniform(self, low: Any = 0.0, high: Any = 1.0, shape: Dims = ()) -> Any:
         if shape == ():
-            asked = self._asked
-            if asked < len(self._scalars):
-                self._asked = asked + 1
-                return low + (high - low) * self._scalars[asked][self._row][self._copy]
+            return low + (high - low) * self._number("uniform")
         return low + (high - low) * self._take("uniform", _dims(shape))
 
-    def _take(self, kind: BaseKind, shape: tuple[int, ...]) -> Any:
+    def normal(self, mean: Any = 0.0, sd: Any = 1.0, shape: Dims = ()) -> Any:
+        if shape == ():
+            return mean + sd * self._number("normal")
+        return mean + sd * self._take("normal", _dims(shape))
+
+    def _number(self, kind: BaseKind) -> float:
+        """A single base number."""
         asked = self._asked
         self._asked = asked + 1
-        if not shape and kind == "uniform":
-            if asked < len(self._scalars):
-                return self._scalars[asked][self._row][self._copy]
+        key = (asked, kind)
+        if key not in self._scalars:
             first = self._listed % self._block_turns
-            while asked >= len(self._scalars):
-                block = self._block(len(self._scalars), kind, 1, self._listed // self._block_turns)
-                self._scalars.append(block[first : first + self._listed_turns, :, 0].tolist())
-            return self._scalars[asked][self._row][self._copy]
+            block = self._block(asked, kind, 1, self._listed // self._block_turns)
+            self._scalars[key] = block[first : first + self._listed_turns, :, 0].tolist()
+        return self._scalars[key][self._row][self._copy]
+
+    def _take(self, kind: BaseKind, shape: tuple[int, ...]) -> Any:
+        if not shape:
+            return self._number(kind)
+        asked = self._asked
+        self._asked = asked + 1
         width = math.prod(shape)
         number, row = divmod(self._turn, self._noise.block_turns(width, self._noise.copies))
-        found = self._block(asked, kind, width, number)[row, self._copy]
-        return found.reshape(shape) if shape else float(found[0])
+        return self._block(asked, kind, width, number)[row, self._copy].reshape(shape)
 
     def _block(self, asked: int, kind: BaseKind, width: int, number: int) -> Any:
         key = (asked, kind, width)

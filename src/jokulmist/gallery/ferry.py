@@ -47,8 +47,9 @@ class Ferry(Environment):
 
     def advance(self, state: Any, action: Any, draw: Any) -> Any:
         push = self.pull * self.winch[action] + self.tide * self.xp.sin(state.phase) + draw.normal(0.0, self.gusts)
-        speed = self.xp.clip(state.speed + self.seconds * (push - self.drag * state.speed), -8.0, 8.0)
-        position = self.xp.clip(state.position + self.seconds * speed, -20.0, self.width)
+        xp = self.xp
+        speed = xp.minimum(xp.maximum(state.speed + self.seconds * (push - self.drag * state.speed), -8.0), 8.0)
+        position = xp.minimum(xp.maximum(state.position + self.seconds * speed, -20.0), self.width)
         return state.replace(position=position, speed=speed, phase=(state.phase + 0.05) % (2.0 * math.pi))
 
     @jm.sensor(low=-0.3, high=0.3, unit="m/s2")

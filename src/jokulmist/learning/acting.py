@@ -10,14 +10,12 @@ import math
 from functools import lru_cache
 from typing import Any, NamedTuple
 
-import numpy as np
-
 from jokulmist.environments.actions import Action, Actions, Choice, Record
 from jokulmist.environments.legal import choices_of
 from jokulmist.errors import SettingError
 
 LOW = -1.0e9
-BELOW_ONE = 1.0 - 2.0**-23
+SMALLEST = 2.0**-25
 
 
 class Judged(NamedTuple):
@@ -46,8 +44,8 @@ class Acting:
         self.choices = choices_of(action)
         self.outputs = sum(choice.count for choice in self.choices.values())
 
-    def log_chances(self, outputs: Any, legal: Any, xp: Any = None) -> list[Any]:
-        """Logarithms of the chances of each part's alternatives, shape ``(..., count)``.
+    def parts(self, outputs: Any, legal: Any, xp: Any = None) -> list[Any]:
+        """The outputs of each part, shape ``(..., count)``, with a low one for what is not allowed.
 
         Parameters
         ----------
@@ -55,16 +53,20 @@ class Acting:
         legal : tuple of bool array, shape ``(..., count)``
             One a part, or empty.
         """
-        xp = _traced() if xp is None else xp
         found, at = [], 0
         for k, choice in enumerate(self.choices.values()):
             part = outputs[..., at : at + choice.count]
             at += choice.count
             if legal:
-                part = xp.where(legal[k], part, LOW)
-            part = part - _fixed(part.max(axis=-1, keepdims=True), xp)
-            found.append(part - xp.log(xp.exp(part).sum(axis=-1, keepdims=True)))
+                part = (xp or _traced()).where(legal[k], part, LOW)
+            found.append(part)
         return found
+
+    def log_chances(self, outputs: Any, legal: Any) -> list[Any]:
+        """Logarithms of the chances of each part's alternatives, shape ``(..., count)``; see `parts`."""
+        import jax
+
+        return [jax.nn.log_softmax(part, axis=-1) for part in self.parts(outputs, legal)]
 
     def judged(self, outputs: Any, legal: Any, actions: Any) -> Judged:
         """Log-probability of the actions taken, and the entropy."""
@@ -82,18 +84,20 @@ class Acting:
         return Judged(log_probability, entropy)
 
     def sampled(self, outputs: Any, legal: Any, noise: Any) -> Any:
-        """Actions drawn from the policy, in own form, one a row."""
+        """Actions drawn from the policy, in own form, one a row.
+
+        The largest of outputs plus Gumbel noise has the chances of the softmax (Gumbel, 1954; Maddison et al., 2014), and
+        costs fewer steps than adding up chances.
+        """
         xp, drawn = noise.xp, []
-        for logs in self.log_chances(outputs, legal, xp):
-            reach = xp.exp(logs).cumsum(axis=-1)
-            u = noise.uniform(shape=logs.shape[:-1])[..., None]
-            # Below the last reach, so that no alternative beyond the last allowed one is met.
-            drawn.append((u * BELOW_ONE * reach[..., -1:] >= reach).sum(axis=-1, dtype=xp.int32))
+        for part in self.parts(outputs, legal, xp):
+            u = noise.uniform(shape=part.shape)
+            drawn.append((part - xp.log(-xp.log(xp.maximum(u, SMALLEST)))).argmax(axis=-1).astype("int32"))
         return self.own(drawn)
 
     def likeliest(self, outputs: Any, legal: Any, xp: Any = None) -> Any:
         """The likeliest allowed action of each row; among equals the first."""
-        return self.own([logs.argmax(axis=-1).astype("int32") for logs in self.log_chances(outputs, legal, xp)])
+        return self.own([part.argmax(axis=-1).astype("int32") for part in self.parts(outputs, legal, xp)])
 
     def own(self, indices: list[Any]) -> Any:
         """Actions in own form from the index of each part."""
@@ -122,15 +126,6 @@ def _traced() -> Any:
     import jax.numpy as jnp
 
     return jnp
-
-
-def _fixed(value: Any, xp: Any) -> Any:
-    """The value, of which no gradient is taken."""
-    if xp is np:
-        return value
-    from jax import lax
-
-    return lax.stop_gradient(value)
 
 
 def refuse_ranges(action: Action, method: str) -> None:

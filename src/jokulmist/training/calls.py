@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any, Protocol
 
 import numpy as np
@@ -116,6 +117,9 @@ class TracedCalls(ArrayCalls):
         self._requests: dict[Any, tuple[Request, ...]] = {}
         self._compiled: dict[Any, Any] = {}
         self._by_numpy = agent.chooses_by_numpy(shapes)
+        self._packing: Packing | None = None
+        self._learner: Any = None
+        self._learned: Any = None
 
     def _call(
         self, name: str, numbers: Numbers, noise: Any, owned: Any, *arguments: Any, explore: bool | None = None
@@ -138,6 +142,7 @@ class TracedCalls(ArrayCalls):
 
         start_backend()
         name, explore = key
+        unpacked = self._packing.unpacked if name == "learn" and self._packing is not None else None
         function, shapes = getattr(self._kind, name), self._shapes
         last = () if explore is None else (explore,)
         counting = CountingDraw(jnp)
@@ -146,7 +151,12 @@ class TracedCalls(ArrayCalls):
         def named(settings: Any) -> Numbers:
             return Numbers(**{name: settings[k] for k, name in enumerate(names)})
 
-        jax.eval_shape(lambda s, o, a: function(shapes, named(s), *o, *a, counting, *last), settings, owned, arguments)
+        def given(arguments: Any) -> Any:
+            return arguments if unpacked is None else (unpacked(arguments[0]),)
+
+        jax.eval_shape(
+            lambda s, o, a: function(shapes, named(s), *o, *given(a), counting, *last), settings, owned, arguments
+        )
         self._requests[key] = requests = tuple(counting.requests)
 
         def run(owned: Any, settings: Any, joined: Any, arguments: Any) -> Any:
@@ -155,7 +165,7 @@ class TracedCalls(ArrayCalls):
                 rows.append(joined[at : at + request.width])
                 at += request.width
             draw = RowDraw(jnp, rows, settings[-1])
-            result = function(shapes, named(settings), *owned, *arguments, draw, *last)
+            result = function(shapes, named(settings), *owned, *given(arguments), draw, *last)
             if name == "learn":  # the readings as one array: one thing to hand back
                 learner, memory, readings = result
                 return learner, memory, jnp.stack(readings) if readings else jnp.zeros(0)
@@ -167,9 +177,10 @@ class TracedCalls(ArrayCalls):
         self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         if self._by_numpy:
-            kept = as_numpy(self._kind.kept(learner))
+            if learner is not self._learner:
+                self._learner, self._learned = learner, as_numpy(self._kind.kept(learner))
             by_numpy: tuple[Any, Any, Any] = self._kind.choose(
-                self._shapes, numbers, kept, memory, observed, noise, explore
+                self._shapes, numbers, self._learned, memory, observed, noise, explore
             )
             return by_numpy
         needed = (self._kind.kept(learner), memory)
@@ -184,5 +195,48 @@ class TracedCalls(ArrayCalls):
         return split(actions, self._shapes.copies)
 
     def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
-        learned: tuple[Any, Any, Any] = self._call("learn", numbers, noise, (learner, memory), experience)
+        import jax
+
+        leaves, tree = jax.tree.flatten(experience)
+        if self._packing is None:
+            self._packing = Packing(tree, [(leaf.shape, leaf.dtype) for leaf in leaves])
+        packed = self._packing.packed(leaves)
+        learned: tuple[Any, Any, Any] = self._call("learn", numbers, noise, (learner, memory), packed)
         return learned
+
+
+class Packing:
+    """Many small arrays as one, and back: whole numbers and flags travel as floats, which hold them exactly.
+
+    Parameters
+    ----------
+    tree : the structure that the arrays stand in
+    kinds : list of (shape, dtype)
+        Of each array; images stay by themselves.
+    """
+
+    def __init__(self, tree: Any, kinds: list[tuple[tuple[int, ...], Any]]) -> None:
+        self._tree = tree
+        self._kinds = kinds
+        self._apart = [k for k, (_, dtype) in enumerate(kinds) if dtype == np.uint8]
+
+    def packed(self, leaves: list[Any]) -> tuple[Any, list[Any]]:
+        """All but the images in one float32 vector, and the images."""
+        together = [leaf.ravel() for k, leaf in enumerate(leaves) if k not in self._apart]
+        return np.concatenate(together, dtype=np.float32, casting="unsafe"), [leaves[k] for k in self._apart]
+
+    def unpacked(self, packed: tuple[Any, list[Any]]) -> Any:
+        """The tree again, from traced arrays."""
+        import jax
+
+        vector, apart = packed
+        rest, leaves, at = iter(apart), [], 0
+        for k, (shape, dtype) in enumerate(self._kinds):
+            if k in self._apart:
+                leaves.append(next(rest))
+                continue
+            size = math.prod(shape)
+            part = vector[at : at + size].reshape(shape)
+            leaves.append(part > 0.5 if dtype.kind == "b" else part.astype(dtype))
+            at += size
+        return jax.tree.unflatten(self._tree, leaves)

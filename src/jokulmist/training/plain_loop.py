@@ -17,7 +17,6 @@ from jokulmist.records.episodes import Episodes
 from jokulmist.training.calls import Calls, calls_for
 from jokulmist.training.loop import Planned
 
-
 MOST_TOLD = 256
 
 
