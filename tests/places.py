@@ -229,3 +229,72 @@ def seen(numbers, legal=(), ages=None):
     numbers = np.asarray(numbers, np.float32)
     ages = np.zeros(numbers.shape[:-1], np.int32) if ages is None else np.asarray(ages, np.int32)
     return Seen(numbers, {}, tuple(np.asarray(mask, bool) for mask in legal), ages)
+
+
+class Gates(jm.Environment):
+    """Two choices at once, of which some are forbidden: the open gate moves from day to day, a lamp may be lit at night.
+
+    Going through the open gate pays, a lit lamp pays at night; nothing that is forbidden may ever be done.
+    """
+
+    deadline = 12
+
+    class State(jm.State):
+        open: int = jm.seen(low=0, values=3)
+        night: bool = jm.seen()
+
+    action = jm.Actions(gate=jm.Choice("west", "middle", "east"), lamp=jm.Choice("dark", "lit"))
+
+    def begin(self, draw):
+        return self.State(open=draw.integers(0, 3), night=draw.bernoulli(0.5))
+
+    def legal(self, state):
+        xp = self.xp
+        # The gate opposite is barred; by day the lamp stays dark.
+        return {
+            "gate": xp.arange(3) != (state.open + 1) % 3,
+            "lamp": xp.stack([xp.asarray(True), xp.asarray(state.night)]),
+        }
+
+    def advance(self, state, action, draw):
+        return state.replace(open=draw.integers(0, 3), night=draw.bernoulli(0.5))
+
+    @jm.reward
+    def through(self, before, action):
+        return 1.0 * (action.gate == before.open)
+
+    @jm.reward
+    def light(self, before, action):
+        return 1.0 * (before.night & (action.lamp == 1))
+
+    @jm.measure
+    def broken(self, before, action):
+        """Forbidden choices that were made."""
+        return 1.0 * (action.gate == (before.open + 1) % 3) + 1.0 * (~before.night & (action.lamp == 1))
+
+
+class Signal(jm.Environment):
+    """Pixels: a light stands left or right, and the same side must be pressed; a second image shows nothing of it."""
+
+    deadline = 8
+
+    class State(jm.State):
+        side: int = jm.field()
+
+    action = jm.Choice("left", "right")
+
+    def begin(self, draw):
+        return self.State(side=draw.integers(0, 2))
+
+    def advance(self, state, action, draw):
+        return state.replace(side=draw.integers(0, 2))
+
+    @jm.sensor(shape=(6, 8, 1), image=True)
+    def view(self, state):
+        xp = self.xp
+        lit = (xp.arange(8) >= 4) == (state.side == 1)
+        return xp.asarray(xp.broadcast_to(xp.where(lit, 200, 0)[None, :, None], (6, 8, 1)), dtype=xp.uint8)
+
+    @jm.reward
+    def right_side(self, before, action):
+        return 1.0 * (action == before.side)

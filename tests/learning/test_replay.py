@@ -1,0 +1,151 @@
+"""Replay memory against a plain list of what happened: ends, cuts, borders, n steps, images stored once, priorities."""
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import jokulmist as jm
+from jokulmist.agents.protocol import Experience
+from jokulmist.environments.channels import Channel, Seen, Spec
+from jokulmist.errors import SettingError
+from jokulmist.learning import replay as memory
+
+DISCOUNT = 0.5
+NUMBERS = (Channel("x", -1e6, 1e6),)
+IMAGE = Channel("eye", 0, 255, shape=(1, 2, 3), image=True, stacked=3)
+
+
+def played(seed, turns, copies, spec, legal=False):
+    """Random episodes turn by turn, as `Experience`s, and what happened to each copy as a list of dicts."""
+    chance = np.random.default_rng(seed)
+    counter = iter(range(1, 10**6))
+
+    def sight(frames):
+        number = next(counter)
+        frame = np.array([[[number % 251], [number // 251]]], np.uint8)
+        frames = [frame] * 3 if frames is None else [*frames[1:], frame]
+        mask = chance.random(2) < 0.5
+        mask[chance.integers(2)] = True
+        return {"x": float(number), "eye": np.concatenate(frames, axis=-1), "frames": frames, "mask": mask}
+
+    now, age, happened, parts = [sight(None) for _ in range(copies)], [0] * copies, [[] for _ in range(copies)], []
+
+    def seen(moments, ages):
+        images = {"eye": np.stack([m["eye"] for m in moments])[None]} if spec.images else {}
+        masks = (np.stack([m["mask"] for m in moments])[None],) if legal else ()
+        return Seen(np.array([[[m["x"]] for m in moments]], np.float32), images, masks, np.array([ages], np.int32))
+
+    for _ in range(turns):
+        before, last, closed, ended = list(now), [], [], []
+        for c in range(copies):
+            after = sight(now[c]["frames"])
+            closed.append(bool(chance.random() < 0.3))
+            ended.append(closed[-1] and bool(chance.random() < 0.5))
+            last.append(after)
+        action, reward = chance.integers(0, 2, copies), chance.integers(1, 9, copies).astype(np.float32)
+        ages = list(age)
+        for c in range(copies):
+            happened[c].append(
+                {"at": before[c], "last": last[c], "a": action[c], "r": reward[c], "ended": ended[c], "closed": closed[c]}
+            )
+            now[c], age[c] = (sight(None), 0) if closed[c] else (last[c], ages[c] + 1)
+        after_ages = [a + 1 for a in ages]
+        parts.append(
+            Experience(
+                seen(before, ages), action[None].astype(np.int32), reward[None], np.array([ended]), np.array([closed]),
+                seen(last, after_ages), seen(now, age), (),
+            )
+        )  # fmt: skip
+    return parts, happened
+
+
+def stored(spec, parts, slots, prioritised=False):
+    copies = parts[0].rewards.shape[1]
+    replay = jax.tree.map(jnp.asarray, memory.fresh_replay(spec, copies, slots, prioritised))
+    write = jax.jit(lambda r, e: memory.written(spec, r, e, e.actions))
+    for part in parts:
+        replay = write(replay, part)
+    return replay
+
+
+def wanted(happened, copy, turn, n_step):
+    """What the transition that starts at a turn is, by walking on from it."""
+    gain, weight, steps = 0.0, 1.0, happened[copy][turn:][:n_step]
+    for row in steps:
+        gain += weight * row["r"]
+        weight *= DISCOUNT
+        if row["closed"]:
+            break
+    return gain, 0.0 if row["ended"] else weight, row["last"]
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.integers(0, 10**6), st.integers(1, 3), st.integers(1, 3), st.booleans(), st.integers(20, 45))
+def test_every_transition_is_what_happened(seed, copies, n_step, images, turns):
+    """Also after the ring has gone round: rows, masks, the true last observation, stacks as the acting policy saw them."""
+    spec = Spec((*NUMBERS, IMAGE) if images else NUMBERS, jm.Choice(2), masked=True)
+    slots = 24
+    parts, happened = played(seed, turns, copies, spec, legal=True)
+    replay = stored(spec, parts, slots)
+    u = jnp.asarray(np.random.default_rng(seed).random((2, 64), np.float32))
+    sample = memory.sampled(spec, replay, u, n_step, DISCOUNT)
+    met = set()
+    for k in range(64):
+        turn = int(sample.observed.numbers[k, 0])
+        copy, start = next(
+            (c, t) for c in range(copies) for t, row in enumerate(happened[c]) if row["at"]["x"] == turn
+        )
+        met.add(start)
+        row = happened[copy][start]
+        gain, weight, last = wanted(happened, copy, start, n_step)
+        assert (float(sample.gain[k]), float(sample.weight_ahead[k])) == (gain, weight)
+        assert (int(sample.action[k]), float(sample.following.numbers[k, 0])) == (row["a"], last["x"])
+        assert sample.following.legal[0][k].tolist() == last["mask"].tolist()
+        if images:
+            assert np.array_equal(sample.observed.images["eye"][k], row["at"]["eye"])
+            assert np.array_equal(sample.following.images["eye"][k], last["eye"])
+    # Nothing too new for its n steps, nothing that was written over, and nearly everything between.
+    assert max(met) <= turns - n_step
+    assert min(met) >= turns - slots
+    if not images:
+        assert float(jnp.sum(memory._oldest(spec, replay))) == min(turns, slots)
+
+
+def test_images_are_stored_once():
+    spec = Spec((Channel("eye", 0, 255, shape=(84, 84, 4), image=True, stacked=4),), jm.Choice(2))
+    replay = memory.fresh_replay(spec, copies=8, slots=125_000, prioritised=False)
+    sizes = [leaf.nbytes for leaf in jax.tree.leaves(replay)]
+    assert sum(sizes) < 7.2e9  # a million frames; four times as much with whole stacks
+
+
+def test_priorities_are_sampled_in_proportion_and_corrected():
+    spec = Spec(NUMBERS, jm.Choice(2))
+    parts, _ = played(1, 40, 2, spec)
+    replay = stored(spec, parts, 40, prioritised=True)
+    each = replay.priorities.each
+    assert float(each.sum()) == 80.0  # all new at the largest so far
+    priorities = memory.reprioritised(
+        replay.priorities, jnp.arange(80), jnp.arange(80, dtype=jnp.float32), jnp.arange(80) % 2 == 0
+    )
+    expected = np.where(np.arange(80) % 2 == 0, np.arange(80.0), 1.0)
+    assert np.allclose(priorities.each[:80], expected)
+    assert np.allclose(priorities.blocks, np.asarray(priorities.each).reshape(len(priorities.blocks), -1).sum(axis=1))
+    assert float(priorities.most) == 78.0
+    replay = replay._replace(priorities=priorities)
+    u = jnp.asarray(np.random.default_rng(0).random(20_000, np.float32))
+    sample = memory.sampled(spec, replay, u, 1, DISCOUNT, correction=1.0)
+    counts = np.bincount(np.asarray(sample.place), minlength=80)
+    assert np.allclose(counts / 20_000, expected / expected.sum(), atol=2e-4)
+    # With full correction the weight times the chance is the same for all.
+    chosen = np.asarray(sample.place)
+    even = np.asarray(sample.importance) * expected[chosen]
+    assert np.allclose(even, even[0], rtol=1e-4)
+    assert float(sample.importance.max()) == 1.0
+
+
+def test_a_memory_too_small_for_its_copies_is_refused():
+    with pytest.raises(SettingError, match="larger `replay_size` or fewer copies"):
+        jm.DQN(replay_size=100).shapes(Spec(NUMBERS, jm.Choice(2)), copies=64)
