@@ -49,7 +49,14 @@ def played(seed, turns, copies, spec, legal=False):
         ages = list(age)
         for c in range(copies):
             happened[c].append(
-                {"at": before[c], "last": last[c], "a": action[c], "r": reward[c], "ended": ended[c], "closed": closed[c]}
+                {
+                    "at": before[c],
+                    "last": last[c],
+                    "a": action[c],
+                    "r": reward[c],
+                    "ended": ended[c],
+                    "closed": closed[c],
+                }
             )
             now[c], age[c] = (sight(None), 0) if closed[c] else (last[c], ages[c] + 1)
         after_ages = [a + 1 for a in ages]
@@ -95,9 +102,7 @@ def test_every_transition_is_what_happened(seed, copies, n_step, images, turns):
     met = set()
     for k in range(64):
         turn = int(sample.observed.numbers[k, 0])
-        copy, start = next(
-            (c, t) for c in range(copies) for t, row in enumerate(happened[c]) if row["at"]["x"] == turn
-        )
+        copy, start = next((c, t) for c in range(copies) for t, row in enumerate(happened[c]) if row["at"]["x"] == turn)
         met.add(start)
         row = happened[copy][start]
         gain, weight, last = wanted(happened, copy, start, n_step)

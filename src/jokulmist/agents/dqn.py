@@ -16,7 +16,7 @@ from jokulmist.learning import replay as memory_of
 from jokulmist.learning.acting import Joint, joint_over, refuse_ranges
 from jokulmist.learning.descent import AboveZero, Optimiser, descended, huber, squared, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
-from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, applied, built
+from jokulmist.learning.networks import Dense, Layout, NetworkSetting, applied, built, usual_network
 from jokulmist.learning.schedules import linear
 
 SMALLEST_ERROR = 1e-3
@@ -149,7 +149,7 @@ class DQN(Agent):
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
         if shapes.network is None:
-            shapes.network = Convolutional() if spec.images else Dense(activation="relu")
+            shapes.network = usual_network(spec, "relu")
         shapes.slots = memory_of.slots_for(
             self.replay_size, copies, self.decisions_per_update(copies), self.n_step, spec
         )

@@ -13,7 +13,7 @@ from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning.acting import Acting, acting_over, refuse_ranges
 from jokulmist.learning.descent import AboveZero, Optimiser, descended, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
-from jokulmist.learning.networks import Convolutional, Dense, Layout, NetworkSetting, built
+from jokulmist.learning.networks import Dense, Layout, NetworkSetting, built, usual_network
 
 Count = Annotated[int, Field(ge=1, strict=True)]
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
@@ -82,7 +82,7 @@ class PolicyAgent(Agent):
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
         if shapes.network is None:
-            shapes.network = Convolutional() if spec.images else Dense()
+            shapes.network = usual_network(spec, "tanh")
         if shapes.shared is None:
             shapes.shared = bool(spec.images)
         shapes.acting = acting_over(spec.action)

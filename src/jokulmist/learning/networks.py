@@ -192,6 +192,16 @@ class Convolutional(Recipe):
         return modules.Eyes(eyes=eyes, layers=tower, activation=self.activation)
 
 
+def usual_network(spec: Spec, activation: Activation) -> Recipe:
+    """What suits the channels: dense layers for numbers, convolutions for images, small ones for small images."""
+    if not spec.images:
+        return Dense(activation=activation)
+    if min(min(channel.shape[:2]) for channel in spec.images) >= SMALLEST_USUAL:
+        return Convolutional()
+    return Convolutional(filters=((16, 2, 2),))
+
+
+SMALLEST_USUAL = 8
 Build = Callable[[Sequence[Channel], int, Any], Any]
 RECIPES: dict[str, type[Recipe]] = {"Dense": Dense, "Convolutional": Convolutional}
 

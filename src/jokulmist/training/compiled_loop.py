@@ -26,6 +26,7 @@ from jokulmist.environments.legal import choices_of
 from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.environments.stepping import none_allowed
 from jokulmist.errors import BrokenEnvironment
+from jokulmist.lanes.backend import start_backend
 from jokulmist.lanes.compiled import CompiledEnvironment, stacked_rows
 from jokulmist.learning.schedules import Coefficients, Progress, number_at, value_at
 from jokulmist.records.episodes import Episodes
@@ -85,6 +86,7 @@ class CompiledLoop:
     """
 
     def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
+        start_backend()  # before any array is made
         self.description: Description = describe(environment)
         self.copies = copies
         self.planned = planned

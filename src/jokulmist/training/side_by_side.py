@@ -43,8 +43,10 @@ def usual_workers() -> int:
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
-# Set in a worker: a script that trains when it is imported would start workers of its own.
+# Set in a worker, which starts none of its own; and while it reads the plan: a script that trains when it is read would
+# train in every worker.
 IN_WORKER = False
+READING = False
 
 
 def can_travel(plan: Plan) -> bool:

@@ -125,6 +125,11 @@ def train_plan(
 ) -> Runs:
     """Train a plan, one run a seed; see `train`."""
     show = show or Silent()
+    if side_by_side.READING:
+        raise SettingError(
+            "a worker process that reads this file would train, too. Put the training under "
+            '`if __name__ == "__main__":`, and several seeds go side by side.'
+        )
     # What does not fit is told before anything is made.
     plan.agent.shapes(describe(plan.environment).spec, plan.copies)
     seeds = plan.training.seeds

@@ -55,7 +55,9 @@ def main() -> None:
     try:
         from jokulmist.training.plans import plan_of
 
+        side_by_side.READING = True
         plan = plan_of(first["plan"])
+        side_by_side.READING = False
     except BaseException as failure:
         told.send("failed", error=type(failure).__name__, text=str(failure) or type(failure).__name__)
         return

@@ -1,0 +1,326 @@
+"""Each method's update against an independent NumPy computation of its equation, and a contract that all of them keep."""
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+import pytest
+from places import Corridor, Gates, Signal, seen
+from scipy import special
+
+import jokulmist as jm
+from jokulmist.agents import dqn, linear_q, ppo
+from jokulmist.agents.protocol import Experience, numbers_at
+from jokulmist.environments.draws import CountingDraw, PlainDraw, RowDraw
+from jokulmist.environments.environment import describe
+from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.errors import SettingError
+from jokulmist.learning import replay as memory_of
+
+SMALL = {"PPO": {"horizon": 8, "minibatch": 32}, "ActorCritic": {"horizon": 8}, "Reinforce": {"horizon": 24}}
+SMALL |= {"DQN": {"replay_start": 100, "replay_size": 4000}, "LinearQ": {"tiles": 5}}
+
+
+def made(name, **settings):
+    return getattr(jm, name)(**{**SMALL[name], **settings})
+
+
+def begun(agent, env, copies=3):
+    """Shapes, settings, learner and memory of an agent before its first decision."""
+    shapes = agent.shapes(describe(env).spec, copies)
+    numbers = numbers_at(agent.numbers())
+    draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+    return shapes, numbers, *jax.tree.map(jnp.asarray, agent.fresh(shapes, numbers, draw))
+
+
+def forward(weights, layout, rows):
+    """Policy outputs and values by NumPy, from the flat weights of two towers."""
+    leaves = [np.asarray(leaf, float) for leaf in layout.leaves(weights)]
+    found = []
+    for tower in (leaves[: len(leaves) // 2], leaves[len(leaves) // 2 :]):
+        x = rows
+        for k in range(0, len(tower) - 2, 2):
+            x = np.tanh(x @ tower[k] + tower[k + 1])
+        found.append(x @ tower[-2] + tower[-1])
+    return found[0], found[1][:, 0]
+
+
+def happened(turns=6, copies=3, seed=0):
+    """Made-up decisions in the corridor; with an end, a cut and episode borders inside where there are several copies."""
+    chance = np.random.default_rng(seed)
+    cells = chance.integers(0, 5, (turns + 1, copies, 1)).astype(np.float32)
+    closed = chance.random((turns, copies)) < 0.3
+    ended = closed & (chance.random((turns, copies)) < 0.5)
+    if copies > 1:
+        closed[2, 0] = ended[2, 0] = closed[3, 1] = True
+        ended[3, 1] = False
+    last = np.where(closed[..., None], chance.integers(0, 5, closed.shape)[..., None], cells[1:]).astype(np.float32)
+    return Experience(
+        seen(cells[:-1]), chance.integers(0, 2, closed.shape).astype(np.int32),
+        chance.normal(size=closed.shape).astype(np.float32), ended, closed, seen(last), seen(cells[1:]), (),
+    )  # fmt: skip
+
+
+def noise_for(function):
+    """A draw with numbers for whatever a function asks."""
+    counting = CountingDraw(jnp)
+    jax.eval_shape(lambda: function(counting))
+    chance = np.random.default_rng(1)
+    rows = [
+        np.argsort(chance.random(r.width)) if r.kind == "order" else chance.random(r.width) for r in counting.requests
+    ]
+    return RowDraw(jnp, [jnp.asarray(row, jnp.float32) for row in rows], jnp.float32(1.0))
+
+
+def by_numpy(agent, numbers, learner, shapes, e):
+    """Advantages, targets, log-probabilities and entropy of what happened, copy by copy, with the old weights."""
+    turns, copies = e.rewards.shape
+    scale = lambda rows: np.asarray(rows, float) / 2.0 - 1.0  # noqa: E731  the corridor has five cells
+    outputs, values = forward(learner.weights, shapes.layout, scale(e.observed.numbers).reshape(-1, 1))
+    _, after = forward(learner.weights, shapes.layout, scale(e.last.numbers).reshape(-1, 1))
+    values, after = values.reshape(turns, copies), after.reshape(turns, copies)
+    gains, decay = np.zeros((turns, copies)), numbers.discount * getattr(numbers, "trace_decay", 1.0)
+    for c in range(copies):
+        later = 0.0
+        for t in reversed(range(turns)):
+            ahead = 0.0 if e.ended[t, c] else after[t, c]
+            later = 0.0 if e.closed[t, c] else later
+            later = e.rewards[t, c] + numbers.discount * ahead - values[t, c] + decay * later
+            gains[t, c] = later
+    logs = special.log_softmax(outputs, axis=1)
+    taken = logs[np.arange(turns * copies), e.actions.reshape(-1)]
+    entropy = -np.sum(np.exp(logs) * logs, axis=1)
+    return gains.reshape(-1), (gains + values).reshape(-1), values.reshape(-1), taken, entropy
+
+
+def test_ppo_minimises_the_clipped_objective():
+    agent = made("PPO", entropy_bonus=0.03, value_clip=0.1, clip=0.2, trace_decay=0.9, discount=0.8)
+    shapes, numbers, learner, _ = begun(agent, Corridor())
+    e = happened()
+    rows, explained = ppo.rows_of(shapes, numbers, learner, jax.tree.map(jnp.asarray, e))
+    gains, targets, values, old, _ = by_numpy(agent, numbers, learner, shapes, e)
+    assert np.allclose(rows.target, targets, atol=1e-4)
+    assert float(explained) == pytest.approx(1 - np.var(targets - values) / np.var(targets), abs=1e-3)
+    gains = (gains - gains.mean()) / gains.std()
+    assert np.allclose(rows.advantage, gains, atol=1e-3)
+    assert np.allclose(rows.log_probability, old, atol=1e-5)
+    # With the old weights the ratio is 1; with others the published equation.
+    for shift in (0.0, 0.3):
+        weights = learner.weights + shift * jnp.sin(jnp.arange(shapes.layout.size))
+        total, told = ppo.objective(shapes, numbers, shapes.layout.module(weights), rows)
+        _, _, new_values, logs, entropy = by_numpy(agent, numbers, learner._replace(weights=weights), shapes, e)
+        ratio = np.exp(logs - old)
+        policy_loss = -np.mean(np.minimum(ratio * gains, np.clip(ratio, 0.8, 1.2) * gains))
+        near = values + np.clip(new_values - values, -0.1, 0.1)
+        value_loss = np.mean(0.5 * np.maximum((new_values - targets) ** 2, (near - targets) ** 2))
+        wanted = policy_loss + 0.5 * value_loss - 0.03 * entropy.mean()
+        assert float(total) == pytest.approx(wanted, abs=1e-4)
+        shares = (np.mean(np.abs(ratio - 1) > 0.2), np.mean(ratio - 1 - np.log(ratio)))
+        assert [float(x) for x in told[3:]] == pytest.approx(shares, abs=1e-4)
+        if shift == 0.0:
+            assert (float(told[3]), float(told[4])) == pytest.approx((0.0, 0.0), abs=1e-6)
+
+
+def test_an_update_of_ppo_stops_where_it_strays_too_far():
+    e = jax.tree.map(jnp.asarray, happened(turns=8))
+    moved = {}
+    for limit in (None, 1e-12):
+        agent = made("PPO", divergence_limit=limit, epochs=6, minibatch=6, learning_rate=0.05)
+        shapes, numbers, learner, memory = begun(agent, Corridor())
+        draw = noise_for(lambda noise, a=(shapes, numbers, learner, memory, e): jm.PPO.learn(*a, noise))
+        after, _, readings = jm.PPO.learn(shapes, numbers, learner, memory, e, draw)
+        moved[limit] = float(jnp.abs(after.weights - learner.weights).max())
+        assert len(readings) == len(jm.PPO.reading_names)
+    assert 0.0 < moved[1e-12] < 0.6 * moved[None]
+
+
+@pytest.mark.parametrize("name", ["ActorCritic", "Reinforce"])
+def test_one_step_down_the_published_gradient(name):
+    """Plain descent moves the weights by the rate times the gradient, taken here by differences of the NumPy loss."""
+    extra = {"returns_normalised": False} if name == "Reinforce" else {"trace_decay": 0.9}
+    agent = made(
+        name,
+        optimiser="sgd",
+        gradient_clip=None,
+        learning_rate=1.0,
+        discount=0.8,
+        entropy_bonus=0.05,
+        horizon=6,
+        **extra,
+    )
+    shapes, numbers, learner, memory = begun(agent, Corridor())
+    e = happened()
+    gains, targets, values, _, _ = by_numpy(agent, numbers, learner, shapes, e)
+    used = np.ones(gains.size)
+    if name == "Reinforce":  # whole episodes alone; a cut is worth what the baseline says
+        whole = np.zeros(e.closed.shape, bool)
+        for t in reversed(range(6)):
+            whole[t] = e.closed[t] | (whole[t + 1] if t < 5 else False)
+        used = whole.reshape(-1).astype(float)
+        gains = targets - values
+        returns = targets
+
+    def loss(weights):
+        _, _, v, logs, entropy = by_numpy(agent, numbers, learner._replace(weights=weights), shapes, e)
+        goal = targets if name == "ActorCritic" else returns
+        each = -logs * gains + 0.5 * 0.5 * (v - goal) ** 2 - 0.05 * entropy
+        return np.sum(each * used) / used.sum()
+
+    after, _, _ = getattr(jm, name).learn(shapes, numbers, learner, memory, jax.tree.map(jnp.asarray, e), None)
+    moved = np.asarray(learner.weights - after.weights, float)
+    weights = np.asarray(learner.weights, float)
+    for k in np.random.default_rng(3).choice(weights.size, 40, replace=False):
+        step = np.zeros_like(weights)
+        step[k] = 1e-4
+        slope = (loss(weights + step) - loss(weights - step)) / 2e-4
+        assert moved[k] == pytest.approx(slope, abs=2e-3)
+
+
+def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
+    agent = made("Reinforce", horizon=2, optimiser="sgd", baseline=False, returns_normalised=False, discount=1.0)
+    shapes, numbers, learner, memory = begun(agent, Corridor(), copies=1)
+
+    def part(rewards, closed):
+        flags = np.array(closed)[:, None]
+        e = happened(turns=2, copies=1)
+        return jax.tree.map(
+            jnp.asarray, e._replace(rewards=np.array(rewards, np.float32)[:, None], ended=flags, closed=flags)
+        )
+
+    still, memory, _ = jm.Reinforce.learn(shapes, numbers, learner, memory, part([1.0, 1.0], [False, False]), None)
+    assert np.array_equal(still.weights, learner.weights)
+    assert np.asarray(memory.open).all()
+    moved, memory, _ = jm.Reinforce.learn(shapes, numbers, still, memory, part([1.0, 1.0], [True, False]), None)
+    assert not np.array_equal(moved.weights, learner.weights)
+    assert np.asarray(memory.open)[:, 0].tolist() == [False, True]
+
+
+@pytest.mark.parametrize("settings", [{}, {"double": True}, {"dueling": True}, {"target": False}, {"loss": "squared"}])
+def test_dqn_moves_towards_the_published_target(settings):
+    agent = made("DQN", **settings)
+    env = Gates()
+    shapes, numbers, learner, _ = begun(agent, env)
+    chance = np.random.default_rng(4)
+    count, actions = 16, 6
+    rows = chance.random((2, count, 2)).astype(np.float32)
+    legal = tuple(chance.random((count, n)) < 0.6 for n in (3, 2))
+    for mask in legal:
+        mask[:, 0] = True
+    sample = memory_of.Sample(
+        seen(rows[0]), seen(rows[1], legal), chance.integers(0, actions, count), chance.normal(size=count),
+        np.where(chance.random(count) < 0.3, 0.0, 0.9), chance.random(count), None,
+    )  # fmt: skip
+    target = learner.weights + 0.1
+    learning = dqn.Learning(learner.weights, target if shapes.target else (), learner.moments, None, None)
+
+    def values(weights, x):
+        leaves = [np.asarray(leaf, float) for leaf in shapes.layout.leaves(weights)]
+        x = x * np.array([1.0, 2.0]) - 1.0  # the gate lies in 0 to 2, the night in 0 to 1
+        for k in range(0, len(leaves) - 2, 2):
+            x = np.maximum(x @ leaves[k] + leaves[k + 1], 0.0)
+        out = x @ leaves[-2] + leaves[-1]
+        return out[:, :1] + out[:, 1:] - out[:, 1:].mean(axis=1, keepdims=True) if shapes.dueling else out
+
+    allowed = (legal[0][:, :, None] & legal[1][:, None, :]).reshape(count, 6)
+    own, later = (np.where(allowed, values(w, rows[1]), -1e9) for w in (learner.weights, target))
+    if shapes.double:
+        ahead = later[np.arange(count), own.argmax(axis=1)]
+    else:
+        ahead = (later if shapes.target else own).max(axis=1)
+    wanted = sample.gain + sample.weight_ahead * ahead
+    given = jnp.asarray(later, jnp.float32)
+    assert np.allclose(dqn.targets(shapes, learning, sample, given), wanted, atol=1e-4)
+    error = values(learner.weights, rows[0])[np.arange(count), sample.action] - wanted
+    size = np.abs(error)
+    each = 0.5 * error**2 if shapes.loss == "squared" else np.where(size <= 1, 0.5 * error**2, size - 0.5)
+    _, (readings, errors) = dqn.update(shapes, numbers, learning, jax.tree.map(jnp.asarray, sample), given)
+    assert np.allclose(errors, error, atol=1e-4)
+    told = [each.mean(), values(learner.weights, rows[0])[np.arange(count), sample.action].mean(), size.mean()]
+    assert np.asarray(readings)[:3].tolist() == pytest.approx(told, abs=1e-3)
+
+
+def test_linear_values_move_by_the_rate_times_the_error():
+    agent = made("LinearQ", discount=0.5)
+    shapes, numbers, learner, _ = begun(agent, Corridor(), copies=1)
+    weights = learner.weights + 0.25  # each value is 8 tilings times that
+    sample = memory_of.Sample(
+        seen([[1.0]]), seen([[2.0]]), jnp.array([1]), jnp.array([3.0]), jnp.array([0.5]), None, None
+    )
+    after, readings = linear_q.update(shapes, numbers, weights, sample)
+    error = 3.0 + 0.5 * 2.0 - 2.0
+    assert [float(r) for r in readings] == [error, 2.0]
+    found = shapes.made_of.values(after, np.array([[1.0]], np.float32))[0]
+    assert found.tolist() == pytest.approx([2.0, 2.0 + float(numbers.learning_rate) * error])
+
+
+METHODS = ["DQN", "LinearQ", "PPO", "ActorCritic", "Reinforce"]
+
+
+@pytest.mark.parametrize("name", METHODS)
+@pytest.mark.parametrize("lane", ["compiled", "plain"])
+def test_every_method_learns_choices_under_a_mask(name, lane):
+    """Several parts at once, on both lanes: what is forbidden is never done, and what pays is found."""
+    steps = 12_000 if lane == "compiled" else 2_500
+    run = jm.train(Gates(), made(name), steps=steps, copies=8, folder=None, seed=1, lane=lane)
+    assert run.origin["lane"] == lane
+    assert run.episodes["broken"].max() == 0.0
+    assert np.isfinite(run.readings.drop(columns=["return_last_100"]).to_numpy(float)).all()
+    if lane == "compiled":
+        best = jm.evaluate(run.policy, Gates(), episodes=40)
+        assert best.mean > jm.evaluate("random", Gates(), episodes=40).mean + 5.0
+        assert best.episodes["broken"].max() == 0.0
+        sampled = jm.evaluate(run.policy, Gates(), episodes=20, act="sampled")
+        assert sampled.episodes["broken"].max() == 0.0
+
+
+@pytest.mark.parametrize("name", ["DQN", "PPO", "ActorCritic", "Reinforce"])
+def test_every_network_method_learns_from_pixels(name):
+    env = Signal().modified(jm.Stack(2))
+    network = jm.Convolutional(16, filters=[(4, 2, 2)])
+    run = jm.train(env, made(name, network=network, discount=0.0), steps=10_000, copies=8, folder=None, seed=1)
+    assert run.origin["lane"] == "compiled"
+    assert jm.evaluate(run.policy, env, episodes=20).mean > 7.0  # of 8; chance gets 4
+    if name == "PPO":
+        plain = jm.train(env, made(name, network=network), steps=200, copies=2, folder=None, lane="plain")
+        assert len(plain.episodes) == 208 // 8  # the last update is gathered whole
+
+
+def test_tables_obey_masks_too():
+    class Gate(Gates):
+        action = jm.Choice(3)
+
+        def legal(self, state):
+            return self.xp.arange(3) != (state.open + 1) % 3
+
+        @jm.reward
+        def through(self, before, action):
+            return 1.0 * (action == before.open)
+
+        @jm.reward
+        def light(self, before):
+            return 0.0 * before.open
+
+        @jm.measure
+        def broken(self, before, action):
+            return 1.0 * (action == (before.open + 1) % 3)
+
+    for agent in (jm.QLearning(), jm.Sarsa(), jm.ExpectedSarsa(), jm.RandomPlay()):
+        for lane in ("compiled", "plain"):
+            run = jm.train(Gate(), agent, steps=4000, copies=4, folder=None, lane=lane)
+            assert run.episodes["broken"].max() == 0.0
+        if type(agent) is not jm.RandomPlay:
+            assert jm.evaluate(run.policy, Gate(), episodes=10).mean > 10.0
+
+
+def test_a_range_or_too_many_combinations_are_refused():
+    class Slide(Corridor):
+        action = jm.Range(-1.0, 1.0)
+
+    for name in METHODS:
+        with pytest.raises(SettingError, match="chooses among alternatives"):
+            jm.train(Slide(), made(name), steps=10, folder=None)
+
+    class Many(Corridor):
+        action = jm.Actions(a=jm.Choice(100), b=jm.Choice(100))
+
+    with pytest.raises(SettingError, match=r"there are 10,000; at most 4,096 are allowed. Use `PPO`"):
+        jm.train(Many(), jm.DQN(), steps=10, folder=None)

@@ -1,0 +1,163 @@
+"""Networks against NumPy and the compiler's own convolution; scaling against NumPy; features against their definition."""
+
+import equinox as eqx
+import jax
+import jax.numpy as jnp
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import jokulmist as jm
+from jokulmist.environments.channels import Channel, Spec
+from jokulmist.errors import SettingError
+from jokulmist.learning.descent import descended, huber, transform
+from jokulmist.learning.features import Features
+from jokulmist.learning.inputs import fresh_statistics, gathered, scaled
+from jokulmist.learning.modules import gathered as patches
+from jokulmist.learning.modules import product
+from jokulmist.learning.networks import Inputs, Layout, applied, built
+
+NUMBERS = Spec((Channel("a", 0.0, 10.0), Channel("b", -np.inf, np.inf, shape=(2,))), jm.Choice(3))
+SIGHTS = Spec((Channel("a", 0.0, 10.0), Channel("eye", 0, 255, shape=(9, 11, 2), image=True)), jm.Choice(3))
+
+
+@pytest.mark.parametrize("start", ["orthogonal", "uniform"])
+def test_a_dense_network_is_what_numpy_makes_of_its_weights(start):
+    module = built(jm.Dense(5, 4, start=start), NUMBERS, 2, seed=1, gain=0.01)
+    layout = Layout(module)
+    weights = layout.flat(module)
+    rows = np.random.default_rng(0).normal(size=(7, 3)).astype(np.float32)
+    x = rows
+    for layer in module.layers[:-1]:
+        x = np.tanh(x @ layer.weight + layer.bias)
+    wanted = x @ module.layers[-1].weight + module.layers[-1].bias
+    assert np.allclose(applied(layout.module(jnp.asarray(weights)), Inputs(jnp.asarray(rows), {})), wanted, atol=1e-5)
+    assert np.allclose(layout.through_numpy(weights, rows, "tanh"), wanted, atol=1e-5)
+    assert layout.size == 3 * 5 + 5 + 5 * 4 + 4 + 4 * 2 + 2
+    if start == "orthogonal":
+        assert np.allclose(module.layers[0].weight @ module.layers[0].weight.T, np.eye(3), atol=1e-5)
+
+
+@pytest.mark.parametrize(("size", "stride"), [(4, 4), (3, 2), (2, 1)])
+def test_patches_and_a_product_are_a_convolution(size, stride):
+    chance = np.random.default_rng(2)
+    images = chance.normal(size=(3, 9, 11, 2)).astype(np.float32)
+    weight = chance.normal(size=(size, size, 2, 5)).astype(np.float32)
+    numbers = ("NHWC", "HWIO", "NHWC")
+    wanted = jax.lax.conv_general_dilated(images, weight, (stride, stride), "VALID", dimension_numbers=numbers)
+    assert np.allclose(patches(images, size, stride) @ weight.reshape(-1, 5), wanted, atol=1e-4)
+
+
+def test_the_product_has_the_gradient_of_a_product():
+    x, w = (jax.random.normal(jax.random.key(k), s) for k, s in enumerate([(6, 3), (3, 2)]))
+    ours = jax.grad(lambda x, w: jnp.sum(jnp.sin(product(x, w))), argnums=(0, 1))(x, w)
+    plain = jax.grad(lambda x, w: jnp.sum(jnp.sin(x @ w)), argnums=(0, 1))(x, w)
+    assert all(np.allclose(a, b, atol=1e-6) for a, b in zip(ours, plain, strict=True))
+
+
+def own_network(channels, outputs, key):
+    """A user's own: a linear map of the numbers and of the mean brightness."""
+    linear = eqx.nn.Linear(2, outputs, key=key)
+    assert [c.name for c in channels] == ["a", "eye"]
+
+    class Own(eqx.Module):
+        linear: eqx.nn.Linear
+
+        def __call__(self, inputs):
+            return self.linear(jnp.concatenate([inputs.numbers, jnp.mean(inputs.images["eye"])[None]]))
+
+    return Own(linear)
+
+
+def test_a_network_of_ones_own_takes_one_observation_at_a_time():
+    module = built(own_network, SIGHTS, 3, seed=4)
+    image = np.full((2, 9, 11, 2), 255, np.uint8)
+    found = applied(module, Inputs(jnp.ones((2, 1)), {"eye": jnp.asarray(image)}))
+    assert np.allclose(found, module.linear(jnp.array([1.0, 1.0])), atol=1e-6)
+    with pytest.raises(SettingError, match="must give an equinox module"):
+        built(lambda channels, outputs, key: 3, SIGHTS, 3, seed=4)
+
+
+@pytest.mark.parametrize(
+    ("make", "message"),
+    [
+        (lambda: jm.Dense(0), "greater than or equal to 1; got 0. Write for instance `jm.Dense"),
+        (lambda: jm.Dense(8, activation="step"), "`activation` of `Dense`"),
+        (lambda: jm.Convolutional(filters=[]), "needs at least one"),
+        (lambda: jm.PPO(network=jm.Dense(8)).shapes(SIGHTS, 1), "`eye` is an image. Use `network=jm.Convolutional"),
+        (lambda: jm.PPO(network=jm.Convolutional()).shapes(NUMBERS, 1), "needs an image"),
+        (lambda: jm.DQN(network=jm.Convolutional(filters=[(4, 12, 1)])).shapes(SIGHTS, 1), "leaves 9 x 11"),
+        (lambda: jm.PPO(network="dense"), "must be `jm.Dense"),
+        (lambda: jm.PPO(gradient_clip=0.0), "must be above 0; got 0.0"),
+    ],
+)
+def test_what_does_not_fit_is_told_with_its_mend(make, message):
+    with pytest.raises(SettingError) as told:
+        make()
+    assert message in str(told.value)
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 10**6), st.lists(st.integers(1, 5), min_size=1, max_size=6))
+def test_running_statistics_are_those_of_all_rows(seed, sizes):
+    chance = np.random.default_rng(seed)
+    parts = [chance.normal(3.0, 2.0, size=(1, size, 3)).astype(np.float32) for size in sizes]
+    statistics = fresh_statistics(NUMBERS, "running")
+    for part in parts:
+        statistics = gathered(statistics, jnp.asarray(part))
+    rows = np.concatenate([part[0] for part in parts])
+    assert np.allclose(statistics.mean, rows.mean(axis=0), atol=1e-4)
+    if len(rows) > 1:
+        wanted = np.clip((rows - rows.mean(axis=0)) / np.sqrt(rows.var(axis=0) + 1e-8), -10, 10)
+        assert np.allclose(scaled(NUMBERS, "running", statistics, rows), wanted, atol=2e-3)
+
+
+def test_bounds_scale_what_has_bounds_and_statistics_the_rest():
+    statistics = fresh_statistics(NUMBERS, "bounds")
+    rows = np.array([[0.0, 5.0, 1.0], [10.0, 7.0, 1.0]], np.float32)
+    assert np.allclose(scaled(NUMBERS, "bounds", statistics, rows), [[-1, 5, 1], [1, 7, 1]])  # nothing known yet
+    statistics = gathered(statistics, jnp.asarray(rows[None]))
+    assert np.allclose(scaled(NUMBERS, "bounds", statistics, rows), [[-1, -1, 0], [1, 1, 0]], atol=1e-3)
+    bounded = Spec((Channel("a", 0.0, 10.0),), jm.Choice(2))
+    assert fresh_statistics(bounded, "bounds") is None
+
+
+def test_statistics_survive_a_million_steps():
+    statistics = fresh_statistics(NUMBERS, "running")
+    rows = jnp.asarray(np.random.default_rng(5).normal(100.0, 1.0, (1000, 1, 3)).astype(np.float32))
+    many = jax.jit(lambda s: jax.lax.fori_loop(0, 1000, lambda i, s: gathered(s, rows), s))(statistics)
+    assert float(many.count) == 1e6
+    spread = np.sqrt(np.asarray(many.square) / 1e6)
+    assert np.allclose(spread, np.std(np.asarray(rows)[:, 0], axis=0), rtol=0.01)
+
+
+def test_a_step_of_the_optimiser_and_clipping_by_hand():
+    weights, gradient = jnp.array([1.0, 1.0]), jnp.array([3.0, 4.0])
+    new, _, norm = descended("sgd", weights, transform("sgd").init(weights), gradient, 0.1, 2.5)
+    assert (np.allclose(new, [1 - 0.15, 1 - 0.2]), float(norm)) == (True, 5.0)
+    new, _, _ = descended("adam", weights, transform("adam").init(weights), gradient, 0.1)
+    assert np.allclose(new, [0.9, 0.9], atol=1e-5)  # the first step of Adam is the rate itself
+    assert np.allclose(huber(jnp.array([0.5, -3.0]), 1.0), [0.125, 2.5])
+
+
+def test_tiles_overlap_and_move_one_value_by_just_its_step():
+    spec = Spec((Channel("a", 0.0, 10.0), Channel("b", 0.0, 1.0)), jm.Choice(2))
+    for made_of in (Features("tiles", spec, 4, 3), Features("radial", spec, 4, 1)):
+        weights = jnp.zeros((made_of.size, 2))
+        rows = np.array([[2.5, 0.5]], np.float32)
+        weights = made_of.moved(weights, rows, jnp.array([1]), jnp.array([0.6]))
+        assert np.allclose(made_of.values(weights, rows), [[0.0, 0.6]], atol=1e-5)
+        near, far = made_of.values(weights, np.array([[3.0, 0.5], [9.9, 0.0]], np.float32))[:, 1]
+        assert 0.61 > near > far
+        # Two copies in the same place: the mean of what they ask for.
+        both = made_of.moved(weights * 0, np.repeat(rows, 2, 0), jnp.array([1, 1]), jnp.array([0.2, 0.6]))
+        if made_of.kind == "tiles":
+            assert np.allclose(made_of.values(both, rows), [[0.0, 0.4]], atol=1e-5)
+    places = Features("tiles", spec, 4, 3).tiles(np.array([[0.0, 0.0], [10.0, 1.0], [99.0, -5.0]], np.float32))
+    assert (int(places.min()), len(set(places[0].tolist()))) == (0, 3)
+    assert int(places.max()) < 3 * 25
+    with pytest.raises(SettingError, match="Use fewer `tiles`, or `DQN`"):
+        jm.LinearQ(tiles=8000).shapes(spec, 1)
+    with pytest.raises(SettingError, match="`b` has none"):
+        jm.LinearQ().shapes(NUMBERS, 1)
