@@ -136,8 +136,8 @@ def test_a_policy_chooses_tells_chances_and_values_and_is_opened_again(tmp_path)
     assert [c["name"] for c in about["spec"]["channels"]] == ["open", "night"]
     with pytest.raises(SettingError, match="the policy observes"):
         jm.evaluate(again, Corridor(), episodes=1)
+    policy = jm.train(Signal(), jm.PPO(**QUICK), steps=64, copies=8, folder=None).policy
     with pytest.raises(SettingError, match="channel `view` of `Signal` differs"):
-        policy = jm.train(Signal(), jm.PPO(**QUICK), steps=64, copies=8, folder=None).policy
         jm.evaluate(policy, Signal().modified(jm.Stack(2)), episodes=1)
 
 

@@ -257,7 +257,8 @@ class DQN(Agent):
 
 
 def _outputs(shapes: Any) -> int:
-    return shapes.joint.count + (1 if shapes.dueling else 0)
+    count: int = shapes.joint.count
+    return count + (1 if shapes.dueling else 0)
 
 
 @lru_cache(maxsize=64)

@@ -28,7 +28,8 @@ def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | 
     Parameters
     ----------
     run : Run or sequence of Run
-        Several are drawn one beside the other, without their single episodes.
+        Several are drawn one beside the other, without their single episodes; where they differ in their method or its
+        settings, all seeds of one have its colour.
     axes : matplotlib.axes.Axes, optional
         Where to draw; new ones by default. A band of how episodes closed is put below them.
     known : dict of str to Evaluation, optional
@@ -45,12 +46,15 @@ def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | 
         axes = style.axes_or_new(axes)
         environment = runs[0].environment
         known = levels(environment) if known is None else known
-        for color, one in zip(_colors(len(runs)), runs, strict=True):
-            _curve(axes, one, color, alone=len(runs) == 1)
-        _levels(axes, known, environment)
+        groups = _groups(runs)
+        for place, one in enumerate(runs):
+            group = list(groups).index(repr(one.plan.agent)) if len(groups) > 1 else place
+            color = style.SERIES[group % len(style.SERIES)]
+            _curve(axes, one, color, alone=len(runs) == 1, label=_label(one, groups))
+        _levels(axes, known, environment, several=len(runs) > 1)
         name = describe(environment).name
-        agent = type(runs[0].plan.agent).__name__
-        seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len(runs)} seeds"
+        agent = type(runs[0].plan.agent).__name__ if len(groups) == 1 else f"{len(groups)} agents"
+        seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len({one.seed for one in runs})} seeds"
         axes.set_title(f"{name}: what {agent} learned, {seeds}")
         axes.set_ylabel("return of an episode (sum of weighted reward terms)")
         axes.legend(loc="best", ncols=2, frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85)
@@ -61,11 +65,25 @@ def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | 
     return axes
 
 
-def _colors(count: int) -> list[str]:
-    return [style.SERIES[i % len(style.SERIES)] for i in range(count)]
+def _groups(runs: list[Run]) -> dict[str, list[Run]]:
+    """The runs by what they learn with, in the order in which they come."""
+    found: dict[str, list[Run]] = {}
+    for run in runs:
+        found.setdefault(repr(run.plan.agent), []).append(run)
+    return found
 
 
-def _curve(axes: Axes, run: Run, color: str, alone: bool) -> None:
+def _label(run: Run, groups: dict[str, list[Run]]) -> str:
+    """How a run stands in the legend: by its name, or once for all seeds of its agent."""
+    if len(groups) == 1:
+        return f"{run.name}, mean of {LAST}"
+    same = groups[repr(run.plan.agent)]
+    if run is not same[0]:
+        return "_nolegend_"
+    return f"{run.plan.agent!r}, {len(same)} seed{'s' if len(same) > 1 else ''}, mean of {LAST}"
+
+
+def _curve(axes: Axes, run: Run, color: str, alone: bool, label: str) -> None:
     frame = run.episodes
     if not len(frame):
         axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
@@ -78,17 +96,20 @@ def _curve(axes: Axes, run: Run, color: str, alone: bool) -> None:
             label="one episode" if thin == 1 else f"one episode in {thin}", rasterized=True, zorder=1,
         )  # fmt: skip
     mean = frame["return"].rolling(LAST, min_periods=min(FEWEST, len(frame))).mean()
-    label = f"mean of the last {LAST} episodes" if alone else f"{run.name}, mean of {LAST}"
-    axes.plot(decisions, mean, color=color, linewidth=2.2, label=label, zorder=3)
+    label = f"mean of the last {LAST} episodes" if alone else label
+    axes.plot(decisions, mean, color=color, linewidth=2.2 if alone else 1.5, label=label, zorder=3)
 
 
-def _levels(axes: Axes, known: Levels, environment: Any) -> None:
+def _levels(axes: Axes, known: Levels, environment: Any, several: bool) -> None:
     for i, (name, level) in enumerate(known.items()):
         if name == RANDOM:
             label, color = f"random play, {level.mean:.3g}", style.STONE
         else:
             more = ", sees more than the agent" if sees_more(environment, name) else ""
-            label, color = f"reference {name}, {level.mean:.3g}{more}", style.SERIES[1 + (i - 1) % 6]
+            label, color = (
+                f"reference {name}, {level.mean:.3g}{more}",
+                style.INK if several else style.SERIES[1 + (i - 1) % 6],
+            )
         axes.axhline(level.mean, color=color, linestyle=(0, (6, 3)), linewidth=1.5, label=label, zorder=2)
 
 
