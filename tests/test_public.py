@@ -64,6 +64,18 @@ def test_the_readme_does_what_it_says(capsys, monkeypatch):
     assert "Pond: nothing wrong was found" in capsys.readouterr().out
 
 
+def test_the_guide_to_the_methods_runs_and_names_every_reading(capsys):
+    from jokulmist.agents.registry import AGENTS
+
+    exec(blocks("docs/methods.md", "python")[0], {"__name__": "guide"})
+    assert "'ahead'" in capsys.readouterr().out
+    told = (ROOT / "docs" / "methods.md").read_text()
+    for name in ("DQN", "Reinforce", "ActorCritic", "PPO", "LinearQ"):
+        assert f"`{name}" in told
+        for reading in AGENTS[name].reading_names:
+            assert f"`{reading}`" in told, reading
+
+
 def test_the_plan_in_the_guide_is_a_plan():
     from jokulmist.command.starting import new
     from jokulmist.training.plans import read_plan

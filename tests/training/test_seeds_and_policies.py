@@ -253,6 +253,13 @@ def test_a_stack_shows_the_last_moments_alike_on_both_lanes_and_by_hand():
         Camera().modified(jm.Stack(2, "plaice"))
 
 
+def test_what_is_switched_off_stays_off_in_a_plan(tmp_path):
+    run = jm.train(Corridor(), jm.PPO(**QUICK, gradient_clip=None), steps=64, copies=4, folder=tmp_path)
+    assert 'gradient_clip = "off"' in (run.path / "plan.toml").read_text()
+    again = jm.Run.open(run.path).plan.agent
+    assert (again, again.gradient_clip, again.value_clip) == (run.plan.agent, None, None)
+
+
 def test_modifiers_stand_in_the_plan_and_come_back(tmp_path):
     env = Signal().modified(jm.Stack(2))
     run = jm.train(env, jm.RandomPlay(), steps=80, folder=tmp_path)

@@ -9,12 +9,12 @@ from typing import Any, ClassVar, Literal, NamedTuple
 import numpy as np
 
 from jokulmist.agents.policies import Count, as_flat, seed_from
-from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Scheduled, Shapes, Share
+from jokulmist.agents.protocol import AboveZero, Agent, FixedShare, Limit, Numbers, Scheduled, Shapes, Share
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.acting import Joint, joint_over, refuse_ranges
-from jokulmist.learning.descent import AboveZero, Optimiser, descended, huber, squared, transform
+from jokulmist.learning.descent import Optimiser, descended, huber, squared, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
 from jokulmist.learning.networks import Dense, Layout, NetworkSetting, applied, built, usual_network
 from jokulmist.learning.schedules import linear
@@ -131,7 +131,7 @@ class DQN(Agent):
     network: NetworkSetting | None = None
     scaling: Scaling = "bounds"
     optimiser: Optimiser = "adam"
-    gradient_clip: AboveZero | None = 10.0
+    gradient_clip: Limit = 10.0
 
     reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
     usual_copies: ClassVar[int] = 16

@@ -8,10 +8,10 @@ from typing import Annotated, Any, ClassVar, NamedTuple
 import numpy as np
 from pydantic import Field
 
-from jokulmist.agents.protocol import Agent, Experience, FixedShare, Numbers, Scheduled, Shapes
+from jokulmist.agents.protocol import Agent, Experience, FixedShare, Limit, Numbers, Scheduled, Shapes
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning.acting import Acting, acting_over, refuse_ranges
-from jokulmist.learning.descent import AboveZero, Optimiser, descended, transform
+from jokulmist.learning.descent import Optimiser, descended, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
 from jokulmist.learning.networks import Dense, Layout, NetworkSetting, built, usual_network
 
@@ -60,7 +60,7 @@ class PolicyAgent(Agent):
         all by running mean and spread, or not at all.
     optimiser : {"adam", "rmsprop", "sgd"}
     gradient_clip : float, optional
-        Largest norm of the gradient; None for no clipping.
+        Largest norm of the gradient; None for no clipping (in a plan ``"off"``).
     """
 
     learning_rate: Scheduled = 1e-3
@@ -72,7 +72,7 @@ class PolicyAgent(Agent):
     shared: bool | None = None
     scaling: Scaling = "bounds"
     optimiser: Optimiser = "adam"
-    gradient_clip: AboveZero | None = 0.5
+    gradient_clip: Limit = 0.5
 
     has_value: ClassVar[bool] = True
 

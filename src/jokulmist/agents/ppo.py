@@ -13,9 +13,9 @@ from jokulmist.agents.policies import (
     batch_of,
     descended_by,
 )
-from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled
+from jokulmist.agents.protocol import FixedShare, Limit, Numbers, Scheduled
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
-from jokulmist.learning.descent import AboveZero, squared
+from jokulmist.learning.descent import squared
 from jokulmist.learning.schedules import linear
 
 
@@ -76,9 +76,9 @@ class PPO(PolicyAgent):
     epochs: Count = 4
     minibatch: Count = 256
     trace_decay: FixedShare = 0.95
-    value_clip: AboveZero | None = None
+    value_clip: Limit = None
     advantages_normalised: bool = True
-    divergence_limit: AboveZero | None = None
+    divergence_limit: Limit = None
 
     reading_names: ClassVar[tuple[str, ...]] = (
         "policy_loss", "value_loss", "entropy", "clip_share", "divergence", "explained_variance", "gradient_norm",

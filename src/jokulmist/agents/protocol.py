@@ -40,9 +40,24 @@ def _plain(value: Any) -> float | Schedule:
         raise ValueError(str(wrong)) from None
 
 
+def _unless_off(value: Any) -> Any:
+    return None if value == OFF else value
+
+
+OFF = "off"
 Scheduled = Annotated[float | Schedule, BeforeValidator(_plain), PlainSerializer(schedules.written)]
 Share = Annotated[Scheduled, AfterValidator(within(0.0, 1.0))]
 FixedShare = Annotated[float, AfterValidator(within(0.0, 1.0))]
+
+
+def _above_zero(value: float | None) -> float | None:
+    if value is not None and not value > 0.0:
+        raise ValueError("must be above 0")
+    return value
+
+
+AboveZero = Annotated[float, AfterValidator(_above_zero)]
+Limit = Annotated[float | None, BeforeValidator(_unless_off), AfterValidator(_above_zero)]
 
 
 class Shapes(SimpleNamespace):
@@ -196,7 +211,14 @@ class Agent(BaseModel):
 
     def written(self) -> dict[str, Any]:
         """The settings as they stand in a plan."""
-        return self.model_dump(mode="python", exclude_none=True)
+        found = self.model_dump(mode="python")
+        defaults = {name: field.default for name, field in type(self).model_fields.items()}
+        # TOML has no word for nothing: what is switched off against its default says so.
+        return {
+            name: OFF if value is None else value
+            for name, value in found.items()
+            if value is not None or defaults[name] is not None
+        }
 
     @classmethod
     def pilot(

@@ -2,20 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
-
-from pydantic import AfterValidator
+from typing import Any, Literal
 
 Optimiser = Literal["adam", "rmsprop", "sgd"]
-
-
-def _above_zero(value: float) -> float:
-    if not value > 0.0:
-        raise ValueError("must be above 0")
-    return value
-
-
-AboveZero = Annotated[float, AfterValidator(_above_zero)]
 
 
 def transform(optimiser: Optimiser) -> Any:

@@ -84,6 +84,8 @@ class Crew:
     told: set[str] = field(default_factory=set)
     messages: queue.Queue[tuple[Worker, dict[str, Any] | None]] = field(default_factory=queue.Queue)
     stopping: bool = False
+    decisions: int = 0
+    episodes: int = 0
 
 
 def train_seeds(
@@ -212,6 +214,9 @@ def _heard(crew: Crew, worker: Worker, message: dict[str, Any] | None) -> bool:
         return True
     elif message["kind"] == "done":
         crew.finished[seed] = worker.path
+        if worker.standing is not None:
+            crew.decisions += worker.standing.decisions
+            crew.episodes += worker.standing.episodes
         return True
     return False
 
@@ -224,8 +229,8 @@ def _showed(crew: Crew, seconds: float) -> None:
     done = len(crew.finished) + len(crew.failures)
     crew.show.update(
         Standing(
-            decisions=sum(standing.decisions for standing in now),
-            episodes=sum(standing.episodes for standing in now),
+            decisions=crew.decisions + sum(standing.decisions for standing in now),
+            episodes=crew.episodes + sum(standing.episodes for standing in now),
             share=(done + sum(standing.share for standing in now)) / crew.total,
             mean_return=sum(standing.mean_return for standing in now) / len(now),
             per_second=sum(standing.per_second for standing in now),
