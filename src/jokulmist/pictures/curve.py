@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 MOST_POINTS = 6000
 FEWEST = 10
 Levels = dict[str, Evaluation]
+LINES = tuple(color for color in style.SERIES if color != style.ICE)  # a thin line needs a strong colour
 
 
 def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | None = None) -> Axes:
@@ -49,7 +50,7 @@ def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | 
         groups = _groups(runs)
         for place, one in enumerate(runs):
             group = list(groups).index(repr(one.plan.agent)) if len(groups) > 1 else place
-            color = style.SERIES[group % len(style.SERIES)]
+            color = LINES[group % len(LINES)]
             _curve(axes, one, color, alone=len(runs) == 1, label=_label(one, groups))
         _levels(axes, known, environment, several=len(runs) > 1)
         name = describe(environment).name

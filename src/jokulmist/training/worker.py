@@ -64,7 +64,6 @@ def main() -> None:
     told.send("ready")
     for message in _messages():
         _train(plan, message, told)
-        BUSY.clear()
 
 
 def _messages() -> Any:
@@ -101,6 +100,7 @@ def _train(plan: Any, message: dict[str, Any], told: Told) -> None:
     from jokulmist.training.session import Session, chosen_lane
 
     seed = message["seed"]
+    answer: dict[str, Any] = {"kind": "done"}
     try:
         compiled, why = chosen_lane(plan)
         if why:
@@ -108,14 +108,14 @@ def _train(plan: Any, message: dict[str, Any], told: Told) -> None:
         path = Path(message["path"])
         Session(plan.for_seed(seed), seed, compiled, why, path, told, message["command"]).run()
     except JokulmistError as failure:
-        told.send("failed", error=type(failure).__name__, text=str(failure))
+        answer = {"kind": "failed", "error": type(failure).__name__, "text": str(failure)}
     except KeyboardInterrupt:
-        told.send("done")
+        pass
     except Exception as failure:
-        told.send("failed", error="JokulmistError", text=f"{type(failure).__name__}: {failure}")
+        answer = {"kind": "failed", "error": "JokulmistError", "text": f"{type(failure).__name__}: {failure}"}
         traceback.print_exc()
-    else:
-        told.send("done")
+    BUSY.clear()  # before the answer: whoever hears the last one closes the input
+    told.send(**answer)
 
 
 if __name__ == "__main__":
