@@ -57,14 +57,31 @@ def whole_updates(loop, decisions):
     return max(1, decisions // loop.copies // loop.turns_per_update) * loop.turns_per_update
 
 
-def by_hand(method, ferry, steps, copies):
-    """Decisions per second of a loop by hand, compiled before."""
+class ByHand:
+    """The loops by hand, in a process of their own: with JAX as it comes, not as the library sets it up."""
+
+    def __init__(self):
+        self.process = subprocess.Popen(
+            [sys.executable, __file__, "--serve"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
+
+    def __call__(self, method, ferry, steps, copies):
+        """Decisions per second, compiled before."""
+        self.process.stdin.write(f"{method} {ferry} {steps} {copies}\n")
+        self.process.stdin.flush()
+        return float(self.process.stdout.readline())
+
+
+def serve():
+    """Answer each line that `ByHand` writes with a speed."""
     from by_hand import dqn_by_hand, numpy_ferry, ppo_by_hand
 
-    loop = {"PPO": ppo_by_hand, "DQN": dqn_by_hand}[method]
-    began = time.perf_counter()
-    loop.train(getattr(numpy_ferry, ferry), steps, copies=copies)
-    return steps / (time.perf_counter() - began)
+    for line in sys.stdin:
+        method, ferry, steps, copies = line.split()
+        loop = {"PPO": ppo_by_hand, "DQN": dqn_by_hand}[method]
+        began = time.perf_counter()
+        loop.train(getattr(numpy_ferry, ferry), int(steps), copies=int(copies))
+        print(int(steps) / (time.perf_counter() - began), flush=True)
 
 
 def paired(ours, theirs, pairs):
@@ -148,7 +165,11 @@ def main():
     parser.add_argument("--pairs", type=int, default=7)
     parser.add_argument("--quick", action="store_true", help="three pairs and no whole processes")
     parser.add_argument("--json", type=Path)
+    parser.add_argument("--serve", action="store_true", help=argparse.SUPPRESS)
     options = parser.parse_args()
+    if options.serve:
+        serve()
+        return
     pairs = 3 if options.quick else options.pairs
     results = {"pairs": {}, "cores": os.cpu_count()}
     all_cores = os.sched_getaffinity(0) if hasattr(os, "sched_getaffinity") else set()
@@ -159,6 +180,7 @@ def main():
     from jokulmist.lanes.backend import start_backend
 
     start_backend()
+    by_hand = ByHand()
 
     def tell(name, result):
         results["pairs"][name] = result
@@ -170,7 +192,7 @@ def main():
 
     print("median of the ratios, pair by pair [least, most]; speeds are medians; one core")
     agents = {"PPO": jm.PPO(), "DQN": jm.DQN()}
-    cases = [("PPO", 8, 8), ("PPO", 8, 64), ("DQN", 8, 8), ("DQN", 1, 1), ("DQN", 1, 16)]
+    cases = [("PPO", 8, 8), ("PPO", 8, 64), ("DQN", 8, 8), ("DQN", 1, 1), ("DQN", 1, 32)]
     for method, hand_copies, copies in cases:
         agent = agents[method]
         by_hand(method, "NumpyFerry", 4_000, hand_copies)
@@ -181,12 +203,12 @@ def main():
         tell(
             name,
             paired(
-                lambda a=agent, c=copies: library(a, 400_000, c),
+                lambda a=agent, c=copies: library(a, 1_000_000, c),
                 lambda m=method, c=hand_copies: by_hand(m, "NumpyFerry", 24_000, c),
                 pairs,
             ),
         )
-    for method, copies in (("PPO", 8), ("DQN", 16)):
+    for method, copies in (("PPO", 8), ("DQN", 32)):
         agent = agents[method]
         by_hand(method, "SameFerry", 4_000, copies)
         tell(

@@ -27,7 +27,7 @@ def choose(params, seen):
 
 def make_update(optimiser, discount):
     @partial(jax.jit, donate_argnums=(0, 2))
-    def update(params, target, moments, seen, action, reward, ended, following):
+    def update(params, target, moments, rate, seen, action, reward, ended, following):
         wanted = reward + discount * (1.0 - ended) * jnp.max(forward(target, following), axis=1)
 
         def loss(params):
@@ -35,21 +35,21 @@ def make_update(optimiser, discount):
             return jnp.mean(optax.huber_loss(values, wanted))
 
         gradients = jax.grad(loss)(params)
-        steps, moments = optimiser.update(gradients, moments, params)
-        return optax.apply_updates(params, steps), moments
+        steps, moments = optimiser.update(gradients, moments)
+        return optax.apply_updates(params, jax.tree.map(lambda s: -rate * s, steps)), moments
 
     return update
 
 
 def train(
-    ferry, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=32, learn_every=4, target_every=1_000,
+    ferry, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=32, learn_every=8, target_every=1_000,
     discount=0.99, rate=1e-3,
 ):  # fmt: skip
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
     chance = np.random.default_rng(seed)
     params = network(chance, (4, 64, 64, 3))
     target = jax.tree.map(jnp.copy, params)
-    optimiser = optax.chain(optax.clip_by_global_norm(10.0), optax.adam(rate))
+    optimiser = optax.chain(optax.clip_by_global_norm(10.0), optax.scale_by_adam())
     moments, update = optimiser.init(params), make_update(optimiser, discount)
     rows, following = np.zeros((size, 4), np.float32), np.zeros((size, 4), np.float32)
     actions, rewards, ends = np.zeros(size, np.int32), np.zeros(size, np.float32), np.zeros(size, np.float32)
@@ -81,5 +81,15 @@ def train(
         while done >= start and learned < (done - start) // learn_every:
             learned += 1
             i = chance.integers(0, min(done, size), minibatch)
-            params, moments = update(params, target, moments, rows[i], actions[i], rewards[i], ends[i], following[i])
+            params, moments = update(
+                params,
+                target,
+                moments,
+                rate * (1.0 - done / steps),
+                rows[i],
+                actions[i],
+                rewards[i],
+                ends[i],
+                following[i],
+            )
     return np.array(returns), np.array(when)

@@ -73,7 +73,7 @@ class PPO(PolicyAgent):
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     horizon: Count = 64
     clip: Scheduled = 0.2
-    epochs: Count = 4
+    epochs: Count = 3
     minibatch: Count = 256
     trace_decay: FixedShare = 0.95
     value_clip: Limit = None
@@ -84,7 +84,7 @@ class PPO(PolicyAgent):
         "policy_loss", "value_loss", "entropy", "clip_share", "divergence", "explained_variance", "gradient_norm",
     )  # fmt: skip
 
-    usual_copies: ClassVar[int] = 32
+    usual_copies: ClassVar[int] = 64
 
     @staticmethod
     def learn(
