@@ -98,7 +98,7 @@ def test_what_does_not_fit_is_told_with_its_mend(make, message):
     assert message in str(told.value)
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=12, deadline=None)
 @given(st.integers(0, 10**6), st.lists(st.integers(1, 5), min_size=1, max_size=6))
 def test_running_statistics_are_those_of_all_rows(seed, sizes):
     chance = np.random.default_rng(seed)
