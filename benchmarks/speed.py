@@ -19,6 +19,7 @@ from pathlib import Path
 from statistics import median
 
 import numpy as np
+from pairs import paired  # beside this file
 
 HERE = Path(__file__).parent
 sys.path.insert(0, str(HERE))
@@ -57,21 +58,6 @@ def library(steps, copies, lane):
         folder=None,
     )
     return steps / (time.perf_counter() - began), run.episodes["return"].to_numpy()
-
-
-def paired(ours, theirs, pairs):
-    """Ratios of speeds, pair by pair, in alternating order, and both median speeds."""
-    ratios, mine, other = [], [], []
-    for pair in range(pairs):
-        order = (ours, theirs) if pair % 2 == 0 else (theirs, ours)
-        speeds = {side: side()[0] for side in order}
-        mine.append(speeds[ours])
-        other.append(speeds[theirs])
-        ratios.append(speeds[ours] / speeds[theirs])
-    return {
-        "ratio": median(ratios), "least": min(ratios), "most": max(ratios),
-        "ours": median(mine), "by_hand": median(other), "pairs": pairs,
-    }  # fmt: skip
 
 
 def whole(code):
@@ -166,9 +152,12 @@ def main():
     for copies in (1, 64):
         library(200_000, copies, "compiled")  # compiles
         name = f"compiled, {copies} cop{'y' if copies == 1 else 'ies'}, running, against NumPy by hand"
-        tell(name, paired(lambda c=copies: library(4_000_000, c, "compiled"), lambda: by_hand(BY_HAND_STEPS), pairs))
+        tell(
+            name,
+            paired(lambda c=copies: library(4_000_000, c, "compiled")[0], lambda: by_hand(BY_HAND_STEPS)[0], pairs),
+        )
     name = "plain, 1 copy, running, against the same class by hand"
-    tell(name, paired(lambda: library(BY_HAND_STEPS, 1, "plain"), lambda: same_class(BY_HAND_STEPS), pairs))
+    tell(name, paired(lambda: library(BY_HAND_STEPS, 1, "plain")[0], lambda: same_class(BY_HAND_STEPS)[0], pairs))
     if not options.quick:
         for steps in (200_000, 2_000_000):
             for copies in (1, 64):

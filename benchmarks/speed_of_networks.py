@@ -20,6 +20,8 @@ import time
 from pathlib import Path
 from statistics import median
 
+from pairs import paired  # beside this file
+
 HERE = Path(__file__).parent
 sys.path.insert(0, str(HERE))
 WARM = 20_000
@@ -82,21 +84,6 @@ def serve():
         began = time.perf_counter()
         loop.train(getattr(numpy_ferry, ferry), int(steps), copies=int(copies))
         print(int(steps) / (time.perf_counter() - began), flush=True)
-
-
-def paired(ours, theirs, pairs):
-    """Ratios of speeds, pair by pair, in alternating order."""
-    ratios, mine, other = [], [], []
-    for pair in range(pairs):
-        order = (ours, theirs) if pair % 2 == 0 else (theirs, ours)
-        speeds = {side: side() for side in order}
-        mine.append(speeds[ours])
-        other.append(speeds[theirs])
-        ratios.append(speeds[ours] / speeds[theirs])
-    return {
-        "ratio": median(ratios), "least": min(ratios), "most": max(ratios),
-        "ours": median(mine), "by_hand": median(other), "pairs": pairs,
-    }  # fmt: skip
 
 
 def whole(code):

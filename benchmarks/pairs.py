@@ -1,0 +1,18 @@
+"""Two sides timed one after the other, in alternating order, because machines drift."""
+
+from statistics import median
+
+
+def paired(ours, theirs, pairs):
+    """Ratios of speeds, pair by pair, in alternating order."""
+    ratios, mine, other = [], [], []
+    for pair in range(pairs):
+        order = (ours, theirs) if pair % 2 == 0 else (theirs, ours)
+        speeds = {side: side() for side in order}
+        mine.append(speeds[ours])
+        other.append(speeds[theirs])
+        ratios.append(speeds[ours] / speeds[theirs])
+    return {
+        "ratio": median(ratios), "least": min(ratios), "most": max(ratios),
+        "ours": median(mine), "by_hand": median(other), "pairs": pairs,
+    }  # fmt: skip
