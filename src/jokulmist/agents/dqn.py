@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import Count, as_flat, seed_from
+from jokulmist.agents.policies import Count, as_flat, in_parts, seed_from
 from jokulmist.agents.protocol import AboveZero, Agent, FixedShare, Limit, Numbers, Scheduled, Shapes, Share
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
@@ -190,12 +190,11 @@ class DQN(Agent):
     def learn(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
-        import jax
         import jax.numpy as jnp
         from jax import lax
 
         spec, rows = shapes.spec, experience.rewards.size
-        action = Joint(spec.action).index(experience.actions)
+        action = shapes.joint.index(experience.actions)
         replay = memory_of.written(spec, learner.replay, experience, action)
         updates = rows // shapes.learn_every
         rows_drawn = updates * shapes.minibatch
@@ -210,7 +209,7 @@ class DQN(Agent):
             later = sample.gain
             if shapes.target:
                 later = action_values(shapes, learning.target, learning.statistics, sample.following)
-            parts = jax.tree.map(lambda leaf: leaf.reshape(updates, shapes.minibatch, *leaf.shape[1:]), (sample, later))
+            parts = in_parts((sample, later), updates, shapes.minibatch)
             learning, told = lax.scan(
                 lambda now, part: update(shapes, numbers, now, *part), learning, parts, unroll=updates <= MOST_UNROLLED
             )

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import Count, in_rows
+from jokulmist.agents.policies import Count, in_parts, in_rows
 from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
@@ -118,12 +118,11 @@ class LinearQ(Agent):
     def learn(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
-        import jax
         import jax.numpy as jnp
         from jax import lax
 
         spec, rows = shapes.spec, experience.rewards.size
-        action = Joint(spec.action).index(experience.actions)
+        action = shapes.joint.index(experience.actions)
         decisions = learner.decisions + rows
         if not shapes.replay:
             flat = in_rows(experience)
@@ -144,7 +143,7 @@ class LinearQ(Agent):
 
         def learned(weights: Any) -> Any:
             sample = memory_of.sampled(spec, replay, chance, 1, numbers.discount)
-            parts = jax.tree.map(lambda leaf: leaf.reshape(updates, shapes.minibatch, *leaf.shape[1:]), sample)
+            parts = in_parts(sample, updates, shapes.minibatch)
             weights, told = lax.scan(lambda now, part: update(shapes, numbers, now, part), weights, parts)
             return weights, jnp.mean(told, axis=0)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Annotated, Any, ClassVar, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 from pydantic import Field
@@ -73,8 +73,6 @@ class PolicyAgent(Agent):
     scaling: Scaling = "bounds"
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 0.5
-
-    has_value: ClassVar[bool] = True
 
     def refuse(self, spec: Spec) -> None:
         refuse_ranges(spec.action, type(self).__name__)
@@ -181,6 +179,13 @@ def in_rows(tree: Any) -> Any:
     import jax
 
     return jax.tree.map(lambda leaf: leaf.reshape(leaf.shape[0] * leaf.shape[1], *leaf.shape[2:]), tree)
+
+
+def in_parts(tree: Any, count: int, size: int) -> Any:
+    """Rows as so many minibatches of a size, with a leading axis of minibatches."""
+    import jax
+
+    return jax.tree.map(lambda leaf: leaf.reshape(count, size, *leaf.shape[1:]), tree)
 
 
 def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any]:

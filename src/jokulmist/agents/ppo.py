@@ -12,6 +12,7 @@ from jokulmist.agents.policies import (
     after_update,
     batch_of,
     descended_by,
+    in_parts,
 )
 from jokulmist.agents.protocol import FixedShare, Limit, Numbers, Scheduled
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
@@ -98,7 +99,7 @@ class PPO(PolicyAgent):
 
         def epoch(state: Any, order: Any) -> Any:
             mixed = _taken(rows, order[: steps * size])
-            parts = _parted(mixed, steps, size)
+            parts = in_parts(mixed, steps, size)
             return lax.scan(lambda state, part: _step(shapes, numbers, state, part), state, parts)
 
         state = (learner.weights, learner.moments, jnp.bool_(True))
@@ -195,9 +196,3 @@ def _taken(rows: Rows, order: Any) -> Rows:
         else:
             leaves[k] = leaf[order]
     return jax.tree.unflatten(tree, leaves)  # type: ignore[no-any-return]
-
-
-def _parted(rows: Rows, steps: int, size: int) -> Rows:
-    import jax
-
-    return jax.tree.map(lambda leaf: leaf.reshape(steps, size, *leaf.shape[1:]), rows)  # type: ignore[no-any-return]

@@ -46,7 +46,7 @@ def descended(
     return weights - rate * step, moments, norm
 
 
-def squared(error: Any, reach: Any = None) -> Any:
+def squared(error: Any) -> Any:
     """Half the square of an error, elementwise."""
     return 0.5 * error * error
 
