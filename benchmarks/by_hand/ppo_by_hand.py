@@ -24,7 +24,7 @@ def network(chance, sizes):
 
 def forward(layers, x):
     for weight, bias in layers[:-1]:
-        x = jnp.tanh(x @ weight + bias)
+        x = jax.nn.relu(x @ weight + bias)
     weight, bias = layers[-1]
     return x @ weight + bias
 

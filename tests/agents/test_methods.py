@@ -39,7 +39,7 @@ def forward(weights, layout, rows):
     for tower in (leaves[: len(leaves) // 2], leaves[len(leaves) // 2 :]):
         x = rows
         for k in range(0, len(tower) - 2, 2):
-            x = np.tanh(x @ tower[k] + tower[k + 1])
+            x = np.maximum(x @ tower[k] + tower[k + 1], 0.0)
         found.append(x @ tower[-2] + tower[-1])
     return found[0], found[1][:, 0]
 

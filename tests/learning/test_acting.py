@@ -51,13 +51,11 @@ def test_samples_have_the_chances_of_the_softmax():
     uniform = np.random.default_rng(3).random((count, 3), np.float32)
     uniform[0] = 0.0  # the least draw that there is
     for xp in (np, jnp):
-        drawn = np.asarray(
-            Acting(ONE).sampled(xp.asarray(outputs), (), RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0))
-        )
-        seen = np.bincount(drawn, minlength=3)
+        drawn, _ = Acting(ONE).sampled(xp.asarray(outputs), (), RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0))
+        seen = np.bincount(np.asarray(drawn), minlength=3)
         assert stats.chisquare(seen, count * special.softmax(outputs[0])).pvalue > 1e-3
         legal = (np.tile([[True, False, True]], (count, 1)),)
-        drawn = Acting(ONE).sampled(xp.asarray(outputs), legal, RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0))
+        drawn, _ = Acting(ONE).sampled(xp.asarray(outputs), legal, RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0))
         assert not np.any(np.asarray(drawn) == 1)
 
 

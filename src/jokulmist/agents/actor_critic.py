@@ -12,6 +12,7 @@ from jokulmist.agents.policies import (
     after_update,
     batch_of,
     descended_by,
+    rewards_in_scale,
 )
 from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
@@ -61,6 +62,7 @@ class ActorCritic(PolicyAgent):
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
+        experience, learner, memory = rewards_in_scale(numbers, learner, memory, experience)
         networks = shapes.layout.module(learner.weights)
         batch, after = batch_of(shapes, learner, experience)
         shape = experience.rewards.shape
@@ -75,7 +77,7 @@ class ActorCritic(PolicyAgent):
 
         def loss(networks: Any) -> Any:
             outputs, values = networks(batch.inputs)
-            judged = shapes.acting.judged(outputs, batch.legal, batch.actions)
+            judged = shapes.acting.judged(outputs, *batch[1:])
             assert judged.log_probability.shape == gains.shape == values.shape == targets.shape
             policy_loss = -jnp.mean(judged.log_probability * gains)
             value_loss = jnp.mean(squared(values - targets))

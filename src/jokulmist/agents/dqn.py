@@ -150,7 +150,7 @@ class DQN(Agent):
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
         if shapes.network is None:
-            shapes.network = usual_network(spec, "relu")
+            shapes.network = usual_network(spec)
         shapes.slots = memory_of.slots_for(
             self.replay_size, copies, self.decisions_per_update(copies), self.n_step, spec
         )

@@ -8,12 +8,14 @@ from typing import Annotated, Any, NamedTuple
 import numpy as np
 from pydantic import Field
 
-from jokulmist.agents.protocol import Agent, Experience, FixedShare, Limit, Numbers, Scheduled, Shapes
+from jokulmist.agents.protocol import AboveZero, Agent, Experience, FixedShare, Limit, Numbers, Scheduled, Shapes
 from jokulmist.environments.channels import Seen, Spec
-from jokulmist.learning.acting import Acting, acting_over, refuse_ranges
+from jokulmist.learning.acting import Acting, acting_over
 from jokulmist.learning.descent import Optimiser, descended, transform
-from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
+from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, prepared
 from jokulmist.learning.networks import Dense, Layout, NetworkSetting, built, usual_network
+from jokulmist.learning.ranges import AtBounds, refuse_unbounded
+from jokulmist.learning.returns import in_scale, open_returns, spread_of
 
 Count = Annotated[int, Field(ge=1, strict=True)]
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
@@ -29,11 +31,14 @@ class Learned(NamedTuple):
         Of both networks.
     statistics : Running, optional
         That scale the numbers.
+    returns : Running, optional
+        Of the discounted returns, that scale the rewards.
     moments : the optimiser's state
     """
 
     weights: Any
     statistics: Running | None
+    returns: Running | None
     moments: Any
 
 
@@ -58,6 +63,15 @@ class PolicyAgent(Agent):
     scaling : {"bounds", "running", "none"}
         How numbers are scaled: from their declared bounds to [-1, 1] (those without bounds by running mean and spread),
         all by running mean and spread, or not at all.
+    rewards_scaled : bool
+        Whether rewards are divided by the spread of the running discounted return.
+    at_bounds : {"clipped", "squashed"}
+        For a Range: whether a sample beyond a bound is clipped to it, or all samples are squashed between the bounds by the
+        hyperbolic tangent.
+    spread_by_state : bool
+        For a Range: whether the spread depends on what is seen, or is the same everywhere.
+    first_spread : float
+        For a Range: the spread that learning begins with, where the bounds stand at -1 and 1.
     optimiser : {"adam", "rmsprop", "sgd"}
     gradient_clip : float, optional
         Largest norm of the gradient; None for no clipping (in a plan ``"off"``).
@@ -71,20 +85,26 @@ class PolicyAgent(Agent):
     network: NetworkSetting | None = None
     shared: bool | None = None
     scaling: Scaling = "bounds"
+    rewards_scaled: bool = False
+    at_bounds: AtBounds = "clipped"
+    spread_by_state: bool = False
+    first_spread: AboveZero = 0.5
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 0.5
 
     def refuse(self, spec: Spec) -> None:
-        refuse_ranges(spec.action, type(self).__name__)
+        if self.at_bounds == "squashed":
+            mend = 'Give the range finite bounds, or use `at_bounds="clipped"`.'
+            refuse_unbounded(spec.action, f'{type(self).__name__}(at_bounds="squashed")', mend)
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
         if shapes.network is None:
-            shapes.network = usual_network(spec, "tanh")
+            shapes.network = usual_network(spec)
         if shapes.shared is None:
             shapes.shared = bool(spec.images)
-        shapes.acting = acting_over(spec.action)
-        shapes.layout = _layout(shapes.network, spec, shapes.shared, getattr(shapes, "baseline", True), 0)[0]
+        shapes.acting = acting_over(spec.action, self.at_bounds)
+        shapes.layout = _layout_of(shapes, 0)[0]
         return shapes
 
     def decisions_per_update(self, copies: int) -> int:
@@ -92,26 +112,30 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        value = getattr(shapes, "baseline", True)
-        layout, modules = _layout(shapes.network, shapes.spec, shapes.shared, value, seed_from(noise))
+        layout, modules = _layout_of(shapes, seed_from(noise))
         weights = layout.flat(modules)
-        return Learned(
-            weights, fresh_statistics(shapes.spec, shapes.scaling), transform(shapes.optimiser).init(weights)
-        ), ()
+        begin_spread(weights, shapes.acting, numbers.first_spread)
+        learner = Learned(
+            weights,
+            fresh_statistics(shapes.spec, shapes.scaling),
+            fresh_running(1) if shapes.rewards_scaled else None,
+            transform(shapes.optimiser).init(weights),
+        )
+        return learner, open_returns(shapes)
 
     @staticmethod
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
-    ) -> tuple[Any, Any, tuple[()]]:
+    ) -> tuple[Any, Any, Any]:
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
         layout, acting = shapes.layout, shapes.acting
         if noise.xp is np:
-            outputs = layout.through_numpy(learner.weights, inputs.numbers, shapes.network.activation)
-            outputs = outputs[:, : acting.outputs]
+            outputs = outputs_by_numpy(shapes, learner.weights, inputs)
         else:
             outputs = layout.module(learner.weights).outputs(inputs)
         if explore:
-            return acting.sampled(outputs, observed.legal, noise), memory, ()
+            actions, drawn = acting.sampled(outputs, observed.legal, noise)
+            return actions, memory, drawn
         return acting.likeliest(outputs, observed.legal, noise.xp), memory, ()
 
     @staticmethod
@@ -123,33 +147,82 @@ class PolicyAgent(Agent):
         return learner._replace(moments=())
 
     @staticmethod
-    def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, np.ndarray[Any, Any]]:
-        """Chances of each alternative for one observation, by part; a Choice by itself has the empty name."""
-        networks = shapes.layout.module(learner.weights)
-        outputs = networks.outputs(prepared(shapes.spec, shapes.scaling, learner.statistics, observed))
-        acting = shapes.acting
-        logs = acting.log_chances(outputs, observed.legal)
-        return {name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)}
+    def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+        """For one observation and by part, the chances of each alternative of a choice, or mean and spread of a range."""
+        outputs = shapes.layout.module(learner.weights).outputs(
+            prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        )
+        return chances_by_part(shapes.acting, outputs, observed.legal)
 
     @staticmethod
     def state_value(shapes: Any, learner: Learned, observed: Seen) -> float:
-        """The value that was learned of one observation."""
+        """The value that was learned of one observation, in the scale of the rewards."""
         networks = shapes.layout.module(learner.weights)
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
-        return float(networks(inputs)[1][0])
+        return float(networks.values(inputs)[0]) * float(spread_of(learner.returns))
+
+
+def chances_by_part(acting: Acting, outputs: Any, legal: Any) -> dict[str, Any]:
+    """What a policy's outputs for one observation say, by part; a part by itself has the empty name.
+
+    Returns
+    -------
+    dict
+        Of a choice the chances, shape ``(count,)``; of a range ``{"mean", "spread"}`` of its shape, in its units: the greedy
+        action, and the spread of the Gaussian before the bounds (before squashing, if samples are squashed).
+    """
+    logs = acting.log_chances(outputs, legal)
+    found: dict[str, Any] = {
+        name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)
+    }
+    if acting.width:
+        units, (mean, log_spread) = acting.units, acting.gaussians(np.asarray(outputs))
+        means = units.own(acting.bounded(mean, np))
+        at = 0
+        for (name, part), value in zip(units.ranges.items(), means, strict=True):
+            spread = (units.half * np.exp(log_spread[0]))[at : at + part.size].reshape(part.shape)
+            found[name] = {"mean": value[0], "spread": spread}
+            at += part.size
+    return found
+
+
+def outputs_by_numpy(shapes: Any, weights: Any, inputs: Any) -> Any:
+    """What a policy is made of, for rows of numbers, through a dense network by NumPy; see `Layout.through_numpy`."""
+    acting = shapes.acting
+    outputs = shapes.layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
+    wanted = acting.outputs if shapes.spread_by_state else acting.outputs - acting.width
+    return acting.completed(outputs[:, :wanted], weights[-acting.width :] if acting.width else None, np)
+
+
+def begin_spread(weights: Any, acting: Acting, spread: Any) -> None:
+    """Set the spreads that hold everywhere in fresh weights, whose last entries they are."""
+    if acting.width:
+        weights[-acting.width :] = np.log(spread)
+
+
+def _layout_of(shapes: Any, seed: int) -> tuple[Layout, Any]:
+    value = getattr(shapes, "baseline", True)
+    return policy_layout(
+        shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, shapes.shared, value, seed
+    )
 
 
 @lru_cache(maxsize=64)
-def _layout(network: Any, spec: Spec, shared: bool, value: bool, seed: int) -> tuple[Layout, Any]:
+def policy_layout(
+    network: Any, spec: Spec, acting: Acting, spread_by_state: bool, shared: bool, value: bool, seed: int
+) -> tuple[Layout, Any]:
+    """Where the weights of a policy, and of its value, stand; and the networks as they begin."""
     from jokulmist.learning.modules import Joined, Separate
 
-    count = Acting(spec.action).outputs
+    count = acting.outputs if spread_by_state else acting.outputs - acting.width
+    log_spread = np.zeros(acting.width, np.float32) if acting.width else None
     if shared and value:
         gains = [TOWARDS_ACTIONS] * count + [TOWARDS_VALUE]
-        modules: Any = Joined(built(network, spec, count + 1, seed, gains))
+        modules: Any = Joined(built(network, spec, count + 1, seed, gains), log_spread, acting)
     else:
         policy = built(network, spec, count, seed, TOWARDS_ACTIONS)
-        modules = Separate(policy, built(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None)
+        judge = built(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None
+        modules = Separate(policy, judge, log_spread, acting)
     return Layout(modules), modules
 
 
@@ -167,11 +240,13 @@ class Batch(NamedTuple):
         What was decided on, in the scale of the network.
     legal : tuple of bool array
     actions : in own form
+    drawn : what stood behind the numbers of an action
     """
 
     inputs: Any
     legal: Any
     actions: Any
+    drawn: Any
 
 
 def in_rows(tree: Any) -> Any:
@@ -193,12 +268,21 @@ def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Bat
     observed, last = in_rows(experience.observed), in_rows(experience.last)
     inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
     after = prepared(shapes.spec, shapes.scaling, learner.statistics, last)
-    return Batch(inputs, observed.legal, in_rows(experience.actions)), after
+    return Batch(inputs, observed.legal, in_rows(experience.actions), in_rows(experience.notes)), after
+
+
+def rewards_in_scale(
+    numbers: Numbers, learner: Learned, memory: Any, experience: Experience
+) -> tuple[Experience, Learned, Any]:
+    """Experience whose rewards have the scale that is learned in, with the returns that they followed."""
+    scaled, returns, memory = in_scale(experience, learner.returns, memory, numbers.discount)
+    return scaled, learner._replace(returns=returns), memory
 
 
 def after_update(learner: Learned, weights: Any, moments: Any, experience: Experience) -> Learned:
     """The learner after an update; only now the statistics move."""
-    return Learned(weights, gathered(learner.statistics, experience.observed.numbers), moments)
+    statistics = gathered(learner.statistics, experience.observed.numbers)
+    return learner._replace(weights=weights, statistics=statistics, moments=moments)
 
 
 def descended_by(shapes: Any, numbers: Numbers, weights: Any, moments: Any, loss: Any) -> tuple[Any, Any, Any, Any]:

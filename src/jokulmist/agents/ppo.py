@@ -13,6 +13,7 @@ from jokulmist.agents.policies import (
     batch_of,
     descended_by,
     in_parts,
+    rewards_in_scale,
 )
 from jokulmist.agents.protocol import FixedShare, Limit, Numbers, Scheduled
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
@@ -26,6 +27,7 @@ class Rows(NamedTuple):
     inputs: Any
     legal: Any
     actions: Any
+    drawn: Any
     log_probability: Any
     advantage: Any
     target: Any
@@ -94,6 +96,7 @@ class PPO(PolicyAgent):
         import jax.numpy as jnp
         from jax import lax
 
+        experience, learner, memory = rewards_in_scale(numbers, learner, memory, experience)
         rows, explained = rows_of(shapes, numbers, learner, experience)
         steps, size = split_evenly(experience.rewards.size, shapes.minibatch)
 
@@ -127,8 +130,8 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     explained = explained_variance(values, targets)
     if shapes.advantages_normalised:
         gains = normalised(gains)
-    old = shapes.acting.judged(outputs, batch.legal, batch.actions).log_probability
-    return Rows(batch.inputs, batch.legal, batch.actions, old, gains, targets, values), explained
+    old = shapes.acting.judged(outputs, *batch[1:]).log_probability
+    return Rows(*batch, old, gains, targets, values), explained
 
 
 def split_evenly(rows: int, minibatch: int) -> tuple[int, int]:
@@ -142,7 +145,7 @@ def objective(shapes: Any, numbers: Numbers, networks: Any, rows: Rows) -> tuple
     import jax.numpy as jnp
 
     outputs, values = networks(rows.inputs)
-    judged = shapes.acting.judged(outputs, rows.legal, rows.actions)
+    judged = shapes.acting.judged(outputs, rows.legal, rows.actions, rows.drawn)
     assert judged.log_probability.shape == rows.log_probability.shape == rows.advantage.shape
     apart = judged.log_probability - rows.log_probability
     ratio = jnp.exp(apart)

@@ -15,11 +15,11 @@ from jokulmist.agents.policies import (
     after_update,
     descended_by,
     in_rows,
+    rewards_in_scale,
 )
 from jokulmist.agents.protocol import Experience, Numbers, Scheduled
 from jokulmist.environments.channels import Seen
-from jokulmist.environments.legal import choices_of
-from jokulmist.learning.acting import Acting
+from jokulmist.learning.acting import Drawn
 from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.descent import squared
 from jokulmist.learning.inputs import prepared
@@ -33,6 +33,7 @@ class Stretch(NamedTuple):
     ----------
     observed : Seen of arrays with axes (turns, copies, ...)
     actions : in own form
+    drawn : what stood behind the numbers of an action
     rewards : float32, shape ``(turns, copies)``
         With what a cut is worth, where a baseline tells it.
     closed : bool, shape ``(turns, copies)``
@@ -42,9 +43,17 @@ class Stretch(NamedTuple):
 
     observed: Any
     actions: Any
+    drawn: Any
     rewards: Any
     closed: Any
     open: Any
+
+
+class Memory(NamedTuple):
+    """What is kept between updates: the stretch before, and the running returns that scale rewards."""
+
+    stretch: Stretch
+    returns: Any
 
 
 class Reinforce(PolicyAgent):
@@ -89,18 +98,19 @@ class Reinforce(PolicyAgent):
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        learner, _ = PolicyAgent.fresh(shapes, numbers, noise)
-        return learner, _nothing(shapes)
+        learner, returns = PolicyAgent.fresh(shapes, numbers, noise)
+        return learner, Memory(_nothing(shapes), returns)
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Stretch, experience: Any, noise: Any
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, experience: Any, noise: Any
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
 
+        experience, learner, open_now = rewards_in_scale(numbers, learner, memory.returns, experience)
         stretch = _stretch(shapes, numbers, learner, experience)
-        both = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory, stretch)
+        both = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory.stretch, stretch)
         returns = accumulated(both.rewards, jnp.where(both.closed, 0.0, numbers.discount))
         # Whether the episode of each turn closes at it or later in the two stretches.
         whole = accumulated(both.closed.astype(jnp.float32), jnp.where(both.closed, 0.0, 1.0)) > 0.0
@@ -122,7 +132,7 @@ class Reinforce(PolicyAgent):
 
         def loss(networks: Any) -> Any:
             outputs = networks.outputs(batch.inputs)
-            judged = shapes.acting.judged(outputs, batch.legal, batch.actions)
+            judged = shapes.acting.judged(outputs, *batch[1:])
             assert judged.log_probability.shape == gains.shape == used.shape
             policy_loss = -mean(judged.log_probability * gains)
             value_loss = mean(squared(networks.values(batch.inputs) - returns)) if shapes.baseline else jnp.float32(0.0)
@@ -139,21 +149,25 @@ class Reinforce(PolicyAgent):
         off = returns - known
         explained = jnp.where(spread > 1e-12, 1.0 - mean(jnp.square(off - mean(off))) / jnp.maximum(spread, 1e-12), 0.0)
         now = stretch._replace(open=~whole[shapes.horizon :])
-        return after_update(learner, weights, moments, experience), now, (*told, explained, norm)
+        learner = after_update(learner, weights, moments, experience)
+        return learner, Memory(now, open_now), (*told, explained, norm)
 
 
 def _nothing(shapes: Any) -> Stretch:
     """The stretch before the first: of nothing that is open."""
     lead, spec = (shapes.horizon, shapes.copies), shapes.spec
-    choices = choices_of(spec.action)
+    acting = shapes.acting
     seen = Seen(
         np.zeros((*lead, spec.width), np.float32),
         {c.name: np.zeros((*lead, *c.shape), np.uint8) for c in spec.images},
-        tuple(np.ones((*lead, c.count), bool) for c in choices.values()) if spec.masked else (),
+        tuple(np.ones((*lead, c.count), bool) for c in acting.choices.values()) if spec.masked else (),
         np.zeros(lead, np.int32),
     )
-    actions = Acting(spec.action).own([np.zeros(lead, np.int32) for _ in choices])
-    return Stretch(seen, actions, np.zeros(lead, np.float32), np.zeros(lead, bool), np.zeros(lead, bool))
+    unit = np.zeros((*lead, acting.width), np.float32)
+    actions = acting.own([np.zeros(lead, np.int32) for _ in acting.choices], unit)
+    drawn = Drawn(unit, unit.copy() if acting.squashed else ()) if acting.width else ()
+    rewards = np.zeros(lead, np.float32)
+    return Stretch(seen, actions, drawn, rewards, np.zeros(lead, bool), np.zeros(lead, bool))
 
 
 def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> Stretch:
@@ -165,13 +179,13 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, in_rows(experience.last))
         ahead = shapes.layout.module(learner.weights).values(inputs).reshape(rewards.shape)
         rewards = rewards + jnp.where(experience.closed & ~experience.ended, numbers.discount * ahead, 0.0)
+    still_open = jnp.ones_like(experience.closed)
     return Stretch(
-        experience.observed, experience.actions, rewards, experience.closed, jnp.ones_like(experience.closed)
+        experience.observed, experience.actions, experience.notes, rewards, experience.closed, still_open
     )
 
 
 def _flat(shapes: Any, learner: Learned, stretch: Stretch) -> Batch:
     observed = in_rows(stretch.observed)
-    return Batch(
-        prepared(shapes.spec, shapes.scaling, learner.statistics, observed), observed.legal, in_rows(stretch.actions)
-    )
+    inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+    return Batch(inputs, observed.legal, in_rows(stretch.actions), in_rows(stretch.drawn))

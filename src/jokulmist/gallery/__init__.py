@@ -10,9 +10,11 @@ SHIPPED: dict[str, tuple[str, str]] = {
     "tarn": ("jokulmist.gallery.tarn", "Tarn"),
     "tarn-whole": ("jokulmist.gallery.tarn", "WholeTarn"),
     "ferry": ("jokulmist.gallery.ferry", "Ferry"),
+    "winch": ("jokulmist.gallery.winch", "Winch"),
+    "greenhouse": ("jokulmist.gallery.greenhouse", "Greenhouse"),
     "aurora": ("jokulmist.gallery.aurora", "Aurora"),
 }
-__all__ = ["SHIPPED", "Aurora", "Ferry", "Tarn", "WholeTarn"]
+__all__ = ["SHIPPED", "Aurora", "Ferry", "Greenhouse", "Tarn", "Winch", "WholeTarn"]
 
 
 def __getattr__(name: str) -> Any:

@@ -1,7 +1,8 @@
 """Chances of actions: from a network's outputs to an action, its log-probability and the entropy.
 
-A policy over several named parts is the product of one over each, so log-probabilities and entropies add up. A choice
-that is not allowed gets a finite low output before the softmax; its chance is then 0, and the entropy skips it.
+A policy over several named parts is the product of one over each, so log-probabilities and entropies add up. Choices have
+a softmax; one that is not allowed gets a finite low output before it, its chance is then 0, and the entropy skips it.
+Ranges have a Gaussian for each number (see `ranges.py`).
 """
 
 from __future__ import annotations
@@ -13,6 +14,16 @@ from typing import Any, NamedTuple
 from jokulmist.environments.actions import Action, Actions, Choice, Record
 from jokulmist.environments.legal import choices_of
 from jokulmist.errors import SettingError
+from jokulmist.learning.ranges import (
+    HALF_LOG_TAU,
+    LEAST_LOG_SPREAD,
+    MOST_LOG_SPREAD,
+    AtBounds,
+    Units,
+    log_density,
+    log_slope,
+    ranges_of,
+)
 
 LOW = -1.0e9
 SMALLEST = 2.0**-25
@@ -25,33 +36,75 @@ class Judged(NamedTuple):
     entropy: Any
 
 
+class Drawn(NamedTuple):
+    """What stood behind the numbers of an action.
+
+    Attributes
+    ----------
+    before : float32, shape ``(..., width)``
+        The Gaussian sample, before the bounds.
+    chance : float32, shape ``(..., width)``
+        The standard normal numbers it was made of; empty where samples are clipped.
+    """
+
+    before: Any
+    chance: Any
+
+
 class Acting:
-    """The policy over an action made of choices.
+    """The policy over an action.
+
+    The outputs of a network stand in this order: one number an alternative of each choice, the means of all ranges, the
+    logarithms of their spreads.
 
     Parameters
     ----------
     action : Action
-        A Choice, or Actions of Choices.
+    at_bounds : {"clipped", "squashed"}
+        What happens to a Gaussian sample at the bounds of a range.
 
     Attributes
     ----------
     outputs : int
-        How many numbers the network gives.
+        How many numbers a policy is made of.
     """
 
-    def __init__(self, action: Action) -> None:
+    def __init__(self, action: Action, at_bounds: AtBounds = "clipped") -> None:
         self.action = action
+        self.squashed = at_bounds == "squashed"
         self.choices = choices_of(action)
-        self.outputs = sum(choice.count for choice in self.choices.values())
+        self.units = Units(ranges_of(action))
+        self.width = self.units.width
+        self.alternatives = sum(choice.count for choice in self.choices.values())
+        self.outputs = self.alternatives + 2 * self.width
+
+    def completed(self, outputs: Any, log_spread: Any, xp: Any = None) -> Any:
+        """A network's outputs with the logarithms of the spreads that hold everywhere.
+
+        Parameters
+        ----------
+        outputs : array, shape ``(..., alternatives + width)`` or ``(..., alternatives + 2 width)``
+            With as many numbers more as there are spreads, these are added to them.
+        log_spread : array, shape ``(width,)``, optional
+            None where there are no ranges.
+        """
+        if log_spread is None:
+            return outputs
+        xp = xp or _traced()
+        spreads = xp.broadcast_to(log_spread, (*outputs.shape[:-1], self.width))
+        without = self.alternatives + self.width
+        if outputs.shape[-1] > without:
+            spreads = spreads + outputs[..., without:]
+        return xp.concatenate([outputs[..., :without], spreads], axis=-1)
 
     def parts(self, outputs: Any, legal: Any, xp: Any = None) -> list[Any]:
-        """The outputs of each part, shape ``(..., count)``, with a low one for what is not allowed.
+        """The outputs of each choice, shape ``(..., count)``, with a low one for what is not allowed.
 
         Parameters
         ----------
         outputs : array, shape ``(..., outputs)``
         legal : tuple of bool array, shape ``(..., count)``
-            One a part, or empty.
+            One a choice, or empty.
         """
         found, at = [], 0
         for k, choice in enumerate(self.choices.values()):
@@ -62,58 +115,104 @@ class Acting:
             found.append(part)
         return found
 
+    def gaussians(self, outputs: Any) -> tuple[Any, Any]:
+        """Means and bounded logarithms of the spreads of all numbers, shape ``(..., width)``."""
+        mean = outputs[..., self.alternatives : self.alternatives + self.width]
+        return mean, outputs[..., self.alternatives + self.width :].clip(LEAST_LOG_SPREAD, MOST_LOG_SPREAD)
+
     def log_chances(self, outputs: Any, legal: Any) -> list[Any]:
-        """Logarithms of the chances of each part's alternatives, shape ``(..., count)``; see `parts`."""
+        """Logarithms of the chances of each choice's alternatives, shape ``(..., count)``; see `parts`."""
         import jax
 
         return [jax.nn.log_softmax(part, axis=-1) for part in self.parts(outputs, legal)]
 
-    def judged(self, outputs: Any, legal: Any, actions: Any) -> Judged:
-        """Log-probability of the actions taken, and the entropy."""
+    def entropies(self, logs: list[Any], legal: Any) -> list[Any]:
+        """The entropy of each choice from the logarithms of its chances, shape ``(...)`` each."""
+        import jax.numpy as jnp
+
+        found = []
+        for k, log in enumerate(logs):
+            surprise = jnp.exp(log) * log
+            found.append(-jnp.sum(jnp.where(legal[k], surprise, 0.0) if legal else surprise, axis=-1))
+        return found
+
+    def judged(self, outputs: Any, legal: Any, actions: Any, drawn: Any = ()) -> Judged:
+        """Log-probability of the actions taken, and the entropy.
+
+        Parameters
+        ----------
+        drawn : Drawn
+            What `sampled` gave along; not looked at where there are no ranges.
+
+        Notes
+        -----
+        The entropy of a squashed Gaussian has no formula: it is that of the Gaussian plus the mean logarithm of the slope,
+        estimated from the sample that the kept normal numbers give under this policy.
+        """
         import jax.numpy as jnp
 
         log_probability: Any = 0.0
         entropy: Any = 0.0
-        for k, (logs, taken) in enumerate(zip(self.log_chances(outputs, legal), self.indices(actions), strict=True)):
-            hit = taken[..., None] == jnp.arange(logs.shape[-1])
-            log_probability = log_probability + jnp.sum(jnp.where(hit, logs, 0.0), axis=-1)
-            surprise = jnp.exp(logs) * logs
-            if legal:
-                surprise = jnp.where(legal[k], surprise, 0.0)
-            entropy = entropy - jnp.sum(surprise, axis=-1)
+        if self.choices:
+            logs = self.log_chances(outputs, legal)
+            for log, taken in zip(logs, self.indices(actions), strict=True):
+                hit = taken[..., None] == jnp.arange(log.shape[-1])
+                log_probability = log_probability + jnp.sum(jnp.where(hit, log, 0.0), axis=-1)
+            entropy = sum(self.entropies(logs, legal))
+        if self.width:
+            mean, log_spread = self.gaussians(outputs)
+            assert drawn.before.shape == mean.shape
+            each, spread = log_density(drawn.before, mean, log_spread), log_spread + (0.5 + HALF_LOG_TAU)
+            if self.squashed:
+                each = each - log_slope(drawn.before)
+                spread = spread + log_slope(mean + jnp.exp(log_spread) * drawn.chance)
+            log_probability = log_probability + jnp.sum(each, axis=-1)
+            entropy = entropy + jnp.sum(spread, axis=-1)
         return Judged(log_probability, entropy)
 
-    def sampled(self, outputs: Any, legal: Any, noise: Any) -> Any:
-        """Actions drawn from the policy, in own form, one a row.
+    def sampled(self, outputs: Any, legal: Any, noise: Any) -> tuple[Any, Any]:
+        """Actions drawn from the policy, in own form, one a row; and what stood behind their numbers.
 
         The largest of outputs plus Gumbel noise has the chances of the softmax (Gumbel, 1954; Maddison et al., 2014), and
         costs fewer steps than adding up chances.
         """
-        xp, drawn = noise.xp, []
+        xp, indices = noise.xp, []
         for part in self.parts(outputs, legal, xp):
             u = noise.uniform(shape=part.shape)
-            drawn.append((part - xp.log(-xp.log(xp.maximum(u, SMALLEST)))).argmax(axis=-1).astype("int32"))
-        return self.own(drawn)
+            indices.append((part - xp.log(-xp.log(xp.maximum(u, SMALLEST)))).argmax(axis=-1).astype("int32"))
+        if not self.width:
+            return self.own(indices), ()
+        mean, log_spread = self.gaussians(outputs)
+        chance = noise.normal(shape=mean.shape)
+        before = mean + xp.exp(log_spread) * chance
+        return self.own(indices, self.bounded(before, xp)), Drawn(before, chance if self.squashed else ())
 
     def likeliest(self, outputs: Any, legal: Any, xp: Any = None) -> Any:
-        """The likeliest allowed action of each row; among equals the first."""
-        return self.own([part.argmax(axis=-1).astype("int32") for part in self.parts(outputs, legal, xp)])
+        """The likeliest allowed alternative of each choice, among equals the first; the mean of each range, at its bounds."""
+        indices = [part.argmax(axis=-1).astype("int32") for part in self.parts(outputs, legal, xp)]
+        return self.own(indices, self.bounded(self.gaussians(outputs)[0], xp or _traced()))
 
-    def own(self, indices: list[Any]) -> Any:
-        """Actions in own form from the index of each part."""
-        if isinstance(self.action, Actions):
-            return Record(**dict(zip(self.choices, indices, strict=True)))
-        return indices[0]
+    def bounded(self, before: Any, xp: Any) -> Any:
+        """Samples or means as they act, in [-1, 1] where they are squashed; else what lies outside is clipped in `own`."""
+        return xp.tanh(before) if self.squashed else before
+
+    def own(self, indices: list[Any], unit: Any = None) -> Any:
+        """Actions in own form from the index of each choice, and the numbers of all ranges in [-1, 1]."""
+        values = iter(self.units.own(unit) if self.width else ())
+        taken = iter(indices)
+        if not isinstance(self.action, Actions):
+            return next(taken if self.choices else values)
+        return Record(**{name: next(taken if name in self.choices else values) for name in self.action.parts})
 
     def indices(self, actions: Any) -> list[Any]:
-        """The index of each part from actions in own form."""
+        """The index of each choice from actions in own form."""
         return [getattr(actions, name) for name in self.choices] if isinstance(self.action, Actions) else [actions]
 
 
 @lru_cache(maxsize=64)
-def acting_over(action: Action) -> Acting:
+def acting_over(action: Action, at_bounds: AtBounds = "clipped") -> Acting:
     """The policy over an action; one object for equal actions."""
-    return Acting(action)
+    return Acting(action, at_bounds)
 
 
 @lru_cache(maxsize=64)

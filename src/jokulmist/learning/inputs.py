@@ -34,11 +34,14 @@ class Running(NamedTuple):
     square: Any
 
 
+def fresh_running(width: int) -> Running:
+    """Statistics before anything was seen."""
+    return Running(np.float32(0.0), np.zeros(width, np.float32), np.zeros(width, np.float32))
+
+
 def fresh_statistics(spec: Spec, scaling: Scaling) -> Running | None:
-    """Statistics before anything was seen; None where none are kept."""
-    if not _by_statistics(spec, scaling).any():
-        return None
-    return Running(np.float32(0.0), np.zeros(spec.width, np.float32), np.zeros(spec.width, np.float32))
+    """Statistics of the flat row; None where none are kept."""
+    return fresh_running(spec.width) if _by_statistics(spec, scaling).any() else None
 
 
 def _by_statistics(spec: Spec, scaling: Scaling) -> Any:

@@ -17,6 +17,7 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
+from jokulmist.learning.acting import Acting
 from jokulmist.learning.networks import Gain, applied
 
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
@@ -160,14 +161,19 @@ def layer(chance: np.random.Generator, inputs: int, outputs: int, gain: Gain, st
 
 
 class Separate(eqx.Module):
-    """A network for the policy and one for the value, or the first alone."""
+    """A network for the policy and one for the value, or the first alone.
+
+    `log_spread` are the logarithms of the spreads that hold everywhere, shape ``(width,)``; None without ranges.
+    """
 
     policy: Any
     value: Any
+    log_spread: Any
+    acting: Acting = eqx.field(static=True)
 
     def outputs(self, inputs: Any) -> Any:
         """What the policy is made of, shape ``(batch, outputs)``."""
-        return applied(self.policy, inputs)
+        return self.acting.completed(applied(self.policy, inputs), self.log_spread)
 
     def values(self, inputs: Any) -> Any:
         """Shape ``(batch,)``."""
@@ -178,13 +184,15 @@ class Separate(eqx.Module):
 
 
 class Joined(eqx.Module):
-    """One network whose last output is the value."""
+    """One network whose last output is the value; else as `Separate`."""
 
     both: Any
+    log_spread: Any
+    acting: Acting = eqx.field(static=True)
 
     def outputs(self, inputs: Any) -> Any:
         """What the policy is made of, shape ``(batch, outputs)``."""
-        return applied(self.both, inputs)[:, :-1]
+        return self(inputs)[0]
 
     def values(self, inputs: Any) -> Any:
         """Shape ``(batch,)``."""
@@ -192,4 +200,4 @@ class Joined(eqx.Module):
 
     def __call__(self, inputs: Any) -> tuple[Any, Any]:
         both = applied(self.both, inputs)
-        return both[:, :-1], both[:, -1]
+        return self.acting.completed(both[:, :-1], self.log_spread), both[:, -1]

@@ -52,6 +52,8 @@ class Recipe(BaseModel):
     hidden : tuple of int
         Widths of the dense layers before the outputs.
     activation : {"tanh", "relu"}
+        With tanh and biases of 0 a network begins as an odd function; a value that grows to both sides of 0, such as a
+        quadratic cost, is then learned very slowly.
     start : {"orthogonal", "uniform"}
         How weights begin: orthogonal (Saxe et al., 2014), or uniform within one over the root of the inputs (LeCun et
         al., 1998). Biases begin at 0.
@@ -60,7 +62,7 @@ class Recipe(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     hidden: tuple[Wide, ...] = (64, 64)
-    activation: Activation = "tanh"
+    activation: Activation = "relu"
     start: Start = "orthogonal"
 
     def __init__(self, *hidden: int, **settings: Any) -> None:
@@ -105,8 +107,8 @@ class Dense(Recipe):
 
     Examples
     --------
-    >>> Dense(32, 32, activation="relu")
-    Dense(32, 32, activation='relu')
+    >>> Dense(32, 32, activation="tanh")
+    Dense(32, 32, activation='tanh')
     """
 
     def refuse(self, spec: Spec) -> None:
@@ -142,7 +144,6 @@ class Convolutional(Recipe):
     """
 
     hidden: tuple[Wide, ...] = (128,)
-    activation: Activation = "relu"
     filters: tuple[tuple[Wide, Wide, Wide], ...] = ((16, 4, 4), (32, 2, 2))
 
     @classmethod
@@ -192,10 +193,10 @@ class Convolutional(Recipe):
         return modules.Eyes(eyes=eyes, layers=tower, activation=self.activation)
 
 
-def usual_network(spec: Spec, activation: Activation) -> Recipe:
+def usual_network(spec: Spec) -> Recipe:
     """What suits the channels: dense layers for numbers, convolutions for images, small ones for small images."""
     if not spec.images:
-        return Dense(activation=activation)
+        return Dense()
     if min(min(channel.shape[:2]) for channel in spec.images) >= SMALLEST_USUAL:
         return Convolutional()
     return Convolutional(filters=((16, 2, 2),))

@@ -91,13 +91,22 @@ class Policy:
         ----------
         observation, legal
             As `choose` takes them.
+
+        Returns
+        -------
+        dict
+            Of a Choice the chance of each label. Of a Range ``{"mean", "spread"}`` in its unit: the greedy action, and the
+            spread of the Gaussian before the bounds.
         """
         judge = getattr(type(self.agent), "probabilities", None)
         if judge is None:
             raise SettingError(f"`{type(self.agent).__name__}` has values of actions instead of chances; use `values`.")
         parts = judge(self.agent.shapes(self.spec, 1), self.learner, self._observed(observation, legal).seen)
         choices = choices_of(self.spec.action)
-        named = {name: dict(zip(choices[name].labels, map(float, parts[name]), strict=True)) for name in choices}
+        named = {
+            name: dict(zip(choices[name].labels, map(float, part), strict=True)) if name in choices else part
+            for name, part in parts.items()
+        }
         return named.get("", named)
 
     def _observed(self, observation: Any, legal: Any = None) -> Observed:
