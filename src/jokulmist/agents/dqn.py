@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import math
 from functools import lru_cache
 from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import Count, as_flat, in_parts, seed_from
+from jokulmist.agents.policies import Count, as_flat, seed_from
 from jokulmist.agents.protocol import AboveZero, Agent, FixedShare, Limit, Numbers, Scheduled, Shapes, Share
+from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, turns_between
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
@@ -20,7 +20,6 @@ from jokulmist.learning.networks import Dense, Layout, NetworkSetting, applied, 
 from jokulmist.learning.schedules import linear
 
 SMALLEST_ERROR = 1e-3
-MOST_UNROLLED = 4
 
 
 class Learned(NamedTuple):
@@ -151,15 +150,13 @@ class DQN(Agent):
         shapes = super().shapes(spec, copies)
         if shapes.network is None:
             shapes.network = usual_network(spec)
-        shapes.slots = memory_of.slots_for(
-            self.replay_size, copies, self.decisions_per_update(copies), self.n_step, spec
-        )
+        shapes.slots = slots_of(self, shapes, self.n_step)
         shapes.joint = joint_over(spec.action)
         shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0)[0]
         return shapes
 
     def decisions_per_update(self, copies: int) -> int:
-        return self.learn_every // math.gcd(copies, self.learn_every)
+        return turns_between(self.learn_every, copies)
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
@@ -191,17 +188,14 @@ class DQN(Agent):
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
-        from jax import lax
 
-        spec, rows = shapes.spec, experience.rewards.size
-        action = shapes.joint.index(experience.actions)
+        spec = shapes.spec
+        action = shapes.joint.index(experience.actions)[..., None]
         replay = memory_of.written(spec, learner.replay, experience, action)
-        updates = rows // shapes.learn_every
-        rows_drawn = updates * shapes.minibatch
-        chance = memory_of.chances_for(noise, rows_drawn, shapes.prioritised)
+        updates, rows = rows_due(shapes, experience)
+        chance = memory_of.chances_for(noise, rows, shapes.prioritised)
 
         def learned(learning: Learning) -> Any:
-            # All minibatches of a turn are gathered at once: a loop over updates would copy the memory that it reads.
             sample = memory_of.sampled(
                 spec, replay, chance, shapes.n_step, numbers.discount, getattr(numbers, "importance_exponent", None)
             )
@@ -209,24 +203,20 @@ class DQN(Agent):
             later = sample.gain
             if shapes.target:
                 later = action_values(shapes, learning.target, learning.statistics, sample.following)
-            parts = in_parts((sample, later), updates, shapes.minibatch)
-            learning, told = lax.scan(
-                lambda now, part: update(shapes, numbers, now, *part), learning, parts, unroll=updates <= MOST_UNROLLED
+            learning, (readings, errors) = one_after_another(
+                lambda now, *part: update(shapes, numbers, now, *part), learning, updates, shapes.minibatch, sample, later
             )
-            readings, errors = told
             if replay.priorities is not None:
                 priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
                 priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
                 learning = learning._replace(priorities=priorities)
             return learning, jnp.mean(readings, axis=0)
 
-        def waited(learning: Learning) -> Any:
-            return learning, jnp.zeros(len(DQN.reading_names), jnp.float32)
-
-        decisions = learner.decisions + rows
+        decisions = learner.decisions + experience.rewards.size
         learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
-        # Only what changes goes through the condition: the memory would be copied by it.
-        learning, readings = lax.cond(decisions >= shapes.replay_start, learned, waited, learning)
+        learning, readings = learned_when_started(
+            decisions, shapes.replay_start, learned, learning, len(DQN.reading_names)
+        )
         target = learner.target
         if shapes.target:
             due = decisions // shapes.target_every != learner.decisions // shapes.target_every
@@ -315,7 +305,7 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later
     wanted = targets(shapes, learning, sample, later)
     inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
     layout = shapes.layout
-    taken = sample.action[:, None] == jnp.arange(shapes.joint.count)
+    taken = sample.action == jnp.arange(shapes.joint.count)
 
     def loss_of(leaves: Any) -> Any:
         values = _values(shapes, applied(layout.combined(leaves), inputs))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import math
 from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import Count, in_parts, in_rows
+from jokulmist.agents.policies import Count, in_rows
 from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
+from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, turns_between
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
@@ -92,11 +92,11 @@ class LinearQ(Agent):
         )
         shapes.made_of.refuse(type(self).__name__)
         if self.replay:
-            shapes.slots = memory_of.slots_for(self.replay_size, copies, self.decisions_per_update(copies), 1, spec)
+            shapes.slots = slots_of(self, shapes)
         return shapes
 
     def decisions_per_update(self, copies: int) -> int:
-        return self.learn_every // math.gcd(copies, self.learn_every) if self.replay else 1
+        return turns_between(self.learn_every, copies) if self.replay else 1
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
@@ -119,17 +119,15 @@ class LinearQ(Agent):
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
-        from jax import lax
 
-        spec, rows = shapes.spec, experience.rewards.size
-        action = shapes.joint.index(experience.actions)
-        decisions = learner.decisions + rows
+        action = shapes.joint.index(experience.actions)[..., None]
+        decisions = learner.decisions + experience.rewards.size
         if not shapes.replay:
             flat = in_rows(experience)
             sample = memory_of.Sample(
                 observed=flat.observed,
                 following=flat.last,
-                action=action.reshape(-1),
+                action=action.reshape(-1, 1),
                 gain=flat.rewards,
                 weight_ahead=jnp.where(flat.ended, 0.0, numbers.discount),
                 importance=jnp.ones_like(flat.rewards),
@@ -137,20 +135,20 @@ class LinearQ(Agent):
             )
             weights, readings = update(shapes, numbers, learner.weights, sample)
             return Learned(weights, decisions, ()), memory, tuple(readings)
-        replay = memory_of.written(spec, learner.replay, experience, action)
-        updates = rows // shapes.learn_every
-        chance = memory_of.chances_for(noise, updates * shapes.minibatch, prioritised=False)
+        replay = memory_of.written(shapes.spec, learner.replay, experience, action)
+        updates, rows = rows_due(shapes, experience)
+        chance = memory_of.chances_for(noise, rows, prioritised=False)
 
         def learned(weights: Any) -> Any:
-            sample = memory_of.sampled(spec, replay, chance, 1, numbers.discount)
-            parts = in_parts(sample, updates, shapes.minibatch)
-            weights, told = lax.scan(lambda now, part: update(shapes, numbers, now, part), weights, parts)
+            sample = memory_of.sampled(shapes.spec, replay, chance, 1, numbers.discount)
+            weights, told = one_after_another(
+                lambda now, part: update(shapes, numbers, now, part), weights, updates, shapes.minibatch, sample
+            )
             return weights, jnp.mean(told, axis=0)
 
-        def waited(weights: Any) -> Any:
-            return weights, jnp.zeros(len(LinearQ.reading_names), jnp.float32)
-
-        weights, readings = lax.cond(decisions >= shapes.replay_start, learned, waited, learner.weights)
+        weights, readings = learned_when_started(
+            decisions, shapes.replay_start, learned, learner.weights, len(LinearQ.reading_names)
+        )
         return Learned(weights, decisions, replay), memory, tuple(readings)
 
     @staticmethod
@@ -171,8 +169,9 @@ def update(shapes: Any, numbers: Numbers, weights: Any, sample: Any) -> tuple[An
     after = masked_values(shapes.spec, made_of.values(weights, sample.following.numbers), sample.following.legal)
     target = sample.gain + sample.weight_ahead * jnp.max(after, axis=1)
     values = made_of.values(weights, sample.observed.numbers)
-    chosen = jnp.take_along_axis(values, sample.action[:, None], axis=1)[:, 0]
+    action = sample.action[:, 0].astype(jnp.int32)
+    chosen = jnp.take_along_axis(values, action[:, None], axis=1)[:, 0]
     assert chosen.shape == target.shape
     error = target - chosen
-    weights = made_of.moved(weights, sample.observed.numbers, sample.action, numbers.learning_rate * error)
+    weights = made_of.moved(weights, sample.observed.numbers, action, numbers.learning_rate * error)
     return weights, jnp.stack([jnp.mean(jnp.abs(error)), jnp.mean(chosen)])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from jokulmist.agents.actor_critic import ActorCritic
+from jokulmist.agents.ddpg import DDPG
 from jokulmist.agents.dqn import DQN
 from jokulmist.agents.linear_q import LinearQ
 from jokulmist.agents.ppo import PPO
@@ -10,7 +11,9 @@ from jokulmist.agents.protocol import Agent
 from jokulmist.agents.q_learning import QLearning
 from jokulmist.agents.random_play import RandomPlay
 from jokulmist.agents.reinforce import Reinforce
+from jokulmist.agents.sac import SAC
 from jokulmist.agents.sarsa import ExpectedSarsa, Sarsa
+from jokulmist.agents.td3 import TD3
 
 AGENTS: dict[str, type[Agent]] = {
     "QLearning": QLearning,
@@ -21,5 +24,8 @@ AGENTS: dict[str, type[Agent]] = {
     "Reinforce": Reinforce,
     "ActorCritic": ActorCritic,
     "PPO": PPO,
+    "DDPG": DDPG,
+    "TD3": TD3,
+    "SAC": SAC,
     "RandomPlay": RandomPlay,
 }

@@ -201,3 +201,17 @@ class Joined(eqx.Module):
     def __call__(self, inputs: Any) -> tuple[Any, Any]:
         both = applied(self.both, inputs)
         return self.acting.completed(both[:, :-1], self.log_spread), both[:, -1]
+
+
+class Several(eqx.Module):
+    """Networks that are given the same, side by side."""
+
+    each: tuple[Any, ...]
+
+    def __call__(self, inputs: Any) -> Any:
+        """Shape ``(networks, batch, outputs)``."""
+        return jnp.stack([applied(network, inputs) for network in self.each])
+
+    def alone(self) -> Several:
+        """The first by itself."""
+        return Several(self.each[:1])

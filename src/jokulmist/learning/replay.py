@@ -24,9 +24,9 @@ from jokulmist.environments.channels import Seen, Spec
 from jokulmist.environments.legal import choices_of
 from jokulmist.errors import SettingError
 
-# Columns of a row, counted from its end.
-ACTION, REWARD, ENDED, CLOSED = -4, -3, -2, -1
-FACTS = 4
+# Columns of a row, counted from its end; the action stands before them.
+REWARD, ENDED, CLOSED = -3, -2, -1
+FACTS = 3
 
 
 class Priorities(NamedTuple):
@@ -81,8 +81,8 @@ class Sample(NamedTuple):
     Attributes
     ----------
     observed, following : Seen
-        What was decided on (its mask left out), and what stood at the end of the steps.
-    action : int32
+        What was decided on, and what stood at the end of the steps.
+    action : float32, shape ``(rows, numbers)``
     gain : float32
         Discounted sum of the rewards on the way.
     weight_ahead : float32
@@ -118,8 +118,14 @@ def _deepest(spec: Spec) -> int:
     return max([c.stacked for c in spec.images], default=1)
 
 
-def fresh_replay(spec: Spec, copies: int, slots: int, prioritised: bool) -> Replay:
-    """A memory that holds nothing."""
+def fresh_replay(spec: Spec, copies: int, slots: int, prioritised: bool = False, action_numbers: int = 1) -> Replay:
+    """A memory that holds nothing.
+
+    Parameters
+    ----------
+    action_numbers : int
+        How many numbers an action is kept as.
+    """
     count = copies * slots
     frames = priorities = None
     if spec.images:
@@ -133,7 +139,7 @@ def fresh_replay(spec: Spec, copies: int, slots: int, prioritised: bool) -> Repl
         width = block_width(count)
         blocks = -(-count // width)
         priorities = Priorities(np.zeros(blocks * width, np.float32), np.zeros(blocks, np.float32), np.float32(1.0))
-    columns = 2 * spec.width + sum(_mask_widths(spec)) + FACTS
+    columns = 2 * (spec.width + sum(_mask_widths(spec))) + action_numbers + FACTS
     return Replay(np.zeros((slots, copies, columns), np.float32), np.int32(0), np.int32(0), frames, priorities)
 
 
@@ -153,20 +159,17 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any) -> Replay:
     ----------
     experience : Experience
         Arrays with axes (turns, copies, ...).
-    action : int32 array, shape ``(turns, copies)``
+    action : array, shape ``(turns, copies, numbers)``
     """
     import jax.numpy as jnp
     from jax import lax
 
     turns, copies = experience.rewards.shape
     slots = replay.rows.shape[0]
-    facts = (action, experience.rewards, experience.ended, experience.closed)
-    masks = [mask.astype(jnp.float32) for mask in experience.last.legal]
-    row = jnp.concatenate(
-        [experience.observed.numbers, experience.last.numbers, *masks]
-        + [jnp.asarray(fact, jnp.float32)[..., None] for fact in facts],
-        axis=-1,
-    )
+    facts = (experience.rewards, experience.ended, experience.closed)
+    masks = (*experience.observed.legal, *experience.last.legal)
+    parts = [experience.observed.numbers, experience.last.numbers, *masks, action, *(f[..., None] for f in facts)]
+    row = jnp.concatenate([jnp.asarray(part, jnp.float32) for part in parts], axis=-1)
     frames = replay.frames
     if frames is not None:
         frames = _filmed(spec, frames, experience, replay.at)
@@ -314,10 +317,7 @@ def transitions(spec: Spec, replay: Replay, place: Any, importance: Any, n_step:
     steps = jnp.sum(running, axis=1)
     at = steps.astype(jnp.int32) - 1
     last = jnp.take_along_axis(found, at[:, None, None], axis=1)[:, 0] if n_step > 1 else found[:, 0]
-    width, legal, begin = spec.width, [], 2 * spec.width
-    for count in _mask_widths(spec):
-        legal.append(last[:, begin : begin + count] > 0.0)
-        begin += count
+    width, masks = spec.width, sum(_mask_widths(spec))
     frame = frame_last = age = age_last = None
     if replay.frames is not None:
         copy, place_last = place % copies, jnp.take_along_axis(onward, at[:, None], axis=1)[:, 0]
@@ -328,14 +328,23 @@ def transitions(spec: Spec, replay: Replay, place: Any, importance: Any, n_step:
         images = _stacks(spec, replay.frames, copy, frame, age)
         images_last = _stacks(spec, replay.frames, copy, frame_last, age_last)
     return Sample(
-        observed=Seen(found[:, 0, :width], images, (), age),
-        following=Seen(last[:, width : 2 * width], images_last, tuple(legal), age_last),
-        action=found[:, 0, ACTION].astype(jnp.int32),
+        observed=Seen(found[:, 0, :width], images, _masks(spec, found[:, 0, 2 * width :]), age),
+        following=Seen(last[:, width : 2 * width], images_last, _masks(spec, last[:, 2 * width + masks :]), age_last),
+        action=found[:, 0, 2 * (width + masks) : -FACTS],
         gain=jnp.sum(found[..., REWARD] * running * power, axis=1),
         weight_ahead=discount**steps * (1.0 - jnp.max(ended * running, axis=1)),
         importance=importance,
         place=place,
     )
+
+
+def _masks(spec: Spec, columns: Any) -> tuple[Any, ...]:
+    """One mask a choice, from the columns that begin with them."""
+    legal, begin = [], 0
+    for count in _mask_widths(spec):
+        legal.append(columns[:, begin : begin + count] > 0.0)
+        begin += count
+    return tuple(legal)
 
 
 def _frame(frames: Frames, place: Any) -> Any:

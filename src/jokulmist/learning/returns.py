@@ -51,10 +51,17 @@ def spread_of(returns: Running | None) -> Any:
     return spread * known + (1.0 - known)
 
 
+def returns_after(experience: Any, returns: Running | None, memory: Any, discount: Any) -> tuple[Running | None, Any]:
+    """The statistics after some turns, and the running returns of all copies; both as they were where nothing is scaled."""
+    if returns is None:
+        return None, memory
+    ahead, memory = followed(memory, experience.rewards, experience.closed, discount)
+    return gathered(returns, ahead[..., None]), memory
+
+
 def in_scale(experience: Any, returns: Running | None, memory: Any, discount: Any) -> tuple[Any, Running | None, Any]:
     """Experience with rewards in scale, the statistics after it, and the running returns; all as they were without."""
+    returns, memory = returns_after(experience, returns, memory, discount)
     if returns is None:
         return experience, None, memory
-    ahead, memory = followed(memory, experience.rewards, experience.closed, discount)
-    returns = gathered(returns, ahead[..., None])
     return experience._replace(rewards=experience.rewards / spread_of(returns)), returns, memory
