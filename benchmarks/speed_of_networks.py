@@ -1,4 +1,4 @@
-"""How fast PPO and DQN train: the library's lanes against loops written by hand, paired in one run.
+"""How fast PPO, DQN and SAC train: the library's lanes against loops written by hand, paired in one run.
 
 ``python benchmarks/speed_of_networks.py`` prints a table, and writes JSON with ``--json FILE``. What is told is the ratio:
 both sides of a pair run one after the other on one core, in alternating order, and the median of the pairs counts. The
@@ -27,24 +27,35 @@ sys.path.insert(0, str(HERE))
 WARM = 20_000
 
 
+def place_of(method):
+    """The class that a method is timed on."""
+    return "Winch" if method == "SAC" else "Ferry"
+
+
+def made(method):
+    import jokulmist as jm
+
+    return getattr(jm.gallery, place_of(method))()
+
+
 def library(agent, steps, copies, lane="compiled"):
     """Decisions per second without compiling: a run as `jm.train` makes it, in memory."""
     import jokulmist as jm
 
+    environment = made(type(agent).__name__)
     began = time.perf_counter()
-    jm.train(jm.gallery.Ferry(), agent, steps=steps, copies=copies, lane=lane, folder=None)
+    jm.train(environment, agent, steps=steps, copies=copies, lane=lane, folder=None)
     return steps / (time.perf_counter() - began)
 
 
 def plain(agent, steps, copies):
     """Decisions per second of a plain loop once its functions are compiled."""
-    import jokulmist as jm
     from jokulmist.training.loop import Planned
     from jokulmist.training.plain_loop import PlainLoop
 
     key = (type(agent).__name__, copies)
     if key not in LOOPS:
-        LOOPS[key] = PlainLoop(jm.gallery.Ferry(), agent, 0, copies, Planned(steps=1 << 40))
+        LOOPS[key] = PlainLoop(made(key[0]), agent, 0, copies, Planned(steps=1 << 40))
         LOOPS[key].advance(whole_updates(LOOPS[key], 4096))
     loop = LOOPS[key]
     turns, first, began = whole_updates(loop, steps), loop.decisions, time.perf_counter()
@@ -67,22 +78,23 @@ class ByHand:
             [sys.executable, __file__, "--serve"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
         )
 
-    def __call__(self, method, ferry, steps, copies):
+    def __call__(self, method, place, steps, copies):
         """Decisions per second, compiled before."""
-        self.process.stdin.write(f"{method} {ferry} {steps} {copies}\n")
+        self.process.stdin.write(f"{method} {place} {steps} {copies}\n")
         self.process.stdin.flush()
         return float(self.process.stdout.readline())
 
 
 def serve():
     """Answer each line that `ByHand` writes with a speed."""
-    from by_hand import dqn_by_hand, numpy_ferry, ppo_by_hand
+    from by_hand import dqn_by_hand, numpy_ferry, numpy_winch, ppo_by_hand, sac_by_hand
 
     for line in sys.stdin:
-        method, ferry, steps, copies = line.split()
-        loop = {"PPO": ppo_by_hand, "DQN": dqn_by_hand}[method]
+        method, place, steps, copies = line.split()
+        loop = {"PPO": ppo_by_hand, "DQN": dqn_by_hand, "SAC": sac_by_hand}[method]
+        module = numpy_winch if "Winch" in place else numpy_ferry
         began = time.perf_counter()
-        loop.train(getattr(numpy_ferry, ferry), int(steps), copies=int(copies))
+        loop.train(getattr(module, place), int(steps), copies=int(copies))
         print(int(steps) / (time.perf_counter() - began), flush=True)
 
 
@@ -98,11 +110,12 @@ def whole(code):
 def whole_codes(method, steps, copies):
     ours = (
         f"# {steps}\nimport jokulmist as jm, tempfile\n"
-        f"jm.train(jm.gallery.Ferry(), jm.{method}(), steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
+        f"jm.train(jm.gallery.{place_of(method)}(), jm.{method}(), steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
     )
+    place = place_of(method)
     theirs = (
-        f"# {steps}\nfrom by_hand import {method.lower()}_by_hand as loop\nfrom by_hand.numpy_ferry import NumpyFerry\n"
-        f"loop.train(NumpyFerry, {steps}, copies={copies})"
+        f"# {steps}\nfrom by_hand import {method.lower()}_by_hand as loop\n"
+        f"from by_hand.numpy_{place.lower()} import Numpy{place}\nloop.train(Numpy{place}, {steps}, copies={copies})"
     )
     return ours, theirs
 
@@ -151,6 +164,7 @@ def main():
     parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
     parser.add_argument("--pairs", type=int, default=7)
     parser.add_argument("--quick", action="store_true", help="three pairs and no whole processes")
+    parser.add_argument("--only", help="one method, without what is told besides")
     parser.add_argument("--json", type=Path)
     parser.add_argument("--serve", action="store_true", help=argparse.SUPPRESS)
     options = parser.parse_args()
@@ -178,11 +192,17 @@ def main():
         )
 
     print("median of the ratios, pair by pair [least, most]; speeds are medians; one core")
-    agents = {"PPO": jm.PPO(), "DQN": jm.DQN()}
-    cases = [("PPO", 8, 8), ("PPO", 8, 64), ("DQN", 8, 8), ("DQN", 1, 1), ("DQN", 1, 32)]
+    agents = {"PPO": jm.PPO(), "DQN": jm.DQN(), "SAC": jm.SAC()}
+    cases = [
+        ("PPO", 8, 8), ("PPO", 8, 64), ("DQN", 8, 8), ("DQN", 1, 1), ("DQN", 1, 32),
+        ("SAC", 8, 8), ("SAC", 1, 1), ("SAC", 1, 16),
+    ]  # fmt: skip
     for method, hand_copies, copies in cases:
-        agent = agents[method]
-        by_hand(method, "NumpyFerry", 4_000, hand_copies)
+        if options.only and options.only not in method:
+            continue
+        agent, place = agents[method], place_of(method)
+        steps = 200_000 if method == "SAC" else 1_000_000
+        by_hand(method, f"Numpy{place}", 4_000, hand_copies)
         library(agent, WARM, copies)
         own = "" if copies == hand_copies else " at its own copies"
         words = f"{copies} cop{'y' if copies == 1 else 'ies'} against {hand_copies}"
@@ -190,22 +210,26 @@ def main():
         tell(
             name,
             paired(
-                lambda a=agent, c=copies: library(a, 1_000_000, c),
-                lambda m=method, c=hand_copies: by_hand(m, "NumpyFerry", 24_000, c),
+                lambda a=agent, c=copies, s=steps: library(a, s, c),
+                lambda m=method, c=hand_copies, p=place: by_hand(m, f"Numpy{p}", 24_000, c),
                 pairs,
             ),
         )
-    for method, copies in (("PPO", 8), ("DQN", 32)):
-        agent = agents[method]
-        by_hand(method, "SameFerry", 4_000, copies)
+    for method, copies in (("PPO", 8), ("DQN", 32), ("SAC", 16)):
+        if options.only and options.only not in method:
+            continue
+        agent, place = agents[method], place_of(method)
+        by_hand(method, f"Same{place}", 4_000, copies)
         tell(
             f"{method} plain, {copies} copies, against the same class by hand",
             paired(
                 lambda a=agent, c=copies: plain(a, 24_000, c),
-                lambda m=method, c=copies: by_hand(m, "SameFerry", 24_000, c),
+                lambda m=method, c=copies, p=place: by_hand(m, f"Same{p}", 24_000, c),
                 pairs,
             ),
         )
+    if options.only:
+        return
     rate, speed = product_rate(), library(agents["PPO"], 1_000_000, 64)
     share = speed * ppo_operations(agents["PPO"]) / rate
     results["products"] = {"rate": rate, "decisions_per_second": speed, "share": share}
@@ -220,7 +244,7 @@ def main():
         results["side_by_side"] = found
         print(f"two seeds side by side: {median(found):.2f} times the throughput [{min(found):.2f}, {max(found):.2f}]")
     if not options.quick:
-        for method, copies in (("PPO", 8), ("DQN", 8)):
+        for method, copies in (("PPO", 8), ("DQN", 8), ("SAC", 8)):
             for steps in (200_000, 2_000_000):
                 ours, _theirs = whole_codes(method, steps, copies)
                 theirs_short = whole_codes(method, min(steps, 200_000), copies)[1]

@@ -122,7 +122,7 @@ class CriticAgent(Agent):
     replay_start: Count = 1_000
     minibatch: Count = 64
     learn_every: Count = 16
-    target_share: FixedShare = 0.01
+    target_share: FixedShare = 0.005
     n_step: Count = 1
     network: NetworkSetting | None = None
     scaling: Scaling = "bounds"
