@@ -298,3 +298,48 @@ class Signal(jm.Environment):
     @jm.reward
     def right_side(self, before, action):
         return 1.0 * (action == before.side)
+
+
+class Tiller(jm.Environment):
+    """A choice and two ranges of different units at once: the tiller must point at the buoy, the right sheet be hauled."""
+
+    time_limit = 10
+
+    class State(jm.State):
+        buoy: float = jm.seen(low=-1.0, high=1.0)
+        side: int = jm.seen(low=0, values=3)
+
+    action = jm.Actions(
+        sheet=jm.Choice("port", "both", "starboard"),
+        turn=jm.Range(-30.0, 30.0, unit="deg"),
+        haul=jm.Range([0.0, 1.0], [2.0, 5.0], shape=2, unit="m"),
+    )
+
+    def begin(self, draw):
+        return self.State(buoy=draw.uniform(-0.8, 0.8), side=draw.integers(0, 3))
+
+    def legal(self, state):
+        return {"sheet": self.xp.arange(3) != (state.side + 1) % 3}
+
+    def advance(self, state, action, draw):
+        return state.replace(buoy=draw.uniform(-0.8, 0.8), side=draw.integers(0, 3))
+
+    @jm.reward(weight=-4.0)
+    def astray(self, before, action):
+        return (action.turn / 30.0 - before.buoy) ** 2
+
+    @jm.reward(weight=-1.0)
+    def slack(self, action):
+        return (action.haul[0] - 0.5) ** 2 + 0.25 * (action.haul[1] - 4.0) ** 2
+
+    @jm.reward
+    def right_sheet(self, before, action):
+        return 1.0 * (action.sheet == before.side)
+
+    @jm.measure
+    def beyond(self, before, action):
+        """What was done that may not be done."""
+        xp = self.xp
+        low, high = xp.asarray([0.0, 1.0]), xp.asarray([2.0, 5.0])
+        out = xp.sum(1.0 * (action.haul < low) + 1.0 * (action.haul > high)) + 1.0 * (xp.abs(action.turn) > 30.0)
+        return out + 1.0 * (action.sheet == (before.side + 1) % 3)

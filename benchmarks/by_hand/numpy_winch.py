@@ -18,7 +18,7 @@ class NumpyWinch:
         self.squares = np.array([0.10, 0.02, 2.0, 0.20])
 
     def reset(self):
-        self.state = self.chance.uniform(-1.0, 1.0, 4) * np.array([3.0, 0.4, 0.2, 0.2])
+        self.state = self.chance.uniform(-1.0, 1.0, 4) * np.array([2.8, 0.4, 0.2, 0.2])
         self.steps = 0
         return self.seen()
 

@@ -19,7 +19,9 @@ def sampled(policy, seen, key):
     outputs = forward(policy, seen)
     mean, log_spread = outputs[:, :WIDTH], jnp.clip(outputs[:, WIDTH:], -5.0, 1.0)
     u = mean + jnp.exp(log_spread) * jax.random.normal(key, mean.shape)
-    log_p = jax.scipy.stats.norm.logpdf(u, mean, jnp.exp(log_spread)) - 2.0 * (jnp.log(2.0) - u - jax.nn.softplus(-2.0 * u))
+    log_p = jax.scipy.stats.norm.logpdf(u, mean, jnp.exp(log_spread)) - 2.0 * (
+        jnp.log(2.0) - u - jax.nn.softplus(-2.0 * u)
+    )
     return jnp.tanh(u), jnp.sum(log_p, axis=1)
 
 

@@ -36,7 +36,7 @@ def test_a_dense_network_is_what_numpy_makes_of_its_weights(start):
     assert np.allclose(layout.through_numpy(weights, rows, "relu"), wanted, atol=1e-5)
     assert layout.size == 3 * 5 + 5 + 5 * 4 + 4 + 4 * 2 + 2
     if start == "orthogonal":
-        assert np.allclose(module.layers[0].weight @ module.layers[0].weight.T, np.eye(3), atol=1e-5)
+        assert np.allclose(module.layers[0].weight @ module.layers[0].weight.T, 2.0 * np.eye(3), atol=1e-5)
 
 
 @pytest.mark.parametrize(("size", "stride"), [(4, 4), (3, 2), (2, 1)])

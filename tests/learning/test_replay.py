@@ -72,7 +72,7 @@ def played(seed, turns, copies, spec, legal=False):
 def stored(spec, parts, slots, prioritised=False):
     copies = parts[0].rewards.shape[1]
     replay = jax.tree.map(jnp.asarray, memory.fresh_replay(spec, copies, slots, prioritised))
-    write = jax.jit(lambda r, e: memory.written(spec, r, e, e.actions))
+    write = jax.jit(lambda r, e: memory.written(spec, r, e, e.actions[..., None]))
     for part in parts:
         replay = write(replay, part)
     return replay
@@ -107,7 +107,7 @@ def test_every_transition_is_what_happened(seed, copies, n_step, images, turns):
         row = happened[copy][start]
         gain, weight, last = wanted(happened, copy, start, n_step)
         assert (float(sample.gain[k]), float(sample.weight_ahead[k])) == (gain, weight)
-        assert (int(sample.action[k]), float(sample.following.numbers[k, 0])) == (row["a"], last["x"])
+        assert (int(sample.action[k, 0]), float(sample.following.numbers[k, 0])) == (row["a"], last["x"])
         assert sample.following.legal[0][k].tolist() == last["mask"].tolist()
         if images:
             assert np.array_equal(sample.observed.images["eye"][k], row["at"]["eye"])

@@ -346,9 +346,7 @@ def rows_from(shapes: Any, learner: Learned, sample: Any, spread: Any, normal: A
     )
 
 
-def critics_step(
-    shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, wanted: Any
-) -> tuple[Any, Any, Any]:
+def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, wanted: Any) -> tuple[Any, Any, Any]:
     """One step of all critics towards the wanted values, shape ``(rows,)``: weights, moments, and readings.
 
     The readings are loss, mean value, error, norm of the gradient.

@@ -143,7 +143,9 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tup
 
     wanted = targets(shapes, numbers, learning, rows)
     critics, judged, readings = critics_step(shapes, numbers, learning, rows, wanted)
-    learning = learning._replace(critics=critics, moments=(learning.moments[0], judged, ()), updates=learning.updates + 1)
+    learning = learning._replace(
+        critics=critics, moments=(learning.moments[0], judged, ()), updates=learning.updates + 1
+    )
 
     def moved(learning: Learning) -> Learning:
         first = shapes.critics.module(learning.critics)

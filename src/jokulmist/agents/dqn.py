@@ -204,7 +204,12 @@ class DQN(Agent):
             if shapes.target:
                 later = action_values(shapes, learning.target, learning.statistics, sample.following)
             learning, (readings, errors) = one_after_another(
-                lambda now, *part: update(shapes, numbers, now, *part), learning, updates, shapes.minibatch, sample, later
+                lambda now, *part: update(shapes, numbers, now, *part),
+                learning,
+                updates,
+                shapes.minibatch,
+                sample,
+                later,
             )
             if replay.priorities is not None:
                 priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent

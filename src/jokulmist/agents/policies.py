@@ -172,9 +172,7 @@ def chances_by_part(acting: Acting, outputs: Any, legal: Any) -> dict[str, Any]:
         action, and the spread of the Gaussian before the bounds (before squashing, if samples are squashed).
     """
     logs = acting.log_chances(outputs, legal)
-    found: dict[str, Any] = {
-        name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)
-    }
+    found: dict[str, Any] = {name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)}
     if acting.width:
         units, (mean, log_spread) = acting.units, acting.gaussians(np.asarray(outputs))
         means = units.own(acting.bounded(mean, np))
@@ -202,9 +200,7 @@ def begin_spread(weights: Any, acting: Acting, spread: Any) -> None:
 
 def _layout_of(shapes: Any, seed: int) -> tuple[Layout, Any]:
     value = getattr(shapes, "baseline", True)
-    return policy_layout(
-        shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, shapes.shared, value, seed
-    )
+    return policy_layout(shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, shapes.shared, value, seed)
 
 
 @lru_cache(maxsize=64)

@@ -180,9 +180,7 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
         ahead = shapes.layout.module(learner.weights).values(inputs).reshape(rewards.shape)
         rewards = rewards + jnp.where(experience.closed & ~experience.ended, numbers.discount * ahead, 0.0)
     still_open = jnp.ones_like(experience.closed)
-    return Stretch(
-        experience.observed, experience.actions, experience.notes, rewards, experience.closed, still_open
-    )
+    return Stretch(experience.observed, experience.actions, experience.notes, rewards, experience.closed, still_open)
 
 
 def _flat(shapes: Any, learner: Learned, stretch: Stretch) -> Batch:

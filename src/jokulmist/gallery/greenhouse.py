@@ -21,9 +21,9 @@ class Greenhouse(Environment):
     the light, and hardly by night; wet air above 0.85 of what it can hold is fog, which breeds mould; heating costs;
     a vent that is thrown about wears out. When the air falls below freezing the crop is `lost`, and the day is over.
 
-    Good play lets the sun heat, keeps the night cool and just dry enough, and opens the vent little and early. Over 200
-    episodes, seed 1: random play returns -17 (sd 20), the hand-written `thermostat` 30 (sd 6), `PPO()` and `SAC()` more
-    (`benchmarks/levels_of_ranges.py`).
+    Good play lets the sun heat, holds the night near 19 degrees while that pays, and opens the vent little and early. Over 200
+    episodes, seed 1: random play returns 1.1 (sd 4.8), the hand-written `thermostat` 34.6 (sd 3.0), `PPO()` after
+    1,000,000 decisions about 39, and `SAC()` after 600,000 about 38.
     """
 
     sun: float = jm.parameter(7.0, low=0.0, high=20.0, unit="degC/h", help="What a clear noon adds.")
@@ -142,9 +142,9 @@ class Greenhouse(Environment):
 
     @jm.reference
     def thermostat(self, state: Any) -> dict[str, float]:
-        """Heat towards 16 degrees in proportion to what is missing, and open the vent in proportion to the damp."""
-        heater = min(max(1.2 * (16.0 - state.warmth) + 2.0, 0.0), 8.0)
-        vent = min(max(2.0 * (self.damp(state) - 0.80), 0.0), 1.0)
+        """Heat towards 18 degrees in proportion to what is missing, and open the vent in proportion to the damp."""
+        heater = min(max(1.2 * (18.0 - state.warmth) + 2.0, 0.0), 8.0)
+        vent = min(max(2.0 * (self.damp(state) - 0.78), 0.0), 1.0)
         return {"heater": heater, "vent": vent}
 
     def picture(self, axes: Any, state: Any) -> None:
@@ -155,7 +155,9 @@ class Greenhouse(Environment):
         axes.axhspan(0.0, 6.0, color=(0.15 + 0.5 * light, 0.22 + 0.5 * light, 0.35 + 0.5 * light))
         axes.fill([2, 2, 5, 8, 8], [0.4, 3.2, 5.0, 3.2, 0.4], color="#d8e6df", alpha=0.9)
         axes.fill([2, 2, 5, 8, 8], [0.4, 3.2, 5.0, 3.2, 0.4], color="#8a949e", alpha=max(damp - 0.7, 0.0) * 2.5)
-        axes.plot([5, 5 + 2.6 * math.cos(0.55 * state.vent)], [5, 5 - 1.56 + 2.4 * state.vent], color="#333333", linewidth=3)
+        axes.plot(
+            [5, 5 + 2.6 * math.cos(0.55 * state.vent)], [5, 5 - 1.56 + 2.4 * state.vent], color="#333333", linewidth=3
+        )
         for place in (3.0, 4.0, 5.0, 6.0, 7.0):
             axes.plot([place, place], [0.4, 1.5], color="#3f7d4e", linewidth=5)
         axes.set_title(

@@ -95,7 +95,13 @@ class Evaluation:
 
 
 def evaluate(
-    policy: Policy | str, environment: Environment, *, episodes: int = 100, seed: int = 1, act: Act = "greedy"
+    policy: Policy | str,
+    environment: Environment,
+    *,
+    episodes: int = 100,
+    seed: int = 1,
+    act: Act = "greedy",
+    discount: float | None = None,
 ) -> Evaluation:
     """Play episodes without learning.
 
@@ -110,6 +116,9 @@ def evaluate(
         Episode i of a seed has the same draws for everyone.
     act : {"greedy", "sampled"}
         Whether a policy takes its best action or samples as in training.
+    discount : float, in [0, 1], optional
+        Adds the column ``discounted_return``: the sum of the rewards, each weighted by the discount to the number of
+        decisions before it.
 
     Returns
     -------
@@ -123,24 +132,32 @@ def evaluate(
     """
     if isinstance(episodes, bool) or not isinstance(episodes, int) or episodes < 1:
         raise SettingError(f"`episodes` must be a whole number above 0; got {episodes!r}.")
+    if discount is not None and not 0.0 <= discount <= 1.0:
+        raise SettingError(f"`discount` must lie in [0, 1]; got {discount!r}. Use for instance `discount=0.99`.")
     seed = checked_seed(seed)
     if isinstance(policy, Policy):
         policy.fits(environment)
     finished: list[tuple[int, Finished]] = []
+    discounted: list[Any] = []
     for first in range(0, episodes, SIDE_BY_SIDE):
         owners = tuple(range(first, min(first + SIDE_BY_SIDE, episodes)))
         lane = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)
         choose = _chooser(policy, environment, len(owners), seed, act, first)
         observed = lane.begin()
+        so_far, weight = np.zeros(len(owners)), 1.0
         while not all(lane.still):
             outcome = lane.advance(choose(lane, observed))
             observed = outcome.observed
+            if discount is not None:
+                so_far += weight * np.asarray(outcome.rewards)
+                weight *= discount
             finished.extend((first + f.copy, f) for f in outcome.finished)
             if lane.turn > MOST_ADVANCES:
                 raise SettingError(
                     f"an episode of `{describe(environment).name}` did not close within {MOST_ADVANCES:,} advances. "
                     f"Declare `time_limit = 1000`, or an ending that can be reached."
                 )
+        discounted.append(so_far)
     finished.sort(key=lambda item: item[0])
     description = describe(environment)
     batch = batch_of(finished, len(description.terms), len(description.measures))
@@ -156,6 +173,8 @@ def evaluate(
         "seed": np.full(len(batch), seed),
         "learned": np.full(len(batch), policy.decisions if isinstance(policy, Policy) else 0),
     }
+    if discount is not None:
+        columns["discounted_return"] = np.concatenate(discounted)
     return Evaluation(who, kept, seed, {**head, **columns})
 
 

@@ -1,0 +1,298 @@
+"""Methods that decide numbers: their targets by NumPy, a contract on both lanes, and the winch's exact solution."""
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+import pytest
+from places import Corridor, Tiller, seen
+from scipy import special, stats
+from test_methods import begun, noise_for
+
+import jokulmist as jm
+import jokulmist.lanes.compiled
+from jokulmist.agents import ddpg, ppo, sac
+from jokulmist.agents.critics import rows_from
+from jokulmist.agents.policies import rewards_in_scale
+from jokulmist.agents.protocol import Experience
+from jokulmist.errors import SettingError
+from jokulmist.gallery.winch import GUSTS, PUSH, SQUARES, TURN, riccati_solution
+from jokulmist.learning.replay import Sample
+
+SMALL = {"horizon": 8, "minibatch": 64}
+REPLAY = {"replay_start": 200, "replay_size": 5000, "learn_every": 8}
+METHODS = {
+    "PPO": {**SMALL, "at_bounds": "squashed", "spread_by_state": True, "scaling": "running", "rewards_scaled": True},
+    "ActorCritic": {"horizon": 8, "rewards_scaled": True},
+    "Reinforce": {"horizon": 20, "at_bounds": "squashed", "rewards_scaled": True},
+    "SAC": {**REPLAY, "rewards_scaled": True, "n_step": 2, "discount": 0.5},
+}
+
+
+class Slide(Tiller):
+    """The numbers alone."""
+
+    action = jm.Actions(turn=Tiller.action.turn, haul=Tiller.action.haul)
+    legal = None
+
+    @jm.reward
+    def right_sheet(self, before):
+        return 0.0 * before.buoy
+
+    @jm.measure
+    def beyond(self, action):
+        return 1.0 * (self.xp.abs(action.turn) > 30.0)
+
+
+def towers(layout, weights):
+    """The leaves of each tower of two hidden layers, as float64."""
+    leaves = [np.asarray(leaf, float) for leaf in layout.leaves(weights)]
+    return [leaves[k : k + 6] for k in range(0, len(leaves) - len(leaves) % 6, 6)]
+
+
+def through(tower, x):
+    for k in range(0, 4, 2):
+        x = np.maximum(x @ tower[k] + tower[k + 1], 0.0)
+    return x @ tower[4] + tower[5]
+
+
+def transitions(agent, env, count=12, seed=3):
+    """Shapes, numbers, weights moved off their beginning, and a made-up minibatch."""
+    shapes, numbers, learner, _ = begun(agent, env)
+    chance = np.random.default_rng(seed)
+    shift = lambda weights: weights + 0.3 * jnp.asarray(chance.normal(size=weights.shape), jnp.float32)  # noqa: E731
+    learning = learner.learning
+    moved = {n: shift(getattr(learning, n)) for n in ("policy", "critics", "critics_target")}
+    if len(learning.policy_target):
+        moved["policy_target"] = shift(learning.policy_target)
+    learner = learner._replace(learning=learning._replace(**moved))
+    masks = [chance.random((count, 3)) < 0.6 for _ in range(2)]
+    for mask in masks:
+        mask[:, 0] = True
+    legal = [(mask,) if env.action.parts.get("sheet") else () for mask in masks]
+    observed, following = (
+        seen(np.stack([chance.uniform(-1, 1, count), chance.integers(0, 3, count)], axis=1), mask) for mask in legal
+    )
+    index = chance.integers(0, 3, (count, 1)) if legal[0] else np.zeros((count, 0))
+    action = np.concatenate([index, chance.uniform(-1, 1, (count, 3))], axis=1).astype(np.float32)
+    ahead = np.where(chance.random(count) < 0.3, 0.0, 0.9).astype(np.float32)
+    sample = Sample(observed, following, action, chance.normal(size=count), ahead, np.ones(count), None)
+    normal = chance.normal(size=(count, 2, 3)).astype(np.float32)
+    rows = rows_from(shapes, learner, jax.tree.map(jnp.asarray, sample), 2.0, jnp.asarray(normal))
+    return shapes, numbers, learner.learning, rows
+
+
+@pytest.mark.parametrize("agent", [jm.TD3(target_noise=0.5, target_noise_clip=0.3), jm.DDPG()], ids=["TD3", "DDPG"])
+def test_targets_of_deterministic_policies(agent):
+    shapes, numbers, learning, rows = transitions(agent, Slide())
+    after = np.asarray(rows.following.numbers, float)
+    unit = np.tanh(through(towers(shapes.layout, learning.policy_target)[0], after))
+    if agent.__class__ is jm.TD3:
+        unit = np.clip(unit + np.clip(0.5 * np.asarray(rows.normal[:, 0]), -0.3, 0.3), -1.0, 1.0)
+    critics = towers(shapes.critics, learning.critics_target)
+    assert len(critics) == (2 if agent.__class__ is jm.TD3 else 1)
+    later = np.min([through(c, np.concatenate([after, unit], axis=1))[:, 0] for c in critics], axis=0)
+    wanted = np.asarray(rows.gain) + np.asarray(rows.weight_ahead) * later
+    assert np.allclose(ddpg.targets(shapes, numbers, learning, rows), wanted, atol=1e-3)
+
+
+def test_a_delayed_policy_moves_every_second_update_up_the_first_critic():
+    agent = jm.TD3(optimiser="sgd", policy_rate=1.0, learning_rate=1e-9)
+    shapes, numbers, learning, rows = transitions(agent, Slide())
+    same, _ = ddpg.update(shapes, numbers, learning, rows)
+    assert np.array_equal(same.policy, learning.policy)
+    assert np.array_equal(same.critics_target, learning.critics_target)
+    after, _ = ddpg.update(shapes, numbers, same, rows)
+    x = np.asarray(rows.inputs.numbers, float)
+
+    def value(policy):
+        unit = np.tanh(through(towers(shapes.layout, policy)[0], x))
+        return np.mean(through(towers(shapes.critics, learning.critics)[0], np.concatenate([x, unit], axis=1)))
+
+    moved, start = np.asarray(after.policy - same.policy, float), np.asarray(same.policy, float)
+    for k in np.random.default_rng(0).choice(start.size, 20, replace=False):
+        step = np.zeros_like(start)
+        step[k] = 1e-5
+        slope = (value(start + step) - value(start - step)) / 2e-5
+        assert moved[k] == pytest.approx(slope, abs=2e-2 * max(1.0, abs(slope)))
+    share = np.asarray(learning.critics_target) + 0.005 * np.asarray(after.critics - learning.critics_target)
+    assert np.allclose(after.critics_target, share, atol=1e-5)
+
+
+def test_the_soft_value_of_choices_and_numbers_together():
+    shapes, _, learning, rows = transitions(jm.SAC(), Tiller())
+    temperature = np.array([0.3, 0.7, 0.2])
+    policy, critics = shapes.layout.module(learning.policy), shapes.critics.module(learning.critics)
+    normal = np.asarray(rows.normal[:, 0], float)
+    value, each = sac.soft_value(
+        shapes, jnp.asarray(temperature), policy, critics, rows.inputs, rows.legal, jnp.asarray(normal, jnp.float32)
+    )
+    x = np.asarray(rows.inputs.numbers, float)
+    outputs = through(towers(shapes.layout, learning.policy)[0], x)
+    free = np.asarray(learning.policy[-3:])
+    sd = np.exp(np.clip(outputs[:, 6:] + free, -5, 1))
+    u = outputs[:, 3:6] + sd * normal
+    log_p = stats.norm.logpdf(u, outputs[:, 3:6], sd) - 2 * (np.log(2) - u - np.logaddexp(0, -2 * u))
+    p = special.softmax(np.where(rows.legal[0], outputs[:, :3], -1e9), axis=1)
+    both = np.concatenate([x, np.tanh(u)], axis=1)
+    q = np.min([through(c, both) for c in towers(shapes.critics, learning.critics)], axis=0)
+    entropies = [stats.entropy(p, axis=1), -log_p[:, 0], -log_p[:, 1:].sum(axis=1)]
+    assert np.allclose(each, entropies, atol=2e-3)
+    assert np.allclose(value, np.sum(p * q, axis=1) + temperature @ np.array(entropies), atol=5e-3)
+
+
+def test_each_part_of_an_action_is_warmed_or_cooled_towards_its_own_entropy():
+    agent = jm.SAC(optimiser="sgd", learning_rate=0.5, entropy_target=-2.0, choice_entropy=0.5, temperature=0.3)
+    shapes, numbers, learning, rows = transitions(agent, Tiller())
+    policy = shapes.layout.module(learning.policy)
+    after, readings = sac.update(shapes, numbers, learning, rows)
+    judges = shapes.critics.module(after.critics)
+    _, each = sac.soft_value(shapes, jnp.full(3, 0.3), policy, judges, rows.inputs, rows.legal, rows.normal[:, 1])
+    slope = 0.3 * (np.asarray(each).mean(axis=1) - [0.5 * np.log(3), -2.0, -4.0])
+    assert np.allclose(after.temperature, np.log(0.3) - 0.5 * slope, atol=1e-4)
+    assert len(readings) == len(jm.SAC.reading_names)
+    still = transitions(agent.model_copy(update={"temperature_learned": False}), Tiller())
+    assert np.array_equal(sac.update(*still)[0].temperature, still[2].temperature)
+
+
+def test_all_critics_step_towards_the_target():
+    agent = jm.SAC(optimiser="sgd", learning_rate=1.0, policy_rate=1e-9)
+    shapes, numbers, learning, rows = transitions(agent, Tiller())
+    target = shapes.critics.module(learning.critics_target)
+    policy = shapes.layout.module(learning.policy)
+    temperature = jnp.exp(learning.temperature)
+    later, _ = sac.soft_value(
+        shapes, temperature, policy, target, rows.following, rows.legal_following, rows.normal[:, 0]
+    )
+    wanted = np.asarray(rows.gain + rows.weight_ahead * later, float)
+    both = np.concatenate([rows.inputs.numbers, rows.unit], axis=1).astype(float)
+
+    def loss(weights):
+        total = 0.0
+        for critic in towers(shapes.critics, weights):
+            chosen = through(critic, both)[np.arange(len(both)), rows.index]
+            total += np.mean(0.5 * (chosen - wanted) ** 2)
+        return total
+
+    after, _ = sac.update(shapes, numbers, learning, rows)
+    start = np.asarray(learning.critics, float)
+    moved = start - np.asarray(after.critics, float)
+    for k in np.random.default_rng(1).choice(start.size, 25, replace=False):
+        step = np.zeros_like(start)
+        step[k] = 1e-5
+        slope = (loss(start + step) - loss(start - step)) / 2e-5
+        assert moved[k] == pytest.approx(slope, abs=2e-2 * max(1.0, abs(slope)))
+
+
+@pytest.mark.parametrize("at_bounds", ["clipped", "squashed"])
+def test_the_ratio_of_ppo_is_one_before_its_first_step(at_bounds):
+    agent = jm.PPO(horizon=4, at_bounds=at_bounds, spread_by_state=True, scaling="running", rewards_scaled=True)
+    shapes, numbers, learner, memory = begun(agent, Tiller())
+    chance = np.random.default_rng(5)
+    lead = (4, 3)
+    buoy, side = chance.uniform(-1, 1, lead), chance.integers(0, 3, lead)
+    mask = np.arange(3) != (side[..., None] + 1) % 3
+    observed = seen(np.stack([buoy, side], axis=-1), (mask,))
+    one = jax.tree.map(lambda leaf: leaf[0], observed)
+    draw = noise_for(lambda n: jm.PPO.choose(shapes, numbers, learner, memory, one, n, True))
+    parts = [jm.PPO.choose(shapes, numbers, learner, memory, jax.tree.map(lambda x, t=t: x[t], observed), draw, True)
+             for t in range(1)]  # fmt: skip
+    actions, drawn = jax.tree.map(lambda leaf: jnp.stack([leaf] * 4), (parts[0][0], parts[0][2]))
+    flags = np.zeros(lead, bool)
+    e = Experience(observed, actions, 5.0 + chance.normal(size=lead), flags, flags, observed, observed, drawn)
+    e, learner, _ = rewards_in_scale(numbers, learner, memory, jax.tree.map(jnp.asarray, e))
+    rows, _ = ppo.rows_of(shapes, numbers, learner, e)
+    _, told = ppo.objective(shapes, numbers, shapes.layout.module(learner.weights), rows)
+    assert (float(told[3]), float(told[4])) == (0.0, 0.0)  # share clipped, divergence
+
+
+@pytest.mark.parametrize("name", METHODS)
+@pytest.mark.parametrize("lane", ["compiled", "plain"])
+def test_choices_and_numbers_together_are_learned_within_their_bounds(name, lane):
+    env, agent = Tiller(), getattr(jm, name)(**METHODS[name])
+    steps = 16_000 if lane == "compiled" else 2_000
+    run = jm.train(env, agent, steps=steps, copies=8, folder=None, seed=1, lane=lane)
+    assert run.origin["lane"] == lane
+    assert run.episodes["beyond"].max() == 0.0
+    assert np.isfinite(run.readings.drop(columns=["return_last_100"]).to_numpy(float)).all()
+    if lane == "compiled":
+        random = jm.evaluate("random", env, episodes=40).mean
+        for act in ("greedy", "sampled"):
+            found = jm.evaluate(run.policy, env, episodes=40, act=act)
+            assert found.mean > 0.5 * random, act  # what is lost is at least halved
+            assert found.episodes["beyond"].max() == 0.0
+        path = run.policy.save("policy.safetensors")
+        observation = env.episode(seed=1).observation
+        opened = jm.Policy.open(path)
+        assert opened.choose(observation) == run.policy.choose(observation)
+        told = opened.probabilities(observation)
+        assert sum(told["sheet"].values()) == pytest.approx(1.0, abs=1e-5)
+        assert told["turn"]["mean"] == pytest.approx(run.policy.choose(observation).turn, abs=1e-4)
+        assert told["haul"]["spread"].shape == (2,)
+        assert np.isfinite(opened.value(observation))
+        assert opened.value(observation) == run.policy.value(observation)
+
+
+@pytest.mark.parametrize(("name", "lane"), [("TD3", "compiled"), ("DDPG", "compiled"), ("TD3", "plain")])
+def test_numbers_alone_are_learned_within_their_bounds(name, lane):
+    agent = getattr(jm, name)(**REPLAY, exploration=0.3, noise="ornstein-uhlenbeck", discount=0.0)
+    run = jm.train(Slide(), agent, steps=12_000 if lane == "compiled" else 1_500, copies=8, folder=None, lane=lane)
+    assert run.origin["lane"] == lane
+    assert run.episodes["beyond"].max() == 0.0
+    if lane == "compiled":
+        found = jm.evaluate(run.policy, Slide(), episodes=40)
+        assert found.mean > 0.2 * jm.evaluate("random", Slide(), episodes=40).mean
+        assert run.policy.value(Slide().episode(seed=1).observation) == pytest.approx(0.0, abs=0.5)
+
+
+def test_what_a_method_cannot_decide_is_refused():
+    class Endless(Corridor):
+        action = jm.Range(0.0, np.inf)
+
+    with pytest.raises(SettingError, match=r"`TD3` decides numbers, and the action has choices.*Use `SAC` or `PPO`"):
+        jm.train(Tiller(), jm.TD3(), steps=10, folder=None)
+    for agent in (jm.SAC(), jm.PPO(at_bounds="squashed")):
+        with pytest.raises(SettingError, match=r"needs finite bounds, and the action is Range\(0.0, inf\)"):
+            jm.train(Endless(), agent, steps=10, folder=None)
+    jm.PPO().shapes(jm.environments.environment.describe(Endless()).spec, 1)  # clips at the one bound
+
+
+def test_the_riccati_feedback_is_the_best_of_the_winch():
+    gain, cost = riccati_solution(0.99)
+    # By value iteration from nothing, in place of the equation's solver.
+    p = np.zeros((4, 4))
+    for _ in range(3000):
+        k = 0.99 * PUSH @ p @ TURN / (SQUARES[4] + 0.99 * PUSH @ p @ PUSH)
+        closed = TURN - np.outer(PUSH, k)
+        p = np.diag(SQUARES[:4]) + SQUARES[4] * np.outer(k, k) + 0.99 * closed.T @ p @ closed
+    assert np.allclose(p, cost, rtol=1e-8)
+    assert np.allclose(k, gain, rtol=1e-8)
+
+    class Long(jm.gallery.Winch):
+        time_limit = 600
+        gusts = jm.series(0.0 * GUSTS)
+
+    # Without gusts the cost of each start is x'Px, where the bounds are not met.
+    env, episodes = Long(), jm.evaluate("riccati", Long(), episodes=20, discount=0.99).episodes
+    free = episodes["at_bound"] == 0.0
+    starts = []
+    for i in range(20):
+        lane = jm.lanes.plain.PlainLane(env, jm.environments.noise.Noise(1, 1, 1, (i,)), once=True)
+        lane.begin()
+        s = lane.states[0]
+        starts.append([s.offset, s.speed, s.swing, s.swinging])
+    starts = np.array(starts)
+    wanted = np.einsum("ni,ij,nj->n", starts, cost, starts)
+    assert free.sum() > 10
+    assert np.allclose(-episodes["discounted_return"][free], wanted[free], rtol=1e-4)
+    with pytest.raises(SettingError, match=r"`discount` must lie in \[0, 1\]; got 2"):
+        jm.evaluate("riccati", env, episodes=1, discount=2)
+
+
+def test_sac_comes_near_the_riccati_feedback():
+    run = jm.train(jm.gallery.Winch(), jm.SAC(), steps=24_000, seed=3, folder=None)
+    env = jm.gallery.Winch()
+    best, found, random = (
+        -jm.evaluate(who, env, episodes=60, discount=0.99).episodes["discounted_return"].mean()
+        for who in ("riccati", run.policy, "random")
+    )
+    assert best <= found < best + 0.05 * (random - best)
