@@ -69,8 +69,10 @@ def test_the_guide_to_the_methods_runs_and_names_every_reading(capsys):
 
     exec(blocks("docs/methods.md", "python")[0], {"__name__": "guide"})
     assert "'ahead'" in capsys.readouterr().out
+    exec(blocks("docs/shaping.md", "python")[0], {"__name__": "guide"})
+    assert "heater" in capsys.readouterr().out
     told = (ROOT / "docs" / "methods.md").read_text()
-    for name in ("DQN", "Reinforce", "ActorCritic", "PPO", "LinearQ"):
+    for name in ("DQN", "Reinforce", "ActorCritic", "PPO", "LinearQ", "DDPG", "TD3", "SAC"):
         assert f"`{name}" in told
         for reading in AGENTS[name].reading_names:
             assert f"`{reading}`" in told, reading

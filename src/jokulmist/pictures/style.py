@@ -90,7 +90,12 @@ def decisions_axis(axes: Axes) -> None:
 
 
 def bins_of(decisions: Any, most: int = 60) -> tuple[Any, Any]:
-    """Edges of equal stretches of training, and the stretch that each episode falls in."""
+    """Edges of stretches of training, and the stretch that each episode falls in.
+
+    The stretches are equally long, but for those in which no episode closed: these are joined with the next.
+    """
     count = int(max(1, min(most, len(decisions) // 5)))
     edges = np.linspace(0, float(decisions[-1]), count + 1)
-    return edges, np.clip(np.searchsorted(edges, decisions, side="left") - 1, 0, count - 1)
+    where = np.clip(np.searchsorted(edges, decisions, side="left") - 1, 0, count - 1)
+    some = np.unique(where)
+    return np.concatenate([[0.0], edges[some + 1]]), np.searchsorted(some, where)
