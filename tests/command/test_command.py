@@ -89,6 +89,8 @@ def test_the_tables_are_for_people_and_progress_is_not_on_standard_output(place)
         "tarn-whole",
         "ferry",
         "aurora",
+        "winch",
+        "greenhouse",
     }
     assert "jokulmist 0." in run("--version").stdout
 

@@ -79,7 +79,146 @@ class Failing(Corridor):
         return state.replace(cell=[2, 2, 2][state.cell + 1])
 
 
+class ChangesItself(Corridor):
+    visited = []  # noqa: RUF012  the mistake itself
+
+    def advance(self, state, action, draw):
+        self.visited.append(state.cell)
+        return super().advance(state, action, draw)
+
+
+class Dwarfed(Corridor):
+    @jm.reward(weight=5000.0)
+    def effort(self, before, action, after):
+        return 1.0
+
+
+class Twins(Corridor):
+    @jm.sensor(low=-40.0, high=40.0)
+    def gauge(self, state):
+        return 10.0 - 2.0 * state.cell
+
+
+class LeftOver(Corridor):
+    class State(jm.State):
+        cell: int = jm.seen(low=0, values="length")
+        mood: float = jm.field()
+
+    def begin(self, draw):
+        return self.State(cell=2, mood=0.5)
+
+
+class AtOnce(Corridor):
+    @jm.ending
+    def right_end(self, after):
+        return after.cell >= 0
+
+
+class Soon(NeverOver):
+    """Two steps, whatever is done."""
+
+    class State(jm.State):
+        level: float = jm.seen(low=0.0, high=1.0)
+
+    def begin(self, draw):
+        return self.State(level=0.4)
+
+    def advance(self, state, action, draw):
+        return state.replace(level=state.level + 0.2 + 0.1 * action)
+
+    @jm.ending
+    def shore(self, after):
+        return after.level > 0.75
+
+
+class WideBounds(Corridor):
+    @jm.sensor(low=0.0, high=1e6)
+    def gauge(self, state):
+        return 1.0 * state.cell**2
+
+
+class UnseenDeadline(Corridor):
+    deadline = 15
+
+
+class SeenDeadline(Corridor):
+    deadline = 15
+
+    class State(jm.State):
+        cell: int = jm.seen(low=0, values="length")
+        turn: int = jm.seen(low=0, high=15)
+
+    def begin(self, draw):
+        return self.State(cell=2, turn=0)
+
+    def advance(self, state, action, draw):
+        return super().advance(state, action, draw).replace(turn=state.turn + 1)
+
+
+class FlowFromBefore(Corridor):
+    class State(jm.State):
+        cell: int = jm.seen(low=0, values="length")
+        moved: float = jm.flow()
+
+    def advance(self, state, action, draw):
+        return super().advance(state, action, draw).replace(moved=1.0)
+
+    @jm.reward
+    def effort(self, before):
+        return before.moved
+
+
+class UnreadAction(Corridor):
+    action = jm.Actions(step=jm.Choice("left", "right"), speed=jm.Range(0.0, 2.0))
+    go_right = None
+
+    def advance(self, state, action, draw):
+        return super().advance(state, action.step, draw)
+
+
+class OverFromTheFirst(Corridor):
+    @jm.ending
+    def left_end(self, after):
+        return after.cell <= 2
+
+
 PLANTED = {
+    "self changed": (ChangesItself, "wrong", "`self.visited` was changed while", "advance (test_check.py:"),
+    "a scale that dwarfs": (Dwarfed, "doubtful", "reward term `effort` brings 5000 a step", "effort (test_check.py:"),
+    "two sensors that are copies": (Twins, "doubtful", "`cell` and `gauge` tell the same", "gauge (test_check.py:"),
+    "a field nobody reads": (
+        LeftOver,
+        "doubtful",
+        "the field `mood` of the state is read by nothing",
+        "State (test_check",
+    ),
+    "an end at the first step": (
+        AtOnce,
+        "wrong",
+        "`right_end` closed 400 of 400 episodes at their first",
+        "right_end (t",
+    ),
+    "an end in a step or two": (Soon, "doubtful", "`shore` closed every one of", "shore (test_check.py:"),
+    "bounds far too wide": (WideBounds, "doubtful", "declared from 0 to 1e+06: 0.0% of it", "gauge (test_check.py:"),
+    "a deadline unseen": (UnseenDeadline, "doubtful", "the `deadline` after 15 advances is a true end", "advance"),
+    "a flow read from before": (
+        FlowFromBefore,
+        "wrong",
+        "`effort` reads the flow `moved` from `before`",
+        "effort (test",
+    ),
+    "an action nobody reads": (
+        UnreadAction,
+        "wrong",
+        "the part `speed` of the action changes nothing",
+        "advance (test",
+    ),
+    "an end in the first state": (
+        OverFromTheFirst,
+        "doubtful",
+        "`left_end` already holds in 20 of 20",
+        "left_end (test",
+    ),
     "bounds": (OutOfBounds, "wrong", "outside its bounds 0 to 3", "advance"),
     "a reward that is not finite": (NotFinite, "wrong", "reward term `prize` was inf", "prize (test_check.py:"),
     "chance from elsewhere": (OwnChance, "wrong", "`advance` gave `cell` two values", "advance (test_check.py:"),
@@ -106,6 +245,12 @@ def test_a_planted_mistake_is_found_with_place_reason_and_mend(mistake):
     assert finding.mend in text
     assert level in text
     json.dumps(report.as_json())
+
+
+def test_what_is_right_is_not_found():
+    """The clean twins of planted mistakes."""
+    for cls in (Corridor, SeenDeadline):
+        assert jm.check(cls(), steps=400, speed=False).findings == []
 
 
 @pytest.mark.parametrize(

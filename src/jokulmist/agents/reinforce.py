@@ -88,7 +88,7 @@ class Reinforce(PolicyAgent):
     Reinforce(baseline=False)
     """
 
-    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
+    learning_rate: Scheduled = linear(2e-3, 0.0, over=1.0)
     horizon: Count = 64
     baseline: bool = True
     returns_normalised: bool = True

@@ -66,8 +66,8 @@ class SAC(CriticAgent):
 
     Examples
     --------
-    >>> SAC(temperature=0.1, temperature_learned=False)
-    SAC(temperature=0.1, temperature_learned=False)
+    >>> SAC(temperature=0.2, temperature_learned=False)
+    SAC(temperature=0.2, temperature_learned=False)
     """
 
     temperature: AboveZero = 0.1

@@ -16,7 +16,7 @@ import numpy as np
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.noise import SEED_LIMIT, Domain, Noise, Stream, checked_seed
-from jokulmist.environments.state import State
+from jokulmist.environments.watching import watched
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Finished, Observed
@@ -199,24 +199,14 @@ def _chooser(policy: Policy | str, environment: Environment, copies: int, seed: 
 
 def sees_more(environment: Environment, reference: str) -> bool:
     """Whether a reference reads fields of the state that the agent does not observe; what it asks of sensors is seen."""
-    read: set[str] = set()
-    cls = type(environment).State
-    plain: State = environment.episode(seed=0).state
-
-    class Watched(cls):  # type: ignore[misc, valid-type]
-        def __getattribute__(self, name: str) -> Any:
-            if name in cls._fields:
-                read.add(name)
-            return super().__getattribute__(name)
-
-    watched = object.__new__(Watched)
-    watched.__dict__.update(plain.__dict__)
+    plain = environment.episode(seed=0).state
+    state, read = watched(plain)
     twin = object.__new__(type(environment))
     twin.__dict__.update(environment.__dict__)
     for sensor in describe(environment).outline.sensors:
         method = getattr(environment, sensor.name)
         twin.__dict__[sensor.name] = lambda state, *draw, method=method: method(plain, *draw)
-    getattr(twin, reference)(watched)
+    getattr(twin, reference)(state)
     return any(f.role != "seen" for f in describe(environment).fields if f.name in read)
 
 

@@ -6,7 +6,7 @@ import io
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from jokulmist.workshop.check import Report
+    from jokulmist.workshop.report import Report
 
 WIDTH = 116
 
