@@ -80,7 +80,7 @@ class Failing(Corridor):
 
 
 class ChangesItself(Corridor):
-    visited = []  # noqa: RUF012  the mistake itself
+    visited = []
 
     def advance(self, state, action, draw):
         self.visited.append(state.cell)

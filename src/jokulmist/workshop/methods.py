@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -35,28 +34,23 @@ def _reads(play: Play) -> dict[str, dict[str, set[str]]]:
     def note(method: str, argument: str, names: set[str]) -> None:
         found.setdefault(method, {}).setdefault(argument, set()).update(names)
 
-    def ask(method: str, argument: str, state: Any, call: Callable[[Any], Any]) -> None:
+    def ask(method: str, state: Any, *more: Any) -> None:
         twin, names = watched(state)
-        call(twin)
-        note(method, argument, names)
+        getattr(play.environment, method)(twin, *more)
+        note(method, "state", names)
 
     for moment in play.transitions[:ASKED]:
-        draw = play.draws[Stream.ADVANCE].at(moment.turn, 0)
-        env = play.environment
-        ask("advance", "state", moment.before, lambda s, m=moment, d=draw: env.advance(s, m.action, d))
+        ask("advance", moment.before, moment.action, play.draws[Stream.ADVANCE].at(moment.turn, 0))
         for sensor in outline.sensors:
-            method, look = getattr(env, sensor.name), play.draws[Stream.SENSE].at(moment.turn, 0)
-            more = (look,) if sensor.noisy else ()
-            ask(sensor.name, "state", moment.after, lambda s, f=method, r=more: f(s, *r))
-        for rule in outline.references:
-            ask(rule, "state", moment.after, getattr(env, rule))
-        if outline.masked:
-            ask("legal", "state", moment.after, env.legal)  # type: ignore[attr-defined]
+            more = (play.draws[Stream.SENSE].at(moment.turn, 0),) if sensor.noisy else ()
+            ask(sensor.name, moment.after, *more)
+        for name in (*outline.references, *(("legal",) if outline.masked else ())):
+            ask(name, moment.after)
         for step in (*outline.terms, *outline.endings, *outline.cuts, *outline.measures):
             before, from_before = watched(moment.before)
             after, from_after = watched(moment.after)
             given = {"before": before, "action": moment.action, "after": after}
-            getattr(env, step.name)(*[given[name] for name in step.takes])
+            getattr(play.environment, step.name)(*[given[name] for name in step.takes])
             note(step.name, "before", from_before)
             note(step.name, "after", from_after)
     return found
