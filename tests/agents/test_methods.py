@@ -19,6 +19,7 @@ from jokulmist.learning import replay as memory_of
 SMOOTH = {"network": jm.Dense(64, 64, activation="tanh")}  # differences are taken of it
 SMALL = {"PPO": {"horizon": 8, "minibatch": 32}, "ActorCritic": {"horizon": 8}, "Reinforce": {"horizon": 24}}
 SMALL = {name: {**SMOOTH, **settings} for name, settings in SMALL.items()}
+SMALL |= {"SAC": {"replay_start": 200, "replay_size": 4000, "learn_every": 8}}
 SMALL |= {"DQN": {"replay_start": 100, "replay_size": 4000}, "LinearQ": {"tiles": 5}}
 
 
@@ -254,7 +255,7 @@ def test_linear_values_move_by_the_rate_times_the_error():
     assert found.tolist() == pytest.approx([2.0, 2.0 + float(numbers.learning_rate) * error])
 
 
-METHODS = ["DQN", "LinearQ", "PPO", "ActorCritic", "Reinforce"]
+METHODS = ["DQN", "LinearQ", "PPO", "ActorCritic", "Reinforce", "SAC"]
 
 
 @pytest.mark.parametrize("name", METHODS)
@@ -274,7 +275,7 @@ def test_every_method_learns_choices_under_a_mask(name, lane):
         assert sampled.episodes["broken"].max() == 0.0
 
 
-@pytest.mark.parametrize("name", ["DQN", "PPO", "ActorCritic", "Reinforce"])
+@pytest.mark.parametrize("name", ["DQN", "PPO", "ActorCritic", "Reinforce", "SAC"])
 def test_every_network_method_learns_from_pixels(name):
     env = Signal().modified(jm.Stack(2))
     network = jm.Convolutional(16, filters=[(4, 2, 2)])
