@@ -30,6 +30,8 @@ _WHERE: dict[str, str] = {
     "Range": "environments.actions",
     "Actions": "environments.actions",
     "Stack": "environments.modifiers",
+    "between": "environments.varying",
+    "Levels": "environments.varying",
     "Episode": "environments.episode",
     "repeat": "environments.loops",
     "until": "environments.loops",
@@ -56,11 +58,13 @@ _WHERE: dict[str, str] = {
     "check": "workshop.check",
     "train": "training.train",
     "evaluate": "training.evaluation",
+    "evaluate_grid": "training.grid",
     "Run": "training.run",
     "Runs": "training.run",
     "Policy": "training.policy",
     "plot": "pictures.curve",
     "ledger": "pictures.ledger",
+    "plot_grid": "pictures.grid",
     "JokulmistError": "errors",
 }
 _MODULES = ("errors", "gallery")

@@ -78,6 +78,9 @@ def test_the_tables_are_for_people_and_progress_is_not_on_standard_output(place)
     done = run("evaluate", "runs/pond-qlearning-001", "--episodes", "5", folder=place)
     assert "by hand" in done.stdout
     assert "evaluated.csv" in done.stderr
+    done = run("evaluate", "runs/pond-qlearning-001", "--episodes", "5", "--over", "rain=0.2,1", folder=place)
+    assert done.stdout.count("policy") == 2
+    assert "over-rain.png" in done.stderr
     again = run("train", "pond.toml", "--set", "training.steps=2_000", "--name", "short", folder=place)
     assert "short  done: 2,000 decisions" in again.stderr
     assert again.stdout.startswith("run ")
@@ -137,6 +140,12 @@ MISTAKES = [
     (["train", "wrong.toml"], 1, "`Pond.advance` (wrong.py:", "name 'axion' is not defined"),
     (["evaluate", "nothing"], 2, "there is no run nothing", "jokulmist runs"),
     (["evaluate", "."], 2, "is no run", "jokulmist train"),
+    (
+        ["evaluate", "runs/pond-qlearning-001", "--over", "rain"],
+        2,
+        "`--over` takes a parameter and its",
+        "melt=0.5,1,2",
+    ),
     (["evaluate", "runs/pond-qlearning-001", "--act", "best"], 2, "`act` must be `greedy` or `sampled`", "best"),
     (["new", "pond.py"], 2, "is there already", "another name"),
     (["new", "pond.txt"], 2, "writes a Python file", "jokulmist new pond.py"),

@@ -124,15 +124,22 @@ def evaluate(
     episodes: Annotated[int, typer.Option(help="How many episodes.")] = 100,
     seed: Annotated[int, typer.Option(help="Of the episodes; the same for all that is compared.")] = 1,
     act: Annotated[str, typer.Option(help="greedy or sampled.")] = "greedy",
+    over: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(metavar="PARAMETER=V,V,...", help="At each of a parameter's values; once or twice."),
+    ] = None,
     json: AsJson = False,
 ) -> None:
     """Episodes without exploration: mean, spread and interval, beside random play and the references.
 
-    Example:  jokulmist evaluate runs/tarn-qlearning-001
+    Example:  jokulmist evaluate runs/tarn-qlearning-001 --over melt=0.5,1,2,4
     """
-    from jokulmist.command.training import evaluate as work
+    from jokulmist.command import training
 
-    work(run, episodes, seed, act, json)
+    if over:
+        training.evaluate_grid(run, over, episodes, seed, act, json)
+    else:
+        training.evaluate(run, episodes, seed, act, json)
 
 
 @app.command()

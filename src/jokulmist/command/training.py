@@ -10,6 +10,7 @@ from typing import Any
 import typer
 
 from jokulmist.command.printing import print_json, print_table
+from jokulmist.errors import SettingError
 
 TRIAL_DECISIONS = 20_000
 
@@ -130,3 +131,42 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, json: bool) -> None
     typer.echo(f"{episodes} episodes, seed {seed}\n")
     print_table(rows)
     typer.echo(f"each episode is in {path}/evaluated.csv", err=True)
+
+
+def evaluate_grid(path: Path, over: list[str], episodes: int, seed: int, act: str, json: bool) -> None:
+    from jokulmist.pictures import style
+    from jokulmist.pictures.grid import plot_grid
+    from jokulmist.training.grid import evaluate_grid as measure
+    from jokulmist.training.run import Run
+
+    run = Run.open(path)
+    grid = measure(run.policy, run.environment, _places(over), episodes=episodes, seed=seed, act=act)  # type: ignore[arg-type]
+    if json:
+        print_json({"run": run.name, "episodes": episodes, "seed": seed, "results": grid.rows})
+        return
+    typer.echo(f"{run.name}: {run.policy.agent!r}, {episodes} episodes at each place, seed {seed}\n")
+    print_table(grid.rows)
+    if len(grid.parameters) <= 2:
+        with style.styled():
+            figure = style.own_figure()
+            plot_grid(grid, style.roomy_axes(figure, below=0.1))
+            picture = style.save(figure, path / "pictures" / f"over-{'-'.join(grid.parameters)}.png")
+        typer.echo(f"the picture is {picture}", err=True)
+
+
+def _places(over: list[str]) -> dict[str, list[float]]:
+    """What ``--over`` says, as values by parameter."""
+    found: dict[str, list[float]] = {}
+    for text in over:
+        name, equals, values = text.partition("=")
+        try:
+            found[name] = [_number(value) for value in values.split(",")]
+        except ValueError:
+            equals = ""
+        if not equals:
+            raise SettingError(f"`--over` takes a parameter and its values, e.g. `--over melt=0.5,1,2`; got {text!r}.")
+    return found
+
+
+def _number(text: str) -> float:
+    return int(text) if text.strip().lstrip("+-").isdigit() else float(text)

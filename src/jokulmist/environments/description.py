@@ -21,6 +21,7 @@ from jokulmist.environments.channels import Channel, Spec
 from jokulmist.environments.legal import choices_of
 from jokulmist.environments.modifiers import Glass, Modifier
 from jokulmist.environments.state import Field, State
+from jokulmist.environments.varying import Varying
 from jokulmist.errors import DeclarationError, SettingError, listed, nearest
 
 STEP_ARGUMENTS = ("before", "action", "after")
@@ -85,6 +86,12 @@ class Description:
     weights: tuple[float, ...]
     deadline: int | None
     time_limit: int | None
+    varying: Varying | None = None
+
+    @property
+    def varied(self) -> tuple[str, ...]:
+        """The parameters that differ from episode to episode."""
+        return self.varying.names if self.varying is not None else ()
 
     @property
     def spec(self) -> Spec:

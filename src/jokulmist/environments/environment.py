@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from types import ModuleType
 from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 
@@ -11,6 +12,7 @@ import numpy as np
 from jokulmist.environments import description as reading
 from jokulmist.environments.modifiers import Modifier
 from jokulmist.environments.state import State as BaseState
+from jokulmist.environments.varying import Varying
 from jokulmist.errors import BrokenEnvironment, SettingError, listed, nearest
 
 if TYPE_CHECKING:
@@ -170,6 +172,32 @@ def _with_modifiers(environment: Made, modifiers: tuple[Modifier, ...]) -> Made:
     other.__dict__.update(environment.__dict__, _modifiers=modifiers)
     other.__dict__["_description"] = reading.through(environment._description, modifiers)
     return other
+
+
+def with_varying(environment: Made, varying: Varying) -> Made:
+    """The same instance, some parameters of which differ from episode to episode."""
+    if not varying.names:
+        return environment
+    varying.refuse(environment, outline_of(type(environment)))
+    other = object.__new__(type(environment))
+    other.__dict__.update(environment.__dict__)
+    other.__dict__["_description"] = replace(environment._description, varying=varying)
+    return other
+
+
+def revalued(environment: Made) -> Made:
+    """A twin whose parameters a lane may change between episodes by `revalue`."""
+    other = object.__new__(type(environment))
+    other.__dict__.update(environment.__dict__)
+    return other
+
+
+def revalue(twin: Environment, values: Mapping[str, Any]) -> None:
+    """Give a lane's own twin other parameters; what is derived from them is computed again."""
+    own = twin.__dict__
+    for name in outline_of(type(twin)).derived:
+        own.pop(name, None)
+    own.update(values)
 
 
 def modifiers_of(environment: Environment) -> tuple[Modifier, ...]:

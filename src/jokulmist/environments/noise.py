@@ -50,6 +50,8 @@ class Stream(IntEnum):
     FIRST_LOOK = 10
     LOOK = 11
     BEGIN_LOOK = 12
+    FIRST_VARY = 13
+    VARY = 14
 
 
 def checked_seed(seed: Any) -> int:

@@ -74,12 +74,15 @@ class Requests:
     advance: tuple[Request, ...]
     sense: tuple[Request, ...]
     look: tuple[Request, ...]
+    vary: tuple[Request, ...]
 
     def of(self, stream: Stream) -> tuple[Request, ...]:
         if stream in (Stream.BEGIN, Stream.FIRST_BEGIN):
             return self.begin
         if stream in (Stream.LOOK, Stream.BEGIN_LOOK, Stream.FIRST_LOOK):
             return self.look
+        if stream in (Stream.VARY, Stream.FIRST_VARY):
+            return self.vary
         return self.advance if stream is Stream.ADVANCE else self.sense
 
 
@@ -113,7 +116,15 @@ class CompiledEnvironment:
         """What decides the program beside the leaves: instances that share it share the compiled code."""
         env, d = self.environment, self.description
         fixed = tuple((p.name, getattr(env, p.name)) for p in self._outline.parameters if p.fixed)
-        return (type(env), fixed, d.deadline, d.time_limit, d.bare.channels, d.glass.modifiers)
+        return (
+            type(env),
+            fixed,
+            d.deadline,
+            d.time_limit,
+            d.bare.channels,
+            d.glass.modifiers,
+            d.varying and d.varying.key,
+        )
 
     def twin(self, numbers: dict[str, Any]) -> Any:
         """The instance with traced parameters, whose ``xp`` is ``jax.numpy``."""
@@ -128,6 +139,13 @@ class CompiledEnvironment:
     def requests(self) -> Requests:
         """Traces `begin`, `advance` and the sensors once each, and counts their draws."""
         counted: dict[str, tuple[Request, ...]] = {}
+
+        def vary() -> Any:
+            draw = CountingDraw(jnp)
+            if self.description.varying is not None:
+                self.description.varying.values(draw, 0.0)
+            counted["vary"] = tuple(draw.requests)
+            return jnp.float32(0)
 
         def begin(numbers: Any) -> Any:
             draw = CountingDraw(jnp)
@@ -153,53 +171,68 @@ class CompiledEnvironment:
             return jnp.float32(0)
 
         numbers = {name: jnp.asarray(value) for name, value in self.numbers.items()}
+        jax.eval_shape(vary)
         state = jax.eval_shape(begin, numbers)
         jax.eval_shape(advance, numbers, state, action_like(self.description.action))
         jax.eval_shape(sense, numbers, state)
-        return Requests(counted["begin"], counted["advance"], counted["sense"], counted["look"])
+        return Requests(counted["begin"], counted["advance"], counted["sense"], counted["look"], counted["vary"])
 
-    # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies.
+    # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies. `own`
+    # are the parameters that differ from copy to copy.
 
-    def begin(self, numbers: Any, rows: Any, one: Any) -> Any:
-        """First states of all copies."""
+    def vary(self, level: Any, rows: Any, one: Any, copies: int) -> dict[str, Any]:
+        """The parameters of the next episode of each copy, by name; shape ``(copies,)``."""
+        varying = self.description.varying
+        if varying is None:
+            return {}
 
         def single(rows: Any) -> Any:
-            return self._cast(self.twin(numbers).begin(RowDraw(jnp, rows, one)), "begin")
+            found = varying.values(RowDraw(jnp, rows, one), level)
+            return {name: jnp.asarray(found[name], self.numbers[name].dtype) for name in varying.names}
 
-        return self._mapped(single, rows)
+        found = self._mapped(single, rows)
+        return {name: jnp.broadcast_to(value, (copies,)) for name, value in found.items()}
 
-    def observe(self, numbers: Any, states: Any, rows: Any, look_rows: Any, one: Any) -> Glimpse:
+    def begin(self, numbers: Any, own: Any, rows: Any, one: Any) -> Any:
+        """First states of all copies."""
+
+        def single(own: Any, rows: Any) -> Any:
+            return self._cast(self.twin({**numbers, **own}).begin(RowDraw(jnp, rows, one)), "begin")
+
+        if own:
+            return jax.vmap(single)(own, rows)
+        return self._mapped(lambda rows: single({}, rows), rows)
+
+    def observe(self, numbers: Any, own: Any, states: Any, rows: Any, look_rows: Any, one: Any) -> Glimpse:
         """The bare channels of all copies: numbers as float32 of shape ``(copies, width)``, and the images."""
 
-        def single(state: Any, rows: Any, look_rows: Any) -> Any:
-            twin = self.twin(numbers)
+        def single(own: Any, state: Any, rows: Any, look_rows: Any) -> Any:
+            twin = self.twin({**numbers, **own})
             images = self._look(twin, state, RowDraw(jnp, look_rows, one))
             return self._sense(twin, state, RowDraw(jnp, rows, one)), images
 
-        columns, images = jax.vmap(single)(states, rows, look_rows)
+        columns, images = jax.vmap(single)(own, states, rows, look_rows)
         copies = jax.tree.leaves(states)[0].shape[0]
         stacked = jnp.stack(columns, axis=-1) if columns else jnp.zeros((copies, 0), jnp.float32)
         return Glimpse(stacked, images)
 
-    def legal(self, numbers: Any, states: Any) -> Mask:
+    def legal(self, numbers: Any, own: Any, states: Any) -> Mask:
         """What is allowed in each copy: a tuple of truth values ``(copies, count)``; empty where the class does not say."""
         if not self.description.bare.masked:
             return ()
-        mask: Mask = jax.vmap(lambda state: self._legal(self.twin(numbers), state))(states)
+        mask: Mask = jax.vmap(lambda own, state: self._legal(self.twin({**numbers, **own}), state))(own, states)
         return mask
 
-    def advance(self, numbers: Any, states: Any, actions: Any, advances: Any, rows: Any, one: Any) -> Judged:
+    def advance(self, numbers: Any, own: Any, states: Any, actions: Any, advances: Any, rows: Any, one: Any) -> Judged:
         """States after one advance of all copies, with terms, measures and the closings that hold, as bits."""
 
-        def single(state: Any, action: Any, advances: Any, rows: Any) -> Judged:
-            twin = self.twin(numbers)
+        def single(own: Any, state: Any, action: Any, advances: Any, rows: Any) -> Judged:
+            twin = self.twin({**numbers, **own})
             before = self._cleared(state)
             after = self._cast(twin.advance(before, action, RowDraw(jnp, rows, one)), "advance")
             return self._judge(twin, before, action, after, advances)
 
-        if not rows:
-            return jax.vmap(lambda s, a, n: single(s, a, n, rows))(states, actions, advances)
-        return jax.vmap(single)(states, actions, advances, rows)
+        return jax.vmap(single)(own, states, actions, advances, rows)
 
     def _mapped(self, single: Callable[[Any], Any], rows: Any) -> Any:
         if rows:

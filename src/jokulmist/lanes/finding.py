@@ -152,10 +152,10 @@ def _traced(environment: Environment, compiled: Any, met: Met) -> tuple[Any, Any
 
     @jax.jit
     def everything(numbers: Any, befores: Any, actions: Any, advances: Any, noise: Any, one: Any) -> Any:
-        judged = compiled.advance(numbers, befores, actions, advances, noise[0], one)
-        glimpse = compiled.observe(numbers, judged.after, noise[1], noise[2], one)
-        seen = (glimpse.numbers, glimpse.images, compiled.legal(numbers, judged.after))
-        return judged, seen, compiled.begin(numbers, noise[3], one)
+        judged = compiled.advance(numbers, {}, befores, actions, advances, noise[0], one)
+        glimpse = compiled.observe(numbers, {}, judged.after, noise[1], noise[2], one)
+        seen = (glimpse.numbers, glimpse.images, compiled.legal(numbers, {}, judged.after))
+        return judged, seen, compiled.begin(numbers, {}, noise[3], one)
 
     fields = {f.name: np.dtype(f.dtype) for f in describe(environment).fields}
     befores = stack(met.befores)

@@ -8,7 +8,7 @@ import numpy as np
 
 from jokulmist.environments.channels import Spec
 from jokulmist.environments.draws import PlainDraw
-from jokulmist.environments.environment import Environment
+from jokulmist.environments.environment import Environment, revalue, revalued
 from jokulmist.environments.legal import Mask
 from jokulmist.environments.modifiers import Glimpse
 from jokulmist.environments.noise import Noise, Stream
@@ -37,6 +37,13 @@ class PlainLane:
         self.turn = 0
         self.step = Stepper(environment)
         self.description = self.step.description
+        self.varying = self.description.varying
+        self.level: Any = self.varying.levels.values[0] if self.varying is not None and self.varying.levels else None
+        # With parameters that differ each copy has an instance of its own.
+        self.steps = [self.step] * self.copies
+        if self.varying is not None:
+            self.steps = [Stepper(revalued(environment)) for _ in range(self.copies)]
+        self._varied: list[tuple[float, ...]] = [()] * self.copies
         self._draws = {stream: PlainDraw(noise, stream) for stream in Stream}
         self._advance_draw = self._draws[Stream.ADVANCE]
         self._sense = self._draws[Stream.SENSE]
@@ -62,11 +69,14 @@ class PlainLane:
     def begin(self) -> Observed:
         """Begin an episode in every copy."""
         begin, sense = self._draws[Stream.FIRST_BEGIN], self._draws[Stream.FIRST_SENSE]
-        self.states = [self.step.begin(begin.at(0, i)) for i in range(self.copies)]
+        if self.varying is not None:
+            for i in range(self.copies):
+                self._vary(i, self._draws[Stream.FIRST_VARY].at(0, i))
+        self.states = [self.steps[i].begin(begin.at(0, i)) for i in range(self.copies)]
         self._totals = [[0.0] * self._terms for _ in range(self.copies)]
         self._measures = [[0.0] * len(self._overs) for _ in range(self.copies)]
         self._steps = [0] * self.copies
-        rows = [self.step.observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
+        rows = [self.steps[i].observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
         observed = Observed(rows, masks=self._masks())
         if self._glimpses:
             look = self._draws[Stream.FIRST_LOOK]
@@ -74,15 +84,22 @@ class PlainLane:
             observed.rows, observed.images = [row for row, _ in seen], [images for _, images in seen]
         return observed
 
+    def _vary(self, i: int, draw: PlainDraw) -> None:
+        """Other parameters for a copy's next episode."""
+        assert self.varying is not None
+        values = self.varying.values(draw, self.level)
+        revalue(self.steps[i].environment, values)
+        self._varied[i] = tuple(float(values[name]) for name in self.varying.names)
+
     def _masks(self) -> list[Mask]:
         """What each copy may do next; checked where a choice is made of it."""
         if not self._masked:
             return []
-        return [self.step.decidable(state, i) for i, state in enumerate(self.states)]
+        return [self.steps[i].decidable(state, i) for i, state in enumerate(self.states)]
 
     def _glimpse(self, i: int, row: list[float], draw: PlainDraw, first: bool) -> tuple[list[float], dict[str, Any]]:
         """What one copy is seen to show through the modifiers, and the images."""
-        images = self.step.look(self.states[i], draw)
+        images = self.steps[i].look(self.states[i], draw)
         if not self._glass.modifiers:
             return row, images
         now = Glimpse(np.array(row, np.float32), images)
@@ -131,7 +148,7 @@ class PlainLane:
         These are `Stepper`'s parts spelt out, because what is called here is called at every step.
         """
         try:
-            step, before = self.step, self.states[i]
+            step, before = self.steps[i], self.states[i]
             if step.flows:
                 before = before.replace(**step.flows)
             after = step.environment.advance(before, action, self._advance_draw.at(self.turn, i))
@@ -170,7 +187,7 @@ class PlainLane:
         steps = self._steps[i]
         parts = zip(self._overs, self._measures[i], strict=True)
         measured = tuple(finished(over, value, steps) for over, value in parts)
-        return Finished(i, steps, held, tuple(self._totals[i]), measured)
+        return Finished(i, steps, held, tuple(self._totals[i]), measured, self._varied[i])
 
     def _stand_still(
         self, rewards: list[float], ended: list[bool], closed: list[bool], rows: list[list[float]]
@@ -194,24 +211,27 @@ class PlainLane:
                 observed.rows[i], images = self._glimpse(i, observed.rows[i], draw, first=True)
                 observed.images[i] = images
             if self._masked:
-                observed.masks[i] = self.step.decidable(self.states[i], i)
+                observed.masks[i] = self.steps[i].decidable(self.states[i], i)
         return observed
 
     def _last_masks(self, closed: list[bool]) -> list[Mask]:
         """What is allowed after the advance; where an episode closed nothing is decided, and nothing need be allowed."""
         masks = []
         for i, state in enumerate(self.states):
-            mask = self.step.legal(state) if closed[i] else self.step.decidable(state, i)
+            mask = self.steps[i].legal(state) if closed[i] else self.steps[i].decidable(state, i)
             masks.append(tuple(np.ones_like(allowed) if not allowed.any() else allowed for allowed in mask))
         return masks
 
     def begin_one(self, i: int) -> list[float]:
         """Begin anew in one copy; its row."""
-        state = self.states[i] = self.step.begin(self._draws[Stream.BEGIN].at(self.turn, i))
+        if self.varying is not None:
+            self._vary(i, self._draws[Stream.VARY].at(self.turn, i))
+        step = self.steps[i]
+        state = self.states[i] = step.begin(self._draws[Stream.BEGIN].at(self.turn, i))
         self._totals[i] = [0.0] * self._terms
         self._measures[i] = [0.0] * len(self._overs)
         self._steps[i] = 0
-        return self.step.observe(state, self._draws[Stream.BEGIN_SENSE].at(self.turn, i))
+        return step.observe(state, self._draws[Stream.BEGIN_SENSE].at(self.turn, i))
 
     def _refuse(self, terms: list[float], before: State) -> None:
         for method, term in zip(self.description.terms, terms, strict=True):

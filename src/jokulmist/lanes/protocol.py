@@ -53,13 +53,15 @@ class Observed:
 
 
 class Finished(NamedTuple):
-    """One episode that closed: its copy, length, unweighted totals, measures and the closings that held."""
+    """One episode that closed: its copy, length, unweighted totals, measures, the closings that held, and
+    the parameters that were its own."""
 
     copy: int
     steps: int
     held: int
     totals: tuple[float, ...]
     measures: tuple[float, ...]
+    varied: tuple[float, ...] = ()
 
 
 class Outcome(NamedTuple):

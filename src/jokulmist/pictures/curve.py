@@ -60,6 +60,7 @@ def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | 
         axes.set_ylabel("return of an episode (sum of weighted reward terms)")
         axes.legend(loc="best", ncols=2, frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85)
         if len(runs) == 1:
+            _climbs(axes, runs[0])
             _closings(axes, runs[0])
         else:
             style.decisions_axis(axes)
@@ -112,6 +113,22 @@ def _levels(axes: Axes, known: Levels, environment: Any, several: bool) -> None:
                 style.INK if several else style.SERIES[1 + (i - 1) % 6],
             )
         axes.axhline(level.mean, color=color, linestyle=(0, (6, 3)), linewidth=1.5, label=label, zorder=2)
+
+
+def _climbs(axes: Axes, run: Run) -> None:
+    """Mark where a curriculum moved: whatever began after a move began at the new level."""
+    levels, frame = run.plan.curriculum, run.episodes
+    if levels is None or not len(frame):
+        return
+    begun = frame["decisions"].to_numpy() - run.plan.copies * frame["steps"].to_numpy()
+    order = np.argsort(begun, kind="stable")
+    places = frame[levels.parameter].to_numpy(np.float32)[order]
+    for at in np.flatnonzero(np.diff(places, prepend=np.nan)):
+        axes.axvline(begun[order][at], color=style.HEATHER, linewidth=1.2, zorder=2)
+        axes.annotate(
+            f"{levels.parameter} {places[at]:g}", (begun[order][at], 0.02), xycoords=("data", "axes fraction"),
+            xytext=(3, 0), textcoords="offset points", rotation=90, va="bottom", color=style.HEATHER, fontweight="bold",
+        )  # fmt: skip
 
 
 def _closings(axes: Axes, run: Run) -> None:

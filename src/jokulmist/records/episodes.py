@@ -28,6 +28,8 @@ class Episodes:
     totals : float32, shape (rows, terms)
         Unweighted.
     measures : float32, shape (rows, measures)
+    varied : float32, shape (rows, parameters)
+        The parameters that differ from episode to episode.
     """
 
     decisions: Array
@@ -36,6 +38,7 @@ class Episodes:
     held: Array
     totals: Array
     measures: Array
+    varied: Array
 
     def __len__(self) -> int:
         return len(self.decisions)
@@ -69,6 +72,8 @@ def columns_of(episodes: Episodes, description: Description, first: int) -> dict
         table[term.name] = episodes.totals[:, k].astype(np.float32)
     for k, measure in enumerate(description.measures):
         table[measure.name] = episodes.measures[:, k].astype(np.float32)
+    for k, name in enumerate(description.varied):
+        table[name] = episodes.varied[:, k].astype(np.float32)
     return table
 
 

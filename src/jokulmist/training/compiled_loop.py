@@ -35,7 +35,7 @@ from jokulmist.training.loop import Planned
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768
 ENVIRONMENT_STREAMS = (
-    Stream.ADVANCE, Stream.SENSE, Stream.LOOK, Stream.BEGIN, Stream.BEGIN_SENSE, Stream.BEGIN_LOOK,
+    Stream.ADVANCE, Stream.SENSE, Stream.LOOK, Stream.BEGIN, Stream.BEGIN_SENSE, Stream.BEGIN_LOOK, Stream.VARY,
 )  # fmt: skip
 NEVER = np.iinfo(np.int32).max
 
@@ -44,6 +44,7 @@ class Carry(NamedTuple):
     """All that a run is between two turns."""
 
     states: Any
+    own: dict[str, Any]
     observed: Seen
     memories: tuple[Any, ...]
     stuck: Any
@@ -106,6 +107,8 @@ class CompiledLoop:
         self._program = program_for(CompiledEnvironment(environment), agent, shapes, learner, memory)
         # The instance's own numbers: a kept program may stem from another instance of the class.
         self._numbers = CompiledEnvironment(environment).numbers
+        levels = self.description.varying.levels if self.description.varying is not None else None
+        self._level = np.float32(levels.values[0] if levels is not None else 0.0)
         self._carry = self._begun(learner, memory)
         self._updates = 0
         self._ahead: tuple[int, int, dict[str, Any]] | None = None
@@ -118,13 +121,14 @@ class CompiledLoop:
         program, requests = self._program, self._program.compiled.requests
         first = [
             [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
-            for stream in (Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK)
+            for stream in (Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK)
         ]
-        states, observed, memories, stuck = program.start(self._numbers, *first, np.float32(1.0))
+        states, own, observed, memories, stuck = program.start(self._numbers, self._level, *first, np.float32(1.0))
         zeros = jnp.zeros(self.copies, jnp.float32)
         terms, measures = len(self.description.terms), len(self.description.measures)
         return Carry(
             states=states,
+            own=own,
             observed=observed,
             memories=memories,
             stuck=stuck,
@@ -135,7 +139,7 @@ class CompiledLoop:
             memory=memory,
             episodes=jnp.int32(0),
             sums=tuple(jnp.float32(0) for _ in self._agent.reading_names),
-            rows=jnp.zeros((program.room, 2 + terms + measures, self.copies), jnp.float32),
+            rows=jnp.zeros((program.room, 2 + terms + measures + len(own), self.copies), jnp.float32),
         )
 
     def advance(self, turns: int) -> Episodes:
@@ -160,6 +164,7 @@ class CompiledLoop:
             "per_share": np.float32(1.0 / (planned.steps or planned.episodes or 1)),
             "by_steps": np.float32(planned.steps is not None),
             "episodes": np.int32(planned.episodes or np.iinfo(np.int32).max),
+            "level": self._level,
         }
         done, self._carry = program.chunk(
             self._numbers, self._columns, plan, self._carry, noise, np.int32(updates), np.float32(1.0)
@@ -207,15 +212,20 @@ class CompiledLoop:
         rows = np.asarray(self._carry.rows)
         turn, copy = np.nonzero(rows[:turns, 0, :])
         found = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
-        terms = len(self.description.terms)
+        terms, measures = len(self.description.terms), len(self.description.measures)
         return Episodes(
             decisions=(self.turn + turn + 1) * self.copies,
             copy=copy,
             steps=found[:, 1].astype(np.int64),
             held=found[:, 0].astype(np.int64),
             totals=found[:, 2 : 2 + terms],
-            measures=found[:, 2 + terms :],
+            measures=found[:, 2 + terms : 2 + terms + measures],
+            varied=found[:, 2 + terms + measures :],
         )
+
+    def set_level(self, value: float) -> None:
+        """The level of the curriculum for episodes that begin from now on."""
+        self._level = np.float32(value)
 
     def readings(self) -> dict[str, float]:
         """Means of the readings since the last call, and the settings that move."""
@@ -251,7 +261,8 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     names = list(agent.numbers())
     choose_requests, learn_requests = _agent_requests(kind, shapes, names, learner, memory, per_update)
     requests = compiled.requests
-    per_turn = 4 * copies * (2 + len(compiled.description.terms) + len(compiled.description.measures))
+    described = compiled.description
+    per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied))
     for stream in ENVIRONMENT_STREAMS:
         per_turn += 4 * copies * sum(r.width for r in requests.of(stream))
     per_turn += 4 * sum(r.width for r in choose_requests)
@@ -259,17 +270,18 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
     room = updates * per_update
 
-    def start(numbers: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, one: Any) -> Any:
-        states = _spread(compiled.begin(numbers, begin_rows, one), copies)
-        glimpse = compiled.observe(numbers, states, sense_rows, look_rows, one)
+    def start(numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, one: Any) -> Any:
+        own = compiled.vary(level, vary, one, copies)
+        states = _spread(compiled.begin(numbers, own, begin_rows, one), copies)
+        glimpse = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
         memories, shown = compiled.description.glass.begun(jnp, glimpse)
-        legal = compiled.legal(numbers, states)
+        legal = compiled.legal(numbers, own, states)
         stuck: Any = ()
         if legal:
             first = (jnp.int32(NEVER), jnp.int32(0), jax.tree.map(lambda leaf: leaf[0], states))
             stuck = _stuck(first, legal, states, jnp.int32(0))
         seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(copies, jnp.int32))
-        return states, seen, memories, stuck
+        return states, own, seen, memories, stuck
 
     turn = _turn_of(compiled, kind, shapes)
 
@@ -287,7 +299,9 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
             u, carry = state
             first = u * per_update
             if per_update == 1:
-                carry, happened = turn(numbers, settings(first, carry.episodes), carry, noise, first, one)
+                carry, happened = turn(
+                    numbers, plan["level"], settings(first, carry.episodes), carry, noise, first, one
+                )
                 experience = jax.tree.map(lambda leaf: leaf[None], happened)
             else:
                 learner = carry.learner  # only read on the way, so it stays out of what goes round
@@ -295,8 +309,9 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
                 def step(carry: Carry, offset: Any) -> Any:
                     t = first + offset
                     carry, happened = turn(
-                        numbers, settings(t, carry.episodes), carry._replace(learner=learner), noise, t, one
-                    )
+                        numbers, plan["level"], settings(t, carry.episodes), carry._replace(learner=learner), noise, t,
+                        one,
+                    )  # fmt: skip
                     return carry._replace(learner=None), happened
 
                 carry, experience = lax.scan(step, carry._replace(learner=None), jnp.arange(per_update))
@@ -324,38 +339,44 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
     overs = [m.over for m in description.measures]
     glass = description.glass
 
-    def turn(numbers: Any, now: Numbers, carry: Carry, noise: Any, t: Any, one: Any) -> tuple[Carry, Experience]:
-        before = carry.observed
+    def turn(
+        numbers: Any, level: Any, now: Numbers, carry: Carry, noise: Any, t: Any, one: Any
+    ) -> tuple[Carry, Experience]:
+        before, own = carry.observed, carry.own
         draw = RowDraw(jnp, _at(noise["EXPLORE"], t), one)
         actions, memory, notes = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
         steps = carry.steps + 1
-        judged = compiled.advance(numbers, carry.states, actions, steps, _at(noise["ADVANCE"], t), one)
+        judged = compiled.advance(numbers, own, carry.states, actions, steps, _at(noise["ADVANCE"], t), one)
         weights = numbers["weights"]
         reward = sum(weights[k] * term for k, term in enumerate(judged.terms)) + jnp.zeros(copies, jnp.float32)
         closed, ended = judged.held != 0, (judged.held & end_bits) != 0
-        glimpse = compiled.observe(numbers, judged.after, _at(noise["SENSE"], t), _at(noise["LOOK"], t), one)
+        glimpse = compiled.observe(numbers, own, judged.after, _at(noise["SENSE"], t), _at(noise["LOOK"], t), one)
         memories, shown = glass.onward(jnp, carry.memories, glimpse._replace(numbers=glimpse.numbers / one))
-        legal = compiled.legal(numbers, judged.after)
+        legal = compiled.legal(numbers, own, judged.after)
         # Where nothing is allowed, nothing need be: an episode may close there. Else `stuck` tells of it.
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
         last = Seen(shown.numbers, shown.images, able, steps)
         closing = jnp.sum(closed, dtype=jnp.int32)
 
         def anew(_: None) -> Any:
-            begun = _spread(compiled.begin(numbers, _at(noise["BEGIN"], t), one), copies)
+            drawn = compiled.vary(level, _at(noise["VARY"], t), one, copies)
+            next_own = {name: jnp.where(closed, drawn[name], own[name]) for name in own}
+            begun = _spread(compiled.begin(numbers, next_own, _at(noise["BEGIN"], t), one), copies)
             states = jax.tree.map(lambda new, old: _choose(closed, new, old), begun, judged.after)
-            first = compiled.observe(numbers, states, _at(noise["BEGIN_SENSE"], t), _at(noise["BEGIN_LOOK"], t), one)
+            first = compiled.observe(
+                numbers, next_own, states, _at(noise["BEGIN_SENSE"], t), _at(noise["BEGIN_LOOK"], t), one
+            )
             kept, shown_first = glass.begun(jnp, first)
-            allowed = compiled.legal(numbers, states)
+            allowed = compiled.legal(numbers, next_own, states)
             seen = Seen(shown_first.numbers, shown_first.images, allowed, jnp.zeros_like(steps))
             new = (seen, kept)
             observed, kept = jax.tree.map(
                 lambda a, b: _choose(closed, a, b), new, (last._replace(legal=legal), memories)
             )
-            return states, observed, kept
+            return states, next_own, observed, kept
 
-        states, observed, memories = lax.cond(
-            closing > 0, anew, lambda _: (judged.after, last._replace(legal=legal), memories), None
+        states, next_own, observed, memories = lax.cond(
+            closing > 0, anew, lambda _: (judged.after, own, last._replace(legal=legal), memories), None
         )
         stuck = carry.stuck if not legal else _stuck(carry.stuck, observed.legal, states, t)
         totals = tuple(so_far + term for so_far, term in zip(carry.totals, judged.terms, strict=True))
@@ -364,9 +385,11 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
             for over, so_far, value in zip(overs, carry.measures, judged.measures, strict=True)
         )
         told = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
-        row = jnp.stack([judged.held.astype(jnp.float32), steps.astype(jnp.float32), *totals, *told])
+        own_rows = [own[name].astype(jnp.float32) for name in description.varied]
+        row = jnp.stack([judged.held.astype(jnp.float32), steps.astype(jnp.float32), *totals, *told, *own_rows])
         carry = Carry(
             states=states,
+            own=next_own,
             observed=observed,
             memories=memories,
             stuck=stuck,

@@ -14,8 +14,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.environments.draws import PlainDraw
-from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.environment import Environment, describe, with_varying
 from jokulmist.environments.noise import SEED_LIMIT, Domain, Noise, Stream, checked_seed
+from jokulmist.environments.varying import Vary, Varying
 from jokulmist.environments.watching import watched
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
@@ -102,6 +103,7 @@ def evaluate(
     seed: int = 1,
     act: Act = "greedy",
     discount: float | None = None,
+    vary: Vary | None = None,
 ) -> Evaluation:
     """Play episodes without learning.
 
@@ -119,6 +121,8 @@ def evaluate(
     discount : float, in [0, 1], optional
         Adds the column ``discounted_return``: the sum of the rewards, each weighted by the discount to the number of
         decisions before it.
+    vary : dict of str to Between, or function of draw, optional
+        Parameters that are drawn anew for each episode; by default the environment's own hold.
 
     Returns
     -------
@@ -135,6 +139,7 @@ def evaluate(
     if discount is not None and not 0.0 <= discount <= 1.0:
         raise SettingError(f"`discount` must lie in [0, 1]; got {discount!r}. Use for instance `discount=0.99`.")
     seed = checked_seed(seed)
+    environment = with_varying(environment, Varying(vary))
     if isinstance(policy, Policy):
         policy.fits(environment)
     finished: list[tuple[int, Finished]] = []
@@ -160,7 +165,7 @@ def evaluate(
         discounted.append(so_far)
     finished.sort(key=lambda item: item[0])
     description = describe(environment)
-    batch = batch_of(finished, len(description.terms), len(description.measures))
+    batch = batch_of(finished, description)
     columns = columns_of(batch, description, 0)
     for unused in ("decisions", "copy"):
         del columns[unused]
@@ -193,8 +198,11 @@ def _chooser(policy: Policy | str, environment: Environment, copies: int, seed: 
             f"`{describe(environment).name}` has no reference `{policy}`; there are {listed(options)}."
             f"{nearest(policy, options)}"
         )
-    rule = getattr(environment, policy)
-    return lambda lane, observed: [action.own(rule(state)) for state in lane.states]
+    name = policy
+    # Each copy's own instance: its parameters may differ.
+    return lambda lane, observed: [
+        action.own(getattr(step.environment, name)(state)) for step, state in zip(lane.steps, lane.states, strict=True)
+    ]
 
 
 def sees_more(environment: Environment, reference: str) -> bool:

@@ -32,6 +32,10 @@ class Loop(Protocol):
         """Go on for so many turns of all copies (whole updates), or until the planned episodes are done."""
         ...
 
+    def set_level(self, value: float) -> None:
+        """The level of the curriculum for episodes that begin from now on."""
+        ...
+
     def readings(self) -> dict[str, float]:
         """Means of the readings since the last call."""
         ...

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.protocol import Agent, Experience, Pilot, numbers_at
+from jokulmist.environments.description import Description
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.noise import Domain, Noise, Stream
@@ -66,8 +67,7 @@ class PlainLoop:
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns, or until the planned episodes are done."""
         finished = self._gathered_turns(turns) if self._pilot is None else self._piloted_turns(self._pilot, turns)
-        description = self.lane.description
-        return batch_of(finished, len(description.terms), len(description.measures))
+        return batch_of(finished, self.lane.description)
 
     def _piloted_turns(self, pilot: Pilot, turns: int) -> list[tuple[int, Finished]]:
         """Copy by copy, in Python numbers."""
@@ -144,6 +144,10 @@ class PlainLoop:
             self._sums[k] += float(total)
         self._told.clear()
 
+    def set_level(self, value: float) -> None:
+        """The level of the curriculum for episodes that begin from now on."""
+        self.lane.level = value
+
     def readings(self) -> dict[str, float]:
         """Means of the readings since the last call, and the settings that move."""
         if self._told:
@@ -178,7 +182,7 @@ def _copied(tree: Any) -> Any:
     return jax.tree.map(np.array, tree)
 
 
-def batch_of(finished: list[tuple[int, Finished]], terms: int, measures: int) -> Episodes:
+def batch_of(finished: list[tuple[int, Finished]], description: Description) -> Episodes:
     """Finished episodes of a plain lane as columns."""
     count = len(finished)
     whole = np.array([(d, f.copy, f.steps, f.held) for d, f in finished], np.int64).reshape(count, 4)
@@ -187,6 +191,7 @@ def batch_of(finished: list[tuple[int, Finished]], terms: int, measures: int) ->
         copy=whole[:, 1],
         steps=whole[:, 2],
         held=whole[:, 3],
-        totals=np.array([f.totals for _, f in finished], np.float32).reshape(count, terms),
-        measures=np.array([f.measures for _, f in finished], np.float32).reshape(count, measures),
+        totals=np.array([f.totals for _, f in finished], np.float32).reshape(count, len(description.terms)),
+        measures=np.array([f.measures for _, f in finished], np.float32).reshape(count, len(description.measures)),
+        varied=np.array([f.varied for _, f in finished], np.float32).reshape(count, len(description.varied)),
     )

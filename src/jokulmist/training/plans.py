@@ -5,20 +5,24 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from jokulmist.agents.protocol import Agent, explained
-from jokulmist.environments.environment import Environment, modifiers_of, settings_of
+from jokulmist.environments.environment import Environment, modifiers_of, settings_of, varied, with_varying
 from jokulmist.environments.modifiers import modifier_from
 from jokulmist.environments.noise import checked_seed
+from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, vary_from
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
+from jokulmist.loading import function_named, name_of
 from jokulmist.records.files import as_lists, read_toml
 from jokulmist.training.sources import agent_from, environment_class, use_of
 
-SECTIONS = ("environment", "agent", "training")
+NEEDED = ("environment", "agent", "training")
+SECTIONS = (*NEEDED, "vary", "curriculum")
 MOST_COPIES = 65_536
 
 
@@ -94,8 +98,11 @@ class Plan:
     environment: Environment
     agent: Agent
     training: Training
+    vary: Vary | None = None
+    curriculum: Levels | None = None
 
     def __post_init__(self) -> None:
+        _ = self.stage  # what cannot vary is refused at once
         if self.training.copies is None:
             settings = {**self.training.model_dump(), "copies": self.agent.usual_copies}
             object.__setattr__(self, "training", Training(**settings))
@@ -105,6 +112,22 @@ class Plan:
         """How many copies step side by side."""
         assert self.training.copies is not None
         return self.training.copies
+
+    @cached_property
+    def stage(self) -> Environment:
+        """The environment to train on, with the parameters that differ from episode to episode."""
+        return with_varying(self.environment, Varying(self.vary, self.curriculum))
+
+    @cached_property
+    def measured(self) -> Environment:
+        """The environment to evaluate on: the declared parameters, and the last level of a curriculum."""
+        if self.curriculum is None:
+            return self.environment
+        return varied(self.environment, **{self.curriculum.parameter: self.curriculum.values[-1]})
+
+    def functions(self) -> list[Any]:
+        """Functions of the user's own in the plan."""
+        return [*self.agent.functions(), *([self.vary] if callable(self.vary) else [])]
 
     def written(self) -> dict[str, Any]:
         """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""
@@ -116,11 +139,18 @@ class Plan:
             environment["modify"] = [modifier.written() for modifier in modifiers_of(self.environment)]
         training = {k: v for k, v in self.training.model_dump().items() if v is not None}
         training["seeds"] = list(training["seeds"])
-        return {
+        found = {
             "environment": environment,
             "agent": {"use": use_of(type(self.agent)), **as_lists(self.agent.written())},
             "training": training,
         }
+        if isinstance(self.vary, Mapping):
+            found["vary"] = {name: how.written() for name, how in self.vary.items()}
+        elif self.vary is not None:
+            found["vary"] = {"use": name_of(self.vary)}
+        if self.curriculum is not None:
+            found["curriculum"] = self.curriculum.written()
+        return found
 
     def for_seed(self, seed: int) -> Plan:
         """The same plan for one of its seeds."""
@@ -161,6 +191,8 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
     parts: dict[str, dict[str, Any]] = {}
     for section in SECTIONS:
         part = content.get(section)
+        if part is None and section not in NEEDED:
+            continue
         if not isinstance(part, Mapping):
             raise SettingError(f"the plan lacks the section `[{section}]`.")
         parts[section] = dict(part)
@@ -177,7 +209,12 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
         )
     around = [modifier_from(entry) for entry in modify]
     made = environment_type(**environment).modified(*around)
-    return Plan(made, agent_from(agent, base), Training(**parts["training"]))
+    vary: Any = None
+    if "vary" in parts:
+        use = parts["vary"].get("use")
+        vary = function_named(use, base) if isinstance(use, str) else vary_from(parts["vary"])
+    levels = levels_from(parts["curriculum"]) if "curriculum" in parts else None
+    return Plan(made, agent_from(agent, base), Training(**parts["training"]), vary, levels)
 
 
 def _apply(content: dict[str, Any], change: str) -> None:

@@ -85,7 +85,8 @@ class Run:
 
     @property
     def environment(self) -> Environment:
-        return self.plan.environment
+        """What the run is measured on: the declared parameters, and the last level of a curriculum."""
+        return self.plan.measured
 
     @property
     def written_plan(self) -> dict[str, Any]:

@@ -23,6 +23,7 @@ from jokulmist.lanes.finding import find
 from jokulmist.records import folder as files
 from jokulmist.records.checkpoints import save_checkpoint
 from jokulmist.records.episodes import Episodes, Memory, columns_of
+from jokulmist.training.climbing import Climb
 from jokulmist.training.evaluation import evaluate
 from jokulmist.training.loop import Loop, Planned
 from jokulmist.training.plans import Plan
@@ -36,6 +37,7 @@ REPORTS = 200
 EPISODES_A_REPORT = 20
 PIECE_SECONDS = 0.25
 EVALUATION_SEED = 1_000_003
+DECISIONS_A_LOOK = 1_000
 
 
 def run_folder(plan: Plan, folder: Path, name: str | None) -> Path:
@@ -54,7 +56,7 @@ def chosen_lane(plan: Plan) -> tuple[bool, str]:
                 f'`{type(plan.agent).__name__}` is not traced, so it trains on plain lanes. Use `lane="plain"`.'
             )
         return False, ""
-    finding = find(plan.environment)
+    finding = find(plan.stage)
     if finding.compiles:
         return True, ""
     if plan.training.lane == "compiled":
@@ -76,7 +78,7 @@ class Session:
         command: list[str],
     ) -> None:
         self.plan, self.seed, self.compiled, self.show = plan, seed, compiled, show
-        self.environment, self.agent, self.training = plan.environment, plan.agent, plan.training
+        self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
         self.description = describe(self.environment)
         origin = files.origin_of(command, seed, files.now(), None if path is None else Path.cwd())
         origin.update(lane="compiled" if compiled else "plain", status="running")
@@ -87,10 +89,11 @@ class Session:
             self.recorder = self.memory
         else:
             self.recorder = files.FolderRecorder(self.path, plan.written(), origin)
-            self.recorder.source(source_files(type(self.environment), type(self.agent), *self.agent.functions()))
+            self.recorder.source(source_files(type(self.environment), type(self.agent), *plan.functions()))
         self.origin = origin
         self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
         self.recent: deque[float] = deque(maxlen=LAST)
+        self.climb = None if plan.curriculum is None else Climb(plan.curriculum)
         self.recorded = 0
         self.stop = False
         self.good: Policy | None = None
@@ -138,12 +141,16 @@ class Session:
         report = turns(max(1, planned.steps // REPORTS)) if planned.steps is not None else None
         every = self.training.evaluate_every
         evaluation = None if every is None else turns(every)
+        look = None
+        if self.climb is not None:
+            usual = max(1, planned.steps // REPORTS) if planned.steps is not None else DECISIONS_A_LOOK
+            look = turns(self.climb.levels.every or usual)
         piece = per_update * max(1, 512 // copies)
         next_report_episode = EPISODES_A_REPORT
         reported = time.perf_counter()
         reported_decisions = 0
         while loop.turn < last and not self.stop:
-            borders = [last] + [((loop.turn // b) + 1) * b for b in (report, evaluation) if b is not None]
+            borders = [last] + [((loop.turn // b) + 1) * b for b in (report, evaluation, look) if b is not None]
             count = min(min(borders) - loop.turn, piece, loop.most_turns)
             started = time.perf_counter()
             self._record(loop.advance(count), loop)
@@ -157,6 +164,10 @@ class Session:
                 speed = (loop.decisions - reported_decisions) / max(now - reported, 1e-9)
                 self._report(loop, speed, now - began)
                 reported, reported_decisions = now, loop.decisions
+            if self.climb is not None and look is not None and loop.turn % look == 0 and self.climb.moved():
+                loop.set_level(self.climb.value)
+                self.recorder.log(f"after {loop.decisions} decisions {self.climb}")
+                self.show.say(f"after {loop.decisions:,} decisions {self.climb}")
             if evaluation is not None and loop.turn % evaluation == 0:
                 self._evaluate(loop)
             elapsed = time.perf_counter() - began
@@ -181,6 +192,8 @@ class Session:
             columns = columns_of(batch, self.description, self.recorded)
             self.recorder.episodes(columns)
             self.recent.extend(columns["return"].tolist())
+            if self.climb is not None:
+                self.climb.take(columns)
             self.recorded += len(batch)
 
     def _mean(self) -> float:
@@ -213,7 +226,7 @@ class Session:
     def _evaluate(self, loop: Loop) -> None:
         result = evaluate(
             self._policy(loop),
-            self.environment,
+            self.plan.measured,
             episodes=self.training.evaluate_episodes,
             seed=EVALUATION_SEED,
         )

@@ -53,7 +53,7 @@ def can_travel(plan: Plan) -> bool:
     """Whether a worker can find the plan's classes again by name."""
     if IN_WORKER:
         return False
-    for made in (type(plan.environment), type(plan.agent), *plan.agent.functions()):
+    for made in (type(plan.environment), type(plan.agent), *plan.functions()):
         module = sys.modules.get(made.__module__)
         if "<" in made.__qualname__ or getattr(module, "__file__", None) is None:
             return False

@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from jokulmist.agents.protocol import Agent
 from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
 from jokulmist.training import side_by_side
 from jokulmist.training.plans import Plan, Training
@@ -26,6 +27,8 @@ def train(
     seed: int = 0,
     seeds: Sequence[int] | None = None,
     copies: int | None = None,
+    vary: Vary | None = None,
+    curriculum: Levels | None = None,
     lane: Literal["auto", "plain", "compiled"] = "auto",
     evaluate_every: int | None = None,
     evaluate_episodes: int = 100,
@@ -47,6 +50,11 @@ def train(
         One run a seed; the result is `Runs`.
     copies : int, optional
         Copies of the environment that step side by side; by default what suits the method.
+    vary : dict of str to Between, or function of draw, optional
+        Parameters that are drawn anew for each episode, e.g. ``{"melt": jm.between(1.0, 5.0)}``, or a function that gives a dict
+        of values that go together. What was drawn is a column of episodes.csv.
+    curriculum : Levels, optional
+        A parameter that moves through levels as the agent learns.
     lane : {"auto", "plain", "compiled"}
         ``auto`` compiles the class where it can be compiled and says why where not; ``plain`` runs it in Python, so
         that breakpoints and prints work; ``compiled`` makes it an error if it cannot be.
@@ -109,7 +117,7 @@ def train(
     if show is None:
         show = LiveLine() if sys.stderr.isatty() else Silent()
     place = None if folder is None else Path(folder)
-    plan = Plan(environment, agent, training)
+    plan = Plan(environment, agent, training, vary, curriculum)
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
     return runs if seeds is not None else runs[0]
 

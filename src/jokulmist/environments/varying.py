@@ -1,0 +1,291 @@
+"""Parameters that differ from episode to episode: drawn anew each time, or moved through levels as the agent learns.
+
+What an episode is played with is drawn when it begins, from the copy's own noise, and recorded with it. A level is the
+same for all episodes that begin under it; whoever trains says which it is now.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from jokulmist.errors import SettingError, listed, nearest
+
+Scale = Literal["even", "log"]
+
+
+@dataclass(frozen=True)
+class Between:
+    """A number drawn between two bounds; made by `between`."""
+
+    low: float
+    high: float
+    scale: Scale = "even"
+
+    def drawn(self, draw: Any) -> Any:
+        """One value."""
+        if self.scale == "log":
+            return self.low * draw.xp.exp(math.log(self.high / self.low) * draw.uniform())
+        return draw.uniform(self.low, self.high)
+
+    def written(self) -> dict[str, Any]:
+        """As it stands in a plan."""
+        found: dict[str, Any] = {"between": [self.low, self.high]}
+        return found if self.scale == "even" else {**found, "scale": self.scale}
+
+    def __repr__(self) -> str:
+        return f"between({self.low:g}, {self.high:g}{'' if self.scale == 'even' else ', scale=' + repr(self.scale)})"
+
+
+def between(low: float, high: float, *, scale: Scale = "even") -> Between:
+    """A number between two bounds, evenly drawn, or evenly in its logarithm with ``scale="log"``.
+
+    Examples
+    --------
+    >>> between(1, 5), between(0.01, 1, scale="log")
+    (between(1, 5), between(0.01, 1, scale='log'))
+    """
+    if isinstance(low, bool) or isinstance(high, bool) or not all(isinstance(v, (int, float)) for v in (low, high)):
+        raise SettingError(f"`between` takes two numbers; got {low!r} and {high!r}. Write `jm.between(1.0, 5.0)`.")
+    if not (math.isfinite(low) and math.isfinite(high) and low < high):
+        raise SettingError(f"`between` needs low < high; got {low!r} and {high!r}. Write `jm.between(1.0, 5.0)`.")
+    if scale not in ("even", "log"):
+        raise SettingError(f'`scale` must be "even" or "log"; got {scale!r}.')
+    if scale == "log" and low <= 0.0:
+        raise SettingError(f'`scale="log"` needs bounds above 0; got {low!r}. Use `scale="even"`.')
+    return Between(float(low), float(high), scale)
+
+
+@dataclass(frozen=True)
+class Levels:
+    """A parameter that moves through levels when a score says that the agent is ready.
+
+    Parameters
+    ----------
+    parameter : str
+    values : sequence of float
+        The levels, in order; training begins with the first, evaluation uses the last.
+    above : float
+        The next level begins when the mean score of the last episodes at this level exceeds it.
+    below : float, optional
+        The level before begins again when the mean falls below it; None for forward only.
+    score : str
+        ``"return"``, or the name of a measure.
+    last : int
+        Episodes in the mean.
+    at_least : int, optional
+        Episodes at a level before it can change; by default `last`.
+    every : int, optional
+        Decisions between two looks; by default a 200th of the run.
+
+    Examples
+    --------
+    >>> Levels("melt", [1.0, 2.0, 4.0], above=30.0, last=50)
+    Levels('melt', [1, 2, 4], above=30)
+    """
+
+    parameter: str
+    values: tuple[float, ...]
+    above: float
+    below: float | None = None
+    score: str = "return"
+    last: int = 50
+    at_least: int | None = None
+    every: int | None = None
+
+    def __init__(
+        self,
+        parameter: str,
+        values: Sequence[float],
+        *,
+        above: float,
+        below: float | None = None,
+        score: str = "return",
+        last: int = 50,
+        at_least: int | None = None,
+        every: int | None = None,
+    ) -> None:
+        values = tuple(values)
+        if len(values) < 2 or len(set(values)) != len(values):
+            raise SettingError(f"`Levels` needs at least two different values of `{parameter}`; got {list(values)!r}.")
+        for name, count in (("last", last), ("at_least", at_least), ("every", every)):
+            if count is not None and (isinstance(count, bool) or not isinstance(count, int) or count < 1):
+                raise SettingError(f"`{name}` of `Levels` must be a whole number above 0; got {count!r}.")
+        if below is not None and below >= above:
+            raise SettingError(f"`below` of `Levels` must lie below `above`, {above:g}; got {below!r}.")
+        given = {
+            "parameter": parameter, "values": values, "above": above, "below": below, "score": score, "last": last, "at_least": at_least,
+            "every": every,
+        }  # fmt: skip
+        for name, value in given.items():
+            object.__setattr__(self, name, value)
+
+    @property
+    def enough(self) -> int:
+        """Episodes at a level before it can change."""
+        return self.last if self.at_least is None else self.at_least
+
+    def moved(self, level: int, mean: float, episodes: int) -> int:
+        """The index of the level that follows from the mean of the last scores and the episodes at this one."""
+        if episodes < self.enough:
+            return level
+        if mean > self.above:
+            return min(level + 1, len(self.values) - 1)
+        if self.below is not None and mean < self.below:
+            return max(level - 1, 0)
+        return level
+
+    def written(self) -> dict[str, Any]:
+        """As it stands in a plan."""
+        found = {name: value for name, value in vars(self).items() if value is not None}
+        return {**found, "values": list(self.values)}
+
+    def __repr__(self) -> str:
+        defaults: dict[str, Any] = {"below": None, "score": "return", "last": 50, "at_least": None, "every": None}
+        more = [f"{name}={value!r}" for name, value in vars(self).items() if defaults.get(name, value) != value]
+        values = ", ".join(f"{value:g}" for value in self.values)
+        return f"Levels({', '.join([repr(self.parameter), f'[{values}]', f'above={self.above:g}', *more])})"
+
+
+Draws = Callable[[Any], Mapping[str, Any]]
+Vary = Mapping[str, Between] | Draws
+
+
+class Varying:
+    """Which parameters differ from episode to episode, and how.
+
+    Parameters
+    ----------
+    vary : dict of str to Between, or function of draw, optional
+        A function gives a dict of values, for values that go together.
+    levels : Levels, optional
+
+    Attributes
+    ----------
+    names : tuple of str
+    """
+
+    def __init__(self, vary: Vary | None, levels: Levels | None = None) -> None:
+        self.vary = dict(vary) if isinstance(vary, Mapping) else vary
+        self.levels = levels
+        self._among: tuple[str, ...] = ()
+        if isinstance(self.vary, dict):
+            self._among = tuple(self.vary)
+        elif self.vary is not None:
+            self._among = tuple(self._called(_sample(0)))
+        self.names = (*self._among, *((levels.parameter,) if levels is not None else ()))
+
+    def _called(self, draw: Any) -> Mapping[str, Any]:
+        assert callable(self.vary)
+        found = self.vary(draw)
+        if not isinstance(found, Mapping) or not found:
+            raise SettingError(
+                f"the function of `vary` returned {found!r}; it must return a dict of parameters, "
+                f'e.g. `{{"melt": draw.uniform(1.0, 5.0)}}`.'
+            )
+        return found
+
+    def values(self, draw: Any, level: Any) -> dict[str, Any]:
+        """The values of one episode; `level` is the value of the level that holds now."""
+        if isinstance(self.vary, dict):
+            found = {name: how.drawn(draw) for name, how in self.vary.items()}
+        else:
+            found = dict(self._called(draw)) if self.vary is not None else {}
+        if self.levels is not None:
+            found[self.levels.parameter] = level
+        return found
+
+    def refuse(self, environment: Any, outline: Any) -> None:
+        """Raise `SettingError` where a parameter cannot vary, or would leave its bounds."""
+        where = type(environment).__qualname__
+        known = {p.name: p for p in outline.parameters}
+        if len(set(self.names)) != len(self.names):
+            raise SettingError(
+                f"`vary` and `curriculum` both move a parameter: {listed(self.names)}. Keep one of them."
+            )
+        for name in self.names:
+            if name not in known:
+                raise SettingError(
+                    f"`vary` names `{name}`, which is no parameter of `{where}`; there are {listed(known)}."
+                    f"{nearest(name, known)}"
+                )
+            if known[name].fixed or not isinstance(known[name].default, (int, float)):
+                raise SettingError(f"`{name}` of `{where}` is fixed, so it cannot vary within a run.")
+            bounded = [f.name for f in outline.fields if name in (f.low, f.high)]
+            bounded += [s.name for s in outline.sensors if name in (s.bounds["low"], s.bounds["high"])]
+            if bounded or name in (outline.cls.deadline, outline.cls.time_limit):
+                what = f"bounds of `{bounded[0]}`" if bounded else "limit"
+                raise SettingError(
+                    f"`{name}` of `{where}` cannot vary, because the {what} follow from it. Declare them as numbers."
+                )
+        if isinstance(self.vary, dict):
+            for name, how in self.vary.items():
+                if not isinstance(how, Between):
+                    raise SettingError(f"`vary` of `{name}` must be `jm.between(low, high)`; got {how!r}.")
+                for end in (how.low, how.high):
+                    known[name].checked(_as(known[name].default, end, name), f"{where}.{name}")
+        elif self.vary is not None:
+            for seed in range(50):
+                for name, value in self._called(_sample(seed)).items():
+                    known[name].checked(value, f"{where}.{name}")
+        if self.levels is not None:
+            for value in self.levels.values:
+                known[self.levels.parameter].checked(value, f"{where}.{self.levels.parameter}")
+            scores = ["return", *(m.name for m in outline.measures)]
+            if self.levels.score not in scores:
+                raise SettingError(
+                    f"`score` of `Levels` is {self.levels.score!r}; it must be one of {listed(scores)}."
+                    f"{nearest(self.levels.score, scores)}"
+                )
+
+    @property
+    def key(self) -> Any:
+        """What decides the program that draws."""
+        vary = tuple(self.vary.items()) if isinstance(self.vary, dict) else self.vary
+        return (vary, self.levels.parameter if self.levels is not None else None)
+
+
+def _as(default: Any, value: float, name: str) -> Any:
+    if isinstance(default, int):
+        raise SettingError(
+            f"`{name}` is a whole number, and `between` draws fractions. Use a function, "
+            f'`lambda draw: {{"{name}": draw.integers(1, 5)}}`.'
+        )
+    return value
+
+
+def _sample(seed: int) -> Any:
+    """A draw to try a function with."""
+    from jokulmist.environments.draws import PlainDraw
+    from jokulmist.environments.noise import Domain, Noise, Stream
+
+    return PlainDraw(Noise(seed, 1, Domain.CHECK), Stream.VARY).at(0, 0)
+
+
+def vary_from(written: Mapping[str, Any]) -> dict[str, Between]:
+    """What a plan's ``[vary]`` says."""
+    found = {}
+    for name, entry in written.items():
+        ends = entry.get("between") if isinstance(entry, Mapping) else None
+        if not (isinstance(ends, (list, tuple)) and len(ends) == 2) or set(entry) - {"between", "scale"}:
+            raise SettingError(
+                f'`{name}` in `[vary]` is {entry!r}; it must be `{{ between = [1.0, 5.0] }}`, with `scale = "log"` if wanted.'
+            )
+        found[name] = between(*ends, scale=entry.get("scale", "even"))
+    return found
+
+
+def levels_from(written: Mapping[str, Any]) -> Levels:
+    """What a plan's ``[curriculum]`` says."""
+    settings = dict(written)
+    missing = [name for name in ("parameter", "values", "above") if name not in settings]
+    unknown = [name for name in settings if name not in Levels.__dataclass_fields__]
+    if missing or unknown:
+        told = f"lacks `{missing[0]}`" if missing else f"has no setting `{unknown[0]}`"
+        raise SettingError(
+            f"`[curriculum]` {told}; its settings are {listed(Levels.__dataclass_fields__)}. "
+            f'Write `parameter = "melt"`, `values = [1.0, 2.0]`, `above = 30.0`.'
+        )
+    return Levels(settings.pop("parameter"), settings.pop("values"), **settings)

@@ -1,0 +1,55 @@
+"""A curriculum while a run goes on: which level holds, and when it moves.
+
+Only episodes that began at the level count towards it; those that were open when it moved are left out.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.varying import Levels
+
+
+class Climb:
+    """The level that a run is at.
+
+    Attributes
+    ----------
+    level : int
+        Its index among the values.
+    """
+
+    def __init__(self, levels: Levels) -> None:
+        self.levels = levels
+        self.level = 0
+        self._scores: deque[float] = deque(maxlen=levels.last)
+        self._episodes = 0
+
+    @property
+    def value(self) -> float:
+        """The parameter's value at the level."""
+        return self.levels.values[self.level]
+
+    def take(self, columns: dict[str, Any]) -> None:
+        """Take finished episodes, as the columns of episodes.csv."""
+        here = columns[self.levels.parameter] == np.float32(self.value)
+        self._scores.extend(columns[self.levels.score][here].tolist())
+        self._episodes += int(here.sum())
+
+    def moved(self) -> bool:
+        """Whether another level holds from now on."""
+        if not self._scores:
+            return False
+        level = self.levels.moved(self.level, float(np.mean(self._scores)), self._episodes)
+        if level == self.level:
+            return False
+        self.level = level
+        self._scores.clear()
+        self._episodes = 0
+        return True
+
+    def __str__(self) -> str:
+        return f"`{self.levels.parameter}` is {self.value:g}, level {self.level + 1} of {len(self.levels.values)}"
