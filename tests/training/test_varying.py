@@ -179,7 +179,7 @@ def test_a_grid_is_an_evaluation_at_each_place():
     assert line.get_ydata().tolist() == [by["policy"].mean for by in grid.results]
     two = jm.evaluate_grid(run.policy, Corridor(), {"slip": [0.0, 0.5]}, episodes=2, beside=False)
     assert set(two.table["who"]) == {"policy"}
-    with pytest.raises(SettingError, match="`over` names `slide`.*Did you mean `slip`"):
+    with pytest.raises(SettingError, match=r"`over` names `slide`.*Did you mean `slip`"):
         jm.evaluate_grid(run.policy, Corridor(), {"slide": [0.0]})
     # A rule plays each episode with that episode's parameters.
     frame = jm.evaluate("rule", Slope(), episodes=5, vary=together).episodes
