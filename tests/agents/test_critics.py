@@ -9,7 +9,6 @@ from scipy import special, stats
 from test_methods import begun, noise_for
 
 import jokulmist as jm
-import jokulmist.lanes.compiled
 from jokulmist.agents import ddpg, ppo, sac
 from jokulmist.agents.critics import rows_from
 from jokulmist.agents.policies import rewards_in_scale

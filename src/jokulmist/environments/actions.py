@@ -323,3 +323,11 @@ def split(actions: Any, copies: int) -> list[Any]:
     array = np.asarray(actions)
     own: list[Any] = array.tolist() if array.ndim == 1 else list(array)
     return own
+
+
+def plain_form(own: Any) -> Any:
+    """An action of NumPy arrays in the form that `advance` gets: Python numbers where it is a single one."""
+    if isinstance(own, Record):
+        return Record(**{name: plain_form(part) for name, part in vars(own).items()})
+    array = np.asarray(own)
+    return array.item() if array.shape == () else array

@@ -19,7 +19,7 @@ from jokulmist.environments import parts
 from jokulmist.environments.actions import Action, Actions, Choice, Range
 from jokulmist.environments.channels import Channel, Spec
 from jokulmist.environments.legal import choices_of
-from jokulmist.environments.modifiers import Glass, Modifier
+from jokulmist.environments.modifiers import Glass, Grip, Modifier, Worth
 from jokulmist.environments.state import Field, State
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import DeclarationError, SettingError, listed, nearest
@@ -33,7 +33,9 @@ RESERVED = (
     "State", "action", "begin", "advance", "deadline", "time_limit", "picture", "legal", "decide_every", "decide_when",
     "meanwhile", "weights", "xp", "episode", "modified", "modify",
 )  # fmt: skip
-RECORD_COLUMNS = ("episode", "decisions", "copy", "return", "steps", "closed_by", "also_held", "reward", "step")
+RECORD_COLUMNS = (
+    "episode", "decisions", "copy", "return", "learned_return", "steps", "closed_by", "also_held", "reward", "step",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -83,6 +85,9 @@ class Description:
     fields: tuple[Field, ...]
     bare: Spec
     glass: Glass
+    grip: Grip
+    worth: Worth
+    modifiers: tuple[Modifier, ...]
     weights: tuple[float, ...]
     deadline: int | None
     time_limit: int | None
@@ -97,6 +102,15 @@ class Description:
     def spec(self) -> Spec:
         """What the agent sees: the bare channels of the class, through the modifiers."""
         return self.glass.spec
+
+    @property
+    def limit(self) -> int | None:
+        """Advances until the deadline or the time limit, whichever comes first."""
+        return min([n for n in (self.deadline, self.time_limit) if n is not None], default=None)
+
+    def left(self, steps: Any) -> Any:
+        """The share of the limit that is left after some advances; 1 where there is none."""
+        return 1.0 if self.limit is None else 1.0 - steps / self.limit
 
     @property
     def action(self) -> Action:
@@ -362,6 +376,9 @@ def describe(instance: Any, read: Outline) -> Description:
         fields=tuple(fields),
         bare=bare,
         glass=Glass(bare, ()),
+        grip=Grip(read.action, ()),
+        worth=Worth(()),
+        modifiers=(),
         weights=weights,
         deadline=limits["deadline"],
         time_limit=limits["time_limit"],
@@ -369,8 +386,14 @@ def describe(instance: Any, read: Outline) -> Description:
 
 
 def through(description: Description, modifiers: tuple[Modifier, ...]) -> Description:
-    """The same instance seen through modifiers."""
-    return replace(description, glass=Glass(description.bare, modifiers))
+    """The same instance with modifiers around it."""
+    return replace(
+        description,
+        glass=Glass(description.bare, modifiers, limited=description.limit is not None),
+        grip=Grip(description.action, modifiers, masked=description.bare.masked),
+        worth=Worth(modifiers),
+        modifiers=modifiers,
+    )
 
 
 def _channel(

@@ -7,11 +7,12 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.environments.actions import plain_form
 from jokulmist.environments.channels import Observation
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.legal import Mask, choices_of, refuse_illegal
-from jokulmist.environments.modifiers import Glimpse
+from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.noise import Domain, Noise, Stream, checked_seed
 from jokulmist.environments.state import State
 from jokulmist.environments.stepping import Stepper, combined, finished
@@ -31,6 +32,7 @@ class Moment:
     steps: int
     mask: Mask = ()
     memories: tuple[Any, ...] = ()
+    grips: tuple[Any, ...] = ()
 
 
 class Episode:
@@ -80,9 +82,13 @@ class Episode:
         state = self._stepper.begin(self._first_begin.at(0, 0))
         zeros = (0.0,) * len(self._description.terms)
         measures = (0.0,) * len(self._description.measures)
-        memories, observation = self._observed(state, self._first_sense.at(0, 0), self._first_look.at(0, 0), None)
+        around = Around(None, 1.0, self._first_glass.at(0, 0))
+        memories, observation = self._observed(
+            state, self._first_sense.at(0, 0), self._first_look.at(0, 0), None, around
+        )
         mask = self._stepper.decidable(state)
-        self._moments = [Moment(state, observation, zeros, zeros, measures, 0, 0, mask, memories)]
+        grips = self._description.grip.begun(np)
+        self._moments = [Moment(state, observation, zeros, zeros, measures, 0, 0, mask, memories, grips)]
 
     def _reseed(self, seed: int) -> None:
         noise = Noise(seed, 1, Domain.HAND)
@@ -90,16 +96,20 @@ class Episode:
         self._sense = PlainDraw(noise, Stream.SENSE)
         self._look = PlainDraw(noise, Stream.LOOK)
         self._first_look = PlainDraw(noise, Stream.FIRST_LOOK)
+        self._glass, self._grip = PlainDraw(noise, Stream.GLASS), PlainDraw(noise, Stream.GRIP)
+        self._first_glass = PlainDraw(noise, Stream.FIRST_GLASS)
         self._first_begin = PlainDraw(noise, Stream.FIRST_BEGIN)
         self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)
 
-    def _observed(self, state: State, draw: PlainDraw, look: PlainDraw, memories: Any) -> Any:
+    def _observed(self, state: State, draw: PlainDraw, look: PlainDraw, memories: Any, around: Around) -> Any:
         """What is seen of a state, and the modifiers' memories; None before the first moment."""
         row, images = self._stepper.observe(state, draw), self._stepper.look(state, look)
         glass = self._description.glass
         if glass.modifiers:
             now = Glimpse(np.array(row, np.float32), images)
-            memories, seen = glass.begun(np, now) if memories is None else glass.onward(np, memories, now)
+            memories, seen = (
+                glass.begun(np, now, around) if memories is None else glass.onward(np, memories, now, around)
+            )
             row, images = seen.numbers.tolist(), seen.images
         values: dict[str, Any] = {}
         for channel in glass.spec.numbers:
@@ -131,6 +141,11 @@ class Episode:
         own = self._description.action.own(action)
         if now.mask:
             refuse_illegal(self._description.action, own, now.mask)
+        grips = self._description.grip
+        decided = own
+        kept, own = grips.acted(np, now.grips, own, self._grip.at(now.steps, 0)) if grips.modifiers else ((), own)
+        if grips.modifiers:
+            own = plain_form(own)
         before = step.cleared(now.state)
         after = step.advance(before, own, self._advance.at(now.steps, 0))
         terms = tuple(w * t for w, t in zip(step.weights, step.reward_terms(before, own, after), strict=True))
@@ -143,7 +158,11 @@ class Episode:
         )
         held = step.held(before, own, after, steps)
         memories, observation = self._observed(
-            after, self._sense.at(now.steps, 0), self._look.at(now.steps, 0), now.memories
+            after,
+            self._sense.at(now.steps, 0),
+            self._look.at(now.steps, 0),
+            now.memories,
+            Around(decided, self._description.left(steps), self._glass.at(now.steps, 0)),
         )
         self._moments.append(
             Moment(
@@ -156,6 +175,7 @@ class Episode:
                 steps=steps,
                 mask=() if held else step.decidable(after),
                 memories=memories,
+                grips=kept,
             )
         )
 

@@ -35,7 +35,8 @@ class Domain(IntEnum):
 
 
 class Stream(IntEnum):
-    """Who asks. `FIRST_*` serve the very first states of all copies, before turn 0; `*LOOK` are the image sensors."""
+    """Who asks. `FIRST_*` serve the very first states of all copies, before turn 0; `*LOOK` are the image
+    sensors, `*GLASS` and `GRIP` the modifiers of what is seen and done."""
 
     FIRST_BEGIN = 0
     FIRST_SENSE = 1
@@ -52,6 +53,10 @@ class Stream(IntEnum):
     BEGIN_LOOK = 12
     FIRST_VARY = 13
     VARY = 14
+    FIRST_GLASS = 15
+    GLASS = 16
+    BEGIN_GLASS = 17
+    GRIP = 18
 
 
 def checked_seed(seed: Any) -> int:

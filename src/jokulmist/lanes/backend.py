@@ -12,6 +12,9 @@ from __future__ import annotations
 import os
 from functools import cache
 from pathlib import Path
+from typing import Any
+
+from jokulmist.environments.actions import Record
 
 LARGEST_SMALL_LOOP_BYTES = 16_384
 # The products of small networks are too short to share out: with a thread each core an update took half as long again,
@@ -29,6 +32,7 @@ def start_backend() -> None:
     """
     import jax
 
+    jax.tree_util.register_pytree_node(Record, lambda r: (tuple(vars(r).values()), tuple(vars(r))), _record_from)
     _keep_compiled_code()
     before = os.environ.get("XLA_FLAGS")
     if "small_while_loop" in (before or ""):
@@ -44,6 +48,10 @@ def start_backend() -> None:
             del os.environ["XLA_FLAGS"]
         else:
             os.environ["XLA_FLAGS"] = before
+
+
+def _record_from(names: tuple[str, ...], values: Any) -> Record:
+    return Record(**dict(zip(names, values, strict=True)))
 
 
 def _keep_compiled_code() -> None:

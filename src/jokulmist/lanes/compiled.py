@@ -23,7 +23,7 @@ from jokulmist.environments.description import DEADLINE, TIME_LIMIT, Description
 from jokulmist.environments.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.environment import Environment, describe, outline_of
 from jokulmist.environments.legal import Mask, mask_from
-from jokulmist.environments.modifiers import Glimpse
+from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.noise import Noise, Stream
 from jokulmist.environments.state import State, zero_of
 from jokulmist.errors import BrokenEnvironment
@@ -50,13 +50,6 @@ def register_state(cls: type[State]) -> None:
     _REGISTERED.add(cls)
 
 
-def _record_from(names: tuple[str, ...], values: Any) -> Record:
-    return Record(**dict(zip(names, values, strict=True)))
-
-
-jax.tree_util.register_pytree_node(Record, lambda r: (tuple(vars(r).values()), tuple(vars(r))), _record_from)
-
-
 class Judged(NamedTuple):
     """What one advance of all copies gave: one array over copies for each term and measure."""
 
@@ -75,6 +68,9 @@ class Requests:
     sense: tuple[Request, ...]
     look: tuple[Request, ...]
     vary: tuple[Request, ...]
+    first_glass: tuple[Request, ...]
+    glass: tuple[Request, ...]
+    grip: tuple[Request, ...]
 
     def of(self, stream: Stream) -> tuple[Request, ...]:
         if stream in (Stream.BEGIN, Stream.FIRST_BEGIN):
@@ -83,6 +79,10 @@ class Requests:
             return self.look
         if stream in (Stream.VARY, Stream.FIRST_VARY):
             return self.vary
+        if stream in (Stream.FIRST_GLASS, Stream.BEGIN_GLASS):
+            return self.first_glass
+        if stream in (Stream.GLASS, Stream.GRIP):
+            return self.glass if stream is Stream.GLASS else self.grip
         return self.advance if stream is Stream.ADVANCE else self.sense
 
 
@@ -122,7 +122,7 @@ class CompiledEnvironment:
             d.deadline,
             d.time_limit,
             d.bare.channels,
-            d.glass.modifiers,
+            d.modifiers,
             d.varying and d.varying.key,
         )
 
@@ -175,7 +175,58 @@ class CompiledEnvironment:
         state = jax.eval_shape(begin, numbers)
         jax.eval_shape(advance, numbers, state, action_like(self.description.action))
         jax.eval_shape(sense, numbers, state)
-        return Requests(counted["begin"], counted["advance"], counted["sense"], counted["look"], counted["vary"])
+        return Requests(
+            counted["begin"], counted["advance"], counted["sense"], counted["look"], counted["vary"], *self._modifying()
+        )
+
+    def _modifying(self) -> tuple[tuple[Request, ...], ...]:
+        """What the modifiers ask of chance: at a first moment, later, and of an action."""
+        d = self.description
+
+        def like(shape: tuple[int, ...], dtype: Any = jnp.float32) -> Any:
+            return jax.ShapeDtypeStruct(shape, dtype)  # type: ignore[no-untyped-call]
+
+        draws = [CountingDraw(jnp) for _ in range(3)]
+        now = Glimpse(like((d.bare.width,)), {c.name: like(c.shape, jnp.uint8) for c in d.bare.images})
+        action = action_like(d.action)
+        memories, _ = jax.eval_shape(lambda g: d.glass.begun(jnp, g, Around(None, 1.0, draws[0])), now)
+        jax.eval_shape(lambda m, g, a: d.glass.onward(jnp, m, g, Around(a, 1.0, draws[1])), memories, now, action)
+        jax.eval_shape(lambda a: d.grip.acted(jnp, d.grip.begun(jnp), a, draws[2]), action)
+        return tuple(tuple(draw.requests) for draw in draws)
+
+    def first_seen(self, glimpse: Glimpse, rows: Any, one: Any) -> tuple[Any, Glimpse]:
+        """Memories and what is seen through the modifiers at the first moments of all copies."""
+        glass = self.description.glass
+        if not glass.modifiers:
+            return (), glimpse
+        return jax.vmap(lambda g, r: glass.begun(jnp, g, Around(None, 1.0, RowDraw(jnp, r, one))))(glimpse, rows)
+
+    def seen(
+        self, memories: Any, glimpse: Glimpse, actions: Any, steps: Any, rows: Any, one: Any
+    ) -> tuple[Any, Glimpse]:
+        """The same after an action; `steps` counts each episode's advances."""
+        d = self.description
+        if not d.glass.modifiers:
+            return (), glimpse
+
+        def single(memory: Any, now: Glimpse, action: Any, count: Any, rows: Any) -> tuple[Any, Glimpse]:
+            return d.glass.onward(jnp, memory, now, Around(action, d.left(count), RowDraw(jnp, rows, one)))
+
+        return jax.vmap(single)(memories, glimpse, actions, steps, rows)
+
+    def handled(self, grips: Any, actions: Any, rows: Any, one: Any) -> tuple[Any, Any]:
+        """What is done in all copies instead of the actions that were decided."""
+        grip = self.description.grip
+        if not grip.modifiers:
+            return (), actions
+        return jax.vmap(lambda g, a, r: grip.acted(jnp, g, a, RowDraw(jnp, r, one)))(grips, actions, rows)
+
+    def valued(self, rewards: Any, befores: Any, afters: Any, ended: Any) -> Any:
+        """The rewards that are learned from."""
+        worth = self.description.worth
+        if not worth.modifiers:
+            return rewards
+        return jax.vmap(lambda r, b, a, e: worth.given(jnp, r, b, a, e))(rewards, befores, afters, ended)
 
     # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies. `own`
     # are the parameters that differ from copy to copy.

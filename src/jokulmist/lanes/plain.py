@@ -6,11 +6,12 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.environments.actions import plain_form
 from jokulmist.environments.channels import Spec
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment, revalue, revalued
 from jokulmist.environments.legal import Mask
-from jokulmist.environments.modifiers import Glimpse
+from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.noise import Noise, Stream
 from jokulmist.environments.state import State
 from jokulmist.environments.stepping import Stepper, combined, finished
@@ -51,7 +52,8 @@ class PlainLane:
         self._overs = tuple(m.over for m in self.description.measures)
         self.end_bits = (1 << self.description.true_ends) - 1
         self._glass = self.description.glass
-        self.bare = not self._glass.modifiers and not self.description.bare.masked
+        self._grip, self._worth = self.description.grip, self.description.worth
+        self.bare = not self.description.modifiers and not self.description.bare.masked
         self._glimpses = bool(self.description.bare.images or self._glass.modifiers)
         self._masked = self.description.bare.masked
         self.states: list[State] = []
@@ -60,6 +62,9 @@ class PlainLane:
         self._measures: list[list[float]] = []
         self._steps: list[int] = []
         self._memories: list[Any] = [None] * self.copies
+        self._grips: list[Any] = [()] * self.copies
+        self._learned = [0.0] * self.copies
+        self._rows: list[list[float]] = []
         self._shown: list[dict[str, Any]] = []
 
     @property
@@ -77,10 +82,11 @@ class PlainLane:
         self._measures = [[0.0] * len(self._overs) for _ in range(self.copies)]
         self._steps = [0] * self.copies
         rows = [self.steps[i].observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
+        self._grips = [self._grip.begun(np) for _ in range(self.copies)]
         observed = Observed(rows, masks=self._masks())
         if self._glimpses:
-            look = self._draws[Stream.FIRST_LOOK]
-            seen = [self._glimpse(i, row, look.at(0, i), first=True) for i, row in enumerate(rows)]
+            look, glass = self._draws[Stream.FIRST_LOOK], self._draws[Stream.FIRST_GLASS]
+            seen = [self._first_glimpse(i, row, look.at(0, i), glass.at(0, i)) for i, row in enumerate(rows)]
             observed.rows, observed.images = [row for row, _ in seen], [images for _, images in seen]
         return observed
 
@@ -97,17 +103,38 @@ class PlainLane:
             return []
         return [self.steps[i].decidable(state, i) for i, state in enumerate(self.states)]
 
-    def _glimpse(self, i: int, row: list[float], draw: PlainDraw, first: bool) -> tuple[list[float], dict[str, Any]]:
-        """What one copy is seen to show through the modifiers, and the images."""
-        images = self.steps[i].look(self.states[i], draw)
+    def _first_glimpse(
+        self, i: int, row: list[float], look: PlainDraw, draw: PlainDraw
+    ) -> tuple[list[float], dict[str, Any]]:
+        """What one copy shows through the modifiers at an episode's first moment, and the images."""
+        images = self.steps[i].look(self.states[i], look)
         if not self._glass.modifiers:
             return row, images
         now = Glimpse(np.array(row, np.float32), images)
-        if first:
-            self._memories[i], seen = self._glass.begun(np, now)
-        else:
-            self._memories[i], seen = self._glass.onward(np, self._memories[i], now)
+        self._memories[i], seen = self._glass.begun(np, now, Around(None, 1.0, draw))
         return seen.numbers.tolist(), seen.images
+
+    def _glimpse(self, i: int, row: list[float], action: Any) -> tuple[list[float], dict[str, Any]]:
+        """The same, after an action."""
+        images = self.steps[i].look(self.states[i], self._draws[Stream.LOOK].at(self.turn, i))
+        if not self._glass.modifiers:
+            return row, images
+        now = Glimpse(np.array(row, np.float32), images)
+        around = Around(action, self.description.left(self._steps[i]), self._draws[Stream.GLASS].at(self.turn, i))
+        self._memories[i], seen = self._glass.onward(np, self._memories[i], now, around)
+        return seen.numbers.tolist(), seen.images
+
+    def _handled(self, i: int, action: Any) -> Any:
+        """What is done in a copy instead of the action that was decided."""
+        draw = self._draws[Stream.GRIP].at(self.turn, i)
+        self._grips[i], done = self._grip.acted(np, self._grips[i], action, draw)
+        return plain_form(done)
+
+    def _valued(self, i: int, reward: float, before: State, ended: bool) -> float:
+        """The reward that is learned from."""
+        reward = float(self._worth.given(np, reward, before, self.states[i], ended))
+        self._learned[i] += reward
+        return reward
 
     def advance(self, actions: list[Any]) -> Outcome:
         """Advance every copy by its action, in own form."""
@@ -120,7 +147,10 @@ class PlainLane:
             if self.still[i]:
                 self._stand_still(rewards, ended, closed, rows)
                 continue
-            reward, held, row = self.advance_one(i, action)
+            before = self.states[i]
+            reward, held, row = self.advance_one(i, self._handled(i, action) if self._grip.modifiers else action)
+            if self._worth.modifiers:
+                reward = self._valued(i, reward, before, (held & self.end_bits) != 0)
             rewards.append(reward)
             ended.append((held & self.end_bits) != 0)
             closed.append(held != 0)
@@ -129,13 +159,12 @@ class PlainLane:
                 done.append(self.finish(i, held))
         last = Observed(rows, ages=list(self._steps))
         if self._glimpses:
-            look = self._draws[Stream.LOOK]
             seen = [
-                (row, self._shown[i]) if self.still[i] else self._glimpse(i, row, look.at(self.turn, i), first=False)
+                (self._rows[i], self._shown[i]) if self.still[i] else self._glimpse(i, row, actions[i])
                 for i, row in enumerate(rows)
             ]
             last.rows, last.images = [row for row, _ in seen], [images for _, images in seen]
-            self._shown = last.images
+            self._rows, self._shown = last.rows, last.images
         if self._masked:
             last.masks = self._last_masks(closed)
         observed = self._begin_anew(last, [f.copy for f in done]) if done else last
@@ -187,7 +216,7 @@ class PlainLane:
         steps = self._steps[i]
         parts = zip(self._overs, self._measures[i], strict=True)
         measured = tuple(finished(over, value, steps) for over, value in parts)
-        return Finished(i, steps, held, tuple(self._totals[i]), measured, self._varied[i])
+        return Finished(i, steps, held, tuple(self._totals[i]), measured, self._varied[i], self._learned[i])
 
     def _stand_still(
         self, rewards: list[float], ended: list[bool], closed: list[bool], rows: list[list[float]]
@@ -207,8 +236,10 @@ class PlainLane:
             observed.rows[i] = self.begin_one(i)
             observed.ages[i] = 0
             if self._glimpses:
-                draw = self._draws[Stream.BEGIN_LOOK].at(self.turn, i)
-                observed.rows[i], images = self._glimpse(i, observed.rows[i], draw, first=True)
+                look, glass = self._draws[Stream.BEGIN_LOOK], self._draws[Stream.BEGIN_GLASS]
+                observed.rows[i], images = self._first_glimpse(
+                    i, observed.rows[i], look.at(self.turn, i), glass.at(self.turn, i)
+                )
                 observed.images[i] = images
             if self._masked:
                 observed.masks[i] = self.steps[i].decidable(self.states[i], i)
@@ -231,6 +262,9 @@ class PlainLane:
         self._totals[i] = [0.0] * self._terms
         self._measures[i] = [0.0] * len(self._overs)
         self._steps[i] = 0
+        self._learned[i] = 0.0
+        if self._grip.modifiers:
+            self._grips[i] = self._grip.begun(np)
         return step.observe(state, self._draws[Stream.BEGIN_SENSE].at(self.turn, i))
 
     def _refuse(self, terms: list[float], before: State) -> None:

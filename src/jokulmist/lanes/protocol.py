@@ -53,8 +53,8 @@ class Observed:
 
 
 class Finished(NamedTuple):
-    """One episode that closed: its copy, length, unweighted totals, measures, the closings that held, and
-    the parameters that were its own."""
+    """One episode that closed: its copy, length, unweighted totals, measures, the closings that held, the
+    parameters that were its own, and the return that was learned from where rewards are modified."""
 
     copy: int
     steps: int
@@ -62,6 +62,7 @@ class Finished(NamedTuple):
     totals: tuple[float, ...]
     measures: tuple[float, ...]
     varied: tuple[float, ...] = ()
+    learned: float = 0.0
 
 
 class Outcome(NamedTuple):

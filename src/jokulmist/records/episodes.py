@@ -30,6 +30,8 @@ class Episodes:
     measures : float32, shape (rows, measures)
     varied : float32, shape (rows, parameters)
         The parameters that differ from episode to episode.
+    learned : float32, shape (rows,)
+        The return that was learned from, where rewards are modified.
     """
 
     decisions: Array
@@ -39,6 +41,7 @@ class Episodes:
     totals: Array
     measures: Array
     varied: Array
+    learned: Array
 
     def __len__(self) -> int:
         return len(self.decisions)
@@ -64,6 +67,7 @@ def columns_of(episodes: Episodes, description: Description, first: int) -> dict
         "decisions": episodes.decisions.astype(np.int64),
         "copy": episodes.copy.astype(np.int64),
         "return": episodes.returns(description.weights),
+        **({"learned_return": episodes.learned.astype(np.float32)} if description.worth.modifiers else {}),
         "steps": episodes.steps.astype(np.int64),
         "closed_by": np.array([held[0] if held else "" for held in names], dtype=object),
         "also_held": np.array(["+".join(held[1:]) for held in names], dtype=object),

@@ -114,6 +114,9 @@ class TracedCalls(ArrayCalls):
 
     def __init__(self, agent: Agent, shapes: Shapes) -> None:
         super().__init__(agent, shapes)
+        from jokulmist.lanes.backend import start_backend
+
+        start_backend()  # before any array is made, and any action of several parts is looked into
         self._requests: dict[Any, tuple[Request, ...]] = {}
         self._compiled: dict[Any, Any] = {}
         self._by_numpy = agent.chooses_by_numpy(shapes)
@@ -138,9 +141,7 @@ class TracedCalls(ArrayCalls):
         import jax.numpy as jnp
 
         from jokulmist.environments.draws import CountingDraw, RowDraw
-        from jokulmist.lanes.backend import start_backend
 
-        start_backend()
         name, explore = key
         unpacked = self._packing.unpacked if name == "learn" and self._packing is not None else None
         function, shapes = getattr(self._kind, name), self._shapes

@@ -36,7 +36,9 @@ ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768
 ENVIRONMENT_STREAMS = (
     Stream.ADVANCE, Stream.SENSE, Stream.LOOK, Stream.BEGIN, Stream.BEGIN_SENSE, Stream.BEGIN_LOOK, Stream.VARY,
+    Stream.GLASS, Stream.BEGIN_GLASS, Stream.GRIP,
 )  # fmt: skip
+FIRST_STREAMS = (Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK, Stream.FIRST_GLASS)
 NEVER = np.iinfo(np.int32).max
 
 
@@ -47,6 +49,8 @@ class Carry(NamedTuple):
     own: dict[str, Any]
     observed: Seen
     memories: tuple[Any, ...]
+    grips: tuple[Any, ...]
+    learned: Any
     stuck: Any
     steps: Any
     totals: tuple[Any, ...]
@@ -121,16 +125,21 @@ class CompiledLoop:
         program, requests = self._program, self._program.compiled.requests
         first = [
             [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
-            for stream in (Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK)
+            for stream in FIRST_STREAMS
         ]
-        states, own, observed, memories, stuck = program.start(self._numbers, self._level, *first, np.float32(1.0))
+        states, own, observed, memories, grips, stuck = program.start(
+            self._numbers, self._level, *first, np.float32(1.0)
+        )
         zeros = jnp.zeros(self.copies, jnp.float32)
         terms, measures = len(self.description.terms), len(self.description.measures)
+        valued = int(bool(self.description.worth.modifiers))
         return Carry(
             states=states,
             own=own,
             observed=observed,
             memories=memories,
+            grips=grips,
+            learned=zeros + 0 if self.description.worth.modifiers else (),
             stuck=stuck,
             steps=jnp.zeros(self.copies, jnp.int32),
             totals=tuple(zeros + 0 for _ in range(terms)),
@@ -139,7 +148,7 @@ class CompiledLoop:
             memory=memory,
             episodes=jnp.int32(0),
             sums=tuple(jnp.float32(0) for _ in self._agent.reading_names),
-            rows=jnp.zeros((program.room, 2 + terms + measures + len(own), self.copies), jnp.float32),
+            rows=jnp.zeros((program.room, 2 + terms + measures + len(own) + valued, self.copies), jnp.float32),
         )
 
     def advance(self, turns: int) -> Episodes:
@@ -220,7 +229,8 @@ class CompiledLoop:
             held=found[:, 0].astype(np.int64),
             totals=found[:, 2 : 2 + terms],
             measures=found[:, 2 + terms : 2 + terms + measures],
-            varied=found[:, 2 + terms + measures :],
+            varied=found[:, 2 + terms + measures : 2 + terms + measures + len(self.description.varied)],
+            learned=found[:, -1],
         )
 
     def set_level(self, value: float) -> None:
@@ -262,7 +272,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     choose_requests, learn_requests = _agent_requests(kind, shapes, names, learner, memory, per_update)
     requests = compiled.requests
     described = compiled.description
-    per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied))
+    per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 1)
     for stream in ENVIRONMENT_STREAMS:
         per_turn += 4 * copies * sum(r.width for r in requests.of(stream))
     per_turn += 4 * sum(r.width for r in choose_requests)
@@ -270,18 +280,21 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
     room = updates * per_update
 
-    def start(numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, one: Any) -> Any:
+    def start(
+        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, glass: Any, one: Any
+    ) -> Any:
         own = compiled.vary(level, vary, one, copies)
         states = _spread(compiled.begin(numbers, own, begin_rows, one), copies)
         glimpse = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
-        memories, shown = compiled.description.glass.begun(jnp, glimpse)
+        memories, shown = compiled.first_seen(glimpse, glass, one)
+        grips = _spread_all(compiled.description.grip.begun(jnp), copies)
         legal = compiled.legal(numbers, own, states)
         stuck: Any = ()
         if legal:
             first = (jnp.int32(NEVER), jnp.int32(0), jax.tree.map(lambda leaf: leaf[0], states))
             stuck = _stuck(first, legal, states, jnp.int32(0))
         seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(copies, jnp.int32))
-        return states, own, seen, memories, stuck
+        return states, own, seen, memories, grips, stuck
 
     turn = _turn_of(compiled, kind, shapes)
 
@@ -337,7 +350,6 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
     description = compiled.description
     end_bits = (1 << description.true_ends) - 1
     overs = [m.over for m in description.measures]
-    glass = description.glass
 
     def turn(
         numbers: Any, level: Any, now: Numbers, carry: Carry, noise: Any, t: Any, one: Any
@@ -346,12 +358,15 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         draw = RowDraw(jnp, _at(noise["EXPLORE"], t), one)
         actions, memory, notes = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
         steps = carry.steps + 1
-        judged = compiled.advance(numbers, own, carry.states, actions, steps, _at(noise["ADVANCE"], t), one)
+        grips, done = compiled.handled(carry.grips, actions, _at(noise["GRIP"], t), one)
+        judged = compiled.advance(numbers, own, carry.states, done, steps, _at(noise["ADVANCE"], t), one)
         weights = numbers["weights"]
         reward = sum(weights[k] * term for k, term in enumerate(judged.terms)) + jnp.zeros(copies, jnp.float32)
         closed, ended = judged.held != 0, (judged.held & end_bits) != 0
         glimpse = compiled.observe(numbers, own, judged.after, _at(noise["SENSE"], t), _at(noise["LOOK"], t), one)
-        memories, shown = glass.onward(jnp, carry.memories, glimpse._replace(numbers=glimpse.numbers / one))
+        reward = compiled.valued(reward, carry.states, judged.after, ended)
+        glimpse = glimpse._replace(numbers=glimpse.numbers / one)
+        memories, shown = compiled.seen(carry.memories, glimpse, actions, steps, _at(noise["GLASS"], t), one)
         legal = compiled.legal(numbers, own, judged.after)
         # Where nothing is allowed, nothing need be: an episode may close there. Else `stuck` tells of it.
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
@@ -366,7 +381,7 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
             first = compiled.observe(
                 numbers, next_own, states, _at(noise["BEGIN_SENSE"], t), _at(noise["BEGIN_LOOK"], t), one
             )
-            kept, shown_first = glass.begun(jnp, first)
+            kept, shown_first = compiled.first_seen(first, _at(noise["BEGIN_GLASS"], t), one)
             allowed = compiled.legal(numbers, next_own, states)
             seen = Seen(shown_first.numbers, shown_first.images, allowed, jnp.zeros_like(steps))
             new = (seen, kept)
@@ -378,20 +393,30 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         states, next_own, observed, memories = lax.cond(
             closing > 0, anew, lambda _: (judged.after, own, last._replace(legal=legal), memories), None
         )
+        own_rows = [own[name].astype(jnp.float32) for name in description.varied]
         stuck = carry.stuck if not legal else _stuck(carry.stuck, observed.legal, states, t)
         totals = tuple(so_far + term for so_far, term in zip(carry.totals, judged.terms, strict=True))
         measures = tuple(
             _running(over, so_far, value, steps)
             for over, so_far, value in zip(overs, carry.measures, judged.measures, strict=True)
         )
+        learned: Any = carry.learned
+        if description.worth.modifiers:
+            learned = learned + reward
+            own_rows = [*own_rows, learned]
+            learned = jnp.where(closed, 0.0, learned)
+        if description.grip.modifiers:
+            fresh_grips = _spread_all(description.grip.begun(jnp), copies)
+            grips = jax.tree.map(lambda new, old: _choose(closed, new, old), fresh_grips, grips)
         told = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
-        own_rows = [own[name].astype(jnp.float32) for name in description.varied]
         row = jnp.stack([judged.held.astype(jnp.float32), steps.astype(jnp.float32), *totals, *told, *own_rows])
         carry = Carry(
             states=states,
             own=next_own,
             observed=observed,
             memories=memories,
+            grips=grips,
+            learned=learned,
             stuck=stuck,
             steps=jnp.where(closed, 0, steps),
             totals=tuple(jnp.where(closed, 0.0, total) for total in totals),
@@ -430,6 +455,11 @@ def _choose(closed: Any, new: Any, old: Any) -> Any:
 
 def _spread(states: Any, copies: int) -> Any:
     return jax.tree.map(lambda leaf: jnp.broadcast_to(leaf, (copies, *leaf.shape[1:])), states)
+
+
+def _spread_all(tree: Any, copies: int) -> Any:
+    """The same for every copy."""
+    return jax.tree.map(lambda leaf: jnp.broadcast_to(leaf, (copies, *leaf.shape)), tree)
 
 
 def _running(over: str, so_far: Any, value: Any, steps: Any) -> Any:

@@ -1,0 +1,49 @@
+"""What stands around an environment: small immutable objects that change what is seen, done or learned from."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from jokulmist.environments.modifiers.base import Around, Glimpse, Modifier
+from jokulmist.environments.modifiers.doing import Late, Repeat, Shaky
+from jokulmist.environments.modifiers.glass import Glass, Grip, Worth
+from jokulmist.environments.modifiers.rewarding import Clipped, Potential, Scaled, Signed
+from jokulmist.environments.modifiers.seeing import (
+    Brighter,
+    Crop,
+    Delay,
+    Grey,
+    Hide,
+    LastAction,
+    Noisy,
+    Shrink,
+    TimeLeft,
+)
+from jokulmist.environments.modifiers.stack import Stack
+from jokulmist.errors import SettingError, listed, nearest
+
+__all__ = [
+    "Around", "Brighter", "Clipped", "Crop", "Delay", "Glass", "Glimpse", "Grey", "Grip", "Hide", "LastAction", "Late",
+    "Modifier", "Noisy", "Potential", "Repeat", "Scaled", "Shaky", "Shrink", "Signed", "Stack", "TimeLeft", "Worth",
+    "modifier_from",
+]  # fmt: skip
+
+KINDS: dict[str, type[Modifier]] = {
+    cls.__name__: cls
+    for cls in (
+        Stack, Delay, Noisy, Hide, LastAction, TimeLeft, Crop, Shrink, Grey, Brighter, Repeat, Late, Shaky, Scaled,
+        Clipped, Signed, Potential,
+    )
+}  # fmt: skip
+
+
+def modifier_from(written: Any) -> Modifier:
+    """The modifier that an entry of a plan's ``modify`` names."""
+    use = written.get("use") if isinstance(written, dict) else None
+    if use not in KINDS:
+        raise SettingError(
+            f"an entry of `modify` is a table with `use`, one of {listed(KINDS)}; got {written!r}.{nearest(str(use), KINDS)} "
+            f'Write for instance `modify = [{{ use = "Stack", count = 4 }}]`.'
+        )
+    made: Modifier = KINDS[use].made_from({name: value for name, value in written.items() if name != "use"})
+    return made

@@ -1,0 +1,193 @@
+"""What all modifiers share: small immutable objects around an environment, told apart by what they touch.
+
+Their functions are for one copy and written against ``xp``, so that both lanes use them; what a modifier remembers is a
+memory of each copy's own. Modifiers of the observation see the moments in the order in which they are named, the first
+nearest the environment; those of the action are asked in the opposite order, from the agent inwards.
+"""
+
+from __future__ import annotations
+
+from dataclasses import fields
+from types import ModuleType
+from typing import Any, ClassVar, Literal, NamedTuple
+
+import numpy as np
+
+from jokulmist.environments.actions import Action, Actions, Choice, Record
+from jokulmist.environments.channels import Channel, Spec
+from jokulmist.errors import SettingError, listed, nearest
+
+Touches = Literal["observation", "action", "reward"]
+
+
+class Glimpse(NamedTuple):
+    """One moment's channels: the flat numbers, shape ``(..., width)``, and the images by name."""
+
+    numbers: Any
+    images: dict[str, Any]
+
+
+class Around(NamedTuple):
+    """What a modifier of the observation may ask for besides the channels.
+
+    Attributes
+    ----------
+    action : in own form, optional
+        What the agent decided before this moment; None at an episode's first.
+    left : float
+        The share of the deadline or time limit that is left; 1 where there is none.
+    draw : Draw
+        Its chance.
+    """
+
+    action: Any
+    left: Any
+    draw: Any
+
+
+class Modifier:
+    """Base of everything that stands around an environment; see `jm.Stack` for one."""
+
+    touches: ClassVar[Touches]
+
+    def written(self) -> dict[str, Any]:
+        """As it stands in a plan."""
+        found = {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
+        return {"use": type(self).__name__, **{n: list(v) if isinstance(v, tuple) else v for n, v in found.items()}}
+
+    @classmethod
+    def made_from(cls, settings: dict[str, Any]) -> Any:
+        """The modifier of a plan's settings."""
+        names = [f.name for f in fields(cls)]  # type: ignore[arg-type]
+        for name in settings:
+            if name not in names:
+                raise SettingError(
+                    f"`{cls.__name__}` has no setting `{name}`; its settings are {listed(names)}.{nearest(name, names)}"
+                )
+        try:
+            return cls(**settings)
+        except TypeError:
+            raise SettingError(f"`{cls.__name__}` needs {listed(names)}; got {listed(settings)}.") from None
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({', '.join(repr(getattr(self, f.name)) for f in fields(self))})"  # type: ignore[arg-type]
+
+
+class Observing(Modifier):
+    """Base of modifiers of the observation."""
+
+    touches = "observation"
+    needs_limit: ClassVar[bool] = False
+
+    def spec(self, spec: Spec) -> Spec:
+        """The spec that is seen through it; `SettingError` where it does not fit what is below."""
+        raise NotImplementedError
+
+    def begun(self, spec: Spec, xp: ModuleType, first: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+        """Memory and what is seen at an episode's first moment; `spec` is the one below."""
+        raise NotImplementedError
+
+    def onward(self, spec: Spec, xp: ModuleType, memory: Any, now: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+        """The same, one decision later."""
+        raise NotImplementedError
+
+
+class Acting(Modifier):
+    """Base of modifiers of the action."""
+
+    touches = "action"
+
+    def refuse(self, action: Action) -> None:
+        """Raise `SettingError` where it does not fit the action."""
+
+    def begun(self, xp: ModuleType, action: Action) -> Any:
+        """The memory at an episode's first decision."""
+        return ()
+
+    def acted(self, xp: ModuleType, action: Action, memory: Any, own: Any, draw: Any) -> tuple[Any, Any]:
+        """Memory, and what is done instead of the action in own form."""
+        raise NotImplementedError
+
+
+class Rewarding(Modifier):
+    """Base of modifiers of the reward that is learned from; what is recorded stays as it was."""
+
+    touches = "reward"
+
+    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
+        """The reward that is learned from."""
+        raise NotImplementedError
+
+
+def known_channel(modifier: str, spec: Spec, name: str, image: bool | None = None) -> Channel:
+    """A channel by name, or an error that lists them.
+
+    Parameters
+    ----------
+    image : bool, optional
+        Whether it must be an image, or must be none.
+    """
+    known = {c.name: c for c in spec.channels}
+    if name not in known:
+        raise SettingError(
+            f"`{modifier}` names the channel `{name}`; the environment shows {listed(known)}.{nearest(name, known)}"
+        )
+    if image is not None and known[name].image is not image:
+        kind = "an image" if image else "numbers"
+        raise SettingError(
+            f"`{modifier}` works on {kind}, and `{name}` is {'numbers' if image else 'an image'}. "
+            f"Channels are {listed(c.name for c in spec.channels if c.image is image) or 'none'}."
+        )
+    return known[name]
+
+
+def parted(spec: Spec, glimpse: Glimpse) -> dict[str, Any]:
+    """The values of all channels by name, each of its shape."""
+    lead = glimpse.numbers.shape[:-1]
+    parts = {c.name: glimpse.numbers[..., spec.slices[c.name]].reshape((*lead, *c.shape)) for c in spec.numbers}
+    return {**parts, **glimpse.images}
+
+
+def joined(xp: ModuleType, spec: Spec, parts: dict[str, Any]) -> Glimpse:
+    """A glimpse of a spec from the values of its channels."""
+    rows = [xp.asarray(parts[c.name], dtype=xp.float32) for c in spec.numbers]
+    flat = [
+        row.reshape(*row.shape[: row.ndim - len(c.shape)], c.size) for row, c in zip(rows, spec.numbers, strict=True)
+    ]
+    numbers = xp.concatenate(flat, axis=-1) if flat else xp.zeros((0,), xp.float32)
+    return Glimpse(numbers, {c.name: parts[c.name] for c in spec.images})
+
+
+def encoded(xp: ModuleType, action: Action, own: Any) -> Any:
+    """An action as numbers: one-hot for a choice, in [-1, 1] for a range; shape ``(size,)``."""
+    if isinstance(action, Actions):
+        return xp.concatenate([encoded(xp, part, getattr(own, name)) for name, part in action.parts.items()])
+    if isinstance(action, Choice):
+        return xp.asarray(xp.arange(action.count) == own, dtype=xp.float32)
+    unit = 2.0 * (xp.asarray(own, dtype=xp.float32) - action.low) / (action.high - action.low) - 1.0
+    return unit.reshape(action.size)
+
+
+def by_part(function: Any, action: Action, *owns: Any) -> Any:
+    """A function of each part and its values in own form; the result has the form of an action."""
+    if isinstance(action, Actions):
+        return Record(**{n: function(part, *(getattr(own, n) for own in owns)) for n, part in action.parts.items()})
+    return function(action, *owns)
+
+
+def idle_of(xp: ModuleType, action: Action, given: Any = None) -> Any:
+    """An action to begin with, in own form as arrays: the one given, else first alternatives and middles."""
+    if given is not None:
+        return by_part(lambda part, own: _array(xp, part, own), action, action.own(given))
+
+    def plainest(part: Any) -> Any:
+        if isinstance(part, Choice):
+            return _array(xp, part, 0)
+        low, high = np.nan_to_num(part.low, neginf=0.0), np.nan_to_num(part.high, posinf=0.0)
+        return _array(xp, part, np.clip(0.5 * (low + high), part.low, part.high))
+
+    return by_part(plainest, action)
+
+
+def _array(xp: ModuleType, part: Any, own: Any) -> Any:
+    return xp.asarray(own, dtype=xp.int32 if isinstance(part, Choice) else xp.float32)

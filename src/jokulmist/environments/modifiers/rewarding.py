@@ -1,0 +1,103 @@
+"""Modifiers of the reward that is learned from. Returns are recorded as they were, with ``learned_return`` beside them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from types import ModuleType
+from typing import Any
+
+from jokulmist.environments.modifiers.base import Rewarding
+from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.loading import function_named, name_of
+
+
+@dataclass(frozen=True, repr=False)
+class Scaled(Rewarding):
+    """Multiply the reward.
+
+    Parameters
+    ----------
+    by : float
+    """
+
+    by: float
+
+    def __post_init__(self) -> None:
+        if (
+            isinstance(self.by, bool)
+            or not isinstance(self.by, (int, float))
+            or not math.isfinite(self.by)
+            or not self.by
+        ):
+            raise SettingError(f"`by` of `Scaled` must be a number other than 0; got {self.by!r}.")
+
+    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
+        return self.by * reward
+
+
+@dataclass(frozen=True, repr=False)
+class Clipped(Rewarding):
+    """Keep the reward between two bounds.
+
+    Parameters
+    ----------
+    low, high : float
+    """
+
+    low: float
+    high: float
+
+    def __post_init__(self) -> None:
+        if not (isinstance(self.low, (int, float)) and isinstance(self.high, (int, float)) and self.low < self.high):
+            raise SettingError(f"`Clipped` needs low < high; got {self.low!r} and {self.high!r}.")
+
+    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
+        return xp.clip(reward, self.low, self.high)
+
+
+@dataclass(frozen=True, repr=False)
+class Signed(Rewarding):
+    """Keep the reward's sign alone: -1, 0 or 1."""
+
+    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
+        return xp.sign(reward)
+
+
+@dataclass(frozen=True, repr=False)
+class Potential(Rewarding):
+    """Add the gain of a potential, which makes good states easier to find and leaves the best policy as it is.
+
+    added = discount Phi(s') - Phi(s), with Phi = 0 after a true end
+
+    Ng, Harada and Russell (1999), "Policy invariance under reward transformations", theorem 1.
+
+    Parameters
+    ----------
+    of : function of the state
+        Phi; written with ``+``, ``*`` and the like, or with ``jm.gallery``-style ``xp`` functions on the numbers of a state.
+        In a plan ``"mine.py:height"``.
+    discount : float, in [0, 1]
+        The same as the agent's.
+    """
+
+    of: Callable[[Any], Any]
+    discount: float = 0.99
+
+    def __post_init__(self) -> None:
+        if isinstance(self.of, str):
+            try:
+                object.__setattr__(self, "of", function_named(self.of))
+            except JokulmistError as wrong:
+                raise SettingError(f"`of` of `Potential`: {wrong}") from None
+        if not callable(self.of):
+            raise SettingError(f"`of` of `Potential` must be a function of the state; got {self.of!r}.")
+        if not (isinstance(self.discount, (int, float)) and 0.0 <= self.discount <= 1.0):
+            raise SettingError(f"`discount` of `Potential` must lie in [0, 1]; got {self.discount!r}.")
+
+    def written(self) -> dict[str, Any]:
+        return {"use": "Potential", "of": name_of(self.of), "discount": self.discount}
+
+    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
+        return reward + self.discount * xp.where(ended, 0.0, self.of(after)) - self.of(before)

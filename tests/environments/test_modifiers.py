@@ -1,0 +1,304 @@
+"""Modifiers by hand against the history of states, and the same on both lanes; orders that make sense, and those that do not."""
+
+import itertools
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+import pytest
+from places import Camera, Corridor, Gates, Signal, Skiff
+from scipy import stats
+
+import jokulmist as jm
+from jokulmist.environments.environment import describe
+from jokulmist.errors import SettingError
+from jokulmist.training.plans import plan_of
+
+
+class Buoy(jm.Environment):
+    """A number that moves by what is done, a choice beside a range, an end and a limit."""
+
+    time_limit = 9
+
+    class State(jm.State):
+        x: float = jm.seen(low=-30.0, high=30.0)
+        y: float = jm.seen(low=-30.0, high=30.0)
+
+    action = jm.Actions(way=jm.Choice("west", "stay", "east"), pull=jm.Range(0.0, 2.0))
+
+    def begin(self, draw):
+        return self.State(x=draw.uniform(-1.0, 1.0), y=0.0)
+
+    def advance(self, state, action, draw):
+        return state.replace(x=state.x + (action.way - 1.0) * action.pull, y=state.y + action.pull)
+
+    @jm.reward
+    def gain(self, before, after):
+        return after.x - before.x
+
+    @jm.ending
+    def ashore(self, after):
+        return after.x > 3.0
+
+    @jm.measure
+    def pulled(self, action):
+        return action.pull
+
+
+class Colours(jm.Environment):
+    time_limit = 5
+
+    class State(jm.State):
+        turn: int = jm.seen(low=0, high=9)
+
+    action = jm.Choice(2)
+
+    def begin(self, draw):
+        return self.State(turn=draw.integers(0, 3))
+
+    def advance(self, state, action, draw):
+        return state.replace(turn=state.turn + 1)
+
+    @jm.sensor(shape=(4, 6, 3), image=True)
+    def view(self, state):
+        xp = self.xp
+        return xp.asarray(xp.arange(72).reshape(4, 6, 3) * (state.turn + 1) % 251, dtype=xp.uint8)
+
+    @jm.reward
+    def gain(self, after):
+        return 1.0 * after.turn
+
+
+ACTIONS = [
+    {"way": w, "pull": p} for w, p in (("east", 1.0), ("east", 0.5), ("west", 2.0), ("stay", 1.5), ("east", 2.0))
+]
+
+
+def walk(env, actions=ACTIONS, seed=3):
+    """What is seen at each moment of an episode, and the states."""
+    episode = env.episode(seed=seed)
+    seen, states = [episode.observation], [episode.state]
+    for action in actions:
+        episode.act(action)
+        seen.append(episode.observation)
+        states.append(episode.state)
+    return seen, states
+
+
+def test_what_is_seen_follows_from_the_history_of_states():
+    env = Buoy().modified(
+        jm.Delay("x", 2), jm.Stack(2, "x"), jm.LastAction(), jm.TimeLeft(), jm.Hide("y"), jm.Delay("time_left", 1)
+    )
+    assert [c.name for c in describe(env).spec.channels] == ["x", "last_action", "time_left"]
+    seen, states = walk(env)
+    x = [s.x for s in states]
+    for t, moment in enumerate(seen):
+        delayed = [x[max(t - 2 - back, 0)] for back in (1, 0)]
+        assert moment.x.tolist() == pytest.approx(delayed)
+        assert moment.time_left == pytest.approx(1.0 - max(t - 1, 0) / 9)
+        last = (
+            np.zeros(4)
+            if t == 0
+            else np.append(
+                np.eye(3)[["west", "stay", "east"].index(ACTIONS[t - 1]["way"])], ACTIONS[t - 1]["pull"] - 1.0
+            )
+        )
+        assert moment.last_action.tolist() == pytest.approx(last)
+    episode = env.episode(seed=3)
+    for action in ACTIONS:
+        episode.act(action)
+    episode.back(3)  # a rewound episode remembers no more than it had seen
+    assert episode.observation.x.tolist() == seen[2].x.tolist()
+
+
+def test_images_are_cut_shrunk_greyed_and_kept_bright():
+    raw = [np.asarray(m.view, float) for m in walk(Colours(), [0, 1, 0])[0]]
+    cut = walk(Colours().modified(jm.Crop("view", (1, 4), (0, 5)), jm.Shrink("view", 2)), [0, 1, 0])[0]
+    grey = walk(Colours().modified(jm.Grey("view"), jm.Brighter("view"), jm.Stack(2, "view")), [0, 1, 0])[0]
+    shades = [np.round(image @ [0.299, 0.587, 0.114]) for image in raw]
+    for t, (c, g) in enumerate(zip(cut, grey, strict=True)):
+        squares = raw[t][1:3, :4].reshape(1, 2, 2, 2, 3).mean(axis=(1, 3))
+        assert c.view.shape == (1, 2, 3)
+        assert np.abs(c.view - squares).max() <= 0.5
+        bright = [np.maximum(shades[max(s, 0)], shades[max(s - 1, 0)]) for s in (t - 1, t)]
+        assert g.view.shape == (4, 6, 2)
+        assert np.abs(g.view - np.stack(bright, axis=-1)).max() <= 1.0
+
+
+def test_actions_are_repeated_late_and_shaken():
+    late = Buoy().modified(jm.Late(2, idle={"way": "west", "pull": 1.0}))
+    _, states = walk(late)
+    moves = np.diff([s.x for s in states])
+    assert moves.tolist() == pytest.approx([-1.0, -1.0, 1.0, 0.5, -2.0])
+    env = Corridor(length=50).modified(jm.Repeat(0.3))
+    repeats, count, done = 0, 0, 0
+    for seed in range(60):
+        episode = env.episode(seed=seed)
+        for turn in range(20):
+            before = episode.state.cell
+            episode.act(turn % 2)  # told to change sides at every decision
+            moved = (episode.state.cell - before + 1) // 2
+            if turn and done != turn % 2:  # else a repetition cannot be told
+                repeats += moved == done
+                count += 1
+            elif not turn:
+                assert moved == 0  # the first decision is never repeated
+            done = moved
+    assert stats.binomtest(repeats, count, 0.3).pvalue > 1e-3
+    shaken = [walk(Buoy().modified(jm.Shaky(0.2)), [{"way": "east", "pull": 1.0}], seed)[1] for seed in range(400)]
+    pulls = np.array([s[1].x - s[0].x for s in shaken])
+    assert stats.kstest((pulls - 1.0) / 0.2, stats.norm.cdf).pvalue > 1e-3
+    bound = [walk(Buoy().modified(jm.Shaky(5.0)), [{"way": "east", "pull": 1.0}], seed)[1] for seed in range(50)]
+    assert {round(s[1].x - s[0].x, 4) for s in bound} > {0.0, 2.0}  # clipped at the bounds
+    noisy = [walk(Buoy().modified(jm.Noisy("y", 0.5)), [], seed)[0][0].y for seed in range(400)]
+    assert stats.kstest(np.array(noisy) / 0.5, stats.norm.cdf).pvalue > 1e-3
+
+
+class Nothing(NamedTuple):
+    total: Any
+
+
+class Echo(jm.Agent):
+    """Random play that tells what it was shown and given."""
+
+    reading_names = ("seen", "after", "earned")
+
+    def refuse(self, spec):
+        pass
+
+    @staticmethod
+    def fresh(shapes, numbers, noise):
+        return Nothing(np.float32(0.0)), ()
+
+    @staticmethod
+    def choose(shapes, numbers, learner, memory, observed, noise, explore):
+        action, xp = shapes.spec.action, noise.xp
+        if isinstance(action, jm.Choice):
+            return noise.integers(0, action.count, shape=(shapes.copies,)), memory, ()
+        chosen = {
+            "way": noise.integers(0, 3, shape=(shapes.copies,)),
+            "pull": noise.uniform(0.0, 2.0, shape=(shapes.copies,)),
+        }
+        del xp
+        return jm.environments.actions.Record(**chosen), memory, ()
+
+    @staticmethod
+    def learn(shapes, numbers, learner, memory, e, noise):
+        import jax.numpy as jnp
+
+        def told(seen):
+            weights = 1.0 + jnp.arange(seen.numbers.shape[-1])
+            images = sum(jnp.sum(image.astype(jnp.float32)) for image in seen.images.values())
+            return jnp.sum(seen.numbers * weights) + 0.01 * images
+
+        return learner, memory, (told(e.observed), told(e.last), jnp.sum(e.rewards))
+
+
+AROUND = {
+    "numbers": (Buoy, (jm.Delay("x", 2), jm.Noisy("y", 0.3), jm.Stack(3, "x"), jm.LastAction(), jm.TimeLeft())),
+    "actions": (Buoy, (jm.Repeat(0.4), jm.Late(1), jm.Shaky(0.3), jm.LastAction())),
+    "rewards": (Buoy, (jm.Scaled(3.0), jm.Clipped(-1.0, 2.0), jm.Potential(lambda s: s.x + s.y, 0.9))),
+    "images": (
+        Colours,
+        (jm.Crop("view", (0, 4), (1, 5)), jm.Grey("view"), jm.Brighter("view"), jm.Stack(2), jm.Hide("turn")),
+    ),
+}
+
+
+@pytest.mark.parametrize("name", AROUND)
+def test_both_lanes_show_do_and_give_the_same(name):
+    cls, modifiers = AROUND[name]
+    env = cls().modified(*modifiers)
+    runs = [jm.train(env, Echo(), steps=240, copies=4, folder=None, lane=lane) for lane in ("plain", "compiled")]
+    assert [run.origin["lane"] for run in runs] == ["plain", "compiled"]
+    plain, compiled = (run.episodes.drop(columns=["closed_by", "also_held"]).to_numpy(float) for run in runs)
+    assert len(plain) > 8
+    assert np.allclose(plain, compiled, rtol=1e-4, atol=1e-4)
+    told = [run.readings[["seen", "after", "earned"]].to_numpy(float) for run in runs]
+    assert np.allclose(*told, rtol=1e-4, atol=1e-3)
+
+
+def test_what_is_recorded_is_the_unmodified_return_with_the_other_beside_it():
+    env = Buoy().modified(jm.Scaled(2.0), jm.Potential(lambda s: 5.0 * s.y, 1.0))
+    for lane in ("plain", "compiled"):
+        frame = jm.train(env, Echo(), steps=400, copies=2, folder=None, lane=lane).episodes
+        ended = (frame["closed_by"] == "ashore").to_numpy()
+        assert ended.any()
+        assert (~ended).any()
+        # With a discount of 1 the potential's gains add up to its last value, and nothing after a true end.
+        wanted = 2.0 * frame["return"] + np.where(ended, 0.0, 5.0 * frame["pulled"])
+        assert np.allclose(frame["learned_return"], wanted, atol=1e-3)
+    assert "learned_return" not in jm.evaluate("random", Buoy(), episodes=2).episodes
+
+
+def test_observing_modifiers_compose_in_any_order_that_makes_sense():
+    parts = [jm.Delay("x", 1), jm.Stack(2, "y"), jm.LastAction(), jm.Hide("x")]
+    for order in itertools.permutations(parts):
+        if order.index(parts[0]) > order.index(parts[3]):
+            with pytest.raises(SettingError, match="`Delay` names the channel `x`; the environment shows"):
+                Buoy().modified(*order)
+        else:
+            seen, _ = walk(Buoy().modified(*order))
+            assert set(seen[0].keys()) == {"y", "last_action"}
+            assert seen[-1].y.shape == (2,)
+
+
+@pytest.mark.parametrize(
+    ("env", "modifiers", "message"),
+    [
+        (Colours, (jm.Stack(2), jm.Grey("view")), "Name it before `Stack`"),
+        (Colours, (jm.Stack(2), jm.Brighter("view")), "must be named before `Stack`"),
+        (Colours, (jm.Stack(2), jm.Stack(2)), "is stacked twice"),
+        (Colours, (jm.Crop("view", (0, 9), (0, 2)),), "`Crop` reaches to row 9"),
+        (Colours, (jm.Shrink("turn", 2),), "works on an image, and `turn` is numbers. Channels are `view`"),
+        (Colours, (jm.Noisy("turn", 1.0),), "`turn` holds whole numbers"),
+        (Colours, (jm.Shaky(0.1),), "the action has no range"),
+        (Signal, (jm.Hide("view"),), "leaves nothing to be seen"),
+        (Buoy, (jm.LastAction(), jm.LastAction()), "adds the channel `last_action`, which is there already"),
+        (Gates, (jm.Repeat(0.1),), "can do what is not allowed now"),
+        (Skiff, (jm.Late(1, idle={"tack": "aft", "sail": 0.0}),), "no action `aft`"),
+    ],
+)
+def test_what_makes_no_sense_is_refused_with_the_reason(env, modifiers, message):
+    with pytest.raises(jm.JokulmistError, match=message):
+        env().modified(*modifiers)
+
+
+def test_settings_are_checked_and_stand_in_plans():
+    for wrong in (
+        lambda: jm.Delay("x", 0), lambda: jm.Repeat(1.0), lambda: jm.Scaled(0), lambda: jm.Clipped(2, 1),
+        lambda: jm.Noisy("x", -1), lambda: jm.Shrink("v", 1), lambda: jm.Crop("v", (3, 2), (0, 1)), lambda: jm.Hide(),
+        lambda: jm.Late(0), lambda: jm.Potential(3), lambda: jm.Shaky(0), lambda: jm.Potential("no.py:f"),
+    ):  # fmt: skip
+        with pytest.raises(SettingError):
+            wrong()
+    Path("hill.py").write_text("def height(state):\n    return state.position\n")
+    modify = [
+        {"use": "Delay", "channel": "position", "decisions": 2}, {"use": "Late", "decisions": 1, "idle": "drift"},
+        {"use": "Clipped", "low": -1.0, "high": 1.0}, {"use": "Potential", "of": "hill.py:height", "discount": 0.9},
+        {"use": "TimeLeft"}, {"use": "Hide", "channels": ["current"]},
+    ]  # fmt: skip
+    sections = {
+        "environment": {"use": "ferry", "modify": modify},
+        "agent": {"use": "RandomPlay"},
+        "training": {"steps": 64},
+    }
+    plan = plan_of(sections)
+    again = plan_of(plan.written())
+    assert again.environment == plan.environment
+    run = jm.train(again.environment, jm.RandomPlay(), steps=64, copies=4)
+    assert jm.Run.open(run.path).plan.environment == plan.environment
+    with pytest.raises(SettingError, match=r"`Delay` has no setting `decision`.*Did you mean `decisions`"):
+        plan_of({**sections, "environment": {"use": "ferry", "modify": [{"use": "Delay", "decision": 2}]}})
+    with pytest.raises(SettingError, match="Did you mean `Delay`"):
+        plan_of({**sections, "environment": {"use": "ferry", "modify": [{"use": "Dely"}]}})
+
+    class Endless(Camera):
+        time_limit = None
+
+        @jm.ending
+        def never(self, after):
+            return after.place < 0
+
+    with pytest.raises(SettingError, match="needs a limit, and the environment has neither"):
+        Endless().modified(jm.TimeLeft())
