@@ -302,3 +302,47 @@ def test_settings_are_checked_and_stand_in_plans():
 
     with pytest.raises(SettingError, match="needs a limit, and the environment has neither"):
         Endless().modified(jm.TimeLeft())
+
+
+class Held(Buoy):
+    """A decision is held for three advances; the last of an episode may be cut short."""
+
+    decide_every = 3
+    time_limit = 10
+
+    def advance(self, state, action, draw):
+        moved = super().advance(state, action, draw)
+        return moved.replace(y=state.y + draw.uniform(0.5, 1.5))
+
+    @jm.measure(over="mean")
+    def height(self, after):
+        return after.y
+
+
+def test_a_held_decision_sums_rewards_and_is_cut_short_at_an_end():
+    env = Held().modified(jm.TimeLeft())
+    episode = env.episode(seed=2)
+    x = episode.state.x
+    for decision in range(1, 5):
+        episode.act({"way": "west", "pull": 1.0})
+        assert (episode.steps, episode.advances) == (decision, min(3 * decision, 10))
+        assert episode.reward == pytest.approx(-3.0 if decision < 4 else -1.0)
+        assert episode.observation.time_left == pytest.approx(1.0 - episode.advances / 10)
+    assert (episode.closed_by, episode.total) == ("time limit", pytest.approx(-10.0))
+    assert episode.state.x == pytest.approx(x - 10.0)
+    runs = [jm.train(env, Echo(), steps=400, copies=4, folder=None, lane=lane) for lane in ("plain", "compiled")]
+    assert [run.origin["lane"] for run in runs] == ["plain", "compiled"]
+    plain, compiled = (run.episodes.drop(columns=["closed_by", "also_held"]) for run in runs)
+    assert np.allclose(plain.to_numpy(float), compiled.to_numpy(float), rtol=1e-4, atol=1e-4)
+    assert set(plain["closed_by"] if "closed_by" in plain else runs[0].episodes["closed_by"]) == {
+        "ashore",
+        "time limit",
+    }
+    assert ((plain["steps"] - 1) * 3 < plain["advances"]).all() and (plain["advances"] <= plain["steps"] * 3).all()
+    told = [run.readings[["seen", "after", "earned"]].to_numpy(float) for run in runs]
+    assert np.allclose(*told, rtol=1e-4, atol=1e-3)
+    # A pilot takes the same decisions copy by copy.
+    piloted = jm.train(Held(), jm.RandomPlay(), steps=60, copies=2, folder=None, lane="plain").episodes
+    assert (piloted["advances"] > piloted["steps"]).all()
+    with pytest.raises(jm.JokulmistError, match="`decide_every` of `Wrong` must be a whole number"):
+        type("Wrong", (Buoy,), {"decide_every": 0, "__module__": __name__})()

@@ -34,7 +34,7 @@ RESERVED = (
     "meanwhile", "weights", "xp", "episode", "modified", "modify",
 )  # fmt: skip
 RECORD_COLUMNS = (
-    "episode", "decisions", "copy", "return", "learned_return", "steps", "closed_by", "also_held", "reward", "step",
+    "episode", "decisions", "copy", "return", "learned_return", "steps", "advances", "closed_by", "also_held", "reward", "step",
 )  # fmt: skip
 
 
@@ -92,6 +92,7 @@ class Description:
     deadline: int | None
     time_limit: int | None
     varying: Varying | None = None
+    decide_every: int = 1
 
     @property
     def varied(self) -> tuple[str, ...]:
@@ -359,7 +360,7 @@ def describe(instance: Any, read: Outline) -> Description:
             )
         channels.append(_channel(where, sensor.name, low, high, bounds["unit"], shape, whole, bounds["image"], True))
     limits = {}
-    for limit in ("deadline", "time_limit"):
+    for limit in ("deadline", "time_limit", "decide_every"):
         value = number(getattr(instance, limit), f"`{limit}`")
         if value is not None and (isinstance(value, bool) or not isinstance(value, int) or value < 1):
             raise DeclarationError(
@@ -382,6 +383,7 @@ def describe(instance: Any, read: Outline) -> Description:
         weights=weights,
         deadline=limits["deadline"],
         time_limit=limits["time_limit"],
+        decide_every=limits["decide_every"] or 1,
     )
 
 

@@ -33,6 +33,7 @@ class Moment:
     mask: Mask = ()
     memories: tuple[Any, ...] = ()
     grips: tuple[Any, ...] = ()
+    advances: int = 0
 
 
 class Episode:
@@ -56,8 +57,8 @@ class Episode:
     total : float
         The return so far.
     measures : dict of str to float
-    steps : int
-        Decisions so far.
+    steps, advances : int
+        Decisions so far, and advances; more of these where a decision is held for several.
     legal : list of str, dict of them by part, or None
         What may be done now, where the class says so.
     closed_by : str or None
@@ -146,23 +147,27 @@ class Episode:
         kept, own = grips.acted(np, now.grips, own, self._grip.at(now.steps, 0)) if grips.modifiers else ((), own)
         if grips.modifiers:
             own = plain_form(own)
-        before = step.cleared(now.state)
-        after = step.advance(before, own, self._advance.at(now.steps, 0))
-        terms = tuple(w * t for w, t in zip(step.weights, step.reward_terms(before, own, after), strict=True))
+        every, advances = self._description.decide_every, now.advances
+        after, measures, held = now.state, now.measures, 0
+        terms = (0.0,) * len(step.weights)
+        for j in range(every):
+            before = step.cleared(after)
+            after = step.advance(before, own, self._advance.at(now.steps * every + j, 0))
+            advances += 1
+            given = zip(step.weights, step.reward_terms(before, own, after), strict=True)
+            terms = tuple(so_far + w * t for so_far, (w, t) in zip(terms, given, strict=True))
+            measured = zip(self._description.measures, measures, step.measured(before, own, after), strict=True)
+            measures = tuple(combined(m.over, so_far, value, advances) for m, so_far, value in measured)
+            held = step.held(before, own, after, advances)
+            if held:
+                break
         steps = now.steps + 1
-        measures = tuple(
-            combined(m.over, so_far, value, steps)
-            for m, so_far, value in zip(
-                self._description.measures, now.measures, step.measured(before, own, after), strict=True
-            )
-        )
-        held = step.held(before, own, after, steps)
         memories, observation = self._observed(
             after,
             self._sense.at(now.steps, 0),
             self._look.at(now.steps, 0),
             now.memories,
-            Around(decided, self._description.left(steps), self._glass.at(now.steps, 0)),
+            Around(decided, self._description.left(advances), self._glass.at(now.steps, 0)),
         )
         self._moments.append(
             Moment(
@@ -176,6 +181,7 @@ class Episode:
                 mask=() if held else step.decidable(after),
                 memories=memories,
                 grips=kept,
+                advances=advances,
             )
         )
 
@@ -221,6 +227,10 @@ class Episode:
         return self._moments[-1].steps
 
     @property
+    def advances(self) -> int:
+        return self._moments[-1].advances
+
+    @property
     def terms(self) -> dict[str, float]:
         return self._by_term(self._moments[-1].terms)
 
@@ -240,7 +250,7 @@ class Episode:
     def measures(self) -> dict[str, float]:
         now = self._moments[-1]
         parts = zip(self._description.measures, now.measures, strict=True)
-        return {m.name: finished(m.over, value, now.steps) for m, value in parts}
+        return {m.name: finished(m.over, value, now.advances) for m, value in parts}
 
     @property
     def held(self) -> list[str]:

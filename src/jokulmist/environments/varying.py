@@ -215,7 +215,7 @@ class Varying:
                 raise SettingError(f"`{name}` of `{where}` is fixed, so it cannot vary within a run.")
             bounded = [f.name for f in outline.fields if name in (f.low, f.high)]
             bounded += [s.name for s in outline.sensors if name in (s.bounds["low"], s.bounds["high"])]
-            if bounded or name in (outline.cls.deadline, outline.cls.time_limit):
+            if bounded or name in (outline.cls.deadline, outline.cls.time_limit, outline.cls.decide_every):
                 what = f"bounds of `{bounded[0]}`" if bounded else "limit"
                 raise SettingError(
                     f"`{name}` of `{where}` cannot vary, because the {what} follow from it. Declare them as numbers."

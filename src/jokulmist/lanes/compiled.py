@@ -123,6 +123,7 @@ class CompiledEnvironment:
             d.time_limit,
             d.bare.channels,
             d.modifiers,
+            d.decide_every,
             d.varying and d.varying.key,
         )
 

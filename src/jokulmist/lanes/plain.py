@@ -61,6 +61,8 @@ class PlainLane:
         self._totals: list[list[float]] = []
         self._measures: list[list[float]] = []
         self._steps: list[int] = []
+        self._ages: list[int] = []
+        self._every = self.description.decide_every
         self._memories: list[Any] = [None] * self.copies
         self._grips: list[Any] = [()] * self.copies
         self._learned = [0.0] * self.copies
@@ -81,6 +83,7 @@ class PlainLane:
         self._totals = [[0.0] * self._terms for _ in range(self.copies)]
         self._measures = [[0.0] * len(self._overs) for _ in range(self.copies)]
         self._steps = [0] * self.copies
+        self._ages = [0] * self.copies
         rows = [self.steps[i].observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
         self._grips = [self._grip.begun(np) for _ in range(self.copies)]
         observed = Observed(rows, masks=self._masks())
@@ -157,7 +160,7 @@ class PlainLane:
             rows.append(row)
             if held:
                 done.append(self.finish(i, held))
-        last = Observed(rows, ages=list(self._steps))
+        last = Observed(rows, ages=list(self._steps if self._every == 1 else self._ages))
         if self._glimpses:
             seen = [
                 (self._rows[i], self._shown[i]) if self.still[i] else self._glimpse(i, row, actions[i])
@@ -172,7 +175,22 @@ class PlainLane:
         return Outcome(rewards, ended, closed, last, observed, done)
 
     def advance_one(self, i: int, action: Any) -> tuple[float, int, list[float]]:
-        """One copy's step: its reward, the closings that hold, its row. The caller counts the turn.
+        """One copy's decision: its reward, the closings that hold, its row. The caller counts the turn."""
+        if self._every == 1:
+            return self._advance_once(i, action, self.turn, looks=True)
+        reward, held, row = 0.0, 0, []
+        self._ages[i] += 1
+        for j in range(self._every):
+            more, held, row = self._advance_once(i, action, self.turn * self._every + j, looks=j == self._every - 1)
+            reward += more
+            if held:
+                break
+        if held and not row:
+            row = self.steps[i].observe(self.states[i], self._sense.at(self.turn, i))
+        return reward, held, row
+
+    def _advance_once(self, i: int, action: Any, at: int, looks: bool) -> tuple[float, int, list[float]]:
+        """One advance, with the draws that stand at `at`; the row is left empty where nobody looks.
 
         These are `Stepper`'s parts spelt out, because what is called here is called at every step.
         """
@@ -180,7 +198,7 @@ class PlainLane:
             step, before = self.steps[i], self.states[i]
             if step.flows:
                 before = before.replace(**step.flows)
-            after = step.environment.advance(before, action, self._advance_draw.at(self.turn, i))
+            after = step.environment.advance(before, action, self._advance_draw.at(at, i))
             self.states[i] = step.cast(after, "advance")
             steps = self._steps[i] = self._steps[i] + 1
             totals = self._totals[i]
@@ -207,16 +225,19 @@ class PlainLane:
                 held |= step.deadline_bit
             if step.time_limit and steps >= step.time_limit:
                 held |= step.time_limit_bit
+            if not looks:
+                return reward, held, []
             return reward, held, step.observe(after, self._sense.at(self.turn, i) if step.noisy else None)
         except Exception as failure:
             self.step.failed_among(self.step.step_methods, failure)
 
     def finish(self, i: int, held: int) -> Finished:
         """The record of a copy's episode that closed."""
-        steps = self._steps[i]
+        advances = self._steps[i]
+        steps = advances if self._every == 1 else self._ages[i]
         parts = zip(self._overs, self._measures[i], strict=True)
-        measured = tuple(finished(over, value, steps) for over, value in parts)
-        return Finished(i, steps, held, tuple(self._totals[i]), measured, self._varied[i], self._learned[i])
+        measured = tuple(finished(over, value, advances) for over, value in parts)
+        return Finished(i, steps, held, tuple(self._totals[i]), measured, self._varied[i], self._learned[i], advances)
 
     def _stand_still(
         self, rewards: list[float], ended: list[bool], closed: list[bool], rows: list[list[float]]
@@ -261,7 +282,7 @@ class PlainLane:
         state = self.states[i] = step.begin(self._draws[Stream.BEGIN].at(self.turn, i))
         self._totals[i] = [0.0] * self._terms
         self._measures[i] = [0.0] * len(self._overs)
-        self._steps[i] = 0
+        self._steps[i] = self._ages[i] = 0
         self._learned[i] = 0.0
         if self._grip.modifiers:
             self._grips[i] = self._grip.begun(np)

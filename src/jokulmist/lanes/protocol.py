@@ -63,6 +63,7 @@ class Finished(NamedTuple):
     measures: tuple[float, ...]
     varied: tuple[float, ...] = ()
     learned: float = 0.0
+    advances: int = 0
 
 
 class Outcome(NamedTuple):

@@ -32,6 +32,8 @@ class Episodes:
         The parameters that differ from episode to episode.
     learned : float32, shape (rows,)
         The return that was learned from, where rewards are modified.
+    advances : int64, shape (rows,)
+        `steps` counts decisions, each of which may be held for several advances.
     """
 
     decisions: Array
@@ -42,6 +44,7 @@ class Episodes:
     measures: Array
     varied: Array
     learned: Array
+    advances: Array
 
     def __len__(self) -> int:
         return len(self.decisions)
@@ -69,6 +72,7 @@ def columns_of(episodes: Episodes, description: Description, first: int) -> dict
         "return": episodes.returns(description.weights),
         **({"learned_return": episodes.learned.astype(np.float32)} if description.worth.modifiers else {}),
         "steps": episodes.steps.astype(np.int64),
+        **({"advances": episodes.advances.astype(np.int64)} if description.decide_every > 1 else {}),
         "closed_by": np.array([held[0] if held else "" for held in names], dtype=object),
         "also_held": np.array(["+".join(held[1:]) for held in names], dtype=object),
     }

@@ -53,6 +53,7 @@ class Carry(NamedTuple):
     learned: Any
     stuck: Any
     steps: Any
+    age: Any
     totals: tuple[Any, ...]
     measures: tuple[Any, ...]
     learner: Any
@@ -132,7 +133,7 @@ class CompiledLoop:
         )
         zeros = jnp.zeros(self.copies, jnp.float32)
         terms, measures = len(self.description.terms), len(self.description.measures)
-        valued = int(bool(self.description.worth.modifiers))
+        more = int(bool(self.description.worth.modifiers)) + int(self.description.decide_every > 1)
         return Carry(
             states=states,
             own=own,
@@ -142,13 +143,14 @@ class CompiledLoop:
             learned=zeros + 0 if self.description.worth.modifiers else (),
             stuck=stuck,
             steps=jnp.zeros(self.copies, jnp.int32),
+            age=() if self.description.decide_every == 1 else jnp.zeros(self.copies, jnp.int32),
             totals=tuple(zeros + 0 for _ in range(terms)),
             measures=tuple(zeros + 0 for _ in range(measures)),
             learner=learner,
             memory=memory,
             episodes=jnp.int32(0),
             sums=tuple(jnp.float32(0) for _ in self._agent.reading_names),
-            rows=jnp.zeros((program.room, 2 + terms + measures + len(own) + valued, self.copies), jnp.float32),
+            rows=jnp.zeros((program.room, 2 + terms + measures + len(own) + more, self.copies), jnp.float32),
         )
 
     def advance(self, turns: int) -> Episodes:
@@ -203,10 +205,13 @@ class CompiledLoop:
             return self._ahead[2]
         program, per_update = self._program, self.turns_per_update
         requests, room = program.compiled.requests, program.room
-        noise = {
-            stream.name: stacked_rows(self._noise, stream, requests.of(stream), start, turns, room)
-            for stream in ENVIRONMENT_STREAMS
-        }
+        noise = {}
+        for stream in ENVIRONMENT_STREAMS:
+            # An advance has noise of its own, also where a decision is held for several.
+            every = self.description.decide_every if stream is Stream.ADVANCE else 1
+            noise[stream.name] = stacked_rows(
+                self._noise, stream, requests.of(stream), start * every, turns * every, room * every
+            )
         explore = stacked_rows(self._own, Stream.EXPLORE, program.choose_requests, start, turns, room)
         updates, most_updates = -(-turns // per_update), max(1, room // per_update)
         learn = stacked_rows(
@@ -222,6 +227,7 @@ class CompiledLoop:
         turn, copy = np.nonzero(rows[:turns, 0, :])
         found = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
         terms, measures = len(self.description.terms), len(self.description.measures)
+        rest = 2 + terms + measures + len(self.description.varied)
         return Episodes(
             decisions=(self.turn + turn + 1) * self.copies,
             copy=copy,
@@ -229,8 +235,9 @@ class CompiledLoop:
             held=found[:, 0].astype(np.int64),
             totals=found[:, 2 : 2 + terms],
             measures=found[:, 2 + terms : 2 + terms + measures],
-            varied=found[:, 2 + terms + measures : 2 + terms + measures + len(self.description.varied)],
-            learned=found[:, -1],
+            varied=found[:, 2 + terms + measures : rest],
+            learned=found[:, rest] if self.description.worth.modifiers else np.zeros(len(found), np.float32),
+            advances=found[:, -1 if self.description.decide_every > 1 else 1].astype(np.int64),
         )
 
     def set_level(self, value: float) -> None:
@@ -272,9 +279,10 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     choose_requests, learn_requests = _agent_requests(kind, shapes, names, learner, memory, per_update)
     requests = compiled.requests
     described = compiled.description
-    per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 1)
+    per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 2)
     for stream in ENVIRONMENT_STREAMS:
-        per_turn += 4 * copies * sum(r.width for r in requests.of(stream))
+        times = described.decide_every if stream is Stream.ADVANCE else 1
+        per_turn += 4 * copies * times * sum(r.width for r in requests.of(stream))
     per_turn += 4 * sum(r.width for r in choose_requests)
     per_turn += 4 * sum(r.width for r in learn_requests) // per_update
     updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
@@ -357,9 +365,10 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         before, own = carry.observed, carry.own
         draw = RowDraw(jnp, _at(noise["EXPLORE"], t), one)
         actions, memory, notes = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
-        steps = carry.steps + 1
         grips, done = compiled.handled(carry.grips, actions, _at(noise["GRIP"], t), one)
-        judged = compiled.advance(numbers, own, carry.states, done, steps, _at(noise["ADVANCE"], t), one)
+        judged = _decided(compiled, numbers, own, carry, done, noise["ADVANCE"], t, one)
+        steps = judged.steps
+        age = steps if description.decide_every == 1 else carry.age + 1
         weights = numbers["weights"]
         reward = sum(weights[k] * term for k, term in enumerate(judged.terms)) + jnp.zeros(copies, jnp.float32)
         closed, ended = judged.held != 0, (judged.held & end_bits) != 0
@@ -370,7 +379,7 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         legal = compiled.legal(numbers, own, judged.after)
         # Where nothing is allowed, nothing need be: an episode may close there. Else `stuck` tells of it.
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
-        last = Seen(shown.numbers, shown.images, able, steps)
+        last = Seen(shown.numbers, shown.images, able, age)
         closing = jnp.sum(closed, dtype=jnp.int32)
 
         def anew(_: None) -> Any:
@@ -396,20 +405,19 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         own_rows = [own[name].astype(jnp.float32) for name in description.varied]
         stuck = carry.stuck if not legal else _stuck(carry.stuck, observed.legal, states, t)
         totals = tuple(so_far + term for so_far, term in zip(carry.totals, judged.terms, strict=True))
-        measures = tuple(
-            _running(over, so_far, value, steps)
-            for over, so_far, value in zip(overs, carry.measures, judged.measures, strict=True)
-        )
+        measures = judged.measures
         learned: Any = carry.learned
         if description.worth.modifiers:
             learned = learned + reward
             own_rows = [*own_rows, learned]
             learned = jnp.where(closed, 0.0, learned)
+        if description.decide_every > 1:
+            own_rows = [*own_rows, steps.astype(jnp.float32)]
         if description.grip.modifiers:
             fresh_grips = _spread_all(description.grip.begun(jnp), copies)
             grips = jax.tree.map(lambda new, old: _choose(closed, new, old), fresh_grips, grips)
         told = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
-        row = jnp.stack([judged.held.astype(jnp.float32), steps.astype(jnp.float32), *totals, *told, *own_rows])
+        row = jnp.stack([judged.held.astype(jnp.float32), age.astype(jnp.float32), *totals, *told, *own_rows])
         carry = Carry(
             states=states,
             own=next_own,
@@ -419,6 +427,7 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
             learned=learned,
             stuck=stuck,
             steps=jnp.where(closed, 0, steps),
+            age=() if description.decide_every == 1 else jnp.where(closed, 0, age),
             totals=tuple(jnp.where(closed, 0.0, total) for total in totals),
             measures=tuple(jnp.where(closed, 0.0, measure) for measure in measures),
             learner=carry.learner,
@@ -434,6 +443,53 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         return carry, happened
 
     return turn
+
+
+class Decided(NamedTuple):
+    """What a decision led to in all copies, however many advances it was held for.
+
+    Attributes
+    ----------
+    after : states
+    terms : sums over the advances
+    measures : running, since the episode began
+    held : the closings that hold
+    steps : advances since the episode began
+    """
+
+    after: Any
+    terms: tuple[Any, ...]
+    measures: tuple[Any, ...]
+    held: Any
+    steps: Any
+
+
+def _decided(
+    compiled: CompiledEnvironment, numbers: Any, own: Any, carry: Carry, actions: Any, noise: Any, t: Any, one: Any
+) -> Decided:
+    """Advance all copies by a decision; one that closes on the way stands still for the rest of it."""
+    description = compiled.description
+    every, overs = description.decide_every, [m.over for m in description.measures]
+
+    def advanced(states: Any, measures: Any, steps: Any, at: Any) -> Decided:
+        judged = compiled.advance(numbers, own, states, actions, steps, _at(noise, at), one)
+        running = tuple(
+            _running(over, so_far, value, steps)
+            for over, so_far, value in zip(overs, measures, judged.measures, strict=True)
+        )
+        return Decided(judged.after, judged.terms, running, judged.held, steps)
+
+    if every == 1:
+        return advanced(carry.states, carry.measures, carry.steps + 1, t)
+
+    def held(now: Decided, j: Any) -> tuple[Decided, None]:
+        new = advanced(now.after, now.measures, now.steps + 1, t * every + j)
+        new = new._replace(terms=tuple(a + b for a, b in zip(now.terms, new.terms, strict=True)))
+        return jax.tree.map(lambda after, before: _choose(now.held == 0, after, before), new, now), None
+
+    nothing = tuple(jnp.zeros(carry.steps.shape, jnp.float32) for _ in description.terms)
+    begun = Decided(carry.states, nothing, carry.measures, jnp.zeros_like(carry.steps), carry.steps)
+    return lax.scan(held, begun, jnp.arange(every))[0]
 
 
 def _stuck(first: Any, legal: Any, states: Any, turn: Any) -> Any:

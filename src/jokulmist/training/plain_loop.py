@@ -195,4 +195,5 @@ def batch_of(finished: list[tuple[int, Finished]], description: Description) -> 
         measures=np.array([f.measures for _, f in finished], np.float32).reshape(count, len(description.measures)),
         varied=np.array([f.varied for _, f in finished], np.float32).reshape(count, len(description.varied)),
         learned=np.array([f.learned for _, f in finished], np.float32),
+        advances=np.array([f.advances for _, f in finished], np.int64),
     )
