@@ -72,6 +72,7 @@ _WHERE: dict[str, str] = {
     "Convolutional": "learning.networks",
     "RandomPlay": "agents.random_play",
     "check": "workshop.check",
+    "trace": "workshop.trace",
     "train": "training.train",
     "evaluate": "training.evaluation",
     "evaluate_grid": "training.grid",

@@ -338,7 +338,8 @@ def test_a_held_decision_sums_rewards_and_is_cut_short_at_an_end():
         "ashore",
         "time limit",
     }
-    assert ((plain["steps"] - 1) * 3 < plain["advances"]).all() and (plain["advances"] <= plain["steps"] * 3).all()
+    assert ((plain["steps"] - 1) * 3 < plain["advances"]).all()
+    assert (plain["advances"] <= plain["steps"] * 3).all()
     told = [run.readings[["seen", "after", "earned"]].to_numpy(float) for run in runs]
     assert np.allclose(*told, rtol=1e-4, atol=1e-3)
     # A pilot takes the same decisions copy by copy.

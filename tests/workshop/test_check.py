@@ -4,7 +4,7 @@ import json
 
 import numpy as np
 import pytest
-from places import TRACED, Branching, Corridor, Lamp
+from places import TRACED, Branching, Corridor, Gates, Lamp
 
 import jokulmist as jm
 from jokulmist.errors import SettingError
@@ -285,3 +285,22 @@ def test_check_refuses_what_is_no_environment():
         jm.check(Corridor)
     with pytest.raises(SettingError, match="at least 10"):
         jm.check(Corridor(), steps=3)
+
+
+def test_a_trace_tells_each_step():
+    env = jm.gallery.Ferry().modified(jm.Delay("speed", 1))
+    frame = jm.trace(env, 200, policy="brake_in_time", seed=3)
+    assert len(frame) == 200
+    first = frame[frame["episode"] == 0]
+    episode = jm.gallery.Ferry().episode(seed=3)
+    for _, row in first.iterrows():
+        episode.act(row["action"])
+        assert row["position"] == pytest.approx(episode.state.position)
+        assert row["current"] == pytest.approx(episode.observation.current)
+        assert sum(row[list(episode.terms)]) == pytest.approx(row["reward"])
+    assert first.iloc[-1]["held"] == "moored" == episode.closed_by
+    assert first["seen:speed"].iloc[5] == pytest.approx(first["speed"].iloc[4], rel=1e-5)
+    legal = jm.trace(Gates(), 40)
+    assert legal["broken"].max() == 0.0
+    with pytest.raises(jm.JokulmistError, match="has no reference `brake`; there are `random`, `brake_in_time`"):
+        jm.trace(env, 2, policy="brake")

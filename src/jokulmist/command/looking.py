@@ -7,7 +7,7 @@ from typing import Any
 
 import typer
 
-from jokulmist.command.printing import console, print_json, print_table
+from jokulmist.command.printing import console, print_json, print_table, print_wide
 
 
 def gallery(json: bool) -> None:
@@ -45,6 +45,23 @@ def check(use: str, steps: int, json: bool) -> bool:
     else:
         show(report, console())
     return report.ok
+
+
+def trace(use: str, steps: int, who: str, seed: int, json: bool) -> None:
+    from jokulmist.training.run import Run
+    from jokulmist.training.sources import environment_class
+    from jokulmist.workshop.trace import trace as look
+
+    environment, policy = environment_class(use)(), who
+    if Path(who).is_dir():
+        run = Run.open(Path(who))
+        environment, policy = run.environment, run.policy  # type: ignore[assignment]
+    frame = look(environment, steps, policy=policy, seed=seed)
+    rows: list[dict[str, Any]] = frame.astype(object).where(frame.notna(), None).to_dict("records")
+    if json:
+        print_json(rows)
+    else:
+        print_wide(rows, ("episode", "step"))
 
 
 def runs(folder: Path, json: bool) -> None:

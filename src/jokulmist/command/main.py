@@ -83,14 +83,23 @@ def new(
 def check(
     environment: Env,
     steps: Annotated[int, typer.Option(help="Steps of random play.")] = 3000,
+    trace: Annotated[
+        Optional[int], typer.Option(metavar="N", help="Print N steps as a table instead.")  # noqa: UP045
+    ] = None,
+    policy: Annotated[str, typer.Option(help="Who plays them: random, a reference, or a run's folder.")] = "random",
+    seed: Annotated[int, typer.Option(help="Of the first episode that is printed.")] = 0,
     json: AsJson = False,
 ) -> None:
     """Look for mistakes in an environment, and say how to mend each. Status 1 when something is wrong.
 
-    Example:  jokulmist check pond.py:Pond
+    Example:  jokulmist check pond.py:Pond --trace 10
     """
     from jokulmist.command.looking import check as work
+    from jokulmist.command.looking import trace as look
 
+    if trace is not None:
+        look(environment, trace, policy, seed, json)
+        return
     raise typer.Exit(DONE if work(environment, steps, json) else FAILED)
 
 

@@ -49,6 +49,27 @@ def print_table(rows: Sequence[Mapping[str, Any]]) -> None:
     console().print(table)
 
 
+def print_wide(rows: Sequence[Mapping[str, Any]], keys: Sequence[str]) -> None:
+    """Rows of many columns, as several tables that fit, each with the `keys` in front."""
+    names = [name for name in rows[0] if name not in keys]
+    wide = {name: _width(name, [row[name] for row in rows]) for name in rows[0]}
+    room = console().width - sum(wide[name] for name in keys)
+    while names:
+        count, taken = 0, 0
+        while count < len(names) and (count == 0 or taken + wide[names[count]] <= room):
+            taken += wide[names[count]]
+            count += 1
+        print_table([{name: row[name] for name in (*keys, *names[:count])} for row in rows])
+        names = names[count:]
+        if names:
+            typer.echo()
+
+
+def _width(name: str, column: Sequence[Any]) -> int:
+    decimals = _decimals(column)
+    return 2 + max(len(name), *(len(_cell(value, decimals)) for value in column))
+
+
 def _decimals(column: Sequence[Any]) -> int:
     """Digits behind the point that give the largest number of a column four digits."""
     sizes = [abs(value) for value in column if isinstance(value, float) and math.isfinite(value)]

@@ -212,7 +212,7 @@ class Episode:
     @property
     def legal(self) -> Any:
         """What may be done now: labels, or a dict of labels by part; None where the class does not say."""
-        mask = self._moments[-1].mask
+        mask = self.mask
         if not mask:
             return None
         choices = choices_of(self._description.action)
@@ -221,6 +221,11 @@ class Episode:
             for (name, choice), allowed in zip(choices.items(), mask, strict=True)
         }
         return found.get("", found)
+
+    @property
+    def mask(self) -> Mask:
+        """What may be done now as truth values, one array a choice; empty where the class does not say."""
+        return self._moments[-1].mask
 
     @property
     def steps(self) -> int:

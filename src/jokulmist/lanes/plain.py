@@ -178,7 +178,8 @@ class PlainLane:
         """One copy's decision: its reward, the closings that hold, its row. The caller counts the turn."""
         if self._every == 1:
             return self._advance_once(i, action, self.turn, looks=True)
-        reward, held, row = 0.0, 0, []
+        reward, held = 0.0, 0
+        row: list[float] = []
         self._ages[i] += 1
         for j in range(self._every):
             more, held, row = self._advance_once(i, action, self.turn * self._every + j, looks=j == self._every - 1)

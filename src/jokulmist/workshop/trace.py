@@ -1,0 +1,111 @@
+"""Some steps of an environment as a table: what was, what was seen and done, what it brought, what closed it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.errors import LookupFailed, SettingError, listed, nearest
+from jokulmist.training.evaluation import RANDOM
+from jokulmist.training.policy import Policy
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+MOST_ENTRIES = 6
+
+
+def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = RANDOM, seed: int = 0) -> pd.DataFrame:
+    """Play some steps and tell everything about each.
+
+    Parameters
+    ----------
+    environment : Environment
+    steps : int
+        Decisions, over as many episodes as they take.
+    policy : Policy or str
+        Who plays: a policy (greedily), ``"random"``, or the name of a reference.
+    seed : int
+        Of the first episode; the others follow it.
+
+    Returns
+    -------
+    DataFrame
+        One row a decision: ``episode``, ``step``, ``action``, each weighted reward term, ``reward``, ``total``, the fields of
+        the state after it, what is observed then (channels that are no fields, and fields that are seen otherwise, as
+        ``seen:name``), the measures so far, and the endings and cuts that ``held``. Arrays of more than a few entries are told by their shape.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.trace(jm.gallery.Tarn(), 3, policy="sell_high")[["step", "action"]].shape
+    (3, 2)
+    """
+    if isinstance(steps, bool) or not isinstance(steps, int) or steps < 1:
+        raise SettingError(f"`steps` must be a whole number above 0; got {steps!r}.")
+    references = describe(environment).outline.references
+    if isinstance(policy, Policy):
+        policy.fits(environment)
+    elif policy != RANDOM and policy not in references:
+        options = [RANDOM, *references]
+        raise LookupFailed(
+            f"`{describe(environment).name}` has no reference `{policy}`; there are {listed(options)}."
+            f"{nearest(policy, options)}"
+        )
+    draw = PlainDraw(Noise(seed, 1, Domain.HAND), Stream.PLAY)
+    rows: list[dict[str, Any]] = []
+    number, episode = 0, environment.episode(seed)
+    for turn in range(steps):
+        action = _action(environment, episode, policy, draw.at(turn, 0))
+        episode.act(action)
+        rows.append(_row(environment, number, episode, action))
+        if episode.over:
+            number, episode = number + 1, environment.episode(seed + number + 1)
+    import pandas as pd
+
+    return pd.DataFrame(rows)
+
+
+def _action(environment: Environment, episode: Any, policy: Policy | str, draw: Any) -> Any:
+    if isinstance(policy, Policy):
+        chosen = policy.choose(episode.observation, legal=episode.legal)
+    elif policy == RANDOM:
+        chosen = describe(environment).action.random(draw, episode.mask or None)
+    else:
+        chosen = getattr(environment, policy)(episode.state)
+    return describe(environment).action.own(chosen)
+
+
+def _row(environment: Environment, number: int, episode: Any, action: Any) -> dict[str, Any]:
+    description = describe(environment)
+    state, seen = episode.state.__dict__, episode.observation
+    row: dict[str, Any] = {
+        "episode": number,
+        "step": episode.steps,
+        "action": description.action.label(action),
+        **episode.terms,
+        "reward": episode.reward,
+        "total": episode.total,
+    }
+    row.update({name: _told(value) for name, value in state.items()})
+    for name in seen.keys():  # noqa: SIM118  an observation is no mapping
+        if name not in state:
+            row[name] = _told(seen[name])
+        elif not np.array_equal(np.asarray(seen[name], float), np.asarray(state[name], float)):
+            row[f"seen:{name}"] = _told(seen[name])
+    row.update(episode.measures)
+    row["held"] = " ".join(episode.held)
+    return row
+
+
+def _told(value: Any) -> Any:
+    array = np.asarray(value)
+    if array.shape == ():
+        return array.item()
+    if array.size <= MOST_ENTRIES:
+        return np.array2string(array, precision=3, separator=" ")
+    return f"{array.dtype} {array.shape}"
