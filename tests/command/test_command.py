@@ -94,6 +94,7 @@ def test_the_tables_are_for_people_and_progress_is_not_on_standard_output(place)
         "aurora",
         "winch",
         "greenhouse",
+        "skerry",
     }
     assert "jokulmist 0." in run("--version").stdout
 

@@ -57,7 +57,7 @@ def trace(use: str, steps: int, who: str, seed: int, json: bool) -> None:
         run = Run.open(Path(who))
         environment, policy = run.environment, run.policy  # type: ignore[assignment]
     frame = look(environment, steps, policy=policy, seed=seed)
-    rows: list[dict[str, Any]] = frame.astype(object).where(frame.notna(), None).to_dict("records")
+    rows: list[Any] = frame.astype(object).where(frame.notna(), None).to_dict("records")
     if json:
         print_json(rows)
     else:

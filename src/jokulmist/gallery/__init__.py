@@ -12,9 +12,10 @@ SHIPPED: dict[str, tuple[str, str]] = {
     "ferry": ("jokulmist.gallery.ferry", "Ferry"),
     "winch": ("jokulmist.gallery.winch", "Winch"),
     "greenhouse": ("jokulmist.gallery.greenhouse", "Greenhouse"),
+    "skerry": ("jokulmist.gallery.skerry", "Skerry"),
     "aurora": ("jokulmist.gallery.aurora", "Aurora"),
 }
-__all__ = ["SHIPPED", "Aurora", "Ferry", "Greenhouse", "Tarn", "Winch", "WholeTarn"]
+__all__ = ["SHIPPED", "Aurora", "Ferry", "Greenhouse", "Skerry", "Tarn", "Winch", "WholeTarn"]
 
 
 def __getattr__(name: str) -> Any:

@@ -190,7 +190,9 @@ def _chooser(policy: Policy | str, environment: Environment, copies: int, seed: 
     action = describe(environment).action
     if policy == RANDOM:
         draw = PlainDraw(Noise(seed, copies, Domain.EVALUATION, tuple(range(first, first + copies))), Stream.PLAY)
-        return lambda lane, observed: [action.random(draw.at(lane.turn, i)) for i in range(copies)]
+        return lambda lane, observed: [
+            action.random(draw.at(lane.turn, i), observed.masks[i] if observed.masks else None) for i in range(copies)
+        ]
     references = describe(environment).outline.references
     if policy not in references:
         options = [RANDOM, *references]
