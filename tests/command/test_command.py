@@ -40,7 +40,7 @@ def test_help_is_quick_and_loads_nothing_heavy():
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
-    for name in ("tour", "gallery", "new", "check", "train", "evaluate", "runs"):
+    for name in ("tour", "gallery", "new", "check", "play", "train", "evaluate", "runs"):
         assert name in done.stdout
 
 
@@ -49,7 +49,7 @@ def test_every_command_has_help_with_an_example():
 
     from jokulmist.command.main import app
 
-    for name in ("tour", "gallery", "new", "check", "train", "evaluate", "runs"):
+    for name in ("tour", "gallery", "new", "check", "play", "train", "evaluate", "runs"):
         result = CliRunner().invoke(app, [name, "--help"])
         assert result.exit_code == 0
         assert f"jokulmist {name}" in result.output
@@ -139,6 +139,8 @@ MISTAKES = [
     (["train", "pond.toml", "--set", "agent.bins"], 2, "--set", "agent.exploration=0.1"),
     (["train", "pond.toml", "--folder", "file/runs"], 1, "cannot make a run's folder", "--folder"),
     (["train", "wrong.toml"], 1, "`Pond.advance` (wrong.py:", "name 'axion' is not defined"),
+    (["play", "ferry"], 2, "`play` needs a terminal", "--trace 20"),
+    (["play"], 2, "say what to play", "jokulmist play ferry"),
     (["evaluate", "nothing"], 2, "there is no run nothing", "jokulmist runs"),
     (["evaluate", "."], 2, "is no run", "jokulmist train"),
     (

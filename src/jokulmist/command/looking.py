@@ -64,6 +64,27 @@ def trace(use: str, steps: int, who: str, seed: int, json: bool) -> None:
         print_wide(rows, ("episode", "step"))
 
 
+def play(use: str | None, run: Path | None, seed: int, folder: Path) -> None:
+    import sys
+
+    from jokulmist.environments.noise import checked_seed
+    from jokulmist.errors import SettingError
+    from jokulmist.training.run import Run
+    from jokulmist.training.sources import environment_class
+    from jokulmist.workshop.hand import Hand
+
+    if use is None and run is None:
+        raise SettingError("say what to play, e.g. `jokulmist play ferry`, or watch a run by `--policy runs/NAME`.")
+    opened = None if run is None else Run.open(run)
+    environment = environment_class(use)() if use is not None else opened.environment  # type: ignore[union-attr]
+    hand = Hand(environment, None if opened is None else opened.policy, checked_seed(seed))
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        raise SettingError("`play` needs a terminal. To look at steps elsewhere use `jokulmist check ENV --trace 20`.")
+    from jokulmist.command.play import Play
+
+    Play(hand, folder).run()
+
+
 def runs(folder: Path, json: bool) -> None:
     from jokulmist.training.run import runs_in, summary
 

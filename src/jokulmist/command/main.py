@@ -104,6 +104,27 @@ def check(
 
 
 @app.command()
+def play(
+    environment: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Argument(metavar="ENV", help="As for check; may be left out with --policy."),
+    ] = None,
+    policy: Annotated[
+        Optional[Path], typer.Option(metavar="RUN", help="A run whose policy plays until you take over.")  # noqa: UP045
+    ] = None,
+    seed: Annotated[int, typer.Option(help="Of the first episode.")] = 0,
+    folder: Annotated[Path, typer.Option(help="Where episodes that you save go.")] = Path("rollouts"),
+) -> None:
+    """Play an environment in the terminal, or watch a policy, take over and hand back.
+
+    Example:  jokulmist play ferry      jokulmist play --policy runs/ferry-ppo-001
+    """
+    from jokulmist.command.looking import play as work
+
+    work(environment, policy, seed, folder)
+
+
+@app.command()
 def train(
     plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to train, as TOML.")],
     set_: Set = None,

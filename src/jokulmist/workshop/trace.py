@@ -62,7 +62,7 @@ def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = R
     for turn in range(steps):
         action = _action(environment, episode, policy, draw.at(turn, 0))
         episode.act(action)
-        rows.append(_row(environment, number, episode, action))
+        rows.append(row_of(environment, number, episode, action))
         if episode.over:
             number, episode = number + 1, environment.episode(seed + number + 1)
     import pandas as pd
@@ -80,7 +80,8 @@ def _action(environment: Environment, episode: Any, policy: Policy | str, draw: 
     return describe(environment).action.own(chosen)
 
 
-def _row(environment: Environment, number: int, episode: Any, action: Any) -> dict[str, Any]:
+def row_of(environment: Environment, number: int, episode: Any, action: Any) -> dict[str, Any]:
+    """What the decision taken last led to, in one row; `action` is in own form."""
     description = describe(environment)
     state, seen = episode.state.__dict__, episode.observation
     row: dict[str, Any] = {

@@ -1,0 +1,83 @@
+"""An environment's picture as blocks of colour, for a terminal: two pixels a cell, one above the other."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.environment import Environment, describe
+
+UPPER_HALF = "▀"
+PIXELS_A_CELL = 8
+
+
+def pixels(environment: Environment, state: Any, width: int, height: int) -> tuple[Any, str]:
+    """The picture of a state.
+
+    Parameters
+    ----------
+    width, height : int
+        In cells.
+
+    Returns
+    -------
+    uint8 array, shape ``(2 * height, width, 3)``
+        None where the environment has neither a picture nor an image channel.
+    str
+        The picture's title, which blocks could not show.
+    """
+    drawn = _drawn(environment, state, width, height)
+    if drawn is None:
+        return None, ""
+    image, title = drawn
+    rows = np.array_split(np.arange(image.shape[0]), 2 * height)
+    columns = np.array_split(np.arange(image.shape[1]), width)
+    means = [[image[np.ix_(r, c)].reshape(-1, 3).mean(axis=0) for c in columns] for r in rows]
+    return np.asarray(means).round().astype(np.uint8), title
+
+
+def _drawn(environment: Environment, state: Any, width: int, height: int) -> Any:
+    picture = getattr(environment, "picture", None)
+    if picture is not None:
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+        from matplotlib.figure import Figure
+
+        figure = Figure(figsize=(width / 10, height / 5), dpi=10 * PIXELS_A_CELL)
+        canvas = FigureCanvasAgg(figure)
+        axes = figure.add_axes((0.0, 0.0, 1.0, 1.0))
+        picture(axes, state)
+        title = axes.get_title() or axes.get_title(loc="left")
+        axes.set_title("")
+        axes.set_axis_off()
+        canvas.draw()
+        return np.asarray(canvas.buffer_rgba())[:, :, :3], title
+    for channel in describe(environment).bare.images:
+        image = np.asarray(getattr(environment, channel.name)(state))
+        if image.shape[2] in (1, 3):
+            times = max(1, (width * PIXELS_A_CELL) // image.shape[1])
+            return np.repeat(np.repeat(np.broadcast_to(image, (*image.shape[:2], 3)), times, 0), times, 1), channel.name
+    return None
+
+
+def blocks(image: Any, fine: bool = True) -> Any:
+    """Pixels as a `rich` text of half blocks.
+
+    Parameters
+    ----------
+    fine : bool
+        Without it a cell has one colour: where there are only 16, those of letters and of grounds differ.
+    """
+    from rich.text import Text
+
+    text = Text(no_wrap=True)
+    for row in range(0, image.shape[0], 2):
+        for upper, lower in zip(image[row], image[row + 1], strict=True):
+            if not fine:
+                text.append(" ", style=f"on rgb({upper[0]},{upper[1]},{upper[2]})")
+                continue
+            text.append(
+                UPPER_HALF, style=f"rgb({upper[0]},{upper[1]},{upper[2]}) on rgb({lower[0]},{lower[1]},{lower[2]})"
+            )
+        text.append("\n")
+    return text
