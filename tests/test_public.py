@@ -4,6 +4,7 @@ import doctest
 import importlib
 import pkgutil
 import runpy
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -76,6 +77,34 @@ def test_the_guide_to_the_methods_runs_and_names_every_reading(capsys):
         assert f"`{name}" in told
         for reading in AGENTS[name].reading_names:
             assert f"`{reading}`" in told, reading
+
+
+def test_the_first_session_is_what_really_happens():
+    """The guide's files, checked: each finding that it shows is found, and nothing of the file that it ends with."""
+    import re
+
+    from jokulmist.training.plans import plan_of
+    from jokulmist.training.sources import environment_class
+
+    draft, mended = blocks("docs/first-session.md", "python")
+    text = (ROOT / "docs" / "first-session.md").read_text()
+    Path("draft.py").write_text(draft)
+    report = jm.check(environment_class("draft.py")())
+    told = re.findall(r"^wrong  (.{24})", text, re.M)
+    assert [finding.what[:24] for finding in report.findings] == told
+    assert len(told) == 3
+    for finding in report.findings:
+        assert finding.why in text
+        assert finding.where.replace("draft.py", "sauna.py") in text
+    assert report.why_plain.replace("draft.py", "sauna.py") in text
+    Path("untimed.py").write_text(mended.replace("turn: int = jm.seen(low=0, high=60)", "turn: int"))
+    doubtful = jm.check(environment_class("untimed.py")(), speed=False).findings
+    assert [(f.level, f.what in text, f.mend in text) for f in doubtful] == [("doubtful", True, True)]
+    Path("sauna.py").write_text(mended)
+    assert jm.check(environment_class("sauna.py")(), speed=False).findings == []
+    plan = plan_of(tomllib.loads(blocks("docs/first-session.md", "toml")[0]))
+    run = jm.train(plan.environment, plan.agent, steps=60_000, folder=None)
+    assert jm.evaluate(run.policy, run.environment).mean > 50.0
 
 
 def test_the_plan_in_the_guide_is_a_plan():

@@ -44,7 +44,7 @@ def _drawn(environment: Environment, state: Any, width: int, height: int) -> Any
         from matplotlib.figure import Figure
 
         figure = Figure(figsize=(width / 10, height / 5), dpi=10 * PIXELS_A_CELL)
-        canvas = FigureCanvasAgg(figure)
+        canvas: Any = FigureCanvasAgg(figure)
         axes = figure.add_axes((0.0, 0.0, 1.0, 1.0))
         picture(axes, state)
         title = axes.get_title() or axes.get_title(loc="left")
