@@ -46,6 +46,8 @@ _WHERE: dict[str, str] = {
     "Clipped": "environments.modifiers",
     "Signed": "environments.modifiers",
     "Potential": "environments.modifiers",
+    "Opening": "environments.modifiers",
+    "LearningEnd": "environments.modifiers",
     "between": "environments.varying",
     "Levels": "environments.varying",
     "Episode": "environments.episode",

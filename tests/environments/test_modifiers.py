@@ -196,7 +196,7 @@ class Echo(jm.Agent):
 
 AROUND = {
     "numbers": (Buoy, (jm.Delay("x", 2), jm.Noisy("y", 0.3), jm.Stack(3, "x"), jm.LastAction(), jm.TimeLeft())),
-    "actions": (Buoy, (jm.Repeat(0.4), jm.Late(1), jm.Shaky(0.3), jm.LastAction())),
+    "actions": (Buoy, (jm.Repeat(0.4), jm.Late(1, {"way": "east", "pull": 1.0}), jm.Shaky(0.3), jm.LastAction())),
     "rewards": (Buoy, (jm.Scaled(3.0), jm.Clipped(-1.0, 2.0), jm.Potential(lambda s: s.x + s.y, 0.9))),
     "images": (
         Colours,
@@ -347,3 +347,72 @@ def test_a_held_decision_sums_rewards_and_is_cut_short_at_an_end():
     assert (piloted["advances"] > piloted["steps"]).all()
     with pytest.raises(jm.JokulmistError, match="`decide_every` of `Wrong` must be a whole number"):
         type("Wrong", (Buoy,), {"decide_every": 0, "__module__": __name__})()
+
+
+class Leaky(Buoy):
+    """A measure that marks a loss on the way."""
+
+    @jm.measure
+    def wet(self, after):
+        return 1.0 * (self.xp.abs(after.x) > 2.0)
+
+    @jm.cut
+    def far(self, after):
+        return after.y > 9.0
+
+
+class Ends(Echo):
+    """Tells how often what is learned ends, and closes."""
+
+    reading_names = ("ended", "closed", "wet")
+
+    @staticmethod
+    def learn(shapes, numbers, learner, memory, e, noise):
+        import jax.numpy as jnp
+
+        wet = jnp.sum(jnp.abs(e.last.numbers[..., 0]) > 2.0)
+        return learner, memory, (1.0 * jnp.sum(e.ended), 1.0 * jnp.sum(e.closed), 1.0 * wet)
+
+
+def test_an_end_for_learning_is_no_end_for_the_score():
+    plain = jm.train(Leaky(), Ends(), steps=400, copies=4, folder=None, lane="plain")
+    for lane in ("plain", "compiled"):
+        run = jm.train(Leaky().modified(jm.LearningEnd("wet")), Ends(), steps=400, copies=4, folder=None, lane=lane)
+        columns = [name for name in run.episodes if name not in ("closed_by", "also_held")]
+        assert np.allclose(run.episodes[columns], plain.episodes[columns], rtol=1e-4, atol=1e-4)  # the score goes on
+        assert (run.readings["ended"] >= run.readings["wet"]).all()
+        assert run.readings["ended"].sum() > plain.readings["ended"].sum()
+        cut = jm.train(
+            Leaky().modified(jm.LearningEnd("time limit")), Ends(), steps=400, copies=4, folder=None, lane=lane
+        )
+        held = cut.episodes["closed_by"] + "+" + cut.episodes["also_held"]
+        limits = (held.str.contains("time limit") & ~held.str.contains("ashore")).sum()
+        assert limits > 5
+        before, after = (frame.readings["ended"].mean() for frame in (plain, cut))
+        assert after * len(cut.readings) == pytest.approx(before * len(plain.readings) + limits, abs=1e-3)
+    with pytest.raises(SettingError, match="`LearningEnd` names `wett`.*Did you mean `wet`"):
+        Leaky().modified(jm.LearningEnd("wett"))
+
+
+def test_an_opening_is_played_by_nobody_and_counts_for_nothing():
+    given = Held().modified(jm.Opening(actions=[{"way": "east", "pull": 0.5}] * 3))
+    bare, opened = Held().episode(seed=6), given.episode(seed=6)
+    assert opened.state.x == pytest.approx(bare.state.x + 1.5)
+    assert (opened.steps, opened.advances, opened.total) == (0, 0, 0.0)
+    stopped = Held().modified(jm.Opening(actions=[{"way": "east", "pull": 2.0}] * 9)).episode(seed=6)
+    assert stopped.state.x <= 3.0 < stopped.state.x + 2.0  # before the end that it would have met
+    idle = Buoy().modified(jm.Opening(6, idle={"way": "west", "pull": 1.0}))
+    firsts = np.array(
+        [bare.state.x - idle.episode(seed=s).state.x for s in range(300) for bare in [Buoy().episode(seed=s)]]
+    )
+    assert stats.chisquare(np.bincount(np.round(firsts).astype(int), minlength=7)).pvalue > 1e-3
+    runs = [jm.train(idle, Echo(), steps=200, copies=4, folder=None, lane=lane) for lane in ("plain", "compiled")]
+    frames = [run.episodes.drop(columns=["closed_by", "also_held"]).to_numpy(float) for run in runs]
+    assert np.allclose(*frames, rtol=1e-4, atol=1e-4)
+    written = jm.environments.modifiers.modifier_from(idle._modifiers[0].written())
+    assert written == idle._modifiers[0]
+    for wrong in (lambda: jm.Opening(), lambda: jm.Opening(99), lambda: jm.Opening(3, actions=["a"])):
+        with pytest.raises(SettingError, match="`Opening`"):
+            wrong()
+    with pytest.raises(SettingError, match="an episode opens once"):
+        Buoy().modified(jm.Opening(2), jm.Opening(3))

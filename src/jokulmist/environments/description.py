@@ -19,7 +19,7 @@ from jokulmist.environments import parts
 from jokulmist.environments.actions import Action, Actions, Choice, Range
 from jokulmist.environments.channels import Channel, Spec
 from jokulmist.environments.legal import choices_of
-from jokulmist.environments.modifiers import Glass, Grip, Modifier, Worth
+from jokulmist.environments.modifiers import Glass, Grip, LearningEnd, Modifier, Opening, Worth
 from jokulmist.environments.state import Field, State
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import DeclarationError, SettingError, listed, nearest
@@ -93,6 +93,8 @@ class Description:
     time_limit: int | None
     varying: Varying | None = None
     decide_every: int = 1
+    opening: Opening | None = None
+    learning_ends: tuple[str, ...] = ()
 
     @property
     def varied(self) -> tuple[str, ...]:
@@ -136,6 +138,19 @@ class Description:
     def true_ends(self) -> int:
         """How many of `closings`, from the first, are true ends."""
         return len(self.outline.endings) + (self.deadline is not None)
+
+    @property
+    def ending_bits(self) -> int:
+        """The bits of the closings that are true ends for what is learned."""
+        bits = (1 << self.true_ends) - 1
+        for name in self.learning_ends:
+            bits |= 1 << self.closings.index(name) if name in self.closings else 0
+        return bits
+
+    @property
+    def ending_measures(self) -> tuple[int, ...]:
+        """The measures that, where they are not 0, are true ends for what is learned."""
+        return tuple(k for k, m in enumerate(self.measures) if m.name in self.learning_ends)
 
     def held_names(self, held: int) -> list[str]:
         """The closings whose bit is set."""
@@ -389,12 +404,22 @@ def describe(instance: Any, read: Outline) -> Description:
 
 def through(description: Description, modifiers: tuple[Modifier, ...]) -> Description:
     """The same instance with modifiers around it."""
+    openings = [m for m in modifiers if isinstance(m, Opening)]
+    if len(openings) > 1:
+        raise SettingError(f"an episode opens once; got {listed(map(str, openings))}. Keep one of them.")
+    ends = [m for m in modifiers if isinstance(m, LearningEnd)]
+    for opening in openings:
+        opening.refuse(description.action)
+    for end in ends:
+        end.refuse(description.closings, [m.name for m in description.measures])
     return replace(
         description,
         glass=Glass(description.bare, modifiers, limited=description.limit is not None),
         grip=Grip(description.action, modifiers, masked=description.bare.masked),
         worth=Worth(modifiers),
         modifiers=modifiers,
+        opening=openings[0] if openings else None,
+        learning_ends=tuple(end.name for end in ends),
     )
 
 

@@ -14,6 +14,7 @@ from typing import Any, NoReturn
 
 import numpy as np
 
+from jokulmist.environments.actions import plain_form
 from jokulmist.environments.description import DEADLINE, TIME_LIMIT, StepMethod
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.legal import Mask, mask_from
@@ -116,7 +117,21 @@ class Stepper:
             state = self.environment.begin(draw)
         except Exception as failure:
             self.failed("begin", failure)
-        return self.cast(state, "begin")
+        state = self.cast(state, "begin")
+        return state if self.description.opening is None else self._opened(state, draw)
+
+    def _opened(self, state: State, draw: Any) -> State:
+        """The state after the advances that nobody decides on."""
+        opening = self.description.opening
+        assert opening is not None
+        for j in range(opening.count(draw)):
+            action = plain_form(opening.done(np, self.description.action, j))
+            before = self.cleared(state)
+            after = self.advance(before, action, draw)
+            if self.held(before, action, after, 0):
+                break
+            state = after
+        return self.cleared(state)
 
     def advance(self, state: State, action: Any, draw: Any) -> State:
         """The state after one advance; flows are zero before it."""

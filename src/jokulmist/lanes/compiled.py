@@ -150,7 +150,7 @@ class CompiledEnvironment:
 
         def begin(numbers: Any) -> Any:
             draw = CountingDraw(jnp)
-            state = self._cast(self.twin(numbers).begin(draw), "begin")
+            state = self._opened(self.twin(numbers), draw)
             counted["begin"] = tuple(draw.requests)
             return state
 
@@ -249,7 +249,7 @@ class CompiledEnvironment:
         """First states of all copies."""
 
         def single(own: Any, rows: Any) -> Any:
-            return self._cast(self.twin({**numbers, **own}).begin(RowDraw(jnp, rows, one)), "begin")
+            return self._opened(self.twin({**numbers, **own}), RowDraw(jnp, rows, one))
 
         if own:
             return jax.vmap(single)(own, rows)
@@ -285,6 +285,20 @@ class CompiledEnvironment:
             return self._judge(twin, before, action, after, advances)
 
         return jax.vmap(single)(own, states, actions, advances, rows)
+
+    def _opened(self, twin: Any, draw: Any) -> Any:
+        """A first state, after the advances that nobody decides on."""
+        state = self._cast(twin.begin(draw), "begin")
+        opening = self.description.opening
+        if opening is None:
+            return state
+        count, going = opening.count(draw), jnp.asarray(True)
+        for j in range(opening.at_most):
+            action, before = opening.done(jnp, self.description.action, j), self._cleared(state)
+            after = self._cast(twin.advance(before, action, draw), "advance")
+            going = going & (j < count) & (self._judge(twin, before, action, after, jnp.int32(0)).held == 0)
+            state = jax.tree.map(lambda new, old, go=going: jnp.where(go, new, old), after, state)
+        return self._cleared(state)
 
     def _mapped(self, single: Callable[[Any], Any], rows: Any) -> Any:
         if rows:

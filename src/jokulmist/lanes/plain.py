@@ -50,7 +50,9 @@ class PlainLane:
         self._sense = self._draws[Stream.SENSE]
         self._terms = len(self.description.terms)
         self._overs = tuple(m.over for m in self.description.measures)
-        self.end_bits = (1 << self.description.true_ends) - 1
+        self.end_bits = self.description.ending_bits
+        self._marks = self.description.ending_measures
+        self._marked = [False] * self.copies
         self._glass = self.description.glass
         self._grip, self._worth = self.description.grip, self.description.worth
         self.bare = not self.description.modifiers and not self.description.bare.masked
@@ -151,12 +153,15 @@ class PlainLane:
                 self._stand_still(rewards, ended, closed, rows)
                 continue
             before = self.states[i]
+            self._marked[i] = False
             reward, held, row = self.advance_one(i, self._handled(i, action) if self._grip.modifiers else action)
             if self._worth.modifiers:
-                reward = self._valued(i, reward, before, (held & self.end_bits) != 0)
+                over = (held & self.end_bits) != 0 or self._marked[i]
+                reward = self._valued(i, reward, before, over)
             rewards.append(reward)
-            ended.append((held & self.end_bits) != 0)
-            closed.append(held != 0)
+            marked = bool(self._marks) and self._marked[i]
+            ended.append(marked or (held & self.end_bits) != 0)
+            closed.append(marked or held != 0)
             rows.append(row)
             if held:
                 done.append(self.finish(i, held))
@@ -169,7 +174,7 @@ class PlainLane:
             last.rows, last.images = [row for row, _ in seen], [images for _, images in seen]
             self._rows, self._shown = last.rows, last.images
         if self._masked:
-            last.masks = self._last_masks(closed)
+            last.masks = self._last_masks([f.copy for f in done])
         observed = self._begin_anew(last, [f.copy for f in done]) if done else last
         self.turn += 1
         return Outcome(rewards, ended, closed, last, observed, done)
@@ -217,6 +222,8 @@ class PlainLane:
             for method, judge, over in step.direct_measures:
                 value = float(method(after) if judge is None else judge(before, action, after))
                 running[k] = running[k] + value if over == "sum" else combined(over, running[k], value, steps)
+                if value and k in self._marks:
+                    self._marked[i] = True
                 k += 1
             held = 0
             for method, judge, bit in step.direct_closers:
@@ -267,11 +274,12 @@ class PlainLane:
                 observed.masks[i] = self.steps[i].decidable(self.states[i], i)
         return observed
 
-    def _last_masks(self, closed: list[bool]) -> list[Mask]:
+    def _last_masks(self, closed: list[int]) -> list[Mask]:
         """What is allowed after the advance; where an episode closed nothing is decided, and nothing need be allowed."""
         masks = []
         for i, state in enumerate(self.states):
-            mask = self.steps[i].legal(state) if closed[i] else self.steps[i].decidable(state, i)
+            over = i in closed or self.still[i]
+            mask = self.steps[i].legal(state) if over else self.steps[i].decidable(state, i)
             masks.append(tuple(np.ones_like(allowed) if not allowed.any() else allowed for allowed in mask))
         return masks
 

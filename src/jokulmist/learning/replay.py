@@ -194,7 +194,8 @@ def _filmed(spec: Spec, frames: Frames, experience: Any, at: Any) -> Frames:
 
     copies = frames.newest.shape[0]
     slots = frames.number.shape[0]
-    sizes = 1 + experience.closed.astype(jnp.int32)
+    # An end for learning alone goes on in the same film; a new episode shows by its age.
+    sizes = 1 + (experience.following.age == 0).astype(jnp.int32)
     ahead = jnp.cumsum(sizes, axis=0)
     number = frames.newest + ahead - sizes
     base = jnp.arange(copies, dtype=jnp.int32) * slots

@@ -356,7 +356,7 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
     """One turn of all copies: choose, advance, begin anew where an episode closed, write the row."""
     copies = shapes.copies
     description = compiled.description
-    end_bits = (1 << description.true_ends) - 1
+    end_bits = description.ending_bits
     overs = [m.over for m in description.measures]
 
     def turn(
@@ -373,6 +373,8 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         reward = sum(weights[k] * term for k, term in enumerate(judged.terms)) + jnp.zeros(copies, jnp.float32)
         closed, ended = judged.held != 0, (judged.held & end_bits) != 0
         glimpse = compiled.observe(numbers, own, judged.after, _at(noise["SENSE"], t), _at(noise["LOOK"], t), one)
+        # An end for learning alone: the copy goes on, and what is learned from does not see it go on.
+        ended = ended | judged.marked
         reward = compiled.valued(reward, carry.states, judged.after, ended)
         glimpse = glimpse._replace(numbers=glimpse.numbers / one)
         memories, shown = compiled.seen(carry.memories, glimpse, actions, steps, _at(noise["GLASS"], t), one)
@@ -438,7 +440,7 @@ def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -
         )
         happened = Experience(
             observed=before, actions=actions, rewards=reward, ended=ended,
-            closed=closed, last=last, following=observed, notes=notes,
+            closed=closed | judged.marked, last=last, following=observed, notes=notes,
         )  # fmt: skip
         return carry, happened
 
@@ -454,6 +456,7 @@ class Decided(NamedTuple):
     terms : sums over the advances
     measures : running, since the episode began
     held : the closings that hold
+    marked : whether a measure made an end for learning
     steps : advances since the episode began
     """
 
@@ -461,6 +464,7 @@ class Decided(NamedTuple):
     terms: tuple[Any, ...]
     measures: tuple[Any, ...]
     held: Any
+    marked: Any
     steps: Any
 
 
@@ -477,18 +481,24 @@ def _decided(
             _running(over, so_far, value, steps)
             for over, so_far, value in zip(overs, measures, judged.measures, strict=True)
         )
-        return Decided(judged.after, judged.terms, running, judged.held, steps)
+        marked = jnp.zeros(steps.shape, bool)
+        for k in description.ending_measures:
+            marked = marked | (judged.measures[k] != 0.0)
+        return Decided(judged.after, judged.terms, running, judged.held, marked, steps)
 
     if every == 1:
         return advanced(carry.states, carry.measures, carry.steps + 1, t)
 
     def held(now: Decided, j: Any) -> tuple[Decided, None]:
         new = advanced(now.after, now.measures, now.steps + 1, t * every + j)
-        new = new._replace(terms=tuple(a + b for a, b in zip(now.terms, new.terms, strict=True)))
+        terms = tuple(a + b for a, b in zip(now.terms, new.terms, strict=True))
+        new = new._replace(terms=terms, marked=now.marked | new.marked)
         return jax.tree.map(lambda after, before: _choose(now.held == 0, after, before), new, now), None
 
     nothing = tuple(jnp.zeros(carry.steps.shape, jnp.float32) for _ in description.terms)
-    begun = Decided(carry.states, nothing, carry.measures, jnp.zeros_like(carry.steps), carry.steps)
+    begun = Decided(
+        carry.states, nothing, carry.measures, jnp.zeros_like(carry.steps), carry.steps > NEVER, carry.steps
+    )
     return lax.scan(held, begun, jnp.arange(every))[0]
 
 

@@ -6,6 +6,7 @@ from typing import Any
 
 from jokulmist.environments.modifiers.base import Around, Glimpse, Modifier
 from jokulmist.environments.modifiers.doing import Late, Repeat, Shaky
+from jokulmist.environments.modifiers.episodes import LearningEnd, Opening
 from jokulmist.environments.modifiers.glass import Glass, Grip, Worth
 from jokulmist.environments.modifiers.rewarding import Clipped, Potential, Scaled, Signed
 from jokulmist.environments.modifiers.seeing import (
@@ -23,8 +24,8 @@ from jokulmist.environments.modifiers.stack import Stack
 from jokulmist.errors import SettingError, listed, nearest
 
 __all__ = [
-    "Around", "Brighter", "Clipped", "Crop", "Delay", "Glass", "Glimpse", "Grey", "Grip", "Hide", "LastAction", "Late",
-    "Modifier", "Noisy", "Potential", "Repeat", "Scaled", "Shaky", "Shrink", "Signed", "Stack", "TimeLeft", "Worth",
+    "Around", "Brighter", "Clipped", "Crop", "Delay", "Glass", "Glimpse", "Grey", "Grip", "Hide", "LastAction", "Late", "LearningEnd",
+    "Modifier", "Noisy", "Opening", "Potential", "Repeat", "Scaled", "Shaky", "Shrink", "Signed", "Stack", "TimeLeft", "Worth",
     "modifier_from",
 ]  # fmt: skip
 
@@ -32,7 +33,7 @@ KINDS: dict[str, type[Modifier]] = {
     cls.__name__: cls
     for cls in (
         Stack, Delay, Noisy, Hide, LastAction, TimeLeft, Crop, Shrink, Grey, Brighter, Repeat, Late, Shaky, Scaled,
-        Clipped, Signed, Potential,
+        Clipped, Signed, Potential, Opening, LearningEnd,
     )
 }  # fmt: skip
 

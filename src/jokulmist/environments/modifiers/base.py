@@ -17,7 +17,7 @@ from jokulmist.environments.actions import Action, Actions, Choice, Record
 from jokulmist.environments.channels import Channel, Spec
 from jokulmist.errors import SettingError, listed, nearest
 
-Touches = Literal["observation", "action", "reward"]
+Touches = Literal["observation", "action", "reward", "episode"]
 
 
 class Glimpse(NamedTuple):
@@ -43,6 +43,18 @@ class Around(NamedTuple):
     action: Any
     left: Any
     draw: Any
+
+
+class Kept(dict[str, Any]):
+    """An action by part, as a modifier keeps it: hashable, because modifiers decide which compiled program is used."""
+
+    def __hash__(self) -> int:  # type: ignore[override]
+        return hash(repr(sorted(self.items())))
+
+
+def kept(given: Any) -> Any:
+    """An action in given form that a modifier may keep."""
+    return Kept(given) if isinstance(given, dict) else tuple(given) if isinstance(given, list) else given
 
 
 class Modifier:

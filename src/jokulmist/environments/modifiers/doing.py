@@ -8,7 +8,7 @@ from types import ModuleType
 from typing import Any
 
 from jokulmist.environments.actions import Action, Actions, Choice, Range
-from jokulmist.environments.modifiers.base import Acting, by_part, idle_of
+from jokulmist.environments.modifiers.base import Acting, by_part, idle_of, kept
 from jokulmist.errors import SettingError
 
 
@@ -57,6 +57,7 @@ class Late(Acting):
     def __post_init__(self) -> None:
         if isinstance(self.decisions, bool) or not isinstance(self.decisions, int) or self.decisions < 1:
             raise SettingError(f"`decisions` of `Late` must be a whole number of at least 1; got {self.decisions!r}.")
+        object.__setattr__(self, "idle", kept(self.idle))
 
     def refuse(self, action: Action) -> None:
         if self.idle is not None:
