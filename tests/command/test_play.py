@@ -6,6 +6,7 @@ import pty
 import re
 import select
 import struct
+import subprocess
 import sys
 import termios
 import time
@@ -80,11 +81,17 @@ class Terminal:
     """The real command in a pseudo-terminal of 140 x 40."""
 
     def __init__(self, *words):
-        self.process, self.file = pty.fork()
-        if self.process == 0:
-            os.environ.update(TERM="xterm-256color")
-            os.execv(sys.executable, [sys.executable, "-m", "jokulmist", *words])
-        fcntl.ioctl(self.file, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 140, 0, 0))
+        self.file, inside = pty.openpty()
+        fcntl.ioctl(inside, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 140, 0, 0))
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "jokulmist", *words],
+            stdin=inside,
+            stdout=inside,
+            stderr=inside,
+            start_new_session=True,
+            env={**os.environ, "TERM": "xterm-256color"},
+        )
+        os.close(inside)
         self.seen = ""
 
     def until(self, text, seconds=30.0):
@@ -120,8 +127,7 @@ def test_the_command_plays_in_a_terminal(tmp_path):
     assert terminal.until("nobody is there to hand over to")
     terminal.press("q")
     terminal.until("", 5)  # until it closes the terminal
-    _, status = os.waitpid(terminal.process, 0)
-    assert os.waitstatus_to_exitcode(status) == 0
+    assert terminal.process.wait(10) == 0
     kept = pd.read_parquet(tmp_path / "rollouts" / "ferry-seed2.parquet")
     episode = jm.gallery.Ferry().episode(seed=2)
     for _ in range(2):

@@ -390,7 +390,7 @@ def test_an_end_for_learning_is_no_end_for_the_score():
         assert limits > 5
         before, after = (frame.readings["ended"].mean() for frame in (plain, cut))
         assert after * len(cut.readings) == pytest.approx(before * len(plain.readings) + limits, abs=1e-3)
-    with pytest.raises(SettingError, match="`LearningEnd` names `wett`.*Did you mean `wet`"):
+    with pytest.raises(SettingError, match=r"`LearningEnd` names `wett`.*Did you mean `wet`"):
         Leaky().modified(jm.LearningEnd("wett"))
 
 
