@@ -36,6 +36,8 @@ class ActorCritic(PolicyAgent):
         Over the batch.
     learning_rate, discount, horizon, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
+    rewards_scaled, at_bounds, spread_by_state, first_spread
+        Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
 
     Notes
     -----

@@ -21,7 +21,7 @@ from jokulmist.learning import replay as memory_of
 from jokulmist.learning.acting import Acting, acting_over, joint_over
 from jokulmist.learning.descent import Optimiser, descended, squared, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, prepared
-from jokulmist.learning.networks import Dense, Inputs, Layout, NetworkSetting, built, usual_network
+from jokulmist.learning.networks import Dense, Inputs, Layout, NetworkSetting, applied, built, usual_network
 from jokulmist.learning.ranges import refuse_unbounded
 from jokulmist.learning.returns import open_returns, returns_after, spread_of
 from jokulmist.learning.schedules import linear
@@ -195,11 +195,7 @@ def critics_layout(network: Any, spec: Spec, acting: Acting, count: int, seed: i
 
 def outputs_of(module: Any, inputs: Inputs) -> Any:
     """What a policy is made of, for many observations."""
-    if hasattr(module, "outputs"):
-        return module.outputs(inputs)
-    from jokulmist.learning.networks import applied
-
-    return applied(module, inputs)
+    return module.outputs(inputs) if hasattr(module, "outputs") else applied(module, inputs)
 
 
 def values_at(critics: Any, inputs: Inputs, unit: Any) -> Any:

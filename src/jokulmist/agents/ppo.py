@@ -60,6 +60,8 @@ class PPO(PolicyAgent):
         An update stops where a step's divergence from the old policy exceeds it; None for never.
     learning_rate, discount, horizon, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
+    rewards_scaled, at_bounds, spread_by_state, first_spread
+        Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
 
     Notes
     -----

@@ -74,6 +74,8 @@ class Reinforce(PolicyAgent):
         stretch or the one before.
     learning_rate, discount, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
+    rewards_scaled, at_bounds, spread_by_state, first_spread
+        Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
 
     Notes
     -----
