@@ -17,6 +17,7 @@ from jokulmist.workshop.report import Finding, Level, Reach, Report
 
 LONGEST = 20_000
 MOST_TRANSITIONS = 200
+COMPARED_BEGINS = 10
 
 
 class Transition(NamedTuple):
@@ -42,6 +43,7 @@ class Play:
         self.looks: dict[str, Any] = {}
         self.moved: set[str] = set()
         self.kept = self._snapshot()
+        self.begun = 0
         # What random play leaves behind: transitions, and the rows, terms and advances of every step, episode by episode.
         self.transitions: list[Transition] = []
         self.rows: list[list[float]] = []
@@ -121,7 +123,8 @@ class Play:
 
     def _begin(self, turn: int) -> State:
         state = self.step.begin(self.draws[Stream.BEGIN].at(turn, 0))
-        if turn < 5:
+        self.begun += 1
+        if self.begun <= COMPARED_BEGINS:
             again = self.step.begin(self.draws[Stream.BEGIN].at(turn, 0))
             self._compare(state, again, "begin")
         self._observe(state, turn, stream=Stream.BEGIN_SENSE)
@@ -216,7 +219,8 @@ class Play:
                     f"{channel.low:g} to {channel.high:g}, in {reach.outside} of {steps} steps.",
                     reach.name if channel.computed else "advance",
                     "Tables clip it into the last bin, and networks meet inputs beyond their scale.",
-                    f"Declare `low={math.floor(reach.least)}, high={math.ceil(reach.most)}`, or keep the value inside, "
+                    f"Declare `low={min(channel.low, math.floor(reach.least)):g}, "
+                    f"high={max(channel.high, math.ceil(reach.most)):g}`, or keep the value inside, "
                     f"e.g. `xp.clip(value, {channel.low:g}, {channel.high:g})`.",
                 )
             elif reach.least == reach.most:
