@@ -76,8 +76,7 @@ class Potential(Rewarding):
     Parameters
     ----------
     of : function of the state
-        Phi; written with ``+``, ``*`` and the like, or with ``jm.gallery``-style ``xp`` functions on the numbers of a state.
-        In a plan ``"mine.py:height"``.
+        Phi; written with operators and ``abs`` alone, so that it takes numbers and traced ones. In a plan ``"mine.py:height"``.
     discount : float, in [0, 1]
         The same as the agent's.
     """
