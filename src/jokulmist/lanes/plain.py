@@ -41,9 +41,9 @@ class PlainLane:
         self.varying = self.description.varying
         self.level: Any = self.varying.levels.values[0] if self.varying is not None and self.varying.levels else None
         # With parameters that differ each copy has an instance of its own.
-        self.steps = [self.step] * self.copies
+        self.steppers = [self.step] * self.copies
         if self.varying is not None:
-            self.steps = [Stepper(revalued(environment)) for _ in range(self.copies)]
+            self.steppers = [Stepper(revalued(environment)) for _ in range(self.copies)]
         self._varied: list[tuple[float, ...]] = [()] * self.copies
         self._draws = {stream: PlainDraw(noise, stream) for stream in Stream}
         self._advance_draw = self._draws[Stream.ADVANCE]
@@ -81,12 +81,12 @@ class PlainLane:
         if self.varying is not None:
             for i in range(self.copies):
                 self._vary(i, self._draws[Stream.FIRST_VARY].at(0, i))
-        self.states = [self.steps[i].begin(begin.at(0, i)) for i in range(self.copies)]
+        self.states = [self.steppers[i].begin(begin.at(0, i)) for i in range(self.copies)]
         self._totals = [[0.0] * self._terms for _ in range(self.copies)]
         self._measures = [[0.0] * len(self._overs) for _ in range(self.copies)]
         self._steps = [0] * self.copies
         self._ages = [0] * self.copies
-        rows = [self.steps[i].observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
+        rows = [self.steppers[i].observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
         self._grips = [self._grip.begun(np) for _ in range(self.copies)]
         observed = Observed(rows, masks=self._masks())
         if self._glimpses:
@@ -99,20 +99,20 @@ class PlainLane:
         """Other parameters for a copy's next episode."""
         assert self.varying is not None
         values = self.varying.values(draw, self.level)
-        revalue(self.steps[i].environment, values)
+        revalue(self.steppers[i].environment, values)
         self._varied[i] = tuple(float(values[name]) for name in self.varying.names)
 
     def _masks(self) -> list[Mask]:
         """What each copy may do next; checked where a choice is made of it."""
         if not self._masked:
             return []
-        return [self.steps[i].decidable(state, i) for i, state in enumerate(self.states)]
+        return [self.steppers[i].decidable(state, i) for i, state in enumerate(self.states)]
 
     def _first_glimpse(
         self, i: int, row: list[float], look: PlainDraw, draw: PlainDraw
     ) -> tuple[list[float], dict[str, Any]]:
         """What one copy shows through the modifiers at an episode's first moment, and the images."""
-        images = self.steps[i].look(self.states[i], look)
+        images = self.steppers[i].look(self.states[i], look)
         if not self._glass.modifiers:
             return row, images
         now = Glimpse(np.array(row, np.float32), images)
@@ -121,7 +121,7 @@ class PlainLane:
 
     def _glimpse(self, i: int, row: list[float], action: Any) -> tuple[list[float], dict[str, Any]]:
         """The same, after an action."""
-        images = self.steps[i].look(self.states[i], self._draws[Stream.LOOK].at(self.turn, i))
+        images = self.steppers[i].look(self.states[i], self._draws[Stream.LOOK].at(self.turn, i))
         if not self._glass.modifiers:
             return row, images
         now = Glimpse(np.array(row, np.float32), images)
@@ -192,7 +192,7 @@ class PlainLane:
             if held:
                 break
         if held and not row:
-            row = self.steps[i].observe(self.states[i], self._sense.at(self.turn, i))
+            row = self.steppers[i].observe(self.states[i], self._sense.at(self.turn, i))
         return reward, held, row
 
     def _advance_once(self, i: int, action: Any, at: int, looks: bool) -> tuple[float, int, list[float]]:
@@ -201,7 +201,7 @@ class PlainLane:
         These are `Stepper`'s parts spelt out, because what is called here is called at every step.
         """
         try:
-            step, before = self.steps[i], self.states[i]
+            step, before = self.steppers[i], self.states[i]
             if step.flows:
                 before = before.replace(**step.flows)
             after = step.environment.advance(before, action, self._advance_draw.at(at, i))
@@ -271,7 +271,7 @@ class PlainLane:
                 )
                 observed.images[i] = images
             if self._masked:
-                observed.masks[i] = self.steps[i].decidable(self.states[i], i)
+                observed.masks[i] = self.steppers[i].decidable(self.states[i], i)
         return observed
 
     def _last_masks(self, closed: list[int]) -> list[Mask]:
@@ -279,7 +279,7 @@ class PlainLane:
         masks = []
         for i, state in enumerate(self.states):
             over = i in closed or self.still[i]
-            mask = self.steps[i].legal(state) if over else self.steps[i].decidable(state, i)
+            mask = self.steppers[i].legal(state) if over else self.steppers[i].decidable(state, i)
             masks.append(tuple(np.ones_like(allowed) if not allowed.any() else allowed for allowed in mask))
         return masks
 
@@ -287,7 +287,7 @@ class PlainLane:
         """Begin anew in one copy; its row."""
         if self.varying is not None:
             self._vary(i, self._draws[Stream.VARY].at(self.turn, i))
-        step = self.steps[i]
+        step = self.steppers[i]
         state = self.states[i] = step.begin(self._draws[Stream.BEGIN].at(self.turn, i))
         self._totals[i] = [0.0] * self._terms
         self._measures[i] = [0.0] * len(self._overs)

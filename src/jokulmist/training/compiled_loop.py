@@ -496,9 +496,8 @@ def _decided(
         return jax.tree.map(lambda after, before: _choose(now.held == 0, after, before), new, now), None
 
     nothing = tuple(jnp.zeros(carry.steps.shape, jnp.float32) for _ in description.terms)
-    begun = Decided(
-        carry.states, nothing, carry.measures, jnp.zeros_like(carry.steps), carry.steps > NEVER, carry.steps
-    )
+    unmarked = jnp.zeros(carry.steps.shape, bool)
+    begun = Decided(carry.states, nothing, carry.measures, jnp.zeros_like(carry.steps), unmarked, carry.steps)
     return lax.scan(held, begun, jnp.arange(every))[0]
 
 

@@ -203,7 +203,8 @@ def _chooser(policy: Policy | str, environment: Environment, copies: int, seed: 
     name = policy
     # Each copy's own instance: its parameters may differ.
     return lambda lane, observed: [
-        action.own(getattr(step.environment, name)(state)) for step, state in zip(lane.steps, lane.states, strict=True)
+        action.own(getattr(step.environment, name)(state))
+        for step, state in zip(lane.steppers, lane.states, strict=True)
     ]
 
 

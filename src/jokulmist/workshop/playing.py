@@ -104,9 +104,12 @@ class Play:
         self._after_all(steps, state, advances)
 
     def _snapshot(self) -> dict[str, str]:
-        """What can be changed behind the state's back: lists, dicts, sets and arrays on the instance and its class."""
+        """What can be changed behind the state's back: lists, dicts, sets and arrays on the instance and its class.
+
+        A series cannot be written to, and printing one at every step would cost more than the step.
+        """
         held = {**vars(type(self.environment)), **vars(self.environment)}
-        return {n: repr(v) for n, v in held.items() if isinstance(v, (list, dict, set, np.ndarray)) and n[:1] != "_"}
+        return {name: repr(value) for name, value in held.items() if name[:1] != "_" and _changeable(value)}
 
     def _unchanged(self) -> None:
         for name, now in self._snapshot().items():
@@ -263,3 +266,7 @@ class Play:
             "An episode that never closes is never recorded, and an ending that cannot be reached teaches nothing.",
             "Declare `time_limit = 1000` (a cut) or `deadline = 1000` (a true end), and look at the comparison in the ending.",
         )
+
+
+def _changeable(value: Any) -> bool:
+    return isinstance(value, (list, dict, set)) or (isinstance(value, np.ndarray) and value.flags.writeable)

@@ -28,7 +28,7 @@ class _OneChannel(Observing):
 
     channel: str
 
-    def changed(self, xp: ModuleType, value: Any, around: Around) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
         """The channel's value as it is seen."""
         raise NotImplementedError
 
@@ -37,7 +37,7 @@ class _OneChannel(Observing):
 
     def onward(self, spec: Spec, xp: ModuleType, memory: Any, now: Glimpse, around: Around) -> tuple[Any, Glimpse]:
         parts = parted(spec, now)
-        parts[self.channel] = self.changed(xp, parts[self.channel], around)
+        parts[self.channel] = self.changed(spec, xp, parts[self.channel], around)
         return (), joined(xp, self.spec(spec), parts)
 
 
@@ -108,12 +108,9 @@ class Noisy(_OneChannel):
             )
         return spec
 
-    def onward(self, spec: Spec, xp: ModuleType, memory: Any, now: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
         channel = known_channel("Noisy", spec, self.channel)
-        parts = parted(spec, now)
-        seen = parts[self.channel] + around.draw.normal(0.0, self.sd, shape=channel.shape)
-        parts[self.channel] = xp.clip(seen, channel.low, channel.high)
-        return (), joined(xp, spec, parts)
+        return xp.clip(value + around.draw.normal(0.0, self.sd, shape=channel.shape), channel.low, channel.high)
 
 
 @dataclass(frozen=True, init=False, repr=False)
@@ -240,7 +237,7 @@ class Crop(_OneChannel):
         shape = (self.rows[1] - self.rows[0], self.columns[1] - self.columns[0], channel.shape[2])
         return _replaced(spec, replace(channel, shape=shape))
 
-    def changed(self, xp: ModuleType, value: Any, around: Around) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
         return value[..., self.rows[0] : self.rows[1], self.columns[0] : self.columns[1], :]
 
 
@@ -268,7 +265,7 @@ class Shrink(_OneChannel):
             raise SettingError(f"`Shrink` by {self.by} leaves nothing of `{channel.name}`, {height} x {width}.")
         return _replaced(spec, replace(channel, shape=(height // self.by, width // self.by, depth)))
 
-    def changed(self, xp: ModuleType, value: Any, around: Around) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
         height, width, depth = value.shape[-3:]
         rows, columns = height // self.by, width // self.by
         squares = value[..., : rows * self.by, : columns * self.by, :]
@@ -297,7 +294,7 @@ class Grey(_OneChannel):
             )
         return _replaced(spec, replace(channel, shape=(*channel.shape[:2], 1)))
 
-    def changed(self, xp: ModuleType, value: Any, around: Around) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
         grey = value.astype(xp.float32) @ xp.asarray(np.array([0.299, 0.587, 0.114], np.float32))
         return xp.asarray(xp.round(grey), dtype=xp.uint8)[..., None]
 
