@@ -1,5 +1,9 @@
 """Environments that the tests share: small, and each with something that is easy to get wrong."""
 
+import os
+import signal
+import time
+
 import numpy as np
 
 import jokulmist as jm
@@ -343,3 +347,40 @@ class Tiller(jm.Environment):
         low, high = xp.asarray([0.0, 1.0]), xp.asarray([2.0, 5.0])
         out = xp.sum(1.0 * (action.haul < low) + 1.0 * (action.haul > high)) + 1.0 * (xp.abs(action.turn) > 30.0)
         return out + 1.0 * (action.sheet == (before.side + 1) % 3)
+
+
+class Drift(jm.Simulator):
+    """A buoy on a line, as a simulator: what it keeps is on itself, and nobody can copy it."""
+
+    width: float = jm.parameter(3.0, low=1.0, high=9.0)
+    dies_at: int = jm.parameter(-1, low=-1, high=1000, help="Steps after which the process kills itself.")
+    hangs: bool = jm.parameter(False)
+    every: int = jm.parameter(3, low=1, high=9, help="Which episodes are bad.")
+    observation = {"at": jm.channel(low=-10.0, high=10.0, unit="m"), "age": jm.channel(values=64)}
+    action = jm.Choice("left", "right")
+    terms = {"near": 1.0, "pull": -0.1}
+    endings = ("adrift",)
+    measures = {"farthest": "max"}
+    time_limit = 12
+    answer_within = 0.5
+
+    def begin(self, seed):
+        self.chance = np.random.default_rng(seed)
+        self.at, self.age = float(self.chance.uniform(-1.0, 1.0)), 0
+        self.bad = seed % self.every == 0
+        return {"at": self.at, "age": 0}
+
+    def advance(self, action):
+        self.age += 1
+        if self.bad and self.age == self.dies_at:
+            if self.hangs:
+                time.sleep(60.0)
+            os.kill(os.getpid(), signal.SIGKILL)
+        self.at += 0.5 * (2 * action - 1) + float(self.chance.normal(0.0, 0.5))
+        far = abs(self.at) > self.width
+        return jm.Outcome(
+            {"at": self.at, "age": self.age},
+            terms={"near": 1.0 - abs(self.at) / self.width, "pull": 1.0},
+            closed_by="adrift" if far else None,
+            measures={"farthest": abs(self.at)},
+        )

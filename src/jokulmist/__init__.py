@@ -13,6 +13,9 @@ __version__ = "0.1.0"
 
 _WHERE: dict[str, str] = {
     "Environment": "environments.environment",
+    "Simulator": "environments.simulator",
+    "Outcome": "environments.simulator",
+    "channel": "environments.simulator",
     "State": "environments.state",
     "seen": "environments.state",
     "field": "environments.state",

@@ -88,8 +88,14 @@ def name_of(made: Any) -> str:
     return f"{made.__module__}:{made.__qualname__}"
 
 
+def can_be_named(made: Any) -> bool:
+    """Whether another process can find a class or a function again by `name_of`."""
+    module = sys.modules.get(made.__module__)
+    return "<" not in made.__qualname__ and getattr(module, "__file__", None) is not None
+
+
 def function_named(use: str, base: Path | None = None) -> Any:
-    """The function that ``file.py:name`` or ``module:name`` names."""
+    """The function, or class, that ``file.py:name`` or ``module:name`` names."""
     place, _, name = use.rpartition(":")
     module = module_of(place, base)
     found = getattr(module, name, None)

@@ -17,6 +17,7 @@ from jokulmist.environments.channels import Spec
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.learning import schedules
 from jokulmist.learning.schedules import Coefficients, Progress, Schedule
+from jokulmist.learning.trees import replaced
 
 BEGUN = Progress(0, 0, 0.0)
 
@@ -100,6 +101,9 @@ class Experience(NamedTuple):
     last : the true observation after the advance
     following : what is decided on next
     notes : what `choose` gave along
+    broken : bool, or empty
+        The row begins another episode although the row before closed none: its worker process was lost. Empty where
+        none can be.
     """
 
     observed: Any
@@ -110,6 +114,7 @@ class Experience(NamedTuple):
     last: Any
     following: Any
     notes: Any
+    broken: Any = ()
 
 
 class Pilot(Protocol):
@@ -204,6 +209,12 @@ class Agent(BaseModel):
     def kept(learner: Any) -> Any:
         """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay behind."""
         return learner
+
+    @staticmethod
+    def restarted(memory: Any, new: Any, where: Any) -> Any:
+        """The memory where some copies (`where`, bool) begin anew although their episode did not close: a worker process
+        was lost. They take theirs from `new`, which has a leading axis of copies unless a method writes this itself."""
+        return replaced(where, new, memory)
 
     def functions(self) -> list[Any]:
         """Functions of the user's own among the settings; a run keeps their source."""

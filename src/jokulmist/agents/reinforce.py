@@ -24,6 +24,7 @@ from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.descent import squared
 from jokulmist.learning.inputs import prepared
 from jokulmist.learning.schedules import linear
+from jokulmist.learning.trees import replaced
 
 
 class Stretch(NamedTuple):
@@ -102,6 +103,15 @@ class Reinforce(PolicyAgent):
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
         learner, returns = PolicyAgent.fresh(shapes, numbers, noise)
         return learner, Memory(_nothing(shapes), returns)
+
+    @staticmethod
+    def restarted(memory: Memory, new: Memory, where: Any) -> Memory:
+        """Episodes that were lost on the way are not learned from."""
+        stretch = memory.stretch
+        still_open = np.asarray(stretch.open) & ~where
+        closed = np.array(stretch.closed)
+        closed[-1] |= where
+        return Memory(stretch._replace(open=still_open, closed=closed), replaced(where, new.returns, memory.returns))
 
     @staticmethod
     def learn(

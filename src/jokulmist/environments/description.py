@@ -27,6 +27,7 @@ from jokulmist.errors import DeclarationError, SettingError, listed, nearest
 STEP_ARGUMENTS = ("before", "action", "after")
 DEADLINE = "deadline"
 TIME_LIMIT = "time limit"
+LOST = "lost"
 MOST_CLOSINGS = 24
 # The names that mean something on an environment; a field, channel, term or parameter cannot take one of them.
 RESERVED = (
@@ -74,6 +75,7 @@ class Outline:
     measures: tuple[StepMethod, ...]
     references: tuple[str, ...]
     masked: bool = False
+    losable: bool = False
 
 
 @dataclass(frozen=True)
@@ -132,7 +134,12 @@ class Description:
         """Every way an episode can close, true ends before cuts, each in the order of declaration."""
         ends = [e.name for e in self.outline.endings] + ([DEADLINE] if self.deadline is not None else [])
         cuts = [c.name for c in self.outline.cuts] + ([TIME_LIMIT] if self.time_limit is not None else [])
-        return (*ends, *cuts)
+        return (*ends, *cuts, *([LOST] if self.outline.losable else []))
+
+    @property
+    def lost_bit(self) -> int:
+        """The bit of an episode whose worker process was lost; 0 where none can be."""
+        return 1 << len(self.closings) - 1 if self.outline.losable else 0
 
     @property
     def true_ends(self) -> int:
@@ -160,14 +167,7 @@ class Description:
 def outline(cls: type) -> Outline:
     """Read a class; `DeclarationError` says what is missing or wrong, and how to write it."""
     where = cls.__qualname__
-    named: dict[str, parts.Part] = {}
-    for base in reversed(cls.__mro__):
-        for name, value in vars(base).items():
-            if isinstance(value, parts.Part):
-                named.pop(name, None)
-                named[name] = value
-            elif name in named:
-                del named[name]
+    named = _named_parts(cls)
 
     def of(kind: type) -> list[Any]:
         return [part for part in named.values() if isinstance(part, kind)]
@@ -186,14 +186,7 @@ def outline(cls: type) -> Outline:
             f'Write `action = jm.Choice("hold", "full")` or `action = jm.Range(0.0, 1.0)` in its body.'
         )
     for method, takes in (("begin", ("draw",)), ("advance", ("state", "action", "draw"))):
-        function = cls.__dict__.get(method) or getattr(cls, method, None)
-        if function is None or getattr(function, "_not_written", False):
-            raise DeclarationError(f"`{where}` has no `{method}`. Write `def {method}(self, {', '.join(takes)}):`.")
-        given = _arguments(function)
-        if given != takes:
-            raise DeclarationError(
-                f"`{where}.{method}` takes ({', '.join(('self', *given))}); it must take ({', '.join(('self', *takes))})."
-            )
+        refuse_missing(cls, method, takes)
     sensors = tuple(_sensor(where, part) for part in of(parts.Sensor))
     seen = [f for f in state._fields.values() if f.role == "seen"]
     if not sensors and not seen:
@@ -237,6 +230,44 @@ def outline(cls: type) -> Outline:
         references=tuple(part.name for part in of(parts.Reference)),
         masked=_masked(cls, action),
     )
+
+
+def _named_parts(cls: type) -> dict[str, parts.Part]:
+    """Everything that a class and its bases declare, the last declaration of a name counting."""
+    named: dict[str, parts.Part] = {}
+    for base in reversed(cls.__mro__):
+        for name, value in vars(base).items():
+            if isinstance(value, parts.Part):
+                named.pop(name, None)
+                named[name] = value
+            elif name in named:
+                del named[name]
+    return named
+
+
+def parts_of(cls: type) -> tuple[parts.Parameter, ...]:
+    """The parameters of a class; anything else that is marked is refused, for a simulator tells it itself."""
+    named = _named_parts(cls)
+    for name, part in named.items():
+        if not isinstance(part, parts.Parameter):
+            raise DeclarationError(
+                f"`{cls.__qualname__}.{name}` is marked as a {type(part).__name__.lower()}; a simulator names its terms, endings "
+                f"and measures in `terms`, `endings`, `measures` and tells them in a `jm.Outcome`."
+            )
+    return tuple(part for part in named.values() if isinstance(part, parts.Parameter))
+
+
+def refuse_missing(cls: type, method: str, takes: tuple[str, ...]) -> None:
+    """Raise `DeclarationError` where a class does not write a method, or with other arguments."""
+    where = cls.__qualname__
+    function = cls.__dict__.get(method) or getattr(cls, method, None)
+    if function is None or getattr(function, "_not_written", False):
+        raise DeclarationError(f"`{where}` has no `{method}`. Write `def {method}(self, {', '.join(takes)}):`.")
+    given = _arguments(function)
+    if given != takes:
+        raise DeclarationError(
+            f"`{where}.{method}` takes ({', '.join(('self', *given))}); it must take ({', '.join(('self', *takes))})."
+        )
 
 
 def _masked(cls: type, action: Action) -> bool:

@@ -14,8 +14,9 @@ from jokulmist.environments.environment import Environment
 from jokulmist.environments.legal import Mask, choices_of, refuse_illegal
 from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.noise import Domain, Noise, Stream, checked_seed
+from jokulmist.environments.simulator import SimulatorStepper, stepper_for
 from jokulmist.environments.state import State
-from jokulmist.environments.stepping import Stepper, combined, finished
+from jokulmist.environments.stepping import combined, finished
 from jokulmist.errors import ActionError, SettingError
 
 
@@ -77,7 +78,7 @@ class Episode:
     def __init__(self, environment: Environment, seed: int = 0) -> None:
         self.environment = environment
         self.seed = checked_seed(seed)
-        self._stepper = Stepper(environment)
+        self._stepper = stepper_for(environment)
         self._description = self._stepper.description
         self._reseed(self.seed)
         state = self._stepper.begin(self._first_begin.at(0, 0))
@@ -197,9 +198,19 @@ class Episode:
         """
         if isinstance(decisions, bool) or not isinstance(decisions, int) or not 0 <= decisions <= self.steps:
             raise SettingError(f"`back` takes a number of decisions from 0 to {self.steps}; got {decisions!r}.")
+        if decisions and isinstance(self._stepper, SimulatorStepper):
+            raise SettingError(
+                f"`{self._description.name}` is a simulator, whose state cannot be kept: it does not go back. "
+                f"Begin anew with `environment.episode(seed={self.seed})` and take the same actions."
+            )
         del self._moments[len(self._moments) - decisions :]
         if seed is not None:
             self._reseed(checked_seed(seed))
+
+    def image(self) -> Any:
+        """What a simulator looks like now, uint8 of shape ``(height, width, 3)``; None where it does not say."""
+        look = getattr(self._stepper.environment, "image", None)
+        return None if not isinstance(self._stepper, SimulatorStepper) or look is None else look()
 
     @property
     def state(self) -> State:

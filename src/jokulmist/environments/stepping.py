@@ -7,7 +7,7 @@ is left for a step is calling them.
 from __future__ import annotations
 
 import traceback
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from operator import itemgetter
 from pathlib import Path
 from typing import Any, NoReturn
@@ -16,7 +16,7 @@ import numpy as np
 
 from jokulmist.environments.actions import plain_form
 from jokulmist.environments.description import DEADLINE, TIME_LIMIT, StepMethod
-from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.environment import Environment, describe, revalue
 from jokulmist.environments.legal import Mask, mask_from
 from jokulmist.environments.state import Field, State, zero_of
 from jokulmist.errors import BrokenEnvironment, JokulmistError
@@ -85,10 +85,7 @@ class Stepper:
                 for m, extra in zip(methods, more, strict=True)
             )
 
-        self.deadline = description.deadline or 0
-        self.time_limit = description.time_limit or 0
-        self.deadline_bit = 1 << closings.index(DEADLINE) if self.deadline else 0
-        self.time_limit_bit = 1 << closings.index(TIME_LIMIT) if self.time_limit else 0
+        self.prepare_limits()
         ends = (*outline.endings, *outline.cuts)
         self.direct_terms = direct(outline.terms, self.weights)
         self.direct_measures = direct(outline.measures, [m.over for m in outline.measures])
@@ -110,6 +107,18 @@ class Stepper:
         names = [name for name, sensor, _, scalar in self.channels if sensor is None and scalar]
         # Where every channel is a number of the state, one call gathers the row.
         self._gather = itemgetter(*names) if len(names) == len(self.channels) and len(names) > 1 else None
+
+    def prepare_limits(self) -> None:
+        """The limits as numbers, 0 where there is none, and their bits."""
+        closings = list(self.description.closings)
+        self.deadline = self.description.deadline or 0
+        self.time_limit = self.description.time_limit or 0
+        self.deadline_bit = 1 << closings.index(DEADLINE) if self.deadline else 0
+        self.time_limit_bit = 1 << closings.index(TIME_LIMIT) if self.time_limit else 0
+
+    def revalue(self, values: Mapping[str, Any]) -> None:
+        """Other parameters from the next episode on; the instance must be a lane's own."""
+        revalue(self.environment, values)
 
     def begin(self, draw: Any) -> State:
         """The first state of an episode, cast to its declared types."""

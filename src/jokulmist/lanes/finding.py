@@ -16,6 +16,7 @@ from jokulmist.environments.draws import PlainDraw, RowDraw
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.legal import Mask
 from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.state import State
 from jokulmist.environments.stepping import Stepper, place_of
 from jokulmist.errors import JokulmistError
@@ -61,6 +62,9 @@ def find(environment: Environment, steps: int = COMPARED_STEPS) -> Finding:
     BrokenEnvironment
         When the plain class itself fails.
     """
+    if isinstance(environment, Simulator):
+        return Finding(False)  # there is nothing to find out, and nothing to mend
+
     from jokulmist.lanes.compiled import CompiledEnvironment
 
     compiled = CompiledEnvironment(environment)

@@ -9,10 +9,11 @@ import numpy as np
 from jokulmist.environments.actions import plain_form
 from jokulmist.environments.channels import Spec
 from jokulmist.environments.draws import PlainDraw
-from jokulmist.environments.environment import Environment, revalue, revalued
+from jokulmist.environments.environment import Environment, revalued
 from jokulmist.environments.legal import Mask
 from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.noise import Noise, Stream
+from jokulmist.environments.simulator import Simulator, stepper_for
 from jokulmist.environments.state import State
 from jokulmist.environments.stepping import Stepper, combined, finished
 from jokulmist.errors import BrokenEnvironment
@@ -36,14 +37,12 @@ class PlainLane:
         self.copies = noise.copies
         self.once = once
         self.turn = 0
-        self.step = Stepper(environment)
+        self.step = stepper_for(environment)
         self.description = self.step.description
         self.varying = self.description.varying
         self.level: Any = self.varying.levels.values[0] if self.varying is not None and self.varying.levels else None
         # With parameters that differ each copy has an instance of its own.
-        self.steppers = [self.step] * self.copies
-        if self.varying is not None:
-            self.steppers = [Stepper(revalued(environment)) for _ in range(self.copies)]
+        self.steppers = self._made_steppers()
         self._varied: list[tuple[float, ...]] = [()] * self.copies
         self._draws = {stream: PlainDraw(noise, stream) for stream in Stream}
         self._advance_draw = self._draws[Stream.ADVANCE]
@@ -51,6 +50,7 @@ class PlainLane:
         self._terms = len(self.description.terms)
         self._overs = tuple(m.over for m in self.description.measures)
         self.end_bits = self.description.ending_bits
+        self.lost_bit = self.description.lost_bit or -1
         self._marks = self.description.ending_measures
         self._marked = [False] * self.copies
         self._glass = self.description.glass
@@ -70,6 +70,20 @@ class PlainLane:
         self._learned = [0.0] * self.copies
         self._rows: list[list[float]] = []
         self._shown: list[dict[str, Any]] = []
+
+    def _made_steppers(self) -> list[Stepper]:
+        """One a copy, where copies differ."""
+        if isinstance(self.environment, Simulator):
+            return [stepper_for(self.environment) for _ in range(self.copies)]
+        if self.varying is not None:
+            return [Stepper(revalued(self.environment)) for _ in range(self.copies)]
+        return [self.step] * self.copies
+
+    def close(self) -> None:
+        """Let go of whatever the copies hold."""
+        if isinstance(self.environment, Simulator):
+            for step in self.steppers:
+                step.environment.close()  # type: ignore[attr-defined]
 
     @property
     def spec(self) -> Spec:
@@ -99,7 +113,7 @@ class PlainLane:
         """Other parameters for a copy's next episode."""
         assert self.varying is not None
         values = self.varying.values(draw, self.level)
-        revalue(self.steppers[i].environment, values)
+        self.steppers[i].revalue(values)
         self._varied[i] = tuple(float(values[name]) for name in self.varying.names)
 
     def _masks(self) -> list[Mask]:
@@ -148,14 +162,19 @@ class PlainLane:
         closed: list[bool] = []
         rows: list[list[float]] = []
         done: list[Finished] = []
-        for i, action in enumerate(actions):
+        if self._grip.modifiers:
+            given = [a if self.still[i] else self._handled(i, a) for i, a in enumerate(actions)]
+        else:
+            given = actions
+        self._prepare(given)
+        for i, action in enumerate(given):
             if self.still[i]:
                 self._stand_still(rewards, ended, closed, rows)
                 continue
             before = self.states[i]
             self._marked[i] = False
-            reward, held, row = self.advance_one(i, self._handled(i, action) if self._grip.modifiers else action)
-            if self._worth.modifiers:
+            reward, held, row = self.advance_one(i, action)
+            if self._worth.modifiers and held != self.lost_bit:
                 over = (held & self.end_bits) != 0 or self._marked[i]
                 reward = self._valued(i, reward, before, over)
             rewards.append(reward)
@@ -178,6 +197,9 @@ class PlainLane:
         observed = self._begin_anew(last, [f.copy for f in done]) if done else last
         self.turn += 1
         return Outcome(rewards, ended, closed, last, observed, done)
+
+    def _prepare(self, given: list[Any]) -> None:
+        """A lane whose copies work side by side asks them all before it waits for the first."""
 
     def advance_one(self, i: int, action: Any) -> tuple[float, int, list[float]]:
         """One copy's decision: its reward, the closings that hold, its row. The caller counts the turn."""

@@ -6,6 +6,7 @@ things: begin all, advance all with N actions, and what came out.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, NamedTuple, Protocol
 
 import numpy as np
@@ -83,6 +84,8 @@ class Outcome(NamedTuple):
         What is decided on next, of the new episode where one closed.
     finished : list of Finished
         The episodes that closed, by copy.
+    lost : sequence of int
+        Copies whose worker process was lost: their rows are of no use, and they are decided on anew.
     """
 
     rewards: list[float]
@@ -91,6 +94,7 @@ class Outcome(NamedTuple):
     last: Observed
     observed: Observed
     finished: list[Finished]
+    lost: Sequence[int] = ()
 
 
 class Lane(Protocol):

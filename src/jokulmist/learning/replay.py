@@ -166,7 +166,11 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any) -> Replay:
 
     turns, copies = experience.rewards.shape
     slots = replay.rows.shape[0]
-    facts = (experience.rewards, experience.ended, experience.closed)
+    # A row that begins another episode although the row before it closed none says so by 2 more.
+    closed = experience.closed
+    if len(experience.broken):
+        closed = closed.astype(jnp.float32) + 2.0 * experience.broken.astype(jnp.float32)
+    facts = (experience.rewards, experience.ended, closed)
     masks = (*experience.observed.legal, *experience.last.legal)
     parts = [experience.observed.numbers, experience.last.numbers, *masks, action, *(f[..., None] for f in facts)]
     row = jnp.concatenate([jnp.asarray(part, jnp.float32) for part in parts], axis=-1)
@@ -196,8 +200,10 @@ def _filmed(spec: Spec, frames: Frames, experience: Any, at: Any) -> Frames:
     slots = frames.number.shape[0]
     # An end for learning alone goes on in the same film; a new episode shows by its age.
     sizes = 1 + (experience.following.age == 0).astype(jnp.int32)
+    before = experience.broken.astype(jnp.int32) if len(experience.broken) else 0
+    sizes = sizes + before  # the last frame of an episode that was lost stays where it is
     ahead = jnp.cumsum(sizes, axis=0)
-    number = frames.newest + ahead - sizes
+    number = frames.newest + ahead - sizes + before
     base = jnp.arange(copies, dtype=jnp.int32) * slots
     images = {}
     for channel in spec.images:
@@ -311,9 +317,10 @@ def transitions(spec: Spec, replay: Replay, place: Any, importance: Any, n_step:
     rows = replay.rows.reshape(-1, columns)
     onward = (place[:, None] + jnp.arange(n_step) * copies) % (slots * copies)
     found = rows[onward]
-    closed, ended = found[..., CLOSED], found[..., ENDED]
-    # 1 as long as no step before has closed the episode.
-    running = jnp.concatenate([jnp.ones_like(closed[:, :1]), jnp.cumprod(1.0 - closed, axis=1)[:, :-1]], axis=1)
+    closed, ended = found[..., CLOSED] % 2.0, found[..., ENDED]
+    # 1 as long as no step before has closed the episode, or was the last that is known of it.
+    going = (1.0 - closed[:, :-1]) * (found[:, 1:, CLOSED] < 2.0)
+    running = jnp.concatenate([jnp.ones_like(closed[:, :1]), jnp.cumprod(going, axis=1)], axis=1)
     power = discount ** jnp.arange(n_step, dtype=jnp.float32)
     steps = jnp.sum(running, axis=1)
     at = steps.astype(jnp.int32) - 1

@@ -162,6 +162,7 @@ def evaluate(
                     f"an episode of `{describe(environment).name}` did not close within {MOST_ADVANCES:,} advances. "
                     f"Declare `time_limit = 1000`, or an ending that can be reached."
                 )
+        lane.close()
         discounted.append(so_far)
     finished.sort(key=lambda item: item[0])
     description = describe(environment)

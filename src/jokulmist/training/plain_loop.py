@@ -11,9 +11,12 @@ from jokulmist.environments.description import Description
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.environments.simulator import Simulator
 from jokulmist.lanes.plain import PlainLane
+from jokulmist.lanes.processes import ProcessLane
 from jokulmist.lanes.protocol import Finished, Observed, Outcome
 from jokulmist.learning.schedules import mover
+from jokulmist.learning.trees import replaced
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.calls import Calls, calls_for
 from jokulmist.training.loop import Planned
@@ -31,12 +34,26 @@ class PlainLoop:
     seed : int
     copies : int
     planned : Planned
+    processes : bool
+        Each copy of a simulator in a process of its own.
     """
 
     most_turns = 1 << 20
 
-    def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
-        self.lane = PlainLane(environment, Noise(seed, copies, Domain.TRAINING))
+    def __init__(
+        self,
+        environment: Environment,
+        agent: Agent,
+        seed: int,
+        copies: int,
+        planned: Planned,
+        processes: bool = False,
+    ) -> None:
+        noise = Noise(seed, copies, Domain.TRAINING)
+        self.lane = PlainLane(environment, noise)
+        if processes:
+            assert isinstance(environment, Simulator)
+            self.lane = ProcessLane(environment, noise)
         own = Noise(seed, 1, Domain.TRAINING)
         self._explore, self._learn = PlainDraw(own, Stream.EXPLORE), PlainDraw(own, Stream.LEARN)
         self.planned = planned
@@ -51,12 +68,13 @@ class PlainLoop:
         per_episode = 1.0 / planned.episodes if planned.episodes is not None else 0.0
         self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())
         self._numbers = numbers_at(self._coefficients)
-        fresh = PlainDraw(own, Stream.FRESH)
-        self._learner, self._memory = self._calls.fresh(self._numbers, fresh.at(0, 0))
+        self._fresh = PlainDraw(own, Stream.FRESH)
+        self._learner, self._memory = self._calls.fresh(self._numbers, self._fresh.at(0, 0))
         # A pilot looks at the rows of the class itself, so it flies only where nothing stands around it.
         self._pilot = None
         if self.lane.bare:
             self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._explore, self._learn)
+        self._restarted = agent.restarted
         self._names = agent.reading_names
         self._kept = agent.kept
         self._sums = [0.0] * len(self._names)
@@ -114,8 +132,14 @@ class PlainLoop:
             draw = self._explore.at(self.turn, 0)
             actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
             outcome = lane.advance(calls.given(actions))
+            broken: Any = np.zeros(self.copies, bool) if lane.description.lost_bit else ()
+            while outcome.lost:
+                broken[outcome.lost] = True
+                seen, actions, notes, outcome = self._decided_anew(seen, actions, notes, draw, outcome)
+            if gathered and len(broken):
+                gathered[-1].closed[:] = np.asarray(gathered[-1].closed) | broken
             observed = outcome.observed
-            gathered.append(_experience(calls, seen, actions, outcome, notes))
+            gathered.append(_experience(calls, seen, actions, outcome, notes, broken))
             if len(gathered) == self.turns_per_update:
                 self._update(calls.stacked(gathered))
                 gathered = []
@@ -127,6 +151,31 @@ class PlainLoop:
                 break
         self._observed = observed
         return finished
+
+    def _decided_anew(self, seen: Any, actions: Any, notes: Any, draw: Any, outcome: Outcome) -> tuple[Any, ...]:
+        """Another decision for the copies whose process was lost: what was seen, done and noted, and what came of it.
+
+        The draws of the turn are used again: what they gave was dropped.
+        """
+        assert isinstance(self.lane, ProcessLane)
+        calls, where = self._calls, np.zeros(self.copies, bool)
+        where[list(outcome.lost)] = True
+        seen = replaced(where, calls.seen(outcome.observed), seen)
+        _, fresh = calls.fresh(self._numbers, self._fresh.at(0, 0))
+        memory = self._restarted(self._memory, fresh, where)
+        new, after, told = calls.choose(self._numbers, self._learner, memory, seen, draw, True)
+        self._memory = self._restarted(self._memory, after, where)
+        actions, notes = replaced(where, new, actions), replaced(where, told, notes)
+        return seen, actions, notes, self.lane.again(outcome, calls.given(actions))
+
+    def close(self) -> None:
+        """Let go of whatever the copies hold."""
+        self.lane.close()
+
+    @property
+    def losses(self) -> int:
+        """Worker processes that were replaced so far."""
+        return self.lane.losses if isinstance(self.lane, ProcessLane) else 0
 
     def _update(self, experience: Experience) -> None:
         draw = self._learn.at(self.turn // self.turns_per_update, 0)
@@ -164,10 +213,10 @@ class PlainLoop:
         return _copied(self._kept(self._learner))
 
 
-def _experience(calls: Calls, seen: Any, actions: Any, outcome: Outcome, notes: Any) -> Experience:
+def _experience(calls: Calls, seen: Any, actions: Any, outcome: Outcome, notes: Any, broken: Any) -> Experience:
     last = calls.seen(outcome.last)
     following = last if outcome.observed is outcome.last else calls.seen(outcome.observed)
-    return Experience(seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, notes)
+    return Experience(seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, notes, broken)
 
 
 def _copied(tree: Any) -> Any:

@@ -12,9 +12,10 @@ from typing import Annotated, Any, Literal
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from jokulmist.agents.protocol import Agent, explained
-from jokulmist.environments.environment import Environment, modifiers_of, settings_of, varied, with_varying
+from jokulmist.environments.environment import Environment, describe, modifiers_of, settings_of, varied, with_varying
 from jokulmist.environments.modifiers import modifier_from
 from jokulmist.environments.noise import checked_seed
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, vary_from
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.loading import function_named, name_of
@@ -54,6 +55,8 @@ class Training(BaseModel):
         Decisions between evaluations of the greedy policy.
     evaluate_episodes : int
         Episodes of each of these evaluations.
+    processes : bool
+        Each copy of a simulator in a process of its own.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -65,6 +68,7 @@ class Training(BaseModel):
     lane: Literal["auto", "plain", "compiled"] = "auto"
     evaluate_every: Count | None = None
     evaluate_episodes: Count = 100
+    processes: bool = False
 
     @model_validator(mode="before")
     @classmethod
@@ -103,6 +107,11 @@ class Plan:
 
     def __post_init__(self) -> None:
         _ = self.stage  # what cannot vary is refused at once
+        if self.training.processes and not isinstance(self.environment, Simulator):
+            raise SettingError(
+                f"`processes` is for a `jm.Simulator`; `{describe(self.environment).name}` is none, and its copies step side "
+                f"by side here. Leave `processes` out."
+            )
         if self.training.copies is None:
             settings = {**self.training.model_dump(), "copies": self.agent.usual_copies}
             object.__setattr__(self, "training", Training(**settings))

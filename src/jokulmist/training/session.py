@@ -26,6 +26,7 @@ from jokulmist.records.episodes import Episodes, Memory, columns_of
 from jokulmist.training.climbing import Climb
 from jokulmist.training.evaluation import evaluate
 from jokulmist.training.loop import Loop, Planned
+from jokulmist.training.plain_loop import PlainLoop
 from jokulmist.training.plans import Plan
 from jokulmist.training.policy import Policy
 from jokulmist.training.run import LAST, Run
@@ -124,9 +125,8 @@ class Session:
             from jokulmist.training.compiled_loop import CompiledLoop
 
             return CompiledLoop(self.environment, self.agent, self.seed, self.plan.copies, planned)
-        from jokulmist.training.plain_loop import PlainLoop
-
-        return PlainLoop(self.environment, self.agent, self.seed, self.plan.copies, planned)
+        processes = self.training.processes
+        return PlainLoop(self.environment, self.agent, self.seed, self.plan.copies, planned, processes)
 
     def _drive(self, loop: Loop, planned: Planned, began: float) -> str:
         """Train to the end in pieces. What is recorded happens at turns that the plan fixes; the clock decides only
@@ -191,10 +191,19 @@ class Session:
         if len(batch):
             columns = columns_of(batch, self.description, self.recorded)
             self.recorder.episodes(columns)
+            if self.description.lost_bit:  # an episode that was lost says nothing of what was learned
+                known = batch.held != self.description.lost_bit
+                self._tell_losses(loop, int((~known).sum()))
+                columns = {name: values[known] for name, values in columns.items()}
             self.recent.extend(columns["return"].tolist())
             if self.climb is not None:
                 self.climb.take(columns)
             self.recorded += len(batch)
+
+    def _tell_losses(self, loop: Loop, episodes: int) -> None:
+        if episodes:
+            losses = getattr(loop, "losses", 0)
+            self.recorder.log(f"{losses} worker processes were lost and replaced after {loop.decisions} decisions")
 
     def _mean(self) -> float:
         return float(np.mean(self.recent)) if self.recent else float("nan")
@@ -244,6 +253,8 @@ class Session:
 
     def _finished(self, loop: Loop | None, status: str, failure: BaseException | None, seconds: float) -> Run:
         policy = None if loop is None else self._learned(loop)
+        if isinstance(loop, PlainLoop):
+            loop.close()
         if isinstance(failure, DivergedTraining):
             policy = self.good
         if loop is not None and policy is not None and self.path is not None:

@@ -24,6 +24,7 @@ from typing import Any
 
 from jokulmist import errors
 from jokulmist.errors import JokulmistError
+from jokulmist.loading import can_be_named
 from jokulmist.training.plans import Plan
 from jokulmist.training.run import Run, Runs
 from jokulmist.training.session import interrupted_by_ctrl_c, run_folder
@@ -53,11 +54,7 @@ def can_travel(plan: Plan) -> bool:
     """Whether a worker can find the plan's classes again by name."""
     if IN_WORKER:
         return False
-    for made in (type(plan.environment), type(plan.agent), *plan.functions()):
-        module = sys.modules.get(made.__module__)
-        if "<" in made.__qualname__ or getattr(module, "__file__", None) is None:
-            return False
-    return True
+    return all(map(can_be_named, (type(plan.environment), type(plan.agent), *plan.functions())))
 
 
 @dataclass

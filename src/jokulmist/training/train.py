@@ -32,6 +32,7 @@ def train(
     lane: Literal["auto", "plain", "compiled"] = "auto",
     evaluate_every: int | None = None,
     evaluate_episodes: int = 100,
+    processes: bool = False,
     workers: int | None = None,
     folder: str | Path | None = "runs",
     name: str | None = None,
@@ -62,6 +63,9 @@ def train(
         Decisions between evaluations of the greedy policy, recorded in evaluated.csv.
     evaluate_episodes : int
         Episodes of each evaluation.
+    processes : bool
+        Each copy of a `jm.Simulator` in a process of its own: for simulators that are slow, or that crash. A process that dies
+        or hangs is replaced, its episode is closed by ``lost``, and training goes on.
     workers : int, optional
         Processes among which several seeds are shared out; by default one a core. Each seed gives the same numbers as by
         itself. Runs in memory, and classes that no file holds, are trained here, one after another.
@@ -113,6 +117,7 @@ def train(
         lane=lane,
         evaluate_every=evaluate_every,
         evaluate_episodes=evaluate_episodes,
+        processes=processes,
     )
     if show is None:
         show = LiveLine() if sys.stderr.isatty() else Silent()

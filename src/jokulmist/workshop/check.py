@@ -12,6 +12,7 @@ from typing import Any
 
 from jokulmist.agents.random_play import RandomPlay
 from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.simulator import Simulator
 from jokulmist.errors import BrokenEnvironment, SettingError
 from jokulmist.lanes.finding import find
 from jokulmist.training.evaluation import RANDOM, evaluate, sees_more
@@ -21,6 +22,7 @@ from jokulmist.workshop.methods import look_at_methods
 from jokulmist.workshop.playing import Play
 from jokulmist.workshop.records import look_at_records
 from jokulmist.workshop.report import Finding, Report
+from jokulmist.workshop.simulators import look_at_simulator
 
 STEPS = 3000
 LEVEL_EPISODES = 50
@@ -55,10 +57,13 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
         raise SettingError(f"`steps` must be a whole number of at least 10; got {steps!r}.")
     report = Report(describe(environment).name)
     try:
-        play = Play(environment, report)
-        play.play(steps)
-        look_at_records(play)
-        look_at_methods(play)
+        if isinstance(environment, Simulator):
+            look_at_simulator(environment, report, steps)
+        else:
+            play = Play(environment, report)
+            play.play(steps)
+            look_at_records(play)
+            look_at_methods(play)
         if report.closed_by:
             names = [RANDOM, *describe(environment).outline.references]
             report.levels = {n: evaluate(n, environment, episodes=LEVEL_EPISODES) for n in names}
@@ -67,6 +72,8 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
         report.findings.append(
             Finding("wrong", str(failure), "", "Nothing can be trained until it runs.", "Mend the line that is named.")
         )
+        return report
+    if isinstance(environment, Simulator):
         return report
     finding = find(environment)
     report.compiles, report.why_plain = finding.compiles, finding.why

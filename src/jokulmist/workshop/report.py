@@ -47,6 +47,8 @@ class Report:
     levels : dict of str to Evaluation
         Random play and the references.
     compiles : bool
+    simulated : bool
+        A `jm.Simulator`, which is never compiled.
     why_plain : str
     speeds : dict of str to float
         Steps per second under random play, by lane.
@@ -61,6 +63,7 @@ class Report:
     levels: dict[str, Evaluation] = field(default_factory=dict)
     sees_more: dict[str, bool] = field(default_factory=dict)
     compiles: bool = False
+    simulated: bool = False
     why_plain: str = ""
     speeds: dict[str, float] = field(default_factory=dict)
 

@@ -9,6 +9,7 @@ import numpy as np
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.environments.simulator import Simulator
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.training.evaluation import RANDOM
 from jokulmist.training.policy import Policy
@@ -83,7 +84,8 @@ def _action(environment: Environment, episode: Any, policy: Policy | str, draw: 
 def row_of(environment: Environment, number: int, episode: Any, action: Any) -> dict[str, Any]:
     """What the decision taken last led to, in one row; `action` is in own form."""
     description = describe(environment)
-    state, seen = episode.state.__dict__, episode.observation
+    seen = episode.observation
+    state = {} if isinstance(environment, Simulator) else episode.state.__dict__
     row: dict[str, Any] = {
         "episode": number,
         "step": episode.steps,

@@ -1,0 +1,76 @@
+"""A worker process of `processes.py`: holds one copy of a simulator, and does what it is asked with it.
+
+A request is one line of JSON, and so is an answer; what is large goes through the shared memory.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+from jokulmist.environments.environment import describe
+from jokulmist.environments.modifiers import modifier_from
+from jokulmist.environments.simulator import Here
+from jokulmist.environments.stepping import place_of
+from jokulmist.errors import JokulmistError
+from jokulmist.lanes.room import Room
+from jokulmist.loading import function_named
+
+
+def main() -> None:
+    """Work until the input ends."""
+    # What a researcher's code prints belongs beside the talk, not into the answers.
+    out = os.fdopen(os.dup(1), "w", encoding="utf-8")
+    os.dup2(2, 1)
+
+    def answer(**content: Any) -> None:
+        out.write(json.dumps(content) + "\n")
+        out.flush()
+
+    first = json.loads(sys.stdin.readline())
+    sys.path[:] = [*first["modules"], *[place for place in sys.path if place not in first["modules"]]]
+    try:
+        kind = function_named(first["use"], Path(first["folder"]))
+        environment = kind(weights=first["weights"], **first["given"])
+        environment = environment.modified(*[modifier_from(entry) for entry in first["modify"]])
+        room = Room(describe(environment), first["copies"], first["descriptor"])
+    except BaseException as failure:
+        answer(failed=str(failure) or type(failure).__name__)
+        return
+    answer(ready=True)
+    copy, number = Here(environment), first["copy"]
+    for line in sys.stdin:
+        asked = json.loads(line)
+        method = "begin" if "seed" in asked else "advance"
+        try:
+            if method == "begin":
+                copy.revalue(asked["values"])
+                room.write(number, 0, copy.begin(asked["seed"]))
+            else:
+                _advance(room, copy, number, asked["times"])
+        except JokulmistError as failure:
+            answer(failed=str(failure))
+        except Exception as failure:
+            file, at = place_of(failure)
+            name = type(environment).__name__
+            answer(failed=f"`{name}.{method}` ({file}:{at}) failed: {type(failure).__name__}: {failure}")
+        else:
+            answer(done=True)
+    copy.close()
+
+
+def _advance(room: Room, copy: Here, number: int, times: int) -> None:
+    """So many advances by the action that stands in the room, or until one closes the episode."""
+    action = room.decided(number)
+    for slot in range(times):
+        told = copy.advance(None, action, None)
+        room.write(number, slot, told)
+        if told.held:
+            return
+
+
+if __name__ == "__main__":
+    main()
