@@ -64,6 +64,7 @@ class Away:
             stdout=subprocess.PIPE,
             pass_fds=(room.descriptor,),
             env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
+            bufsize=0,
             start_new_session=True,  # Ctrl-C is for whoever trains
         )
         self._unread = b""
@@ -110,7 +111,7 @@ class Away:
     def ask(self, action: Any, times: int) -> None:
         """Ask for so many advances by an action, or until one closes the episode."""
         self._room.decide(self._copy, action)
-        self._send(times=times)
+        self._write(b"%d\n" % times)
         self._told, self._slot = times, 0
 
     def advance(self, state: Any, action: Any, draw: Any) -> Told:
@@ -133,10 +134,12 @@ class Away:
             raise BrokenEnvironment(answer["failed"])
 
     def _send(self, **content: Any) -> None:
+        self._write(json.dumps(content).encode() + b"\n")
+
+    def _write(self, line: bytes) -> None:
         assert self.process.stdin is not None
         with contextlib.suppress(BrokenPipeError):  # it has gone, and the end of its output says so
-            self.process.stdin.write(json.dumps(content).encode() + b"\n")
-            self.process.stdin.flush()
+            self.process.stdin.write(line)
 
     def _answer(self, seconds: float) -> dict[str, Any]:
         """The next line of the worker, or `Lost`."""
@@ -151,7 +154,7 @@ class Away:
                 raise Lost(f"it died with status {self.process.wait()}")
             self._unread += piece
         line, _, self._unread = self._unread.partition(b"\n")
-        answer: dict[str, Any] = json.loads(line)
+        answer: dict[str, Any] = json.loads(line) if line else {}
         return answer
 
     def replace(self, why: Lost) -> None:

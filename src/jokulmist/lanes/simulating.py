@@ -1,6 +1,7 @@
 """A worker process of `processes.py`: holds one copy of a simulator, and does what it is asked with it.
 
-A request is one line of JSON, and so is an answer; what is large goes through the shared memory.
+A request is one line: JSON to begin, a number of advances to advance. So is an answer: JSON where something failed, else nothing.
+What is large goes through the shared memory.
 """
 
 from __future__ import annotations
@@ -19,16 +20,17 @@ from jokulmist.errors import JokulmistError
 from jokulmist.lanes.room import Room
 from jokulmist.loading import function_named
 
+DONE = b"\n"
+
 
 def main() -> None:
     """Work until the input ends."""
     # What a researcher's code prints belongs beside the talk, not into the answers.
-    out = os.fdopen(os.dup(1), "w", encoding="utf-8")
+    out = os.dup(1)
     os.dup2(2, 1)
 
     def answer(**content: Any) -> None:
-        out.write(json.dumps(content) + "\n")
-        out.flush()
+        os.write(out, json.dumps(content).encode() + b"\n")
 
     first = json.loads(sys.stdin.readline())
     sys.path[:] = [*first["modules"], *[place for place in sys.path if place not in first["modules"]]]
@@ -40,17 +42,18 @@ def main() -> None:
     except BaseException as failure:
         answer(failed=str(failure) or type(failure).__name__)
         return
-    answer(ready=True)
+    answer()
     copy, number = Here(environment), first["copy"]
     for line in sys.stdin:
-        asked = json.loads(line)
-        method = "begin" if "seed" in asked else "advance"
+        begins = line[0] == "{"
+        method = "begin" if begins else "advance"
         try:
-            if method == "begin":
+            if begins:
+                asked = json.loads(line)
                 copy.revalue(asked["values"])
                 room.write(number, 0, copy.begin(asked["seed"]))
             else:
-                _advance(room, copy, number, asked["times"])
+                _advance(room, copy, number, int(line))
         except JokulmistError as failure:
             answer(failed=str(failure))
         except Exception as failure:
@@ -58,7 +61,7 @@ def main() -> None:
             name = type(environment).__name__
             answer(failed=f"`{name}.{method}` ({file}:{at}) failed: {type(failure).__name__}: {failure}")
         else:
-            answer(done=True)
+            os.write(out, DONE)
     copy.close()
 
 
