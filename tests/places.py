@@ -384,3 +384,56 @@ class Drift(jm.Simulator):
             closed_by="adrift" if far else None,
             measures={"farthest": abs(self.at)},
         )
+
+
+class Lift(jm.Environment):
+    """A lift that is asked only at a floor: between floors it goes on, and people gather by chance meanwhile."""
+
+    rush: float = jm.parameter(0.4, low=0.0, high=2.0)
+    start: float = jm.parameter(0.5, low=0.0, high=4.0, help="Where it begins.")
+    time_limit = 40
+    meanwhile = "on"
+
+    class State(jm.State):
+        height: float = jm.seen(low=0.0, high=4.0)
+        going: int = jm.seen(low=-1, high=1)
+        waiting: float = jm.seen(low=0.0, high=60.0)
+        gathered: float = jm.flow()
+
+    action = jm.Choice("down", "on", "up")
+
+    def begin(self, draw):
+        return self.State(height=self.start, going=1, waiting=0.0)
+
+    def decide_when(self, state):
+        return self.xp.abs(state.height - self.xp.round(state.height)) < 0.1
+
+    def advance(self, state, action, draw):
+        xp = self.xp
+        floor = xp.abs(state.height - xp.round(state.height)) < 0.1
+        going = xp.where(floor, action - 1, state.going)
+        going = xp.where(
+            (state.height <= 0.1) & (going < 0), 0, xp.where((state.height >= 3.9) & (going > 0), 0, going)
+        )
+        come = draw.poisson(self.rush) + 0.0 * draw.normal(shape=3)[0]
+        height = xp.clip(state.height + 0.25 * going, 0.0, 4.0)
+        top = height > 3.9
+        return state.replace(
+            height=height, going=going, waiting=xp.where(top, 0.0, state.waiting + come), gathered=come
+        )
+
+    @jm.reward
+    def patience(self, after):
+        return -after.waiting
+
+    @jm.reward(weight=0.5)
+    def come(self, after):
+        return after.gathered
+
+    @jm.ending
+    def crowd(self, after):
+        return after.waiting > 20.0
+
+    @jm.measure
+    def people(self, after):
+        return after.gathered

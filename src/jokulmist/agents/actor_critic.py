@@ -14,7 +14,7 @@ from jokulmist.agents.policies import (
     descended_by,
     rewards_in_scale,
 )
-from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled
+from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled, weight_ahead
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
 from jokulmist.learning.descent import squared
 from jokulmist.learning.schedules import linear
@@ -71,7 +71,7 @@ class ActorCritic(PolicyAgent):
         known = networks.values(batch.inputs)
         gains = advantages(
             experience.rewards, experience.ended, experience.closed, known.reshape(shape),
-            networks.values(after).reshape(shape), numbers.discount, numbers.trace_decay,
+            networks.values(after).reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
         ).reshape(-1)  # fmt: skip
         targets = gains + known
         if shapes.advantages_normalised:

@@ -13,7 +13,17 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from jokulmist.agents.policies import Count, as_flat, seed_from
-from jokulmist.agents.protocol import Agent, FixedShare, Limit, Numbers, Scheduled, Shapes
+from jokulmist.agents.protocol import (
+    Agent,
+    DiscountPer,
+    FixedShare,
+    Limit,
+    Numbers,
+    Scheduled,
+    Shapes,
+    counts_advances,
+    weight_ahead,
+)
 from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, turns_between
 from jokulmist.environments.channels import Channel, Spec
 from jokulmist.environments.legal import drawn as drawn_among
@@ -92,6 +102,9 @@ class CriticAgent(Agent):
         Of the policy.
     discount : float, in [0, 1]
         Weight of the reward one decision later.
+    discount_per : {"decision", "advance"}
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
+        within it.
     replay_size : int
         Decisions that are remembered, over all copies.
     replay_start : int
@@ -118,6 +131,7 @@ class CriticAgent(Agent):
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     policy_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     discount: FixedShare = 0.99
+    discount_per: DiscountPer = "decision"
     replay_size: Count = 100_000
     replay_start: Count = 1_000
     minibatch: Count = 64
@@ -229,7 +243,7 @@ def begun(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = 
         fresh_statistics(shapes.spec, shapes.scaling),
         fresh_running(1) if shapes.rewards_scaled else None,
         np.int32(0),
-        memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, action_numbers=numbers_kept),
+        memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, False, numbers_kept, counts_advances(shapes)),
     )
 
 
@@ -272,18 +286,22 @@ def learned(
 
     acting = shapes.acting
     # Replay keeps the rewards as they were: they are divided when they are learned from.
-    returns, open_now = returns_after(experience, learner.returns, memory.returns, numbers.discount)
+    returns, open_now = returns_after(
+        experience, learner.returns, memory.returns, weight_ahead(numbers, experience.advances)
+    )
     action = experience.notes
     if acting.choices:
         index = joint_over(shapes.spec.action).index(experience.actions)[..., None]
         action = jnp.concatenate([index.astype(jnp.float32), action], axis=-1)
-    replay = memory_of.written(shapes.spec, learner.replay, experience, action)
+    replay = memory_of.written(shapes.spec, learner.replay, experience, action, counts_advances(shapes))
     updates, rows = rows_due(shapes, experience)
     chance = memory_of.chances_for(noise, rows, prioritised=False)
     normal = noise.normal(shape=(rows, chances, acting.width)) if acting.width and chances else jnp.zeros((rows, 0, 0))
 
     def going(learning: Learning) -> Any:
-        sample = memory_of.sampled(shapes.spec, replay, chance, shapes.n_step, numbers.discount)
+        sample = memory_of.sampled(
+            shapes.spec, replay, chance, shapes.n_step, numbers.discount, counted=counts_advances(shapes)
+        )
         batch = rows_from(shapes, learner, sample, spread_of(returns), normal)
         learning, told = one_after_another(
             lambda now, rows: update(shapes, numbers, now, rows), learning, updates, shapes.minibatch, batch

@@ -8,7 +8,18 @@ from typing import Any, ClassVar, Literal, NamedTuple
 import numpy as np
 
 from jokulmist.agents.policies import Count, as_flat, seed_from
-from jokulmist.agents.protocol import AboveZero, Agent, FixedShare, Limit, Numbers, Scheduled, Shapes, Share
+from jokulmist.agents.protocol import (
+    AboveZero,
+    Agent,
+    DiscountPer,
+    FixedShare,
+    Limit,
+    Numbers,
+    Scheduled,
+    Shapes,
+    Share,
+    counts_advances,
+)
 from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, turns_between
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
@@ -64,6 +75,9 @@ class DQN(Agent):
     ----------
     learning_rate : float or schedule
     discount : float, in [0, 1]
+    discount_per : {"decision", "advance"}
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
+        within it.
     exploration : float or schedule, in [0, 1]
         Chance of a random action.
     replay_size : int
@@ -112,6 +126,7 @@ class DQN(Agent):
 
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     discount: FixedShare = 0.99
+    discount_per: DiscountPer = "decision"
     exploration: Share = linear(1.0, 0.05, over=0.3)
     replay_size: Count = 100_000
     replay_start: Count = 1_000
@@ -168,7 +183,9 @@ class DQN(Agent):
             statistics=fresh_statistics(shapes.spec, shapes.scaling),
             decisions=np.int32(0),
             moments=transform(shapes.optimiser).init(weights),
-            replay=memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, shapes.prioritised),
+            replay=memory_of.fresh_replay(
+                shapes.spec, shapes.copies, shapes.slots, shapes.prioritised, counted=counts_advances(shapes)
+            ),
         )
         return learner, ()
 
@@ -191,13 +208,19 @@ class DQN(Agent):
 
         spec = shapes.spec
         action = shapes.joint.index(experience.actions)[..., None]
-        replay = memory_of.written(spec, learner.replay, experience, action)
+        replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(shapes))
         updates, rows = rows_due(shapes, experience)
         chance = memory_of.chances_for(noise, rows, shapes.prioritised)
 
         def learned(learning: Learning) -> Any:
             sample = memory_of.sampled(
-                spec, replay, chance, shapes.n_step, numbers.discount, getattr(numbers, "importance_exponent", None)
+                spec,
+                replay,
+                chance,
+                shapes.n_step,
+                numbers.discount,
+                getattr(numbers, "importance_exponent", None),
+                counts_advances(shapes),
             )
             # The target network stands still meanwhile, so what it says of all of them is one product.
             later = sample.gain

@@ -7,7 +7,16 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.policies import Count, in_rows
-from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
+from jokulmist.agents.protocol import (
+    Agent,
+    DiscountPer,
+    FixedShare,
+    Numbers,
+    Shapes,
+    Share,
+    counts_advances,
+    weight_ahead,
+)
 from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, turns_between
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
@@ -43,6 +52,9 @@ class LinearQ(Agent):
     learning_rate : float or schedule, in [0, 1]
         Share of its error that one decision takes off its value.
     discount : float, in [0, 1]
+    discount_per : {"decision", "advance"}
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
+        within it.
     exploration : float or schedule, in [0, 1]
         Chance of a random action.
     replay : bool
@@ -64,6 +76,7 @@ class LinearQ(Agent):
 
     learning_rate: Share = linear(0.1, 0.01, over=1.0)
     discount: FixedShare = 0.99
+    discount_per: DiscountPer = "decision"
     exploration: Share = linear(1.0, 0.05, over=0.3)
     features: Kind = "tiles"
     tiles: Count = 6
@@ -103,7 +116,7 @@ class LinearQ(Agent):
         weights = np.zeros((shapes.made_of.size, shapes.joint.count), np.float32)
         replay: Any = ()
         if shapes.replay:
-            replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, prioritised=False)
+            replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, counted=counts_advances(shapes))
         return Learned(weights, np.int32(0), replay), ()
 
     @staticmethod
@@ -129,18 +142,20 @@ class LinearQ(Agent):
                 following=flat.last,
                 action=action.reshape(-1, 1),
                 gain=flat.rewards,
-                weight_ahead=jnp.where(flat.ended, 0.0, numbers.discount),
+                weight_ahead=jnp.where(flat.ended, 0.0, weight_ahead(numbers, flat.advances)),
                 importance=jnp.ones_like(flat.rewards),
                 place=action.reshape(-1),
             )
             weights, readings = update(shapes, numbers, learner.weights, sample)
             return Learned(weights, decisions, ()), memory, tuple(readings)
-        replay = memory_of.written(shapes.spec, learner.replay, experience, action)
+        replay = memory_of.written(shapes.spec, learner.replay, experience, action, counts_advances(shapes))
         updates, rows = rows_due(shapes, experience)
         chance = memory_of.chances_for(noise, rows, prioritised=False)
 
         def learned(weights: Any) -> Any:
-            sample = memory_of.sampled(shapes.spec, replay, chance, 1, numbers.discount)
+            sample = memory_of.sampled(
+                shapes.spec, replay, chance, 1, numbers.discount, counted=counts_advances(shapes)
+            )
             weights, told = one_after_another(
                 lambda now, part: update(shapes, numbers, now, part), weights, updates, shapes.minibatch, sample
             )

@@ -8,7 +8,18 @@ from typing import Annotated, Any, NamedTuple
 import numpy as np
 from pydantic import Field
 
-from jokulmist.agents.protocol import AboveZero, Agent, Experience, FixedShare, Limit, Numbers, Scheduled, Shapes
+from jokulmist.agents.protocol import (
+    AboveZero,
+    Agent,
+    DiscountPer,
+    Experience,
+    FixedShare,
+    Limit,
+    Numbers,
+    Scheduled,
+    Shapes,
+    weight_ahead,
+)
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning.acting import Acting, acting_over
 from jokulmist.learning.descent import Optimiser, descended, transform
@@ -50,6 +61,9 @@ class PolicyAgent(Agent):
     learning_rate : float or schedule
     discount : float, in [0, 1]
         Weight of the reward one decision later.
+    discount_per : {"decision", "advance"}
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
+        within it.
     horizon : int
         Decisions of each copy between two updates.
     entropy_bonus : float or schedule
@@ -79,6 +93,7 @@ class PolicyAgent(Agent):
 
     learning_rate: Scheduled = 1e-3
     discount: FixedShare = 0.99
+    discount_per: DiscountPer = "decision"
     horizon: Count = 128
     entropy_bonus: Scheduled = 0.0
     value_weight: float = 0.5
@@ -271,7 +286,7 @@ def rewards_in_scale(
     numbers: Numbers, learner: Learned, memory: Any, experience: Experience
 ) -> tuple[Experience, Learned, Any]:
     """Experience whose rewards have the scale that is learned in, with the returns that they followed."""
-    scaled, returns, memory = in_scale(experience, learner.returns, memory, numbers.discount)
+    scaled, returns, memory = in_scale(experience, learner.returns, memory, weight_ahead(numbers, experience.advances))
     return scaled, learner._replace(returns=returns), memory
 
 

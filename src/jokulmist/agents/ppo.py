@@ -15,7 +15,7 @@ from jokulmist.agents.policies import (
     in_parts,
     rewards_in_scale,
 )
-from jokulmist.agents.protocol import FixedShare, Limit, Numbers, Scheduled
+from jokulmist.agents.protocol import FixedShare, Limit, Numbers, Scheduled, weight_ahead
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
 from jokulmist.learning.descent import squared
 from jokulmist.learning.schedules import linear
@@ -126,7 +126,7 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     shape = experience.rewards.shape
     gains = advantages(
         experience.rewards, experience.ended, experience.closed, values.reshape(shape),
-        networks.values(after).reshape(shape), numbers.discount, numbers.trace_decay,
+        networks.values(after).reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
     ).reshape(-1)  # fmt: skip
     targets = gains + values
     explained = explained_variance(values, targets)

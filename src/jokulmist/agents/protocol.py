@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from types import SimpleNamespace
-from typing import Annotated, Any, ClassVar, NamedTuple, Protocol
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError
 
@@ -75,6 +75,19 @@ class Numbers(SimpleNamespace):
     """The numbers of an agent's settings at this moment: schedules are already evaluated."""
 
 
+DiscountPer = Literal["decision", "advance"]
+
+
+def counts_advances(shapes: Any) -> bool:
+    """Whether a method discounts within a decision, by the advance."""
+    return getattr(shapes, "discount_per", "decision") == "advance"
+
+
+def weight_ahead(numbers: Any, advances: Any) -> Any:
+    """What the future counts after a decision: the discount, or where advances are counted, to the power of their number."""
+    return numbers.discount if isinstance(advances, tuple) else numbers.discount**advances
+
+
 def numbers_at(coefficients: Mapping[str, Coefficients], progress: Progress = BEGUN) -> Numbers:
     """An agent's numbers at a moment, by default the beginning of a run."""
     return Numbers(**{name: schedules.number_at(c, progress) for name, c in coefficients.items()})
@@ -104,6 +117,8 @@ class Experience(NamedTuple):
     broken : bool, or empty
         The row begins another episode although the row before closed none: its worker process was lost. Empty where
         none can be.
+    advances : int, or empty
+        How many advances each decision lasted, where the method discounts by the advance; empty where each lasts one.
     """
 
     observed: Any
@@ -115,6 +130,7 @@ class Experience(NamedTuple):
     following: Any
     notes: Any
     broken: Any = ()
+    advances: Any = ()
 
 
 class Pilot(Protocol):

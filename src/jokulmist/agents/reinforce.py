@@ -17,7 +17,7 @@ from jokulmist.agents.policies import (
     in_rows,
     rewards_in_scale,
 )
-from jokulmist.agents.protocol import Experience, Numbers, Scheduled
+from jokulmist.agents.protocol import Experience, Numbers, Scheduled, weight_ahead
 from jokulmist.environments.channels import Seen
 from jokulmist.learning.acting import Drawn
 from jokulmist.learning.advantages import accumulated
@@ -37,6 +37,8 @@ class Stretch(NamedTuple):
     drawn : what stood behind the numbers of an action
     rewards : float32, shape ``(turns, copies)``
         With what a cut is worth, where a baseline tells it.
+    ahead : float32, shape ``(turns, copies)``
+        What the future counts after each decision.
     closed : bool, shape ``(turns, copies)``
     open : bool, shape ``(turns, copies)``
         Not learned from yet: the episode had not closed.
@@ -46,6 +48,7 @@ class Stretch(NamedTuple):
     actions: Any
     drawn: Any
     rewards: Any
+    ahead: Any
     closed: Any
     open: Any
 
@@ -123,7 +126,7 @@ class Reinforce(PolicyAgent):
         experience, learner, open_now = rewards_in_scale(numbers, learner, memory.returns, experience)
         stretch = _stretch(shapes, numbers, learner, experience)
         both = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory.stretch, stretch)
-        returns = accumulated(both.rewards, jnp.where(both.closed, 0.0, numbers.discount))
+        returns = accumulated(both.rewards, jnp.where(both.closed, 0.0, both.ahead))
         # Whether the episode of each turn closes at it or later in the two stretches.
         whole = accumulated(both.closed.astype(jnp.float32), jnp.where(both.closed, 0.0, 1.0)) > 0.0
         used = (whole & both.open).reshape(-1).astype(jnp.float32)
@@ -179,7 +182,7 @@ def _nothing(shapes: Any) -> Stretch:
     actions = acting.own([np.zeros(lead, np.int32) for _ in acting.choices], unit)
     drawn = Drawn(unit, unit.copy() if acting.squashed else ()) if acting.width else ()
     rewards = np.zeros(lead, np.float32)
-    return Stretch(seen, actions, drawn, rewards, np.zeros(lead, bool), np.zeros(lead, bool))
+    return Stretch(seen, actions, drawn, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool))
 
 
 def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> Stretch:
@@ -187,12 +190,15 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
     import jax.numpy as jnp
 
     rewards = experience.rewards
+    weight = jnp.broadcast_to(jnp.float32(weight_ahead(numbers, experience.advances)), rewards.shape)
     if shapes.baseline:
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, in_rows(experience.last))
         ahead = shapes.layout.module(learner.weights).values(inputs).reshape(rewards.shape)
-        rewards = rewards + jnp.where(experience.closed & ~experience.ended, numbers.discount * ahead, 0.0)
+        rewards = rewards + jnp.where(experience.closed & ~experience.ended, weight * ahead, 0.0)
     still_open = jnp.ones_like(experience.closed)
-    return Stretch(experience.observed, experience.actions, experience.notes, rewards, experience.closed, still_open)
+    return Stretch(
+        experience.observed, experience.actions, experience.notes, rewards, weight, experience.closed, still_open
+    )
 
 
 def _flat(shapes: Any, learner: Learned, stretch: Stretch) -> Batch:

@@ -19,7 +19,7 @@ from pydantic import BeforeValidator
 
 from jokulmist.agents.cells import FORBIDDEN, SCALARS, Ops, array_ops, grid_for
 from jokulmist.agents.greedy import chances, drawn
-from jokulmist.agents.protocol import Agent, FixedShare, Numbers, Shapes, Share
+from jokulmist.agents.protocol import Agent, DiscountPer, FixedShare, Numbers, Shapes, Share, weight_ahead
 from jokulmist.agents.table_pilot import TablePilot
 from jokulmist.agents.values import by_label
 from jokulmist.environments.actions import Choice
@@ -56,6 +56,9 @@ class TableAgent(Agent):
         Step towards the target.
     discount : float, in [0, 1]
         Weight of the reward one decision later.
+    discount_per : {"decision", "advance"}
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
+        within it.
     exploration : float or schedule, in [0, 1]
         Chance of a random action.
     bins : int, or dict of channel to int
@@ -66,6 +69,7 @@ class TableAgent(Agent):
 
     learning_rate: Share = linear(0.5, 0.05, over=1.0)
     discount: FixedShare = 0.99
+    discount_per: DiscountPer = "decision"
     exploration: Share = linear(1.0, 0.05, over=0.5)
     bins: Annotated[int | dict[str, int], BeforeValidator(_bins)] = 10
     initial_value: float = 0.0
@@ -134,7 +138,7 @@ class TableAgent(Agent):
         taken = row[0]
         for k in range(1, shapes.actions):
             taken = jnp.where(action == k, row[k], taken)
-        error = noise.settle(reward + numbers.discount * jnp.where(ended, 0.0, value) - taken)
+        error = noise.settle(reward + weight_ahead(numbers, happened.advances) * jnp.where(ended, 0.0, value) - taken)
         step = numbers.learning_rate * _meeting(error, cell * shapes.actions + action)
         values = _written(learner.values, cell, action, taken + step)
         readings = (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))

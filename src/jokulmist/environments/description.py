@@ -16,13 +16,14 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments import parts
-from jokulmist.environments.actions import Action, Actions, Choice, Range
+from jokulmist.environments.actions import Action, Actions, Choice, Range, plain_form
 from jokulmist.environments.channels import Channel, Spec
 from jokulmist.environments.legal import choices_of
 from jokulmist.environments.modifiers import Glass, Grip, LearningEnd, Modifier, Opening, Worth
+from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.state import Field, State
 from jokulmist.environments.varying import Varying
-from jokulmist.errors import DeclarationError, SettingError, listed, nearest
+from jokulmist.errors import ActionError, DeclarationError, SettingError, listed, nearest
 
 STEP_ARGUMENTS = ("before", "action", "after")
 DEADLINE = "deadline"
@@ -75,6 +76,7 @@ class Outline:
     measures: tuple[StepMethod, ...]
     references: tuple[str, ...]
     masked: bool = False
+    gated: bool = False
     losable: bool = False
 
 
@@ -95,8 +97,19 @@ class Description:
     time_limit: int | None
     varying: Varying | None = None
     decide_every: int = 1
+    meanwhile: Any = None
     opening: Opening | None = None
     learning_ends: tuple[str, ...] = ()
+
+    @property
+    def gated(self) -> bool:
+        """Whether the agent is asked only while `decide_when` holds."""
+        return self.outline.gated
+
+    @property
+    def holds(self) -> bool:
+        """Whether a decision can last for several advances."""
+        return self.decide_every > 1 or self.gated
 
     @property
     def varied(self) -> tuple[str, ...]:
@@ -229,6 +242,7 @@ def outline(cls: type) -> Outline:
         measures=measures,
         references=tuple(part.name for part in of(parts.Reference)),
         masked=_masked(cls, action),
+        gated=_gated(cls),
     )
 
 
@@ -280,6 +294,21 @@ def _masked(cls: type, action: Action) -> bool:
         raise DeclarationError(f"`{where}.legal` must be a method that takes (self, state).")
     if not choices_of(action):
         raise DeclarationError(f"`{where}.legal` allows choices, and the action has none; got {action!r}.")
+    return True
+
+
+def _gated(cls: type) -> bool:
+    """Whether the class says when the agent is asked."""
+    where, when = cls.__qualname__, getattr(cls, "decide_when", None)
+    if when is None:
+        if getattr(cls, "meanwhile", None) is not None:
+            raise DeclarationError(
+                f"`{where}.meanwhile` says what is done while nobody is asked, and the agent is always asked. "
+                f"Write `def decide_when(self, state):`, or leave `meanwhile` out."
+            )
+        return False
+    if not callable(when) or _arguments(when) != ("state",):
+        raise DeclarationError(f"`{where}.decide_when` must be a method that takes (self, state).")
     return True
 
 
@@ -430,7 +459,18 @@ def describe(instance: Any, read: Outline) -> Description:
         deadline=limits["deadline"],
         time_limit=limits["time_limit"],
         decide_every=limits["decide_every"] or 1,
+        meanwhile=_meanwhile(instance, read),
     )
+
+
+def _meanwhile(instance: Any, read: Outline) -> Any:
+    """What is done while nobody is asked, in own form; by default first alternatives and middles."""
+    if not read.gated:
+        return None
+    try:
+        return plain_form(idle_of(np, read.action, getattr(instance, "meanwhile", None)))
+    except ActionError as wrong:
+        raise DeclarationError(f"`meanwhile` of `{read.cls.__qualname__}`: {wrong}") from None
 
 
 def through(description: Description, modifiers: tuple[Modifier, ...]) -> Description:

@@ -27,7 +27,8 @@ class Environment:
 
     A subclass declares ``class State(jm.State)``, ``action``, ``begin(self, draw)``, ``advance(self, state, action,
     draw)``, at least one ``@jm.reward`` and something that the agent sees. It may declare parameters, series, sensors,
-    endings, cuts, measures, references, ``deadline``, ``time_limit`` and ``decide_every``.
+    endings, cuts, measures, references, ``deadline``, ``time_limit``,
+    ``decide_every``, ``decide_when(self, state)`` and ``meanwhile``.
 
     Parameters
     ----------
@@ -53,6 +54,7 @@ class Environment:
     deadline: int | str | None = None
     time_limit: int | str | None = None
     decide_every: int | str | None = None
+    meanwhile: Any = None
     weights: Mapping[str, float]
 
     def __init_subclass__(cls, abstract: bool = False, **options: Any) -> None:

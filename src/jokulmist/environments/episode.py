@@ -3,21 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from jokulmist.environments.actions import plain_form
 from jokulmist.environments.channels import Observation
-from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.draws import Draw, PlainDraw
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.legal import Mask, choices_of, refuse_illegal
 from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.noise import Domain, Noise, Stream, checked_seed
 from jokulmist.environments.simulator import SimulatorStepper, stepper_for
 from jokulmist.environments.state import State
-from jokulmist.environments.stepping import combined, finished
-from jokulmist.errors import ActionError, SettingError
+from jokulmist.environments.stepping import closed_unasked, combined, finished, never_asked
+from jokulmist.environments.waiting import MOST_WAITING, WaitDraw
+from jokulmist.errors import ActionError, BrokenEnvironment, SettingError
 
 
 @dataclass(frozen=True)
@@ -35,6 +36,16 @@ class Moment:
     memories: tuple[Any, ...] = ()
     grips: tuple[Any, ...] = ()
     advances: int = 0
+
+
+class Advanced(NamedTuple):
+    """What some advances led to: weighted terms summed up over them, measures since the episode began."""
+
+    state: State
+    terms: tuple[float, ...]
+    measures: tuple[float, ...]
+    held: int
+    advances: int
 
 
 class Episode:
@@ -83,14 +94,21 @@ class Episode:
         self._reseed(self.seed)
         state = self._stepper.begin(self._first_begin.at(0, 0))
         zeros = (0.0,) * len(self._description.terms)
-        measures = (0.0,) * len(self._description.measures)
+        first = Advanced(state, zeros, (0.0,) * len(self._description.measures), 0, 0)
+        if self._description.gated:
+            first = self._waited(first, self._first_wait.at(0, 0))
+            if first.held:
+                raise BrokenEnvironment(closed_unasked(self._description.name, 0, first.state))
+        state = first.state
         around = Around(None, 1.0, self._first_glass.at(0, 0))
         memories, observation = self._observed(
             state, self._first_sense.at(0, 0), self._first_look.at(0, 0), None, around
         )
         mask = self._stepper.decidable(state)
         grips = self._description.grip.begun(np)
-        self._moments = [Moment(state, observation, zeros, zeros, measures, 0, 0, mask, memories, grips)]
+        self._moments = [
+            Moment(state, observation, zeros, first.terms, first.measures, 0, 0, mask, memories, grips, first.advances)
+        ]
 
     def _reseed(self, seed: int) -> None:
         noise = Noise(seed, 1, Domain.HAND)
@@ -101,6 +119,7 @@ class Episode:
         self._glass, self._grip = PlainDraw(noise, Stream.GLASS), PlainDraw(noise, Stream.GRIP)
         self._first_glass = PlainDraw(noise, Stream.FIRST_GLASS)
         self._first_begin = PlainDraw(noise, Stream.FIRST_BEGIN)
+        self._wait, self._first_wait = PlainDraw(noise, Stream.WAIT), PlainDraw(noise, Stream.FIRST_WAIT)
         self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)
 
     def _observed(self, state: State, draw: PlainDraw, look: PlainDraw, memories: Any, around: Around) -> Any:
@@ -148,20 +167,15 @@ class Episode:
         kept, own = grips.acted(np, now.grips, own, self._grip.at(now.steps, 0)) if grips.modifiers else ((), own)
         if grips.modifiers:
             own = plain_form(own)
-        every, advances = self._description.decide_every, now.advances
-        after, measures, held = now.state, now.measures, 0
-        terms = (0.0,) * len(step.weights)
+        every = self._description.decide_every
+        gone = Advanced(now.state, (0.0,) * len(step.weights), now.measures, 0, now.advances)
         for j in range(every):
-            before = step.cleared(after)
-            after = step.advance(before, own, self._advance.at(now.steps * every + j, 0))
-            advances += 1
-            given = zip(step.weights, step.reward_terms(before, own, after), strict=True)
-            terms = tuple(so_far + w * t for so_far, (w, t) in zip(terms, given, strict=True))
-            measured = zip(self._description.measures, measures, step.measured(before, own, after), strict=True)
-            measures = tuple(combined(m.over, so_far, value, advances) for m, so_far, value in measured)
-            held = step.held(before, own, after, advances)
-            if held:
+            gone = self._once(gone, own, self._advance.at(now.steps * every + j, 0))
+            if gone.held:
                 break
+        if self._description.gated and not gone.held:
+            gone = self._waited(gone, self._wait.at(now.steps, 0))
+        after, terms, measures, held, advances = gone
         steps = now.steps + 1
         memories, observation = self._observed(
             after,
@@ -185,6 +199,27 @@ class Episode:
                 advances=advances,
             )
         )
+
+    def _once(self, gone: Advanced, own: Any, draw: Draw) -> Advanced:
+        """One advance more."""
+        step = self._stepper
+        before = step.cleared(gone.state)
+        after = step.advance(before, own, draw)
+        advances = gone.advances + 1
+        given = zip(step.weights, step.reward_terms(before, own, after), strict=True)
+        terms = tuple(so_far + w * t for so_far, (w, t) in zip(gone.terms, given, strict=True))
+        measured = zip(self._description.measures, gone.measures, step.measured(before, own, after), strict=True)
+        measures = tuple(combined(m.over, so_far, value, advances) for m, so_far, value in measured)
+        return Advanced(after, terms, measures, step.held(before, own, after, advances), advances)
+
+    def _waited(self, gone: Advanced, key: PlainDraw) -> Advanced:
+        """Advances on which nobody is asked."""
+        draw = WaitDraw(np, key.uniform(), key.uniform())
+        for j in range(MOST_WAITING):
+            if gone.held or self._stepper.asks(gone.state):
+                return gone
+            gone = self._once(gone, self._description.meanwhile, draw.at(j))
+        raise BrokenEnvironment(never_asked(self._description.name, 0, gone.state))
 
     def back(self, decisions: int = 1, seed: int | None = None) -> None:
         """Rewind.

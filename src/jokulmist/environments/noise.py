@@ -36,7 +36,7 @@ class Domain(IntEnum):
 
 class Stream(IntEnum):
     """Who asks. `FIRST_*` serve the very first states of all copies, before turn 0; `*LOOK` are the image
-    sensors, `*GLASS` and `GRIP` the modifiers of what is seen and done."""
+    sensors, `*GLASS` and `GRIP` the modifiers of what is seen and done, `*WAIT` advances on which nobody is asked."""
 
     FIRST_BEGIN = 0
     FIRST_SENSE = 1
@@ -57,6 +57,9 @@ class Stream(IntEnum):
     GLASS = 16
     BEGIN_GLASS = 17
     GRIP = 18
+    WAIT = 19
+    BEGIN_WAIT = 20
+    FIRST_WAIT = 21
 
 
 def checked_seed(seed: Any) -> int:

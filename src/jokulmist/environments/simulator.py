@@ -214,6 +214,11 @@ def _outline(cls: type[Simulator]) -> reading.Outline:
             raise DeclarationError(
                 f"`{where}` uses the name `{name}` twice, or it is a column of the records. Rename it."
             )
+    if hasattr(cls, "decide_when"):
+        raise DeclarationError(
+            f"`{where}` declares `decide_when`, and a simulator has no state to look at. Advance it inside `advance` until "
+            f"a decision is due."
+        )
     if cls.says_legal and not choices_of(cls.action):  # type: ignore[attr-defined]
         raise DeclarationError(f"`{where}.says_legal` is set, and its action has no choices.")
     return reading.Outline(

@@ -19,6 +19,7 @@ from jokulmist.environments.description import DEADLINE, TIME_LIMIT, StepMethod
 from jokulmist.environments.environment import Environment, describe, revalue
 from jokulmist.environments.legal import Mask, mask_from
 from jokulmist.environments.state import Field, State, zero_of
+from jokulmist.environments.waiting import MOST_WAITING
 from jokulmist.errors import BrokenEnvironment, JokulmistError
 
 Judge = Callable[[Any, Any, Any], Any]
@@ -295,6 +296,18 @@ class Stepper:
             self.failed("legal", failure)
         return mask_from(given, self.description.action, np, name)
 
+    def asks(self, state: State) -> bool:
+        """Whether the agent is asked in a state."""
+        if not self.description.gated:
+            return True
+        try:
+            found = self.environment.decide_when(state)  # type: ignore[attr-defined]
+        except Exception as failure:
+            self.failed("decide_when", failure)
+        if isinstance(found, (bool, np.bool_)) or getattr(found, "dtype", None) == np.bool_:
+            return bool(found)
+        raise BrokenEnvironment(not_a_truth_value(self.description.name, found))
+
     def decidable(self, state: State, copy: int = 0) -> Mask:
         """`legal` of a state that is decided on: each choice must have an allowed alternative."""
         mask = self.legal(state)
@@ -324,6 +337,27 @@ class Stepper:
         outline = self.description.outline
         methods = (*outline.terms, *outline.endings, *outline.cuts, *outline.measures)
         return ["advance", *[m.name for m in methods], *[s.name for s in outline.sensors]]
+
+
+def not_a_truth_value(name: str, found: Any) -> str:
+    """What to say where `decide_when` gives something else."""
+    return f"`{name}.decide_when` gave {found!r}; it must give one truth value, e.g. `state.floor_reached > 0`."
+
+
+def never_asked(name: str, copy: int, state: Any) -> str:
+    """What to say where a copy waits for ever."""
+    return (
+        f"`{name}.decide_when` did not hold for {MOST_WAITING:,} advances in copy {copy}, and nothing closed the episode; the "
+        f"state is {state}. Let it hold there, declare an ending, or choose another `meanwhile`."
+    )
+
+
+def closed_unasked(name: str, copy: int, state: Any) -> str:
+    """What to say where an episode closes before its first decision."""
+    return (
+        f"an episode of `{name}` closed in copy {copy} before its first decision, in the state {state}. Let `begin` give a state "
+        f"from which `decide_when` comes to hold."
+    )
 
 
 def none_allowed(name: str, copy: int, state: Any) -> str:

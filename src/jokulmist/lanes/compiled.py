@@ -26,6 +26,8 @@ from jokulmist.environments.legal import Mask, mask_from
 from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.noise import Noise, Stream
 from jokulmist.environments.state import State, zero_of
+from jokulmist.environments.stepping import not_a_truth_value
+from jokulmist.environments.waiting import KEY_REQUESTS, WaitDraw
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.backend import start_backend
 
@@ -71,6 +73,7 @@ class Requests:
     first_glass: tuple[Request, ...]
     glass: tuple[Request, ...]
     grip: tuple[Request, ...]
+    wait: tuple[Request, ...]
 
     def of(self, stream: Stream) -> tuple[Request, ...]:
         if stream in (Stream.BEGIN, Stream.FIRST_BEGIN):
@@ -81,6 +84,8 @@ class Requests:
             return self.vary
         if stream in (Stream.FIRST_GLASS, Stream.BEGIN_GLASS):
             return self.first_glass
+        if stream in (Stream.WAIT, Stream.BEGIN_WAIT, Stream.FIRST_WAIT):
+            return self.wait
         if stream in (Stream.GLASS, Stream.GRIP):
             return self.glass if stream is Stream.GLASS else self.grip
         return self.advance if stream is Stream.ADVANCE else self.sense
@@ -124,6 +129,7 @@ class CompiledEnvironment:
             d.bare.channels,
             d.modifiers,
             d.decide_every,
+            str(d.meanwhile),
             d.varying and d.varying.key,
         )
 
@@ -168,6 +174,7 @@ class CompiledEnvironment:
             self._sense(twin, state, draw)
             self._look(twin, state, look)
             self._legal(twin, state)
+            self._asks(twin, state)
             counted["sense"], counted["look"] = tuple(draw.requests), tuple(look.requests)
             return jnp.float32(0)
 
@@ -176,9 +183,9 @@ class CompiledEnvironment:
         state = jax.eval_shape(begin, numbers)
         jax.eval_shape(advance, numbers, state, action_like(self.description.action))
         jax.eval_shape(sense, numbers, state)
-        return Requests(
-            counted["begin"], counted["advance"], counted["sense"], counted["look"], counted["vary"], *self._modifying()
-        )
+        first_glass, glass, grip = self._modifying()
+        counted.update(first_glass=first_glass, glass=glass, grip=grip)
+        return Requests(**counted, wait=KEY_REQUESTS if self.description.gated else ())
 
     def _modifying(self) -> tuple[tuple[Request, ...], ...]:
         """What the modifiers ask of chance: at a first moment, later, and of an action."""
@@ -275,13 +282,23 @@ class CompiledEnvironment:
         mask: Mask = jax.vmap(lambda own, state: self._legal(self.twin({**numbers, **own}), state))(own, states)
         return mask
 
-    def advance(self, numbers: Any, own: Any, states: Any, actions: Any, advances: Any, rows: Any, one: Any) -> Judged:
-        """States after one advance of all copies, with terms, measures and the closings that hold, as bits."""
+    def asks(self, numbers: Any, own: Any, states: Any) -> Any:
+        """Whether each copy is to be asked, bool of shape ``(copies,)``."""
+        return jax.vmap(lambda own, state: self._asks(self.twin({**numbers, **own}), state))(own, states)
+
+    def advance(
+        self, numbers: Any, own: Any, states: Any, actions: Any, advances: Any, rows: Any, one: Any, waited: Any = None
+    ) -> Judged:
+        """States after one advance of all copies, with terms, measures and the closings that hold, as bits.
+
+        In the advance of a wait that `waited` counts, `rows` hold its key.
+        """
 
         def single(own: Any, state: Any, action: Any, advances: Any, rows: Any) -> Judged:
             twin = self.twin({**numbers, **own})
             before = self._cleared(state)
-            after = self._cast(twin.advance(before, action, RowDraw(jnp, rows, one)), "advance")
+            draw: Any = RowDraw(jnp, rows, one) if waited is None else WaitDraw(jnp, rows[0], rows[1], one).at(waited)
+            after = self._cast(twin.advance(before, action, draw), "advance")
             return self._judge(twin, before, action, after, advances)
 
         return jax.vmap(single)(own, states, actions, advances, rows)
@@ -372,6 +389,14 @@ class CompiledEnvironment:
         if not self.description.bare.masked:
             return ()
         return mask_from(twin.legal(state), self.description.action, jnp, f"{self.description.name}.legal")
+
+    def _asks(self, twin: Any, state: Any) -> Any:
+        if not self.description.gated:
+            return jnp.asarray(True)
+        found = jnp.asarray(twin.decide_when(state))
+        if found.dtype != jnp.bool_ or found.shape != ():
+            raise BrokenEnvironment(not_a_truth_value(self.description.name, f"{found.dtype} of shape {found.shape}"))
+        return found
 
     def _judge(self, twin: Any, before: Any, action: Any, after: Any, advances: Any) -> Judged:
         given = {"before": before, "action": action, "after": after}

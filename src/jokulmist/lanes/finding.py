@@ -97,7 +97,7 @@ def meet(environment: Environment, steps: int) -> Met:
         met.held.append(held)
         met.rows.append(step.observe(after, draws[Stream.SENSE].at(turn, 0)))
         met.images.append(step.look(after, draws[Stream.LOOK].at(turn, 0)))
-        met.masks.append(step.legal(after))
+        met.masks.append((*step.legal(after), step.asks(after)))
         state = after
         if held:
             state = step.begin(draws[Stream.BEGIN].at(turn + 1, 0))
@@ -158,7 +158,8 @@ def _traced(environment: Environment, compiled: Any, met: Met) -> tuple[Any, Any
     def everything(numbers: Any, befores: Any, actions: Any, advances: Any, noise: Any, one: Any) -> Any:
         judged = compiled.advance(numbers, {}, befores, actions, advances, noise[0], one)
         glimpse = compiled.observe(numbers, {}, judged.after, noise[1], noise[2], one)
-        seen = (glimpse.numbers, glimpse.images, compiled.legal(numbers, {}, judged.after))
+        allowed = (*compiled.legal(numbers, {}, judged.after), compiled.asks(numbers, {}, judged.after))
+        seen = (glimpse.numbers, glimpse.images, allowed)
         return judged, seen, compiled.begin(numbers, {}, noise[3], one)
 
     fields = {f.name: np.dtype(f.dtype) for f in describe(environment).fields}
@@ -223,7 +224,10 @@ def _compared(environment: Environment, met: Met, judged: Any, observed: Any) ->
         theirs = np.asarray(image).astype(int)
         found.append((f"image `{name}`", ours, np.where(np.abs(theirs - ours) <= 1, ours, theirs)))
     for part, mask in enumerate(masks):
-        found.append(("`legal`", [seen[part] for seen in met.masks], mask))
+        what = "`legal`" if part < len(masks) - 1 else "`decide_when`"
+        found.append(
+            (what, [seen[part] for seen in met.masks], np.broadcast_to(mask, (len(met.masks), *np.shape(mask)[1:])))
+        )
     held = np.asarray(judged.held)
     for bit, name in enumerate(description.closings):
         found.append((f"`{name}`", [h >> bit & 1 for h in met.held], held >> bit & 1))
@@ -259,7 +263,19 @@ def _tipped(environment: Environment, met: Met, judged: Any, observed: Any, at: 
             after, terms, held, measures = _transition(step, before, action, moved(Stream.ADVANCE, by), advances)
             row = step.observe(after, moved(Stream.SENSE, by))
             images = step.look(after, moved(Stream.LOOK, by))
-            again = Met([], [], [], [after], [terms], [measures], [held], [row], [images], [step.legal(after)], [])
+            again = Met(
+                [],
+                [],
+                [],
+                [after],
+                [terms],
+                [measures],
+                [held],
+                [row],
+                [images],
+                [(*step.legal(after), step.asks(after))],
+                [],
+            )
             pairs = _compared(environment, again, _at(judged, at), _at(observed, at))
             if not any(_apart(ours, theirs, 1).any() for _, ours, theirs in pairs):
                 return True

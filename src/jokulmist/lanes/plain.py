@@ -8,14 +8,15 @@ import numpy as np
 
 from jokulmist.environments.actions import plain_form
 from jokulmist.environments.channels import Spec
-from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.draws import Draw, PlainDraw
 from jokulmist.environments.environment import Environment, revalued
 from jokulmist.environments.legal import Mask
 from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.noise import Noise, Stream
 from jokulmist.environments.simulator import Simulator, stepper_for
 from jokulmist.environments.state import State
-from jokulmist.environments.stepping import Stepper, combined, finished
+from jokulmist.environments.stepping import Stepper, closed_unasked, combined, finished, never_asked
+from jokulmist.environments.waiting import MOST_WAITING, WaitDraw
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.protocol import Finished, Observed, Outcome
 
@@ -65,6 +66,9 @@ class PlainLane:
         self._steps: list[int] = []
         self._ages: list[int] = []
         self._every = self.description.decide_every
+        self._holds, self._gated = self.description.holds, self.description.gated
+        self.within = 1.0  # what a reward one advance later counts within a decision
+        self._lasted = [1] * self.copies
         self._memories: list[Any] = [None] * self.copies
         self._grips: list[Any] = [()] * self.copies
         self._learned = [0.0] * self.copies
@@ -100,6 +104,9 @@ class PlainLane:
         self._measures = [[0.0] * len(self._overs) for _ in range(self.copies)]
         self._steps = [0] * self.copies
         self._ages = [0] * self.copies
+        if self._gated:
+            for i in range(self.copies):
+                self._wait_first(i, self._draws[Stream.FIRST_WAIT].at(0, i))
         rows = [self.steppers[i].observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
         self._grips = [self._grip.begun(np) for _ in range(self.copies)]
         observed = Observed(rows, masks=self._masks())
@@ -184,7 +191,7 @@ class PlainLane:
             rows.append(row)
             if held:
                 done.append(self.finish(i, held))
-        last = Observed(rows, ages=list(self._steps if self._every == 1 else self._ages))
+        last = Observed(rows, ages=list(self._ages if self._holds else self._steps))
         if self._glimpses:
             seen = [
                 (self._rows[i], self._shown[i]) if self.still[i] else self._glimpse(i, row, actions[i])
@@ -196,29 +203,52 @@ class PlainLane:
             last.masks = self._last_masks([f.copy for f in done])
         observed = self._begin_anew(last, [f.copy for f in done]) if done else last
         self.turn += 1
-        return Outcome(rewards, ended, closed, last, observed, done)
+        return Outcome(rewards, ended, closed, last, observed, done, advances=list(self._lasted) if self._holds else ())
 
     def _prepare(self, given: list[Any]) -> None:
         """A lane whose copies work side by side asks them all before it waits for the first."""
 
     def advance_one(self, i: int, action: Any) -> tuple[float, int, list[float]]:
         """One copy's decision: its reward, the closings that hold, its row. The caller counts the turn."""
-        if self._every == 1:
-            return self._advance_once(i, action, self.turn, looks=True)
-        reward, held = 0.0, 0
-        row: list[float] = []
+        if not self._holds:
+            return self._advance_once(i, action, self._advance_draw.at(self.turn, i), looks=True)
+        reward, held, weight, lasted = 0.0, 0, 1.0, 0
         self._ages[i] += 1
         for j in range(self._every):
-            more, held, row = self._advance_once(i, action, self.turn * self._every + j, looks=j == self._every - 1)
-            reward += more
+            draw = self._advance_draw.at(self.turn * self._every + j, i)
+            more, held, _ = self._advance_once(i, action, draw, looks=False)
+            reward += weight * more
+            weight, lasted = weight * self.within, lasted + 1
             if held:
                 break
-        if held and not row:
-            row = self.steppers[i].observe(self.states[i], self._sense.at(self.turn, i))
-        return reward, held, row
+        if self._gated and not held:
+            more, held, waited = self._waited(i, self._draws[Stream.WAIT].at(self.turn, i))
+            reward, lasted = reward + weight * more, lasted + waited
+        self._lasted[i] = lasted
+        return reward, held, self.steppers[i].observe(self.states[i], self._sense.at(self.turn, i))
 
-    def _advance_once(self, i: int, action: Any, at: int, looks: bool) -> tuple[float, int, list[float]]:
-        """One advance, with the draws that stand at `at`; the row is left empty where nobody looks.
+    def _waited(self, i: int, key: PlainDraw) -> tuple[float, int, int]:
+        """Advance a copy until it is asked or its episode closes: the reward, what held, and how many advances it took."""
+        step, draw = self.steppers[i], None
+        reward, weight = 0.0, 1.0
+        for j in range(MOST_WAITING):
+            if step.asks(self.states[i]):
+                return reward, 0, j
+            if draw is None:
+                draw = WaitDraw(np, key.uniform(), key.uniform())
+            more, held, _ = self._advance_once(i, self.description.meanwhile, draw.at(j), looks=False)
+            reward, weight = reward + weight * more, weight * self.within
+            if held:
+                return reward, held, j + 1
+        raise BrokenEnvironment(never_asked(self.description.name, i, self.states[i]))
+
+    def _wait_first(self, i: int, key: PlainDraw) -> None:
+        """Advance a new episode to its first decision: what that brings counts in the episode, and for no decision."""
+        if self._waited(i, key)[1]:
+            raise BrokenEnvironment(closed_unasked(self.description.name, i, self.states[i]))
+
+    def _advance_once(self, i: int, action: Any, draw: Draw, looks: bool) -> tuple[float, int, list[float]]:
+        """One advance, with draws that stand at it; the row is left empty where nobody looks.
 
         These are `Stepper`'s parts spelt out, because what is called here is called at every step.
         """
@@ -226,7 +256,7 @@ class PlainLane:
             step, before = self.steppers[i], self.states[i]
             if step.flows:
                 before = before.replace(**step.flows)
-            after = step.environment.advance(before, action, self._advance_draw.at(at, i))
+            after = step.environment.advance(before, action, draw)
             self.states[i] = step.cast(after, "advance")
             steps = self._steps[i] = self._steps[i] + 1
             totals = self._totals[i]
@@ -264,7 +294,7 @@ class PlainLane:
     def finish(self, i: int, held: int) -> Finished:
         """The record of a copy's episode that closed."""
         advances = self._steps[i]
-        steps = advances if self._every == 1 else self._ages[i]
+        steps = self._ages[i] if self._holds else advances
         parts = zip(self._overs, self._measures[i], strict=True)
         measured = tuple(finished(over, value, advances) for over, value in parts)
         return Finished(i, steps, held, tuple(self._totals[i]), measured, self._varied[i], self._learned[i], advances)
@@ -315,6 +345,9 @@ class PlainLane:
         self._measures[i] = [0.0] * len(self._overs)
         self._steps[i] = self._ages[i] = 0
         self._learned[i] = 0.0
+        if self._gated:
+            self._wait_first(i, self._draws[Stream.BEGIN_WAIT].at(self.turn, i))
+            state = self.states[i]
         if self._grip.modifiers:
             self._grips[i] = self._grip.begun(np)
         return step.observe(state, self._draws[Stream.BEGIN_SENSE].at(self.turn, i))

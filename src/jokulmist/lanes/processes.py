@@ -305,4 +305,5 @@ class ProcessLane(PlainLane):
             seen(so_far.observed, new.observed),
             so_far.finished + new.finished,
             new.lost,
+            joined(list(so_far.advances), list(new.advances)),
         )

@@ -86,6 +86,8 @@ class Outcome(NamedTuple):
         The episodes that closed, by copy.
     lost : sequence of int
         Copies whose worker process was lost: their rows are of no use, and they are decided on anew.
+    advances : sequence of int
+        How many advances each copy's decision lasted; empty where each lasts one.
     """
 
     rewards: list[float]
@@ -95,6 +97,7 @@ class Outcome(NamedTuple):
     observed: Observed
     finished: list[Finished]
     lost: Sequence[int] = ()
+    advances: Sequence[int] = ()
 
 
 class Lane(Protocol):

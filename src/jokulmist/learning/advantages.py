@@ -23,7 +23,9 @@ def advantages(
     ended, closed : bool array, shape ``(turns, copies)``
     values_after : float32 array, shape ``(turns, copies)``
         Of the true observation after each advance.
-    discount, trace_decay : float, in [0, 1]
+    discount : float, in [0, 1], or array of shape ``(turns, copies)``
+        What the future counts after each decision.
+    trace_decay : float, in [0, 1]
 
     Returns
     -------

@@ -25,7 +25,7 @@ from jokulmist.environments.legal import choices_of
 from jokulmist.errors import SettingError
 
 # Columns of a row, counted from its end; the action stands before them.
-REWARD, ENDED, CLOSED = -3, -2, -1
+LASTED, REWARD, ENDED, CLOSED = -4, -3, -2, -1
 FACTS = 3
 
 
@@ -118,13 +118,22 @@ def _deepest(spec: Spec) -> int:
     return max([c.stacked for c in spec.images], default=1)
 
 
-def fresh_replay(spec: Spec, copies: int, slots: int, prioritised: bool = False, action_numbers: int = 1) -> Replay:
+def fresh_replay(
+    spec: Spec,
+    copies: int,
+    slots: int,
+    prioritised: bool = False,
+    action_numbers: int = 1,
+    counted: bool = False,
+) -> Replay:
     """A memory that holds nothing.
 
     Parameters
     ----------
     action_numbers : int
         How many numbers an action is kept as.
+    counted : bool
+        Whether a row also holds how many advances its decision lasted.
     """
     count = copies * slots
     frames = priorities = None
@@ -139,7 +148,7 @@ def fresh_replay(spec: Spec, copies: int, slots: int, prioritised: bool = False,
         width = block_width(count)
         blocks = -(-count // width)
         priorities = Priorities(np.zeros(blocks * width, np.float32), np.zeros(blocks, np.float32), np.float32(1.0))
-    columns = 2 * (spec.width + sum(_mask_widths(spec))) + action_numbers + FACTS
+    columns = 2 * (spec.width + sum(_mask_widths(spec))) + action_numbers + counted + FACTS
     return Replay(np.zeros((slots, copies, columns), np.float32), np.int32(0), np.int32(0), frames, priorities)
 
 
@@ -152,7 +161,7 @@ def _mask_widths(spec: Spec) -> list[int]:
     return [choice.count for choice in choices_of(spec.action).values()] if spec.masked else []
 
 
-def written(spec: Spec, replay: Replay, experience: Any, action: Any) -> Replay:
+def written(spec: Spec, replay: Replay, experience: Any, action: Any, counted: bool = False) -> Replay:
     """The memory after some turns of all copies.
 
     Parameters
@@ -170,7 +179,10 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any) -> Replay:
     closed = experience.closed
     if len(experience.broken):
         closed = closed.astype(jnp.float32) + 2.0 * experience.broken.astype(jnp.float32)
-    facts = (experience.rewards, experience.ended, closed)
+    facts: tuple[Any, ...] = (experience.rewards, experience.ended, closed)
+    if counted:
+        one = isinstance(experience.advances, tuple)
+        facts = (jnp.ones_like(experience.rewards) if one else experience.advances, *facts)
     masks = (*experience.observed.legal, *experience.last.legal)
     parts = [experience.observed.numbers, experience.last.numbers, *masks, action, *(f[..., None] for f in facts)]
     row = jnp.concatenate([jnp.asarray(part, jnp.float32) for part in parts], axis=-1)
@@ -237,7 +249,9 @@ def chances_for(noise: Any, rows: int, prioritised: bool) -> Any:
     return noise.uniform(shape=(rows,) if prioritised else (2, rows))
 
 
-def sampled(spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any, correction: Any = None) -> Sample:
+def sampled(
+    spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any, correction: Any = None, counted: bool = False
+) -> Sample:
     """Transitions, drawn uniformly or by priority.
 
     Parameters
@@ -266,7 +280,7 @@ def sampled(spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any,
         reach = oldest[place % copies] if oldest.shape else oldest
         weight = jnp.where((back >= n_step) & (back <= reach), weight, 0.0)
         importance = weight / jnp.maximum(jnp.max(weight), 1e-12)
-    return transitions(spec, replay, place, importance, n_step, discount)
+    return transitions(spec, replay, place, importance, n_step, discount, counted)
 
 
 def _oldest(spec: Spec, replay: Replay) -> Any:
@@ -309,7 +323,9 @@ def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any) ->
     return place, (count * chance) ** -correction
 
 
-def transitions(spec: Spec, replay: Replay, place: Any, importance: Any, n_step: int, discount: Any) -> Sample:
+def transitions(
+    spec: Spec, replay: Replay, place: Any, importance: Any, n_step: int, discount: Any, counted: bool = False
+) -> Sample:
     """The transitions that start in the given places (slot times copies, plus copy)."""
     import jax.numpy as jnp
 
@@ -321,9 +337,14 @@ def transitions(spec: Spec, replay: Replay, place: Any, importance: Any, n_step:
     # 1 as long as no step before has closed the episode, or was the last that is known of it.
     going = (1.0 - closed[:, :-1]) * (found[:, 1:, CLOSED] < 2.0)
     running = jnp.concatenate([jnp.ones_like(closed[:, :1]), jnp.cumprod(going, axis=1)], axis=1)
-    power = discount ** jnp.arange(n_step, dtype=jnp.float32)
+    power: Any = discount ** jnp.arange(n_step, dtype=jnp.float32)
     steps = jnp.sum(running, axis=1)
     at = steps.astype(jnp.int32) - 1
+    ahead = discount**steps
+    if counted:  # each step is discounted by the advances that it lasted
+        lasted = jnp.cumsum(found[..., LASTED] * running, axis=1)
+        ahead = discount ** lasted[:, -1]
+        power = discount ** jnp.concatenate([jnp.zeros_like(lasted[:, :1]), lasted[:, :-1]], axis=1)
     last = jnp.take_along_axis(found, at[:, None, None], axis=1)[:, 0] if n_step > 1 else found[:, 0]
     width, masks = spec.width, sum(_mask_widths(spec))
     frame = frame_last = age = age_last = None
@@ -338,9 +359,9 @@ def transitions(spec: Spec, replay: Replay, place: Any, importance: Any, n_step:
     return Sample(
         observed=Seen(found[:, 0, :width], images, _masks(spec, found[:, 0, 2 * width :]), age),
         following=Seen(last[:, width : 2 * width], images_last, _masks(spec, last[:, 2 * width + masks :]), age_last),
-        action=found[:, 0, 2 * (width + masks) : -FACTS],
+        action=found[:, 0, 2 * (width + masks) : -FACTS - counted],
         gain=jnp.sum(found[..., REWARD] * running * power, axis=1),
-        weight_ahead=discount**steps * (1.0 - jnp.max(ended * running, axis=1)),
+        weight_ahead=ahead * (1.0 - jnp.max(ended * running, axis=1)),
         importance=importance,
         place=place,
     )

@@ -35,10 +35,10 @@ def followed(open_before: Any, rewards: Any, closed: Any, discount: Any) -> tupl
     from jax import numpy as jnp
 
     def onward(so_far: Any, here: Any) -> Any:
-        now = here[0] + discount * so_far
+        now = here[0] + here[2] * so_far
         return jnp.where(here[1], 0.0, now), now
 
-    after, returns = lax.scan(onward, open_before, (rewards, closed))
+    after, returns = lax.scan(onward, open_before, (rewards, closed, jnp.broadcast_to(discount, rewards.shape)))
     return returns, after
 
 

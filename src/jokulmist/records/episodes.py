@@ -72,7 +72,7 @@ def columns_of(episodes: Episodes, description: Description, first: int) -> dict
         "return": episodes.returns(description.weights),
         **({"learned_return": episodes.learned.astype(np.float32)} if description.worth.modifiers else {}),
         "steps": episodes.steps.astype(np.int64),
-        **({"advances": episodes.advances.astype(np.int64)} if description.decide_every > 1 else {}),
+        **({"advances": episodes.advances.astype(np.int64)} if description.holds else {}),
         "closed_by": np.array([held[0] if held else "" for held in names], dtype=object),
         "also_held": np.array(["+".join(held[1:]) for held in names], dtype=object),
     }

@@ -74,6 +74,7 @@ class ArrayCalls:
             following=_stacked([t.following for t in turns]),
             notes=_stacked([t.notes for t in turns]),
             broken=_stacked([t.broken for t in turns]),
+            advances=_stacked([t.advances for t in turns]),
         )
 
     def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:

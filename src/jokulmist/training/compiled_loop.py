@@ -17,50 +17,45 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
-from jokulmist.agents.protocol import Agent, Experience, Numbers, Shapes, numbers_at
+from jokulmist.agents.protocol import Agent, Experience, Numbers, Shapes, counts_advances, numbers_at
 from jokulmist.environments.channels import Seen
 from jokulmist.environments.description import Description
 from jokulmist.environments.draws import CountingDraw, PlainDraw, Request, RowDraw
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.legal import choices_of
 from jokulmist.environments.noise import Domain, Noise, Stream
-from jokulmist.environments.stepping import none_allowed
+from jokulmist.environments.stepping import closed_unasked, never_asked, none_allowed
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.backend import start_backend
 from jokulmist.lanes.compiled import CompiledEnvironment, stacked_rows
 from jokulmist.learning.schedules import Coefficients, Progress, number_at, value_at
 from jokulmist.records.episodes import Episodes
+from jokulmist.training.compiled_turn import (
+    CLOSED_UNASKED,
+    NEVER,
+    NEVER_ASKED,
+    NOTHING_ALLOWED,
+    Advancing,
+    Carry,
+    at_turn,
+    first_stuck,
+    forbidden,
+    nothing_stuck,
+    spread,
+    spread_all,
+    turn_of,
+)
 from jokulmist.training.loop import Planned
 
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768
 ENVIRONMENT_STREAMS = (
     Stream.ADVANCE, Stream.SENSE, Stream.LOOK, Stream.BEGIN, Stream.BEGIN_SENSE, Stream.BEGIN_LOOK, Stream.VARY,
-    Stream.GLASS, Stream.BEGIN_GLASS, Stream.GRIP,
+    Stream.GLASS, Stream.BEGIN_GLASS, Stream.GRIP, Stream.WAIT, Stream.BEGIN_WAIT,
 )  # fmt: skip
-FIRST_STREAMS = (Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK, Stream.FIRST_GLASS)
-NEVER = np.iinfo(np.int32).max
-
-
-class Carry(NamedTuple):
-    """All that a run is between two turns."""
-
-    states: Any
-    own: dict[str, Any]
-    observed: Seen
-    memories: tuple[Any, ...]
-    grips: tuple[Any, ...]
-    learned: Any
-    stuck: Any
-    steps: Any
-    age: Any
-    totals: tuple[Any, ...]
-    measures: tuple[Any, ...]
-    learner: Any
-    memory: Any
-    episodes: Any
-    sums: tuple[Any, ...]
-    rows: Any
+FIRST_STREAMS = (
+    Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK, Stream.FIRST_GLASS, Stream.FIRST_WAIT,
+)  # fmt: skip
 
 
 class Program(NamedTuple):
@@ -128,12 +123,12 @@ class CompiledLoop:
             [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
             for stream in FIRST_STREAMS
         ]
-        states, own, observed, memories, grips, stuck = program.start(
+        states, own, observed, memories, grips, stuck, opened = program.start(
             self._numbers, self._level, *first, np.float32(1.0)
         )
         zeros = jnp.zeros(self.copies, jnp.float32)
         terms, measures = len(self.description.terms), len(self.description.measures)
-        more = int(bool(self.description.worth.modifiers)) + int(self.description.decide_every > 1)
+        more = int(bool(self.description.worth.modifiers)) + int(self.description.holds)
         return Carry(
             states=states,
             own=own,
@@ -142,10 +137,10 @@ class CompiledLoop:
             grips=grips,
             learned=zeros + 0 if self.description.worth.modifiers else (),
             stuck=stuck,
-            steps=jnp.zeros(self.copies, jnp.int32),
-            age=() if self.description.decide_every == 1 else jnp.zeros(self.copies, jnp.int32),
-            totals=tuple(zeros + 0 for _ in range(terms)),
-            measures=tuple(zeros + 0 for _ in range(measures)),
+            steps=opened.steps if opened else jnp.zeros(self.copies, jnp.int32),
+            age=jnp.zeros(self.copies, jnp.int32) if self.description.holds else (),
+            totals=opened.terms if opened else tuple(zeros + 0 for _ in range(terms)),
+            measures=opened.measures if opened else tuple(zeros + 0 for _ in range(measures)),
             learner=learner,
             memory=memory,
             episodes=jnp.int32(0),
@@ -192,12 +187,13 @@ class CompiledLoop:
         return batch, done
 
     def _refuse_stuck(self) -> None:
-        """Tell of a copy that was allowed nothing; the program keeps the first."""
+        """Tell of a copy that could not go on; the program keeps the first."""
         if self._carry.stuck == ():
             return
-        turn, copy, state = jax.device_get(self._carry.stuck)
+        turn, why, copy, state = jax.device_get(self._carry.stuck)
         if turn < NEVER:
-            raise BrokenEnvironment(none_allowed(self.description.name, int(copy), state))
+            tell = {NOTHING_ALLOWED: none_allowed, NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
+            raise BrokenEnvironment(tell(self.description.name, int(copy), state))
 
     def _noise_from(self, start: int, turns: int) -> dict[str, Any]:
         """The base noise of a stretch of turns, for every stream."""
@@ -237,7 +233,7 @@ class CompiledLoop:
             measures=found[:, 2 + terms : 2 + terms + measures],
             varied=found[:, 2 + terms + measures : rest],
             learned=found[:, rest] if self.description.worth.modifiers else np.zeros(len(found), np.float32),
-            advances=found[:, -1 if self.description.decide_every > 1 else 1].astype(np.int64),
+            advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
         )
 
     def set_level(self, value: float) -> None:
@@ -276,9 +272,11 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     kind, copies = type(agent), shapes.copies
     per_update = agent.decisions_per_update(copies)
     names = list(agent.numbers())
-    choose_requests, learn_requests = _agent_requests(kind, shapes, names, learner, memory, per_update)
-    requests = compiled.requests
     described = compiled.description
+    choose_requests, learn_requests = _agent_requests(
+        kind, shapes, names, learner, memory, per_update, described.holds and counts_advances(shapes)
+    )
+    requests = compiled.requests
     per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 2)
     for stream in ENVIRONMENT_STREAMS:
         times = described.decide_every if stream is Stream.ADVANCE else 1
@@ -289,22 +287,31 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     room = updates * per_update
 
     def start(
-        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, glass: Any, one: Any
-    ) -> Any:
+        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, glass: Any, wait: Any,
+        one: Any,
+    ) -> Any:  # fmt: skip
         own = compiled.vary(level, vary, one, copies)
-        states = _spread(compiled.begin(numbers, own, begin_rows, one), copies)
+        states = spread(compiled.begin(numbers, own, begin_rows, one), copies)
+        opened: Any = ()
+        if described.gated:
+            opened = Advancing(compiled, numbers, own, None, one).first_decision(states, jnp.ones(copies, bool), wait)
+            states = opened.after
         glimpse = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
         memories, shown = compiled.first_seen(glimpse, glass, one)
-        grips = _spread_all(compiled.description.grip.begun(jnp), copies)
+        grips = spread_all(compiled.description.grip.begun(jnp), copies)
         legal = compiled.legal(numbers, own, states)
         stuck: Any = ()
+        if legal or described.gated:
+            stuck = nothing_stuck(states)
         if legal:
-            first = (jnp.int32(NEVER), jnp.int32(0), jax.tree.map(lambda leaf: leaf[0], states))
-            stuck = _stuck(first, legal, states, jnp.int32(0))
+            stuck = first_stuck(stuck, forbidden(legal), NOTHING_ALLOWED, states, jnp.int32(0))
+        if described.gated:
+            stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, jnp.int32(0))
+            stuck = first_stuck(stuck, ~compiled.asks(numbers, own, states), NEVER_ASKED, states, jnp.int32(0))
         seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(copies, jnp.int32))
-        return states, own, seen, memories, grips, stuck
+        return states, own, seen, memories, grips, stuck, opened and opened._replace(after=())
 
-    turn = _turn_of(compiled, kind, shapes)
+    turn = turn_of(compiled, kind, shapes)
 
     def chunk(numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
         def settings(t: Any, episodes: Any) -> Numbers:
@@ -337,7 +344,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
 
                 carry, experience = lax.scan(step, carry._replace(learner=None), jnp.arange(per_update))
                 carry = carry._replace(learner=learner)
-            draw = RowDraw(jnp, _at(noise["LEARN"], u), one)
+            draw = RowDraw(jnp, at_turn(noise["LEARN"], u), one)
             now = settings(first + per_update - 1, carry.episodes)
             new, memory, readings = kind.learn(shapes, now, carry.learner, carry.memory, experience, draw)
             sums = tuple(total + reading for total, reading in zip(carry.sums, readings, strict=True))
@@ -352,193 +359,8 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     return Program(compiled, choose_requests, learn_requests, room, jax.jit(start), jax.jit(chunk, donate_argnums=(3,)))
 
 
-def _turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -> Any:
-    """One turn of all copies: choose, advance, begin anew where an episode closed, write the row."""
-    copies = shapes.copies
-    description = compiled.description
-    end_bits = description.ending_bits
-    overs = [m.over for m in description.measures]
-
-    def turn(
-        numbers: Any, level: Any, now: Numbers, carry: Carry, noise: Any, t: Any, one: Any
-    ) -> tuple[Carry, Experience]:
-        before, own = carry.observed, carry.own
-        draw = RowDraw(jnp, _at(noise["EXPLORE"], t), one)
-        actions, memory, notes = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
-        grips, done = compiled.handled(carry.grips, actions, _at(noise["GRIP"], t), one)
-        judged = _decided(compiled, numbers, own, carry, done, noise["ADVANCE"], t, one)
-        steps = judged.steps
-        age = steps if description.decide_every == 1 else carry.age + 1
-        weights = numbers["weights"]
-        reward = sum(weights[k] * term for k, term in enumerate(judged.terms)) + jnp.zeros(copies, jnp.float32)
-        closed, ended = judged.held != 0, (judged.held & end_bits) != 0
-        glimpse = compiled.observe(numbers, own, judged.after, _at(noise["SENSE"], t), _at(noise["LOOK"], t), one)
-        # An end for learning alone: the copy goes on, and what is learned from does not see it go on.
-        ended = ended | judged.marked
-        reward = compiled.valued(reward, carry.states, judged.after, ended)
-        glimpse = glimpse._replace(numbers=glimpse.numbers / one)
-        memories, shown = compiled.seen(carry.memories, glimpse, actions, steps, _at(noise["GLASS"], t), one)
-        legal = compiled.legal(numbers, own, judged.after)
-        # Where nothing is allowed, nothing need be: an episode may close there. Else `stuck` tells of it.
-        able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
-        last = Seen(shown.numbers, shown.images, able, age)
-        closing = jnp.sum(closed, dtype=jnp.int32)
-
-        def anew(_: None) -> Any:
-            drawn = compiled.vary(level, _at(noise["VARY"], t), one, copies)
-            next_own = {name: jnp.where(closed, drawn[name], own[name]) for name in own}
-            begun = _spread(compiled.begin(numbers, next_own, _at(noise["BEGIN"], t), one), copies)
-            states = jax.tree.map(lambda new, old: _choose(closed, new, old), begun, judged.after)
-            first = compiled.observe(
-                numbers, next_own, states, _at(noise["BEGIN_SENSE"], t), _at(noise["BEGIN_LOOK"], t), one
-            )
-            kept, shown_first = compiled.first_seen(first, _at(noise["BEGIN_GLASS"], t), one)
-            allowed = compiled.legal(numbers, next_own, states)
-            seen = Seen(shown_first.numbers, shown_first.images, allowed, jnp.zeros_like(steps))
-            new = (seen, kept)
-            observed, kept = jax.tree.map(
-                lambda a, b: _choose(closed, a, b), new, (last._replace(legal=legal), memories)
-            )
-            return states, next_own, observed, kept
-
-        states, next_own, observed, memories = lax.cond(
-            closing > 0, anew, lambda _: (judged.after, own, last._replace(legal=legal), memories), None
-        )
-        own_rows = [own[name].astype(jnp.float32) for name in description.varied]
-        stuck = carry.stuck if not legal else _stuck(carry.stuck, observed.legal, states, t)
-        totals = tuple(so_far + term for so_far, term in zip(carry.totals, judged.terms, strict=True))
-        measures = judged.measures
-        learned: Any = carry.learned
-        if description.worth.modifiers:
-            learned = learned + reward
-            own_rows = [*own_rows, learned]
-            learned = jnp.where(closed, 0.0, learned)
-        if description.decide_every > 1:
-            own_rows = [*own_rows, steps.astype(jnp.float32)]
-        if description.grip.modifiers:
-            fresh_grips = _spread_all(description.grip.begun(jnp), copies)
-            grips = jax.tree.map(lambda new, old: _choose(closed, new, old), fresh_grips, grips)
-        told = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
-        row = jnp.stack([judged.held.astype(jnp.float32), age.astype(jnp.float32), *totals, *told, *own_rows])
-        carry = Carry(
-            states=states,
-            own=next_own,
-            observed=observed,
-            memories=memories,
-            grips=grips,
-            learned=learned,
-            stuck=stuck,
-            steps=jnp.where(closed, 0, steps),
-            age=() if description.decide_every == 1 else jnp.where(closed, 0, age),
-            totals=tuple(jnp.where(closed, 0.0, total) for total in totals),
-            measures=tuple(jnp.where(closed, 0.0, measure) for measure in measures),
-            learner=carry.learner,
-            memory=memory,
-            episodes=carry.episodes + closing,
-            sums=carry.sums,
-            rows=lax.dynamic_update_index_in_dim(carry.rows, row, t, 0),
-        )
-        happened = Experience(
-            observed=before, actions=actions, rewards=reward, ended=ended,
-            closed=closed | judged.marked, last=last, following=observed, notes=notes,
-        )  # fmt: skip
-        return carry, happened
-
-    return turn
-
-
-class Decided(NamedTuple):
-    """What a decision led to in all copies, however many advances it was held for.
-
-    Attributes
-    ----------
-    after : states
-    terms : sums over the advances
-    measures : running, since the episode began
-    held : the closings that hold
-    marked : whether a measure made an end for learning
-    steps : advances since the episode began
-    """
-
-    after: Any
-    terms: tuple[Any, ...]
-    measures: tuple[Any, ...]
-    held: Any
-    marked: Any
-    steps: Any
-
-
-def _decided(
-    compiled: CompiledEnvironment, numbers: Any, own: Any, carry: Carry, actions: Any, noise: Any, t: Any, one: Any
-) -> Decided:
-    """Advance all copies by a decision; one that closes on the way stands still for the rest of it."""
-    description = compiled.description
-    every, overs = description.decide_every, [m.over for m in description.measures]
-
-    def advanced(states: Any, measures: Any, steps: Any, at: Any) -> Decided:
-        judged = compiled.advance(numbers, own, states, actions, steps, _at(noise, at), one)
-        running = tuple(
-            _running(over, so_far, value, steps)
-            for over, so_far, value in zip(overs, measures, judged.measures, strict=True)
-        )
-        marked = jnp.zeros(steps.shape, bool)
-        for k in description.ending_measures:
-            marked = marked | (judged.measures[k] != 0.0)
-        return Decided(judged.after, judged.terms, running, judged.held, marked, steps)
-
-    if every == 1:
-        return advanced(carry.states, carry.measures, carry.steps + 1, t)
-
-    def held(now: Decided, j: Any) -> tuple[Decided, None]:
-        new = advanced(now.after, now.measures, now.steps + 1, t * every + j)
-        terms = tuple(a + b for a, b in zip(now.terms, new.terms, strict=True))
-        new = new._replace(terms=terms, marked=now.marked | new.marked)
-        return jax.tree.map(lambda after, before: _choose(now.held == 0, after, before), new, now), None
-
-    nothing = tuple(jnp.zeros(carry.steps.shape, jnp.float32) for _ in description.terms)
-    unmarked = jnp.zeros(carry.steps.shape, bool)
-    begun = Decided(carry.states, nothing, carry.measures, jnp.zeros_like(carry.steps), unmarked, carry.steps)
-    return lax.scan(held, begun, jnp.arange(every))[0]
-
-
-def _stuck(first: Any, legal: Any, states: Any, turn: Any) -> Any:
-    """The first turn, copy and state in which some choice had no allowed alternative."""
-    free = jnp.stack([jnp.any(mask, axis=-1) for mask in legal]).all(axis=0)
-    copy = jnp.argmin(free)
-    here = (jnp.int32(turn), jnp.int32(copy), jax.tree.map(lambda leaf: leaf[copy], states))
-    new = (first[0] == NEVER) & ~free[copy]
-    return jax.tree.map(lambda now, old: jnp.where(new, now, old), here, first)
-
-
-def _at(arrays: list[Any], t: Any) -> list[Any]:
-    return [lax.dynamic_index_in_dim(array, t, keepdims=False) for array in arrays]
-
-
-def _choose(closed: Any, new: Any, old: Any) -> Any:
-    return jnp.where(closed.reshape((-1,) + (1,) * (old.ndim - 1)), new, old)
-
-
-def _spread(states: Any, copies: int) -> Any:
-    return jax.tree.map(lambda leaf: jnp.broadcast_to(leaf, (copies, *leaf.shape[1:])), states)
-
-
-def _spread_all(tree: Any, copies: int) -> Any:
-    """The same for every copy."""
-    return jax.tree.map(lambda leaf: jnp.broadcast_to(leaf, (copies, *leaf.shape)), tree)
-
-
-def _running(over: str, so_far: Any, value: Any, steps: Any) -> Any:
-    """`stepping.combined`, for arrays over copies."""
-    if over in ("sum", "mean"):
-        return so_far + value
-    if over == "last":
-        return value
-    beyond = jnp.maximum(so_far, value) if over == "max" else jnp.minimum(so_far, value)
-    return jnp.where(steps == 1, value, beyond)
-
-
 def _agent_requests(
-    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, per_update: int
+    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, per_update: int, lasting: bool
 ) -> tuple[tuple[Request, ...], tuple[Request, ...]]:
     """What `choose` and `learn` ask of chance, counted by tracing them once."""
     copies = shapes.copies
@@ -569,5 +391,7 @@ def _agent_requests(
         lambda leaf: like((per_update, *leaf.shape), leaf.dtype), (observed, actions, notes)
     )
     experience = Experience(many, actions, like((per_update, copies)), flag, flag, many, many, notes)
+    if lasting:
+        experience = experience._replace(advances=like((per_update, copies), jnp.int32))
     count(lambda now, *rest: kind.learn(shapes, now, *rest), learner, memory, experience)
     return counted[0], counted[1]

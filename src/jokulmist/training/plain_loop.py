@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.protocol import Agent, Experience, Pilot, numbers_at
+from jokulmist.agents.protocol import Agent, Experience, Pilot, counts_advances, numbers_at
 from jokulmist.environments.description import Description
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment
@@ -68,11 +68,12 @@ class PlainLoop:
         per_episode = 1.0 / planned.episodes if planned.episodes is not None else 0.0
         self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())
         self._numbers = numbers_at(self._coefficients)
+        self._counted = self.lane.description.holds and counts_advances(shapes)
         self._fresh = PlainDraw(own, Stream.FRESH)
         self._learner, self._memory = self._calls.fresh(self._numbers, self._fresh.at(0, 0))
         # A pilot looks at the rows of the class itself, so it flies only where nothing stands around it.
         self._pilot = None
-        if self.lane.bare:
+        if self.lane.bare and not self._counted:
             self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._explore, self._learn)
         self._restarted = agent.restarted
         self._names = agent.reading_names
@@ -128,6 +129,8 @@ class PlainLoop:
         for _ in range(turns):
             for name, at in self._moving:
                 settings[name] = at(self.decisions, self.episodes)
+            if self._counted:
+                lane.within = numbers.discount
             seen = calls.seen(observed)
             draw = self._explore.at(self.turn, 0)
             actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
@@ -139,7 +142,7 @@ class PlainLoop:
             if gathered and len(broken):
                 gathered[-1].closed[:] = np.asarray(gathered[-1].closed) | broken
             observed = outcome.observed
-            gathered.append(_experience(calls, seen, actions, outcome, notes, broken))
+            gathered.append(_experience(calls, seen, actions, outcome, notes, broken, self._counted))
             if len(gathered) == self.turns_per_update:
                 self._update(calls.stacked(gathered))
                 gathered = []
@@ -213,10 +216,15 @@ class PlainLoop:
         return _copied(self._kept(self._learner))
 
 
-def _experience(calls: Calls, seen: Any, actions: Any, outcome: Outcome, notes: Any, broken: Any) -> Experience:
+def _experience(
+    calls: Calls, seen: Any, actions: Any, outcome: Outcome, notes: Any, broken: Any, counted: bool
+) -> Experience:
     last = calls.seen(outcome.last)
     following = last if outcome.observed is outcome.last else calls.seen(outcome.observed)
-    return Experience(seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, notes, broken)
+    advances = np.array(outcome.advances, np.int32) if counted else ()
+    return Experience(
+        seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, notes, broken, advances
+    )
 
 
 def _copied(tree: Any) -> Any:
