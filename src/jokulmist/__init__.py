@@ -79,6 +79,8 @@ _WHERE: dict[str, str] = {
     "check": "workshop.check",
     "trace": "workshop.trace",
     "train": "training.train",
+    "resume": "training.resuming",
+    "redo": "training.redoing",
     "evaluate": "training.evaluation",
     "evaluate_grid": "training.grid",
     "Run": "training.run",

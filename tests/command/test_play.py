@@ -65,16 +65,16 @@ def test_a_policy_plays_until_it_is_taken_over():
 
 
 def test_pictures_become_blocks():
-    image, title = pixels(jm.gallery.Ferry(), jm.gallery.Ferry().episode(seed=1).state, 40, 12)
+    image, title = pixels(jm.gallery.Ferry().episode(seed=1), 40, 12)
     assert image.shape == (24, 40, 3)
     assert "m to go" in title
     assert len({tuple(color) for color in image.reshape(-1, 3).tolist()}) > 3
     assert blocks(image).plain.count("\n") == 12
     signal = Signal().episode(seed=1)
-    image, _ = pixels(Signal(), signal.state, 16, 6)
+    image, _ = pixels(signal, 16, 6)
     lit = image[:, 12 if signal.state.side else 3].mean()
     assert lit > 150 > image[:, 3 if signal.state.side else 12].mean()  # no picture: the image that is seen
-    assert pixels(Gates(), Gates().episode(seed=1).state, 8, 4)[0] is None
+    assert pixels(Gates().episode(seed=1), 8, 4)[0] is None
 
 
 class Terminal:

@@ -10,11 +10,12 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.records.checkpoints import filled, flattened, latest_checkpoint, open_arrays, save_arrays
+from jokulmist.records.checkpoints import open_arrays, save_arrays, whole_checkpoint
 from jokulmist.records.files import csv_lines, read_csv, replace_file
 from jokulmist.records.folder import take_folder
 from jokulmist.training.plans import plan_of, read_plan
 from jokulmist.training.run import runs_in
+from jokulmist.trees import filled, flattened
 
 
 def test_a_runs_folder_is_whole(trained):
@@ -67,7 +68,7 @@ def test_a_run_without_a_checkpoint_says_so(trained, tmp_path):
 
     copy = tmp_path / "copy"
     shutil.copytree(trained.path, copy)
-    checkpoint = latest_checkpoint(copy)
+    checkpoint, _ = whole_checkpoint(copy)
     (checkpoint / "state.json").unlink()
     with pytest.raises(RecordError, match="has no checkpoint"):
         _ = jm.Run.open(copy).policy

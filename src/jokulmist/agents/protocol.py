@@ -17,7 +17,7 @@ from jokulmist.environments.channels import Spec
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.learning import schedules
 from jokulmist.learning.schedules import Coefficients, Progress, Schedule
-from jokulmist.learning.trees import replaced
+from jokulmist.trees import replaced
 
 BEGUN = Progress(0, 0, 0.0)
 
@@ -158,6 +158,12 @@ class Pilot(Protocol):
     def write(self) -> tuple[float, ...]:
         """Learn from the turn; the readings."""
         ...
+
+    def saved(self) -> dict[str, Any]:
+        """What it has beside the learner, as lists of numbers by name, to go on from by `restore`."""
+        ...
+
+    def restore(self, saved: Mapping[str, Any]) -> None: ...
 
 
 class Agent(BaseModel):

@@ -62,6 +62,11 @@ class RandomPilot:
     def write(self) -> tuple[float, ...]:
         return ()
 
+    def saved(self) -> dict[str, Any]:
+        return {}
+
+    def restore(self, saved: Any) -> None: ...
+
 
 def _many(action: Any, copies: int, noise: Any, legal: list[Any] | None = None) -> Any:
     """Random actions of all copies at once: the leading axis is the copies; masks are used up part by part."""

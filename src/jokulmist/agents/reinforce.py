@@ -24,7 +24,7 @@ from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.descent import squared
 from jokulmist.learning.inputs import prepared
 from jokulmist.learning.schedules import linear
-from jokulmist.learning.trees import replaced
+from jokulmist.trees import replaced
 
 
 class Stretch(NamedTuple):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from jokulmist.agents.cells import SCALARS
@@ -36,6 +36,12 @@ class TablePilot:
 
     def see(self, i: int, row: Sequence[float]) -> None:
         self._next[i] = self._place(row, SCALARS)[0]
+
+    def saved(self) -> dict[str, Any]:
+        return {"next": self._next, "pending": self._pending}
+
+    def restore(self, saved: Mapping[str, Any]) -> None:
+        self._next, self._pending = list(map(int, saved["next"])), list(map(int, saved["pending"]))
 
     def turn(self, turn: int) -> None:
         self._cells[:] = self._next

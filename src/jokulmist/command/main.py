@@ -26,6 +26,7 @@ Env = Annotated[
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
 Folder = Annotated[Path, typer.Option("--folder", help="Where runs are kept.")]
+RunFolder = Annotated[Path, typer.Argument(metavar="RUN", help="A run's folder.")]
 Set = Annotated[
     Optional[list[str]],  # noqa: UP045  typer reads it at run time
     typer.Option("--set", metavar="SECTION.NAME=VALUE", help="Change one value of the plan; may be repeated."),
@@ -146,6 +147,33 @@ def train(
 
     stopped = work(plan, set_ or [], folder, name, workers, dry, json)
     raise typer.Exit(INTERRUPTED if stopped else DONE)
+
+
+@app.command()
+def resume(
+    run: RunFolder,
+    steps: Annotated[int, typer.Option(help="So many decisions more than was planned.")] = 0,
+    episodes: Annotated[int, typer.Option(help="So many episodes more than was planned.")] = 0,
+    json: AsJson = False,
+) -> None:
+    """Go on with a run that was stopped or killed, to the numbers of a run that was never stopped.
+
+    Example:  jokulmist resume runs/tarn-qlearning-001      jokulmist resume runs/tarn-qlearning-001 --steps 100_000
+    """
+    from jokulmist.command.again import resume as work
+
+    raise typer.Exit(INTERRUPTED if work(run, steps, episodes, json) else DONE)
+
+
+@app.command()
+def redo(run: RunFolder, folder: Folder = Path("runs"), json: AsJson = False) -> None:
+    """Do a run again from its record, and say whether the episodes came out the same. Status 1 where they did not.
+
+    Example:  jokulmist redo runs/tarn-qlearning-001
+    """
+    from jokulmist.command.again import redo as work
+
+    raise typer.Exit(DONE if work(run, folder, json) else FAILED)
 
 
 @app.command()

@@ -112,9 +112,7 @@ class Play(App[None]):
 
     def _show(self) -> None:
         area = self.query_one("#picture", Static).size
-        image, title = pixels(
-            self.hand.environment, self.hand.episode.state, max(area.width - 2, 8), max(area.height - 2, 4)
-        )
+        image, title = pixels(self.hand.episode, max(area.width - 2, 8), max(area.height - 2, 4))
         picture = Text(f"{title}\n", style="bold") if title else Text()
         picture.append_text(
             Text("no picture: the class has no `picture`") if image is None else blocks(image, self.fine)

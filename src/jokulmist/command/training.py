@@ -58,9 +58,15 @@ def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
     training = plan.training
     compiled, why = chosen_lane(plan)
     trial_steps = TRIAL_DECISIONS if training.steps is None else min(training.steps, TRIAL_DECISIONS)
-    short = plan.for_seed(training.seeds[0])
-    settings = {**short.training.model_dump(), "steps": trial_steps, "episodes": None, "evaluate_every": None}
-    trial = type(plan)(plan.environment, plan.agent, type(training)(**settings))
+    short = training.changed(
+        seeds=training.seeds[:1],
+        steps=trial_steps,
+        episodes=None,
+        evaluate_every=None,
+        best_by="return",
+        stop_when=None,
+    )
+    trial = type(plan)(plan.environment, plan.agent, short)
     train_plan(trial, folder=None)  # compiles, and warms what is kept
     began = time.perf_counter()
     run = train_plan(trial, folder=None)[0]

@@ -19,6 +19,14 @@ from jokulmist.environments.stepping import Stepper, closed_unasked, combined, f
 from jokulmist.environments.waiting import MOST_WAITING, WaitDraw
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.protocol import Finished, Observed, Outcome
+from jokulmist.trees import filled
+
+
+def _frozen(array: Any) -> Any:
+    """A copy that cannot be written to, as states hold them."""
+    found = np.array(array)
+    found.flags.writeable = False
+    return found
 
 
 class PlainLane:
@@ -83,6 +91,52 @@ class PlainLane:
             return [Stepper(revalued(self.environment)) for _ in range(self.copies)]
         return [self.step] * self.copies
 
+    def saved(self) -> dict[str, Any]:
+        """All that the copies are between two turns, as a tree of arrays and numbers."""
+        fields = {
+            f.name: np.stack([np.asarray(state.__dict__[f.name]) for state in self.states])
+            for f in self.description.fields
+        }
+        return {
+            "fields": fields,
+            "totals": np.array(self._totals, np.float64),
+            "measures": np.array(self._measures, np.float64),
+            "steps": np.array(self._steps, np.int64),
+            "ages": np.array(self._ages, np.int64),
+            "learned": np.array(self._learned, np.float64),
+            "varied": np.array(self._varied, np.float64),
+            "memories": list(self._memories),
+            "grips": list(self._grips),
+        }
+
+    def restore(self, arrays: dict[str, Any], turn: int) -> None:
+        """Be what `saved` told, under its paths; the lane must have begun, and its level be set."""
+        self.turn = turn
+        if not isinstance(self.environment, Simulator):
+            for i in range(self.copies):
+                self.states[i] = self._state_from(arrays, i)
+        for name in ("totals", "measures"):
+            getattr(self, f"_{name}")[:] = arrays[name].tolist()
+        self._steps[:], self._ages[:] = arrays["steps"].tolist(), arrays["ages"].tolist()
+        self._learned[:] = arrays["learned"].tolist()
+        if self.varying is not None:
+            for i, values in enumerate(arrays["varied"].tolist()):
+                self._varied[i] = tuple(values)
+                kinds = [type(getattr(self.environment, name)) for name in self.varying.names]
+                named = zip(self.varying.names, kinds, values, strict=True)
+                self.steppers[i].revalue({name: kind(value) for name, kind, value in named})
+        self._memories = filled(self._memories, arrays, "memories")
+        self._grips = filled(self._grips, arrays, "grips")
+
+    def _state_from(self, arrays: dict[str, Any], i: int) -> State:
+        values = {}
+        for field in self.description.fields:
+            value = arrays[f"fields/{field.name}"][i]
+            values[field.name] = value.item() if field.scalar else _frozen(value)
+        state = object.__new__(self.step.state_class)
+        state.__dict__.update(values)
+        return state
+
     def close(self) -> None:
         """Let go of whatever the copies hold."""
         if isinstance(self.environment, Simulator):
@@ -114,6 +168,14 @@ class PlainLane:
             look, glass = self._draws[Stream.FIRST_LOOK], self._draws[Stream.FIRST_GLASS]
             seen = [self._first_glimpse(i, row, look.at(0, i), glass.at(0, i)) for i, row in enumerate(rows)]
             observed.rows, observed.images = [row for row, _ in seen], [images for _, images in seen]
+        return observed
+
+    def begin_again(self) -> Observed:
+        """Begin an episode in every copy in the middle of a run, with the draws of its turn."""
+        observed = self.begin()
+        self.turn -= 1  # the begins that ended the turn before
+        observed = self._begin_anew(observed, list(range(self.copies)))
+        self.turn += 1
         return observed
 
     def _vary(self, i: int, draw: PlainDraw) -> None:

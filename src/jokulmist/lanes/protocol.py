@@ -45,6 +45,28 @@ class Observed:
         self.masks = masks or []
         self.ages = ages or [0] * len(rows)
 
+    def saved(self) -> dict[str, Any]:
+        """As a tree of arrays."""
+        seen = self.seen
+        return {
+            "rows": np.array(self.rows, np.float64),
+            "images": seen.images,
+            "masks": list(seen.legal),
+            "ages": np.array(self.ages, np.int64),
+        }
+
+    def restored(self, arrays: dict[str, Any]) -> Observed:
+        """What `saved` told, under its paths, of an observation of this form."""
+        copies = range(len(self.rows))
+        names = list((self.images or [{}])[0])
+        parts = len(self.masks[0]) if self.masks else 0
+        return Observed(
+            arrays["rows"].tolist(),
+            [{name: arrays[f"images/{name}"][i] for name in names} for i in copies] if self.images else None,
+            [tuple(arrays[f"masks/{k}"][i] for k in range(parts)) for i in copies] if self.masks else None,
+            arrays["ages"].tolist(),
+        )
+
     @property
     def seen(self) -> Seen:
         """The same as arrays, with a leading axis of copies."""

@@ -6,14 +6,16 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.environment import describe
+from jokulmist.environments.episode import Episode
+from jokulmist.environments.simulator import Simulator
 
 UPPER_HALF = "▀"
 PIXELS_A_CELL = 8
 
 
-def pixels(environment: Environment, state: Any, width: int, height: int) -> tuple[Any, str]:
-    """The picture of a state.
+def pixels(episode: Episode, width: int, height: int) -> tuple[Any, str]:
+    """The picture of an episode as it is now.
 
     Parameters
     ----------
@@ -27,7 +29,7 @@ def pixels(environment: Environment, state: Any, width: int, height: int) -> tup
     str
         The picture's title, which blocks could not show.
     """
-    drawn = _drawn(environment, state, width, height)
+    drawn = _drawn(episode, width, height)
     if drawn is None:
         return None, ""
     image, title = drawn
@@ -37,7 +39,11 @@ def pixels(environment: Environment, state: Any, width: int, height: int) -> tup
     return np.asarray(means).round().astype(np.uint8), title
 
 
-def _drawn(environment: Environment, state: Any, width: int, height: int) -> Any:
+def _drawn(episode: Episode, width: int, height: int) -> Any:
+    environment, state = episode.environment, episode.state
+    if isinstance(environment, Simulator):
+        image = episode.image()
+        return None if image is None else (_enlarged(image, width), "")
     picture = getattr(environment, "picture", None)
     if picture is not None:
         from matplotlib.backends.backend_agg import FigureCanvasAgg
@@ -55,9 +61,14 @@ def _drawn(environment: Environment, state: Any, width: int, height: int) -> Any
     for channel in describe(environment).bare.images:
         image = np.asarray(getattr(environment, channel.name)(state))
         if image.shape[2] in (1, 3):
-            times = max(1, (width * PIXELS_A_CELL) // image.shape[1])
-            return np.repeat(np.repeat(np.broadcast_to(image, (*image.shape[:2], 3)), times, 0), times, 1), channel.name
+            return _enlarged(np.broadcast_to(image, (*image.shape[:2], 3)), width), channel.name
     return None
+
+
+def _enlarged(image: Any, width: int) -> Any:
+    """An image with every pixel repeated, so that so many cells have enough of them."""
+    times = max(1, (width * PIXELS_A_CELL) // image.shape[1])
+    return np.repeat(np.repeat(image, times, 0), times, 1)
 
 
 def blocks(image: Any, fine: bool = True) -> Any:

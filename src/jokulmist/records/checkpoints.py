@@ -3,53 +3,19 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from jokulmist.errors import RecordError
-from jokulmist.records.files import replace_file, write_json
+from jokulmist.records.files import read_json, replace_file, synced, write_json
+from jokulmist.trees import flattened
 
-ARRAYS, STATE = "arrays.safetensors", "state.json"
-
-
-def flattened(tree: Any, prefix: str = "") -> dict[str, np.ndarray[Any, Any]]:
-    """The arrays of a tree of NamedTuples, dicts, lists and tuples, by path."""
-    if tree is None:
-        return {}
-    if isinstance(tree, tuple) and hasattr(tree, "_fields"):
-        items = list(zip(tree._fields, tree, strict=True))
-    elif isinstance(tree, dict):
-        items = [(str(name), part) for name, part in tree.items()]
-    elif isinstance(tree, (tuple, list)):
-        items = [(str(i), part) for i, part in enumerate(tree)]
-    else:
-        return {prefix or "value": np.asarray(tree, order="C")}
-    found: dict[str, np.ndarray[Any, Any]] = {}
-    for name, part in items:
-        found.update(flattened(part, f"{prefix}/{name}" if prefix else name))
-    return found
-
-
-def filled(model: Any, arrays: dict[str, np.ndarray[Any, Any]], prefix: str = "") -> Any:
-    """A tree shaped like `model` with the arrays of `flattened` in it."""
-    if model is None:
-        return None
-    if isinstance(model, tuple) and hasattr(model, "_fields"):
-        parts = [filled(p, arrays, f"{prefix}/{n}" if prefix else n) for n, p in zip(model._fields, model, strict=True)]
-        return type(model)(*parts)
-    if isinstance(model, dict):
-        return {n: filled(p, arrays, f"{prefix}/{n}" if prefix else str(n)) for n, p in model.items()}
-    if isinstance(model, (tuple, list)):
-        return type(model)(filled(p, arrays, f"{prefix}/{i}" if prefix else str(i)) for i, p in enumerate(model))
-    name = prefix or "value"
-    if name not in arrays:
-        raise RecordError(f"the checkpoint lacks `{name}`: it was written by another version of this agent.")
-    found, wanted = arrays[name], np.shape(model)
-    if found.shape != wanted:
-        raise RecordError(f"`{name}` of the checkpoint has the shape {found.shape}; this agent needs {wanted}.")
-    return found
+ARRAYS, TRAINING, REPLAY, STATE = "arrays.safetensors", "training.safetensors", "replay.safetensors", "state.json"
+BEST = "best-"
 
 
 def save_arrays(path: Path, tree: Any, about: dict[str, Any]) -> None:
@@ -70,19 +36,69 @@ def open_arrays(path: Path) -> tuple[dict[str, np.ndarray[Any, Any]], dict[str, 
     except FileNotFoundError:
         raise RecordError(f"there is no file {path}.") from None
     except (SafetensorError, OSError, ValueError) as failure:
-        raise RecordError(f"{path} cannot be read as a saved policy: {failure}.") from None
+        raise RecordError(f"{path} cannot be read: it is torn, or no safetensors file ({failure}).") from None
 
 
-def save_checkpoint(run: Path, tree: Any, about: dict[str, Any], state: dict[str, Any]) -> Path:
-    """A checkpoint: a folder named by the decisions so far; it counts only once its state.json stands."""
-    folder = run / "checkpoints" / f"{state['decisions']:012d}"
-    folder.mkdir(parents=True, exist_ok=True)
-    save_arrays(folder / ARRAYS, tree, about)
-    write_json(folder / STATE, state)
+def checkpoint_name(decisions: int) -> str:
+    return f"{decisions:012d}"
+
+
+def save_checkpoint(
+    run: Path,
+    tree: Any,
+    about: dict[str, Any],
+    state: dict[str, Any],
+    training: dict[str, np.ndarray[Any, Any]] | None = None,
+    replay: dict[str, np.ndarray[Any, Any]] | None = None,
+    name: str | None = None,
+) -> Path:
+    """A checkpoint: a folder named by the decisions so far. It is made under another name and renamed when it is whole."""
+    folder = run / "checkpoints" / (name or checkpoint_name(state["decisions"]))
+    if (folder / STATE).exists() and (training is None or (folder / TRAINING).exists()):
+        return folder  # the same decisions: the same content
+    part = folder.with_name(f".{folder.name}.{os.getpid()}.part")
+    try:
+        shutil.rmtree(part, ignore_errors=True)
+        part.mkdir(parents=True)
+        save_arrays(part / ARRAYS, tree, about)
+        for file, arrays in ((TRAINING, training), (REPLAY, replay)):
+            if arrays:
+                save_arrays(part / file, arrays, {})
+        sizes = {path.name: path.stat().st_size for path in sorted(part.iterdir())}
+        for path in part.iterdir():
+            synced(path)
+        write_json(part / STATE, {**state, "files": sizes})
+        shutil.rmtree(folder, ignore_errors=True)  # one that was never whole
+        part.rename(folder)
+    except OSError as failure:
+        shutil.rmtree(part, ignore_errors=True)
+        if isinstance(failure, RecordError):
+            raise
+        raise RecordError(f"cannot write {folder}: {failure.strerror}. What was recorded so far is kept.") from None
     return folder
 
 
-def latest_checkpoint(run: Path) -> Path | None:
-    """The newest whole checkpoint of a run."""
-    whole = [p.parent for p in sorted((run / "checkpoints").glob(f"*/{STATE}")) if (p.parent / ARRAYS).exists()]
-    return whole[-1] if whole else None
+def checkpoints_of(run: Path) -> list[Path]:
+    """The checkpoints of a run that were written to their end, the oldest first; not the best one."""
+    found = (run / "checkpoints").glob(f"[0-9]*/{STATE}")
+    return sorted(path.parent for path in found)
+
+
+def best_checkpoint(run: Path) -> Path | None:
+    """The best policy's checkpoint."""
+    found = sorted((run / "checkpoints").glob(f"{BEST}*/{STATE}"))
+    return found[-1].parent if found else None
+
+
+def whole_checkpoint(run: Path) -> tuple[Path | None, list[str]]:
+    """The newest checkpoint whose policy can be read, and a word on each newer one that cannot."""
+    words = []
+    for path in reversed(checkpoints_of(run)):
+        try:
+            open_arrays(path / ARRAYS)
+            read_json(path / STATE)
+        except RecordError as torn:
+            words.append(f"checkpoint {path.name} is left out: {torn}")
+            continue
+        return path, words
+    return None, words

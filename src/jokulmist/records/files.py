@@ -31,6 +31,31 @@ def replace_file(path: Path, content: bytes | str) -> None:
         raise RecordError(f"cannot write {path}: {failure.strerror}. Choose a folder that you may write to.") from None
 
 
+def synced(path: Path) -> None:
+    """Have a file's content on the disk, not only on its way."""
+    descriptor = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def shortened(path: Path, size: int) -> None:
+    """Cut a file to a size that it had; one that had none goes."""
+    try:
+        if size == 0:
+            path.unlink(missing_ok=True)
+        elif path.stat().st_size > size:
+            os.truncate(path, size)
+    except OSError as failure:
+        raise RecordError(f"cannot cut {path} back to {size} bytes: {failure.strerror}.") from None
+
+
+def size_of(path: Path) -> int:
+    """Its bytes; 0 where there is no file."""
+    return path.stat().st_size if path.exists() else 0
+
+
 def write_json(path: Path, content: Any) -> None:
     replace_file(path, json.dumps(content, indent=2, ensure_ascii=False) + "\n")
 

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.records.files import append_rows, read_json, replace_file, write_json, write_toml
+from jokulmist.records.files import append_rows, read_json, replace_file, size_of, synced, write_json, write_toml
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
 PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
@@ -25,6 +25,8 @@ PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
     "readings.csv",
     "evaluated.csv",
 )
+MACHINE = "machine.csv"
+CUT = (EPISODES, READINGS, EVALUATED)
 CHECKPOINTS, SOURCE, PICTURES, LOG = "checkpoints", "source", "pictures", "log.txt"
 Clock = Callable[[], datetime.datetime]
 
@@ -69,13 +71,14 @@ def take_folder(folder: Path, name: str | None, stem: str) -> Path:
 class FolderRecorder:
     """Writes a run into its folder while it trains."""
 
-    def __init__(self, path: Path, plan: dict[str, Any], origin: dict[str, Any], clock: Clock = now) -> None:
+    def __init__(self, path: Path, plan: dict[str, Any] | None, origin: dict[str, Any], clock: Clock = now) -> None:
         self.path = path
         self._clock = clock
         self.origin = origin
-        write_toml(path / PLAN, plan)
+        if plan is not None:
+            write_toml(path / PLAN, plan)
         self.status("running")
-        self.log("began")
+        self.log("began" if plan is not None else "began again")
 
     def episodes(self, columns: dict[str, Any]) -> None:
         append_rows(self.path / EPISODES, columns)
@@ -83,9 +86,24 @@ class FolderRecorder:
     def reading(self, row: dict[str, float]) -> None:
         append_rows(self.path / READINGS, {name: np.array([value]) for name, value in row.items()})
 
+    def machine(self, row: dict[str, Any]) -> None:
+        append_rows(self.path / MACHINE, {name: np.array([value]) for name, value in row.items()})
+
     def log(self, text: str) -> None:
-        with (self.path / LOG).open("a", encoding="utf-8") as stream:
-            stream.write(f"{self._clock().isoformat(timespec='seconds')} {text}\n")
+        try:
+            with (self.path / LOG).open("a", encoding="utf-8") as stream:
+                stream.write(f"{self._clock().isoformat(timespec='seconds')} {text}\n")
+        except OSError as failure:
+            raise RecordError(
+                f"cannot write {self.path / LOG}: {failure.strerror}. What was recorded so far is kept."
+            ) from None
+
+    def sizes(self) -> dict[str, int]:
+        """The bytes of the files that a run which goes on must cut back to."""
+        for name in CUT:
+            if (self.path / name).exists():
+                synced(self.path / name)
+        return {name: size_of(self.path / name) for name in CUT}
 
     def status(self, status: str, **more: Any) -> None:
         """Write origin.json with a new status: running, done, stopped or failed."""
@@ -114,14 +132,33 @@ def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Pa
         "began": began.isoformat(timespec="seconds"),
         "seed": seed,
         "python": sys.version.split()[0],
-        "versions": {name: found for name in PACKAGES if (found := _version(name)) is not None},
+        "versions": versions(),
         "host": platform.node(),
-        "processor": platform.processor() or platform.machine(),
+        "processor": _processor(),
         "cores": os.cpu_count(),
         "system": platform.platform(),
         "revision": where and _git(where, "rev-parse", "HEAD"),
         "uncommitted": where and _git(where, "diff", "HEAD"),
     }
+
+
+def versions() -> dict[str, str]:
+    """The versions of what a result may depend on."""
+    return {name: found for name in PACKAGES if (found := _version(name)) is not None}
+
+
+def this_process() -> int:
+    return os.getpid()
+
+
+def _processor() -> str:
+    """The processor's own name where the system tells it."""
+    try:
+        with open("/proc/cpuinfo", encoding="utf-8") as stream:
+            names = [line.partition(":")[2].strip() for line in stream if line.startswith("model name")]
+    except OSError:
+        names = []
+    return names[0] if names else platform.processor() or platform.machine()
 
 
 def _version(name: str) -> str | None:

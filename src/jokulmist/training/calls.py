@@ -11,6 +11,7 @@ from jokulmist.agents.protocol import Agent, Experience, Numbers, Shapes
 from jokulmist.environments.actions import split
 from jokulmist.environments.draws import Request
 from jokulmist.lanes.protocol import Observed
+from jokulmist.trees import filled
 
 
 class Calls(Protocol):
@@ -35,6 +36,10 @@ class Calls(Protocol):
     def learn(
         self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any
     ) -> tuple[Any, Any, Any]: ...
+
+    def restored(self, model: Any, arrays: dict[str, Any], prefix: str) -> Any:
+        """A learner or a memory as it was saved, in the form of another."""
+        ...
 
 
 def calls_for(agent: Agent, shapes: Shapes) -> Calls:
@@ -77,6 +82,9 @@ class ArrayCalls:
             advances=_stacked([t.advances for t in turns]),
         )
 
+    def restored(self, model: Any, arrays: dict[str, Any], prefix: str) -> Any:
+        return _written_into(model, filled(model, arrays, prefix))
+
     def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
         return self._kind.learn(self._shapes, numbers, learner, memory, experience, noise)
 
@@ -105,6 +113,19 @@ def as_numpy(tree: Any) -> Any:
     if isinstance(tree, dict):
         return {name: as_numpy(part) for name, part in tree.items()}
     return np.asarray(tree)
+
+
+def _written_into(model: Any, tree: Any) -> Any:
+    """The tree; arrays that someone else holds, too, such as a pilot its table, are written over instead."""
+    if isinstance(model, np.ndarray) and model.flags.writeable:
+        model[...] = tree
+        return model
+    if isinstance(model, tuple):
+        parts = [_written_into(a, b) for a, b in zip(model, tree, strict=True)]
+        return type(model)(*parts) if hasattr(model, "_fields") else tuple(parts)
+    if isinstance(model, dict):
+        return {name: _written_into(part, tree[name]) for name, part in model.items()}
+    return tree
 
 
 class TracedCalls(ArrayCalls):

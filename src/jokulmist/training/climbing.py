@@ -51,5 +51,12 @@ class Climb:
         self._episodes = 0
         return True
 
+    def saved(self) -> dict[str, Any]:
+        return {"level": self.level, "scores": list(self._scores), "episodes": self._episodes}
+
+    def restore(self, saved: dict[str, Any]) -> None:
+        self.level, self._episodes = saved["level"], saved["episodes"]
+        self._scores.extend(saved["scores"])
+
     def __str__(self) -> str:
         return f"`{self.levels.parameter}` is {self.value:g}, level {self.level + 1} of {len(self.levels.values)}"

@@ -25,7 +25,7 @@ from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.legal import choices_of
 from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.environments.stepping import closed_unasked, never_asked, none_allowed
-from jokulmist.errors import BrokenEnvironment
+from jokulmist.errors import BrokenEnvironment, RecordError
 from jokulmist.lanes.backend import start_backend
 from jokulmist.lanes.compiled import CompiledEnvironment, stacked_rows
 from jokulmist.learning.schedules import Coefficients, Progress, number_at, value_at
@@ -169,7 +169,7 @@ class CompiledLoop:
             "turn": np.int32(self.turn),
             "per_share": np.float32(1.0 / (planned.steps or planned.episodes or 1)),
             "by_steps": np.float32(planned.steps is not None),
-            "episodes": np.int32(planned.episodes or np.iinfo(np.int32).max),
+            "episodes": np.int32(planned.last_episode or np.iinfo(np.int32).max),
             "level": self._level,
         }
         done, self._carry = program.chunk(
@@ -236,6 +236,30 @@ class CompiledLoop:
             advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
         )
 
+    def saved(self) -> dict[str, Any]:
+        """All that the loop is between two updates, as NumPy arrays by path."""
+        found = {name: np.asarray(leaf) for name, leaf in _named_leaves(self._carry._replace(rows=()))}
+        found["counters"] = np.array([self.decisions, self.episodes, self.turn, self._updates], np.int64)
+        return found
+
+    def restore(self, arrays: dict[str, Any]) -> None:
+        """Be the loop that `saved` told of."""
+        self.decisions, self.episodes, self.turn, self._updates = map(int, arrays["counters"])
+        model = self._carry._replace(rows=())
+        leaves = []
+        for name, leaf in _named_leaves(model):
+            found = arrays.get(name)
+            if found is None or found.shape != leaf.shape or found.dtype != leaf.dtype:
+                told = "nothing" if found is None else f"{found.dtype} of shape {found.shape}"
+                raise RecordError(
+                    f"the checkpoint has {told} for `{name}`, and this program needs {leaf.dtype} of shape {leaf.shape}: the "
+                    f"environment or the agent has changed since. Go on with the code that the run keeps in source/."
+                )
+            leaves.append(jnp.asarray(found))
+        restored: Carry = jax.tree.unflatten(jax.tree.structure(model), leaves)
+        self._carry = restored._replace(rows=self._carry.rows)
+        self._ahead = None
+
     def set_level(self, value: float) -> None:
         """The level of the curriculum for episodes that begin from now on."""
         self._level = np.float32(value)
@@ -256,6 +280,16 @@ class CompiledLoop:
     def learner(self) -> Any:
         """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
         return jax.tree.map(np.array, self._agent.kept(self._carry.learner))
+
+
+def _named_leaves(tree: Any) -> list[tuple[str, Any]]:
+    """The arrays of a tree with their paths."""
+    leaves = jax.tree_util.tree_flatten_with_path(tree)[0]
+    return [("/".join(_key_name(key) for key in path), leaf) for path, leaf in leaves]
+
+
+def _key_name(key: Any) -> str:
+    return str(next(getattr(key, kind) for kind in ("name", "key", "idx") if hasattr(key, kind)))
 
 
 def program_for(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:

@@ -10,10 +10,21 @@ from jokulmist.records.episodes import Episodes
 
 @dataclass(frozen=True)
 class Planned:
-    """How long a run is: one of the two is given."""
+    """How long a run is: one of the two is given. What is asked for later moves no schedule: they stay at their last value."""
 
     steps: int | None = None
     episodes: int | None = None
+    more_steps: int = 0
+    more_episodes: int = 0
+
+    @property
+    def last_step(self) -> int | None:
+        """Decisions after which it is over, with what was asked for later."""
+        return None if self.steps is None else self.steps + self.more_steps
+
+    @property
+    def last_episode(self) -> int | None:
+        return None if self.episodes is None else self.episodes + self.more_episodes
 
     def share(self, decisions: int, episodes: int) -> float:
         """How much of the run is done."""
@@ -31,6 +42,12 @@ class Loop(Protocol):
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns of all copies (whole updates), or until the planned episodes are done."""
         ...
+
+    def saved(self) -> dict[str, Any]:
+        """All that the loop is between two updates, as NumPy arrays by path; `restore` makes a fresh loop of the same plan be it."""
+        ...
+
+    def restore(self, arrays: dict[str, Any]) -> None: ...
 
     def set_level(self, value: float) -> None:
         """The level of the curriculum for episodes that begin from now on."""

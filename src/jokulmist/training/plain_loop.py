@@ -16,10 +16,10 @@ from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.processes import ProcessLane
 from jokulmist.lanes.protocol import Finished, Observed, Outcome
 from jokulmist.learning.schedules import mover
-from jokulmist.learning.trees import replaced
 from jokulmist.records.episodes import Episodes
-from jokulmist.training.calls import Calls, calls_for
+from jokulmist.training.calls import Calls, as_numpy, calls_for
 from jokulmist.training.loop import Planned
+from jokulmist.trees import below, flattened, replaced
 
 MOST_TOLD = 256
 
@@ -82,6 +82,7 @@ class PlainLoop:
         self._told: list[Any] = []
         self._updates = 0
         self._observed: Observed | None = None
+        self._begun_again = False
 
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns, or until the planned episodes are done."""
@@ -91,11 +92,11 @@ class PlainLoop:
     def _piloted_turns(self, pilot: Pilot, turns: int) -> list[tuple[int, Finished]]:
         """Copy by copy, in Python numbers."""
         lane, settings, moving, sums = self.lane, vars(self._numbers), self._moving, self._sums
-        copies, end_bits, wanted = range(self.copies), lane.end_bits, self.planned.episodes or 0
+        copies, end_bits, wanted = range(self.copies), lane.end_bits, self.planned.last_episode or 0
         advance, decide, judge = lane.advance_one, pilot.decide, pilot.judge
         finished: list[tuple[int, Finished]] = []
         if not lane.states:
-            for i, row in enumerate(lane.begin().rows):
+            for i, row in enumerate((lane.begin_again() if self._begun_again else lane.begin()).rows):
                 pilot.see(i, row)
         for _ in range(turns):
             for name, at in moving:
@@ -122,8 +123,10 @@ class PlainLoop:
     def _gathered_turns(self, turns: int) -> list[tuple[int, Finished]]:
         """All copies at once, in arrays, with an update for each so many turns."""
         lane, calls, numbers, settings = self.lane, self._calls, self._numbers, vars(self._numbers)
-        wanted = self.planned.episodes or 0
-        observed = lane.begin() if self._observed is None else self._observed
+        wanted = self.planned.last_episode or 0
+        observed = self._observed
+        if observed is None:
+            observed = lane.begin_again() if self._begun_again else lane.begin()
         finished: list[tuple[int, Finished]] = []
         gathered: list[Experience] = []
         for _ in range(turns):
@@ -195,6 +198,47 @@ class PlainLoop:
         for k, total in enumerate(np.sum(np.array([np.asarray(r) for r in self._told], np.float64), axis=0)):
             self._sums[k] += float(total)
         self._told.clear()
+
+    def saved(self) -> dict[str, Any]:
+        """All that the loop is between two updates, as NumPy arrays by path."""
+        if self._told:
+            self._sum_up()
+        counters = [self.decisions, self.episodes, self.turn, self._updates]
+        tree: dict[str, Any] = {
+            "counters": np.array(counters, np.int64),
+            "sums": np.array(self._sums, np.float64),
+            "numbers": np.array(list(vars(self._numbers).values()), np.float64),
+            "learner": as_numpy(self._learner),
+            "memory": as_numpy(self._memory),
+        }
+        if not isinstance(self.lane.environment, Simulator):
+            tree["lane"] = self.lane.saved()
+            if self._pilot is not None:
+                tree["pilot"] = self._pilot.saved()
+            elif self._observed is not None:
+                tree["observed"] = self._observed.saved()
+        return flattened(tree)
+
+    def restore(self, arrays: dict[str, Any]) -> None:
+        """Be the loop that `saved` told of. The episodes of a simulator cannot be gone on with: others begin."""
+        self.decisions, self.episodes, self.turn, self._updates = map(int, arrays["counters"])
+        self._sums[:] = arrays["sums"].tolist()
+        for name, value in zip(vars(self._numbers), arrays["numbers"].tolist(), strict=True):
+            setattr(self._numbers, name, value)
+        self._learner = self._calls.restored(self._learner, arrays, "learner")
+        self._memory = self._calls.restored(self._memory, arrays, "memory")
+        self.lane.turn = self.turn
+        if isinstance(self.lane.environment, Simulator):
+            self._begun_again = self.turn > 0
+            return
+        if not self.turn:
+            return
+        observed = self.lane.begin()
+        self.lane.restore(below(arrays, "lane"), self.turn)
+        if self._pilot is not None:
+            self._pilot.restore(below(arrays, "pilot"))
+        else:
+            self._observed = observed.restored(below(arrays, "observed"))
 
     def set_level(self, value: float) -> None:
         """The level of the curriculum for episodes that begin from now on."""

@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from jokulmist.agents.protocol import Agent, explained
 from jokulmist.environments.environment import Environment, describe, modifiers_of, settings_of, varied, with_varying
@@ -21,6 +21,8 @@ from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.loading import function_named, name_of
 from jokulmist.records.files import as_lists, read_toml
 from jokulmist.training.sources import agent_from, environment_class, use_of
+from jokulmist.training.stopping import stop_when_from
+from jokulmist.training.stopping import written as written_stop
 
 NEEDED = ("environment", "agent", "training")
 SECTIONS = (*NEEDED, "vary", "curriculum")
@@ -57,6 +59,16 @@ class Training(BaseModel):
         Episodes of each of these evaluations.
     processes : bool
         Each copy of a simulator in a process of its own.
+    checkpoint_every : int, optional
+        Decisions between checkpoints, beside those by the clock.
+    checkpoint_minutes : float
+        Minutes between checkpoints.
+    keep_checkpoints : int
+        How many of the newest are kept; the best is kept beside them.
+    best_by : str
+        What the best policy is judged by: ``"return"`` (of the last 100 episodes), ``"evaluation"``, or a measure.
+    stop_when : dict or function, optional
+        What ends the run before its planned length; see `StopWhen`.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -69,6 +81,31 @@ class Training(BaseModel):
     evaluate_every: Count | None = None
     evaluate_episodes: Count = 100
     processes: bool = False
+    checkpoint_every: Count | None = None
+    checkpoint_minutes: Annotated[float, Field(gt=0.0)] = 5.0
+    keep_checkpoints: Count = 3
+    best_by: str = "return"
+    stop_when: Any = None
+
+    @field_validator("stop_when")
+    @classmethod
+    def _stop_when(cls, given: Any) -> Any:
+        try:
+            return stop_when_from(given)
+        except SettingError as wrong:
+            raise ValueError(str(wrong)) from None
+
+    def written(self) -> dict[str, Any]:
+        """As the section of a plan."""
+        found = {k: v for k, v in self.model_dump(exclude={"stop_when"}).items() if v is not None}
+        found["seeds"] = list(found["seeds"])
+        if self.stop_when is not None:
+            found["stop_when"] = written_stop(self.stop_when)
+        return found
+
+    def changed(self, **settings: Any) -> Training:
+        """The same with some settings changed."""
+        return Training(**{**{name: getattr(self, name) for name in type(self).model_fields}, **settings})
 
     @model_validator(mode="before")
     @classmethod
@@ -113,8 +150,18 @@ class Plan:
                 f"by side here. Leave `processes` out."
             )
         if self.training.copies is None:
-            settings = {**self.training.model_dump(), "copies": self.agent.usual_copies}
-            object.__setattr__(self, "training", Training(**settings))
+            object.__setattr__(self, "training", self.training.changed(copies=self.agent.usual_copies))
+        measures = [m.name for m in describe(self.environment).measures]
+        known = ("return", "evaluation", *measures)
+        if self.training.best_by not in known:
+            raise SettingError(
+                f"`best_by` is {self.training.best_by!r}; it must be one of {listed(known)}."
+                f"{nearest(self.training.best_by, known)}"
+            )
+        if self.training.best_by == "evaluation" and self.training.evaluate_every is None:
+            raise SettingError(
+                "`best_by` is `evaluation`, and nothing is evaluated. Set `evaluate_every`, e.g. 50_000."
+            )
 
     @property
     def copies(self) -> int:
@@ -136,7 +183,8 @@ class Plan:
 
     def functions(self) -> list[Any]:
         """Functions of the user's own in the plan."""
-        return [*self.agent.functions(), *([self.vary] if callable(self.vary) else [])]
+        own = [value for value in (self.vary, self.training.stop_when) if callable(value)]
+        return [*self.agent.functions(), *own]
 
     def written(self) -> dict[str, Any]:
         """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""
@@ -146,12 +194,10 @@ class Plan:
             environment["weights"] = weights
         if modifiers_of(self.environment):
             environment["modify"] = [modifier.written() for modifier in modifiers_of(self.environment)]
-        training = {k: v for k, v in self.training.model_dump().items() if v is not None}
-        training["seeds"] = list(training["seeds"])
         found = {
             "environment": environment,
             "agent": {"use": use_of(type(self.agent)), **as_lists(self.agent.written())},
-            "training": training,
+            "training": self.training.written(),
         }
         if isinstance(self.vary, Mapping):
             found["vary"] = {name: how.written() for name, how in self.vary.items()}
@@ -163,8 +209,7 @@ class Plan:
 
     def for_seed(self, seed: int) -> Plan:
         """The same plan for one of its seeds."""
-        settings = {**self.training.model_dump(), "seeds": (seed,)}
-        return replace(self, training=Training(**settings))
+        return replace(self, training=self.training.changed(seeds=(seed,)))
 
 
 def read_plan(path: Path, changes: Sequence[str] = ()) -> Plan:
@@ -222,6 +267,9 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
     if "vary" in parts:
         use = parts["vary"].get("use")
         vary = function_named(use, base) if isinstance(use, str) else vary_from(parts["vary"])
+    stop = parts["training"].get("stop_when")
+    if isinstance(stop, Mapping) and "use" in stop:
+        parts["training"]["stop_when"] = function_named(stop["use"], base)
     levels = levels_from(parts["curriculum"]) if "curriculum" in parts else None
     return Plan(made, agent_from(agent, base), Training(**parts["training"]), vary, levels)
 

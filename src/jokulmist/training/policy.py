@@ -18,10 +18,11 @@ from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.errors import SettingError, listed
 from jokulmist.lanes.protocol import Observed
 from jokulmist.learning.schedules import Progress
-from jokulmist.records.checkpoints import filled, open_arrays, save_arrays
+from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import as_lists
 from jokulmist.training.calls import calls_for
 from jokulmist.training.sources import agent_from, use_of
+from jokulmist.trees import filled
 
 Act = Literal["greedy", "sampled"]
 ACTS: tuple[str, ...] = ("greedy", "sampled")

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.environments.environment import Environment, describe
-from jokulmist.errors import RecordError, SettingError, listed
+from jokulmist.errors import LookupFailed, RecordError, SettingError, listed
 from jokulmist.records import folder as files
-from jokulmist.records.checkpoints import ARRAYS, latest_checkpoint
+from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
 from jokulmist.records.episodes import Memory
 from jokulmist.records.files import read_csv, read_toml
 from jokulmist.training.plans import Plan, plan_of
@@ -129,14 +129,46 @@ class Run:
 
     @property
     def policy(self) -> Policy:
-        """What was learned, from the last checkpoint."""
+        """What was learned, from the newest checkpoint that is whole."""
         if self._policy is None:
             assert self.path is not None
-            checkpoint = latest_checkpoint(self.path)
+            checkpoint, words = whole_checkpoint(self.path)
             if checkpoint is None:
-                raise RecordError(f"{self.path} has no checkpoint: the run is {self.status} and none was saved yet.")
+                torn = f" {words[0]}" if words else ""
+                raise RecordError(
+                    f"{self.path} has no checkpoint: the run is {self.status} and none was saved yet.{torn} "
+                    f"`jokulmist resume` begins where nothing was saved."
+                )
             self._policy = Policy.open(checkpoint / ARRAYS, self.path)
         return self._policy
+
+    @property
+    def best(self) -> Policy:
+        """The best policy of the run, by what its plan judges it by."""
+        found = None if self.path is None else best_checkpoint(self.path)
+        if found is None:
+            raise RecordError(f"{self.name} has no best policy yet: it is judged once 100 episodes have closed.")
+        assert self.path is not None
+        return Policy.open(found / ARRAYS, self.path)
+
+    def checkpoint(self, which: str | int) -> Policy:
+        """The policy of a checkpoint: ``"last"``, ``"best"``, or the decisions in its name."""
+        if which == "last":
+            return self.policy
+        if which == "best":
+            return self.best
+        known = [] if self.path is None else checkpoints_of(self.path)
+        for path in known:
+            if str(which).isdigit() and int(path.name) == int(which):
+                return Policy.open(path / ARRAYS, self.path)
+        names = ["last", "best", *(int(path.name) for path in known)]
+        raise LookupFailed(f"{self.name} has no checkpoint {which!r}; there are {listed(names)}.")
+
+    def resume(self, *, steps: int = 0, episodes: int = 0, show: Any = None) -> Run:
+        """Go on from the newest checkpoint; see `jokulmist.training.resuming.resume`."""
+        from jokulmist.training.resuming import resume
+
+        return resume(self, steps=steps, episodes=episodes, show=show)
 
     def returns(self, weights: dict[str, float] | None = None) -> np.ndarray[Any, Any]:
         """The return of each episode under any weights of the terms.

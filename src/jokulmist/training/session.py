@@ -4,34 +4,35 @@ from __future__ import annotations
 
 import logging
 import math
-import signal
+import os
 import sys
-import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from pathlib import Path
-from types import FrameType
 from typing import Any
 
 import numpy as np
 
 from jokulmist.environments.environment import describe
-from jokulmist.errors import BrokenEnvironment, DivergedTraining, JokulmistError, SettingError
+from jokulmist.environments.simulator import Simulator
+from jokulmist.errors import BrokenEnvironment, DivergedTraining, JokulmistError, RecordError, SettingError
 from jokulmist.lanes.finding import find
 from jokulmist.records import folder as files
-from jokulmist.records.checkpoints import save_checkpoint
+from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, save_checkpoint
 from jokulmist.records.episodes import Episodes, Memory, columns_of
 from jokulmist.training.climbing import Climb
 from jokulmist.training.evaluation import evaluate
+from jokulmist.training.keeping import Kept, keep, keep_best
 from jokulmist.training.loop import Loop, Planned
+from jokulmist.training.machine import Machine
 from jokulmist.training.plain_loop import PlainLoop
 from jokulmist.training.plans import Plan
 from jokulmist.training.policy import Policy
 from jokulmist.training.run import LAST, Run
 from jokulmist.training.showing import Show, Standing
+from jokulmist.training.signals import interrupted_by_ctrl_c
 from jokulmist.training.sources import source_files, use_of
+from jokulmist.training.stopping import Stopping
 
 log = logging.getLogger(__name__)
 REPORTS = 200
@@ -66,7 +67,30 @@ def chosen_lane(plan: Plan) -> tuple[bool, str]:
 
 
 class Session:
-    """One seed's training while it goes on."""
+    """One seed's training while it goes on.
+
+    Parameters
+    ----------
+    plan : Plan
+    seed : int
+    compiled : bool
+    why_plain : str
+        Why not, where it might have been.
+    path : Path, optional
+        The run's folder; None keeps it in memory.
+    show : Show
+    command : list of str
+    kept : Kept, optional
+        A checkpoint to go on from.
+    origin : dict, optional
+        Of a run that goes on.
+    until : int, optional
+        Decisions at which it ends, whatever the plan says.
+    more : dict, optional
+        ``more_steps`` and ``more_episodes`` beyond the plan.
+    of : str, optional
+        The run that this one does again.
+    """
 
     def __init__(
         self,
@@ -77,30 +101,50 @@ class Session:
         path: Path | None,
         show: Show,
         command: list[str],
+        kept: Kept | None = None,
+        origin: dict[str, Any] | None = None,
+        until: int | None = None,
+        more: dict[str, int] | None = None,
+        of: str | None = None,
     ) -> None:
         self.plan, self.seed, self.compiled, self.show = plan, seed, compiled, show
         self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
         self.description = describe(self.environment)
-        origin = files.origin_of(command, seed, files.now(), None if path is None else Path.cwd())
-        origin.update(lane="compiled" if compiled else "plain", status="running")
+        goes_on = origin is not None
+        if origin is None:
+            origin = files.origin_of(command, seed, files.now(), None if path is None else Path.cwd())
+        origin.update(more or {})
+        if of is not None:
+            origin["again"] = of
+        origin.update(lane="compiled" if compiled else "plain", status="running", process=os.getpid())
         self.memory = Memory() if path is None else None
         self.path = path
         self.recorder: Any
         if self.path is None:
             self.recorder = self.memory
         else:
-            self.recorder = files.FolderRecorder(self.path, plan.written(), origin)
-            self.recorder.source(source_files(type(self.environment), type(self.agent), *plan.functions()))
+            self.recorder = files.FolderRecorder(self.path, None if goes_on else plan.written(), origin)
+            if not goes_on:
+                self.recorder.source(source_files(type(self.environment), type(self.agent), *plan.functions()))
         self.origin = origin
         self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
         self.recent: deque[float] = deque(maxlen=LAST)
         self.climb = None if plan.curriculum is None else Climb(plan.curriculum)
         self.recorded = 0
         self.stop = False
+        self.why = ""
         self.good: Policy | None = None
+        self.kept, self.until = kept, until
+        self.stopping = Stopping(self.training.stop_when)
+        self.best: tuple[float, Policy] | None = None
+        self.scores: deque[float] = deque(maxlen=LAST)
+        self.elapsed = 0.0
+        self.next_report_episode = EPISODES_A_REPORT
+        self.machine = None if path is None else Machine()
 
     def run(self) -> Run:
-        planned = Planned(self.training.steps, self.training.episodes)
+        more = {k: int(self.origin.get(k, 0)) for k in ("more_steps", "more_episodes")}
+        planned = Planned(self.training.steps, self.training.episodes, **more)
         title = self.path.name if self.path is not None else f"{self.description.name} seed {self.seed}"
         self.show.begin(title)
         began = time.perf_counter()
@@ -109,6 +153,9 @@ class Session:
         try:
             with interrupted_by_ctrl_c(self._asked_to_stop):
                 loop = self._loop(planned)
+                if self.kept is not None:
+                    self._take_up(loop, self.kept)
+                began -= self.elapsed
                 status = self._drive(loop, planned, began)
         except BaseException as problem:  # told below, after everything is saved
             status, failure = "failed", problem
@@ -137,7 +184,8 @@ class Session:
             whole = -(-decisions // copies)
             return -(-whole // per_update) * per_update
 
-        last = turns(planned.steps) if planned.steps is not None else sys.maxsize
+        last = turns(planned.last_step) if planned.last_step is not None else sys.maxsize
+        last = last if self.until is None else min(last, self.until // copies)
         report = turns(max(1, planned.steps // REPORTS)) if planned.steps is not None else None
         every = self.training.evaluate_every
         evaluation = None if every is None else turns(every)
@@ -145,39 +193,100 @@ class Session:
         if self.climb is not None:
             usual = max(1, planned.steps // REPORTS) if planned.steps is not None else DECISIONS_A_LOOK
             look = turns(self.climb.levels.every or usual)
+        checkpoint = None if self.training.checkpoint_every is None else turns(self.training.checkpoint_every)
         piece = per_update * max(1, 512 // copies)
-        next_report_episode = EPISODES_A_REPORT
-        reported = time.perf_counter()
-        reported_decisions = 0
-        while loop.turn < last and not self.stop:
-            borders = [last] + [((loop.turn // b) + 1) * b for b in (report, evaluation, look) if b is not None]
+        reported = checkpointed = time.perf_counter()
+        reported_decisions = loop.decisions
+        fixed = [border for border in (report, evaluation, look, checkpoint) if border is not None]
+        while loop.turn < last and not self.stop and not self.why:
+            borders = [last] + [((loop.turn // border) + 1) * border for border in fixed]
             count = min(min(borders) - loop.turn, piece, loop.most_turns)
             started = time.perf_counter()
             self._record(loop.advance(count), loop)
             taken = time.perf_counter() - started
             piece = _next_piece(piece, count, taken, per_update)
-            done = planned.episodes is not None and loop.episodes >= planned.episodes
-            by_episode = report is None and loop.episodes >= next_report_episode
+            now = time.perf_counter()
+            self.elapsed = elapsed = now - began
+            share = planned.share(loop.decisions, loop.episodes)
+            standing = Standing(
+                loop.decisions, loop.episodes, share, self._mean(), loop.decisions / max(elapsed, 1e-9), elapsed
+            )
+            done = planned.last_episode is not None and loop.episodes >= planned.last_episode
+            by_episode = report is None and loop.episodes >= self.next_report_episode
             if by_episode or (report is not None and loop.turn % report == 0) or loop.turn >= last or done:
-                next_report_episode = loop.episodes + EPISODES_A_REPORT
-                now = time.perf_counter()
+                self.next_report_episode = loop.episodes + EPISODES_A_REPORT
                 speed = (loop.decisions - reported_decisions) / max(now - reported, 1e-9)
-                self._report(loop, speed, now - began)
+                self._report(loop, speed, elapsed)
                 reported, reported_decisions = now, loop.decisions
+                self.why = self.stopping.why(standing) or ""
             if self.climb is not None and look is not None and loop.turn % look == 0 and self.climb.moved():
                 loop.set_level(self.climb.value)
                 self.recorder.log(f"after {loop.decisions} decisions {self.climb}")
                 self.show.say(f"after {loop.decisions:,} decisions {self.climb}")
             if evaluation is not None and loop.turn % evaluation == 0:
                 self._evaluate(loop)
-            elapsed = time.perf_counter() - began
-            share = planned.share(loop.decisions, loop.episodes)
-            self.show.update(
-                Standing(loop.decisions, loop.episodes, share, self._mean(), loop.decisions / elapsed, elapsed)
-            )
+            self.show.update(standing)
+            if self.path is not None:
+                row = self.machine.row(elapsed, loop.decisions) if self.machine is not None else None
+                if row is not None:
+                    self.recorder.machine(row)
+                due = now - checkpointed > 60.0 * self.training.checkpoint_minutes
+                if due or (checkpoint is not None and loop.turn % checkpoint == 0):
+                    self._checkpoint(loop)
+                    checkpointed = time.perf_counter()
             if done:
                 break
         return "stopped" if self.stop else "done"
+
+    def _checkpoint(self, loop: Loop) -> None:
+        """Keep all that is needed to go on from here."""
+        assert self.path is not None
+        if self.best is not None:
+            keep_best(self.path, self.best[1], self.best[0], self.training.best_by)
+        state = {
+            "decisions": loop.decisions,
+            "episodes": loop.episodes,
+            "turn": loop.turn,
+            "seed": self.seed,
+            "recorded": self.recorded,
+            "recent": list(self.recent),
+            "scores": list(self.scores),
+            "next_report_episode": self.next_report_episode,
+            "climb": None if self.climb is None else self.climb.saved(),
+            "stopping": self.stopping.saved(),
+            "best": None if self.best is None else [self.best[0], self.best[1].decisions],
+            "seconds": round(self.elapsed, 3),
+            "sizes": self.recorder.sizes(),
+        }
+        keep(self.path, self._policy(loop), state, loop.saved(), self.training.keep_checkpoints)
+
+    def _take_up(self, loop: Loop, kept: Kept) -> None:
+        """Be where a checkpoint was written; the files are already cut back to it."""
+        state = kept.state
+        if self.climb is not None:
+            self.climb.restore(state["climb"])
+            loop.set_level(self.climb.value)
+        loop.restore(kept.arrays)
+        self.recorded = state["recorded"]
+        self.recent.extend(state["recent"])
+        self.scores.extend(state["scores"])
+        self.next_report_episode = state["next_report_episode"]
+        self.stopping.restore(state["stopping"])
+        self.elapsed = state["seconds"]
+        self.good = self._policy(loop)
+        if state["best"] is not None:
+            assert self.path is not None
+            found = best_checkpoint(self.path)
+            if found is not None:
+                self.best = (state["best"][0], Policy.open(found / ARRAYS, self.path))
+        self.recorder.log(f"goes on after {loop.decisions} decisions")
+        if isinstance(self.environment, Simulator):
+            self.recorder.log("a simulator's episodes cannot be gone on with: new ones begin")
+
+    def _judge_best(self, score: float, policy: Policy | None) -> None:
+        """Keep the best policy so far; it is written with the next checkpoint."""
+        if policy is not None and math.isfinite(score) and (self.best is None or score > self.best[0]):
+            self.best = (score, policy)
 
     def _record(self, batch: Episodes, loop: Loop) -> None:
         bad = ~np.isfinite(batch.totals)
@@ -196,6 +305,8 @@ class Session:
                 self._tell_losses(loop, int((~known).sum()))
                 columns = {name: values[known] for name, values in columns.items()}
             self.recent.extend(columns["return"].tolist())
+            if self.training.best_by in columns:
+                self.scores.extend(columns[self.training.best_by].tolist())
             if self.climb is not None:
                 self.climb.take(columns)
             self.recorded += len(batch)
@@ -228,19 +339,24 @@ class Session:
                     f"Lower `learning_rate`, scale rewards that are large by their weights, or set `gradient_clip`."
                 )
         self.good = self._policy(loop)
+        if len(self.scores) >= LAST:
+            self._judge_best(float(np.mean(self.scores)), self.good)
 
     def _policy(self, loop: Loop) -> Policy:
         return Policy(self.agent, self.description.spec, loop.learner(), loop.decisions)
 
     def _evaluate(self, loop: Loop) -> None:
+        policy = self._policy(loop)
         result = evaluate(
-            self._policy(loop),
+            policy,
             self.plan.measured,
             episodes=self.training.evaluate_episodes,
             seed=EVALUATION_SEED,
         )
         if self.path is not None:
             self.recorder.evaluated(result.columns)
+        if self.training.best_by == "evaluation":
+            self._judge_best(result.mean, policy)
         self.recorder.log(f"evaluated after {loop.decisions} decisions: mean return {result.mean:.6g}")
 
     def _learned(self, loop: Loop) -> Policy | None:
@@ -258,20 +374,29 @@ class Session:
         if isinstance(failure, DivergedTraining):
             policy = self.good
         if loop is not None and policy is not None and self.path is not None:
-            state = {"decisions": policy.decisions, "episodes": loop.episodes, "turn": loop.turn, "seed": self.seed}
-            save_checkpoint(self.path, policy.learner, policy.about(), state)
+            failure = self._kept_at_the_end(loop, policy, failure)
+            status = "failed" if failure is not None and status == "done" else status
         decisions = loop.decisions if loop is not None else 0
         more: dict[str, Any] = {"decisions": decisions, "episodes": self.recorded, "seconds": round(seconds, 3)}
         if status == "failed":
             more["failure"] = str(failure)
-        if self.path is not None:
-            self.recorder.status(status, **more)
-        else:
-            self.origin.update(status=status, **more)
-        self.recorder.log(f"{status} after {decisions} decisions{f': {failure}' if status == 'failed' else ''}")
+        if self.why:
+            more["ended_by"] = self.why
+        told = f": {failure}" if status == "failed" else f", because {self.why}" if self.why else ""
+        try:
+            if self.path is not None:
+                self.recorder.status(status, **more)
+            else:
+                self.origin.update(status=status, **more)
+            self.recorder.log(f"{status} after {decisions} decisions{told}")
+        except RecordError as full:
+            failure = failure or full
         speed = decisions / max(seconds, 1e-9)
         earned = f"mean return of the last {LAST} {self._mean():.4g}" if self.recent else "none has closed"
-        self.show.end(f"{status}: {decisions:,} decisions, {self.recorded:,} episodes, {earned}, {speed:,.0f} steps/s")
+        ending = f" ({self.why})" if self.why else ""
+        self.show.end(
+            f"{status}{ending}: {decisions:,} decisions, {self.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
+        )
         if failure is not None and not isinstance(failure, KeyboardInterrupt):
             if isinstance(failure, JokulmistError) and self.path is not None:
                 raise type(failure)(f"{failure} What was recorded is in {self.path}.") from failure
@@ -279,6 +404,18 @@ class Session:
         if isinstance(failure, KeyboardInterrupt):
             raise failure
         return Run(self.path, self.origin, self.plan, self.memory, policy)
+
+    def _kept_at_the_end(self, loop: Loop, policy: Policy, failure: BaseException | None) -> BaseException | None:
+        """Keep where the run ended; after a failure in the middle of a turn only what was learned. The first failure counts."""
+        assert self.path is not None
+        try:
+            if failure is None:
+                self._checkpoint(loop)
+            elif policy.decisions:
+                save_checkpoint(self.path, policy.learner, policy.about(), {"decisions": policy.decisions})
+        except RecordError as full:
+            return failure or full
+        return failure
 
 
 def _next_piece(piece: int, count: int, taken: float, per_update: int) -> int:
@@ -288,25 +425,3 @@ def _next_piece(piece: int, count: int, taken: float, per_update: int) -> int:
     wanted = count * PIECE_SECONDS / max(taken, 1e-6)
     grown = int(min(max(wanted, count / 4), count * 4))
     return max(per_update, grown // per_update * per_update)
-
-
-@contextmanager
-def interrupted_by_ctrl_c(ask: Callable[[], None]) -> Iterator[None]:
-    """The first Ctrl-C asks, the second interrupts; the handler found before is put back."""
-    if threading.current_thread() is not threading.main_thread():
-        yield
-        return
-    asked = False
-
-    def handle(number: int, frame: FrameType | None) -> None:
-        nonlocal asked
-        if asked:
-            raise KeyboardInterrupt
-        asked = True
-        ask()
-
-    before = signal.signal(signal.SIGINT, handle)
-    try:
-        yield
-    finally:
-        signal.signal(signal.SIGINT, before)

@@ -27,8 +27,9 @@ from jokulmist.errors import JokulmistError
 from jokulmist.loading import can_be_named
 from jokulmist.training.plans import Plan
 from jokulmist.training.run import Run, Runs
-from jokulmist.training.session import interrupted_by_ctrl_c, run_folder
+from jokulmist.training.session import run_folder
 from jokulmist.training.showing import Show, Standing
+from jokulmist.training.signals import interrupted_by_ctrl_c
 
 POLL_SECONDS = 0.2
 

@@ -33,6 +33,11 @@ def train(
     evaluate_every: int | None = None,
     evaluate_episodes: int = 100,
     processes: bool = False,
+    checkpoint_every: int | None = None,
+    checkpoint_minutes: float = 5.0,
+    keep_checkpoints: int = 3,
+    best_by: str = "return",
+    stop_when: Any = None,
     workers: int | None = None,
     folder: str | Path | None = "runs",
     name: str | None = None,
@@ -66,6 +71,19 @@ def train(
     processes : bool
         Each copy of a `jm.Simulator` in a process of its own: for simulators that are slow, or that crash. A process that dies
         or hangs is replaced, its episode is closed by ``lost``, and training goes on.
+    checkpoint_every : int, optional
+        Decisions between checkpoints, beside those by the clock.
+    checkpoint_minutes : float
+        Minutes between checkpoints.
+    keep_checkpoints : int
+        How many of the newest checkpoints are kept; the best policy is kept beside them.
+    best_by : str
+        What the best policy is judged by: ``"return"`` (mean of the last 100 episodes, at each report), ``"evaluation"``, or a
+        measure (likewise a mean).
+    stop_when : dict or function, optional
+        Ends the run before its planned length: ``{"mean_return": 120.0}``, ``{"plateau": 50_000}`` (decisions without a new
+        height), ``{"minutes": 10}``, several of them, or a function that is given how far the run is (``decisions``, ``episodes``,
+        ``mean_return``, ``seconds``). Asked at each report, so that it stops at the same decision again.
     workers : int, optional
         Processes among which several seeds are shared out; by default one a core. Each seed gives the same numbers as by
         itself. Runs in memory, and classes that no file holds, are trained here, one after another.
@@ -118,6 +136,11 @@ def train(
         evaluate_every=evaluate_every,
         evaluate_episodes=evaluate_episodes,
         processes=processes,
+        checkpoint_every=checkpoint_every,
+        checkpoint_minutes=checkpoint_minutes,
+        keep_checkpoints=keep_checkpoints,
+        best_by=best_by,
+        stop_when=stop_when,
     )
     if show is None:
         show = LiveLine() if sys.stderr.isatty() else Silent()

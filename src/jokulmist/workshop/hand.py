@@ -13,6 +13,7 @@ import numpy as np
 from jokulmist.environments.actions import Actions, Choice, Range
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.episode import Episode
+from jokulmist.environments.simulator import Simulator
 from jokulmist.errors import SettingError
 from jokulmist.training.policy import Policy
 from jokulmist.workshop.trace import row_of
@@ -59,6 +60,7 @@ class Hand:
         """Begin the episode of the seed anew."""
         self.episode = self.environment.episode(self.seed)
         self.rows: list[dict[str, Any]] = []
+        self.acts: list[Any] = []
 
     def another(self) -> None:
         """Begin an episode of the next seed."""
@@ -95,13 +97,20 @@ class Hand:
             return
         own = self.action.own(self.decided())
         self.episode.act(own)
+        self.acts.append(own)
         self.rows.append(row_of(self.environment, self.seed, self.episode, own))
 
     def back(self, decisions: int = 1) -> None:
         """Rewind as far as that, or to the beginning."""
         count = min(decisions, self.episode.steps)
-        self.episode.back(count)
-        del self.rows[len(self.rows) - count :]
+        del self.rows[len(self.rows) - count :], self.acts[len(self.acts) - count :]
+        if not isinstance(self.environment, Simulator):
+            self.episode.back(count)
+            return
+        # What a simulator is cannot be kept, so it is brought there again.
+        self.episode = self.environment.episode(self.seed)
+        for own in self.acts:
+            self.episode.act(own)
 
     def swap(self) -> None:
         """Take over from the policy, or hand back to it."""

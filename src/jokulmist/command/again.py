@@ -1,0 +1,42 @@
+"""Commands that take up a run: resume, redo."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import typer
+
+from jokulmist.command.printing import print_json, print_table
+
+
+def resume(path: Path, steps: int, episodes: int, json: bool) -> bool:
+    """Go on; returns whether it was stopped before its end."""
+    from jokulmist.pictures.saved import save_pictures
+    from jokulmist.training.evaluation import levels
+    from jokulmist.training.resuming import resume as go_on
+    from jokulmist.training.run import Run, summary
+    from jokulmist.training.showing import LiveLine
+
+    run = go_on(Run.open(path), steps=steps, episodes=episodes, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
+    save_pictures(run, levels(run.plan.environment))
+    row = summary(run)
+    if json:
+        print_json({**row, "folder": str(run.path)})
+    else:
+        print_table([{k: v for k, v in row.items() if k != "began"}])
+    return run.status == "stopped"
+
+
+def redo(path: Path, folder: Path, json: bool) -> bool:
+    """Do it again; returns whether the episodes are the same."""
+    from jokulmist.training.redoing import redo as again
+    from jokulmist.training.run import Run
+    from jokulmist.training.showing import LiveLine
+
+    told = again(Run.open(path), folder=folder, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
+    if json:
+        print_json(told.as_json())
+    else:
+        typer.echo(str(told))
+    return told.same

@@ -1,0 +1,89 @@
+"""What a run must keep to go on as if it had never stopped: the loop's state as arrays, the session's as JSON.
+
+Noise follows from seed and turn, so no generator has a state to keep. A checkpoint holds the learner, the memories, the lane's
+states and the counters; the replay memory, which is large, stands apart and in the newest checkpoint only.
+"""
+
+from __future__ import annotations
+
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.errors import RecordError
+from jokulmist.records.checkpoints import (
+    ARRAYS,
+    REPLAY,
+    STATE,
+    TRAINING,
+    best_checkpoint,
+    checkpoint_name,
+    checkpoints_of,
+    open_arrays,
+    save_checkpoint,
+)
+from jokulmist.records.files import read_json
+
+Arrays = dict[str, np.ndarray[Any, Any]]
+
+
+def is_replay(name: str) -> bool:
+    """Whether an array of a loop's state belongs to a replay memory."""
+    return "/replay/" in f"/{name}/"
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A checkpoint that training can go on from."""
+
+    path: Path
+    state: dict[str, Any]
+    arrays: Arrays
+
+
+def keep(run: Path, policy: Any, state: dict[str, Any], arrays: Arrays, count: int) -> Path:
+    """Write a checkpoint, then let go of older ones beyond `count`, and of their replay memories.
+
+    The new one is whole before anything of an older one goes.
+    """
+    replay = {name: array for name, array in arrays.items() if is_replay(name)}
+    rest = {name: array for name, array in arrays.items() if name not in replay}
+    made = save_checkpoint(run, policy.learner, policy.about(), state, rest, replay)
+    older = [path for path in checkpoints_of(run) if path != made]
+    for path in older[: max(0, len(older) + 1 - count)]:
+        shutil.rmtree(path, ignore_errors=True)
+    for path in older:
+        (path / REPLAY).unlink(missing_ok=True)
+    return made
+
+
+def keep_best(run: Path, policy: Any, score: float, by: str) -> None:
+    """Write the best policy so far, then let go of the one before it."""
+    before = best_checkpoint(run)
+    name = f"best-{checkpoint_name(policy.decisions)}"
+    if before is not None and before.name == name:
+        return
+    state = {"decisions": policy.decisions, "score": score, "by": by}
+    save_checkpoint(run, policy.learner, policy.about(), state, name=name)
+    if before is not None:
+        shutil.rmtree(before, ignore_errors=True)
+
+
+def kept_in(run: Path) -> tuple[Kept | None, list[str]]:
+    """The newest checkpoint that is whole, and a word on each newer one that is not."""
+    words = []
+    for path in reversed(checkpoints_of(run)):
+        try:
+            state = read_json(path / STATE)
+            arrays, _ = open_arrays(path / TRAINING)
+            if state["files"].get(REPLAY):
+                arrays.update(open_arrays(path / REPLAY)[0])
+            open_arrays(path / ARRAYS)
+        except (RecordError, KeyError, TypeError) as torn:
+            words.append(f"checkpoint {path.name} is left out: {torn}")
+            continue
+        return Kept(path, state, arrays), words
+    return None, words
