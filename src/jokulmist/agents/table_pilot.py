@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+import numpy as np
+
 from jokulmist.agents.cells import SCALARS
 from jokulmist.agents.greedy import chances, drawn
 from jokulmist.agents.protocol import Numbers
@@ -38,7 +40,7 @@ class TablePilot:
         self._next[i] = self._place(row, SCALARS)[0]
 
     def saved(self) -> dict[str, Any]:
-        return {"next": self._next, "pending": self._pending}
+        return {"next": np.array(self._next), "pending": np.array(self._pending)}
 
     def restore(self, saved: Mapping[str, Any]) -> None:
         self._next, self._pending = list(map(int, saved["next"])), list(map(int, saved["pending"]))

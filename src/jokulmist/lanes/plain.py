@@ -80,6 +80,7 @@ class PlainLane:
         self._memories: list[Any] = [None] * self.copies
         self._grips: list[Any] = [()] * self.copies
         self._learned = [0.0] * self.copies
+        self.last_states: dict[int, State] = {}
         self._rows: list[list[float]] = []
         self._shown: list[dict[str, Any]] = []
 
@@ -355,6 +356,7 @@ class PlainLane:
 
     def finish(self, i: int, held: int) -> Finished:
         """The record of a copy's episode that closed."""
+        self.last_states[i] = self.states[i]
         advances = self._steps[i]
         steps = self._ages[i] if self._holds else advances
         parts = zip(self._overs, self._measures[i], strict=True)

@@ -45,6 +45,15 @@ class Observed:
         self.masks = masks or []
         self.ages = ages or [0] * len(rows)
 
+    def of(self, copy: int) -> Observed:
+        """What one copy sees."""
+        return Observed(
+            [self.rows[copy]],
+            [self.images[copy]] if self.images else None,
+            [self.masks[copy]] if self.masks else None,
+            [self.ages[copy]],
+        )
+
     def saved(self) -> dict[str, Any]:
         """As a tree of arrays."""
         seen = self.seen

@@ -27,7 +27,7 @@ from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.environments.stepping import closed_unasked, never_asked, none_allowed
 from jokulmist.errors import BrokenEnvironment, RecordError
 from jokulmist.lanes.backend import start_backend
-from jokulmist.lanes.compiled import CompiledEnvironment, stacked_rows
+from jokulmist.lanes.compiled import CompiledEnvironment, action_like, stacked_rows
 from jokulmist.learning.schedules import Coefficients, Progress, number_at, value_at
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.compiled_turn import (
@@ -37,15 +37,19 @@ from jokulmist.training.compiled_turn import (
     NOTHING_ALLOWED,
     Advancing,
     Carry,
+    Decided,
     at_turn,
     first_stuck,
     forbidden,
+    frame_of,
     nothing_stuck,
     spread,
     spread_all,
     turn_of,
 )
 from jokulmist.training.loop import Planned
+from jokulmist.training.reel import Reel
+from jokulmist.training.taping import Recorded
 
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768
@@ -111,6 +115,7 @@ class CompiledLoop:
         self._level = np.float32(levels.values[0] if levels is not None else 0.0)
         self._carry = self._begun(learner, memory)
         self._updates = 0
+        self._reel: Reel | None = None
         self._ahead: tuple[int, int, dict[str, Any]] | None = None
 
     @property
@@ -180,6 +185,8 @@ class CompiledLoop:
         done = int(done) * per_update
         self._refuse_stuck()
         batch = self._finished(done)
+        if self._reel is not None and done:
+            self._reel.take(jax.device_get(self._carry.film), self._carry.rows, self.turn, done, self.copies)
         self.turn += done
         self.decisions += done * self.copies
         self.episodes += len(batch)
@@ -236,16 +243,41 @@ class CompiledLoop:
             advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
         )
 
+    def follow_first(self) -> None:
+        """Record the episodes of the first copy."""
+        carry, room = self._carry, self._program.room
+        description = self.description
+        zeros = jnp.zeros(self.copies, jnp.float32)
+        judged = Decided(
+            carry.states,
+            tuple(zeros for _ in description.terms),
+            tuple(zeros for _ in description.measures),
+            (),
+            (),
+            (),
+        )
+        actions = jax.tree.map(
+            lambda leaf: jnp.zeros((self.copies, *leaf.shape), leaf.dtype), action_like(description.action)
+        )
+        frame = frame_of(carry.observed, carry.states, actions, judged, carry.observed)
+        film = jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), frame)
+        self._carry = carry._replace(film=film)
+        self._reel = Reel(description, known=self.turn == 0)
+
+    def followed(self) -> list[Recorded]:
+        """The episodes of the first copy that closed since the last call."""
+        return [] if self._reel is None else self._reel.taken()
+
     def saved(self) -> dict[str, Any]:
         """All that the loop is between two updates, as NumPy arrays by path."""
-        found = {name: np.asarray(leaf) for name, leaf in _named_leaves(self._carry._replace(rows=()))}
+        found = {name: np.asarray(leaf) for name, leaf in _named_leaves(self._carry._replace(rows=(), film=()))}
         found["counters"] = np.array([self.decisions, self.episodes, self.turn, self._updates], np.int64)
         return found
 
     def restore(self, arrays: dict[str, Any]) -> None:
         """Be the loop that `saved` told of."""
         self.decisions, self.episodes, self.turn, self._updates = map(int, arrays["counters"])
-        model = self._carry._replace(rows=())
+        model = self._carry._replace(rows=(), film=())
         leaves = []
         for name, leaf in _named_leaves(model):
             found = arrays.get(name)
@@ -257,7 +289,9 @@ class CompiledLoop:
                 )
             leaves.append(jnp.asarray(found))
         restored: Carry = jax.tree.unflatten(jax.tree.structure(model), leaves)
-        self._carry = restored._replace(rows=self._carry.rows)
+        self._carry = restored._replace(rows=self._carry.rows, film=self._carry.film)
+        if self._reel is not None:
+            self._reel.known = self.turn == 0
         self._ahead = None
 
     def set_level(self, value: float) -> None:

@@ -43,6 +43,7 @@ class Carry(NamedTuple):
     episodes: Any
     sums: tuple[Any, ...]
     rows: Any
+    film: Any = ()
 
 
 def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -> Any:
@@ -148,6 +149,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
             episodes=carry.episodes + closing,
             sums=carry.sums,
             rows=lax.dynamic_update_index_in_dim(carry.rows, row, t, 0),
+            film=_filmed(carry, actions, judged, shown, t) if carry.film else (),
         )
         happened = Experience(
             observed=before, actions=actions, rewards=reward, ended=ended,
@@ -274,6 +276,35 @@ class Advancing:
     def first_decision(self, states: Any, going: Any, key: Any) -> Decided:
         """New episodes of the copies that are going, advanced to their first decision."""
         return self.waited(self.begun(states, going.shape[0]), going, key)
+
+
+class Frame(NamedTuple):
+    """What a film has of the first copy, one row a turn: before the decision, the decision, and after it."""
+
+    numbers: Any
+    images: Any
+    states: Any
+    actions: Any
+    terms: Any
+    measures: Any
+    numbers_after: Any
+    images_after: Any
+    states_after: Any
+
+
+def frame_of(observed: Seen, states: Any, actions: Any, judged: Decided, shown: Any) -> Frame:
+    """The first copy's turn."""
+    whole = Frame(
+        observed.numbers, observed.images, states, actions, judged.terms, judged.measures, shown.numbers, shown.images,
+        judged.after,
+    )  # fmt: skip
+    first: Frame = jax.tree.map(lambda leaf: leaf[0], whole)
+    return first
+
+
+def _filmed(carry: Carry, actions: Any, judged: Decided, shown: Any, t: Any) -> Any:
+    frame = frame_of(carry.observed, carry.states, actions, judged, shown)
+    return jax.tree.map(lambda film, now: lax.dynamic_update_index_in_dim(film, now, t, 0), carry.film, frame)
 
 
 def _from_begin(closed: Any, begun: Any, so_far: tuple[Any, ...]) -> tuple[Any, ...]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -24,6 +25,8 @@ from jokulmist.lanes.protocol import Finished, Observed
 from jokulmist.records.episodes import columns_of
 from jokulmist.training.plain_loop import batch_of
 from jokulmist.training.policy import Act, Player, Policy
+from jokulmist.training.rollouts import Draws, judged_of, save_taped
+from jokulmist.training.taping import Follower
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -47,12 +50,15 @@ class Evaluation:
     seed : int
     columns : dict of str to array
         One row an episode, as in evaluated.csv.
+    recorded : list of (int, Taped)
+        The episodes that were recorded, with their numbers.
     """
 
     who: str
     act: str
     seed: int
     columns: dict[str, Any] = field(repr=False)
+    recorded: list[Any] = field(default_factory=list, repr=False)
 
     @property
     def returns(self) -> np.ndarray[Any, Any]:
@@ -86,6 +92,13 @@ class Evaluation:
 
         return pd.DataFrame(self.columns)
 
+    def save_rollouts(self, path: str | Path, environment: Environment, run: str = "") -> Path:
+        """Keep the recorded episodes as one Parquet file."""
+        if not self.recorded:
+            raise SettingError("no episode was recorded. Evaluate with `record=5`, for instance.")
+        draws = [Draws(self.seed, 1, "EVALUATION")] * len(self.recorded)
+        return save_taped(Path(path), environment, self.recorded, run or self.who, draws)
+
     def __repr__(self) -> str:
         low, high = self.interval
         how = f", {self.act}" if self.act else ""
@@ -104,6 +117,7 @@ def evaluate(
     act: Act = "greedy",
     discount: float | None = None,
     vary: Vary | None = None,
+    record: int = 0,
 ) -> Evaluation:
     """Play episodes without learning.
 
@@ -123,6 +137,8 @@ def evaluate(
         decisions before it.
     vary : dict of str to Between, or function of draw, optional
         Parameters that are drawn anew for each episode; by default the environment's own hold.
+    record : int
+        So many episodes are recorded step by step, from the first; ``save_rollouts`` of the result keeps them.
 
     Returns
     -------
@@ -144,14 +160,23 @@ def evaluate(
         policy.fits(environment)
     finished: list[tuple[int, Finished]] = []
     discounted: list[Any] = []
+    recorded: list[Any] = []
     for first in range(0, episodes, SIDE_BY_SIDE):
         owners = tuple(range(first, min(first + SIDE_BY_SIDE, episodes)))
         lane = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)
         choose = _chooser(policy, environment, len(owners), seed, act, first)
         observed = lane.begin()
+        followers = [Follower(lane, i) for i in range(min(len(owners), max(record - first, 0)))]
+        for i, follower in enumerate(followers):
+            follower.begin(observed.rows[i], observed.images[i] if observed.images else {})
         so_far, weight = np.zeros(len(owners)), 1.0
         while not all(lane.still):
-            outcome = lane.advance(choose(lane, observed))
+            chosen = choose(lane, observed)
+            judged = [_judged(policy, lane, observed, i) for i in range(len(followers))]
+            outcome = lane.advance(chosen)
+            for i, follower in enumerate(followers):
+                follower.judged(judged[i])
+                follower.turned(chosen[i], outcome, lane.turn)
             observed = outcome.observed
             if discount is not None:
                 so_far += weight * np.asarray(outcome.rewards)
@@ -163,6 +188,7 @@ def evaluate(
                     f"Declare `time_limit = 1000`, or an ending that can be reached."
                 )
         lane.close()
+        recorded.extend((first + i, one.taped) for i, f in enumerate(followers) for one in f.found[:1])
         discounted.append(so_far)
     finished.sort(key=lambda item: item[0])
     description = describe(environment)
@@ -181,7 +207,14 @@ def evaluate(
     }
     if discount is not None:
         columns["discounted_return"] = np.concatenate(discounted)
-    return Evaluation(who, kept, seed, {**head, **columns})
+    return Evaluation(who, kept, seed, {**head, **columns}, recorded)
+
+
+def _judged(policy: Policy | str, lane: PlainLane, observed: Observed, i: int) -> dict[str, float]:
+    """What a policy says of what one copy sees, for its rollout."""
+    if not isinstance(policy, Policy) or lane.still[i]:
+        return {}
+    return judged_of(policy, observed.of(i))
 
 
 def _chooser(policy: Policy | str, environment: Environment, copies: int, seed: int, act: Act, first: int) -> Choose:

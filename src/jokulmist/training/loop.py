@@ -49,6 +49,14 @@ class Loop(Protocol):
 
     def restore(self, arrays: dict[str, Any]) -> None: ...
 
+    def follow_first(self) -> None:
+        """Record the episodes of the first copy; asked before the first turn."""
+        ...
+
+    def followed(self) -> Any:
+        """The episodes of the first copy that closed since the last call; see `taping.Recorded`."""
+        ...
+
     def set_level(self, value: float) -> None:
         """The level of the curriculum for episodes that begin from now on."""
         ...

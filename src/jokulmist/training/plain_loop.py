@@ -19,6 +19,7 @@ from jokulmist.learning.schedules import mover
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.calls import Calls, as_numpy, calls_for
 from jokulmist.training.loop import Planned
+from jokulmist.training.taping import COPY, Follower, Recorded
 from jokulmist.trees import below, flattened, replaced
 
 MOST_TOLD = 256
@@ -83,6 +84,7 @@ class PlainLoop:
         self._updates = 0
         self._observed: Observed | None = None
         self._begun_again = False
+        self._follower: Follower | None = None
 
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns, or until the planned episodes are done."""
@@ -95,21 +97,30 @@ class PlainLoop:
         copies, end_bits, wanted = range(self.copies), lane.end_bits, self.planned.last_episode or 0
         advance, decide, judge = lane.advance_one, pilot.decide, pilot.judge
         finished: list[tuple[int, Finished]] = []
+        follower = self._follower
         if not lane.states:
             for i, row in enumerate((lane.begin_again() if self._begun_again else lane.begin()).rows):
                 pilot.see(i, row)
+                if follower is not None and i == COPY:
+                    follower.begin(row, {})
         for _ in range(turns):
             for name, at in moving:
                 settings[name] = at(self.decisions, self.episodes)
             pilot.turn(self.turn)
             self.decisions += self.copies
             for i in copies:
-                reward, held, last = advance(i, decide(i))
+                action = decide(i)
+                reward, held, last = advance(i, action)
+                if follower is not None and i == COPY:
+                    follower.took(action, held, last, {}, self.decisions)
                 judge(i, reward, (held & end_bits) != 0, held != 0, last)
                 if held:
                     finished.append((self.decisions, lane.finish(i, held)))
                     self.episodes += 1
-                    pilot.see(i, lane.begin_one(i))
+                    row = lane.begin_one(i)
+                    pilot.see(i, row)
+                    if follower is not None and i == COPY:
+                        follower.begin(row, {})
             k = 0
             for reading in pilot.write():
                 sums[k] += reading
@@ -127,6 +138,8 @@ class PlainLoop:
         observed = self._observed
         if observed is None:
             observed = lane.begin_again() if self._begun_again else lane.begin()
+            if self._follower is not None:
+                self._follower.begin(observed.rows[COPY], observed.images[COPY] if observed.images else {})
         finished: list[tuple[int, Finished]] = []
         gathered: list[Experience] = []
         for _ in range(turns):
@@ -137,11 +150,14 @@ class PlainLoop:
             seen = calls.seen(observed)
             draw = self._explore.at(self.turn, 0)
             actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
-            outcome = lane.advance(calls.given(actions))
+            given = calls.given(actions)
+            outcome = lane.advance(given)
             broken: Any = np.zeros(self.copies, bool) if lane.description.lost_bit else ()
             while outcome.lost:
                 broken[outcome.lost] = True
                 seen, actions, notes, outcome = self._decided_anew(seen, actions, notes, draw, outcome)
+                if self._follower is not None and broken[COPY]:
+                    self._follower.drop()
             if gathered and len(broken):
                 gathered[-1].closed[:] = np.asarray(gathered[-1].closed) | broken
             observed = outcome.observed
@@ -151,6 +167,8 @@ class PlainLoop:
                 gathered = []
             self.turn += 1
             self.decisions += self.copies
+            if self._follower is not None:
+                self._follower.turned(given[COPY], outcome, self.decisions)
             finished.extend((self.decisions, episode) for episode in outcome.finished)
             self.episodes += len(outcome.finished)
             if wanted and self.episodes >= wanted and not gathered:
@@ -173,6 +191,14 @@ class PlainLoop:
         self._memory = self._restarted(self._memory, after, where)
         actions, notes = replaced(where, new, actions), replaced(where, told, notes)
         return seen, actions, notes, self.lane.again(outcome, calls.given(actions))
+
+    def follow_first(self) -> None:
+        """Record the episodes of the first copy."""
+        self._follower = Follower(self.lane)
+
+    def followed(self) -> list[Recorded]:
+        """The episodes of the first copy that closed since the last call."""
+        return [] if self._follower is None else self._follower.taken()
 
     def close(self) -> None:
         """Let go of whatever the copies hold."""

@@ -67,6 +67,8 @@ class Training(BaseModel):
         How many of the newest are kept; the best is kept beside them.
     best_by : str
         What the best policy is judged by: ``"return"`` (of the last 100 episodes), ``"evaluation"``, or a measure.
+    record_every : int, optional
+        Record about one episode in so many, step by step, and the best, the worst and the last; of the first copy.
     stop_when : dict or function, optional
         What ends the run before its planned length; see `StopWhen`.
     """
@@ -85,6 +87,7 @@ class Training(BaseModel):
     checkpoint_minutes: Annotated[float, Field(gt=0.0)] = 5.0
     keep_checkpoints: Count = 3
     best_by: str = "return"
+    record_every: Count | None = None
     stop_when: Any = None
 
     @field_validator("stop_when")

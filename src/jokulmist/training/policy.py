@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
 
@@ -46,6 +47,11 @@ class Policy:
         self.learner = learner
         self.decisions = decisions
 
+    @cached_property
+    def shapes(self) -> Any:
+        """The static settings of the agent, for one copy."""
+        return self.agent.shapes(self.spec, 1)
+
     def choose(self, observation: Any, act: Act = "greedy", seed: int = 0, legal: Any = None) -> Any:
         """The action for one observation.
 
@@ -75,7 +81,7 @@ class Policy:
                 f"`{type(self.agent).__name__}` has no values of actions; use `probabilities`, or `value` for the value of "
                 f"an observation."
             )
-        found: dict[str, float] = judge(self.agent.shapes(self.spec, 1), self.learner, self._observed(observation).seen)
+        found: dict[str, float] = judge(self.shapes, self.learner, self._observed(observation).seen)
         return found
 
     def value(self, observation: Any) -> float:
@@ -83,7 +89,7 @@ class Policy:
         judge = getattr(type(self.agent), "state_value", None)
         if judge is None or not getattr(self.agent, "baseline", True):
             return max(self.values(observation).values())
-        return float(judge(self.agent.shapes(self.spec, 1), self.learner, self._observed(observation).seen))
+        return float(judge(self.shapes, self.learner, self._observed(observation).seen))
 
     def probabilities(self, observation: Any, legal: Any = None) -> dict[str, Any]:
         """The chance of each action when sampled, by label; with several parts a dict of them by part.
@@ -102,7 +108,7 @@ class Policy:
         judge = getattr(type(self.agent), "probabilities", None)
         if judge is None:
             raise SettingError(f"`{type(self.agent).__name__}` has values of actions instead of chances; use `values`.")
-        parts = judge(self.agent.shapes(self.spec, 1), self.learner, self._observed(observation, legal).seen)
+        parts = judge(self.shapes, self.learner, self._observed(observation, legal).seen)
         choices = choices_of(self.spec.action)
         named = {
             name: dict(zip(choices[name].labels, map(float, part), strict=True)) if name in choices else part

@@ -143,6 +143,15 @@ class Run:
         return self._policy
 
     @property
+    def rollouts(self) -> list[Any]:
+        """The episodes that were recorded step by step, in the order of their numbers; see `Rollout`."""
+        from jokulmist.records.rollouts import ROLLOUTS, read_rollouts
+
+        if self.path is None:
+            raise RecordError("a run in memory records no rollouts. Train it with `folder=` and `record_every=`.")
+        return read_rollouts(self.path / ROLLOUTS)
+
+    @property
     def best(self) -> Policy:
         """The best policy of the run, by what its plan judges it by."""
         found = None if self.path is None else best_checkpoint(self.path)

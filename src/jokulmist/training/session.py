@@ -33,6 +33,7 @@ from jokulmist.training.showing import Show, Standing
 from jokulmist.training.signals import interrupted_by_ctrl_c
 from jokulmist.training.sources import source_files, use_of
 from jokulmist.training.stopping import Stopping
+from jokulmist.training.taping import COPY, Keeping
 
 log = logging.getLogger(__name__)
 REPORTS = 200
@@ -140,6 +141,10 @@ class Session:
         self.scores: deque[float] = deque(maxlen=LAST)
         self.elapsed = 0.0
         self.next_report_episode = EPISODES_A_REPORT
+        every = self.training.record_every
+        self.rollouts = (
+            None if path is None or every is None else Keeping(path, self.environment, every, seed, plan.copies)
+        )
         self.machine = None if path is None else Machine()
 
     def run(self) -> Run:
@@ -153,6 +158,8 @@ class Session:
         try:
             with interrupted_by_ctrl_c(self._asked_to_stop):
                 loop = self._loop(planned)
+                if self.rollouts is not None:
+                    loop.follow_first()
                 if self.kept is not None:
                     self._take_up(loop, self.kept)
                 began -= self.elapsed
@@ -241,6 +248,8 @@ class Session:
     def _checkpoint(self, loop: Loop) -> None:
         """Keep all that is needed to go on from here."""
         assert self.path is not None
+        if self.rollouts is not None:
+            self.rollouts.write()
         if self.best is not None:
             keep_best(self.path, self.best[1], self.best[0], self.training.best_by)
         state = {
@@ -254,6 +263,7 @@ class Session:
             "next_report_episode": self.next_report_episode,
             "climb": None if self.climb is None else self.climb.saved(),
             "stopping": self.stopping.saved(),
+            "rollouts": None if self.rollouts is None else self.rollouts.saved(),
             "best": None if self.best is None else [self.best[0], self.best[1].decisions],
             "seconds": round(self.elapsed, 3),
             "sizes": self.recorder.sizes(),
@@ -272,6 +282,8 @@ class Session:
         self.scores.extend(state["scores"])
         self.next_report_episode = state["next_report_episode"]
         self.stopping.restore(state["stopping"])
+        if self.rollouts is not None and state["rollouts"] is not None:
+            self.rollouts.restore(state["rollouts"], self.recorded)
         self.elapsed = state["seconds"]
         self.good = self._policy(loop)
         if state["best"] is not None:
@@ -297,6 +309,10 @@ class Session:
                 f"episode {self.recorded + row}; a reward must be finite. "
                 f"`jokulmist check` shows where; guard the division or the logarithm."
             )
+        if self.rollouts is not None:
+            first_copy = (self.recorded + np.flatnonzero(batch.copy == COPY)).tolist()
+            recorded = loop.followed()
+            self.rollouts.take(recorded, first_copy[len(first_copy) - len(recorded) :])
         if len(batch):
             columns = columns_of(batch, self.description, self.recorded)
             self.recorder.episodes(columns)

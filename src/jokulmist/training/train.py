@@ -37,6 +37,7 @@ def train(
     checkpoint_minutes: float = 5.0,
     keep_checkpoints: int = 3,
     best_by: str = "return",
+    record_every: int | None = None,
     stop_when: Any = None,
     workers: int | None = None,
     folder: str | Path | None = "runs",
@@ -80,6 +81,9 @@ def train(
     best_by : str
         What the best policy is judged by: ``"return"`` (mean of the last 100 episodes, at each report), ``"evaluation"``, or a
         measure (likewise a mean).
+    record_every : int, optional
+        Record about one episode in so many, step by step, in the run's ``rollouts``, and the best, the worst and the last. The
+        episodes are those of the first copy.
     stop_when : dict or function, optional
         Ends the run before its planned length: ``{"mean_return": 120.0}``, ``{"plateau": 50_000}`` (decisions without a new
         height), ``{"minutes": 10}``, several of them, or a function that is given how far the run is (``decisions``, ``episodes``,
@@ -140,6 +144,7 @@ def train(
         checkpoint_minutes=checkpoint_minutes,
         keep_checkpoints=keep_checkpoints,
         best_by=best_by,
+        record_every=record_every,
         stop_when=stop_when,
     )
     if show is None:

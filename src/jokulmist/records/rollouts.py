@@ -1,0 +1,299 @@
+"""Rollouts on disk: episodes step by step, as Parquet that any reader opens.
+
+One row a decision, and one more for what stood at the end. A row holds what was observed, the state it was decided in, what was
+done, and what that brought. A file is written under another name and renamed, so every file is whole at any moment.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.environments.actions import Actions, Choice, Record, split
+from jokulmist.environments.description import Description
+from jokulmist.environments.environment import Environment, describe
+from jokulmist.errors import LookupFailed, RecordError
+from jokulmist.records.files import replace_file
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+ROLLOUTS = "rollouts"
+STATE = "state."
+Array = np.ndarray[Any, Any]
+
+
+@dataclass(frozen=True)
+class Taped:
+    """One episode, decision by decision; `n` decisions have `n + 1` observations and states.
+
+    Attributes
+    ----------
+    numbers : float32, shape ``(n + 1, width)``
+        The number channels, in the order of ``spec.slices``.
+    images : dict of str to uint8, shape ``(n + 1, height, width, channels)``
+    actions : in own form, with a leading axis of n
+    terms : float32, shape ``(n, terms)``
+        Unweighted.
+    measures : float32, shape ``(n, measures)``
+        Running, since the episode began.
+    held : int
+        The closings that held at the end.
+    states : dict of str to array, shape ``(n + 1, ...)``
+        The fields of the state.
+    judged : dict of str to array, shape ``(n,)``
+        What the policy said: values or probabilities, by label.
+    """
+
+    numbers: Array
+    images: dict[str, Array]
+    actions: Any
+    terms: Array
+    measures: Array
+    held: int
+    states: dict[str, Array]
+    judged: dict[str, Array] = field(default_factory=dict)
+
+    @property
+    def steps(self) -> int:
+        return len(self.terms)
+
+
+class Tape:
+    """Gathers an episode decision by decision, in Python."""
+
+    def __init__(self) -> None:
+        self.rows: list[Any] = []
+        self.images: list[dict[str, Any]] = []
+        self.states: list[dict[str, Any]] = []
+        self.actions: list[Any] = []
+        self.terms: list[list[float]] = []
+        self.measures: list[list[float]] = []
+        self.judged: list[dict[str, float]] = []
+
+    def saw(self, row: Any, images: dict[str, Any], state: dict[str, Any]) -> None:
+        """What stands before a decision, or at the end."""
+        self.rows.append(list(row))
+        self.images.append(dict(images))
+        self.states.append(dict(state))
+
+    def did(self, action: Any, terms: Sequence[float], measures: Sequence[float]) -> None:
+        """What was decided, and what it brought."""
+        self.actions.append(action)
+        self.terms.append(list(terms))
+        self.measures.append(list(measures))
+
+    def closed(self, held: int) -> Taped:
+        """The whole episode."""
+        n = len(self.terms)
+        names = list(self.images[0])
+        fields = list(self.states[0])
+        judged = list(self.judged[0]) if len(self.judged) == n and n else []
+        return Taped(
+            numbers=np.array(self.rows, np.float32).reshape(n + 1, -1),
+            images={name: np.stack([image[name] for image in self.images]) for name in names},
+            actions=_joined(self.actions),
+            terms=np.array(self.terms, np.float32).reshape(n, -1),
+            measures=np.array(self.measures, np.float32).reshape(n, -1),
+            held=held,
+            states={name: np.stack([np.asarray(state[name]) for state in self.states]) for name in fields},
+            judged={name: np.array([row[name] for row in self.judged], np.float32) for name in judged},
+        )
+
+
+def _joined(actions: list[Any]) -> Any:
+    if actions and isinstance(actions[0], Record):
+        return Record(**{name: _joined([getattr(a, name) for a in actions]) for name in vars(actions[0])})
+    return np.array(actions)
+
+
+def columns_of(description: Description, taped: Taped, run: str, episode: int) -> dict[str, Any]:
+    """An episode as the columns of a rollout; what the last row cannot have is None there."""
+    n, spec = taped.steps, description.spec
+    found: dict[str, Any] = {
+        "run": [run] * (n + 1),
+        "episode": np.full(n + 1, episode, np.int64),
+        "step": np.arange(n + 1, dtype=np.int64),
+    }
+    for channel in spec.numbers:
+        values = taped.numbers[:, spec.slices[channel.name]]
+        found[channel.name] = values[:, 0] if channel.shape == () else values
+    for name, images in taped.images.items():
+        found[name] = images.reshape(n + 1, -1)
+    found.update(_action_columns(description.action, taped.actions, n))
+    rewards = taped.terms.astype(np.float64) @ np.asarray(description.weights, np.float64)
+    found["reward"] = [*rewards.astype(np.float32).tolist(), None]
+    for k, term in enumerate(description.terms):
+        found[term.name] = [*taped.terms[:, k].tolist(), None]
+    closed = description.held_names(taped.held)
+    closings: list[Any] = [None] * n
+    found["closed_by"] = [*closings, closed[0] if closed else None]
+    for k, measure in enumerate(description.measures):
+        found[measure.name] = [*taped.measures[:, k].tolist(), None]
+    for name, values in taped.judged.items():
+        found[name] = [*values.tolist(), None]
+    for name, values in taped.states.items():
+        found[f"{STATE}{name}"] = values if values.ndim == 1 else values.reshape(n + 1, -1)
+    return found
+
+
+def _action_columns(action: Any, own: Any, n: int) -> dict[str, Any]:
+    parts = action.parts if isinstance(action, Actions) else {"": action}
+    found: dict[str, list[Any]] = {}
+    for name, part in parts.items():
+        values = getattr(own, name) if name else own
+        key = f"action.{name}" if name else "action"
+        if isinstance(part, Choice):
+            found[key] = [*[part.labels[int(v)] for v in values], None]
+        elif part.shape == ():
+            found[key] = [*np.asarray(values, np.float64).tolist(), None]
+        else:
+            found[key] = [*np.asarray(values, np.float64).reshape(n, -1).tolist(), None]
+    return found
+
+
+def save_rollouts(path: Path, columns: Sequence[dict[str, Any]], about: dict[str, str]) -> Path:
+    """One Parquet file with some episodes."""
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    tables = [pa.table({name: _column(values) for name, values in table.items()}) for table in columns]
+    table = pa.concat_tables(tables, promote_options="permissive").replace_schema_metadata(about)
+    sink = pa.BufferOutputStream()
+    parquet.write_table(table, sink, compression="zstd")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as failure:
+        raise RecordError(f"cannot make {path.parent}: {failure.strerror}. What was recorded so far is kept.") from None
+    replace_file(path, sink.getvalue().to_pybytes())
+    return path
+
+
+def _column(values: Any) -> Any:
+    """A column for Arrow: rows of arrays are fixed-size lists."""
+    import pyarrow as pa
+
+    if isinstance(values, np.ndarray) and values.ndim == 2:
+        return pa.FixedSizeListArray.from_arrays(pa.array(np.ascontiguousarray(values).reshape(-1)), values.shape[1])
+    if isinstance(values, list) and values and isinstance(values[0], list):
+        kind = pa.list_(pa.float32(), len(values[0]))
+        return pa.array(values, kind)
+    if isinstance(values, list) and any(isinstance(v, float) for v in values[:1]):
+        return pa.array(values, pa.float32())
+    if isinstance(values, list):
+        return pa.array(values, pa.string() if not any(isinstance(v, (int, float)) for v in values) else None)
+    return pa.array(values)
+
+
+@dataclass(frozen=True)
+class Rollout:
+    """One recorded episode.
+
+    Attributes
+    ----------
+    table : DataFrame
+        One row a decision, and one for the end; see `docs/runs.md` for its columns.
+    run : str
+    episode : int
+    draws : dict, optional
+        What it takes to step it again; see `follow`.
+    """
+
+    table: pd.DataFrame
+    run: str
+    episode: int
+    draws: dict[str, Any] | None = None
+
+    @property
+    def steps(self) -> int:
+        return len(self.table) - 1
+
+    @property
+    def total(self) -> float:
+        """The return."""
+        return float(self.table["reward"].sum())
+
+    @property
+    def closed_by(self) -> str | None:
+        found = self.table["closed_by"].iloc[-1]
+        return None if found is None else str(found)
+
+    def actions(self, environment: Environment) -> list[Any]:
+        """What was done, in own form."""
+        action, head = describe(environment).action, self.table.iloc[:-1]
+        parts = action.parts if isinstance(action, Actions) else {"": action}
+        own: dict[str, Any] = {}
+        for name, part in parts.items():
+            column = head[f"action.{name}" if name else "action"]
+            if isinstance(part, Choice):
+                own[name] = np.array([part.own(label) for label in column], np.int64)
+            elif part.shape == ():
+                own[name] = column.to_numpy(np.float32)
+            else:
+                own[name] = np.stack([np.asarray(v, np.float32).reshape(part.shape) for v in column])
+        return split(own[""] if "" in own else Record(**own), self.steps)
+
+    def states(self, environment: Environment) -> list[Any]:
+        """The recorded states, as instances of the class's State."""
+        kind = type(environment).State
+        found = []
+        for _, row in self.table.iterrows():
+            values: dict[str, Any] = {}
+            for f in describe(environment).fields:
+                value = row[f"{STATE}{f.name}"]
+                values[f.name] = (
+                    {"float": float, "int": int, "bool": bool}[f.kind](value)
+                    if f.scalar
+                    else np.asarray(value, f.dtype).reshape(f.shape)
+                )
+            state = object.__new__(kind)
+            state.__dict__.update(values)
+            found.append(state)
+        return found
+
+    def __repr__(self) -> str:
+        return f"<rollout of {self.run}, episode {self.episode}: {self.steps} decisions, return {self.total:.4g}>"
+
+
+def read_rollouts(path: Path) -> list[Rollout]:
+    """The episodes of a Parquet file, or of all in a folder, in the order of their numbers.
+
+    Raises
+    ------
+    LookupFailed
+        When there are none.
+    RecordError
+        When a file cannot be read.
+    """
+    files = sorted(path.glob("*.parquet")) if path.is_dir() else [path]
+    if not files or not files[0].exists():
+        raise LookupFailed(
+            f"there are no rollouts in {path}. Record some with `record_every` in training, or `jokulmist evaluate --record 5`."
+        )
+    found: dict[tuple[str, int], Rollout] = {}
+    for file in files:
+        table, about = read_table(file)
+        draws = json.loads(about.get("draws", "{}"))
+        for names, part in table.groupby(["run", "episode"], sort=False):
+            key = (str(names[0]), int(str(names[1])))
+            found.setdefault(key, Rollout(part.reset_index(drop=True), *key, draws.get(str(key[1]))))
+    return [found[key] for key in sorted(found, key=lambda k: (k[1], k[0]))]
+
+
+def read_table(file: Path) -> tuple[pd.DataFrame, dict[str, str]]:
+    """One file as a data frame, and what its schema says about it."""
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    try:
+        table = parquet.read_table(file)
+        frame: pd.DataFrame = table.to_pandas()
+    except (pa.ArrowException, OSError) as failure:
+        raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None
+    about = {key.decode(): value.decode() for key, value in (table.schema.metadata or {}).items()}
+    return frame, about
