@@ -11,7 +11,7 @@ import numpy as np
 
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.legal import choices_of
-from jokulmist.environments.noise import Noise
+from jokulmist.environments.noise import Domain, Noise
 from jokulmist.environments.simulator import Simulator, Told
 from jokulmist.errors import SettingError
 from jokulmist.lanes.plain import PlainLane
