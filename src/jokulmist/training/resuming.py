@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import platform
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -70,6 +71,8 @@ def resume(
         raise SettingError(f"the run was trained compiled, and now it could not be: {why}")
     origin["more_steps"] = int(origin.get("more_steps", 0)) + steps
     origin["more_episodes"] = int(origin.get("more_episodes", 0)) + episodes
+    if "ended_by" in origin:  # what ended it would end it again at once
+        plan = replace(plan, training=plan.training.changed(stop_when=None))
     origin.pop("ended_by", None)
     origin.pop("failure", None)
     decisions = 0 if kept is None else kept.state["decisions"]

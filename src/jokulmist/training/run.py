@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
@@ -21,6 +22,7 @@ from jokulmist.training.policy import Policy
 if TYPE_CHECKING:
     import pandas as pd
 
+log = logging.getLogger(__name__)
 LAST = 100
 
 
@@ -236,8 +238,8 @@ def summary(run: Run) -> dict[str, Any]:
     frame = run.episodes
     return {
         "run": run.name,
-        "environment": str(plan["environment"]["use"]).rpartition("/")[2],
-        "agent": str(plan["agent"]["use"]).rpartition("/")[2],
+        "environment": _use(plan, "environment"),
+        "agent": _use(plan, "agent"),
         "seed": run.seed,
         "status": run.status,
         "decisions": int(run.origin.get("decisions") or (frame["decisions"].iloc[-1] if len(frame) else 0)),
@@ -247,9 +249,21 @@ def summary(run: Run) -> dict[str, Any]:
     }
 
 
+def _use(plan: Any, section: str) -> str:
+    """What a plan uses; a question mark where the file was cut."""
+    part = plan.get(section)
+    return str(part.get("use", "?")).rpartition("/")[2] if isinstance(part, dict) else "?"
+
+
 def runs_in(folder: Path) -> Runs:
     """Every run below a folder, in the order in which they began."""
     if not folder.exists():
         return Runs([])
     paths = [p.parent for p in folder.glob(f"*/{files.ORIGIN}") if files.is_run(p.parent)]
-    return Runs(sorted((Run.open(path) for path in paths), key=lambda run: (run.origin["began"], run.name)))
+    found = []
+    for path in paths:
+        try:
+            found.append(Run.open(path))
+        except RecordError as torn:
+            log.warning("%s is left out: %s", path, torn)
+    return Runs(sorted(found, key=lambda run: (run.origin["began"], run.name)))

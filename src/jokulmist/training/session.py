@@ -64,7 +64,7 @@ def chosen_lane(plan: Plan) -> tuple[bool, str]:
         return True, ""
     if plan.training.lane == "compiled":
         raise SettingError(f"the environment cannot be compiled: {finding.why}")
-    return False, f"training plain, because {finding.why}"
+    return False, f"training plain, because {finding.why}" if finding.why else ""
 
 
 class Session:
