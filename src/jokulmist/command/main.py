@@ -201,6 +201,35 @@ def evaluate(
 
 
 @app.command()
+def replay(
+    run: RunFolder,
+    recorded: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(metavar="WHICH", help="A recorded episode: best, worst, last or its number; may be repeated."),
+    ] = None,
+    checkpoint: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(
+            metavar="WHICH",
+            help="A fresh episode of a policy: last, best, its decisions, 0 untrained; may be repeated.",
+        ),
+    ] = None,
+    seed: Annotated[int, typer.Option(help="Of fresh episodes.")] = 1,
+    to: Annotated[
+        str, typer.Option(metavar="KIND|FILE", help="gif, mp4, png (a strip), terminal, or a file with such an ending.")
+    ] = "gif",
+    speed: Annotated[float, typer.Option(help="Decisions a second.")] = 12.0,
+) -> None:
+    """Show recorded or fresh episodes, side by side, with what they earned.
+
+    Example:  jokulmist replay runs/ferry-ppo-001 --checkpoint 0 --checkpoint last --to ferry.gif
+    """
+    from jokulmist.command.replaying import replay as work
+
+    work(run, recorded or [], checkpoint or [], seed, to, speed)
+
+
+@app.command()
 def runs(folder: Folder = Path("runs"), json: AsJson = False) -> None:
     """A table of the runs here.
 

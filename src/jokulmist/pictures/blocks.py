@@ -33,10 +33,15 @@ def pixels(episode: Episode, width: int, height: int) -> tuple[Any, str]:
     if drawn is None:
         return None, ""
     image, title = drawn
+    return shrunk(image, width, height), title
+
+
+def shrunk(image: Any, width: int, height: int) -> Any:
+    """An image as means over so many cells of two pixels, one above the other."""
     rows = np.array_split(np.arange(image.shape[0]), 2 * height)
     columns = np.array_split(np.arange(image.shape[1]), width)
     means = [[image[np.ix_(r, c)].reshape(-1, 3).mean(axis=0) for c in columns] for r in rows]
-    return np.asarray(means).round().astype(np.uint8), title
+    return np.asarray(means).round().astype(np.uint8)
 
 
 def _drawn(episode: Episode, width: int, height: int) -> Any:

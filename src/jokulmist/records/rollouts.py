@@ -260,6 +260,15 @@ class Rollout:
         return f"<rollout of {self.run}, episode {self.episode}: {self.steps} decisions, return {self.total:.4g}>"
 
 
+def rollout_of(description: Description, taped: Taped, run: str, episode: int) -> Rollout:
+    """An episode as it would be read back."""
+    import pandas as pd
+
+    columns = columns_of(description, taped, run, episode)
+    lists = {n: list(v) if isinstance(v, np.ndarray) and v.ndim == 2 else v for n, v in columns.items()}
+    return Rollout(pd.DataFrame(lists), run, episode)
+
+
 def read_rollouts(path: Path) -> list[Rollout]:
     """The episodes of a Parquet file, or of all in a folder, in the order of their numbers.
 

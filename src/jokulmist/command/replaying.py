@@ -1,0 +1,81 @@
+"""The command that shows episodes."""
+
+from __future__ import annotations
+
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from jokulmist.errors import SettingError
+
+TERMINAL, STRIP = "terminal", "png"
+WIDTH, LINES = 72, 18
+
+
+def replay(path: Path, recorded: list[str], checkpoints: list[str], seed: int, to: str, speed: float) -> None:
+    from jokulmist.pictures.replay import save_replay
+    from jokulmist.training.run import Run
+    from jokulmist.training.scenes import fresh_scene, recorded_scene, usual_name
+
+    if not 0.1 <= speed <= 100.0:
+        raise SettingError(f"`--speed` lies from 0.1 to 100 decisions a second; got {speed:g}.")
+    run = Run.open(path)
+    scenes = [recorded_scene(run, which) for which in recorded]
+    scenes += [fresh_scene(run, which, seed) for which in checkpoints or ([] if recorded else ["last"])]
+    if to == TERMINAL:
+        for scene in scenes:
+            _in_terminal(scene, run.environment, speed)
+        return
+    target = Path(to) if "." in Path(to).name else usual_name(run, scenes, to)
+    began = time.perf_counter()
+
+    def tell(done: int, whole: int) -> None:
+        left = (time.perf_counter() - began) / done * (whole - done)
+        if sys.stderr.isatty():
+            sys.stderr.write(f"\rdrawing {done} of {whole} moments, {left:.0f} s left ")
+            sys.stderr.write("\n" if done == whole else "")
+            sys.stderr.flush()
+
+    typer.echo(save_replay(scenes, run.environment, target, per_second=speed, tell=tell))
+    for scene in scenes:
+        rollout = scene.rollout
+        closed = f", closed by {rollout.closed_by}" if rollout.closed_by else ""
+        typer.echo(f"{scene.title}: {rollout.steps} decisions, return {rollout.total:.4g}{closed}", err=True)
+
+
+def _in_terminal(scene: Any, environment: Any, speed: float) -> None:
+    """Blocks of colour, drawn over each other; where standard output is no terminal the last moment alone."""
+    from rich.console import Console
+    from rich.live import Live
+    from rich.text import Text
+
+    from jokulmist.pictures.blocks import blocks, shrunk
+    from jokulmist.pictures.replay import Still, picture_of
+
+    console = Console(highlight=False)
+    width = min(console.width - 1, WIDTH)
+    fine = console.color_system == "truecolor"
+
+    def shown(moment: int) -> Any:
+        table = scene.rollout.table
+        image = picture_of(Still(None, scene, environment), moment, width, LINES)
+        text = Text(f"{scene.title}: decision {moment} of {scene.rollout.steps}\n", style="bold")
+        text.append_text(blocks(shrunk(image, width, LINES), fine))
+        total = float(table["reward"].iloc[:moment].sum())
+        action = (
+            "" if moment == scene.rollout.steps else f"   next {table.filter(like='action').iloc[moment].to_list()}"
+        )
+        text.append(f"return so far {total:.4g}{action}", style="not bold")
+        return text
+
+    moments = range(scene.rollout.steps + 1)
+    if not console.is_terminal:
+        console.print(shown(moments[-1]))
+        return
+    with Live(console=console, auto_refresh=False) as live:
+        for moment in moments:
+            live.update(shown(moment), refresh=True)
+            time.sleep(1.0 / speed)
