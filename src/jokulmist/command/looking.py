@@ -85,14 +85,22 @@ def play(use: str | None, run: Path | None, seed: int, folder: Path) -> None:
     Play(hand, folder).run()
 
 
-def runs(folder: Path, json: bool) -> None:
-    from jokulmist.training.run import runs_in, summary
+def runs(folder: Path, json: bool, most: int, **asked: Any) -> None:
+    from jokulmist.training.listing import chosen, rows_in
 
-    rows = [summary(run) for run in runs_in(folder)]
+    every, words = rows_in(folder)
+    rows = chosen(folder, every, **asked)
+    for word in words:
+        typer.echo(word, err=True)
     if json:
         print_json(rows)
     elif rows:
-        print_table([{**row, "began": row["began"][:16].replace("T", " ")} for row in rows])
+        shown = rows[-most:] if asked["sort"] == "began" else rows[:most]
+        print_table([{**row, "began": row["began"][:16].replace("T", " ")} for row in shown])
+        if len(shown) < len(rows):
+            typer.echo(f"{len(rows) - len(shown):,} more; `--most {len(rows)}` shows them, too", err=True)
+    elif every:
+        typer.echo(f"None of the {len(every):,} runs in {folder} is what was asked for.")
     else:
         typer.echo(
             f"There are no runs in {folder}. `jokulmist train PLAN.toml` makes one; `jokulmist tour` makes some."

@@ -182,6 +182,10 @@ def evaluate(
     episodes: Annotated[int, typer.Option(help="How many episodes.")] = 100,
     seed: Annotated[int, typer.Option(help="Of the episodes; the same for all that is compared.")] = 1,
     act: Annotated[str, typer.Option(help="greedy or sampled.")] = "greedy",
+    checkpoint: Annotated[
+        str, typer.Option(metavar="WHICH", help="The policy: last, best, or a checkpoint's decisions.")
+    ] = "last",
+    record: Annotated[int, typer.Option(help="So many episodes are recorded step by step.")] = 0,
     over: Annotated[
         Optional[list[str]],  # noqa: UP045
         typer.Option(metavar="PARAMETER=V,V,...", help="At each of a parameter's values; once or twice."),
@@ -190,14 +194,14 @@ def evaluate(
 ) -> None:
     """Episodes without exploration: mean, spread and interval, beside random play and the references.
 
-    Example:  jokulmist evaluate runs/tarn-qlearning-001 --over melt=0.5,1,2,4
+    Example:  jokulmist evaluate runs/tarn-qlearning-001 --checkpoint best      ... --over melt=0.5,1,2,4
     """
     from jokulmist.command import training
 
     if over:
         training.evaluate_grid(run, over, episodes, seed, act, json)
     else:
-        training.evaluate(run, episodes, seed, act, json)
+        training.evaluate(run, episodes, seed, act, checkpoint, record, json)
 
 
 @app.command()
@@ -230,14 +234,33 @@ def replay(
 
 
 @app.command()
-def runs(folder: Folder = Path("runs"), json: AsJson = False) -> None:
-    """A table of the runs here.
+def runs(
+    folder: Folder = Path("runs"),
+    environment: Annotated[Optional[str], typer.Option(help="Those whose environment's name holds this.")] = None,  # noqa: UP045
+    agent: Annotated[Optional[str], typer.Option(help="Those whose agent's name holds this.")] = None,  # noqa: UP045
+    status: Annotated[Optional[str], typer.Option(help="running, killed, done, stopped or failed.")] = None,  # noqa: UP045
+    where: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(metavar="SECTION.NAME=VALUE", help="Those with a setting; may be repeated."),
+    ] = None,
+    above: Annotated[float | None, typer.Option(help="Those whose last 100 episodes returned at least this.")] = None,
+    since: Annotated[Optional[str], typer.Option(metavar="DATE", help="Those that began then or later.")] = None,  # noqa: UP045
+    sort: Annotated[
+        str, typer.Option(metavar="COLUMN", help="began, environment, agent, return_last_100, ...")
+    ] = "began",
+    most: Annotated[int, typer.Option(min=1, help="Rows at most: the newest, or the first in the order.")] = 100,
+    json: AsJson = False,
+) -> None:
+    """A table of the runs here, with the progress of those that are running.
 
-    Example:  jokulmist runs --folder runs
+    Example:  jokulmist runs --agent ppo --where agent.entropy_bonus=0.01 --sort return_last_100
     """
     from jokulmist.command.looking import runs as work
 
-    work(folder, json)
+    work(
+        folder, json, most, environment=environment, agent=agent, status=status, where=where or [], above=above, since=since,
+        sort=sort,
+    )  # fmt: skip
 
 
 def main(arguments: list[str] | None = None) -> None:

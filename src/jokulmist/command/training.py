@@ -98,16 +98,23 @@ def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
     typer.echo(f"altogether       about {duration(forecast['seconds_a_run'] * rounds)}; nothing was trained")
 
 
-def evaluate(path: Path, episodes: int, seed: int, act: str, json: bool) -> None:
+def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, record: int, json: bool) -> None:
     from jokulmist.records.files import append_rows
     from jokulmist.records.folder import EVALUATED
+    from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.training.evaluation import evaluate as measure
     from jokulmist.training.evaluation import levels, sees_more
     from jokulmist.training.run import Run
 
     run = Run.open(path)
     environment = run.environment
-    results = [measure(run.policy, environment, episodes=episodes, seed=seed, act=act)]  # type: ignore[arg-type]
+    learned = run.checkpoint(checkpoint)
+    results = [measure(learned, environment, episodes=episodes, seed=seed, act=act, record=record)]  # type: ignore[arg-type]
+    if record:
+        kept = path / ROLLOUTS / f"evaluated-{learned.decisions:012d}-seed{seed}.parquet"
+        typer.echo(
+            f"{results[0].save_rollouts(kept, environment, run.name)} holds {record} episodes step by step", err=True
+        )
     results += levels(environment, episodes, seed).values()
     for result in results:
         append_rows(path / EVALUATED, result.columns)
@@ -127,12 +134,12 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, json: bool) -> None
                 "sd": result.sd,
                 "least": float(result.returns.min()),
                 "most": float(result.returns.max()),
+                "closed_by": result.closings,
             }
         )
     if json:
         print_json({"run": run.name, "episodes": episodes, "seed": seed, "results": rows})
         return
-    learned = run.policy
     typer.echo(f"{run.name}: {learned.agent!r} after {learned.decisions:,} decisions")
     typer.echo(f"{episodes} episodes, seed {seed}\n")
     print_table(rows)

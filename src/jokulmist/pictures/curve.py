@@ -12,7 +12,8 @@ from jokulmist.environments.environment import describe
 from jokulmist.errors import SettingError
 from jokulmist.pictures import style
 from jokulmist.training.evaluation import RANDOM, Evaluation, levels, sees_more
-from jokulmist.training.run import LAST, Run
+from jokulmist.training.listing import LAST
+from jokulmist.training.run import Run
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -52,6 +53,8 @@ def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | 
             group = list(groups).index(repr(one.plan.agent)) if len(groups) > 1 else place
             color = LINES[group % len(LINES)]
             _curve(axes, one, color, alone=len(runs) == 1, label=_label(one, groups))
+        if len(runs) == 1:
+            _evaluations(axes, runs[0])
         _levels(axes, known, environment, several=len(runs) > 1)
         name = describe(environment).name
         agent = type(runs[0].plan.agent).__name__ if len(groups) == 1 else f"{len(groups)} agents"
@@ -113,6 +116,23 @@ def _levels(axes: Axes, known: Levels, environment: Any, several: bool) -> None:
                 style.INK if several else style.SERIES[1 + (i - 1) % 6],
             )
         axes.axhline(level.mean, color=color, linestyle=(0, (6, 3)), linewidth=1.5, label=label, zorder=2)
+
+
+def _evaluations(axes: Axes, run: Run) -> None:
+    """The evaluations of the run itself: mean returns without exploration, with their intervals."""
+    frame = run.evaluated
+    if not len(frame):
+        return
+    frame = frame[(frame["who"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)]
+    groups = frame.groupby("learned")["return"]
+    if not len(groups):
+        return
+    mean, count = groups.mean(), groups.count()
+    half: Any = 1.96 * groups.std().fillna(0.0) / np.sqrt(count)
+    axes.errorbar(
+        mean.index.to_numpy(), mean, yerr=half, color=style.RUST, fmt="o-", markersize=4, linewidth=1.1, capsize=2,
+        label="evaluated without exploration, 95 %", zorder=4,
+    )  # fmt: skip
 
 
 def _climbs(axes: Axes, run: Run) -> None:

@@ -86,6 +86,13 @@ class Evaluation:
         return self.mean - half, self.mean + half
 
     @property
+    def closings(self) -> str:
+        """How the episodes closed, the most frequent first."""
+        names, counts = np.unique(np.asarray(self.columns["closed_by"], str), return_counts=True)
+        order = np.argsort(-counts, kind="stable")
+        return ", ".join(f"{names[k]} {counts[k] / counts.sum():.0%}" for k in order)
+
+    @property
     def episodes(self) -> pd.DataFrame:
         """One row an episode."""
         import pandas as pd

@@ -14,6 +14,7 @@ from jokulmist.errors import SettingError
 from jokulmist.records import folder as files
 from jokulmist.records.files import shortened
 from jokulmist.training.keeping import Kept, kept_in
+from jokulmist.training.listing import is_alive
 from jokulmist.training.run import Run
 from jokulmist.training.session import Session, chosen_lane
 from jokulmist.training.showing import LiveLine, Show, Silent
@@ -101,20 +102,9 @@ def resume(
 
 def _refuse_running(path: Path, origin: dict[str, Any]) -> None:
     """A run that another process is at work on stays alone."""
-    import psutil
-
     process = origin.get("process")
-    if origin["status"] != "running" or origin.get("host") != platform.node() or not isinstance(process, int):
-        return
-    if process == files.this_process():
-        return
-    try:
-        found = psutil.Process(process)
-        began = found.create_time()
-        alive = found.status() != psutil.STATUS_ZOMBIE
-    except psutil.Error:
-        return
-    if alive and began <= path.joinpath(files.ORIGIN).stat().st_mtime:  # else another program has its number now
+    here = origin.get("host") == platform.node() and process != files.this_process()
+    if origin["status"] == "running" and here and isinstance(process, int) and is_alive(path, origin):
         raise SettingError(f"{path} is still running, in process {process}. Wait for it, or stop it by Ctrl-C first.")
 
 

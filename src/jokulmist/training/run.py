@@ -16,6 +16,7 @@ from jokulmist.records import folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
 from jokulmist.records.episodes import Memory
 from jokulmist.records.files import read_csv, read_toml
+from jokulmist.training.listing import LAST, row_of, uses_of
 from jokulmist.training.plans import Plan, plan_of
 from jokulmist.training.policy import Policy
 
@@ -23,7 +24,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
 log = logging.getLogger(__name__)
-LAST = 100
 
 
 class Run:
@@ -233,35 +233,28 @@ class Runs(Sequence[Run]):
 
 
 def summary(run: Run) -> dict[str, Any]:
-    """One run as a row of a table; reads files only, so that a run whose code is gone is listed too."""
-    plan = run.written_plan
+    """One run as a row of a table; of a folder files only are read, so that a run whose code is gone is listed too."""
+    if run.path is not None:
+        return row_of(run.path, run.origin)
     frame = run.episodes
     return {
         "run": run.name,
-        "environment": _use(plan, "environment"),
-        "agent": _use(plan, "agent"),
+        **uses_of(run.written_plan),
         "seed": run.seed,
         "status": run.status,
-        "decisions": int(run.origin.get("decisions") or (frame["decisions"].iloc[-1] if len(frame) else 0)),
+        "decisions": int(run.origin["decisions"]),
         "episodes": len(frame),
-        f"return_last_{LAST}": float(frame["return"].tail(LAST).mean()) if len(frame) else float("nan"),
+        f"return_last_{LAST}": run.mean_return(),
         "began": run.origin["began"],
     }
-
-
-def _use(plan: Any, section: str) -> str:
-    """What a plan uses; a question mark where the file was cut."""
-    part = plan.get(section)
-    return str(part.get("use", "?")).rpartition("/")[2] if isinstance(part, dict) else "?"
 
 
 def runs_in(folder: Path) -> Runs:
     """Every run below a folder, in the order in which they began."""
     if not folder.exists():
         return Runs([])
-    paths = [p.parent for p in folder.glob(f"*/{files.ORIGIN}") if files.is_run(p.parent)]
     found = []
-    for path in paths:
+    for path in (p.parent for p in folder.glob(f"*/{files.ORIGIN}") if files.is_run(p.parent)):
         try:
             found.append(Run.open(path))
         except RecordError as torn:

@@ -23,12 +23,13 @@ from jokulmist.records.episodes import Episodes, Memory, columns_of
 from jokulmist.training.climbing import Climb
 from jokulmist.training.evaluation import evaluate
 from jokulmist.training.keeping import Kept, keep, keep_best
+from jokulmist.training.listing import LAST, uses_of
 from jokulmist.training.loop import Loop, Planned
 from jokulmist.training.machine import Machine
 from jokulmist.training.plain_loop import PlainLoop
 from jokulmist.training.plans import Plan
 from jokulmist.training.policy import Policy
-from jokulmist.training.run import LAST, Run
+from jokulmist.training.run import Run
 from jokulmist.training.showing import Show, Standing
 from jokulmist.training.signals import interrupted_by_ctrl_c
 from jokulmist.training.sources import source_files, use_of
@@ -117,6 +118,7 @@ class Session:
         origin.update(more or {})
         if of is not None:
             origin["again"] = of
+        origin["planned"] = {"steps": plan.training.steps, "episodes": plan.training.episodes}
         origin.update(lane="compiled" if compiled else "plain", status="running", process=os.getpid())
         self.memory = Memory() if path is None else None
         self.path = path
@@ -124,6 +126,9 @@ class Session:
         if self.path is None:
             self.recorder = self.memory
         else:
+            origin["uses"] = uses_of(plan.written())
+            for name in ("decisions", "episodes", "seconds", f"return_last_{LAST}"):
+                origin.pop(name, None)  # of a run that goes on: not yet true again
             self.recorder = files.FolderRecorder(self.path, None if goes_on else plan.written(), origin)
             if not goes_on:
                 self.recorder.source(source_files(type(self.environment), type(self.agent), *plan.functions()))
@@ -394,6 +399,7 @@ class Session:
             status = "failed" if failure is not None and status == "done" else status
         decisions = loop.decisions if loop is not None else 0
         more: dict[str, Any] = {"decisions": decisions, "episodes": self.recorded, "seconds": round(seconds, 3)}
+        more[f"return_last_{LAST}"] = float(f"{self._mean():.7g}") if self.recent else None
         if status == "failed":
             more["failure"] = str(failure)
         if self.why:
