@@ -91,6 +91,11 @@ _WHERE: dict[str, str] = {
     "follow": "training.rollouts",
     "plot": "pictures.curve",
     "ledger": "pictures.ledger",
+    "plot_choices": "pictures.behaviour",
+    "plot_policy": "pictures.behaviour",
+    "plot_rollout": "pictures.behaviour",
+    "save_replay": "pictures.replay",
+    "save_report": "pictures.report.page",
     "plot_grid": "pictures.grid",
     "JokulmistError": "errors",
 }

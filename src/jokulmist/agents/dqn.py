@@ -273,6 +273,11 @@ class DQN(Agent):
         """The value of each action for one observation, by label."""
         return by_label(shapes.spec, action_values(shapes, learner.weights, learner.statistics, observed)[0])
 
+    @staticmethod
+    def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
+        """The value of the best action for many observations at once, one a row."""
+        return np.asarray(action_values(shapes, learner.weights, learner.statistics, observed)).max(axis=1)
+
 
 def _outputs(shapes: Any) -> int:
     count: int = shapes.joint.count

@@ -175,6 +175,11 @@ class LinearQ(Agent):
         """The value of each action for one observation, by label."""
         return by_label(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers)[0])
 
+    @staticmethod
+    def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
+        """The value of the best action for many observations at once, one a row."""
+        return np.asarray(shapes.made_of.values(learner.weights, observed.numbers)).max(axis=1)
+
 
 def update(shapes: Any, numbers: Numbers, weights: Any, sample: Any) -> tuple[Any, Any]:
     """One step on some transitions; and its readings."""

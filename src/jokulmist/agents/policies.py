@@ -172,9 +172,14 @@ class PolicyAgent(Agent):
     @staticmethod
     def state_value(shapes: Any, learner: Learned, observed: Seen) -> float:
         """The value that was learned of one observation, in the scale of the rewards."""
+        return float(PolicyAgent.row_values(shapes, learner, observed)[0])
+
+    @staticmethod
+    def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
+        """The same of many at once, one a row."""
         networks = shapes.layout.module(learner.weights)
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
-        return float(networks.values(inputs)[0]) * float(spread_of(learner.returns))
+        return np.asarray(networks.values(inputs)) * float(spread_of(learner.returns))
 
 
 def chances_by_part(acting: Acting, outputs: Any, legal: Any) -> dict[str, Any]:

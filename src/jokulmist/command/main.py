@@ -190,6 +190,12 @@ def evaluate(
         Optional[list[str]],  # noqa: UP045
         typer.Option(metavar="PARAMETER=V,V,...", help="At each of a parameter's values; once or twice."),
     ] = None,
+    map_: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(
+            "--map", metavar="CHANNEL,CHANNEL", help="Draw the greedy action and the value over two channels."
+        ),
+    ] = None,
     json: AsJson = False,
 ) -> None:
     """Episodes without exploration: mean, spread and interval, beside random play and the references.
@@ -198,7 +204,9 @@ def evaluate(
     """
     from jokulmist.command import training
 
-    if over:
+    if map_ is not None:
+        training.policy_map(run, map_, checkpoint)
+    elif over:
         training.evaluate_grid(run, over, episodes, seed, act, json)
     else:
         training.evaluate(run, episodes, seed, act, checkpoint, record, json)
@@ -231,6 +239,23 @@ def replay(
     from jokulmist.command.replaying import replay as work
 
     work(run, recorded or [], checkpoint or [], seed, to, speed)
+
+
+@app.command()
+def report(
+    runs: Annotated[list[Path], typer.Argument(metavar="RUN...", help="Folders of runs.")],
+    to: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="The page; else report.html in the run's folder.")
+    ] = None,
+    replays: Annotated[bool, typer.Option(help="Draw an episode early and late.")] = True,
+) -> None:
+    """One self-contained HTML page: what was asked, curves, endings, evaluations, the agent early and late, its origin.
+
+    Example:  jokulmist report runs/ferry-ppo-001
+    """
+    from jokulmist.command.replaying import report as work
+
+    work(runs, to, replays)
 
 
 @app.command()

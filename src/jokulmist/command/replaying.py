@@ -46,6 +46,14 @@ def replay(path: Path, recorded: list[str], checkpoints: list[str], seed: int, t
         typer.echo(f"{scene.title}: {rollout.steps} decisions, return {rollout.total:.4g}{closed}", err=True)
 
 
+def report(paths: list[Path], to: Path | None, replays: bool) -> None:
+    from jokulmist.pictures.report.page import save_report
+    from jokulmist.training.run import Run
+
+    runs = [Run.open(path) for path in paths]
+    typer.echo(save_report(runs, to, replays=replays, say=lambda text: typer.echo(text, err=True)))
+
+
 def _in_terminal(scene: Any, environment: Any, speed: float) -> None:
     """Blocks of colour, drawn over each other; where standard output is no terminal the last moment alone."""
     from rich.console import Console

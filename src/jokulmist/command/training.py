@@ -167,6 +167,19 @@ def evaluate_grid(path: Path, over: list[str], episodes: int, seed: int, act: st
         typer.echo(f"the picture is {picture}", err=True)
 
 
+def policy_map(path: Path, over: str, checkpoint: str) -> None:
+    from jokulmist.pictures import style
+    from jokulmist.pictures.behaviour import plot_policy
+    from jokulmist.training.run import Run
+
+    names = tuple(name.strip() for name in over.split(","))
+    if len(names) != 2:
+        raise SettingError(f"`--map` takes two channels, e.g. `--map position,speed`; got {over!r}.")
+    run = Run.open(path)
+    figure = plot_policy(run.checkpoint(checkpoint), run.environment, (names[0], names[1]))
+    typer.echo(style.save(figure, path / "pictures" / f"policy-over-{names[0]}-{names[1]}.png"))
+
+
 def _places(over: list[str]) -> dict[str, list[float]]:
     """What ``--over`` says, as values by parameter."""
     found: dict[str, list[float]] = {}

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from jokulmist.environments.environment import describe
+from jokulmist.errors import LookupFailed, RecordError
 from jokulmist.pictures import style
 from jokulmist.pictures.curve import Levels, plot
 from jokulmist.pictures.ledger import ledger
@@ -22,4 +24,24 @@ def save_pictures(run: Run, known: Levels | None = None) -> list[Path]:
             else:
                 plot(run, style.roomy_axes(figure), known=known)
             paths.append(style.save(figure, run.path / "pictures" / name))
+    if run.plan.training.record_every is not None:
+        paths += _of_behaviour(run)
     return paths
+
+
+def _of_behaviour(run: Run) -> list[Path]:
+    """What was done over training, and the last recorded episode against time."""
+    from jokulmist.pictures.behaviour import plot_choices, plot_rollout
+    from jokulmist.records.rollouts import ROLLOUTS, read_rollouts
+
+    assert run.path is not None
+    try:
+        last = read_rollouts(run.path / ROLLOUTS / "last.parquet")[0]
+        with style.styled():
+            figure = style.own_figure()
+            action = describe(run.environment).action
+            plot_choices(run, style.roomy_axes(figure, below=0.16), part=next(iter(getattr(action, "parts", [""]))))
+            paths = [style.save(figure, run.path / "pictures" / "choices.png")]
+            return [*paths, style.save(plot_rollout(last, run.environment), run.path / "pictures" / "last-episode.png")]
+    except (LookupFailed, RecordError):  # nothing was recorded yet
+        return []

@@ -1,0 +1,191 @@
+"""Gathers what a page says, and writes it."""
+
+from __future__ import annotations
+
+import base64
+import json
+import tempfile
+from collections.abc import Callable, Sequence
+from importlib.resources import files as package_files
+from pathlib import Path
+from typing import Any
+
+from jokulmist.environments.environment import describe
+from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.pictures.replay import save_replay
+from jokulmist.pictures.report import charts
+from jokulmist.records.files import replace_file
+from jokulmist.records.folder import LOG
+from jokulmist.training.evaluation import Evaluation, levels
+from jokulmist.training.listing import row_of
+from jokulmist.training.run import Run
+from jokulmist.training.scenes import Scene, played_scene, untrained
+from jokulmist.training.showing import duration
+
+MOST_LOG = 60
+REPLAY_FRAMES_A_SECOND = 10.0
+Say = Callable[[str], None]
+
+
+def save_report(
+    runs: Run | Sequence[Run], path: str | Path | None = None, *, replays: bool = True, say: Say | None = None
+) -> Path:
+    """Write one self-contained HTML page about a run or several.
+
+    Parameters
+    ----------
+    runs : Run or sequence of Run
+        With folders.
+    path : path, optional
+        By default ``report.html`` in the run's folder; beside the first run's folder for several.
+    replays : bool
+        Whether an episode early and late is drawn; that takes the most time.
+    say : function of a text, optional
+        Told what is being done.
+
+    Returns
+    -------
+    Path
+        The page needs no network, no other file, and runs nothing but its own script.
+    """
+    from jinja2 import Environment as Pages
+    from jinja2 import StrictUndefined
+
+    several = [runs] if isinstance(runs, Run) else list(runs)
+    if not several or any(run.path is None for run in several):
+        raise SettingError("a report is about runs with folders; train with `folder=`.")
+    say = say or (lambda _: None)
+    first = several[0]
+    assert first.path is not None
+    target = Path(path) if path is not None else _usual(several)
+    say("measuring random play and the references")
+    known = levels(first.environment)
+    content: dict[str, Any] = {
+        "title": first.name if len(several) == 1 else f"{len(several)} runs",
+        "environment": describe(first.environment).name,
+        "about": (type(first.environment).__doc__ or "").strip().partition("\n")[0],
+        "rows": [row_of(run.path, run.origin) for run in several if run.path is not None],
+        "runs": [_told(run, known, replays and len(several) <= 4, say) for run in several],
+        "curve": charts.curve(several, known),
+        "differ": differing(several),
+        "known": {name: level.mean for name, level in known.items()},
+    }
+    parts = package_files("jokulmist.pictures.report")
+    pages = Pages(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    pages.filters["data"] = _data
+    template = pages.from_string(parts.joinpath("report.html").read_text(encoding="utf-8"))
+    page = template.render(
+        **content,
+        style=parts.joinpath("report.css").read_text(encoding="utf-8"),
+        script=parts.joinpath("report.js").read_text(encoding="utf-8"),
+    )
+    target.parent.mkdir(parents=True, exist_ok=True)
+    replace_file(target, page)
+    return target
+
+
+def _usual(runs: list[Run]) -> Path:
+    assert runs[0].path is not None
+    return runs[0].path / "report.html" if len(runs) == 1 else runs[0].path.parent / "report.html"
+
+
+def _data(content: Any) -> str:
+    """JSON that may stand in a page's script."""
+    from markupsafe import Markup
+
+    text = json.dumps(content, allow_nan=False, separators=(",", ":"))
+    return Markup(text.replace("<", "\\u003c").replace("&", "\\u0026"))
+
+
+def _told(run: Run, known: dict[str, Evaluation], replays: bool, say: Say) -> dict[str, Any]:
+    """What one run's part of the page says."""
+    assert run.path is not None
+    origin, plan = run.origin, run.written_plan
+    log = (run.path / LOG).read_text(encoding="utf-8", errors="replace") if (run.path / LOG).exists() else ""
+    lines = log.splitlines()
+    cut = [f"... {len(lines) - MOST_LOG} lines before ..."] if len(lines) > MOST_LOG else []
+    return {
+        "name": run.name,
+        "status": origin.get("status", "?"),
+        "ended_by": origin.get("ended_by") or origin.get("failure") or "",
+        "took": duration(float(origin.get("seconds") or 0.0)),
+        "plan": [(section, _flat(values)) for section, values in plan.items() if isinstance(values, dict)],
+        "again": f"jokulmist redo {run.path}",
+        "origin": _origin(origin),
+        "command": " ".join(origin.get("command") or []),
+        "uncommitted": origin.get("uncommitted") or "",
+        "closings": charts.stack(run, "closings"),
+        "ledger": charts.stack(run, "ledger"),
+        "readings": charts.readings(run),
+        "evaluations": charts.evaluations(run),
+        "machine": charts.machine(run),
+        "replays": _replays(run, say) if replays else [],
+        "log": "\n".join([*cut, *lines[-MOST_LOG:]]),
+    }
+
+
+def _flat(values: Any, prefix: str = "") -> list[tuple[str, str]]:
+    found: list[tuple[str, str]] = []
+    for name, value in values.items():
+        if isinstance(value, dict):
+            found.extend(_flat(value, f"{prefix}{name}."))
+        else:
+            found.append((f"{prefix}{name}", str(value)))
+    return found
+
+
+def _origin(origin: dict[str, Any]) -> list[tuple[str, str]]:
+    names = ("began", "updated", "seed", "lane", "host", "processor", "cores", "system", "python", "revision")
+    told = [(name, str(origin[name])) for name in names if origin.get(name) not in (None, "")]
+    told += [(name, version) for name, version in (origin.get("versions") or {}).items()]
+    for resumed in origin.get("resumed") or []:
+        told.append(("went on", f"after {resumed['at']:,} decisions, {resumed['time']}"))
+    if origin.get("again"):
+        told.append(("does again", str(origin["again"])))
+    return told
+
+
+def differing(runs: list[Run]) -> list[dict[str, str]]:
+    """The settings in which runs differ, one row a run."""
+    flat = [dict(_flat(run.written_plan)) for run in runs]
+    names = sorted({name for settings in flat for name in settings if name != "training.seeds"})
+    names = [name for name in names if len({settings.get(name, "") for settings in flat}) > 1]
+    return (
+        [{"run": run.name, **{n: s.get(n, "") for n in names}} for run, s in zip(runs, flat, strict=True)]
+        if names
+        else []
+    )
+
+
+def _replays(run: Run, say: Say) -> list[dict[str, Any]]:
+    """An episode of the policy that the run began with, and one of its last, as pictures with words beside them."""
+    found = []
+    try:
+        policies = [
+            ("early: before any training", untrained(run)),
+            (f"late: after {run.policy.decisions:,} decisions", run.policy),
+        ]
+        for title, policy in policies:
+            say(f"drawing an episode, {title}")
+            found.append(_replay(played_scene(policy, run.environment, 1, title), run))
+    except JokulmistError as reason:
+        say(f"no replay: {reason}")
+    return found
+
+
+def _replay(scene: Scene, run: Run) -> dict[str, Any]:
+    with tempfile.TemporaryDirectory() as folder:
+        path = save_replay([scene], run.environment, Path(folder) / "replay.gif", per_second=REPLAY_FRAMES_A_SECOND)
+        picture = base64.b64encode(path.read_bytes()).decode()
+    rollout, description = scene.rollout, describe(run.environment)
+    terms = [
+        (term.name, f"{weight * float(rollout.table[term.name].sum()) + 0.0:.4g}")
+        for term, weight in zip(description.terms, description.weights, strict=True)
+    ]
+    closed = f", closed by {rollout.closed_by}" if rollout.closed_by else ""
+    return {
+        "title": scene.title,
+        "words": f"{rollout.steps} decisions, return {rollout.total:.4g}{closed}",
+        "terms": terms,
+        "picture": picture,
+    }
