@@ -88,6 +88,7 @@ _WHERE: dict[str, str] = {
     "Policy": "training.policy",
     "read_rollouts": "records.rollouts",
     "Rollout": "records.rollouts",
+    "save_rollout": "training.rollouts",
     "follow": "training.rollouts",
     "plot": "pictures.curve",
     "ledger": "pictures.ledger",

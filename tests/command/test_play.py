@@ -36,8 +36,9 @@ def test_a_hand_chooses_nudges_acts_goes_back_and_keeps(tmp_path):
     hand.back()
     path = hand.save(tmp_path / "kept")
     kept = pd.read_parquet(path)
-    assert kept["action"].iloc[0].endswith("turn=30. haul=[1. 2.]")
-    assert kept["total"].iloc[-1] == pytest.approx(hand.episode.total)
+    assert kept["action.turn"].iloc[0] == 30.0
+    assert kept["action.haul"].iloc[0].tolist() == pytest.approx([1.0, 2.0])
+    assert kept["reward"].sum() == pytest.approx(hand.episode.total, rel=1e-5)
     assert hand.save(tmp_path / "kept") != path
     hand.back(9)
     assert hand.episode.state == start
@@ -132,5 +133,5 @@ def test_the_command_plays_in_a_terminal(tmp_path):
     episode = jm.gallery.Ferry().episode(seed=2)
     for _ in range(2):
         episode.act("ahead")
-    assert len(kept) == 2
+    assert len(kept) == 3  # two decisions, and where they led
     assert np.isclose(kept["position"].iloc[-1], episode.state.position)

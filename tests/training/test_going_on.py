@@ -139,7 +139,7 @@ def test_doing_a_run_again_uses_the_code_that_it_kept_and_tells_what_differs(tmp
     file.write_text(text)
     plan = tmp_path / "plan.toml"
     plan.write_text(
-        f'[environment]\nuse = "{file}:Corridor"\nslip = 0.2\n[agent]\nuse = "QLearning"\n[training]\nsteps = 500\n'
+        f'[environment]\nuse = "{file}:Corridor"\nslip = 0.2\n[agent]\nuse = "QLearning"\n[training]\nsteps = 500\nlane = "plain"\n'
     )
     command = [sys.executable, "-m", "jokulmist"]
     subprocess.run([*command, "train", str(plan), "--folder", "runs", "--name", "one"], check=True, capture_output=True)
@@ -247,7 +247,7 @@ def test_any_file_cut_at_any_byte_gives_what_is_whole_and_a_word_on_the_rest(tmp
     files = sorted(path for path in run.path.rglob("*") if path.is_file() and path.suffix != ".png")
     for file in files:
         data = file.read_bytes()
-        for at in {0, len(data) - 1, *(chance.randrange(len(data)) for _ in range(3))}:
+        for at in {0, len(data) - 1, chance.randrange(len(data))}:
             file.write_bytes(data[:at])
             told = []
             for look in (

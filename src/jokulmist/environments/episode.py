@@ -36,6 +36,7 @@ class Moment:
     memories: tuple[Any, ...] = ()
     grips: tuple[Any, ...] = ()
     advances: int = 0
+    action: Any = None
 
 
 class Advanced(NamedTuple):
@@ -197,6 +198,7 @@ class Episode:
                 memories=memories,
                 grips=kept,
                 advances=advances,
+                action=decided,
             )
         )
 
@@ -241,6 +243,11 @@ class Episode:
         del self._moments[len(self._moments) - decisions :]
         if seed is not None:
             self._reseed(checked_seed(seed))
+
+    @property
+    def moments(self) -> tuple[Moment, ...]:
+        """All that was, from the begin; each but the first with the action that led to it."""
+        return tuple(self._moments)
 
     def image(self) -> Any:
         """What a simulator looks like now, uint8 of shape ``(height, width, 3)``; None where it does not say."""

@@ -130,7 +130,10 @@ def plot_policy(
     if len(set(over)) != 2:
         raise SettingError(f"a map needs two channels; got {over!r}.")
     met = np.concatenate(
-        [taped.numbers for _, taped in evaluate(policy, environment, episodes=PLAYED, record=PLAYED).recorded]
+        [
+            taped.numbers
+            for _, taped in evaluate(policy, environment, episodes=PLAYED, record=PLAYED, said=False).recorded
+        ]
     )
     across, upwards = (_values(spec, entries[name], met) for name in over)
     grid = np.stack(np.meshgrid(across, upwards), axis=-1).reshape(-1, 2)

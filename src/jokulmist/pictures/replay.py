@@ -28,7 +28,13 @@ Tell = Callable[[int, int], None]
 
 
 def save_replay(
-    scenes: list[Scene], environment: Environment, path: Path, *, per_second: float = 12.0, tell: Tell | None = None
+    scenes: list[Scene],
+    environment: Environment,
+    path: Path,
+    *,
+    per_second: float = 12.0,
+    most: int = MOST_FRAMES,
+    tell: Tell | None = None,
 ) -> Path:
     """Draw episodes side by side into a file.
 
@@ -41,6 +47,8 @@ def save_replay(
         Its ending says what is made: ``.gif``, ``.mp4`` (where the program ffmpeg is installed) or ``.png``, a strip of moments.
     per_second : float
         Moments a second.
+    most : int
+        Of longer episodes so many moments are drawn, evenly.
     tell : function (done, all), optional
         Told of every frame.
 
@@ -62,7 +70,7 @@ def save_replay(
     if kind == "png":
         return _strip(scenes, environment, path)
     frames = Frames(scenes, environment)
-    moments = _moments(frames.length)
+    moments = _moments(frames.length, most)
     drawn = _told(frames, moments, tell)
     if kind == "mp4":
         return _as_mp4(drawn, path, per_second)

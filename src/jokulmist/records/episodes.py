@@ -85,6 +85,16 @@ def columns_of(episodes: Episodes, description: Description, first: int) -> dict
     return table
 
 
+def numbers_of(episodes: Episodes, description: Description) -> dict[str, Array]:
+    """What is judged by while a run trains: returns, measures, parameters that vary."""
+    found = {"return": episodes.returns(description.weights)}
+    for k, measure in enumerate(description.measures):
+        found[measure.name] = episodes.measures[:, k]
+    for k, name in enumerate(description.varied):
+        found[name] = episodes.varied[:, k]
+    return found
+
+
 class Recorder(Protocol):
     """Where a run's records go."""
 

@@ -147,4 +147,4 @@ def read_csv(path: Path) -> pd.DataFrame:
     if not whole:
         return pd.DataFrame()
     # These hold text that may be empty: empty, not missing.
-    return pd.read_csv(io.BytesIO(whole), converters={"closed_by": str, "also_held": str, "act": str})
+    return pd.read_csv(io.BytesIO(whole), converters={"closed_by": str, "also_held": str, "act": str}, low_memory=False)

@@ -221,7 +221,7 @@ class Rollout:
     @property
     def closed_by(self) -> str | None:
         found = self.table["closed_by"].iloc[-1]
-        return None if found is None else str(found)
+        return found if isinstance(found, str) else None  # a column of nothing reads as not-a-number
 
     def actions(self, environment: Environment) -> list[Any]:
         """What was done, in own form."""

@@ -125,6 +125,7 @@ def evaluate(
     discount: float | None = None,
     vary: Vary | None = None,
     record: int = 0,
+    said: bool = True,
 ) -> Evaluation:
     """Play episodes without learning.
 
@@ -146,6 +147,8 @@ def evaluate(
         Parameters that are drawn anew for each episode; by default the environment's own hold.
     record : int
         So many episodes are recorded step by step, from the first; ``save_rollouts`` of the result keeps them.
+    said : bool
+        Whether what the policy says (values, probabilities) is recorded with them; asking it at each step takes time.
 
     Returns
     -------
@@ -179,7 +182,7 @@ def evaluate(
         so_far, weight = np.zeros(len(owners)), 1.0
         while not all(lane.still):
             chosen = choose(lane, observed)
-            judged = [_judged(policy, lane, observed, i) for i in range(len(followers))]
+            judged = [_judged(policy, lane, observed, i) if said else {} for i in range(len(followers))]
             outcome = lane.advance(chosen)
             for i, follower in enumerate(followers):
                 follower.judged(judged[i])

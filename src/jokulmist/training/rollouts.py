@@ -10,13 +10,14 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.environment import Environment, describe
+from jokulmist.environments.episode import Episode
 from jokulmist.environments.legal import choices_of
 from jokulmist.environments.noise import Domain, Noise
 from jokulmist.environments.simulator import Simulator, Told
 from jokulmist.errors import SettingError
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed
-from jokulmist.records.rollouts import Rollout, columns_of, save_rollouts
+from jokulmist.records.rollouts import Rollout, Tape, columns_of, save_rollouts
 from jokulmist.training.policy import Policy
 
 
@@ -86,6 +87,32 @@ def save_taped(
     if draws is not None:
         about["draws"] = json.dumps({str(n): asdict(d) for (n, _), d in zip(taped, draws, strict=True)})
     return save_rollouts(path, tables, about)
+
+
+def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Path:
+    """Keep an episode that was stepped by hand, as training and evaluation keep theirs: one Parquet file.
+
+    Parameters
+    ----------
+    episode : Episode
+        Closed or not.
+    path : path
+    run : str
+        The column ``run``.
+    """
+    if not episode.steps:
+        raise SettingError("nothing was decided yet; act at least once before saving.")
+    description, tape, before = describe(episode.environment), Tape(), None
+    for moment in episode.moments:
+        if before is not None:
+            weights = description.weights
+            amounts = [t / w if w else 0.0 for t, w in zip(moment.terms, weights, strict=True)]
+            tape.did(moment.action, amounts, moment.measures)
+        observation = moment.observation
+        row = description.spec.flat({name: observation[name] for name in observation.keys()})  # noqa: SIM118
+        tape.saw(row, {c.name: observation[c.name] for c in description.spec.images}, state_values(moment.state))
+        before = moment
+    return save_taped(Path(path), episode.environment, [(episode.seed, tape.closed(before.held if before else 0))], run)
 
 
 def follow(rollout: Rollout, environment: Environment) -> float:

@@ -19,7 +19,7 @@ from jokulmist.errors import BrokenEnvironment, DivergedTraining, JokulmistError
 from jokulmist.lanes.finding import find
 from jokulmist.records import folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, save_checkpoint
-from jokulmist.records.episodes import Episodes, Memory, columns_of
+from jokulmist.records.episodes import Episodes, Memory, numbers_of
 from jokulmist.training.climbing import Climb
 from jokulmist.training.evaluation import evaluate
 from jokulmist.training.keeping import Kept, keep, keep_best
@@ -29,6 +29,7 @@ from jokulmist.training.machine import Machine
 from jokulmist.training.plain_loop import PlainLoop
 from jokulmist.training.plans import Plan
 from jokulmist.training.policy import Policy
+from jokulmist.training.recording import Recording
 from jokulmist.training.run import Run
 from jokulmist.training.showing import Show, Standing
 from jokulmist.training.signals import interrupted_by_ctrl_c
@@ -133,6 +134,7 @@ class Session:
             if not goes_on:
                 self.recorder.source(source_files(type(self.environment), type(self.agent), *plan.functions()))
         self.origin = origin
+        self.recording = Recording(self.recorder, self.description)
         self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
         self.recent: deque[float] = deque(maxlen=LAST)
         self.climb = None if plan.curriculum is None else Climb(plan.curriculum)
@@ -253,6 +255,7 @@ class Session:
     def _checkpoint(self, loop: Loop) -> None:
         """Keep all that is needed to go on from here."""
         assert self.path is not None
+        self.recording.settle()
         if self.rollouts is not None:
             self.rollouts.write()
         if self.best is not None:
@@ -283,6 +286,7 @@ class Session:
             loop.set_level(self.climb.value)
         loop.restore(kept.arrays)
         self.recorded = state["recorded"]
+        self.recording.begin(self.recorded)
         self.recent.extend(state["recent"])
         self.scores.extend(state["scores"])
         self.next_report_episode = state["next_report_episode"]
@@ -319,12 +323,12 @@ class Session:
             recorded = loop.followed()
             self.rollouts.take(recorded, first_copy[len(first_copy) - len(recorded) :])
         if len(batch):
-            columns = columns_of(batch, self.description, self.recorded)
-            self.recorder.episodes(columns)
+            self.recording.take(batch)
+            known = np.ones(len(batch), bool)
             if self.description.lost_bit:  # an episode that was lost says nothing of what was learned
                 known = batch.held != self.description.lost_bit
                 self._tell_losses(loop, int((~known).sum()))
-                columns = {name: values[known] for name, values in columns.items()}
+            columns = {name: values[known] for name, values in numbers_of(batch, self.description).items()}
             self.recent.extend(columns["return"].tolist())
             if self.training.best_by in columns:
                 self.scores.extend(columns[self.training.best_by].tolist())
@@ -389,6 +393,11 @@ class Session:
             return None
 
     def _finished(self, loop: Loop | None, status: str, failure: BaseException | None, seconds: float) -> Run:
+        try:
+            self.recording.close()
+        except RecordError as full:
+            failure = failure or full
+            status = "failed"
         policy = None if loop is None else self._learned(loop)
         if isinstance(loop, PlainLoop):
             loop.close()
@@ -411,6 +420,12 @@ class Session:
             else:
                 self.origin.update(status=status, **more)
             self.recorder.log(f"{status} after {decisions} decisions{told}")
+            if self.path is not None and seconds > 0.0:
+                share = self.recording.seconds / max(seconds, 1e-9)
+                beside = f", and {self.recording.beside:.2f} s on a second thread" if self.recording.beside else ""
+                self.recorder.log(
+                    f"recording episodes took {self.recording.seconds:.2f} s, {share:.1%} of the run{beside}"
+                )
         except RecordError as full:
             failure = failure or full
         speed = decisions / max(seconds, 1e-9)

@@ -9,7 +9,7 @@ from typing import Any
 
 from jokulmist.agents.protocol import Agent
 from jokulmist.agents.registry import AGENTS
-from jokulmist.environments.environment import Environment
+from jokulmist.environments.environment import Environment, outline_of
 from jokulmist.errors import LookupFailed, listed, nearest
 from jokulmist.gallery import SHIPPED
 from jokulmist.loading import file_of, function_named, module_of, name_of
@@ -103,4 +103,12 @@ def source_files(*classes: Any) -> dict[str, str]:
             if own in file.parents and "gallery" not in file.parts:
                 continue
             found[file.name] = file.read_text(encoding="utf-8")
+            for series in _series_of(cls):
+                if series.file is not None and series.file.is_file():
+                    found[series.file.name] = series.file.read_text(encoding="utf-8")
     return found
+
+
+def _series_of(cls: Any) -> tuple[Any, ...]:
+    """The series of an environment's class, whose files belong to its source."""
+    return outline_of(cls).series if isinstance(cls, type) and issubclass(cls, Environment) else ()

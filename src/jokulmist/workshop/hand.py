@@ -16,6 +16,7 @@ from jokulmist.environments.episode import Episode
 from jokulmist.environments.simulator import Simulator
 from jokulmist.errors import SettingError
 from jokulmist.training.policy import Policy
+from jokulmist.training.rollouts import save_rollout
 from jokulmist.workshop.trace import row_of
 
 if TYPE_CHECKING:
@@ -133,8 +134,7 @@ class Hand:
         stem = f"{describe(self.environment).name.lower()}-seed{self.seed}"
         names = (folder / f"{stem}{'' if k == 1 else f'-{k}'}.parquet" for k in range(1, 10_000))
         path = next(name for name in names if not name.exists())
-        self.table.to_parquet(path, compression="zstd", index=False)
-        return path
+        return save_rollout(self.episode, path)
 
 
 def _first(part: Choice | Range) -> Any:

@@ -23,7 +23,7 @@ from jokulmist.training.scenes import Scene, played_scene, untrained
 from jokulmist.training.showing import duration
 
 MOST_LOG = 60
-REPLAY_FRAMES_A_SECOND = 10.0
+REPLAY_FRAMES_A_SECOND, REPLAY_FRAMES = 8.0, 48
 Say = Callable[[str], None]
 
 
@@ -175,7 +175,9 @@ def _replays(run: Run, say: Say) -> list[dict[str, Any]]:
 
 def _replay(scene: Scene, run: Run) -> dict[str, Any]:
     with tempfile.TemporaryDirectory() as folder:
-        path = save_replay([scene], run.environment, Path(folder) / "replay.gif", per_second=REPLAY_FRAMES_A_SECOND)
+        path = save_replay(
+            [scene], run.environment, Path(folder) / "replay.gif", per_second=REPLAY_FRAMES_A_SECOND, most=REPLAY_FRAMES
+        )
         picture = base64.b64encode(path.read_bytes()).decode()
     rollout, description = scene.rollout, describe(run.environment)
     terms = [
