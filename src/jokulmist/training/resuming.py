@@ -13,6 +13,7 @@ from jokulmist.environments.simulator import Simulator
 from jokulmist.errors import SettingError
 from jokulmist.records import folder as files
 from jokulmist.records.files import shortened
+from jokulmist.records.rollouts import ROLLOUTS
 from jokulmist.training.keeping import Kept, kept_in
 from jokulmist.training.listing import is_alive
 from jokulmist.training.run import Run
@@ -112,6 +113,9 @@ def _cut_back(path: Path, kept: Kept | None) -> None:
     """Cut away what was recorded after the checkpoint, but for evaluations of policies that it still has."""
     sizes = dict.fromkeys(files.CUT, 0) if kept is None else kept.state["sizes"]
     decisions = 0 if kept is None else kept.state["decisions"]
+    if kept is None:
+        for rollout in (path / ROLLOUTS).glob("*.parquet"):
+            rollout.unlink()
     for name in files.CUT:
         size, file = int(sizes.get(name, 0)), path / name
         rest = b""
