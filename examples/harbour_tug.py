@@ -139,14 +139,14 @@ class HarbourTug(jm.Simulator):
         return seen
 
 
-STEPS = 10_000  # enough to see it go; `python examples/harbour_tug.py 300000` learns to push a floe out now and then
+STEPS = 4_000  # enough to see it go; `python examples/harbour_tug.py 300000` learns to push a floe out now and then
 
 if __name__ == "__main__":
     harbour = HarbourTug()
-    print(jm.check(harbour, steps=500, speed=False))
+    print(jm.check(harbour, steps=300, speed=False))
     steps = int(sys.argv[1]) if len(sys.argv) > 1 and sys.argv[1].isdigit() else STEPS
     run = jm.train(harbour, jm.PPO(entropy_bonus=0.01), steps=steps, seed=0, copies=4, processes=True, folder=None)
     print(f"trained: the last 100 episodes returned {run.mean_return():.2f}")
     for who in (run.policy, "random"):
-        result = jm.evaluate(who, harbour, episodes=10)
+        result = jm.evaluate(who, harbour, episodes=5)
         print(f"{result}  floes cleared {result.episodes['cleared'].mean():.2f}")

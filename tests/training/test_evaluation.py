@@ -78,7 +78,7 @@ def test_a_policy_is_saved_opened_and_refuses_another_environment(trained, tmp_p
     with pytest.raises(SettingError, match=r"channel `level` of `Tarn` differs.*in \[0, 60\].*in \[0, 25\]"):
         jm.evaluate(opened, jm.gallery.Tarn(capacity=60.0))
     (tmp_path / "torn.safetensors").write_bytes(path.read_bytes()[:100])
-    with pytest.raises(RecordError, match="cannot be read as a saved policy"):
+    with pytest.raises(RecordError, match="it is torn, or no safetensors file"):
         jm.Policy.open(tmp_path / "torn.safetensors")
 
 
