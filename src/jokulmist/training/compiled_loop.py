@@ -49,7 +49,7 @@ from jokulmist.training.compiled_turn import (
 )
 from jokulmist.training.loop import Planned
 from jokulmist.training.reel import Reel
-from jokulmist.training.taping import Recorded
+from jokulmist.training.taping import COPY, Recorded
 
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768
@@ -186,7 +186,9 @@ class CompiledLoop:
         self._refuse_stuck()
         batch = self._finished(done)
         if self._reel is not None and done:
-            self._reel.take(jax.device_get(self._carry.film), self._carry.rows, self.turn, done, self.copies)
+            numbers = (self.episodes + np.flatnonzero(batch.copy == COPY)).tolist()
+            film = jax.device_get(self._carry.film)
+            self._reel.take(film, self._carry.rows, self.turn, done, self.copies, numbers)
         self.turn += done
         self.decisions += done * self.copies
         self.episodes += len(batch)
@@ -243,8 +245,8 @@ class CompiledLoop:
             advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
         )
 
-    def follow_first(self) -> None:
-        """Record the episodes of the first copy."""
+    def follow_first(self, every: int) -> None:
+        """Record episodes of the first copy: one in so many, and those that are better or worse than all before."""
         carry, room = self._carry, self._program.room
         description = self.description
         zeros = jnp.zeros(self.copies, jnp.float32)
@@ -262,7 +264,7 @@ class CompiledLoop:
         frame = frame_of(carry.observed, carry.states, actions, judged, carry.observed)
         film = jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), frame)
         self._carry = carry._replace(film=film)
-        self._reel = Reel(description, known=self.turn == 0)
+        self._reel = Reel(description, every, known=self.turn == 0)
 
     def followed(self) -> list[Recorded]:
         """The episodes of the first copy that closed since the last call."""

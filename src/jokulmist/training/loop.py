@@ -49,8 +49,8 @@ class Loop(Protocol):
 
     def restore(self, arrays: dict[str, Any]) -> None: ...
 
-    def follow_first(self) -> None:
-        """Record the episodes of the first copy; asked before the first turn."""
+    def follow_first(self, every: int) -> None:
+        """Record episodes of the first copy: one in so many, and those that are better or worse than all before."""
         ...
 
     def followed(self) -> Any:

@@ -192,8 +192,8 @@ class PlainLoop:
         actions, notes = replaced(where, new, actions), replaced(where, told, notes)
         return seen, actions, notes, self.lane.again(outcome, calls.given(actions))
 
-    def follow_first(self) -> None:
-        """Record the episodes of the first copy."""
+    def follow_first(self, every: int) -> None:
+        """Record the episodes of the first copy; all of them, and whoever takes them chooses."""
         self._follower = Follower(self.lane)
 
     def followed(self) -> list[Recorded]:

@@ -12,33 +12,50 @@ from jokulmist.training.taping import COPY, Recorded
 
 
 class Reel:
-    """Cuts a film at the ends of its episodes.
+    """Cuts a film at the ends of its episodes, and keeps those that may be wanted: the rest costs next to nothing.
 
     Parameters
     ----------
     description : Description
+    every : int
+        One episode in so many is wanted; also one that is better or worse than all before, and the newest.
     known : bool
         Whether the film begins with an episode: after going on with a run it begins in the middle of one, which is left out.
     """
 
-    def __init__(self, description: Description, known: bool) -> None:
-        self._description = description
+    def __init__(self, description: Description, every: int, known: bool) -> None:
+        self._description, self._every = description, every
+        self._weights = np.asarray(description.weights, np.float64)
         self.known = known
         self._pieces: list[Any] = []
+        self._so_far = 0.0
+        self._next = 0
+        self._most, self._least = -np.inf, np.inf
         self._found: list[Recorded] = []
 
-    def take(self, film: Any, rows: Any, first_turn: int, turns: int, copies: int) -> None:
-        """The film of a chunk, and the rows that say which closings held."""
+    def take(self, film: Any, rows: Any, first_turn: int, turns: int, copies: int, numbers: list[int]) -> None:
+        """The film of a chunk, the rows that say which closings held, and the numbers of the first copy's episodes."""
         held = np.asarray(rows[:turns, 0, COPY]).astype(np.int64)
-        begin = 0
-        for end in np.flatnonzero(held):
-            self._pieces.append(_piece(film, begin, int(end) + 1))
-            if self.known:
-                taped = self._joined(int(held[end]))
-                self._found.append(Recorded((first_turn + int(end) + 1) * copies, taped))
-            self._pieces, self.known, begin = [], True, int(end) + 1
+        ends = np.flatnonzero(held).tolist()
+        rewards = sum(
+            w * np.asarray(term[:turns], np.float64) for w, term in zip(self._weights, film.terms, strict=True)
+        )
+        reached = np.cumsum(rewards)
+        begin, before = 0, -self._so_far
+        for end, number in zip(ends, numbers, strict=True):
+            total = float(reached[end]) - before
+            due = number >= self._next or total > self._most or total < self._least or end == ends[-1]
+            if self.known and due:
+                self._pieces.append(_piece(film, begin, end + 1))
+                decisions = (first_turn + end + 1) * copies
+                self._found.append(Recorded(decisions, self._joined(int(held[end])), number))
+                self._most, self._least = max(self._most, total), min(self._least, total)
+                if number >= self._next:
+                    self._next = (number // self._every + 1) * self._every
+            self._pieces, self.known, begin, before = [], True, end + 1, float(reached[end])
         if begin < turns:
             self._pieces.append(_piece(film, begin, turns))
+        self._so_far = float(reached[-1]) - before
 
     def taken(self) -> list[Recorded]:
         found, self._found = self._found, []

@@ -166,7 +166,7 @@ class Session:
             with interrupted_by_ctrl_c(self._asked_to_stop):
                 loop = self._loop(planned)
                 if self.rollouts is not None:
-                    loop.follow_first()
+                    loop.follow_first(self.training.record_every or 1)
                 if self.kept is not None:
                     self._take_up(loop, self.kept)
                 began -= self.elapsed
@@ -321,7 +321,9 @@ class Session:
         if self.rollouts is not None:
             first_copy = (self.recorded + np.flatnonzero(batch.copy == COPY)).tolist()
             recorded = loop.followed()
-            self.rollouts.take(recorded, first_copy[len(first_copy) - len(recorded) :])
+            closed = first_copy[len(first_copy) - len(recorded) :]
+            numbers = [at if one.number is None else one.number for one, at in zip(recorded, closed, strict=False)]
+            self.rollouts.take(recorded, numbers)
         if len(batch):
             self.recording.take(batch)
             known = np.ones(len(batch), bool)

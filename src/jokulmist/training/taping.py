@@ -31,16 +31,19 @@ class Recorded:
     decisions : int
         Of all copies, at the end of the turn in which it closed.
     taped : Taped
+    number : int, optional
+        Among all episodes, where the loop knows it.
     """
 
     decisions: int
     taped: Taped
+    number: int | None = None
 
 
 class Follows(Protocol):
     """A loop that can be told to follow its first copy."""
 
-    def follow_first(self) -> None: ...
+    def follow_first(self, every: int) -> None: ...
 
     def followed(self) -> list[Recorded]:
         """The episodes of the first copy that closed since the last call."""
