@@ -43,9 +43,11 @@ from jokulmist.training.compiled_turn import (
     forbidden,
     frame_of,
     nothing_stuck,
+    packed,
     spread,
     spread_all,
     turn_of,
+    unpacked,
 )
 from jokulmist.training.loop import Planned
 from jokulmist.training.reel import Reel
@@ -116,6 +118,7 @@ class CompiledLoop:
         self._carry = self._begun(learner, memory)
         self._updates = 0
         self._reel: Reel | None = None
+        self._frame: Any = None
         self._ahead: tuple[int, int, dict[str, Any]] | None = None
 
     @property
@@ -187,7 +190,7 @@ class CompiledLoop:
         batch = self._finished(done)
         if self._reel is not None and done:
             numbers = (self.episodes + np.flatnonzero(batch.copy == COPY)).tolist()
-            film = jax.device_get(self._carry.film)
+            film = unpacked(self._frame, jax.tree.map(lambda leaf: leaf[:done], jax.device_get(self._carry.film)))
             self._reel.take(film, self._carry.rows, self.turn, done, self.copies, numbers)
         self.turn += done
         self.decisions += done * self.copies
@@ -262,8 +265,9 @@ class CompiledLoop:
             lambda leaf: jnp.zeros((self.copies, *leaf.shape), leaf.dtype), action_like(description.action)
         )
         frame = frame_of(carry.observed, carry.states, actions, judged, carry.observed)
-        film = jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), frame)
+        film = jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), packed(frame))
         self._carry = carry._replace(film=film)
+        self._frame = jax.device_get(frame)
         self._reel = Reel(description, every, known=self.turn == 0)
 
     def followed(self) -> list[Recorded]:

@@ -303,8 +303,31 @@ def frame_of(observed: Seen, states: Any, actions: Any, judged: Decided, shown: 
 
 
 def _filmed(carry: Carry, actions: Any, judged: Decided, shown: Any, t: Any) -> Any:
-    frame = frame_of(carry.observed, carry.states, actions, judged, shown)
-    return jax.tree.map(lambda film, now: lax.dynamic_update_index_in_dim(film, now, t, 0), carry.film, frame)
+    film = packed(frame_of(carry.observed, carry.states, actions, judged, shown))
+    return jax.tree.map(lambda old, now: lax.dynamic_update_index_in_dim(old, now, t, 0), carry.film, film)
+
+
+def packed(frame: Frame) -> tuple[Any, tuple[Any, ...]]:
+    """All numbers of a frame as one row, and its images: each array of its own would make the compiler compute again what it
+    holds. Whole numbers are exact up to 2**24."""
+    leaves = jax.tree.leaves(frame)
+    numbers = [leaf.reshape(-1).astype(jnp.float32) for leaf in leaves if leaf.dtype != jnp.uint8]
+    return jnp.concatenate(numbers), tuple(leaf for leaf in leaves if leaf.dtype == jnp.uint8)
+
+
+def unpacked(model: Frame, film: tuple[Any, tuple[Any, ...]]) -> Frame:
+    """Frames again, on the host, from rows of `packed`; `model` is one frame."""
+    rows, images = film[0], iter(film[1])
+    leaves, at = [], 0
+    for leaf in jax.tree.leaves(model):
+        if leaf.dtype == np.uint8:
+            leaves.append(next(images))
+            continue
+        part = rows[:, at : at + leaf.size]
+        leaves.append(part.reshape(len(rows), *leaf.shape).astype(leaf.dtype))
+        at += leaf.size
+    frames: Frame = jax.tree.unflatten(jax.tree.structure(model), leaves)
+    return frames
 
 
 def _from_begin(closed: Any, begun: Any, so_far: tuple[Any, ...]) -> tuple[Any, ...]:
