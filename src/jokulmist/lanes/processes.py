@@ -93,7 +93,7 @@ class Away:
             raise BrokenEnvironment(f"a worker process could not begin: {answer['failed']}")
 
     def revalue(self, values: Mapping[str, Any]) -> None:
-        self._values = {name: float(value) for name, value in values.items()}
+        self._values = {name: value.item() if hasattr(value, "item") else value for name, value in values.items()}
 
     def ask_begin(self, seed: int) -> None:
         """Ask for a new episode, and go on with something else."""

@@ -17,6 +17,7 @@ import numpy as np
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment, describe, with_varying
 from jokulmist.environments.noise import SEED_LIMIT, Domain, Noise, Stream, checked_seed
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.varying import Vary, Varying
 from jokulmist.environments.watching import watched
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
 
 RANDOM = "random"
 SIDE_BY_SIDE = 64
+FEW_SIDE_BY_SIDE = 8  # of simulators, each of which may hold much
 MOST_ADVANCES = 100_000
 Choose = Callable[[PlainLane, Observed], list[Any]]
 
@@ -171,8 +173,9 @@ def evaluate(
     finished: list[tuple[int, Finished]] = []
     discounted: list[Any] = []
     recorded: list[Any] = []
-    for first in range(0, episodes, SIDE_BY_SIDE):
-        owners = tuple(range(first, min(first + SIDE_BY_SIDE, episodes)))
+    beside = FEW_SIDE_BY_SIDE if isinstance(environment, Simulator) else SIDE_BY_SIDE
+    for first in range(0, episodes, beside):
+        owners = tuple(range(first, min(first + beside, episodes)))
         lane = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)
         choose = _chooser(policy, environment, len(owners), seed, act, first)
         observed = lane.begin()
