@@ -210,6 +210,10 @@ def _outline(cls: type[Simulator]) -> reading.Outline:
     for name in names:
         if not isinstance(name, str) or not name.isidentifier():
             raise DeclarationError(f"`{where}` names {name!r}; a name is a column of the records, e.g. `depth_now`.")
+        if name == reading.LOST:
+            raise DeclarationError(
+                f"`{where}` names `{name}`, which is how an episode closes whose worker process is lost. Rename it, e.g. `strayed`."
+            )
         if names.count(name) > 1 or name in reading.RECORD_COLUMNS:
             raise DeclarationError(
                 f"`{where}` uses the name `{name}` twice, or it is a column of the records. Rename it."

@@ -241,14 +241,19 @@ def _action_trace(part: Any, column: Any) -> Callable[[Any], None]:
     def chosen(axes: Any) -> None:
         if isinstance(part, Choice):
             index = [part.labels.index(label) for label in column]
-            axes.plot(index, drawstyle="steps-post", color=style.INK, linewidth=1.2)
+            axes.plot([*index, *index[-1:]], drawstyle="steps-post", color=style.INK, linewidth=1.2)
             if part.count <= 6:
                 axes.set_yticks(range(part.count), part.labels)
             axes.set_ylim(-0.4, part.count - 0.6)
             return
         values = np.stack([np.asarray(v, float).reshape(-1) for v in column]) if len(column) else np.zeros((0, 1))
         for k in range(values.shape[1]):
-            axes.plot(values[:, k], drawstyle="steps-post", color=style.SERIES[k % len(style.SERIES)], linewidth=1.2)
+            axes.plot(
+                [*values[:, k], *values[-1:, k]],
+                drawstyle="steps-post",
+                color=style.SERIES[k % len(style.SERIES)],
+                linewidth=1.2,
+            )
 
     return chosen
 
