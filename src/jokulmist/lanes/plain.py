@@ -113,9 +113,8 @@ class PlainLane:
     def restore(self, arrays: dict[str, Any], turn: int) -> None:
         """Be what `saved` told, under its paths; the lane must have begun, and its level be set."""
         self.turn = turn
-        if not isinstance(self.environment, Simulator):
-            for i in range(self.copies):
-                self.states[i] = self._state_from(arrays, i)
+        for i in range(self.copies):
+            self.states[i] = self._state_from(arrays, i)
         for name in ("totals", "measures"):
             getattr(self, f"_{name}")[:] = arrays[name].tolist()
         self._steps[:], self._ages[:] = arrays["steps"].tolist(), arrays["ages"].tolist()

@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 import os
 import shutil
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -16,6 +17,7 @@ from jokulmist.trees import flattened
 
 ARRAYS, TRAINING, REPLAY, STATE = "arrays.safetensors", "training.safetensors", "replay.safetensors", "state.json"
 BEST = "best-"
+Found = TypeVar("Found")
 
 
 def save_arrays(path: Path, tree: Any, about: dict[str, Any]) -> None:
@@ -90,15 +92,23 @@ def best_checkpoint(run: Path) -> Path | None:
     return found[-1].parent if found else None
 
 
-def whole_checkpoint(run: Path) -> tuple[Path | None, list[str]]:
-    """The newest checkpoint whose policy can be read, and a word on each newer one that cannot."""
-    words = []
+def newest_whole(run: Path, read: Callable[[Path], Found]) -> tuple[Found | None, list[str]]:
+    """What `read` makes of the newest checkpoint that it can read, and a word on each newer one that it cannot."""
+    words: list[str] = []
     for path in reversed(checkpoints_of(run)):
         try:
-            open_arrays(path / ARRAYS)
-            read_json(path / STATE)
-        except RecordError as torn:
+            return read(path), words
+        except (RecordError, KeyError, TypeError) as torn:
             words.append(f"checkpoint {path.name} is left out: {torn}")
-            continue
-        return path, words
     return None, words
+
+
+def whole_checkpoint(run: Path) -> tuple[Path | None, list[str]]:
+    """The newest checkpoint whose policy can be read, and a word on each newer one that cannot."""
+
+    def read(path: Path) -> Path:
+        open_arrays(path / ARRAYS)
+        read_json(path / STATE)
+        return path
+
+    return newest_whole(run, read)

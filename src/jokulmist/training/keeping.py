@@ -13,7 +13,6 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.errors import RecordError
 from jokulmist.records.checkpoints import (
     ARRAYS,
     REPLAY,
@@ -22,6 +21,7 @@ from jokulmist.records.checkpoints import (
     best_checkpoint,
     checkpoint_name,
     checkpoints_of,
+    newest_whole,
     open_arrays,
     save_checkpoint,
 )
@@ -74,16 +74,13 @@ def keep_best(run: Path, policy: Any, score: float, by: str) -> None:
 
 def kept_in(run: Path) -> tuple[Kept | None, list[str]]:
     """The newest checkpoint that is whole, and a word on each newer one that is not."""
-    words = []
-    for path in reversed(checkpoints_of(run)):
-        try:
-            state = read_json(path / STATE)
-            arrays, _ = open_arrays(path / TRAINING)
-            if state["files"].get(REPLAY):
-                arrays.update(open_arrays(path / REPLAY)[0])
-            open_arrays(path / ARRAYS)
-        except (RecordError, KeyError, TypeError) as torn:
-            words.append(f"checkpoint {path.name} is left out: {torn}")
-            continue
-        return Kept(path, state, arrays), words
-    return None, words
+
+    def read(path: Path) -> Kept:
+        state = read_json(path / STATE)
+        arrays, _ = open_arrays(path / TRAINING)
+        if state["files"].get(REPLAY):
+            arrays.update(open_arrays(path / REPLAY)[0])
+        open_arrays(path / ARRAYS)
+        return Kept(path, state, arrays)
+
+    return newest_whole(run, read)

@@ -5,7 +5,6 @@ Of a run that is not, the end of episodes.csv tells how far it is; plan.toml is 
 
 from __future__ import annotations
 
-import logging
 import math
 import platform
 from collections.abc import Mapping, Sequence
@@ -17,7 +16,6 @@ from jokulmist.errors import RecordError, SettingError, listed, nearest
 from jokulmist.records import folder as files
 from jokulmist.records.files import read_json, read_toml
 
-log = logging.getLogger(__name__)
 LAST = 100
 TAIL_BYTES = 32_768
 SORTS = ("began", "run", "environment", "agent", "seed", "status", "decisions", "episodes", f"return_last_{LAST}")

@@ -51,10 +51,12 @@ class PlainLoop:
         processes: bool = False,
     ) -> None:
         noise = Noise(seed, copies, Domain.TRAINING)
-        self.lane = PlainLane(environment, noise)
+        self.lane: PlainLane
         if processes:
             assert isinstance(environment, Simulator)
             self.lane = ProcessLane(environment, noise)
+        else:
+            self.lane = PlainLane(environment, noise)
         own = Noise(seed, 1, Domain.TRAINING)
         self._explore, self._learn = PlainDraw(own, Stream.EXPLORE), PlainDraw(own, Stream.LEARN)
         self.planned = planned

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import jax
 import numpy as np
 
 from jokulmist.environments.description import Description
@@ -76,24 +77,9 @@ class Reel:
         )
 
 
-def _mapped(function: Any, *trees: Any) -> Any:
-    """A function over the arrays of trees of one form."""
-    first = trees[0]
-    if isinstance(first, tuple):
-        parts = [_mapped(function, *[tree[k] for tree in trees]) for k in range(len(first))]
-        return type(first)(*parts) if hasattr(first, "_fields") else tuple(parts)
-    if isinstance(first, dict):
-        return {name: _mapped(function, *[tree[name] for tree in trees]) for name in first}
-    if hasattr(first, "__dict__") and not hasattr(first, "shape"):
-        twin = object.__new__(type(first))
-        twin.__dict__.update({n: _mapped(function, *[vars(tree)[n] for tree in trees]) for n in vars(first)})
-        return twin
-    return function(*[np.asarray(tree) for tree in trees])
-
-
 def _piece(film: Any, begin: int, end: int) -> Any:
-    return _mapped(lambda array: array[begin:end].copy(), film)
+    return jax.tree.map(lambda array: array[begin:end].copy(), film)
 
 
 def _together(pieces: list[Any]) -> Any:
-    return _mapped(lambda *arrays: np.concatenate(arrays), *pieces)
+    return jax.tree.map(lambda *arrays: np.concatenate(arrays), *pieces)

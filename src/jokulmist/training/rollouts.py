@@ -17,7 +17,7 @@ from jokulmist.environments.simulator import Simulator, Told
 from jokulmist.errors import SettingError
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed
-from jokulmist.records.rollouts import Rollout, Tape, columns_of, save_rollouts
+from jokulmist.records.rollouts import Rollout, Tape, Taped, columns_of, save_rollouts
 from jokulmist.training.policy import Policy
 
 
@@ -89,6 +89,19 @@ def save_taped(
     return save_rollouts(path, tables, about)
 
 
+def taped_of(episode: Episode) -> Taped:
+    """An episode that was stepped by hand, decision by decision."""
+    description, tape = describe(episode.environment), Tape()
+    for k, moment in enumerate(episode.moments):
+        if k:
+            amounts = [t / w if w else 0.0 for t, w in zip(moment.terms, description.weights, strict=True)]
+            tape.did(moment.action, amounts, moment.measures)
+        observation = moment.observation
+        row = description.spec.flat({name: observation[name] for name in observation.keys()})  # noqa: SIM118
+        tape.saw(row, {c.name: observation[c.name] for c in description.spec.images}, state_values(moment.state))
+    return tape.closed(episode.moments[-1].held)
+
+
 def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Path:
     """Keep an episode that was stepped by hand, as training and evaluation keep theirs: one Parquet file.
 
@@ -102,17 +115,7 @@ def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Pa
     """
     if not episode.steps:
         raise SettingError("nothing was decided yet; act at least once before saving.")
-    description, tape, before = describe(episode.environment), Tape(), None
-    for moment in episode.moments:
-        if before is not None:
-            weights = description.weights
-            amounts = [t / w if w else 0.0 for t, w in zip(moment.terms, weights, strict=True)]
-            tape.did(moment.action, amounts, moment.measures)
-        observation = moment.observation
-        row = description.spec.flat({name: observation[name] for name in observation.keys()})  # noqa: SIM118
-        tape.saw(row, {c.name: observation[c.name] for c in description.spec.images}, state_values(moment.state))
-        before = moment
-    return save_taped(Path(path), episode.environment, [(episode.seed, tape.closed(before.held if before else 0))], run)
+    return save_taped(Path(path), episode.environment, [(episode.seed, taped_of(episode))], run)
 
 
 def follow(rollout: Rollout, environment: Environment) -> float:

@@ -15,6 +15,7 @@ from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.records.rollouts import ROLLOUTS, Rollout, read_rollouts, rollout_of
 from jokulmist.training.evaluation import evaluate
 from jokulmist.training.policy import Policy
+from jokulmist.training.rollouts import taped_of
 from jokulmist.training.run import Run
 
 UNTRAINED = "0"
@@ -80,31 +81,16 @@ def _scene(title: str, rollout: Rollout, environment: Environment) -> Scene:
 
 def _simulated(policy: Policy | str, environment: Simulator, seed: int, title: str) -> Scene:
     """A simulator is looked at while it is played: afterwards there is nothing to look at."""
-    from jokulmist.records.rollouts import Tape
-
-    description = describe(environment)
-    episode = environment.episode(seed)
+    action_of, episode = describe(environment).action, environment.episode(seed)
     draw = PlainDraw(Noise(seed, 1, Domain.EVALUATION, (0,)), Stream.PLAY)
-    tape, images = Tape(), [episode.image()]
-
-    def saw() -> None:
-        row = description.spec.flat({name: episode.observation[name] for name in episode.observation.keys()})  # noqa: SIM118
-        tape.saw(row, {c.name: episode.observation[c.name] for c in description.spec.images}, {})
-
-    saw()
+    images = [episode.image()]
     while not episode.over:
         if isinstance(policy, Policy):
-            action = description.action.own(policy.choose(episode.observation, legal=episode.legal))
+            episode.act(policy.choose(episode.observation, legal=episode.legal))
         else:
-            action = description.action.random(draw.at(episode.steps, 0), episode.mask or None)
-        episode.act(action)
-        weights = description.weights
-        amounts = [t / w if w else 0.0 for t, w in zip(episode.terms.values(), weights, strict=True)]
-        tape.did(action, amounts, list(episode.measures.values()))
-        saw()
+            episode.act(action_of.random(draw.at(episode.steps, 0), episode.mask or None))
         images.append(episode.image())
-    held = sum(1 << description.closings.index(name) for name in episode.held)
-    rollout = rollout_of(description, tape.closed(held), title, 0)
+    rollout = rollout_of(describe(environment), taped_of(episode), title, 0)
     return Scene(title, rollout, [], [] if images[0] is None else images)
 
 

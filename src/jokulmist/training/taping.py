@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 
@@ -19,7 +19,6 @@ from jokulmist.records.rollouts import ROLLOUTS, Tape, Taped
 from jokulmist.training.rollouts import Draws, save_taped, state_values
 
 COPY = 0
-WRITE_SECONDS = 5.0
 
 
 @dataclass(frozen=True)
@@ -38,16 +37,6 @@ class Recorded:
     decisions: int
     taped: Taped
     number: int | None = None
-
-
-class Follows(Protocol):
-    """A loop that can be told to follow its first copy."""
-
-    def follow_first(self, every: int) -> None: ...
-
-    def followed(self) -> list[Recorded]:
-        """The episodes of the first copy that closed since the last call."""
-        ...
 
 
 class Follower:
