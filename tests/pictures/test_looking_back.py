@@ -227,4 +227,9 @@ def test_an_episode_by_hand_is_kept_like_any_other(tmp_path):
     assert rollout.table["action"].dropna().tolist() == ["hold", "half", "full"]
     assert rollout.total == pytest.approx(episode.total, rel=1e-5)
     assert rollout.closed_by is None
+    unpaid = jm.gallery.Tarn(weights={"sales": 0.0}).episode(seed=5)
+    unpaid.act("full")
+    kept = jm.read_rollouts(jm.save_rollout(unpaid, tmp_path / "unpaid.parquet"))[0]
+    assert kept.total == unpaid.total
+    assert kept.table["sales"].iloc[0] > 0.0  # a term that counts for nothing is recorded
     assert pd.read_parquet(path)["level"].iloc[-1] == pytest.approx(episode.observation.level, rel=1e-6)

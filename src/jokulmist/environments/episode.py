@@ -37,16 +37,18 @@ class Moment:
     grips: tuple[Any, ...] = ()
     advances: int = 0
     action: Any = None
+    amounts: tuple[float, ...] = ()
 
 
 class Advanced(NamedTuple):
-    """What some advances led to: weighted terms summed up over them, measures since the episode began."""
+    """What some advances led to: terms summed up over them, weighted and (`amounts`) not, measures since the episode began."""
 
     state: State
     terms: tuple[float, ...]
     measures: tuple[float, ...]
     held: int
     advances: int
+    amounts: tuple[float, ...]
 
 
 class Episode:
@@ -95,7 +97,7 @@ class Episode:
         self._reseed(self.seed)
         state = self._stepper.begin(self._first_begin.at(0, 0))
         zeros = (0.0,) * len(self._description.terms)
-        first = Advanced(state, zeros, (0.0,) * len(self._description.measures), 0, 0)
+        first = Advanced(state, zeros, (0.0,) * len(self._description.measures), 0, 0, zeros)
         if self._description.gated:
             first = self._waited(first, self._first_wait.at(0, 0))
             if first.held:
@@ -169,14 +171,15 @@ class Episode:
         if grips.modifiers:
             own = plain_form(own)
         every = self._description.decide_every
-        gone = Advanced(now.state, (0.0,) * len(step.weights), now.measures, 0, now.advances)
+        none = (0.0,) * len(step.weights)
+        gone = Advanced(now.state, none, now.measures, 0, now.advances, none)
         for j in range(every):
             gone = self._once(gone, own, self._advance.at(now.steps * every + j, 0))
             if gone.held:
                 break
         if self._description.gated and not gone.held:
             gone = self._waited(gone, self._wait.at(now.steps, 0))
-        after, terms, measures, held, advances = gone
+        after, terms, measures, held, advances, amounts = gone
         steps = now.steps + 1
         memories, observation = self._observed(
             after,
@@ -199,6 +202,7 @@ class Episode:
                 grips=kept,
                 advances=advances,
                 action=decided,
+                amounts=amounts,
             )
         )
 
@@ -208,11 +212,12 @@ class Episode:
         before = step.cleared(gone.state)
         after = step.advance(before, own, draw)
         advances = gone.advances + 1
-        given = zip(step.weights, step.reward_terms(before, own, after), strict=True)
-        terms = tuple(so_far + w * t for so_far, (w, t) in zip(gone.terms, given, strict=True))
+        given = step.reward_terms(before, own, after)
+        terms = tuple(so_far + w * t for so_far, w, t in zip(gone.terms, step.weights, given, strict=True))
+        amounts = tuple(so_far + t for so_far, t in zip(gone.amounts, given, strict=True))
         measured = zip(self._description.measures, gone.measures, step.measured(before, own, after), strict=True)
         measures = tuple(combined(m.over, so_far, value, advances) for m, so_far, value in measured)
-        return Advanced(after, terms, measures, step.held(before, own, after, advances), advances)
+        return Advanced(after, terms, measures, step.held(before, own, after, advances), advances, amounts)
 
     def _waited(self, gone: Advanced, key: PlainDraw) -> Advanced:
         """Advances on which nobody is asked."""

@@ -94,8 +94,7 @@ def taped_of(episode: Episode) -> Taped:
     description, tape = describe(episode.environment), Tape()
     for k, moment in enumerate(episode.moments):
         if k:
-            amounts = [t / w if w else 0.0 for t, w in zip(moment.terms, description.weights, strict=True)]
-            tape.did(moment.action, amounts, moment.measures)
+            tape.did(moment.action, moment.amounts, moment.measures)
         observation = moment.observation
         row = description.spec.flat({name: observation[name] for name in observation.keys()})  # noqa: SIM118
         tape.saw(row, {c.name: observation[c.name] for c in description.spec.images}, state_values(moment.state))
