@@ -16,6 +16,7 @@ from jokulmist.records.files import shortened
 from jokulmist.records.rollouts import ROLLOUTS
 from jokulmist.training.keeping import Kept, kept_in
 from jokulmist.training.listing import is_alive
+from jokulmist.training.plans import Plan
 from jokulmist.training.run import Run
 from jokulmist.training.session import Session, chosen_lane
 from jokulmist.training.showing import LiveLine, Show, Silent
@@ -67,14 +68,23 @@ def resume(
         raise SettingError(
             f"{path} is done. Say how much more, e.g. `{counted}={(getattr(plan.training, counted) or 2) // 2}`."
         )
-    kept, words = kept_in(path)
-    compiled, why = chosen_lane(plan) if origin["lane"] == "compiled" else (False, "")
-    if origin["lane"] == "compiled" and not compiled:
-        raise SettingError(f"the run was trained compiled, and now it could not be: {why}")
     origin["more_steps"] = int(origin.get("more_steps", 0)) + steps
     origin["more_episodes"] = int(origin.get("more_episodes", 0)) + episodes
     if "ended_by" in origin:  # what ended it would end it again at once
         plan = replace(plan, training=plan.training.changed(stop_when=None))
+    if show is None:
+        show = LiveLine() if sys.stderr.isatty() else Silent()
+    return go_on(path, origin, plan.for_seed(run.seed), show, command or sys.argv)
+
+
+def go_on(
+    path: Path, origin: dict[str, Any], plan: Plan, show: Show, command: list[str], until: int | None = None
+) -> Run:
+    """Go on with the run in a folder from its newest checkpoint, by a plan for its seed, up to some decisions."""
+    kept, words = kept_in(path)
+    compiled, why = chosen_lane(plan) if origin["lane"] == "compiled" else (False, "")
+    if origin["lane"] == "compiled" and not compiled:
+        raise SettingError(f"the run was trained compiled, and now it could not be: {why}")
     origin.pop("ended_by", None)
     origin.pop("failure", None)
     decisions = 0 if kept is None else kept.state["decisions"]
@@ -83,14 +93,12 @@ def resume(
         {
             "at": decisions,
             "time": files.now().isoformat(timespec="seconds"),
-            "command": command or sys.argv,
+            "command": command,
             "versions": files.versions(),
             "new_episodes": isinstance(plan.environment, Simulator),
         },
     ]
     _cut_back(path, kept)
-    if show is None:
-        show = LiveLine() if sys.stderr.isatty() else Silent()
     for word in words:
         show.say(word)
     show.say(
@@ -98,7 +106,8 @@ def resume(
         if kept
         else f"{path.name} begins anew: it had no checkpoint"
     )
-    return Session(plan.for_seed(run.seed), run.seed, compiled, why, path, show, command or [], kept, origin).run()
+    seed = plan.training.seeds[0]
+    return Session(plan, seed, compiled, why, path, show, command, kept, origin, until).run()
 
 
 def _refuse_running(path: Path, origin: dict[str, Any]) -> None:

@@ -88,7 +88,7 @@ class Session:
     origin : dict, optional
         Of a run that goes on.
     until : int, optional
-        Decisions at which it ends, whatever the plan says.
+        Decisions at which it halts before the end that is planned; it can be gone on with.
     more : dict, optional
         ``more_steps`` and ``more_episodes`` beyond the plan.
     of : str, optional
@@ -199,7 +199,8 @@ class Session:
             return -(-whole // per_update) * per_update
 
         last = turns(planned.last_step) if planned.last_step is not None else sys.maxsize
-        last = last if self.until is None else min(last, self.until // copies)
+        planned_last = last
+        last = last if self.until is None else min(last, turns(self.until))
         report = turns(max(1, planned.steps // REPORTS)) if planned.steps is not None else None
         every = self.training.evaluate_every
         evaluation = None if every is None else turns(every)
@@ -250,7 +251,8 @@ class Session:
                     checkpointed = time.perf_counter()
             if done:
                 break
-        return "stopped" if self.stop else "done"
+        halted = self.until is not None and last < planned_last and not self.why
+        return "stopped" if self.stop or halted else "done"
 
     def _checkpoint(self, loop: Loop) -> None:
         """Keep all that is needed to go on from here."""

@@ -11,7 +11,7 @@ from jokulmist.agents.protocol import Agent
 from jokulmist.environments.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
-from jokulmist.training import side_by_side
+from jokulmist.training import crew, side_by_side
 from jokulmist.training.plans import Plan, Training
 from jokulmist.training.run import Run, Runs
 from jokulmist.training.session import Session, chosen_lane, run_folder
@@ -166,7 +166,7 @@ def train_plan(
 ) -> Runs:
     """Train a plan, one run a seed; see `train`."""
     show = show or Silent()
-    if side_by_side.READING:
+    if crew.READING:
         raise SettingError(
             "a worker process that reads this file would train, too. Put the training under "
             '`if __name__ == "__main__":`, and several seeds go side by side.'
@@ -178,11 +178,11 @@ def train_plan(
     for own_name in names.values():  # before the first is trained, not when its turn has come
         if folder is not None and own_name is not None and (folder / own_name).exists():
             raise SettingError(f"there is a run {folder / own_name} already. Choose another `name`, or leave it out.")
-    count = min(len(seeds), side_by_side.usual_workers() if workers is None else checked_workers(workers))
-    if folder is not None and count > 1 and side_by_side.can_travel(plan):
+    count = min(len(seeds), crew.usual_workers() if workers is None else checked_workers(workers))
+    if folder is not None and count > 1 and crew.can_travel(plan):
         try:
             return side_by_side.train_seeds(plan, folder, names, show, command or [], count)
-        except side_by_side.CannotTravel as reason:
+        except crew.CannotTravel as reason:
             show.say(f"one seed after another, because {reason}")
     runs: list[Run] = []
     compiled, why = chosen_lane(plan)

@@ -1,4 +1,4 @@
-"""A worker process of `side_by_side.py`: reads a plan, then trains the seeds that it is given, one after another."""
+"""A worker process of `crew.py`: does the jobs that it is given, one after another, and keeps what it compiled."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ import signal
 import sys
 import threading
 import traceback
+from collections.abc import Iterator
 from dataclasses import asdict
-from pathlib import Path
 from typing import Any, TextIO
 
 from jokulmist.errors import JokulmistError
-from jokulmist.training import side_by_side
+from jokulmist.training import crew
 
 BUSY = threading.Event()
 
@@ -23,21 +23,23 @@ class Told:
 
     def __init__(self, out: TextIO) -> None:
         self._out = out
+        self.ending = ""
 
     def send(self, kind: str, **more: Any) -> None:
         self._out.write(json.dumps({"kind": kind, **more}) + "\n")
         self._out.flush()
 
-    def begin(self, title: str) -> None: ...
+    def begin(self, title: str) -> None:
+        self.ending = ""
 
     def update(self, standing: Any) -> None:
-        self.send("update", standing=asdict(standing))
+        self.send("standing", standing=asdict(standing))
 
     def say(self, text: str) -> None:
         self.send("say", text=text)
 
     def end(self, text: str) -> None:
-        self.send("end", text=text)
+        self.ending = text
 
 
 def main() -> None:
@@ -45,7 +47,7 @@ def main() -> None:
     # What a researcher's code prints belongs beside the talk, not into the answers.
     out = os.fdopen(os.dup(1), "w", encoding="utf-8")
     os.dup2(2, 1)
-    side_by_side.IN_WORKER = True
+    crew.IN_WORKER = True
     told = Told(out)
     first = json.loads(sys.stdin.readline())
     sys.path[:] = [*first["modules"], *[place for place in sys.path if place not in first["modules"]]]
@@ -53,21 +55,22 @@ def main() -> None:
     if first["core"] is not None and hasattr(os, "sched_setaffinity"):
         os.sched_setaffinity(0, {first["core"]})
     try:
-        from jokulmist.training.plans import plan_of
+        from jokulmist.training.jobs import Plans
 
-        side_by_side.READING = True
-        plan = plan_of(first["plan"])
-        side_by_side.READING = False
+        plans = Plans()
+        crew.READING = True
+        plans.of(first["plan"])
+        crew.READING = False
     except BaseException as failure:
         told.send("failed", error=type(failure).__name__, text=str(failure) or type(failure).__name__)
         return
     told.send("ready")
     for message in _messages():
-        _train(plan, message, told)
+        _work(plans, message["job"], told)
 
 
-def _messages() -> Any:
-    """The seeds to train, as they come; if the input ends while one is trained, whoever asked has gone."""
+def _messages() -> Iterator[dict[str, Any]]:
+    """The jobs, as they come; if the input ends while one is done, whoever asked has gone."""
     waiting: list[dict[str, Any]] = []
     ready = threading.Condition()
     ended = False
@@ -96,26 +99,29 @@ def _messages() -> Any:
         yield message
 
 
-def _train(plan: Any, message: dict[str, Any], told: Told) -> None:
-    from jokulmist.training.session import Session, chosen_lane
+def _work(plans: Any, asked: dict[str, Any], told: Told) -> None:
+    from jokulmist.training.jobs import Job, work
 
-    seed = message["seed"]
-    answer: dict[str, Any] = {"kind": "done"}
+    job = Job(**asked)
+    told.ending = ""
+    answer: dict[str, Any] = {"kind": "done", "result": {}}
     try:
-        compiled, why = chosen_lane(plan)
-        if why:
-            told.say(why)
-        path = Path(message["path"])
-        Session(plan.for_seed(seed), seed, compiled, why, path, told, message["command"]).run()
+        answer["result"] = work(job, told, plans.of)
+        answer["text"] = told.ending
     except JokulmistError as failure:
         answer = {"kind": "failed", "error": type(failure).__name__, "text": str(failure)}
     except KeyboardInterrupt:
         pass
     except Exception as failure:
-        answer = {"kind": "failed", "error": "JokulmistError", "text": f"{type(failure).__name__}: {failure}"}
+        answer = {"kind": "failed", "error": "JokulmistError", "text": told_of(failure)}
         traceback.print_exc()
     BUSY.clear()  # before the answer: whoever hears the last one closes the input
     told.send(**answer)
+
+
+def told_of(failure: BaseException) -> str:
+    """A failure in words."""
+    return f"{type(failure).__name__}: {failure}".rstrip(": ")
 
 
 if __name__ == "__main__":

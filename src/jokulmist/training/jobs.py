@@ -1,0 +1,136 @@
+"""A job: one run to train on from where it stands, up to some decisions, and to score then.
+
+It holds nothing but text and numbers, so that it can travel to another process or machine. Doing it twice, or after it was
+broken off, gives the same: a run's folder says how far it is.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+from typing import Any, Protocol
+
+from jokulmist.records import folder as files
+from jokulmist.records.files import read_json
+from jokulmist.training.plans import Plan, plan_of
+from jokulmist.training.resuming import go_on
+from jokulmist.training.run import Run
+from jokulmist.training.scoring import Score, score_of
+from jokulmist.training.session import Session, chosen_lane
+from jokulmist.training.showing import Show, Standing
+
+
+@dataclass(frozen=True)
+class Job:
+    """One run's work.
+
+    Parameters
+    ----------
+    plan : dict
+        As plan.toml holds it.
+    seed : int
+    path : str
+        The run's folder.
+    command : list of str
+    until : int, optional
+        Decisions at which it halts.
+    score : dict, optional
+        What `Score` takes; nothing is scored without.
+    """
+
+    plan: Mapping[str, Any]
+    seed: int
+    path: str
+    command: list[str]
+    until: int | None = None
+    score: Mapping[str, Any] | None = None
+
+    def written(self) -> dict[str, Any]:
+        """As JSON holds it."""
+        return asdict(self)
+
+
+@dataclass(frozen=True)
+class Heard:
+    """What a worker said: ``kind`` is ``standing``, ``say``, ``done`` or ``failed``."""
+
+    kind: str
+    tag: Any
+    standing: Standing | None = None
+    text: str = ""
+    error: str = ""
+    result: Mapping[str, Any] | None = None
+
+
+class Hands(Protocol):
+    """Whoever does jobs: worker processes here, a cluster, or this process."""
+
+    count: int
+
+    def free(self) -> bool:
+        """Whether another job can be given now."""
+        ...
+
+    def give(self, tag: Any, job: Job) -> None: ...
+
+    def hear(self, timeout: float) -> Heard | None:
+        """The next word of a worker, or None after so many seconds."""
+        ...
+
+    def stop(self) -> None:
+        """Ask all that is at work to save what it has and end."""
+        ...
+
+    def close(self) -> None: ...
+
+
+class Plans:
+    """Plans that were read; the last few are kept, so that what hangs on their objects is made once."""
+
+    def __init__(self, most: int = 8) -> None:
+        self._kept: dict[str, Plan] = {}
+        self._most = most
+
+    def of(self, written: Mapping[str, Any]) -> Plan:
+        key = json.dumps(written, sort_keys=True)
+        if key not in self._kept:
+            self._kept[key] = plan_of(written)
+            if len(self._kept) > self._most:
+                del self._kept[next(iter(self._kept))]
+        return self._kept[key]
+
+
+def work(job: Job, show: Show, plans: Callable[[Mapping[str, Any]], Plan] = plan_of) -> dict[str, Any]:
+    """Do a job.
+
+    Returns
+    -------
+    dict
+        ``decisions``, ``episodes``, ``seconds``, ``status`` of the run, and its ``score`` where it was asked for.
+    """
+    path = Path(job.path)
+    plan = plans(job.plan).for_seed(job.seed)
+    origin = read_json(path / files.ORIGIN) if files.is_run(path) else None
+    if origin is None:
+        path.mkdir(parents=True, exist_ok=True)
+        compiled, why = chosen_lane(plan)
+        if why:
+            show.say(why)
+        run = Session(plan, job.seed, compiled, why, path, show, job.command, until=job.until).run()
+    elif _came_far_enough(origin, job.until):
+        run = Run.open(path)
+    else:
+        run = go_on(path, origin, plan, show, job.command, job.until)
+    found = {name: run.origin.get(name) for name in ("decisions", "episodes", "seconds", "status")}
+    stopped = run.status == "stopped" and not _came_far_enough(run.origin, job.until)
+    if job.score is not None and not stopped:
+        found["score"] = score_of(run, replace(Score(), **job.score))
+    return found
+
+
+def _came_far_enough(origin: Mapping[str, Any], until: int | None) -> bool:
+    if origin["status"] == "done":
+        return True
+    return until is not None and origin["status"] == "stopped" and int(origin.get("decisions", 0)) >= until
