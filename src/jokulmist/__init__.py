@@ -98,6 +98,8 @@ _WHERE: dict[str, str] = {
     "save_replay": "pictures.replay",
     "save_report": "pictures.report.page",
     "plot_grid": "pictures.grid",
+    "compare": "studies.comparing",
+    "Comparison": "studies.comparing",
     "JokulmistError": "errors",
 }
 _MODULES = ("errors", "gallery")

@@ -242,6 +242,45 @@ def replay(
 
 
 @app.command()
+def compare(
+    runs: Annotated[list[Path], typer.Argument(metavar="RUN...", help="Folders of runs, or folders that hold runs.")],
+    by: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(
+            metavar="SECTION.NAME", help="The setting that makes the groups; may be repeated. Else all that differ."
+        ),
+    ] = None,
+    score: Annotated[
+        str, typer.Option(help="evaluation (of the last policy), return (of the last 100 episodes), or a measure.")
+    ] = "evaluation",
+    over: Annotated[str, typer.Option(help="Draw the curves over steps, episodes or seconds.")] = "steps",
+    level: Annotated[Optional[float], typer.Option(help="The score from which on a seed has learned.")] = None,  # noqa: UP045
+    against: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(metavar="GROUP", help="Hold every other group against this one only."),
+    ] = None,
+    weights: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(metavar="TERM=WEIGHT", help="Judge all by these weights; `declared` for the environment's own."),
+    ] = None,
+    episodes: Annotated[int, typer.Option(help="Evaluation episodes of each run.")] = 100,
+    seed: Annotated[int, typer.Option(help="Of the evaluation episodes.")] = 1,
+    to: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(metavar="FILE", help="The figure, as .pdf, .svg or .png; else comparison.png beside the runs."),
+    ] = None,
+    json: AsJson = False,
+) -> None:
+    """Lay groups of runs side by side: curves and a table with intervals, and which groups differ by more than luck.
+
+    Example:  jokulmist compare runs/ferry-ppo-* --by agent.entropy_bonus --to entropy.pdf
+    """
+    from jokulmist.command.comparing import compare as work
+
+    work(runs, by or [], score, over, level, against, weights or [], episodes, seed, to, json)
+
+
+@app.command()
 def report(
     runs: Annotated[list[Path], typer.Argument(metavar="RUN...", help="Folders of runs.")],
     to: Annotated[

@@ -50,9 +50,9 @@ def train(
 
 def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
     """What would be run, from a short trial in memory."""
+    from jokulmist.training.crew import usual_workers
     from jokulmist.training.session import chosen_lane
     from jokulmist.training.showing import duration
-    from jokulmist.training.crew import usual_workers
     from jokulmist.training.train import train_plan
 
     training = plan.training

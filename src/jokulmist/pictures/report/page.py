@@ -20,6 +20,8 @@ from jokulmist.training.evaluation import Evaluation, levels
 from jokulmist.training.listing import row_of
 from jokulmist.training.run import Run
 from jokulmist.training.scenes import Scene, played_scene, untrained
+from jokulmist.training.settings import differing as names_differing
+from jokulmist.training.settings import flat
 from jokulmist.training.showing import duration
 
 MOST_LOG = 60
@@ -109,7 +111,11 @@ def _told(run: Run, known: dict[str, Evaluation], replays: bool, say: Say) -> di
         "status": origin.get("status", "?"),
         "ended_by": origin.get("ended_by") or origin.get("failure") or "",
         "took": duration(float(origin.get("seconds") or 0.0)),
-        "plan": [(section, _flat(values)) for section, values in plan.items() if isinstance(values, dict)],
+        "plan": [
+            (section, [(name, str(value)) for name, value in flat(values).items()])
+            for section, values in plan.items()
+            if isinstance(values, dict)
+        ],
         "again": f"jokulmist redo {run.path}",
         "origin": _origin(origin),
         "command": " ".join(origin.get("command") or []),
@@ -122,16 +128,6 @@ def _told(run: Run, known: dict[str, Evaluation], replays: bool, say: Say) -> di
         "replays": _replays(run, say) if replays else [],
         "log": "\n".join([*cut, *lines[-MOST_LOG:]]),
     }
-
-
-def _flat(values: Any, prefix: str = "") -> list[tuple[str, str]]:
-    found: list[tuple[str, str]] = []
-    for name, value in values.items():
-        if isinstance(value, dict):
-            found.extend(_flat(value, f"{prefix}{name}."))
-        else:
-            found.append((f"{prefix}{name}", str(value)))
-    return found
 
 
 def _origin(origin: dict[str, Any]) -> list[tuple[str, str]]:
@@ -147,14 +143,10 @@ def _origin(origin: dict[str, Any]) -> list[tuple[str, str]]:
 
 def differing(runs: list[Run]) -> list[dict[str, str]]:
     """The settings in which runs differ, one row a run."""
-    flat = [dict(_flat(run.written_plan)) for run in runs]
-    names = sorted({name for settings in flat for name in settings if name != "training.seeds"})
-    names = [name for name in names if len({settings.get(name, "") for settings in flat}) > 1]
-    return (
-        [{"run": run.name, **{n: s.get(n, "") for n in names}} for run, s in zip(runs, flat, strict=True)]
-        if names
-        else []
-    )
+    plans = [flat(run.written_plan) for run in runs]
+    names = sorted(names_differing(plans, beside=("training.seeds",)))
+    rows = [{"run": run.name, **{n: str(s.get(n, "")) for n in names}} for run, s in zip(runs, plans, strict=True)]
+    return rows if names else []
 
 
 def _replays(run: Run, say: Say) -> list[dict[str, Any]]:

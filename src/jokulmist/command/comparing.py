@@ -1,0 +1,115 @@
+"""The command that lays runs side by side."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from jokulmist.command.printing import print_json, print_table
+from jokulmist.errors import LookupFailed, SettingError
+
+MOST_PAIRS = 15
+
+
+def compare(
+    paths: list[Path], by: list[str], score: str, over: Any, level: float | None, against: str | None, weights: list[str],
+    episodes: int, seed: int, to: Path | None, json: bool,
+) -> None:  # fmt: skip
+    from jokulmist.command.waiting import telling
+    from jokulmist.records.folder import is_run
+    from jokulmist.studies.comparing import compare as work
+
+    runs = runs_at(paths)
+    with telling() as say:
+        found = work(
+            runs, by=by or None, score=score, over=over, level=level, against=against, weights=_weights(weights), episodes=episodes,
+            seed=seed, say=say,
+        )  # fmt: skip
+        say("drawing")
+        target = to or (paths[0].parent if is_run(paths[0]) else paths[0]) / "comparison.png"
+        saved = found.save(target)
+    if json:
+        print_json({**found.as_json(), "files": [str(path) for path in saved]})
+        return
+    show(found)
+    typer.echo(f"\n{saved[0]} shows the curves; the numbers are beside it, in {len(saved) - 1} CSV files.", err=True)
+
+
+def show(found: Any) -> None:
+    """The groups, the pairs, and what there is to say of them."""
+    from jokulmist.studies.statistics import ALPHA
+
+    columns = {"group": "group", "seeds": "seeds", "score": "interquartile_mean", "low": "95_%_from", "high": "to",
+               "median": "median", "sd": "sd", "learned": "learned", "area": "area"}  # fmt: skip
+    rows = []
+    for row in found.table.to_dict("records"):
+        shown = {title: row[name] for name, title in columns.items()}
+        shown["learned"] = "-" if math.isnan(row["learned"]) else f"{row['learned']:.0%}"
+        rows.append(shown)
+    by = f" by {', '.join(found.by)}" if found.by else ""
+    typer.echo(f"Final {found.value} of each seed, {len(rows)} groups{by}\n")
+    print_table(rows)
+    if found.level is not None:
+        typer.echo(f"learned: share of seeds at {found.level:.4g} or above. area: mean height of the curve.")
+    pairs = found.pairs.sort_values("p_holm", kind="stable").to_dict("records")
+    typer.echo(
+        f"\nPermutation test over seeds, {ALPHA:.0%}, Holm-corrected over {len(pairs)} pair{'s' if len(pairs) > 1 else ''}\n"
+    )
+    shown_pairs = [
+        {
+            "first": row["first"],
+            "second": row["second"],
+            "difference": row["difference"],
+            "first_beats_second": f"{row['chance']:.0%}",
+            "95_%": "-" if math.isnan(row["low"]) else f"{row['low']:.0%} to {row['high']:.0%}",
+            "p": "-" if math.isnan(row["p_holm"]) else f"{row['p_holm']:.3f}",
+            "verdict": row["verdict"],
+            "more_seeds": "" if row["verdict"] == "different" else _more(row["more_seeds"]),
+        }
+        for row in pairs[:MOST_PAIRS]
+    ]
+    print_table(shown_pairs)
+    if len(pairs) > MOST_PAIRS:
+        typer.echo(f"... and {len(pairs) - MOST_PAIRS} more pairs, in the CSV file")
+    for note in found.notes:
+        typer.echo(f"* {note}.")
+
+
+def _more(seeds: float) -> str:
+    return "over 1000" if math.isnan(seeds) else f"about {seeds:.0f}"
+
+
+def runs_at(paths: list[Path]) -> Any:
+    """The runs in some folders: a run's own, or one that holds runs."""
+    from jokulmist.records.folder import is_run
+    from jokulmist.training.run import Run, Runs, runs_in
+
+    found = []
+    for path in paths:
+        if path.is_dir() and not is_run(path):
+            inside = list(runs_in(path))
+            if not inside:
+                raise LookupFailed(f"{path} is no run, and holds none. `jokulmist runs` lists the runs here.")
+            found.extend(inside)
+        else:
+            found.append(Run.open(path))
+    return Runs(found)
+
+
+def _weights(words: list[str]) -> dict[str, float] | None:
+    """What ``--weights`` says."""
+    found = {}
+    for word in words:
+        if word == "declared":
+            continue
+        name, _, value = word.partition("=")
+        try:
+            found[name] = float(value)
+        except ValueError:
+            raise SettingError(
+                f"`--weights` takes a reward term and its weight, e.g. `--weights flooding=-5`; got {word!r}."
+            ) from None
+    return found if words else None

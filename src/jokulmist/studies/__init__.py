@@ -1,0 +1,1 @@
+"""Several runs: comparing them, and searching for settings."""

@@ -1,0 +1,93 @@
+"""Which pairs of groups differ, by one test; and where it cannot say, how many more seeds it would take."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+
+from jokulmist.errors import LookupFailed, listed, nearest
+from jokulmist.studies import statistics as stat
+
+DIFFERENT, NOT_SHOWN, TOO_FEW = "different", "no difference shown", "too few seeds to say"
+DRAW_SEED = 20_011
+
+
+def judged_pairs(groups: Mapping[str, stat.Strata], against: str | None = None) -> list[dict[str, Any]]:
+    """Every pair of groups, or every pair with one of them: the difference, and whether the test tells it from luck.
+
+    Parameters
+    ----------
+    groups : dict of str to strata
+        The scores of each group, one array an environment.
+    against : str, optional
+        The group that each other is held against.
+
+    Returns
+    -------
+    list of dict
+        As the rows of `Comparison.pairs`.
+    """
+    if against is not None:  # the end of a label will do: the value alone
+        fits = [name for name in groups if name.endswith(f" {against}")]
+        against = fits[0] if against not in groups and len(fits) == 1 else against
+    if against is not None and against not in groups:
+        raise LookupFailed(f"there is no group {against!r}; there are {listed(groups)}.{nearest(against, groups)}")
+    names = list(combinations(groups, 2)) if against is None else [(n, against) for n in groups if n != against]
+    draw = np.random.default_rng(DRAW_SEED)
+    rows: list[dict[str, Any]] = []
+    for first, second in names:
+        ours, theirs = groups[first], groups[second]
+        fewest = min(sum(map(len, ours)), sum(map(len, theirs)))
+        able = fewest >= stat.FEWEST and min(map(len, [*ours, *theirs])) >= 1
+        low, high = stat.chance_interval(ours, theirs, draw)
+        rows.append(
+            {"first": first, "second": second, "difference": stat.difference_of_means(ours, theirs),
+             "chance": stat.chance_of_improvement(ours, theirs), "low": low, "high": high,
+             "p": stat.permutation_test(ours, theirs, draw) if able else math.nan}
+        )  # fmt: skip
+    decided = [k for k, row in enumerate(rows) if math.isfinite(row["p"])]
+    corrected = dict(zip(decided, stat.holm([rows[k]["p"] for k in decided]), strict=True))
+    for k, row in enumerate(rows):
+        ours, theirs = groups[row["first"]], groups[row["second"]]
+        row["p_holm"] = corrected.get(k, math.nan)
+        # Holm's first step is the strictest: where even the most uneven deal could not pass it, no test can decide.
+        could = k in corrected and stat.least_p(ours, theirs) * len(decided) <= stat.ALPHA
+        row["verdict"] = DIFFERENT if row["p_holm"] <= stat.ALPHA else NOT_SHOWN if could else TOO_FEW
+        row["more_seeds"] = _more(row["verdict"], ours, theirs, len(rows))
+    return rows
+
+
+def _more(verdict: str, ours: stat.Strata, theirs: stat.Strata, pairs: int) -> float:
+    """Seeds a side that are still needed to find a difference such as this one four times in five."""
+    if verdict == DIFFERENT:
+        return 0.0
+    needed = stat.seeds_needed(stat.standardised(ours, theirs), pairs)
+    return math.nan if needed is None else float(max(needed - min(sum(map(len, ours)), sum(map(len, theirs))), 1))
+
+
+def said(pairs: list[dict[str, Any]], strata: Mapping[str, stat.Strata]) -> list[str]:
+    """What the verdicts come to, in words."""
+    words = []
+    few = [row for row in pairs if row["verdict"] == TOO_FEW]
+    if few:
+        smallest = min(sum(map(len, s)) for s in strata.values())
+        if smallest < stat.FEWEST:
+            why = (
+                f"{smallest} seed{'s' if smallest > 1 else ''} a side: with fewer than {stat.FEWEST} no test can decide"
+            )
+        else:
+            why = f"{smallest} seeds a side are too few for {len(pairs)} pairs at once (`against` shows fewer)"
+        words.append(f"too few seeds to say for {len(few)} of {len(pairs)} pairs: {why}")
+    open_ones = [row for row in pairs if row["verdict"] != DIFFERENT]
+    finite = [row for row in open_ones if math.isfinite(row["more_seeds"])]
+    if finite:
+        row = min(finite, key=lambda row: row["more_seeds"])
+        words.append(
+            f"{row['first']} and {row['second']}: about {row['more_seeds']:.0f} more seeds a side would be needed to find a difference "
+            f"such as the one seen ({row['difference']:+.3g}) four times in five"
+        )
+    return words
