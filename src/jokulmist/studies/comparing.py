@@ -243,7 +243,7 @@ def _scored(
     say: Say,
 ) -> list[dict[str, Any]]:
     """The final score of each run."""
-    rows = []
+    rows: list[dict[str, Any]] = []
     total = sum(len(group.runs) for group in grouping.groups)
     for group in grouping.groups:
         for environment, runs in group.strata.items():
