@@ -10,7 +10,7 @@ import sys
 
 import numpy as np
 
-from jokulmist.studies.statistics import chance_interval, interquartile_mean, interval, power_of
+from jokulmist.studies.statistics import attained, chance_interval, interquartile_mean, interval, power_of
 from jokulmist.studies.verdicts import DIFFERENT, judged_pairs
 
 SEEDS = (4, 5, 10, 20)
@@ -75,7 +75,7 @@ if __name__ == "__main__":
             }
             for effect in EFFECTS if kind is normal else ():
                 found = rate([said_different(draw, kind, seeds, 2, effect) for _ in range(times)])
-                one[f"found_{effect:g}_sd"] = {**found, "theory": power_of(effect, seeds)}
+                one[f"found_{effect:g}_sd"] = {**found, "theory": power_of(effect, seeds, attained(seeds))}
             told = ", ".join(f"{key.replace('_', ' ')} {value['rate']:.1%}" for key, value in one.items())
             print(f"{name}, {seeds} seeds: {told}", file=sys.stderr)
     print(json.dumps(results, indent=2))

@@ -100,6 +100,9 @@ _WHERE: dict[str, str] = {
     "plot_grid": "pictures.grid",
     "compare": "studies.comparing",
     "Comparison": "studies.comparing",
+    "tune": "studies.search",
+    "Search": "studies.search",
+    "among": "studies.space",
     "JokulmistError": "errors",
 }
 _MODULES = ("errors", "gallery")

@@ -151,18 +151,26 @@ def train(
 
 @app.command()
 def resume(
-    run: RunFolder,
+    run: Annotated[Path, typer.Argument(metavar="RUN", help="A run's folder, or a search's.")],
     steps: Annotated[int, typer.Option(help="So many decisions more than was planned.")] = 0,
     episodes: Annotated[int, typer.Option(help="So many episodes more than was planned.")] = 0,
+    workers: Annotated[Optional[int], typer.Option(help="Of a search: worker processes.")] = None,  # noqa: UP045
+    cluster: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(metavar="ADDRESS", help="Of a search: a Dask scheduler."),
+    ] = None,
     json: AsJson = False,
 ) -> None:
-    """Go on with a run that was stopped or killed, to the numbers of a run that was never stopped.
+    """Go on with a run, or a search, that was stopped or killed, to the numbers of one that was never stopped.
 
     Example:  jokulmist resume runs/tarn-qlearning-001      jokulmist resume runs/tarn-qlearning-001 --steps 100_000
     """
     from jokulmist.command.again import resume as work
+    from jokulmist.command.tuning import resume as go_on
+    from jokulmist.studies.candidates import is_search
 
-    raise typer.Exit(INTERRUPTED if work(run, steps, episodes, json) else DONE)
+    stopped = go_on(run, workers, cluster, json) if is_search(run) else work(run, steps, episodes, json)
+    raise typer.Exit(INTERRUPTED if stopped else DONE)
 
 
 @app.command()
@@ -278,6 +286,33 @@ def compare(
     from jokulmist.command.comparing import compare as work
 
     work(runs, by or [], score, over, level, against, weights or [], episodes, seed, to, json)
+
+
+@app.command()
+def tune(
+    plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to train, and in [tuning] how to search.")],
+    set_: Set = None,
+    folder: Folder = Path("runs"),
+    name: Annotated[Optional[str], typer.Option(help="The search's name; else the next free one.")] = None,  # noqa: UP045
+    workers: Annotated[Optional[int], typer.Option(help="Worker processes; else one a core.")] = None,  # noqa: UP045
+    cluster: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(metavar="ADDRESS", help="A Dask scheduler, whose workers do the work."),
+    ] = None,
+    dry: Annotated[bool, typer.Option("--dry", help="Say what would be run, with a forecast; train nothing.")] = False,
+    json: AsJson = False,
+) -> None:
+    """Search for settings. Ctrl-C ends it cleanly; `jokulmist resume FOLDER` goes on, also after it was killed.
+
+    Example:  jokulmist tune pond.toml --set tuning.method=halving --set tuning.candidates=27
+
+    A plan has, beside what train needs:  [tuning] method = "random", candidates = 24, score = "return"
+    [tuning.over] "agent.learning_rate" = { between = [1e-4, 1e-2], scale = "log" }
+    """
+    from jokulmist.command.tuning import tune as work
+
+    stopped = work(plan, set_ or [], folder, name, workers, cluster, dry, json)
+    raise typer.Exit(INTERRUPTED if stopped else DONE)
 
 
 @app.command()

@@ -48,11 +48,10 @@ def train(
     return any(run.status == "stopped" for run in runs)
 
 
-def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
-    """What would be run, from a short trial in memory."""
+def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
+    """What one run would take, from a short trial in memory."""
     from jokulmist.training.crew import usual_workers
     from jokulmist.training.session import chosen_lane
-    from jokulmist.training.showing import duration
     from jokulmist.training.train import train_plan
 
     training = plan.training
@@ -78,7 +77,7 @@ def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
         wanted = training.episodes * decisions / max(len(frame), 1)
     row_bytes = 12.0 * max(len(frame.columns), 8)
     disk = wanted / decisions * len(frame) * row_bytes
-    forecast = {
+    return {
         "environment": repr(plan.environment),
         "agent": repr(plan.agent),
         "runs": len(training.seeds),
@@ -89,6 +88,13 @@ def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
         "seconds_a_run": round(seconds * wanted / decisions, 1),
         "megabytes_a_run": round(disk / 1e6 + 0.3, 1),
     }
+
+
+def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
+    """What would be run, from a short trial in memory."""
+    from jokulmist.training.showing import duration
+
+    forecast = forecast_of(plan, folder, workers)
     if json:
         print_json(forecast)
         return

@@ -164,7 +164,13 @@ def settings_of(environment: Environment) -> tuple[dict[str, Any], dict[str, flo
 
 def varied(environment: Made, **parameters: Any) -> Made:
     """The same environment with some parameters changed."""
-    other = type(environment)(weights=environment.weights, **{**environment._given, **parameters})
+    return reweighted(environment, {}, **parameters)
+
+
+def reweighted(environment: Made, weights: Mapping[str, float], /, **parameters: Any) -> Made:
+    """The same environment with some weights of its reward terms, and some parameters, changed."""
+    weights = {**environment.weights, **weights}
+    other = type(environment)(weights=weights, **{**environment._given, **parameters})
     return _with_modifiers(other, environment._modifiers)
 
 

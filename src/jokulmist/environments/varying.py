@@ -23,6 +23,8 @@ class Between:
     low: float
     high: float
     scale: Scale = "even"
+    whole: bool = False
+    when: tuple[tuple[str, tuple[Any, ...]], ...] = ()
 
     def drawn(self, draw: Any) -> Any:
         """One value."""
@@ -32,15 +34,48 @@ class Between:
 
     def written(self) -> dict[str, Any]:
         """As it stands in a plan."""
-        found: dict[str, Any] = {"between": [self.low, self.high]}
-        return found if self.scale == "even" else {**found, "scale": self.scale}
+        found: dict[str, Any] = {"between": [int(v) if self.whole else v for v in (self.low, self.high)]}
+        if self.scale != "even":
+            found["scale"] = self.scale
+        return {**found, **({"whole": True} if self.whole else {}), **written_when(self.when)}
 
     def __repr__(self) -> str:
-        return f"between({self.low:g}, {self.high:g}{'' if self.scale == 'even' else ', scale=' + repr(self.scale)})"
+        more = "" if self.scale == "even" else f", scale={self.scale!r}"
+        more += ", whole=True" if self.whole else ""
+        return f"between({self.low:g}, {self.high:g}{more}{told_when(self.when)})"
 
 
-def between(low: float, high: float, *, scale: Scale = "even") -> Between:
+def read_when(when: Mapping[str, Any] | None) -> tuple[tuple[str, tuple[Any, ...]], ...]:
+    """A condition, as ``{"agent.use": ["DQN"]}`` or ``{"agent.use": "DQN"}``, in a form that can be hashed."""
+    if when is not None and (not isinstance(when, Mapping) or not all(isinstance(name, str) for name in when)):
+        raise SettingError(
+            f'`when` takes a dict of settings and values, e.g. `{{"agent.baseline": True}}`; got {when!r}.'
+        )
+    return tuple((n, tuple(v) if isinstance(v, (list, tuple)) else (v,)) for n, v in (when or {}).items())
+
+
+def written_when(when: tuple[tuple[str, tuple[Any, ...]], ...]) -> dict[str, Any]:
+    """A condition as it stands in a plan."""
+    return {"when": {name: list(values) for name, values in when}} if when else {}
+
+
+def told_when(when: tuple[tuple[str, tuple[Any, ...]], ...]) -> str:
+    return f", when={dict(when)!r}" if when else ""
+
+
+def between(
+    low: float, high: float, *, scale: Scale = "even", whole: bool = False, when: Mapping[str, Any] | None = None
+) -> Between:
     """A number between two bounds, evenly drawn, or evenly in its logarithm with ``scale="log"``.
+
+    Parameters
+    ----------
+    low, high : float
+    scale : {"even", "log"}
+    whole : bool
+        Whole numbers only, both bounds among them; for a search.
+    when : dict of str to value or list of values, optional
+        In a search: the setting matters only where others have these values, e.g. ``{"agent.use": "DQN"}``.
 
     Examples
     --------
@@ -55,7 +90,9 @@ def between(low: float, high: float, *, scale: Scale = "even") -> Between:
         raise SettingError(f'`scale` must be "even" or "log"; got {scale!r}.')
     if scale == "log" and low <= 0.0:
         raise SettingError(f'`scale="log"` needs bounds above 0; got {low!r}. Use `scale="even"`.')
-    return Between(float(low), float(high), scale)
+    if whole and not (float(low).is_integer() and float(high).is_integer()):
+        raise SettingError(f"`whole=True` needs bounds that are whole numbers; got {low!r} and {high!r}.")
+    return Between(float(low), float(high), scale, bool(whole), read_when(when))
 
 
 @dataclass(frozen=True)
@@ -224,6 +261,8 @@ class Varying:
             for name, how in self.vary.items():
                 if not isinstance(how, Between):
                     raise SettingError(f"`vary` of `{name}` must be `jm.between(low, high)`; got {how!r}.")
+                if how.whole or how.when:
+                    raise SettingError(f"`vary` of `{name}`: `whole` and `when` are for a search; got {how!r}.")
                 for end in (how.low, how.high):
                     known[name].checked(_as(known[name].default, end, name), f"{where}.{name}")
         elif self.vary is not None:

@@ -46,6 +46,12 @@ def interquartile_mean(scores: Any, axis: int = -1) -> Any:
     return stats.trim_mean(np.asarray(scores, np.float64), TRIM, axis=axis)
 
 
+def mean(scores: Any) -> Array:
+    """The mean along the last axis."""
+    found: Array = np.mean(scores, axis=-1)
+    return found
+
+
 def resampled(strata: Strata, draw: np.random.Generator, count: int = RESAMPLES) -> Array:
     """Scores drawn again with replacement within each stratum, shape ``(count, all scores)``."""
     parts = [np.asarray(s, np.float64)[draw.integers(0, len(s), (count, len(s)))] for s in strata]
@@ -193,6 +199,12 @@ def power_of(effect: float, seeds: int, alpha: float = ALPHA) -> float:
     return above + (below if math.isfinite(below) else 0.0)
 
 
+def attained(seeds: int, alpha: float = ALPHA) -> float:
+    """The level that the test really has with so many seeds a side: a few scores can be dealt in few ways only."""
+    ways = math.comb(2 * seeds, seeds)
+    return alpha if ways > ARRANGEMENTS else 2.0 * math.floor(alpha * ways / 2.0 + 1e-9) / ways
+
+
 def seeds_needed(effect: float, pairs: int = 1) -> int | None:
     """Seeds a side with which a difference of so many standard deviations is found four times in five.
 
@@ -214,11 +226,13 @@ def seeds_needed(effect: float, pairs: int = 1) -> int | None:
     if not math.isfinite(effect) or effect == 0.0:
         return fewest if math.isinf(effect) else None
     low, high = fewest, MOST_SEEDS
-    if power_of(abs(effect), high, alpha) < POWER:
+    if power_of(abs(effect), high, attained(high, alpha)) < POWER:
         return None
     while low < high:
         middle = (low + high) // 2
-        low, high = (low, middle) if power_of(abs(effect), middle, alpha) >= POWER else (middle + 1, high)
+        low, high = (
+            (low, middle) if power_of(abs(effect), middle, attained(middle, alpha)) >= POWER else (middle + 1, high)
+        )
     return low
 
 

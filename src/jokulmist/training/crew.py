@@ -77,6 +77,8 @@ class Crew:
         One of the plans to come: each worker reads it at once, so that one that cannot be read is told before any work.
     tries : int
         How often a job is begun whose worker process dies; the next try goes on from the run's last checkpoint.
+    pinned : bool
+        Each worker on a core of its own.
 
     Raises
     ------
@@ -84,8 +86,9 @@ class Crew:
         When a worker cannot read the plan.
     """
 
-    def __init__(self, count: int, plan: dict[str, Any], tries: int = 1) -> None:
+    def __init__(self, count: int, plan: dict[str, Any], tries: int = 1, pinned: bool = True) -> None:
         self.count = count
+        self._pinned = pinned
         self._plan = plan
         self._tries = tries
         self._messages: queue.Queue[tuple[Worker, dict[str, Any] | None]] = queue.Queue()
@@ -203,7 +206,7 @@ class Crew:
             {
                 "modules": [place for place in sys.path if place],
                 "folder": str(Path.cwd()),
-                "core": cores[number % len(cores)] if cores else None,
+                "core": cores[number % len(cores)] if cores and self._pinned else None,
                 "plan": self._plan,
             },
         )

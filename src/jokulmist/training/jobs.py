@@ -7,19 +7,25 @@ broken off, gives the same: a run's folder says how far it is.
 from __future__ import annotations
 
 import json
+import platform
+import time
 from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
 
+from jokulmist.errors import RecordError
 from jokulmist.records import folder as files
 from jokulmist.records.files import read_json
+from jokulmist.training.listing import is_alive
 from jokulmist.training.plans import Plan, plan_of
 from jokulmist.training.resuming import go_on
 from jokulmist.training.run import Run
-from jokulmist.training.scoring import Score, score_of
+from jokulmist.training.scoring import Score, interval_of, values_of
 from jokulmist.training.session import Session, chosen_lane
 from jokulmist.training.showing import Show, Standing
+
+FREE_SECONDS, POLL_SECONDS = 60.0, 0.2
 
 
 @dataclass(frozen=True)
@@ -67,7 +73,10 @@ class Heard:
 class Hands(Protocol):
     """Whoever does jobs: worker processes here, a cluster, or this process."""
 
-    count: int
+    @property
+    def count(self) -> int:
+        """How many jobs can be done at once."""
+        ...
 
     def free(self) -> bool:
         """Whether another job can be given now."""
@@ -93,6 +102,10 @@ class Plans:
         self._kept: dict[str, Plan] = {}
         self._most = most
 
+    def add(self, plan: Plan) -> None:
+        """Keep a plan that is at hand: its classes need not be found by name."""
+        self._kept[json.dumps(plan.written(), sort_keys=True)] = plan
+
     def of(self, written: Mapping[str, Any]) -> Plan:
         key = json.dumps(written, sort_keys=True)
         if key not in self._kept:
@@ -110,9 +123,10 @@ def work(job: Job, show: Show, plans: Callable[[Mapping[str, Any]], Plan] = plan
     dict
         ``decisions``, ``episodes``, ``seconds``, ``status`` of the run, and its ``score`` where it was asked for.
     """
+    began = time.perf_counter()
     path = Path(job.path)
     plan = plans(job.plan).for_seed(job.seed)
-    origin = read_json(path / files.ORIGIN) if files.is_run(path) else None
+    origin = _origin_once_free(path)
     if origin is None:
         path.mkdir(parents=True, exist_ok=True)
         compiled, why = chosen_lane(plan)
@@ -126,8 +140,24 @@ def work(job: Job, show: Show, plans: Callable[[Mapping[str, Any]], Plan] = plan
     found = {name: run.origin.get(name) for name in ("decisions", "episodes", "seconds", "status")}
     stopped = run.status == "stopped" and not _came_far_enough(run.origin, job.until)
     if job.score is not None and not stopped:
-        found["score"] = score_of(run, replace(Score(), **job.score))
+        values = values_of(run, replace(Score(), **job.score))
+        found["score"] = float(values.mean()) if len(values) else None
+        found["interval"] = interval_of(values)
+    found["took"] = round(time.perf_counter() - began, 3)
     return found
+
+
+def _origin_once_free(path: Path) -> dict[str, Any] | None:
+    """The record of a run that was begun; a process that was told to end may still be saving what it has."""
+    for _ in range(int(FREE_SECONDS / POLL_SECONDS)):
+        if not files.is_run(path):
+            return None
+        origin: dict[str, Any] = read_json(path / files.ORIGIN)
+        busy = origin["status"] == "running" and origin.get("process") != files.this_process()
+        if not busy or origin.get("host") != platform.node() or not is_alive(path, origin):
+            return origin
+        time.sleep(POLL_SECONDS)
+    raise RecordError(f"{path} is being trained by process {origin.get('process')}. Wait for it, or end it.")
 
 
 def _came_far_enough(origin: Mapping[str, Any], until: int | None) -> bool:

@@ -26,6 +26,7 @@ from jokulmist.training.stopping import written as written_stop
 
 NEEDED = ("environment", "agent", "training")
 SECTIONS = (*NEEDED, "vary", "curriculum")
+TUNING = "tuning"
 MOST_COPIES = 65_536
 
 
@@ -229,13 +230,21 @@ def read_plan(path: Path, changes: Sequence[str] = ()) -> Plan:
     SettingError, LookupFailed
         Where the file, a section, a name or a value is wrong.
     """
-    content = read_toml(path)
-    for change in changes:
-        _apply(content, change)
+    content = plan_content(path, changes)
+    # How to search is asked of `tune`; a plan that says it can be trained, too.
+    content.pop(TUNING, None)
     try:
         return plan_of(content, path.parent)
     except JokulmistError as wrong:
         raise type(wrong)(f"{path}: {wrong}") from None
+
+
+def plan_content(path: Path, changes: Sequence[str] = ()) -> dict[str, Any]:
+    """The sections of a TOML file, with changes as `read_plan` takes them."""
+    content = read_toml(path)
+    for change in changes:
+        _apply(content, change)
+    return content
 
 
 def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
@@ -280,7 +289,7 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
 def _apply(content: dict[str, Any], change: str) -> None:
     name, equals, text = change.partition("=")
     keys = name.strip().split(".")
-    if not equals or len(keys) < 2 or keys[0] not in SECTIONS or not all(keys):
+    if not equals or len(keys) < 2 or keys[0] not in (*SECTIONS, TUNING) or not all(keys):
         raise SettingError(
             f"`--set` takes a section, a setting and a value, e.g. `--set agent.exploration=0.1`; got {change!r}."
         )

@@ -83,7 +83,23 @@ def returns_under(frame: pd.DataFrame, weights: Mapping[str, float]) -> Array:
 
 
 def score_of(run: Run, asked: Score) -> float:
-    """A run's score; not a number where no episode closed.
+    """A run's score; not a number where no episode closed."""
+    values = values_of(run, asked)
+    return float(np.mean(values)) if len(values) else float("nan")
+
+
+def interval_of(values: Array) -> list[float] | None:
+    """The 95 % interval of the mean over episodes, by Student's t; None with fewer than two."""
+    from scipy import stats
+
+    if len(values) < 2:
+        return None
+    half = float(stats.t.ppf(0.975, len(values) - 1) * np.std(values, ddof=1) / np.sqrt(len(values)))
+    return [float(np.mean(values)) - half, float(np.mean(values)) + half]
+
+
+def values_of(run: Run, asked: Score) -> Array:
+    """What each of the episodes came to that a run is judged by.
 
     Raises
     ------
@@ -97,7 +113,7 @@ def score_of(run: Run, asked: Score) -> float:
     else:
         frame = final_episodes(run, asked.episodes, asked.seed)
         values = _weighted(run, frame, asked) if asked.by == EVALUATION else frame[asked.by].to_numpy(np.float64)
-    return float(np.mean(values)) if len(values) else float("nan")
+    return np.asarray(values, np.float64)
 
 
 def _weighted(run: Run, frame: pd.DataFrame, asked: Score) -> Array:

@@ -1,0 +1,169 @@
+"""The command that searches for settings, and what it tells of a search."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from jokulmist.command.printing import print_json, print_table
+from jokulmist.errors import SettingError
+
+MOST_ROWS = 10
+
+
+def tune(
+    plan_file: Path, changes: list[str], folder: Path, name: str | None, workers: int | None, cluster: str | None, dry: bool, json: bool
+) -> bool:  # fmt: skip
+    """Search as a plan says; returns whether it was stopped before its end."""
+    from jokulmist.studies.search import begin_search
+    from jokulmist.studies.showing import LiveSearch
+    from jokulmist.studies.tuning import question_of
+    from jokulmist.training.plans import TUNING, plan_content, plan_of
+
+    content = plan_content(plan_file, changes)
+    if TUNING not in content:
+        raise SettingError(
+            f"{plan_file} has no section `[tuning]`, which says how to search. Write `[tuning]` with `method` and `candidates`, and "
+            f'`[tuning.over]` with, for instance, `"agent.learning_rate" = {{ between = [1e-4, 1e-2], scale = "log" }}`.'
+        )
+    tuning = content.pop(TUNING)
+    question = question_of(tuning, plan_of(content, plan_file.parent))
+    if dry:
+        _forecast(question, folder, workers, json)
+        return False
+    command = ["jokulmist", *sys.argv[1:]]
+    return tell(begin_search(question, folder, name, workers, cluster, LiveSearch(), command), json)
+
+
+def resume(path: Path, workers: int | None, cluster: str | None, json: bool) -> bool:
+    """Go on with a search; one that is done is told again."""
+    from jokulmist.studies.search import Search
+    from jokulmist.studies.showing import LiveSearch
+
+    search = Search.open(path)
+    if search.status != "done":
+        search.resume(workers=workers, cluster=cluster, show=LiveSearch(), command=["jokulmist", *sys.argv[1:]])
+    return tell(search, json)
+
+
+def tell(search: Any, json: bool) -> bool:
+    """What a search found; returns whether it was stopped."""
+    from jokulmist.command.waiting import telling
+
+    with telling() as say:
+        say("asking which settings mattered, and drawing")
+        pictures = search.save_pictures()
+    stopped: bool = search.status != "done"
+    if json:
+        mean, low, high = search.score_again
+        print_json(
+            {"search": str(search.path), "status": search.status, "candidates": search.rows(),
+             "winner": None if search.winner is None else {
+                 "candidate": search.winner.number, "settings": search.settings, "score": search.score,
+                 "score_on_new_seeds": mean, "low": low, "high": high, "new_seeds": len(search.board.again)},
+             "mattered": search.mattering.table.to_dict("records"), "explained": search.mattering.explained,
+             "note": search.mattering.note, "pictures": [str(path) for path in pictures]}
+        )  # fmt: skip
+        return stopped
+    rows = search.rows()
+    if rows:
+        _table(rows, search.question.space.names)
+    failed = [row for row in rows if row["status"] == "failed"]
+    for row in failed[:3]:
+        typer.echo(f"* candidate {row['candidate']} failed: {row['message']}")
+    if len(failed) > 3:
+        typer.echo(f"* and {len(failed) - 3} more failed; candidates.csv has their messages")
+    if search.winner is None:
+        typer.echo("No candidate has a score yet.")
+    else:
+        _winner(search)
+    if stopped:
+        typer.echo(f"The search is not at its end: jokulmist resume {search.path}", err=True)
+    if pictures:
+        typer.echo(
+            f"{pictures[0]}, slices.png and parallel.png show the search; the winner's plan is {search.path}/winner.toml",
+            err=True,
+        )
+    return stopped
+
+
+def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
+    from jokulmist.training.settings import short_names
+
+    short = short_names(names)
+    shown = []
+    for row in rows[:MOST_ROWS]:
+        told = {short[name]: row[name] for name in names}
+        shown.append(
+            {"candidate": row["candidate"], **told, "score": row["score"], "95_%_from": row["low"], "to": row["high"],
+             "decisions": row["decisions"], "status": row["status"]}
+        )  # fmt: skip
+    print_table(shown)
+    if len(rows) > MOST_ROWS:
+        typer.echo(f"... and {len(rows) - MOST_ROWS} more, in candidates.csv")
+
+
+def _winner(search: Any) -> None:
+    """The winner, its score in the search and on new seeds, and what mattered."""
+    from jokulmist.studies.showing import told_settings
+    from jokulmist.training.settings import short_names
+
+    typer.echo(f"\nThe winner is candidate {search.winner.number}: {told_settings(search.settings)}")
+    seeds = len(search.board.seeds)
+    typer.echo(
+        f"  in the search      {search.score:.4g}, the best of {len(search.board.candidates)} ({seeds} seed{'s' if seeds > 1 else ''}), so it flatters"
+    )
+    mean, low, high = search.score_again
+    count = len(search.board.again)
+    if count:
+        interval = f" [{low:.4g}, {high:.4g}]" if count > 1 else ""
+        typer.echo(f"  on {count} new seed{'s' if count > 1 else ' '}     {mean:.4g}{interval}: what to expect of it")
+    if search.question.tuning.method == "population":
+        typer.echo(
+            "  (new seeds train with its last settings from the begin on; in the search they changed on the way)"
+        )
+    found = search.mattering
+    known = found.table.dropna()
+    if len(known):
+        short = short_names(list(known["setting"]))
+        typer.echo(
+            f"\nWhat mattered, of {found.candidates} candidates (the model foretells {max(found.explained, 0.0):.0%} of the variance)\n"
+        )
+        print_table(
+            [{"setting": short[r["setting"]], "matters": r["matters"], "95_%_from": r["low"], "to": r["high"]} for r in known.to_dict("records")]
+        )  # fmt: skip
+    if found.note:
+        typer.echo(f"* {found.note}.")
+
+
+def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> None:
+    """What would be searched, with a forecast of time and disk from a short trial."""
+    from jokulmist.command.training import forecast_of
+    from jokulmist.training.crew import usual_workers
+    from jokulmist.training.showing import duration
+
+    plan, tuning = question.plan, question.tuning
+    one = forecast_of(plan, folder, workers)
+    planned = float(plan.training.steps or one["decisions_a_run"])
+    seeds = 1 if tuning.method == "population" else len(plan.training.seeds)
+    runs = (question.method.decisions or tuning.candidates * planned) / planned * seeds + tuning.again
+    count = workers or usual_workers()
+    told = {
+        "environment": one["environment"], "agent": one["agent"], "method": tuning.method,
+        "searched_over": ", ".join(question.space.names),
+        "candidates": len(question.method.combinations) if tuning.method == "grid" else tuning.candidates,
+        "seeds_each": seeds, "new_seeds": tuning.again, "side_by_side": count, "lane": one["lane"],
+        "whole_runs_worth": round(runs, 1), "seconds_a_run": one["seconds_a_run"],
+        "megabytes": round(one["megabytes_a_run"] * tuning.candidates * seeds, 1),
+        "seconds": round(one["seconds_a_run"] * runs / count, 1),
+    }  # fmt: skip
+    if json:
+        print_json(told)
+        return
+    for key, value in told.items():
+        if key != "seconds":
+            typer.echo(f"{key.replace('_', ' '):<17} {f'{value:,}' if isinstance(value, int) else value}")
+    typer.echo(f"altogether        about {duration(told['seconds'])}; nothing was trained")

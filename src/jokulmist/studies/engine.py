@@ -1,0 +1,266 @@
+"""The engine of a search: asks the method for legs, gives them to workers as jobs, notes what comes back.
+
+What is known is written to search.json whenever it changes, so that a search that was stopped or killed goes on where it was:
+a leg that was broken off is given again, and its runs go on from their last checkpoints.
+"""
+
+from __future__ import annotations
+
+import math
+import shutil
+import time
+from collections import deque
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from jokulmist.records import folder as files
+from jokulmist.records.files import read_json, write_json, write_toml
+from jokulmist.studies.candidates import FAILED, Board, Candidate, Leg
+from jokulmist.studies.showing import Row, SearchShow, View
+from jokulmist.studies.space import with_settings
+from jokulmist.studies.tuning import Question
+from jokulmist.training.jobs import Hands, Heard, Job
+from jokulmist.training.plans import Plan
+from jokulmist.training.showing import Standing
+from jokulmist.training.signals import interrupted_by_ctrl_c
+
+POLL_SECONDS = 0.2
+AGAIN = -1
+Tag = tuple[int, int]
+
+
+class Engine:
+    """One search at work.
+
+    Parameters
+    ----------
+    question : Question
+    folder : Path
+    board : Board
+    hands : Hands
+    show : SearchShow
+    command : list of str
+    """
+
+    def __init__(
+        self, question: Question, folder: Path, board: Board, hands: Hands, show: SearchShow, command: list[str]
+    ) -> None:
+        self.question, self.folder, self.board, self.hands = question, folder, board, hands
+        self.show, self.command = show, command
+        self.waiting: deque[Tag] = deque()
+        self.given: set[Tag] = set()
+        self.now: dict[Tag, Standing] = {}
+        self.told: set[str] = set()
+        self.stopping = False
+        self.before = board.seconds
+        self.done_before = self._done()
+        self.alone = question.tuning.method == "population"
+
+    def run(self) -> bool:
+        """Search, then run the best once more; returns whether it came to its end."""
+        began = time.perf_counter()
+        self.show.begin(self.folder.name)
+        try:
+            with interrupted_by_ctrl_c(self._stop):
+                for candidate in self.board.running:  # it was killed: what was on its way is given again
+                    self._give_out(Leg(candidate.number, candidate.until or 0))
+                self._work(began, self._next)
+                if not self.stopping:
+                    self._rerun(began)
+        finally:
+            self.board.seconds = self.before + time.perf_counter() - began
+            self.board.save(self.folder)
+            self.show.end()
+        return not self.stopping
+
+    def _work(self, began: float, more: Any) -> None:
+        """Give jobs while there are any and hands are free, and take what comes back."""
+        while True:
+            while self.hands.free() and not self.stopping and (self.waiting or more()):
+                tag = self.waiting.popleft()
+                self.given.add(tag)
+                self.hands.give(tag, self._job(tag))
+            if not self.given:
+                return
+            heard = self.hands.hear(POLL_SECONDS)
+            self.board.seconds = self.before + time.perf_counter() - began
+            if heard is not None:
+                self._take(heard)
+            self.show.update(self.view())
+
+    def _next(self) -> bool:
+        """Ask the method; whether there is work now."""
+        leg = self.question.method.next(self.board)
+        self._copy_runs()
+        if leg is None:
+            return False
+        self._give_out(leg)
+        return bool(self.waiting)
+
+    def _give_out(self, leg: Leg) -> None:
+        """Put the runs of a leg in the queue, but for those that are scored already."""
+        candidate = self.board.candidates[leg.candidate]
+        candidate.until = leg.until
+        known = candidate.scores.get(str(leg.until), {})
+        for seed in self._seeds(candidate):
+            if str(seed) not in known:
+                candidate.runs.setdefault(str(seed), f"candidate-{candidate.number:03d}-seed-{seed}")
+                self.waiting.append((candidate.number, seed))
+        self.board.save(self.folder)
+
+    def _seeds(self, candidate: Candidate) -> tuple[int, ...]:
+        """The seeds of a candidate; in a population each member has one of its own."""
+        return (self.board.seeds[0] + candidate.number,) if self.alone else self.board.seeds
+
+    def _plan(self, number: int) -> Plan:
+        return with_settings(self.question.plan, self.board.candidates[number].settings)
+
+    def _job(self, tag: Tag) -> Job:
+        number, seed = tag
+        score = self.question.score.written()
+        if number == AGAIN:
+            assert self.board.winner is not None
+            plan = self._plan(self.board.winner).for_seed(seed)
+            return Job(
+                plan.written(), seed, str((self.folder / f"winner-seed-{seed}").resolve()), self.command, None, score
+            )
+        candidate = self.board.candidates[number]
+        plan = self._plan(number).for_seed(seed)
+        path = self.folder / candidate.runs[str(seed)]
+        return Job(plan.written(), seed, str(path.resolve()), self.command, candidate.until or None, score)
+
+    def _copy_runs(self) -> None:
+        """Where a population decided so, let members go on from copies of others' runs."""
+        for candidate in self.board.candidates:
+            if candidate.copies is None:
+                continue
+            donor = self.board.candidates[candidate.copies]
+            seed, theirs = self._seeds(candidate)[0], self._seeds(donor)[0]
+            look = len(candidate.scores)
+            name = f"candidate-{candidate.number:03d}-seed-{seed}-look-{look:02d}"
+            plan = self._plan(candidate.number).for_seed(seed)
+            copied = candidate.history[-1]
+            copy_run(self.folder / donor.runs[str(theirs)], self.folder / name, plan, seed, copied)
+            candidate.runs = {str(seed): name}
+            candidate.copies = None
+
+    def _take(self, heard: Heard) -> None:
+        """Note what was heard of a run."""
+        tag: Tag = heard.tag
+        if heard.standing is not None:
+            self.now[tag] = heard.standing
+            return
+        if heard.kind == "say":
+            ours = heard.text.startswith(("candidate-", "winner-"))  # that a run goes on is the rule here
+            if heard.text not in self.told and not ours:
+                self.told.add(heard.text)
+                self.show.say(heard.text)
+            return
+        self.given.discard(tag)
+        self.now.pop(tag, None)
+        result = dict(heard.result or {})
+        if heard.kind == "done" and "score" not in result:
+            self.stopping = True  # somebody interrupted it: it is gone on with next time
+            return
+        score = result.get("score")
+        failed = heard.text if heard.kind == "failed" else ""
+        if not failed and not (isinstance(score, (int, float)) and math.isfinite(score)):
+            failed = "no episode closed, so there is no score; give `steps` for more"
+        if tag[0] == AGAIN:
+            if failed:
+                self.show.say(f"the winner failed with seed {tag[1]}: {failed}")
+            else:
+                self.board.again[str(tag[1])] = float(score)  # type: ignore[arg-type]
+        else:
+            self._note(self.board.candidates[tag[0]], tag[1], failed, result)
+        self.board.save(self.folder)
+
+    def _note(self, candidate: Candidate, seed: int, failed: str, result: dict[str, Any]) -> None:
+        candidate.decisions = max(candidate.decisions, int(result.get("decisions") or 0))
+        candidate.seconds = round(candidate.seconds + float(result.get("took") or 0.0), 3)
+        if candidate.status == FAILED:
+            return
+        if failed:
+            candidate.status, candidate.message, candidate.until = FAILED, failed, None
+            self.waiting = deque(tag for tag in self.waiting if tag[0] != candidate.number)
+            self.show.say(f"candidate {candidate.number} failed, and the search goes on: {failed}")
+            return
+        until = str(candidate.until or 0)
+        candidate.scores.setdefault(until, {})[str(seed)] = float(result["score"])
+        candidate.spans[str(seed)] = list(result.get("interval") or [])
+        if len(candidate.scores[until]) == len(self._seeds(candidate)):
+            candidate.until = None
+
+    def _rerun(self, began: float) -> None:
+        """Run the best once more, on seeds that it was not chosen by."""
+        found = self.board.best(self.question.method.untils)
+        if found is None:
+            return
+        self.board.winner = found[0].number
+        self.board.save(self.folder)
+        left = [(AGAIN, seed) for seed in self.question.new_seeds if str(seed) not in self.board.again]
+        if left:
+            self.show.say(f"candidate {self.board.winner} is the best; it is run again on {len(left)} new seeds")
+        self.waiting.extend(left)
+        self._work(began, lambda: False)
+
+    def _stop(self) -> None:
+        self.stopping = True
+        self.show.say("stopping: every run saves what it has (Ctrl-C again ends at once)")
+        self.hands.stop()
+
+    def _done(self) -> float:
+        """Decisions trained so far, of all runs together."""
+        seeds = 1 if self.question.tuning.method == "population" else len(self.board.seeds)
+        return float(sum(c.decisions for c in self.board.candidates)) * seeds
+
+    def view(self) -> View:
+        """What a person who watches wants to know."""
+        board, tuning = self.board, self.question.tuning
+        method = self.question.method
+        seeds = 1 if self.alone else len(board.seeds)
+        again = len(self.question.new_seeds) * float(self.question.plan.training.steps or 0)
+        total = method.decisions * seeds + again
+        going = sum(standing.decisions for standing in self.now.values())
+        started = sum(self.board.candidates[n].decisions for n, _ in self.now if n != AGAIN)
+        rerun = len(board.again) * float(self.question.plan.training.steps or 0)
+        done = self._done() + max(going - started, 0) + rerun
+        share = min(done / total, 1.0) if total else len(board.again) / max(len(self.question.new_seeds), 1)
+        here = done - self.done_before
+        taken = board.seconds - self.before
+        left = taken * max(total - done, 0.0) / here if here > 0 and total else math.nan
+        best = board.best(method.untils)
+        rows = [
+            Row("again" if n == AGAIN else str(n), seed, standing, {} if n == AGAIN else board.candidates[n].settings)
+            for (n, seed), standing in sorted(self.now.items())
+        ]
+        finished = sum(1 for c in board.candidates if c.scores and c.until is None)
+        return View(
+            name=self.folder.name, method=tuning.method, score=tuning.score, tried=len(board.candidates), finished=finished,
+            failed=sum(c.status == FAILED for c in board.candidates), share=share, seconds=board.seconds, seconds_left=left,
+            best=None if best is None else (best[0], board.told(*best)), rows=rows, workers=self.hands.count,
+            ranked=[(c, board.told(c, u)) for u in method.untils for _, c in board.ranked(u) if c.status != FAILED][:5],
+        )  # fmt: skip
+
+
+def copy_run(donor: Path, target: Path, plan: Plan, seed: int, copied: dict[str, Any]) -> None:
+    """A run's folder as the beginning of another, with other settings and the seed of its own from here on."""
+    making = target.with_name(f"{target.name}.making")
+    for left in (making, target):
+        if left.exists():
+            shutil.rmtree(left)
+    shutil.copytree(donor, making, ignore=shutil.ignore_patterns("pictures", "rollouts"))
+    write_toml(making / files.PLAN, plan.written())
+    origin = {**read_json(making / files.ORIGIN), "seed": seed, "status": "stopped"}
+    origin["descends"] = [*origin.get("descends", []), {"from": donor.name, "after": copied["until"]}]
+    write_json(making / files.ORIGIN, origin)
+    making.replace(target)
+
+
+def winning_plan(question: Question, board: Board) -> Plan | None:
+    """The plan of the best candidate, for all seeds of the search's plan."""
+    if board.winner is None:
+        return None
+    plan = with_settings(question.plan, board.candidates[board.winner].settings)
+    return replace(plan, training=plan.training.changed(seeds=question.plan.training.seeds))
