@@ -55,11 +55,12 @@ def draw_progress(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
     """Each candidate's score, the best so far, and what the winner came to on new seeds."""
     points = sorted(drawn["points"], key=lambda p: p["number"])
     ranks = sorted({p["rank"] for p in points})
+    tints = (style.MOSS, style.ICE, style.STONE)
     for rank in ranks[::-1]:
         some = [p for p in points if p["rank"] == rank]
         full = rank == 0
         axes.plot(
-            [p["number"] for p in some], [p["value"] for p in some], "o", color=style.WATER if full else style.ICE,
+            [p["number"] for p in some], [p["value"] for p in some], "o", color=style.WATER if full else tints[(rank - 1) % len(tints)],
             markersize=7 if full else 5, alpha=0.9 if full else 0.8, markeredgewidth=0,
             label="trained to the end" if full else f"halted after {max(p['decisions'] for p in some):,}",
         )  # fmt: skip
@@ -134,7 +135,7 @@ def slices_figure(drawn: Mapping[str, Any]) -> Figure:
     rows = -(-len(names) // columns)
     figure = style.own_figure()
     axes = figure.subplots(rows, columns, squeeze=False, sharey=True)
-    figure.subplots_adjust(left=0.07, right=0.98, top=0.91, bottom=0.09, hspace=0.35, wspace=0.12)
+    figure.subplots_adjust(left=0.07, right=0.98, top=0.91, bottom=0.12, hspace=0.35, wspace=0.12)
     figure.suptitle(f"{drawn['name']}: the score over each setting", x=0.07, ha="left", fontweight="bold")
     every = [axes[k // columns][k % columns] for k in range(rows * columns)]
     for place, name in zip(every, names, strict=False):
@@ -143,11 +144,15 @@ def slices_figure(drawn: Mapping[str, Any]) -> Figure:
         place.set_axis_off()
     for row in axes:
         row[0].set_ylabel(f"score ({drawn['score']})")
+    if drawn["mattering"].note:
+        figure.text(0.07, 0.015, _wrapped(drawn["mattering"].note), color=style.STONE, fontsize=9)
     return figure
 
 
 def draw_slice(axes: Axes, drawn: Mapping[str, Any], name: str) -> Axes:
     """The scores over one setting."""
+    from matplotlib.ticker import NullLocator
+
     how = drawn["over"][name]
     words = hasattr(how, "values")
     labels = [str(v) for v in how.values] if words else []
@@ -155,13 +160,11 @@ def draw_slice(axes: Axes, drawn: Mapping[str, Any], name: str) -> Axes:
     def across(value: Any) -> Any:
         return labels.index(str(value)) if words else value
 
-    for p in drawn["points"]:
-        if name in p["settings"]:
-            won = p["number"] == drawn["winner"]
+    for settings, score, won in drawn["compared"]:
+        if name in settings:
             axes.plot(
-                across(p["settings"][name]), p["value"], "D" if won else "o", markersize=9 if won else 5, alpha=1.0 if won else 0.7,
-                color=style.OCHRE if won else style.WATER if p["rank"] == 0 else style.ICE, zorder=3 if won else 2,
-                markeredgecolor=style.INK if won else "none",
+                across(settings[name]), score, "D" if won else "o", markersize=9 if won else 5, alpha=1.0 if won else 0.7,
+                color=style.OCHRE if won else style.WATER, zorder=3 if won else 2, markeredgecolor=style.INK if won else "none",
             )  # fmt: skip
     lines = drawn["mattering"].slices
     mine = lines[lines["setting"] == name] if len(lines) else lines
@@ -176,6 +179,9 @@ def draw_slice(axes: Axes, drawn: Mapping[str, Any], name: str) -> Axes:
         axes.set_xlim(-0.5, len(labels) - 0.5)
     elif how.scale == "log":
         axes.set_xscale("log")
+        axes.xaxis.set_minor_locator(NullLocator())
+        ticks = np.geomspace(how.low, how.high, 4)
+        axes.set_xticks(ticks, [f"{round(tick) if how.whole else float(f'{tick:.1g}'):g}" for tick in ticks])
     axes.set_xlabel(name.partition(".")[2])
     return axes
 

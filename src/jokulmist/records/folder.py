@@ -8,6 +8,7 @@ import platform
 import subprocess
 import sys
 from collections.abc import Callable
+from functools import cache
 from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
 from typing import Any
@@ -142,8 +143,9 @@ def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Pa
     }
 
 
+@cache
 def versions() -> dict[str, str]:
-    """The versions of what a result may depend on."""
+    """The versions of what a result may depend on; looked up once, for a worker that trains many runs."""
     return {name: found for name in PACKAGES if (found := _version(name)) is not None}
 
 

@@ -196,6 +196,8 @@ class Search:
 
     def _drawn(self) -> dict[str, Any]:
         """What the pictures show, as plain data."""
+        from jokulmist.studies.mattering import comparable
+
         return {
             "name": self.path.name,
             "score": self.question.tuning.score,
@@ -210,6 +212,10 @@ class Search:
             "winner": None if self.winner is None else self.winner.number,
             "again": list(self.board.again.values()),
             "mattering": self.mattering,
+            "compared": [
+                (settings, score, self.winner is not None and settings == self.winner.settings)
+                for settings, score in comparable(self.question, self.board)[0]
+            ],
         }  # fmt: skip
 
     def __repr__(self) -> str:

@@ -3,6 +3,8 @@
 Scores come in *strata*: one array an environment, of one score a seed. With one environment there is one stratum. Intervals are
 to be looked at; what decides is one test, `permutation_test`, whose level holds for any distribution of scores.
 How well both do is measured by ``benchmarks/chance.py`` and told in docs/comparing.md.
+
+SciPy's statistics take a second to import, so they are imported where they are used: a search begins without them.
 """
 
 from __future__ import annotations
@@ -12,7 +14,6 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
-from scipy import stats
 
 Array = np.ndarray[Any, Any]
 Strata = Sequence[Array]
@@ -43,6 +44,8 @@ def interquartile_mean(scores: Any, axis: int = -1) -> Any:
     >>> float(interquartile_mean([1.0, 2.0, 3.0, 100.0]))
     2.5
     """
+    from scipy import stats
+
     return stats.trim_mean(np.asarray(scores, np.float64), TRIM, axis=axis)
 
 
@@ -65,6 +68,8 @@ def widened(strata: Strata, share: float = 0.95) -> float:
     the *expanded* percentile interval takes both into account (Hesterberg, 2015, "What teachers should know about the
     bootstrap", The American Statistician 69, section 4.3).
     """
+    from scipy import stats
+
     total = sum(map(len, strata))
     free = total - len(strata)
     if free < 1:
@@ -151,6 +156,8 @@ def permutation_test(first: Strata, second: Strata, draw: np.random.Generator) -
     >>> permutation_test([np.array([1.0, 2, 3, 4])], [np.array([5.0, 6, 7, 8])], draw)  # 2 of 70 deals are as uneven
     0.02857142857142857
     """
+    from scipy import stats
+
     if len(first) == 1 and arrangements(first, second) <= ARRANGEMENTS:
         pair = (np.asarray(first[0], np.float64), np.asarray(second[0], np.float64))
         result = stats.permutation_test(
@@ -190,6 +197,8 @@ def power_of(effect: float, seeds: int, alpha: float = ALPHA) -> float:
 
     A permutation test of means has the power of Student's test for all but very few scores (Hoeffding, 1952).
     """
+    from scipy import stats
+
     free = 2 * seeds - 2
     reach = float(stats.t.ppf(1.0 - alpha / 2.0, free))
     shift = effect * math.sqrt(seeds / 2.0)
@@ -251,5 +260,7 @@ def standardised(first: Strata, second: Strata) -> float:
 
 def wilson(hits: int, count: int) -> tuple[float, float]:
     """The 95 % interval of a share (Wilson, 1927)."""
+    from scipy import stats
+
     found = stats.binomtest(hits, count).proportion_ci(method="wilson")
     return float(found.low), float(found.high)

@@ -132,6 +132,7 @@ def final_episodes(run: Run, episodes: int = EPISODES, seed: int = SEED) -> pd.D
         if kept["episode"].tolist() == list(range(episodes)):
             return kept
     result = evaluate(policy, run.environment, episodes=episodes, seed=seed)
-    if run.path is not None:
-        append_rows(run.path / EVALUATED, result.columns)
-    return result.episodes
+    if run.path is None:
+        return result.episodes
+    append_rows(run.path / EVALUATED, result.columns)
+    return run.evaluated.tail(episodes)  # as it will be read the next time, to the last digit
