@@ -113,8 +113,9 @@ def _winner(search: Any) -> None:
 
     typer.echo(f"\nThe winner is candidate {search.winner.number}: {told_settings(search.settings)}")
     seeds = len(search.board.seeds)
+    how = "chosen by its model, of" if search.question.tuning.method == "gaussian-process" else "the best of"
     typer.echo(
-        f"  in the search      {search.score:.4g}, the best of {len(search.board.candidates)} ({seeds} seed{'s' if seeds > 1 else ''}), so it flatters"
+        f"  in the search      {search.score:.4g}, {how} {len(search.board.candidates)} ({seeds} seed{'s' if seeds > 1 else ''}), so it flatters"
     )
     mean, low, high = search.score_again
     count = len(search.board.again)

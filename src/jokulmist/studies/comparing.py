@@ -21,7 +21,7 @@ from jokulmist.studies.grouping import Group, Grouping, grouped
 from jokulmist.studies.scales import Scales, common_weights
 from jokulmist.studies.verdicts import DIFFERENT, DRAW_SEED, judged_pairs, said
 from jokulmist.training.run import Run
-from jokulmist.training.scoring import EPISODES, EVALUATION, RETURN, SEED, Score, score_of
+from jokulmist.training.scoring import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights, score_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -77,7 +77,7 @@ class Comparison:
         from jokulmist.pictures import style
         from jokulmist.pictures.comparison import comparison_figure, draw_curves, draw_profile, draw_scores
 
-        along = self.value if not self.known else f"mean {self.value} of the last 100 episodes"
+        along = f"mean {'normalised ' if self.value.startswith('normalised') else ''}return of the last 100 episodes"
         with style.styled():
             alone = axes is not None
             parts = {"curves": axes} if axes is not None else comparison_figure()[1]
@@ -191,15 +191,22 @@ def compare(
     notes = list(grouping.notes)
     every = [run for group in grouping.groups for run in group.runs]
     _tell_unfinished(every, notes)
+    for environment in {run.environment for run in every}:
+        Score(score).refuse(environment)
     judged = common_weights(every, score, weights)
+    if (
+        judged is None
+        and len({tuple(full_weights(run.environment).items()) for run in every}) > 1
+        and score not in (RETURN, EVALUATION)
+    ):
+        notes.append("the curves show returns, each under the run's own weights: they are no common scale")
     scales = Scales(every, score, judged, episodes, seed, say)
     span, shared = _shared(every, over, notes)
     asked = Score(RETURN if shared else score, episodes, seed, judged)
     if shared and score not in (RETURN, EVALUATION):
         raise SettingError(f'runs of different length cannot be compared by `{score}`; use `score="return"`.')
     scores = _scored(grouping, asked, shared, scales, judged, notes, say)
-    along = score if score != RETURN else EVALUATION
-    curves = _curves(grouping, over, span, scales if along == EVALUATION else None, judged)
+    curves = _curves(grouping, over, span, scales, judged)
     if level is None:
         level = scales.usual_level([row["score"] for row in scores])
     return _told(grouping, scores, curves, level, against, notes, scales, over, score)
@@ -267,7 +274,7 @@ def _scored(
 
 
 def _curves(
-    grouping: Grouping, over: Over, span: float, scales: Scales | None, weights: Mapping[str, float] | None
+    grouping: Grouping, over: Over, span: float, scales: Scales, weights: Mapping[str, float] | None
 ) -> list[dict[str, Any]]:
     places = np.linspace(span / PLACES, span, PLACES)
     found = []
@@ -275,7 +282,7 @@ def _curves(
         for environment, runs in group.strata.items():
             for run in runs:
                 value = on_places(*curve_of(run, over, weights), places)
-                value = value if scales is None else scales.of(run, value)
+                value = scales.of(run, value)
                 found.append(
                     {
                         "group": group.label,
@@ -307,7 +314,7 @@ def _told(
         table=pd.DataFrame(table), pairs=pd.DataFrame(pairs), scores=frame, curves=pd.concat(wide, ignore_index=True),
         middle=pd.concat([_middle(group, curves, draw) for group in grouping.groups], ignore_index=True),
         profile=pd.concat([_profile(label, strata, draw) for label in strata], ignore_index=True), notes=notes,
-        by=grouping.by, level=level, value=unit, over=over, known=scales.lines() if unit != score else {},
+        by=grouping.by, level=level, value=unit, over=over, known=scales.lines() if score in (RETURN, EVALUATION) else {},
     )  # fmt: skip
 
 

@@ -194,7 +194,7 @@ class Engine:
 
     def _rerun(self, began: float) -> None:
         """Run the best once more, on seeds that it was not chosen by."""
-        found = self.board.best(self.question.method.untils)
+        found = self.question.method.best(self.board)
         if found is None:
             return
         self.board.winner = found[0].number

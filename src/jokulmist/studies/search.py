@@ -16,7 +16,7 @@ from jokulmist.agents.protocol import Agent
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.varying import Vary
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.records.files import csv_lines, read_toml, replace_file, write_toml
+from jokulmist.records.files import read_toml, replace_file, write_toml
 from jokulmist.records.folder import PLAN, take_folder
 from jokulmist.studies import statistics as stat
 from jokulmist.studies.candidates import FAILED, SEARCH, Board, Candidate, is_search
@@ -84,7 +84,7 @@ class Search:
         """The best candidate of those that came furthest; None before there is one."""
         if self.board.winner is not None:
             return self.board.candidates[self.board.winner]
-        found = self.board.best(self.question.method.untils)
+        found = self.question.method.best(self.board)
         return None if found is None else found[0]
 
     @property
@@ -102,10 +102,9 @@ class Search:
     @property
     def score(self) -> float:
         """The winner's score in the search: the highest of many, so it flatters."""
-        found = self.board.best(self.question.method.untils)
-        if found is None or self.winner is None:
+        if self.winner is None:
             raise RecordError(f"{self.path} has no candidate with a score yet.")
-        return self.board.told(self.winner, found[1]).score
+        return float(_last_score(self.board, self.winner, self.question.method.untils)["value"])
 
     @property
     def score_again(self) -> tuple[float, float, float]:
@@ -393,10 +392,8 @@ def searched(
         board.status = "done" if finished else "stopped"
         board.save(search.path)
         search.__dict__.pop("mattering", None)
-        rows = search.rows()
-        if rows:
-            columns = {name: np.array([str(row[name]) for row in rows], object) for name in rows[0]}
-            replace_file(search.path / CANDIDATES, csv_lines(columns, header=True))
+        if board.candidates:
+            replace_file(search.path / CANDIDATES, search.table.to_csv(index=False, float_format="%.7g"))
     won = winning_plan(search.question, board)
     if won is not None:
         write_toml(search.path / WINNER, won.written())

@@ -89,6 +89,11 @@ def redo(
     run = Run.open(run) if not isinstance(run, Run) else run
     if run.path is None:
         raise SettingError("a run in memory keeps no record to do it again from. Train it with `folder=`.")
+    if run.origin.get("descends"):
+        raise SettingError(
+            f"{run.path.name} was copied from {run.origin['descends'][-1]['from']} while it trained, with other settings from then on: one "
+            f"plan cannot do it again. The search that it belongs to can, by its own plan."
+        )
     plan = kept_plan(run.path).for_seed(run.seed)
     compiled, why = chosen_lane(plan) if run.origin["lane"] == "compiled" else (False, "")
     target = run_folder(plan, Path(folder), f"{run.path.name}-again-{_free(Path(folder), run.path.name):02d}")

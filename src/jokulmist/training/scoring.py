@@ -109,7 +109,7 @@ def values_of(run: Run, asked: Score) -> Array:
     asked.refuse(run.environment)
     if asked.by == RETURN:
         frame = run.episodes.tail(LAST)
-        values = frame["return"].to_numpy() if asked.weights is None or not len(frame) else _weighted(run, frame, asked)
+        values = _weighted(run, frame, asked) if len(frame) else np.zeros(0)
     else:
         frame = final_episodes(run, asked.episodes, asked.seed)
         values = _weighted(run, frame, asked) if asked.by == EVALUATION else frame[asked.by].to_numpy(np.float64)

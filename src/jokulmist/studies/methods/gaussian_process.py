@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import warnings
 from typing import Any
 
@@ -30,7 +31,7 @@ class GaussianProcess:
     improvement is measured from is the highest mean of the model at a candidate, for scores are noisy. Candidates that are still
     being trained count as having scored what the model expects of them. Scores far below the middle are drawn up to three
     spreads below it, failures too: how bad a bad candidate is says nothing of the good ones. One candidate in eight is
-    drawn at random. Fails with more than about 20 settings, where a model of few points knows nothing.
+    drawn at random. The winner is the candidate of which the model expects most, not the one with the luckiest score. Fails with more than about 20 settings, where a model of few points knows nothing.
     """
 
     untils = [0]
@@ -57,6 +58,16 @@ class GaussianProcess:
         if len(known) < min(self.first, self.asked.candidates) or number % ONE_AT_RANDOM == ONE_AT_RANDOM - 1:
             return Leg(board.add(random).number)
         return Leg(board.add(self._promising(board, known, draw)).number)
+
+    def best(self, board: Board) -> tuple[Candidate, int] | None:
+        """The candidate of which the model expects most: a single lucky score weighs less than a good neighbourhood."""
+        known = [c for merit, c in board.ranked(0) if math.isfinite(merit)]
+        if len(known) < FIRST:
+            return board.best(self.untils)
+        places = np.stack([self.asked.space.encoded(c.settings) for c in known])
+        scores = tamed([float(board.merit(c, 0) or 0.0) for c in known])
+        mean = fitted(places, scores, self.asked.seed % (1 << 31)).predict(places)
+        return known[int(np.argmax(mean))], 0
 
     def _promising(self, board: Board, known: list[Candidate], draw: np.random.Generator) -> Settings:
         space = self.asked.space

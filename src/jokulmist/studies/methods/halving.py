@@ -7,10 +7,10 @@ from itertools import pairwise
 
 from jokulmist.errors import SettingError
 from jokulmist.studies.candidates import OPEN, Board, Candidate, Leg
-from jokulmist.studies.methods.protocol import Asked, halts, whole
+from jokulmist.studies.methods.protocol import Asked, ByScore, halts, whole
 
 
-class Halving:
+class Halving(ByScore):
     """Of the candidates that reached a rung, one in so many goes on to the next, as soon as it is among the best so far.
 
     Jamieson and Talwalkar (2016), "Non-stochastic best arm identification and hyperparameter optimization"; promotion as results
@@ -31,10 +31,7 @@ class Halving:
         self.asked = asked
         # From the lowest rung to the whole plan.
         self.rungs = halts(asked, [asked.one_in ** -(asked.rungs - 1 - k) for k in range(asked.rungs)])
-
-    @property
-    def untils(self) -> list[int]:
-        return self.rungs[::-1]
+        self.untils = self.rungs[::-1]
 
     @property
     def decisions(self) -> float:

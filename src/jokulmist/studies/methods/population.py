@@ -7,14 +7,14 @@ import math
 from jokulmist.environments.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.studies.candidates import OPEN, Board, Leg
-from jokulmist.studies.methods.protocol import Asked, halts, whole
+from jokulmist.studies.methods.protocol import Asked, ByScore, halts, whole
 from jokulmist.studies.space import AGENT, WEIGHTS, Among, with_settings
 
 WORST = 0.25
 STEP = 0.12
 
 
-class Population:
+class Population(ByScore):
     """All members train side by side; at each look the worst quarter go on from copies of the best, with settings a step away.
 
     Jaderberg et al. (2017), "Population based training of neural networks", algorithm 1, with truncation selection.
@@ -40,10 +40,7 @@ class Population:
         refuse_shapes(asked)
         self.asked = asked
         self.halts = halts(asked, [(k + 1) / asked.looks for k in range(asked.looks)])
-
-    @property
-    def untils(self) -> list[int]:
-        return self.halts[::-1]
+        self.untils = self.halts[::-1]
 
     @property
     def decisions(self) -> float:

@@ -7,7 +7,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from jokulmist.studies.candidates import Board, Leg
+from jokulmist.studies.candidates import Board, Candidate, Leg
 from jokulmist.studies.space import Space
 from jokulmist.training.plans import Plan
 
@@ -69,6 +69,19 @@ class Method(Protocol):
     def next(self, board: Board) -> Leg | None:
         """The next leg; None where there is none, or none before more is known. New candidates are put on the board."""
         ...
+
+    def best(self, board: Board) -> tuple[Candidate, int] | None:
+        """The candidate to prefer, of those that came furthest, and where it halted last."""
+        ...
+
+
+class ByScore:
+    """A method whose winner has the best score."""
+
+    untils: list[int]
+
+    def best(self, board: Board) -> tuple[Candidate, int] | None:
+        return board.best(self.untils)
 
 
 def whole(asked: Asked) -> int:

@@ -6,13 +6,13 @@ from functools import cached_property
 
 from jokulmist.errors import SettingError
 from jokulmist.studies.candidates import Board, Leg
-from jokulmist.studies.methods.protocol import Asked, whole
+from jokulmist.studies.methods.protocol import Asked, ByScore, whole
 from jokulmist.studies.space import Settings
 
 MOST_GRID = 10_000
 
 
-class Random:
+class Random(ByScore):
     """Every candidate drawn at random. Hard to beat with few candidates; the measure of every other method.
 
     Bergstra and Bengio (2012), "Random search for hyper-parameter optimization".
@@ -34,7 +34,7 @@ class Random:
         return Leg(board.add(self.asked.space.sample(self.asked.draw(number))).number)
 
 
-class Grid:
+class Grid(ByScore):
     """Every combination of the values, in the order of the settings; of a range so many values, both bounds among them."""
 
     untils = [0]

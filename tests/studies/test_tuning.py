@@ -1,0 +1,418 @@
+"""Searches that train: in worker processes, killed and gone on with, on a cluster, with candidates that fail."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from places import Corridor
+
+import jokulmist as jm
+from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.records.files import read_json, read_toml
+from jokulmist.studies.candidates import Board
+from jokulmist.training.plans import plan_of
+
+OVER = {"agent.learning_rate": jm.between(0.01, 1.0, scale="log"), "agent.exploration": jm.among(0.1, 0.3)}
+SHARED = Path(__file__).parent.parent / "places.py"
+
+
+def tuned(folder, **more):
+    asked = {
+        "over": OVER,
+        "steps": 600,
+        "candidates": 5,
+        "again": 2,
+        "workers": 1,
+        "lane": "plain",
+        "folder": folder,
+        **more,
+    }
+    return jm.tune(Corridor(slip=0.1), jm.QLearning(), **asked)
+
+
+@pytest.fixture(scope="module")
+def search(tmp_path_factory):
+    """A search of 12 candidates, done in two worker processes."""
+    return tuned(tmp_path_factory.mktemp("searches"), candidates=12, workers=2, seeds=[0, 1])
+
+
+def test_every_candidate_is_a_run_that_comes_out_the_same_alone(search, tmp_path):
+    assert search.status == "done"
+    assert len(search.runs) == 12 * 2 + 2
+    table = search.table
+    assert table["score"].is_monotonic_decreasing
+    best = search.board.candidates[search.board.winner]
+    assert search.settings == best.settings
+    assert search.score == table["score"][0]
+    for seed, name in best.runs.items():
+        run = jm.Run.open(search.path / name)
+        alone = jm.train(
+            run.environment, run.plan.agent, steps=600, seed=int(seed), folder=tmp_path, lane="plain", workers=1
+        )
+        assert (alone.path / "episodes.csv").read_bytes() == (run.path / "episodes.csv").read_bytes()
+        assert best.scores["0"][seed] == pytest.approx(alone.mean_return(), rel=1e-6)
+
+
+def test_the_winner_is_run_again_on_new_seeds_and_its_plan_trains(search):
+    mean, low, high = search.score_again
+    assert [run.seed for run in search.winner_runs] == [1001, 1002]
+    assert mean == pytest.approx(np.mean([run.mean_return() for run in search.winner_runs]), rel=1e-6)
+    assert low <= mean <= high
+    plan = plan_of(read_toml(search.path / "winner.toml"), search.path)
+    assert {f"agent.{name}": getattr(plan.agent, name) for name in ("learning_rate", "exploration")} == search.settings
+    assert plan.training.seeds == (0, 1)
+
+
+def test_what_stands_in_the_folder_opens_again(search):
+    again = jm.Search.open(search.path)
+    assert again.status == "done"
+    assert again.rows() == search.rows()
+    assert again.settings == search.settings
+    assert pd.read_csv(search.path / "candidates.csv")["candidate"].tolist() == search.table["candidate"].tolist()
+    pictures = again.save_pictures()
+    assert [path.name for path in pictures] == ["search.png", "slices.png", "parallel.png"]
+    assert all(path.read_bytes()[:4] == b"\x89PNG" for path in pictures)
+    assert set(again.mattering.table["setting"]) == set(OVER)
+    compared = jm.compare(again.runs, by="learning_rate", score="return")
+    assert len(compared.table) >= 5
+    with pytest.raises(LookupFailed, match=r"is no search: it has no search.json"):
+        jm.Search.open(search.path.parent)
+
+
+def test_going_on_with_a_search_that_is_done_trains_nothing(search):
+    before = {run.path: (run.path / "origin.json").stat().st_mtime for run in search.runs}
+    again = jm.Search.open(search.path).resume(workers=1)
+    assert again.rows() == search.rows()
+    assert {run.path: (run.path / "origin.json").stat().st_mtime for run in again.runs} == before
+
+
+def test_a_promoted_candidate_is_the_run_that_was_never_halted(tmp_path):
+    search = tuned(tmp_path, method="halving", candidates=6, steps=900, again=0)
+    top = next(c for c in search.board.candidates if "0" in c.scores)
+    assert set(top.scores) == {"100", "300", "0"}
+    run = jm.Run.open(tmp_path / search.path.name / top.runs["0"])
+    assert [leg["at"] for leg in run.origin["resumed"]] == [100, 300]
+    alone = jm.train(run.environment, run.plan.agent, steps=900, seed=0, folder=tmp_path / "alone", lane="plain")
+    assert (alone.path / "episodes.csv").read_bytes() == (run.path / "episodes.csv").read_bytes()
+    halted = jm.Run.open(search.path / next(c for c in search.board.candidates if "300" not in c.scores).runs["0"])
+    assert (halted.status, halted.origin["decisions"]) == ("stopped", 100)
+
+
+def test_a_population_copies_the_best_and_goes_on_with_other_settings(tmp_path):
+    over = {
+        "agent.learning_rate": jm.between(1e-6, 1.0, scale="log"),
+        "environment.weights.effort": jm.between(-0.2, 0.0),
+    }
+    ask = {"over": over, "method": "population", "candidates": 6, "looks": 4, "steps": 800, "score": "evaluation"}
+    search = tuned(tmp_path / "one", **ask)
+    copied = [c for c in search.board.candidates if c.history]
+    assert copied
+    for member in copied:
+        last = member.history[-1]
+        assert last["settings"] != member.settings
+        (name,) = member.runs.values()
+        run = jm.Run.open(search.path / name)
+        assert run.plan.agent.learning_rate == member.settings["agent.learning_rate"]
+        assert run.origin["descends"][-1]["after"] == last["until"]
+        assert run.origin["decisions"] == 800
+        donor = next((search.path).glob(f"{run.origin['descends'][-1]['from']}/episodes.csv")).read_bytes()
+        ours = (run.path / "episodes.csv").read_bytes()
+        rows = [
+            line
+            for line in donor.splitlines()
+            if not line.startswith(b"episode") and int(line.split(b",")[1]) <= last["until"]
+        ]
+        assert all(row in ours.splitlines() for row in rows)
+        assert not ours.startswith(donor) or donor.count(b"\n") == len(rows) + 1
+    assert all(len(c.scores) == 4 for c in search.board.candidates)
+    # All members are compared at the same looks, so the number of workers changes nothing.
+    twice = tuned(tmp_path / "two", **{**ask, "workers": 2})
+    assert [(c.settings, c.scores) for c in twice.board.candidates] == [
+        (c.settings, c.scores) for c in search.board.candidates
+    ]
+    with pytest.raises(SettingError, match="one run a member"):
+        tuned(tmp_path, **{**ask, "seeds": [0, 1]})
+    redone = jm.Run.open(search.path / next(iter(copied[0].runs.values())))
+    with pytest.raises(SettingError, match=r"was copied from .* while it trained"):
+        jm.redo(redone, folder=tmp_path)
+
+
+MINE = """
+import os, time
+import jokulmist as jm
+from places import Corridor
+
+class Slow(Corridor):
+    'Each advance takes a while, and some parameters break it.'
+    pause: float = jm.parameter(0.0, low=0.0, high=1.0)
+    trap: int = jm.parameter(0, low=0, high=3, fixed=True)
+
+    def advance(self, state, action, draw):
+        if self.pause:
+            time.sleep(float(self.pause))
+        if self.trap == 1:
+            raise ValueError("the tide gauge is stuck")
+        if self.trap == 2:
+            os.kill(os.getpid(), 9)
+        return super().advance(state, action, draw)
+
+    @jm.reward
+    def bonus(self, after):
+        return float("nan") if self.trap == 3 else 0.0
+"""
+
+
+@pytest.fixture
+def mine(tmp_path, monkeypatch):
+    """A module of one's own that worker processes can import."""
+    (tmp_path / "slow_place.py").write_text(MINE)
+    monkeypatch.setenv("PYTHONPATH", os.pathsep.join([str(tmp_path), str(SHARED.parent)]))
+    monkeypatch.syspath_prepend(str(tmp_path))
+    import slow_place
+
+    yield slow_place
+    del sys.modules["slow_place"]
+
+
+@pytest.mark.parametrize("workers", [1, 2])
+def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path, workers):
+    traps = (0, 1, 3) if workers == 1 else (0, 1, 2, 3)  # a process that kills itself needs another to tell
+    search = jm.tune(
+        mine.Slow(), jm.QLearning(), over={"environment.trap": jm.among(*traps)}, method="grid", steps=300, again=1, workers=workers,
+        lane="plain", folder=tmp_path,
+    )  # fmt: skip
+    found = {c.settings["environment.trap"]: c for c in search.board.candidates}
+    assert found[0].status == "open"
+    assert "the tide gauge is stuck" in found[1].message
+    assert "nan" in found[3].message
+    if workers == 2:
+        assert "died (signal 9, SIGKILL; the system does that where memory runs out)" in found[2].message
+    assert search.status == "done"
+    assert search.settings == {"environment.trap": 0}
+    assert search.table["status"].tolist().count("failed") == len(traps) - 1
+
+
+def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
+    from jokulmist.training.crew import Crew
+    from jokulmist.training.jobs import Job
+    from jokulmist.training.plans import Plan, Training
+
+    plan = Plan(mine.Slow(pause=0.001), jm.QLearning(), Training(steps=1200, checkpoint_every=100, lane="plain"))
+    alone = jm.train(
+        plan.environment, plan.agent, steps=1200, checkpoint_every=100, lane="plain", folder=tmp_path / "alone"
+    )
+    crew = Crew(1, plan.written(), tries=2)
+    try:
+        crew.give("it", Job(plan.written(), 0, str(tmp_path / "run"), [], None, {"by": "return"}))
+        while not list((tmp_path / "run" / "checkpoints").glob("*")):
+            crew.hear(0.05)
+        os.kill(crew.processes[0], signal.SIGKILL)
+        said, heard = [], None
+        while heard is None or heard.kind not in ("done", "failed"):
+            heard = crew.hear(0.2)
+            said += [heard.text] if heard is not None and heard.kind == "say" else []
+    finally:
+        crew.close()
+    assert heard.kind == "done"
+    assert any("is tried again" in text for text in said)
+    assert heard.result["score"] == pytest.approx(alone.mean_return(), rel=1e-6)
+    assert (tmp_path / "run" / "episodes.csv").read_bytes() == (alone.path / "episodes.csv").read_bytes()
+
+
+PLAN = """
+[environment]
+use = "slow_place:Slow"
+pause = {pause}
+
+[agent]
+use = "QLearning"
+
+[training]
+steps = 400
+lane = "plain"
+checkpoint_every = 100
+
+[tuning]
+method = "{method}"
+candidates = 8
+again = 2
+
+[tuning.over]
+"agent.learning_rate" = {{ between = [0.01, 1.0], scale = "log" }}
+"agent.exploration" = {{ among = [0.1, 0.3] }}
+"""
+
+
+def command(*words, folder):
+    return [sys.executable, "-m", "jokulmist", *map(str, words)], {
+        "cwd": folder,
+        "text": True,
+        "stdout": -1,
+        "stderr": -1,
+    }
+
+
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT])
+def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_path, how):
+    (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.001, method="halving"))
+    words, ways = command("tune", "plan.toml", "--workers", 2, "--name", "torn", "--json", folder=tmp_path)
+    process = subprocess.Popen(words, **ways)
+    where = tmp_path / "runs" / "torn" / "search.json"
+    began = time.monotonic()
+    while not where.exists() or sum(map(bool, (c["scores"] for c in read_json(where)["candidates"]))) < 2:
+        assert time.monotonic() - began < 60, process.communicate()
+        time.sleep(0.05)
+    process.send_signal(how)
+    process.communicate(timeout=60)
+    assert process.returncode == (-9 if how == signal.SIGKILL else 130)
+    board = Board.open(where.parent)
+    assert board.winner is None
+    again, ways = command("resume", "runs/torn", "--workers", 2, "--json", folder=tmp_path)
+    done = subprocess.run(again, **ways, timeout=120, check=False)
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert told["status"] == "done"
+    assert told["winner"]["new_seeds"] == 2
+    # Of a grid or a random search nothing depends on time; of halving who was promoted may. Each candidate's scores do not.
+    whole = jm.tune(
+        mine.Slow(pause=0.001), jm.QLearning(), over=OVER, method="halving", candidates=8, steps=400, again=0, workers=1,
+        lane="plain", checkpoint_every=100, folder=tmp_path / "whole",
+    )  # fmt: skip
+    ours, theirs = Board.open(where.parent).candidates, whole.board.candidates
+    assert [c.settings for c in ours] == [c.settings for c in theirs]
+    for mine_, other in zip(ours, theirs, strict=True):
+        for until in set(mine_.scores) & set(other.scores):
+            assert mine_.scores[until] == pytest.approx(other.scores[until], rel=1e-6)
+
+
+def test_the_commands_tell_a_search_and_forecast_it(mine, tmp_path):
+    (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.0, method="random"))
+    words, ways = command("tune", "plan.toml", "--dry", "--json", folder=tmp_path)
+    dry = subprocess.run(words, **ways, check=False)
+    assert json.loads(dry.stdout)["whole_runs_worth"] == 10.0
+    assert not (tmp_path / "runs").exists()
+    words, ways = command("tune", "plan.toml", "--set", "tuning.candidates=11", folder=tmp_path)
+    done = subprocess.run(words, **ways, check=False)
+    assert done.returncode == 0, done.stderr
+    for text in (
+        "The winner is candidate",
+        "the best of 11 (1 seed), so it flatters",
+        "on 2 new seeds",
+        "What mattered, of 11 candidates",
+    ):
+        assert text in done.stdout
+    assert "candidates scored" in done.stderr
+    folder = next((tmp_path / "runs").iterdir())
+    assert folder.name == "slow-qlearning-search-001"
+    # The same plan can be trained as it is, and how to search is no part of the run.
+    words, ways = command("train", "plan.toml", "--folder", "alone", folder=tmp_path)
+    assert subprocess.run(words, **ways, check=False).returncode == 0
+    bad = tmp_path / "bad.toml"
+    bad.write_text((tmp_path / "plan.toml").read_text().partition("[tuning]")[0])
+    for words, expected in (
+        (["tune", "bad.toml"], "has no section `[tuning]`"),
+        (["tune", "plan.toml", "--set", "tuning.method=luck"], "`method` of `tuning`"),
+        (["tune", "plan.toml", "--cluster", "tcp://127.0.0.1:9"], "no Dask scheduler answers at tcp://127.0.0.1:9"),
+    ):
+        words, ways = command(*words, folder=tmp_path)
+        wrong = subprocess.run(words, **ways, check=False)
+        assert (wrong.returncode, expected in wrong.stderr) == (2, True), wrong.stderr
+        assert "Traceback" not in wrong.stderr
+
+
+@pytest.fixture
+def cluster(tmp_path, mine):
+    """A scheduler and two workers, each a process of its own on this machine."""
+    pytest.importorskip("distributed")
+    file = tmp_path / "scheduler.json"
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "cwd": tmp_path}
+    scheduler = [
+        sys.executable,
+        "-m",
+        "distributed.cli.dask_scheduler",
+        "--port",
+        "0",
+        "--scheduler-file",
+        file,
+        "--no-dashboard",
+    ]
+    processes = [subprocess.Popen(scheduler, **quiet)]
+    began = time.monotonic()
+    while not file.exists() and time.monotonic() - began < 30:
+        time.sleep(0.1)
+    address = read_json(file)["address"]
+    for _ in range(2):
+        words = [
+            sys.executable,
+            "-m",
+            "distributed.cli.dask_worker",
+            address,
+            "--nthreads",
+            "1",
+            "--no-nanny",
+            "--no-dashboard",
+        ]
+        processes.append(subprocess.Popen(words, **quiet))
+    import distributed
+
+    with distributed.Client(address, timeout=30, set_as_default=False) as client:
+        client.wait_for_workers(2, timeout=60)
+    yield address, processes
+    for process in processes:
+        process.kill()
+        process.wait()
+
+
+def test_a_cluster_does_the_work_and_a_worker_killed_in_the_middle_loses_nothing(cluster, mine, tmp_path):
+    address, processes = cluster
+    (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.004, method="random"))
+    words, ways = command("tune", "plan.toml", "--cluster", address, "--name", "far", "--json", folder=tmp_path)
+    search = subprocess.Popen(words, **ways)
+    where = tmp_path / "runs" / "far"
+    began = time.monotonic()
+    while len(list(where.glob("candidate-*/checkpoints/*"))) < 3:
+        assert search.poll() is None, search.communicate()
+        assert time.monotonic() - began < 90
+        time.sleep(0.05)
+    processes[1].kill()
+    out, err = search.communicate(timeout=150)
+    assert search.returncode == 0, err
+    told = json.loads(out)
+    assert (told["status"], len(told["candidates"])) == ("done", 8)
+    assert {row["status"] for row in told["candidates"]} == {"scored"}
+    alone = jm.tune(
+        mine.Slow(),
+        jm.QLearning(),
+        over=OVER,
+        candidates=8,
+        steps=400,
+        again=2,
+        workers=1,
+        lane="plain",
+        folder=tmp_path / "alone",
+    )
+    ours = {row["candidate"]: row["score"] for row in told["candidates"]}
+    assert ours == pytest.approx({row["candidate"]: row["score"] for row in alone.rows()}, rel=1e-6)
+    assert told["winner"]["score_on_new_seeds"] == pytest.approx(alone.score_again[0], rel=1e-6)
+
+
+def test_what_is_wrong_is_told_before_a_folder_is_made(tmp_path):
+    for more, expected in (
+        ({"candidats": 3}, r"`tune` has no setting `candidats`.*Did you mean `candidates`"),
+        ({"workers": 0}, "`workers` must be a whole number above 0"),
+        ({"over": {}}, "there is nothing to search over"),
+    ):
+        with pytest.raises(SettingError, match=expected):
+            tuned(tmp_path / "none", **more)
+    assert not (tmp_path / "none").exists()
+    empty = tuned(tmp_path, candidates=1, again=0, steps=1)
+    assert "no episode closed" in empty.board.candidates[0].message
+    with pytest.raises(RecordError, match="has no candidate with a score yet"):
+        _ = empty.settings
