@@ -25,7 +25,7 @@ from jokulmist.training.plans import Plan, Training
 BUDGET = 20  # whole runs
 PROBLEMS = {
     "ferry": (
-        jm.gallery.Ferry(), jm.PPO(), 55_296,
+        jm.gallery.Ferry(), jm.PPO(), 36_864,
         {
             "agent.learning_rate": jm.between(1e-5, 1e-1, scale="log"),
             "agent.entropy_bonus": jm.between(1e-4, 1.0, scale="log"),

@@ -40,7 +40,7 @@ def test_help_is_quick_and_loads_nothing_heavy():
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
-    for name in ("tour", "gallery", "new", "check", "play", "train", "evaluate", "runs"):
+    for name in ("tour", "gallery", "new", "check", "play", "train", "evaluate", "runs", "compare", "tune"):
         assert name in done.stdout
 
 
@@ -49,7 +49,7 @@ def test_every_command_has_help_with_an_example():
 
     from jokulmist.command.main import app
 
-    for name in ("tour", "gallery", "new", "check", "play", "train", "evaluate", "runs"):
+    for name in ("tour", "gallery", "new", "check", "play", "train", "evaluate", "runs", "compare", "tune"):
         result = CliRunner().invoke(app, [name, "--help"])
         assert result.exit_code == 0
         assert f"jokulmist {name}" in result.output
@@ -240,7 +240,8 @@ def test_the_tour_runs_from_an_empty_folder_in_two_minutes(tmp_path):
     assert time.perf_counter() - began < 120
     lines = (tmp_path / "runs" / "tour-summary.csv").read_text().splitlines()
     assert lines[0].startswith("agent,seed,mean_return")
-    assert len(lines) == 1 + 3 + 3 + 2
-    assert len(list((tmp_path / "runs").glob("tarn-*/pictures/*.png"))) == 12
-    assert "6 of 6" not in done.stderr
+    assert len(lines) == 1 + 4 + 4 + 2
+    assert len(list((tmp_path / "runs").glob("tarn-*/pictures/*.png"))) == 16
+    assert (tmp_path / "runs" / "tour-comparison.png").exists()
+    assert "QLearning and Sarsa:" in done.stdout
     assert "The best policy earns" in done.stdout

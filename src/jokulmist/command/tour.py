@@ -10,8 +10,8 @@ import typer
 
 from jokulmist.command.printing import console, print_table
 
-SEEDS = (0, 1, 2)
-STEPS = 2_000_000
+SEEDS = (0, 1, 2, 3)
+STEPS = 1_500_000
 
 
 def tour(folder: Path) -> None:
@@ -20,7 +20,9 @@ def tour(folder: Path) -> None:
     from jokulmist.agents.sarsa import Sarsa
     from jokulmist.learning.schedules import linear
     from jokulmist.pictures.saved import save_pictures
-    from jokulmist.records.files import csv_lines, replace_file
+    from jokulmist.records.files import append_rows, csv_lines, replace_file
+    from jokulmist.records.folder import EVALUATED
+    from jokulmist.studies.comparing import compare
     from jokulmist.training.evaluation import evaluate, levels
     from jokulmist.training.showing import LiveLine, duration
     from jokulmist.training.sources import environment_class
@@ -63,6 +65,7 @@ def tour(folder: Path) -> None:
     for name, several in runs.items():
         for run in several:
             result = evaluate(run.policy, environment)
+            append_rows(run.path / EVALUATED, result.columns)
             low, high = result.interval
             rows.append(_row(name, str(run.seed), result.mean, low, high, result.sd, run.path.name))
     for name, level in known.items():
@@ -73,13 +76,35 @@ def tour(folder: Path) -> None:
     print_table(rows)
 
     say(
-        "\n4. Draw the learning curve (did it learn, and how fast?) and the ledger (which reward term did it come from?).\n"
+        "\n4. Compare the methods: is one better, or was it luck? Intervals are to be looked at; one test over seeds decides.\n"
+    )
+    compared = compare(runs)
+    print_table(
+        [
+            {
+                "agent": row["group"],
+                "seeds": row["seeds"],
+                "interquartile_mean": row["score"],
+                "95_%_from": row["low"],
+                "to": row["high"],
+            }
+            for row in compared.table.to_dict("records")
+        ]
+    )
+    pair = compared.pairs.iloc[0]
+    say(f"\n   {pair['first']} and {pair['second']}: {pair['verdict']} (p {pair['p_holm']:.2f})")
+    for note in compared.notes:
+        say(f"   {note}")
+
+    say(
+        "\n5. Draw the learning curve (did it learn, and how fast?), the ledger (which reward term did it come from?) and the comparison.\n"
     )
     pictures = [path for several in runs.values() for run in several for path in save_pictures(run, known)]
     summary = folder / "tour-summary.csv"
     replace_file(summary, csv_lines({name: [row[name] for row in rows] for name in rows[0]}, header=True))
     say(f"   {pictures[0]}")
     say(f"   {pictures[1]}")
+    say(f"   {compared.save(folder / 'tour-comparison.png')[0]}")
     say(f"   {summary}")
 
     by_hand = next(level.mean for name, level in known.items() if name != "random")

@@ -41,7 +41,7 @@ def search_figure(drawn: Mapping[str, Any]) -> Figure:
     """The scores in the order of the candidates with the best so far, and which settings mattered."""
     figure = style.own_figure()
     grid = figure.add_gridspec(
-        1, 2, width_ratios=(1.25, 1.0), left=0.065, right=0.975, top=0.92, bottom=0.19, wspace=0.42
+        1, 2, width_ratios=(1.25, 1.0), left=0.065, right=0.975, top=0.92, bottom=0.22, wspace=0.42
     )
     draw_progress(figure.add_subplot(grid[0]), drawn)
     draw_mattering(figure.add_subplot(grid[1]), drawn)
@@ -102,7 +102,7 @@ def draw_progress(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
     axes.set_title(f"{drawn['name']}: scores as they came")
     axes.set_xlabel("candidate")
     axes.set_ylabel(f"score ({drawn['score']})")
-    axes.legend(loc="best", frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85)
+    axes.legend(loc="upper left", bbox_to_anchor=(-0.02, -0.09), ncols=3)
     return axes
 
 

@@ -16,7 +16,7 @@ from typing import Any
 
 from jokulmist.records import folder as files
 from jokulmist.records.files import read_json, write_json, write_toml
-from jokulmist.studies.candidates import FAILED, Board, Candidate, Leg
+from jokulmist.studies.candidates import FAILED, Board, Candidate, Leg, Told
 from jokulmist.studies.showing import Row, SearchShow, View
 from jokulmist.studies.space import with_settings
 from jokulmist.studies.tuning import Question
@@ -27,6 +27,7 @@ from jokulmist.training.signals import interrupted_by_ctrl_c
 
 POLL_SECONDS = 0.2
 AGAIN = -1
+SHOWN = 5
 Tag = tuple[int, int]
 
 
@@ -231,16 +232,26 @@ class Engine:
         taken = board.seconds - self.before
         left = taken * max(total - done, 0.0) / here if here > 0 and total else math.nan
         best = board.best(method.untils)
+        ranked: dict[int, tuple[Candidate, Told]] = {}
+        for until in method.untils:  # each where it came furthest
+            for _, candidate in board.ranked(until):
+                if candidate.status != FAILED:
+                    ranked.setdefault(candidate.number, (candidate, board.told(candidate, until)))
         rows = [
-            Row("again" if n == AGAIN else str(n), seed, standing, {} if n == AGAIN else board.candidates[n].settings)
-            for (n, seed), standing in sorted(self.now.items())
+            Row(
+                "again" if n == AGAIN else str(n),
+                seed,
+                self.now.get((n, seed)),
+                {} if n == AGAIN else board.candidates[n].settings,
+            )
+            for n, seed in sorted(self.given)
         ]
         finished = sum(1 for c in board.candidates if c.scores and c.until is None)
         return View(
             name=self.folder.name, method=tuning.method, score=tuning.score, tried=len(board.candidates), finished=finished,
             failed=sum(c.status == FAILED for c in board.candidates), share=share, seconds=board.seconds, seconds_left=left,
             best=None if best is None else (best[0], board.told(*best)), rows=rows, workers=self.hands.count,
-            ranked=[(c, board.told(c, u)) for u in method.untils for _, c in board.ranked(u) if c.status != FAILED][:5],
+            ranked=list(ranked.values())[:SHOWN],
         )  # fmt: skip
 
 

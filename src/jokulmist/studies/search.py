@@ -18,7 +18,6 @@ from jokulmist.environments.varying import Vary
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import read_toml, replace_file, write_toml
 from jokulmist.records.folder import PLAN, take_folder
-from jokulmist.studies import statistics as stat
 from jokulmist.studies.candidates import FAILED, SEARCH, Board, Candidate, is_search
 from jokulmist.studies.engine import Engine, winning_plan
 from jokulmist.studies.showing import LiveSearch, SearchShow, SilentSearch, told_settings
@@ -29,6 +28,7 @@ from jokulmist.training.here import Here
 from jokulmist.training.jobs import Hands, Plans
 from jokulmist.training.plans import TUNING, Plan, Training, plan_of
 from jokulmist.training.run import Run, Runs
+from jokulmist.training.scoring import interval_of
 from jokulmist.training.sources import use_of
 from jokulmist.training.train import checked_workers
 
@@ -112,7 +112,7 @@ class Search:
         values = np.array(list(self.board.again.values()))
         if not len(values):
             return float("nan"), float("nan"), float("nan")
-        low, high = stat.interval([values], stat.mean, np.random.default_rng(0))
+        low, high = interval_of(values) or (float("nan"), float("nan"))
         return float(values.mean()), low, high
 
     @property

@@ -17,11 +17,11 @@ BAR = 28
 
 @dataclass(frozen=True)
 class Row:
-    """A run that is being trained."""
+    """A run that is being trained; nothing is known of one that just begins."""
 
     candidate: str
     seed: int
-    standing: Standing
+    standing: Standing | None
     settings: Settings
 
 
@@ -145,9 +145,10 @@ def board_of(view: View) -> Any:
                            ("mean return", "right"), ("settings", "left")):  # fmt: skip
         table.add_column(title, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
     for row in view.rows:
-        mean = "-" if math.isnan(row.standing.mean_return) else f"{row.standing.mean_return:.4g}"
-        table.add_row(row.candidate, str(row.seed), f"{row.standing.share:.0%}", f"{row.standing.decisions:,}", mean,
-                      told_settings(row.settings))  # fmt: skip
+        now = row.standing
+        mean = "-" if now is None or math.isnan(now.mean_return) else f"{now.mean_return:.4g}"
+        done, decisions = ("begins", "-") if now is None else (f"{now.share:.0%}", f"{now.decisions:,}")
+        table.add_row(row.candidate, str(row.seed), done, decisions, mean, told_settings(row.settings))
     parts += [Text(""), table]
     if view.ranked:
         ranked = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))

@@ -89,7 +89,7 @@ def score_of(run: Run, asked: Score) -> float:
 
 
 def interval_of(values: Array) -> list[float] | None:
-    """The 95 % interval of the mean over episodes, by Student's t; None with fewer than two."""
+    """The 95 % interval of a mean, over episodes or seeds, by Student's t; None with fewer than two."""
     from scipy import stats
 
     if len(values) < 2:
