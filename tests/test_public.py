@@ -65,6 +65,16 @@ def test_the_readme_does_what_it_says(capsys, monkeypatch):
     assert "Pond: nothing wrong was found" in capsys.readouterr().out
 
 
+def test_the_guides_to_comparing_and_tuning_run(capsys):
+    exec(blocks("docs/comparing.md", "python")[0], {"__name__": "guide"})
+    told = capsys.readouterr().out
+    assert "learning_rate 0.02" in told
+    assert Path("rates-scores.csv").exists()
+    exec(blocks("docs/tuning.md", "python")[0], {"__name__": "guide"})
+    assert "agent.exploration" in capsys.readouterr().out
+    tomllib.loads(blocks("docs/tuning.md", "toml")[0])
+
+
 def test_the_guide_to_the_methods_runs_and_names_every_reading(capsys):
     from jokulmist.agents.registry import AGENTS
 

@@ -416,3 +416,51 @@ def test_what_is_wrong_is_told_before_a_folder_is_made(tmp_path):
     assert "no episode closed" in empty.board.candidates[0].message
     with pytest.raises(RecordError, match="has no candidate with a score yet"):
         _ = empty.settings
+
+
+def test_another_candidate_compiles_nothing(tmp_path):
+    """Numbers of the agent, parameters and weights of the environment are traced."""
+    from jokulmist.training import compiled_loop
+
+    over = {
+        "agent.learning_rate": jm.between(0.1, 0.9),
+        "environment.slip": jm.between(0.05, 0.4),
+        "environment.weights.effort": jm.between(-0.3, -0.1),
+    }
+    jm.train(Corridor(), jm.QLearning(), steps=2000, lane="compiled", folder=None)
+    sizes = {key: program.chunk._cache_size() for key, program in compiled_loop._PROGRAMS.items()}
+    search = jm.tune(
+        Corridor(), jm.QLearning(), over=over, steps=2000, candidates=4, again=1, score="evaluation", evaluation_episodes=10, workers=1,
+        lane="compiled", folder=tmp_path,
+    )  # fmt: skip
+    assert search.status == "done"
+    assert {key: program.chunk._cache_size() for key, program in compiled_loop._PROGRAMS.items()} == sizes
+    run = jm.Run.open(search.path / search.winner.runs["0"])
+    weights = dict.fromkeys(("prize",), 1.0) | {"effort": -0.1}  # those of the plan, whatever was trained with
+    told = run.evaluated.tail(10)
+    assert search.score == pytest.approx(sum(told[name] * weight for name, weight in weights.items()).mean(), rel=1e-6)
+
+
+def test_settings_that_do_not_go_together_fail_as_candidates(tmp_path):
+    over = {
+        "agent.use": jm.among("QLearning", "Sarsa"),
+        "agent.bins": jm.among(5, 6),
+        "agent.trace": jm.among(1, when={"agent.use": "Sarsa"}),
+    }
+    with pytest.raises((SettingError, LookupFailed), match=r"agent.trace"):
+        tuned(tmp_path, over=over)
+    del over["agent.trace"]
+    search = tuned(tmp_path, over=over, method="grid", steps=300, again=0)
+    assert len(search.table) == 4
+    assert {jm.Run.open(search.path / c.runs["0"]).plan.agent.__class__.__name__ for c in search.board.candidates} == {
+        "QLearning",
+        "Sarsa",
+    }
+    with pytest.raises(SettingError, match="is an image"):
+        jm.tune(
+            jm.gallery.Aurora(),
+            jm.QLearning(),
+            over={"agent.learning_rate": jm.among(0.1)},
+            steps=10,
+            folder=tmp_path / "none",
+        )

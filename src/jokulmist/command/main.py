@@ -169,6 +169,10 @@ def resume(
     from jokulmist.command.tuning import resume as go_on
     from jokulmist.studies.candidates import is_search
 
+    if is_search(run) and (steps or episodes):
+        raise SettingError(
+            "`--steps` and `--episodes` are for a run; how long the candidates of a search train is in its plan."
+        )
     stopped = go_on(run, workers, cluster, json) if is_search(run) else work(run, steps, episodes, json)
     raise typer.Exit(INTERRUPTED if stopped else DONE)
 

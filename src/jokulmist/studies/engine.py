@@ -14,6 +14,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from jokulmist.errors import JokulmistError
 from jokulmist.records import folder as files
 from jokulmist.records.files import read_json, write_json, write_toml
 from jokulmist.studies.candidates import FAILED, Board, Candidate, Leg, Told
@@ -55,12 +56,13 @@ class Engine:
         self.told: set[str] = set()
         self.stopping = False
         self.before = board.seconds
-        self.done_before = self._done()
+        self.done_before = 0.0
         self.alone = question.tuning.method == "population"
 
     def run(self) -> bool:
         """Search, then run the best once more; returns whether it came to its end."""
         began = time.perf_counter()
+        self.done_before = self.view().share
         self.show.begin(self.folder.name)
         try:
             with interrupted_by_ctrl_c(self._stop):
@@ -97,15 +99,19 @@ class Engine:
         if leg is None:
             return False
         self._give_out(leg)
-        return bool(self.waiting)
+        return bool(self.waiting) or self._next()
 
     def _give_out(self, leg: Leg) -> None:
         """Put the runs of a leg in the queue, but for those that are scored already."""
         candidate = self.board.candidates[leg.candidate]
         candidate.until = leg.until
+        try:
+            self._plan(candidate.number)
+        except JokulmistError as wrong:  # settings that are allowed one by one may not go together
+            self._fail(candidate, str(wrong))
         known = candidate.scores.get(str(leg.until), {})
         for seed in self._seeds(candidate):
-            if str(seed) not in known:
+            if str(seed) not in known and candidate.status != FAILED:
                 candidate.runs.setdefault(str(seed), f"candidate-{candidate.number:03d}-seed-{seed}")
                 self.waiting.append((candidate.number, seed))
         self.board.save(self.folder)
@@ -183,15 +189,18 @@ class Engine:
         if candidate.status == FAILED:
             return
         if failed:
-            candidate.status, candidate.message, candidate.until = FAILED, failed, None
-            self.waiting = deque(tag for tag in self.waiting if tag[0] != candidate.number)
-            self.show.say(f"candidate {candidate.number} failed, and the search goes on: {failed}")
+            self._fail(candidate, failed)
             return
         until = str(candidate.until or 0)
         candidate.scores.setdefault(until, {})[str(seed)] = float(result["score"])
         candidate.spans[str(seed)] = list(result.get("interval") or [])
         if len(candidate.scores[until]) == len(self._seeds(candidate)):
             candidate.until = None
+
+    def _fail(self, candidate: Candidate, why: str) -> None:
+        candidate.status, candidate.message, candidate.until = FAILED, why, None
+        self.waiting = deque(tag for tag in self.waiting if tag[0] != candidate.number)
+        self.show.say(f"candidate {candidate.number} failed, and the search goes on: {why}")
 
     def _rerun(self, began: float) -> None:
         """Run the best once more, on seeds that it was not chosen by."""
@@ -227,10 +236,12 @@ class Engine:
         started = sum(self.board.candidates[n].decisions for n, _ in self.now if n != AGAIN)
         rerun = len(board.again) * float(self.question.plan.training.steps or 0)
         done = self._done() + max(going - started, 0) + rerun
-        share = min(done / total, 1.0) if total else len(board.again) / max(len(self.question.new_seeds), 1)
-        here = done - self.done_before
-        taken = board.seconds - self.before
-        left = taken * max(total - done, 0.0) / here if here > 0 and total else math.nan
+        if not total:  # the plan counts episodes: what is done is counted in runs
+            total = float(tuning.candidates * seeds + len(self.question.new_seeds))
+            done = float(sum(len(s) for c in board.candidates for s in c.scores.values()) + len(board.again))
+        share = min(done / total, 1.0)
+        here = share - self.done_before
+        left = (board.seconds - self.before) * (1.0 - share) / here if here > 0 else math.nan
         best = board.best(method.untils)
         ranked: dict[int, tuple[Candidate, Told]] = {}
         for until in method.untils:  # each where it came furthest

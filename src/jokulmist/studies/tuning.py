@@ -13,7 +13,17 @@ from jokulmist.errors import SettingError, listed
 from jokulmist.records.files import as_lists
 from jokulmist.studies.methods import METHODS, Method
 from jokulmist.studies.methods.protocol import Asked
-from jokulmist.studies.space import AGENT, ENVIRONMENT, WEIGHTS, Among, Dimension, Space, over_from, refuse_space
+from jokulmist.studies.space import (
+    AGENT,
+    AGENT_USE,
+    ENVIRONMENT,
+    WEIGHTS,
+    Among,
+    Dimension,
+    Space,
+    over_from,
+    refuse_space,
+)
 from jokulmist.training.plans import TUNING, Plan, Seed
 from jokulmist.training.scoring import RETURN, Score, full_weights
 
@@ -80,6 +90,8 @@ class Question:
         self.plan, self.tuning = plan, tuning
         self.space = Space(over)
         refuse_space(self.space, plan)
+        if AGENT_USE not in over:  # what does not fit is told before anything is made
+            plan.agent.shapes(describe(plan.environment).spec, plan.copies)
         weights = [name for name in self.space.names if name.startswith(WEIGHTS)]
         if weights and tuning.score == RETURN:
             raise SettingError(

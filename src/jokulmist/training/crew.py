@@ -15,7 +15,6 @@ import signal
 import subprocess
 import sys
 import threading
-from collections import deque
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -92,7 +91,6 @@ class Crew:
         self._plan = plan
         self._tries = tries
         self._messages: queue.Queue[tuple[Worker, dict[str, Any] | None]] = queue.Queue()
-        self._again: deque[tuple[Any, Job, int]] = deque()
         self._stopping = False
         self._workers = [self._started(k) for k in range(count)]
         try:
@@ -107,7 +105,7 @@ class Crew:
 
     def free(self) -> bool:
         """Whether a worker has nothing to do."""
-        return not self._again and any(worker.job is None for worker in self._workers)
+        return any(worker.job is None for worker in self._workers)
 
     def give(self, tag: Any, job: Job) -> None:
         """Let a free worker do a job; what is heard of it carries the tag."""
