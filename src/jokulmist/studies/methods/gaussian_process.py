@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.studies.candidates import Board, Candidate, Leg
-from jokulmist.studies.methods.protocol import Asked, whole
+from jokulmist.studies.methods.simple import Random
 from jokulmist.studies.space import Array, Settings
 
 FIRST = 6
@@ -18,7 +18,7 @@ STEPS = (0.02, 0.1, 0.3)
 ONE_AT_RANDOM = 8
 
 
-class GaussianProcess:
+class GaussianProcess(Random):
     """The next candidate has the highest expected improvement over the best so far, under a Gaussian process on the scores.
 
     Jones, Schonlau and Welch (1998), "Efficient global optimization of expensive black-box functions", equation 15; the process
@@ -33,15 +33,6 @@ class GaussianProcess:
     spreads below it, failures too: how bad a bad candidate is says nothing of the good ones. One candidate in eight is
     drawn at random. The winner is the candidate of which the model expects most, not the one with the luckiest score. Fails with more than about 20 settings, where a model of few points knows nothing.
     """
-
-    untils = [0]
-
-    def __init__(self, asked: Asked) -> None:
-        self.asked = asked
-
-    @property
-    def decisions(self) -> float:
-        return float(self.asked.candidates * whole(self.asked))
 
     @property
     def first(self) -> int:
