@@ -64,7 +64,7 @@ if __name__ == "__main__":
     for name, kind in KINDS.items():
         for seeds in SEEDS:
             draw = np.random.default_rng([seeds, len(name)])
-            two = rate([said_different(draw, kind, seeds, 2) for _ in range(4 * times)])
+            two = rate([said_different(draw, kind, seeds, 2) for _ in range(times)])
             four = rate([said_different(draw, kind, seeds, 4) for _ in range(times // 4)])
             middle, chance = covered(draw, kind, seeds, times)
             results[f"{name}, {seeds} seeds"] = one = {

@@ -84,7 +84,7 @@ def tell(search: Any, json: bool) -> bool:
         typer.echo(f"The search is not at its end: jokulmist resume {search.path}", err=True)
     if pictures:
         typer.echo(
-            f"{pictures[0]}, slices.png and parallel.png show the search; the winner's plan is {search.path}/winner.toml",
+            f"{pictures[0]} {'and ' + ', '.join(path.name for path in pictures[1:])} show the search; the winner's plan is {search.path}/winner.toml",
             err=True,
         )
     return stopped

@@ -33,6 +33,8 @@ def save_search(drawn: Mapping[str, Any], folder: Path) -> list[Path]:
     saved = []
     with style.styled():
         for name, draw in (("search", search_figure), ("slices", slices_figure), ("parallel", parallel_figure)):
+            if name == "parallel" and len(drawn["names"]) < 2:
+                continue
             saved.append(style.save(draw(drawn), folder / f"{name}.png"))
     return saved
 

@@ -88,19 +88,7 @@ def _share(origin: Mapping[str, Any], decisions: int, episodes: int) -> float | 
 
 def tail_of(path: Path) -> Row:
     """How far a run is, from the last rows of its episodes.csv."""
-    file = path / files.EPISODES
-    try:
-        with file.open("rb") as stream:
-            head = stream.readline().decode().strip().split(",")
-            end = stream.seek(0, 2)
-            begin = max(end - TAIL_BYTES, 0)
-            stream.seek(begin)
-            data = stream.read()
-    except FileNotFoundError:
-        return {}
-    whole = data[: data.rfind(b"\n") + 1].decode(errors="replace").splitlines()[1:]
-    rows = [line.split(",") for line in whole]
-    rows = [row for row in rows if len(row) == len(head)]
+    head, rows = _last_rows(path / files.EPISODES)
     if not rows:
         return {}
     at = {name: head.index(name) for name in ("episode", "decisions", "return")}
@@ -110,6 +98,34 @@ def tail_of(path: Path) -> Row:
         "episodes": int(rows[-1][at["episode"]]) + 1,
         f"return_last_{LAST}": sum(returns) / len(returns),
     }
+
+
+def last_returns(path: Path) -> list[float]:
+    """The returns of a run's last 100 episodes, or of all it has."""
+    head, rows = _last_rows(path / files.EPISODES)
+    return [float(row[head.index("return")]) for row in rows[-LAST:]]
+
+
+def _last_rows(file: Path, least: int = LAST) -> tuple[list[str], list[list[str]]]:
+    """The names of a table's columns, and at least so many of its last whole rows, if it has them."""
+    try:
+        with file.open("rb") as stream:
+            head = stream.readline().decode().strip().split(",")
+            first, end = stream.tell(), stream.seek(0, 2)
+            size = TAIL_BYTES
+            while True:
+                begin = max(end - size, first)
+                stream.seek(begin)
+                data = stream.read(end - begin)
+                whole = (
+                    data[: data.rfind(b"\n") + 1].decode(errors="replace").splitlines()[0 if begin == first else 1 :]
+                )
+                rows = [row for row in (line.split(",") for line in whole) if len(row) == len(head)]
+                if len(rows) >= least or begin == first:
+                    return head, rows
+                size *= 4
+    except FileNotFoundError:
+        return [], []
 
 
 def is_alive(path: Path, origin: Mapping[str, Any]) -> bool:

@@ -17,7 +17,7 @@ from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.records.files import append_rows
 from jokulmist.records.folder import EVALUATED
 from jokulmist.training.evaluation import evaluate
-from jokulmist.training.listing import LAST
+from jokulmist.training.listing import LAST, last_returns
 from jokulmist.training.run import Run
 
 if TYPE_CHECKING:
@@ -90,11 +90,11 @@ def score_of(run: Run, asked: Score) -> float:
 
 def interval_of(values: Array) -> list[float] | None:
     """The 95 % interval of a mean, over episodes or seeds, by Student's t; None with fewer than two."""
-    from scipy import stats
+    from scipy.special import stdtrit  # SciPy's statistics would take a worker a second to import
 
     if len(values) < 2:
         return None
-    half = float(stats.t.ppf(0.975, len(values) - 1) * np.std(values, ddof=1) / np.sqrt(len(values)))
+    half = float(stdtrit(len(values) - 1, 0.975) * np.std(values, ddof=1) / np.sqrt(len(values)))
     return [float(np.mean(values)) - half, float(np.mean(values)) + half]
 
 
@@ -107,6 +107,8 @@ def values_of(run: Run, asked: Score) -> Array:
         When the environment does not have what is asked for.
     """
     asked.refuse(run.environment)
+    if asked.by == RETURN and asked.weights is None and run.path is not None:
+        return np.array(last_returns(run.path))
     if asked.by == RETURN:
         frame = run.episodes.tail(LAST)
         values = _weighted(run, frame, asked) if len(frame) else np.zeros(0)
