@@ -124,12 +124,11 @@ def draw_profile(axes: Axes, profile: pd.DataFrame, *, value: str) -> Axes:
     return axes
 
 
-def comparison_figure(width: float = 12.8, height: float = 8.0) -> tuple[Figure, dict[str, Axes]]:
-    """A figure with room for curves to the left, scores and profile to the right."""
-    figure = style.own_figure(width, height)
+def comparison_axes(figure: Figure) -> dict[str, Axes]:
+    """Axes in a figure: curves to the left, scores and profile to the right."""
     figure.subplots_adjust(left=0.065, right=0.98, top=0.93, bottom=0.1, wspace=0.38, hspace=0.34)
     grid = figure.add_gridspec(2, 2, width_ratios=(1.75, 1.0))
-    return figure, {
+    return {
         "curves": figure.add_subplot(grid[:, 0]),
         "scores": figure.add_subplot(grid[0, 1]),
         "profile": figure.add_subplot(grid[1, 1]),

@@ -26,6 +26,7 @@ from jokulmist.training.scoring import EPISODES, EVALUATION, RETURN, SEED, Score
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
 
 SAME_LENGTH = 0.02  # a last turn of all copies is run whole, so lengths differ a little
 Say = Callable[[str], Any]
@@ -75,24 +76,33 @@ class Comparison:
     def plot(self, axes: Axes | None = None) -> Axes:
         """Draw the curves on `axes`; with None a figure of curves, scores and performance profile, whose first axes are given."""
         from jokulmist.pictures import style
-        from jokulmist.pictures.comparison import comparison_figure, draw_curves, draw_profile, draw_scores
+
+        with style.styled():
+            if axes is not None:
+                return self._draw_curves(axes)
+            import matplotlib.pyplot as plt
+
+            return self._draw_all(plt.figure(figsize=(12.8, 8.0)))
+
+    def _draw_all(self, figure: Figure) -> Axes:
+        """Curves, final scores and performance profile; the axes of the curves."""
+        from jokulmist.pictures.comparison import comparison_axes, draw_profile, draw_scores
+
+        parts = comparison_axes(figure)
+        draw_scores(parts["scores"], self.scores, self.table, value=f"final {self.value}", level=self.level)
+        parts["scores"].set_title("final scores, middle and 95 %")
+        draw_profile(parts["profile"], self.profile, value=f"final {self.value}")
+        parts["profile"].set_title("performance profile")
+        return self._draw_curves(parts["curves"])
+
+    def _draw_curves(self, axes: Axes) -> Axes:
+        from jokulmist.pictures import style
+        from jokulmist.pictures.comparison import draw_curves
 
         along = f"mean {'normalised ' if self.value.startswith('normalised') else ''}return of the last 100 episodes"
-        with style.styled():
-            alone = axes is not None
-            parts = {"curves": axes} if axes is not None else comparison_figure()[1]
-            drawn = draw_curves(
-                parts["curves"], self.curves, self.middle, over=self.over, value=along, levels=self.known
-            )
-            drawn.set_title(
-                f"{len(self.table)} groups{f', by {_last(self.by)}' if self.by else ''}: middle and 95 % band"
-            )
-            drawn.legend(loc="best", frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85, fontsize=9)
-            if not alone:
-                draw_scores(parts["scores"], self.scores, self.table, value=f"final {self.value}", level=self.level)
-                parts["scores"].set_title("final scores, middle and 95 %")
-                draw_profile(parts["profile"], self.profile, value=f"final {self.value}")
-                parts["profile"].set_title("performance profile")
+        drawn = draw_curves(axes, self.curves, self.middle, over=self.over, value=along, levels=self.known)
+        drawn.set_title(f"{len(self.table)} groups{f', by {_last(self.by)}' if self.by else ''}: middle and 95 % band")
+        drawn.legend(loc="best", frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85, fontsize=9)
         return drawn
 
     def save(self, path: str | Path) -> list[Path]:
@@ -109,7 +119,10 @@ class Comparison:
         if target.suffix.lower() not in (".pdf", ".svg", ".png"):
             raise SettingError(f"a figure is saved as .pdf, .svg or .png; got {target.name!r}. Write `figure.pdf`.")
         target.parent.mkdir(parents=True, exist_ok=True)
-        saved = [style.save(self.plot().figure, target)]  # type: ignore[arg-type]
+        with style.styled():
+            figure = style.own_figure()
+            self._draw_all(figure)
+            saved = [style.save(figure, target)]
         for name in ("table", "pairs", "scores", "curves", "middle", "profile"):
             beside = target.with_name(f"{target.stem}-{name}.csv")
             getattr(self, name).to_csv(beside, index=False, float_format="%.7g")
