@@ -94,12 +94,13 @@ class Engine:
 
     def _next(self) -> bool:
         """Ask the method; whether there is work now."""
-        leg = self.question.method.next(self.board)
-        self._copy_runs()
-        if leg is None:
-            return False
-        self._give_out(leg)
-        return bool(self.waiting) or self._next()
+        while not self.waiting:  # a leg may come to nothing: settings that do not go together
+            leg = self.question.method.next(self.board)
+            self._copy_runs()
+            if leg is None:
+                return False
+            self._give_out(leg)
+        return True
 
     def _give_out(self, leg: Leg) -> None:
         """Put the runs of a leg in the queue, but for those that are scored already."""
@@ -110,8 +111,11 @@ class Engine:
         except JokulmistError as wrong:  # settings that are allowed one by one may not go together
             self._fail(candidate, str(wrong))
         known = candidate.scores.get(str(leg.until), {})
-        for seed in self._seeds(candidate):
-            if str(seed) not in known and candidate.status != FAILED:
+        left = [seed for seed in self._seeds(candidate) if str(seed) not in known]
+        if not left:
+            candidate.until = None
+        for seed in left:
+            if candidate.status != FAILED:
                 candidate.runs.setdefault(str(seed), f"candidate-{candidate.number:03d}-seed-{seed}")
                 self.waiting.append((candidate.number, seed))
         self.board.save(self.folder)
