@@ -311,20 +311,34 @@ def test_the_commands_tell_a_search_and_forecast_it(mine, tmp_path):
     assert "candidates scored" in done.stderr
     folder = next((tmp_path / "runs").iterdir())
     assert folder.name == "slow-qlearning-search-001"
-    # The same plan can be trained as it is, and how to search is no part of the run.
-    words, ways = command("train", "plan.toml", "--folder", "alone", folder=tmp_path)
-    assert subprocess.run(words, **ways, check=False).returncode == 0
     bad = tmp_path / "bad.toml"
     bad.write_text((tmp_path / "plan.toml").read_text().partition("[tuning]")[0])
+    words, ways = command("tune", "bad.toml", folder=tmp_path)
+    wrong = subprocess.run(words, **ways, check=False)
+    assert (wrong.returncode, "Traceback" in wrong.stderr) == (2, False)
+    assert "bad.toml has no section `[tuning]`" in wrong.stderr
+
+
+def test_wrong_words_are_told_and_a_plan_with_a_search_can_be_trained(mine, tmp_path, monkeypatch):
+    from typer.testing import CliRunner
+
+    from jokulmist.command.main import app
+    from jokulmist.studies import cluster
+    from jokulmist.training.plans import read_plan
+
+    monkeypatch.setattr(cluster, "SECONDS_TO_CONNECT", 1)
+    (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.0, method="random"))
+    assert read_plan(tmp_path / "plan.toml").training.steps == 400  # how to search is no part of a run
     for words, expected in (
-        (["tune", "bad.toml"], "has no section `[tuning]`"),
         (["tune", "plan.toml", "--set", "tuning.method=luck"], "`method` of `tuning`"),
+        (["tune", "plan.toml", "--set", "tuning.candidats=3"], "has no setting `candidats`"),
         (["tune", "plan.toml", "--cluster", "tcp://127.0.0.1:9"], "no Dask scheduler answers at tcp://127.0.0.1:9"),
     ):
-        words, ways = command(*words, folder=tmp_path)
-        wrong = subprocess.run(words, **ways, check=False)
-        assert (wrong.returncode, expected in wrong.stderr) == (2, True), wrong.stderr
-        assert "Traceback" not in wrong.stderr
+        wrong = CliRunner().invoke(app, words)
+        assert expected in str(wrong.exception)
+    folder = next((tmp_path / "runs").glob("*search*"))
+    wrong = CliRunner().invoke(app, ["resume", str(folder), "--steps", "10"])
+    assert "`--steps` and `--episodes` are for a run" in str(wrong.exception)
 
 
 @pytest.fixture
