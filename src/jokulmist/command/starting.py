@@ -60,6 +60,14 @@ bins = 20
 [training]
 steps = 100_000
 seeds = [0]
+
+[tuning]  # what `jokulmist tune` searches; `train` leaves it aside
+method = "random"
+candidates = 16
+
+[tuning.over]
+"agent.learning_rate" = {{ between = [0.01, 1.0], scale = "log" }}
+"agent.exploration" = {{ between = [0.0, 0.5] }}
 """
 
 
