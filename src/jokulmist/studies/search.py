@@ -430,6 +430,8 @@ class _KnownPlans(Plans):
 
     def of(self, written: Mapping[str, Any]) -> Plan:
         for candidate in self._search.board.candidates[::-1]:
+            if candidate.status == FAILED:  # its settings may not even make a plan
+                continue
             plan = with_settings(self._search.question.plan, candidate.settings)
             same = {**plan.written(), "training": {**plan.written()["training"], "seeds": written["training"]["seeds"]}}
             if same == written:
