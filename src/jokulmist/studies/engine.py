@@ -226,7 +226,7 @@ class Engine:
 
     def _done(self) -> float:
         """Decisions trained so far, of all runs together."""
-        seeds = 1 if self.question.tuning.method == "population" else len(self.board.seeds)
+        seeds = 1 if self.alone else len(self.board.seeds)
         return float(sum(c.decisions for c in self.board.candidates)) * seeds
 
     def view(self) -> View:

@@ -55,15 +55,18 @@ class GaussianProcess(Random):
         known = [c for merit, c in board.ranked(0) if math.isfinite(merit)]
         if len(known) < FIRST:
             return board.best(self.untils)
-        places = np.stack([self.asked.space.encoded(c.settings) for c in known])
-        scores = tamed([float(board.merit(c, 0) or 0.0) for c in known])
+        places, scores = self._known(board, known)
         mean = fitted(places, scores, self.asked.seed % (1 << 31)).predict(places)
         return known[int(np.argmax(mean))], 0
 
+    def _known(self, board: Board, known: list[Candidate]) -> tuple[Array, Array]:
+        """Places and scores of candidates, as the model takes them."""
+        places = np.stack([self.asked.space.encoded(c.settings) for c in known])
+        return places, tamed([float(board.merit(c, 0) or 0.0) for c in known])
+
     def _promising(self, board: Board, known: list[Candidate], draw: np.random.Generator) -> Settings:
         space = self.asked.space
-        places = np.stack([space.encoded(c.settings) for c in known])
-        scores = tamed([float(board.merit(c, 0) or 0.0) for c in known])
+        places, scores = self._known(board, known)
         model = fitted(places, scores, int(draw.integers(1 << 31)))
         pending = [space.encoded(c.settings) for c in board.candidates if c not in known]
         if pending:
