@@ -209,10 +209,17 @@ def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
         plan.environment, plan.agent, steps=1200, checkpoint_every=100, lane="plain", folder=tmp_path / "alone"
     )
     crew = Crew(1, plan.written(), tries=2)
+    job = Job(plan.written(), 0, str(tmp_path / "run"), [], None, {"by": "return"})
     try:
-        crew.give("it", Job(plan.written(), 0, str(tmp_path / "run"), [], None, {"by": "return"}))
-        while not list((tmp_path / "run" / "checkpoints").glob("*")):
-            crew.hear(0.05)
+        crew.give("early", job)
+        crew.stop()  # before its first decision
+        while (heard := crew.hear(0.2)) is None or heard.kind == "say":
+            pass
+        assert (heard.tag, heard.kind) == ("early", "done")
+        assert "score" not in heard.result
+        crew.give("it", job)
+        while heard is None or heard.standing is None or heard.standing.decisions < 200:
+            heard = crew.hear(0.05)
         os.kill(crew.processes[0], signal.SIGKILL)
         said, heard = [], None
         while heard is None or heard.kind not in ("done", "failed"):

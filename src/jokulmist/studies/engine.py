@@ -24,7 +24,7 @@ from jokulmist.studies.tuning import Question
 from jokulmist.training.jobs import Hands, Heard, Job
 from jokulmist.training.plans import Plan
 from jokulmist.training.showing import Standing
-from jokulmist.training.signals import interrupted_by_ctrl_c
+from jokulmist.training.signals import Asked, heeding_ctrl_c
 
 POLL_SECONDS = 0.2
 AGAIN = -1
@@ -55,6 +55,7 @@ class Engine:
         self.now: dict[Tag, Standing] = {}
         self.told: set[str] = set()
         self.stopping = False
+        self.asked = Asked()
         self.before = board.seconds
         self.done_before = 0.0
         self.alone = question.tuning.method == "population"
@@ -65,7 +66,7 @@ class Engine:
         self.done_before = self.view().share
         self.show.begin(self.folder.name)
         try:
-            with interrupted_by_ctrl_c(self._stop):
+            with heeding_ctrl_c() as self.asked:
                 for candidate in self.board.running:  # it was killed: what was on its way is given again
                     self._give_out(Leg(candidate.number, candidate.until or 0))
                 self._work(began, self._next)
@@ -80,6 +81,8 @@ class Engine:
     def _work(self, began: float, more: Any) -> None:
         """Give jobs while there are any and hands are free, and take what comes back."""
         while True:
+            if self.asked and not self.stopping:
+                self._stop()
             while self.hands.free() and not self.stopping and (self.waiting or more()):
                 tag = self.waiting.popleft()
                 self.given.add(tag)

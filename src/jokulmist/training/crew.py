@@ -109,6 +109,7 @@ class Crew:
 
     def give(self, tag: Any, job: Job) -> None:
         """Let a free worker do a job; what is heard of it carries the tag."""
+        self._stopping = False
         self._give(tag, job, 1)
 
     def _give(self, tag: Any, job: Job, tries: int) -> None:
@@ -152,8 +153,10 @@ class Crew:
             how += "; the system does that where memory runs out"
         tag, job, tries = worker.tag, worker.job, worker.tries
         self._workers[self._workers.index(worker)] = self._started(worker.number)
-        if job is None or self._stopping:
+        if job is None:
             return None
+        if self._stopping:  # its job is gone on with another time
+            return Heard("done", tag, result={})
         if tries < self._tries:
             self._give(tag, job, tries + 1)
             return Heard("say", tag, text=f"a worker process died ({how}); {Path(job.path).name} is tried again")
@@ -164,7 +167,7 @@ class Crew:
         self._stopping = True
         for worker in self._workers:
             if worker.job is not None:
-                worker.process.send_signal(signal.SIGINT)
+                _send(worker, {"kind": "stop"})
 
     def close(self) -> None:
         """Let the processes end; the end of their input tells them to."""
@@ -213,10 +216,10 @@ class Crew:
     def _listen(self, worker: Worker) -> None:
         assert worker.process.stdout is not None
         for line in worker.process.stdout:
-            try:
+            with contextlib.suppress(
+                json.JSONDecodeError
+            ):  # torn by the process's death, which the end of the output tells
                 self._messages.put((worker, json.loads(line)))
-            except json.JSONDecodeError:  # torn by the process's death
-                break
         self._messages.put((worker, None))
 
 

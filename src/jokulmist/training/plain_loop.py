@@ -239,7 +239,7 @@ class PlainLoop:
             "learner": as_numpy(self._learner),
             "memory": as_numpy(self._memory),
         }
-        if not isinstance(self.lane.environment, Simulator):
+        if self.turn and not isinstance(self.lane.environment, Simulator):  # before the first turn no episode has begun
             tree["lane"] = self.lane.saved()
             if self._pilot is not None:
                 tree["pilot"] = self._pilot.saved()

@@ -32,7 +32,7 @@ from jokulmist.training.policy import Policy
 from jokulmist.training.recording import Recording
 from jokulmist.training.run import Run
 from jokulmist.training.showing import Show, Standing
-from jokulmist.training.signals import interrupted_by_ctrl_c
+from jokulmist.training.signals import Asked, heeding_ctrl_c
 from jokulmist.training.sources import source_files, use_of
 from jokulmist.training.stopping import Stopping
 from jokulmist.training.taping import COPY, Keeping
@@ -139,7 +139,7 @@ class Session:
         self.recent: deque[float] = deque(maxlen=LAST)
         self.climb = None if plan.curriculum is None else Climb(plan.curriculum)
         self.recorded = 0
-        self.stop = False
+        self.asked = Asked()
         self.why = ""
         self.good: Policy | None = None
         self.kept, self.until = kept, until
@@ -163,7 +163,7 @@ class Session:
         status, failure = "done", None
         loop = None
         try:
-            with interrupted_by_ctrl_c(self._asked_to_stop):
+            with heeding_ctrl_c() as self.asked:
                 loop = self._loop(planned)
                 if self.rollouts is not None:
                     loop.follow_first(self.training.record_every or 1)
@@ -176,10 +176,6 @@ class Session:
             if isinstance(problem, KeyboardInterrupt):
                 status = "stopped"
         return self._finished(loop, status, failure, time.perf_counter() - began)
-
-    def _asked_to_stop(self) -> None:
-        self.stop = True
-        self.show.say("stopping: everything is being saved (Ctrl-C again ends at once)")
 
     def _loop(self, planned: Planned) -> Loop:
         if self.compiled:
@@ -213,7 +209,7 @@ class Session:
         reported = checkpointed = time.perf_counter()
         reported_decisions = loop.decisions
         fixed = [border for border in (report, evaluation, look, checkpoint) if border is not None]
-        while loop.turn < last and not self.stop and not self.why:
+        while loop.turn < last and not self.asked and not self.why:
             borders = [last] + [((loop.turn // border) + 1) * border for border in fixed]
             count = min(min(borders) - loop.turn, piece, loop.most_turns)
             started = time.perf_counter()
@@ -251,8 +247,10 @@ class Session:
                     checkpointed = time.perf_counter()
             if done:
                 break
+        if self.asked:
+            self.show.say("stopping: everything is being saved (Ctrl-C again ends at once)")
         halted = self.until is not None and last < planned_last and not self.why
-        return "stopped" if self.stop or halted else "done"
+        return "stopped" if self.asked or halted else "done"
 
     def _checkpoint(self, loop: Loop) -> None:
         """Keep all that is needed to go on from here."""

@@ -6,17 +6,17 @@ import time
 from collections import deque
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from jokulmist import errors
 from jokulmist.errors import JokulmistError
+from jokulmist.records.folder import is_run
 from jokulmist.training.crew import Crew
 from jokulmist.training.jobs import Heard, Job
 from jokulmist.training.plans import Plan
 from jokulmist.training.run import Run, Runs
 from jokulmist.training.session import run_folder
 from jokulmist.training.showing import Show, Standing
-from jokulmist.training.signals import interrupted_by_ctrl_c
+from jokulmist.training.signals import heeding_ctrl_c
 
 POLL_SECONDS = 0.2
 
@@ -59,8 +59,10 @@ def train_seeds(
     given = 0
     try:
         show.begin(f"{board.total} seeds, {count} side by side")
-        with interrupted_by_ctrl_c(lambda: _stop(board, crew)):
+        with heeding_ctrl_c() as asked:
             while board.over < given or (seeds and not board.stopping):
+                if asked and not board.stopping:
+                    _stop(board, crew)
                 while seeds and crew.free() and not board.stopping:
                     seed = seeds.popleft()
                     board.paths[seed] = run_folder(plan, folder, names[seed]).resolve()
@@ -75,7 +77,8 @@ def train_seeds(
         crew.close()
     if board.failures:
         raise next(iter(board.failures.values()))
-    return Runs([Run.open(board.paths[seed]) for seed in plan.training.seeds if seed in board.finished])
+    known = [seed for seed in plan.training.seeds if seed in board.finished and is_run(board.paths[seed])]
+    return Runs([Run.open(board.paths[seed]) for seed in known])
 
 
 def _take(board: Board, heard: Heard) -> None:
@@ -115,7 +118,7 @@ def _showed(board: Board, seconds: float) -> None:
     )
 
 
-def _stop(board: Board, crew: Any) -> None:
+def _stop(board: Board, crew: Crew) -> None:
     board.stopping = True
     board.show.say("stopping: every seed saves what it has (Ctrl-C again ends at once)")
     crew.stop()

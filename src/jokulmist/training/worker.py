@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -13,9 +14,9 @@ from dataclasses import asdict
 from typing import Any, TextIO
 
 from jokulmist.errors import JokulmistError
-from jokulmist.training import crew
+from jokulmist.training import crew, signals
 
-BUSY = threading.Event()
+STOP = threading.Event()
 
 
 class Told:
@@ -26,8 +27,9 @@ class Told:
         self.ending = ""
 
     def send(self, kind: str, **more: Any) -> None:
-        self._out.write(json.dumps({"kind": kind, **more}) + "\n")
-        self._out.flush()
+        with contextlib.suppress(BrokenPipeError):  # whoever asked has gone, which the end of the input tells, too
+            self._out.write(json.dumps({"kind": kind, **more}) + "\n")
+            self._out.flush()
 
     def begin(self, title: str) -> None:
         self.ending = ""
@@ -48,8 +50,12 @@ def main() -> None:
     out = os.fdopen(os.dup(1), "w", encoding="utf-8")
     os.dup2(2, 1)
     crew.IN_WORKER = True
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # whoever gives the jobs says when to stop
     told = Told(out)
-    first = json.loads(sys.stdin.readline())
+    line = sys.stdin.readline()
+    if not line:  # gone before anything was asked
+        return
+    first = json.loads(line)
     sys.path[:] = [*first["modules"], *[place for place in sys.path if place not in first["modules"]]]
     os.chdir(first["folder"])
     if first["core"] is not None and hasattr(os, "sched_setaffinity"):
@@ -77,17 +83,25 @@ def _messages() -> Iterator[dict[str, Any]]:
     ready = threading.Condition()
     ended = False
 
+    def stop() -> None:  # cleanly, with all saved
+        STOP.set()
+        signals.ask()
+
     def listen() -> None:
         nonlocal ended
         for line in sys.stdin:
+            message = json.loads(line)
+            if message["kind"] == "stop":
+                stop()
+                continue
+            STOP.clear()  # what was asked before does not concern a job that comes after
             with ready:
-                waiting.append(json.loads(line))
+                waiting.append(message)
                 ready.notify()
         with ready:
             ended = True
             ready.notify()
-        if BUSY.is_set():
-            os.kill(os.getpid(), signal.SIGINT)  # training ends cleanly, with all saved
+        stop()
 
     threading.Thread(target=listen, daemon=True).start()
     while True:
@@ -97,7 +111,6 @@ def _messages() -> Iterator[dict[str, Any]]:
             if not waiting:
                 return
             message = waiting.pop(0)
-            BUSY.set()
         yield message
 
 
@@ -108,7 +121,10 @@ def _work(plans: Any, asked: dict[str, Any], told: Told) -> None:
     told.ending = ""
     answer: dict[str, Any] = {"kind": "done", "result": {}}
     try:
-        answer["result"] = work(job, told, plans.of)
+        with signals.heeding_ctrl_c():
+            if STOP.is_set():  # before it began
+                signals.ask()
+            answer["result"] = work(job, told, plans.of)
         answer["text"] = told.ending
     except JokulmistError as failure:
         answer = {"kind": "failed", "error": type(failure).__name__, "text": str(failure)}
@@ -117,7 +133,6 @@ def _work(plans: Any, asked: dict[str, Any], told: Told) -> None:
     except Exception as failure:
         answer = {"kind": "failed", "error": "JokulmistError", "text": told_of(failure)}
         traceback.print_exc()
-    BUSY.clear()  # before the answer: whoever hears the last one closes the input
     told.send(**answer)
 
 
