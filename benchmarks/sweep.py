@@ -1,11 +1,13 @@
 """Six values of a setting with five seeds each: one search, against the same thirty runs as thirty commands, two at a time.
 
 Whole processes on both sides, starting and compiling included; what they train is the same, byte for byte.
-Run: ``python benchmarks/sweep.py [--steps 300000] [--method PPO]``; a table and JSON. Several minutes.
+Run: ``python benchmarks/sweep.py [--steps 300000] [--method PPO] [--anew]``; a table and JSON. Several minutes.
+Compiled code is kept between processes, which spares the commands most of their compiling; with ``--anew`` neither side keeps it.
 """
 
 import argparse
 import json
+import os
 import subprocess
 import sys
 import tempfile
@@ -35,13 +37,14 @@ def written(folder, method, steps):
     return plan
 
 
-def timed(words):
+def timed(words, anew=False):
     began = time.perf_counter()
-    subprocess.run([*COMMAND, *map(str, words)], check=True, capture_output=True)
+    around = {**os.environ, "JAX_ENABLE_COMPILATION_CACHE": "false"} if anew else None
+    subprocess.run([*COMMAND, *map(str, words)], check=True, capture_output=True, env=around)
     return time.perf_counter() - began
 
 
-def compared(method, steps, side_by_side=2):
+def compared(method, steps, anew, side_by_side=2):
     _, setting, values = PLANS[method]
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -53,13 +56,19 @@ def compared(method, steps, side_by_side=2):
         def one(pair):
             value, seed = pair
             words = ["train", plan, "--set", f"agent.{setting}={value}", "--set", f"training.seeds=[{seed}]"]
-            return timed([*words, "--folder", folder / "commands", "--name", f"{setting}-{value}-seed-{seed}"])
+            return timed([*words, "--folder", folder / "commands", "--name", f"{setting}-{value}-seed-{seed}"], anew)
 
-        began = time.perf_counter()
-        with ThreadPoolExecutor(side_by_side) as both:
-            alone = list(both.map(one, [(value, seed) for value in values for seed in SEEDS]))
-        commands = time.perf_counter() - began
-        search = timed(["tune", plan, "--workers", side_by_side, "--folder", folder, "--name", "search"])
+        def together(pairs):
+            began = time.perf_counter()
+            with ThreadPoolExecutor(side_by_side) as both:
+                alone.extend(both.map(one, pairs))
+            return time.perf_counter() - began
+
+        # Half of the commands before the search and half after it: the machine's speed moves within minutes.
+        alone, pairs = [], [(value, seed) for value in values for seed in SEEDS]
+        commands = together(pairs[::2])
+        search = timed(["tune", plan, "--workers", side_by_side, "--folder", folder, "--name", "search"], anew)
+        commands += together(pairs[1::2])
         differ = 0
         for k, value in enumerate(values):
             for seed in SEEDS:
@@ -80,10 +89,11 @@ if __name__ == "__main__":
     words = argparse.ArgumentParser(description=__doc__)
     words.add_argument("--steps", type=int, nargs="+", default=[20_000, 300_000, 1_200_000])
     words.add_argument("--method", choices=list(PLANS), default="PPO")
+    words.add_argument("--anew", action="store_true")
     given = words.parse_args()
     results = {}
     for steps in given.steps:
-        results[steps] = one = compared(given.method, steps)
+        results[steps] = one = compared(given.method, steps, given.anew)
         print(
             f"{given.method}, {steps:,} decisions ({one['seconds_of_training_as_a_command_tells']:.1f} s of training in a command, "
             f"{one['seconds_of_training_in_a_warm_worker']:.1f} s in a warm worker): {one['runs']} commands {one['seconds_of_all_commands']:.0f} s, "

@@ -25,8 +25,8 @@ SIGHTS = Spec((Channel("a", 0.0, 10.0), Channel("eye", 0, 255, shape=(9, 11, 2),
 @pytest.mark.parametrize("start", ["orthogonal", "uniform"])
 def test_a_dense_network_is_what_numpy_makes_of_its_weights(start):
     module = built(jm.Dense(5, 4, start=start), NUMBERS, 2, seed=1, gain=0.01)
-    layout = Layout(module)
-    weights = layout.flat(module)
+    layout = Layout(jm.Dense(5, 4), lambda: module)
+    weights = layout.begun()
     rows = np.random.default_rng(0).normal(size=(7, 3)).astype(np.float32)
     x = rows
     for layer in module.layers[:-1]:

@@ -52,9 +52,7 @@ class MadeUp:
         if isinstance(score, str):
             return Heard("failed", tag, text=score)
         until = job.until or job.plan["training"]["steps"]
-        return Heard(
-            "done", tag, result={"score": score, "decisions": until, "took": 0.1, "interval": [score - 1, score + 1]}
-        )
+        return Heard("done", tag, result={"score": score, "decisions": until, "took": 0.1, "sd": 1.0, "judged": 100})
 
     def stop(self): ...
 

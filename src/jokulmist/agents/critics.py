@@ -31,7 +31,7 @@ from jokulmist.learning import replay as memory_of
 from jokulmist.learning.acting import Acting, acting_over, joint_over
 from jokulmist.learning.descent import Optimiser, descended, squared, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, prepared
-from jokulmist.learning.networks import Dense, Inputs, Layout, NetworkSetting, applied, built, usual_network
+from jokulmist.learning.networks import Dense, Inputs, Layout, NetworkSetting, applied, built, fitting
 from jokulmist.learning.ranges import refuse_unbounded
 from jokulmist.learning.returns import open_returns, returns_after, spread_of
 from jokulmist.learning.schedules import linear
@@ -150,22 +150,21 @@ class CriticAgent(Agent):
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
-        if shapes.network is None:
-            shapes.network = usual_network(spec)
+        shapes.network = fitting(shapes.network, spec)
         shapes.slots = slots_of(self, shapes, self.n_step)
         shapes.acting = acting_over(spec.action, "squashed")
-        shapes.layout = self.policy_of(shapes, 0)[0]
-        shapes.critics = self.critics_of(shapes, 0)[0]
+        shapes.layout = self.policy_of(shapes, 0)
+        shapes.critics = self.critics_of(shapes, 0)
         return shapes
 
     @staticmethod
-    def policy_of(shapes: Any, seed: int) -> tuple[Layout, Any]:
-        """Where the policy's weights stand, and the network as it begins."""
+    def policy_of(shapes: Any, seed: int) -> Layout:
+        """Where the policy's weights stand, and how they begin."""
         raise NotImplementedError
 
     @staticmethod
-    def critics_of(shapes: Any, seed: int) -> tuple[Layout, Any]:
-        """Where the weights of two critics stand, and the networks as they begin."""
+    def critics_of(shapes: Any, seed: int) -> Layout:
+        """Where the weights of two critics stand, and how they begin."""
         return critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed)
 
     def decisions_per_update(self, copies: int) -> int:
@@ -196,15 +195,18 @@ class CriticAgent(Agent):
 
 
 @lru_cache(maxsize=64)
-def critics_layout(network: Any, spec: Spec, acting: Acting, count: int, seed: int) -> tuple[Layout, Any]:
-    """Where the weights of some critics stand, and the networks as they begin."""
-    from jokulmist.learning.modules import Several
-
+def critics_layout(network: Any, spec: Spec, acting: Acting, count: int, seed: int) -> Layout:
+    """Where the weights of some critics stand, and how they begin."""
     channel = Channel(name="action", low=-1.0, high=1.0, shape=(acting.width,))
     known = Spec((*spec.channels, channel) if acting.width else spec.channels, spec.action, spec.masked)
     outputs = joint_over(spec.action).count
-    modules = Several(tuple(built(network, known, outputs, seed + k) for k in range(count)))
-    return Layout(modules), modules
+
+    def build() -> Any:
+        from jokulmist.learning.modules import Several
+
+        return Several(tuple(built(network, known, outputs, seed + k) for k in range(count)))
+
+    return Layout(network, build)
 
 
 def outputs_of(module: Any, inputs: Inputs) -> Any:
@@ -223,9 +225,8 @@ def values_at(critics: Any, inputs: Inputs, unit: Any) -> Any:
 
 def begun(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = ()) -> Learned:
     """What is known before the first decision; a method with a temperature has no target of its policy."""
-    layout, policy = agent.policy_of(shapes, seed_from(noise))
-    judges, modules = agent.critics_of(shapes, seed_from(noise))
-    policy, critics = layout.flat(policy), judges.flat(modules)
+    policy = agent.policy_of(shapes, seed_from(noise)).begun()
+    critics = agent.critics_of(shapes, seed_from(noise)).begun()
     optimiser = transform(shapes.optimiser)
     learning = Learning(
         policy=policy,

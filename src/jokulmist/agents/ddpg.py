@@ -64,7 +64,7 @@ class DeterministicAgent(CriticAgent):
             )
 
     @staticmethod
-    def policy_of(shapes: Any, seed: int) -> tuple[Layout, Any]:
+    def policy_of(shapes: Any, seed: int) -> Layout:
         return _policy_layout(shapes.network, shapes.spec, shapes.acting.width, seed)
 
     @classmethod
@@ -112,9 +112,8 @@ def drifted(xp: Any, noise: Any, age: Any, back: Any) -> Any:
 
 
 @lru_cache(maxsize=64)
-def _policy_layout(network: Any, spec: Spec, width: int, seed: int) -> tuple[Layout, Any]:
-    module = built(network, spec, width, seed, TOWARDS_ACTIONS)
-    return Layout(module), module
+def _policy_layout(network: Any, spec: Spec, width: int, seed: int) -> Layout:
+    return Layout(network, lambda: built(network, spec, width, seed, TOWARDS_ACTIONS))
 
 
 def targets(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> Any:
@@ -200,7 +199,7 @@ class DDPG(DeterministicAgent):
     noise: Literal["gaussian", "ornstein-uhlenbeck"] = "ornstein-uhlenbeck"
 
     @staticmethod
-    def critics_of(shapes: Any, seed: int) -> tuple[Layout, Any]:
+    def critics_of(shapes: Any, seed: int) -> Layout:
         return critics_layout(shapes.network, shapes.spec, shapes.acting, 1, seed)
 
     @staticmethod

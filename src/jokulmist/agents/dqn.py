@@ -27,7 +27,7 @@ from jokulmist.learning import replay as memory_of
 from jokulmist.learning.acting import Joint, joint_over, refuse_ranges
 from jokulmist.learning.descent import Optimiser, descended, huber, squared, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
-from jokulmist.learning.networks import Dense, Layout, NetworkSetting, applied, built, usual_network
+from jokulmist.learning.networks import Dense, Layout, NetworkSetting, applied, built, fitting
 from jokulmist.learning.schedules import linear
 
 SMALLEST_ERROR = 1e-3
@@ -163,11 +163,10 @@ class DQN(Agent):
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
-        if shapes.network is None:
-            shapes.network = usual_network(spec)
+        shapes.network = fitting(shapes.network, spec)
         shapes.slots = slots_of(self, shapes, self.n_step)
         shapes.joint = joint_over(spec.action)
-        shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0)[0]
+        shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0)
         return shapes
 
     def decisions_per_update(self, copies: int) -> int:
@@ -175,8 +174,7 @@ class DQN(Agent):
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        layout, module = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise))
-        weights = layout.flat(module)
+        weights = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise)).begun()
         learner = Learned(
             weights=weights,
             target=weights.copy() if shapes.target else (),
@@ -285,9 +283,8 @@ def _outputs(shapes: Any) -> int:
 
 
 @lru_cache(maxsize=64)
-def _layout(network: Any, spec: Spec, outputs: int, seed: int) -> tuple[Layout, Any]:
-    module = built(network, spec, outputs, seed)
-    return Layout(module), module
+def _layout(network: Any, spec: Spec, outputs: int, seed: int) -> Layout:
+    return Layout(network, lambda: built(network, spec, outputs, seed))
 
 
 def action_values(shapes: Any, weights: Any, statistics: Any, seen: Seen, xp: Any = None) -> Any:

@@ -24,7 +24,7 @@ from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning.acting import Acting, acting_over
 from jokulmist.learning.descent import Optimiser, descended, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, prepared
-from jokulmist.learning.networks import Dense, Layout, NetworkSetting, built, usual_network
+from jokulmist.learning.networks import Dense, Layout, NetworkSetting, built, fitting
 from jokulmist.learning.ranges import AtBounds, refuse_unbounded
 from jokulmist.learning.returns import in_scale, open_returns, spread_of
 
@@ -114,12 +114,11 @@ class PolicyAgent(Agent):
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
-        if shapes.network is None:
-            shapes.network = usual_network(spec)
+        shapes.network = fitting(shapes.network, spec)
         if shapes.shared is None:
             shapes.shared = bool(spec.images)
         shapes.acting = acting_over(spec.action, self.at_bounds)
-        shapes.layout = _layout_of(shapes, 0)[0]
+        shapes.layout = _layout_of(shapes, 0)
         return shapes
 
     def decisions_per_update(self, copies: int) -> int:
@@ -127,8 +126,7 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        layout, modules = _layout_of(shapes, seed_from(noise))
-        weights = layout.flat(modules)
+        weights = _layout_of(shapes, seed_from(noise)).begun()
         begin_spread(weights, shapes.acting, numbers.first_spread)
         learner = Learned(
             weights,
@@ -218,7 +216,7 @@ def begin_spread(weights: Any, acting: Acting, spread: Any) -> None:
         weights[-acting.width :] = np.log(spread)
 
 
-def _layout_of(shapes: Any, seed: int) -> tuple[Layout, Any]:
+def _layout_of(shapes: Any, seed: int) -> Layout:
     value = getattr(shapes, "baseline", True)
     return policy_layout(shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, shapes.shared, value, seed)
 
@@ -226,20 +224,22 @@ def _layout_of(shapes: Any, seed: int) -> tuple[Layout, Any]:
 @lru_cache(maxsize=64)
 def policy_layout(
     network: Any, spec: Spec, acting: Acting, spread_by_state: bool, shared: bool, value: bool, seed: int
-) -> tuple[Layout, Any]:
-    """Where the weights of a policy, and of its value, stand; and the networks as they begin."""
-    from jokulmist.learning.modules import Joined, Separate
+) -> Layout:
+    """Where the weights of a policy, and of its value, stand; and how they begin."""
 
-    count = acting.outputs if spread_by_state else acting.outputs - acting.width
-    log_spread = np.zeros(acting.width, np.float32) if acting.width else None
-    if shared and value:
-        gains = [TOWARDS_ACTIONS] * count + [TOWARDS_VALUE]
-        modules: Any = Joined(built(network, spec, count + 1, seed, gains), log_spread, acting)
-    else:
+    def build() -> Any:
+        from jokulmist.learning.modules import Joined, Separate
+
+        count = acting.outputs if spread_by_state else acting.outputs - acting.width
+        log_spread = np.zeros(acting.width, np.float32) if acting.width else None
+        if shared and value:
+            gains = [TOWARDS_ACTIONS] * count + [TOWARDS_VALUE]
+            return Joined(built(network, spec, count + 1, seed, gains), log_spread, acting)
         policy = built(network, spec, count, seed, TOWARDS_ACTIONS)
         judge = built(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None
-        modules = Separate(policy, judge, log_spread, acting)
-    return Layout(modules), modules
+        return Separate(policy, judge, log_spread, acting)
+
+    return Layout(network, build)
 
 
 def seed_from(noise: Any) -> int:

@@ -87,7 +87,7 @@ class SAC(CriticAgent):
         return shapes
 
     @staticmethod
-    def policy_of(shapes: Any, seed: int) -> tuple[Layout, Any]:
+    def policy_of(shapes: Any, seed: int) -> Layout:
         return policy_layout(shapes.network, shapes.spec, shapes.acting, True, False, False, seed)
 
     @classmethod

@@ -8,7 +8,6 @@ an update of a small network), and a target network is one more vector.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable, Sequence
 from functools import cached_property
 from typing import Annotated, Any, Literal, NamedTuple
@@ -249,7 +248,6 @@ def applied(module: Any, inputs: Inputs) -> Any:
 def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0) -> Any:
     """The module of a recipe, or of a function of one's own (which begins as it likes)."""
     if isinstance(network, Recipe):
-        network.refuse(spec)
         return network.built(spec, outputs, seed, gain)
     import jax
 
@@ -262,30 +260,64 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0) -
     return module
 
 
-class Layout:
-    """Where each weight of a module stands in its flat vector.
+class _Cut(NamedTuple):
+    """A module taken apart."""
 
-    Attributes
+    first: list[Any]
+    names: list[str]
+    places: list[tuple[int, int, tuple[int, ...]]]
+    tree: Any
+    rest: Any
+
+
+def fitting(network: Any, spec: Spec) -> Any:
+    """The network of an agent's settings, or the usual one; a recipe that cannot take these channels is refused."""
+    if network is None:
+        return usual_network(spec)
+    if isinstance(network, Recipe):
+        network.refuse(spec)
+    return network
+
+
+class Layout:
+    """Where each weight of a network stands in its flat vector.
+
+    A recipe's module is built when it is first asked for: a process that lets others train never loads the compiler. A function
+    of one's own is called at once, so that what is wrong with it is told.
+
+    Parameters
     ----------
-    size : int
-        Length of the vector.
+    network : Recipe or function
+        What the module is made by.
+    build : function
+        Makes the module.
     """
 
-    def __init__(self, module: Any) -> None:
+    def __init__(self, network: Any, build: Callable[[], Any]) -> None:
+        self._build = build
+        if not isinstance(network, Recipe):
+            _ = self._cut
+
+    @cached_property
+    def _cut(self) -> _Cut:
         import jax
 
-        arrays, self._rest = _parted(module)
-        leaves, self._tree = jax.tree.flatten(arrays)
-        self._names = [jax.tree_util.keystr(path) for path, _ in jax.tree_util.tree_leaves_with_path(arrays)]
-        self._shapes = [np.shape(leaf) for leaf in leaves]
-        self.size = sum(math.prod(shape) for shape in self._shapes)
+        arrays, rest = _parted(self._build())
+        leaves, tree = jax.tree.flatten(arrays)
+        names = [jax.tree_util.keystr(path) for path, _ in jax.tree_util.tree_leaves_with_path(arrays)]
+        first = [np.asarray(leaf, np.float32) for leaf in leaves]
+        ends = np.cumsum([leaf.size for leaf in first]).tolist()
+        places = list(zip([0, *ends], ends, [leaf.shape for leaf in first], strict=False))
+        return _Cut(first, names, places, tree, rest)
 
-    def flat(self, module: Any) -> Any:
-        """The weights of a module as one float32 vector, shape ``(size,)``."""
-        import jax
+    @property
+    def size(self) -> int:
+        """Length of the vector."""
+        return self._cut.places[-1][1]
 
-        leaves = jax.tree.leaves(_parted(module)[0])
-        return np.concatenate([np.asarray(leaf, np.float32).reshape(-1) for leaf in leaves])
+    def begun(self) -> Any:
+        """The weights as they begin, a float32 vector of shape ``(size,)``."""
+        return np.concatenate([leaf.reshape(-1) for leaf in self._cut.first])
 
     def module(self, weights: Any) -> Any:
         """The module with these weights."""
@@ -293,17 +325,12 @@ class Layout:
 
     def leaves(self, weights: Any) -> list[Any]:
         """The arrays of the module, cut out of the vector."""
-        return [weights[begin:end].reshape(shape) for begin, end, shape in self._places]
-
-    @cached_property
-    def _places(self) -> list[tuple[int, int, tuple[int, ...]]]:
-        ends = np.cumsum([math.prod(shape) for shape in self._shapes]).tolist()
-        return list(zip([0, *ends], ends, self._shapes, strict=False))
+        return [weights[begin:end].reshape(shape) for begin, end, shape in self._cut.places]
 
     def through_numpy(self, weights: Any, rows: Any, activation: Activation) -> Any:
         """Outputs of the first tower of a `Dense` module for rows of numbers, by NumPy: on a plain lane a call into a
         compiled function would cost several times the arithmetic."""
-        leaves = [weights[begin:end].reshape(shape) for begin, end, shape in self._places[: 2 * self._first]]
+        leaves = [weights[begin:end].reshape(shape) for begin, end, shape in self._cut.places[: 2 * self._first]]
         active = np.tanh if activation == "tanh" else _rectified
         for k in range(0, len(leaves) - 2, 2):
             rows = active(rows @ leaves[k] + leaves[k + 1])
@@ -312,7 +339,7 @@ class Layout:
     @cached_property
     def _first(self) -> int:
         """Layers of the first tower: those before the second that takes the first one's inputs anew."""
-        towers = [name.partition(".layers")[0] for name in self._names]
+        towers = [name.partition(".layers")[0] for name in self._cut.names]
         return towers.count(towers[0]) // 2
 
     def combined(self, leaves: list[Any]) -> Any:
@@ -320,7 +347,7 @@ class Layout:
         import equinox as eqx
         import jax
 
-        return eqx.combine(jax.tree.unflatten(self._tree, leaves), self._rest)
+        return eqx.combine(jax.tree.unflatten(self._cut.tree, leaves), self._cut.rest)
 
 
 def _rectified(x: Any) -> Any:

@@ -12,7 +12,7 @@ import numpy as np
 from jokulmist.errors import RecordError
 from jokulmist.records.files import read_json, write_json
 from jokulmist.studies.space import Settings
-from jokulmist.training.scoring import interval_of
+from jokulmist.training.evaluation import interval_of
 
 SEARCH = "search.json"
 OPEN, FAILED = "open", "failed"
@@ -155,7 +155,7 @@ class Board:
         values = np.array(candidate.values(until))
         low, high = math.nan, math.nan
         if len(values) > 1:
-            low, high = interval_of(values) or (low, high)
+            low, high = interval_of(float(values.mean()), float(values.std(ddof=1)), len(values))
         elif len(candidate.spans) == 1:
             span = next(iter(candidate.spans.values()))
             low, high = span if len(span) == 2 else (low, high)

@@ -21,6 +21,7 @@ from jokulmist.studies.candidates import FAILED, Board, Candidate, Leg, Told
 from jokulmist.studies.showing import Row, SearchShow, View
 from jokulmist.studies.space import with_settings
 from jokulmist.studies.tuning import Question
+from jokulmist.training.evaluation import interval_of
 from jokulmist.training.jobs import Hands, Heard, Job
 from jokulmist.training.plans import Plan
 from jokulmist.training.showing import Standing
@@ -199,8 +200,10 @@ class Engine:
             self._fail(candidate, failed)
             return
         until = str(candidate.until or 0)
-        candidate.scores.setdefault(until, {})[str(seed)] = float(result["score"])
-        candidate.spans[str(seed)] = list(result.get("interval") or [])
+        score = float(result["score"])
+        candidate.scores.setdefault(until, {})[str(seed)] = score
+        known = result["judged"] > 1
+        candidate.spans[str(seed)] = list(interval_of(score, result["sd"], result["judged"])) if known else []
         if len(candidate.scores[until]) == len(self._seeds(candidate)):
             candidate.until = None
 

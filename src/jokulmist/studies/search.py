@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import importlib
 import os
 import platform
 import sys
+import threading
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -24,11 +26,11 @@ from jokulmist.studies.showing import LiveSearch, SearchShow, SilentSearch, told
 from jokulmist.studies.space import Dimension, plain, with_settings
 from jokulmist.studies.tuning import Question, Tuning, question_of
 from jokulmist.training.crew import CannotTravel, Crew, can_travel, usual_workers
+from jokulmist.training.evaluation import interval_of
 from jokulmist.training.here import Here
 from jokulmist.training.jobs import Hands, Plans
 from jokulmist.training.plans import TUNING, Plan, Training, plan_of
 from jokulmist.training.run import Run, Runs
-from jokulmist.training.scoring import interval_of
 from jokulmist.training.sources import use_of
 from jokulmist.training.train import checked_workers
 
@@ -112,8 +114,8 @@ class Search:
         values = np.array(list(self.board.again.values()))
         if not len(values):
             return float("nan"), float("nan"), float("nan")
-        low, high = interval_of(values) or (float("nan"), float("nan"))
-        return float(values.mean()), low, high
+        mean, count = float(values.mean()), len(values)
+        return mean, *interval_of(mean, float(values.std(ddof=1)) if count > 1 else 0.0, count)
 
     @property
     def table(self) -> pd.DataFrame:
@@ -400,6 +402,12 @@ def searched(
     return search
 
 
+def _read_ahead() -> None:
+    """Load what will judge and draw while the workers train, not when they have done."""
+    for module in ("scipy.special", "pandas", "matplotlib.figure", "matplotlib.backends.backend_agg"):
+        importlib.import_module(module)
+
+
 def _hands(search: Search, workers: int | None, cluster: str | None, show: SearchShow, engines: list[Engine]) -> Hands:
     """Who does the work: a cluster, worker processes, or this process where its classes cannot be found by name."""
     plan = search.question.plan
@@ -410,7 +418,9 @@ def _hands(search: Search, workers: int | None, cluster: str | None, show: Searc
     count = usual_workers() if workers is None else checked_workers(workers)
     if count > 1 and can_travel(plan):
         try:
-            return Crew(count, plan.written(), tries=TRIES)
+            crew = Crew(count, plan.written(), tries=TRIES)
+            threading.Thread(target=_read_ahead, name="reading ahead").start()
+            return crew
         except CannotTravel as reason:
             show.say(f"one run after another, because {reason}")
 

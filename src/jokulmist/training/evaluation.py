@@ -39,6 +39,16 @@ MOST_ADVANCES = 100_000
 Choose = Callable[[PlainLane, Observed], list[Any]]
 
 
+def interval_of(mean: float, sd: float, count: int) -> tuple[float, float]:
+    """The 95 % interval of a mean of so many, over episodes or seeds, by Student's t; not numbers with fewer than two."""
+    from scipy.special import stdtrit  # SciPy's statistics would take a second to import
+
+    if count < 2:
+        return math.nan, math.nan
+    half = float(stdtrit(count - 1, 0.975)) * sd / math.sqrt(count)
+    return mean - half, mean + half
+
+
 @dataclass(frozen=True)
 class Evaluation:
     """What evaluation episodes came to.
@@ -79,13 +89,7 @@ class Evaluation:
     @property
     def interval(self) -> tuple[float, float]:
         """95 % interval of the mean, by Student's t over the episodes."""
-        from scipy import stats
-
-        count = len(self.returns)
-        if count < 2:
-            return math.nan, math.nan
-        half = float(stats.t.ppf(0.975, count - 1)) * self.sd / math.sqrt(count)
-        return self.mean - half, self.mean + half
+        return interval_of(self.mean, self.sd, len(self.returns))
 
     @property
     def closings(self) -> str:

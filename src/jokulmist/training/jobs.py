@@ -21,7 +21,7 @@ from jokulmist.training.listing import is_alive
 from jokulmist.training.plans import Plan, plan_of
 from jokulmist.training.resuming import go_on
 from jokulmist.training.run import Run
-from jokulmist.training.scoring import Score, interval_of, values_of
+from jokulmist.training.scoring import Score, values_of
 from jokulmist.training.session import Session, chosen_lane
 from jokulmist.training.showing import Show, Standing
 
@@ -121,7 +121,8 @@ def work(job: Job, show: Show, plans: Callable[[Mapping[str, Any]], Plan] = plan
     Returns
     -------
     dict
-        ``decisions``, ``episodes``, ``seconds``, ``status`` of the run, and its ``score`` where it was asked for.
+        ``decisions``, ``episodes``, ``seconds``, ``status`` of the run, and its ``score`` where it was asked for: the mean of
+        so many ``judged`` episodes, with their ``sd``.
     """
     began = time.perf_counter()
     path = Path(job.path)
@@ -142,7 +143,8 @@ def work(job: Job, show: Show, plans: Callable[[Mapping[str, Any]], Plan] = plan
     if job.score is not None and not stopped:
         values = values_of(run, replace(Score(), **job.score))
         found["score"] = float(values.mean()) if len(values) else None
-        found["interval"] = interval_of(values)
+        found["sd"] = float(values.std(ddof=1)) if len(values) > 1 else None
+        found["judged"] = len(values)
     found["took"] = round(time.perf_counter() - began, 3)
     return found
 

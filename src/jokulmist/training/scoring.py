@@ -88,16 +88,6 @@ def score_of(run: Run, asked: Score) -> float:
     return float(np.mean(values)) if len(values) else float("nan")
 
 
-def interval_of(values: Array) -> list[float] | None:
-    """The 95 % interval of a mean, over episodes or seeds, by Student's t; None with fewer than two."""
-    from scipy.special import stdtrit  # SciPy's statistics would take a worker a second to import
-
-    if len(values) < 2:
-        return None
-    half = float(stdtrit(len(values) - 1, 0.975) * np.std(values, ddof=1) / np.sqrt(len(values)))
-    return [float(np.mean(values)) - half, float(np.mean(values)) + half]
-
-
 def values_of(run: Run, asked: Score) -> Array:
     """What each of the episodes came to that a run is judged by.
 
