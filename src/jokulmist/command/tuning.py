@@ -122,7 +122,7 @@ def _winner(search: Any) -> None:
     if count:
         interval = f" [{low:.4g}, {high:.4g}]" if count > 1 else ""
         typer.echo(f"  on {count} new seed{'s' if count > 1 else ' '}     {mean:.4g}{interval}: what to expect of it")
-    if search.question.tuning.method == "population":
+    if search.question.alone:
         typer.echo(
             "  (new seeds train with its last settings from the begin on; in the search they changed on the way)"
         )
@@ -149,7 +149,7 @@ def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> N
     plan, tuning = question.plan, question.tuning
     one = forecast_of(plan, folder, workers)
     planned = float(plan.training.steps or one["decisions_a_run"])
-    seeds = 1 if tuning.method == "population" else len(plan.training.seeds)
+    seeds = question.seeds_each
     runs = (question.method.decisions or tuning.candidates * planned) / planned * seeds + tuning.again
     count = workers or usual_workers()
     told = {

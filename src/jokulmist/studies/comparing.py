@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+OF_EACH_PLACE = 1_000  # resamples where there is an interval at each of many places
 SAME_LENGTH = 0.02  # a last turn of all copies is run whole, so lengths differ a little
 Say = Callable[[str], Any]
 
@@ -369,11 +370,16 @@ def _middle(group: Group, curves: list[dict[str, Any]], draw: np.random.Generato
         np.array([k for k, c in enumerate(mine) if c["environment"] == name]) for name in group.strata
     ]
     if min(map(len, rows)) > 1 and known.any():
-        picks = stat.resampled(rows, draw, stat.RESAMPLES // 4).astype(int)
-        tail = max(stat.widened(rows), 1.0 / (stat.RESAMPLES // 4))
-        again = stat.interquartile_mean(values[:, known][picks], axis=1)
-        low[known], high[known] = np.quantile(again, [tail, 1.0 - tail], axis=0)
+        picks = stat.resampled(rows, draw, OF_EACH_PLACE).astype(int)
+        low[known], high[known] = _band(stat.interquartile_mean(values[:, known][picks], axis=1), rows)
     return pd.DataFrame({"group": group.label, "at": mine[0]["at"], "middle": middle, "low": low, "high": high})
+
+
+def _band(again: stat.Array, strata: stat.Strata) -> stat.Array:
+    """The interval at each place, from resamples in rows."""
+    tail = max(stat.widened(strata), 1.0 / OF_EACH_PLACE)
+    found: stat.Array = np.quantile(again, [tail, 1.0 - tail], axis=0)
+    return found
 
 
 def _profile(label: str, groups: Mapping[str, stat.Strata], draw: np.random.Generator) -> pd.DataFrame:
@@ -391,9 +397,7 @@ def _profile(label: str, groups: Mapping[str, stat.Strata], draw: np.random.Gene
     strata = [np.asarray(s) for s in groups[label]]
     low = high = np.full(len(places), np.nan)
     if min(map(len, strata)) > 1:
-        again = above([stat.resampled([s], draw, stat.RESAMPLES // 4) for s in strata])
-        tail = max(stat.widened(strata), 1.0 / (stat.RESAMPLES // 4))
-        low, high = np.quantile(again, [tail, 1.0 - tail], axis=0)
+        low, high = _band(above([stat.resampled([s], draw, OF_EACH_PLACE) for s in strata]), strata)
     return pd.DataFrame({"group": label, "score": places, "share": above(strata), "low": low, "high": high})
 
 

@@ -59,7 +59,6 @@ class Engine:
         self.asked = Asked()
         self.before = board.seconds
         self.done_before = 0.0
-        self.alone = question.tuning.method == "population"
 
     def run(self) -> bool:
         """Search, then run the best once more; returns whether it came to its end."""
@@ -126,7 +125,7 @@ class Engine:
 
     def _seeds(self, candidate: Candidate) -> tuple[int, ...]:
         """The seeds of a candidate; in a population each member has one of its own."""
-        return (self.board.seeds[0] + candidate.number,) if self.alone else self.board.seeds
+        return (self.board.seeds[0] + candidate.number,) if self.question.alone else self.board.seeds
 
     def _plan(self, number: int) -> Plan:
         return with_settings(self.question.plan, self.board.candidates[number].settings)
@@ -232,14 +231,14 @@ class Engine:
 
     def _done(self) -> float:
         """Decisions trained so far, of all runs together."""
-        seeds = 1 if self.alone else len(self.board.seeds)
+        seeds = self.question.seeds_each
         return float(sum(c.decisions for c in self.board.candidates)) * seeds
 
     def view(self) -> View:
         """What a person who watches wants to know."""
         board, tuning = self.board, self.question.tuning
         method = self.question.method
-        seeds = 1 if self.alone else len(board.seeds)
+        seeds = self.question.seeds_each
         again = len(self.question.new_seeds) * float(self.question.plan.training.steps or 0)
         total = method.decisions * seeds + again
         going = sum(standing.decisions for standing in self.now.values())

@@ -62,8 +62,8 @@ def mattering_of(question: Question, board: Board) -> Mattering:
 
 def comparable(question: Question, board: Board) -> tuple[list[tuple[Settings, float]], str]:
     """Settings and scores that may be compared: of equally long training."""
-    seeds = 1 if question.tuning.method == "population" else len(board.seeds)
-    if question.tuning.method == "population":
+    seeds = question.seeds_each
+    if question.alone:
         found = []
         for until in question.method.untils:
             at = [(_settings_at(c, until), s) for c in board.candidates if (s := c.score(until, seeds)) is not None]

@@ -124,6 +124,16 @@ class Question:
         )
 
     @property
+    def alone(self) -> bool:
+        """Whether each candidate trains with one seed of its own, as the members of a population do."""
+        return self.tuning.method == "population"
+
+    @property
+    def seeds_each(self) -> int:
+        """With how many seeds each candidate is trained."""
+        return 1 if self.alone else len(self.plan.training.seeds)
+
+    @property
     def new_seeds(self) -> list[int]:
         """Seeds for the rerun, that no candidate was trained with."""
         used = set(self.plan.training.seeds)
