@@ -194,12 +194,12 @@ def test_ctrl_c_ends_the_command_with_130_and_everything_saved(place):
         cwd=place,
     )
     record = place / "runs" / "cut" / "episodes.csv"
-    for _ in range(300):
+    for _ in range(1200):
         if record.exists() and record.stat().st_size > 500:
             break
         time.sleep(0.1)
     process.send_signal(signal.SIGINT)
-    output, said = process.communicate(timeout=60)
+    output, said = process.communicate(timeout=240)
     assert process.returncode == 130
     assert "stopped" in output
     assert "everything is being saved" in said

@@ -34,21 +34,19 @@ def test_nobody_is_asked_between_floors_and_what_happens_there_counts_for_the_la
     assert held.advances == 5 + 4
 
 
-@pytest.mark.parametrize("per", ["decision", "advance"])
 @pytest.mark.parametrize(
-    "method",
+    "agent",
     [
-        lambda per: jm.QLearning(bins=8, discount_per=per),
-        lambda per: jm.DQN(n_step=2, replay_start=64, minibatch=8, discount_per=per),
-        lambda per: jm.Reinforce(horizon=16, discount_per=per),
+        jm.QLearning(bins=8, discount_per="decision"),
+        jm.QLearning(bins=8, discount_per="advance"),
+        jm.DQN(n_step=2, replay_start=64, minibatch=8, discount_per="advance"),
+        jm.Reinforce(horizon=16, discount_per="advance"),
     ],
-    ids=["QLearning", "DQN", "Reinforce"],
+    ids=lambda agent: f"{type(agent).__name__}-{agent.discount_per}",
 )
-def test_both_lanes_give_the_same_episodes_of_decisions_that_last(method, per):
+def test_both_lanes_give_the_same_episodes_of_decisions_that_last(agent):
     # Heights and people are whole quarters, so nothing is rounded and whole episodes agree.
-    runs = [
-        jm.train(Lift(), method(per), steps=400, copies=4, lane=lane, folder=None) for lane in ("plain", "compiled")
-    ]
+    runs = [jm.train(Lift(), agent, steps=400, copies=4, lane=lane, folder=None) for lane in ("plain", "compiled")]
     first, second = (run.episodes for run in runs)
     assert first.to_csv() == second.to_csv()
     assert (first["advances"] > first["steps"]).all()

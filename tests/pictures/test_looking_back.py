@@ -175,7 +175,7 @@ def test_the_page_draws_its_charts_in_a_browser(ferry, tmp_path):
         profile = tmp_path / f"profile{width}"
         done = subprocess.run(
             [*words, f"--user-data-dir={profile}", f"--window-size={width},800", "--dump-dom", f"file://{page}"],
-            capture_output=True, text=True, timeout=60,
+            capture_output=True, text=True, timeout=240,
         )  # fmt: skip
         assert done.stdout.count("<svg") >= 5
         assert "<path" in done.stdout

@@ -274,15 +274,15 @@ def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_p
     where = tmp_path / "runs" / "torn" / "search.json"
     began = time.monotonic()
     while not where.exists() or sum(map(bool, (c["scores"] for c in read_json(where)["candidates"]))) < 2:
-        assert time.monotonic() - began < 60, process.communicate()
+        assert time.monotonic() - began < 200, process.communicate()
         time.sleep(0.05)
     process.send_signal(how)
-    process.communicate(timeout=60)
+    process.communicate(timeout=240)
     assert process.returncode == (-9 if how == signal.SIGKILL else 130)
     board = Board.open(where.parent)
     assert board.winner is None
     again, ways = command("resume", "runs/torn", "--workers", 2, "--json", folder=tmp_path)
-    done = subprocess.run(again, **ways, timeout=120, check=False)
+    done = subprocess.run(again, **ways, timeout=280, check=False)
     assert done.returncode == 0, done.stderr
     told = json.loads(done.stdout)
     assert told["status"] == "done"
@@ -366,7 +366,7 @@ def cluster(tmp_path, mine):
     ]
     processes = [subprocess.Popen(scheduler, **quiet)]
     began = time.monotonic()
-    while not file.exists() and time.monotonic() - began < 30:
+    while not file.exists() and time.monotonic() - began < 120:
         time.sleep(0.1)
     address = read_json(file)["address"]
     for _ in range(2):
@@ -383,8 +383,8 @@ def cluster(tmp_path, mine):
         processes.append(subprocess.Popen(words, **quiet))
     import distributed
 
-    with distributed.Client(address, timeout=30, set_as_default=False) as client:
-        client.wait_for_workers(2, timeout=60)
+    with distributed.Client(address, timeout=100, set_as_default=False) as client:
+        client.wait_for_workers(2, timeout=200)
     yield address, processes
     for process in processes:
         process.kill()
@@ -400,10 +400,10 @@ def test_a_cluster_does_the_work_and_a_worker_killed_in_the_middle_loses_nothing
     began = time.monotonic()
     while len(list(where.glob("candidate-*/checkpoints/*"))) < 3:
         assert search.poll() is None, search.communicate()
-        assert time.monotonic() - began < 90
+        assert time.monotonic() - began < 240
         time.sleep(0.05)
     processes[1].kill()
-    out, err = search.communicate(timeout=150)
+    out, err = search.communicate(timeout=280)
     assert search.returncode == 0, err
     told = json.loads(out)
     assert (told["status"], len(told["candidates"])) == ("done", 8)

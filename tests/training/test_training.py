@@ -306,7 +306,7 @@ def test_ctrl_c_ends_cleanly_with_everything_saved(lane, tmp_path):
     )
     process = subprocess.Popen([sys.executable, str(script)], stdout=subprocess.PIPE, text=True, cwd=tmp_path)
     record = tmp_path / "runs" / "long" / "episodes.csv"
-    for _ in range(300):
+    for _ in range(1200):
         if record.exists() and record.stat().st_size > 2000:
             break
         time.sleep(0.1)
@@ -314,7 +314,7 @@ def test_ctrl_c_ends_cleanly_with_everything_saved(lane, tmp_path):
     assert opened.status == "running"
     assert len(opened.episodes) > 0
     os.kill(process.pid, signal.SIGINT)
-    output, _ = process.communicate(timeout=60)
+    output, _ = process.communicate(timeout=240)
     run = jm.Run.open(record.parent)
     assert output == f"status stopped {len(run.episodes)}\n"
     assert run.status == "stopped"
