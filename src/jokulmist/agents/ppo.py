@@ -107,13 +107,11 @@ class PPO(PolicyAgent):
             parts = in_parts(mixed, steps, size)
             return lax.scan(lambda state, part: _step(shapes, numbers, state, part), state, parts)
 
+        # One loop for all epochs: written out, each would be traced and compiled anew.
+        orders = jnp.stack([noise.permutation(experience.rewards.size) for _ in range(shapes.epochs)])
         state = (learner.weights, learner.moments, jnp.bool_(True))
-        told = []
-        for _ in range(shapes.epochs):
-            state, readings = epoch(state, noise.permutation(experience.rewards.size))
-            told.append(readings)
-        weights, moments, _ = state
-        means = tuple(sum(jnp.mean(reading[k]) for reading in told) / len(told) for k in range(6))
+        (weights, moments, _), told = lax.scan(epoch, state, orders)
+        means = tuple(jnp.mean(reading) for reading in told)
         learner = after_update(learner, weights, moments, experience)
         return learner, memory, (*means[:5], explained, means[5])
 

@@ -216,9 +216,8 @@ class Crew:
     def _listen(self, worker: Worker) -> None:
         assert worker.process.stdout is not None
         for line in worker.process.stdout:
-            with contextlib.suppress(
-                json.JSONDecodeError
-            ):  # torn by the process's death, which the end of the output tells
+            # A line may be torn by the process's death, which the end of the output tells.
+            with contextlib.suppress(json.JSONDecodeError):
                 self._messages.put((worker, json.loads(line)))
         self._messages.put((worker, None))
 
