@@ -83,10 +83,9 @@ def tell(search: Any, json: bool) -> bool:
     if stopped:
         typer.echo(f"The search is not at its end: jokulmist resume {search.path}", err=True)
     if pictures:
-        typer.echo(
-            f"{pictures[0]} {'and ' + ', '.join(path.name for path in pictures[1:])} show the search; the winner's plan is {search.path}/winner.toml",
-            err=True,
-        )
+        plan = f"; the winner's plan is {search.path}/winner.toml" if search.board.winner is not None else ""
+        others = ", ".join(path.name for path in pictures[1:])
+        typer.echo(f"{pictures[0]} and {others} show the search{plan}", err=True)
     return stopped
 
 

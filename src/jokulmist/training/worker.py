@@ -38,7 +38,8 @@ class Told:
         self.send("standing", standing=asdict(standing))
 
     def say(self, text: str) -> None:
-        self.send("say", text=text)
+        if not STOP.is_set():  # whoever asked for the end has told of it
+            self.send("say", text=text)
 
     def end(self, text: str) -> None:
         self.ending = text
