@@ -12,43 +12,37 @@ from types import FrameType
 class Asked:
     """Whether an end was asked for; whoever is at work looks at it between two steps."""
 
-    def __init__(self, now: bool = False) -> None:
-        self.now = now
+    def __init__(self) -> None:
+        self.now = False
 
     def __bool__(self) -> bool:
         return self.now
 
 
-_HEEDING: list[Asked] = []
+_OUTERMOST: Asked | None = None
 
 
 @contextmanager
 def heeding_ctrl_c() -> Iterator[Asked]:
     """The first Ctrl-C is only noted, the second interrupts; the handler found before is put back.
 
-    Noted and no more, because it may come in the middle of a write. Within another such block both hear of it, and what was
-    asked before the inner one began counts there, too.
+    Noted and no more, because it may come in the middle of a write. A block within another is the same one.
     """
-    asked = Asked(any(_HEEDING))
-    if threading.current_thread() is not threading.main_thread():
+    global _OUTERMOST
+    asked = Asked() if _OUTERMOST is None else _OUTERMOST
+    if _OUTERMOST is not None or threading.current_thread() is not threading.main_thread():
         yield asked
         return
 
     def handle(number: int, frame: FrameType | None) -> None:
         if asked:
             raise KeyboardInterrupt
-        ask()
+        asked.now = True
 
-    _HEEDING.append(asked)
+    _OUTERMOST = asked
     before = signal.signal(signal.SIGINT, handle)
     try:
         yield asked
     finally:
         signal.signal(signal.SIGINT, before)
-        _HEEDING.remove(asked)
-
-
-def ask() -> None:
-    """Ask all that is at work in this process to end."""
-    for asked in _HEEDING:
-        asked.now = True
+        _OUTERMOST = None

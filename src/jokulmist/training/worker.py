@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import signal
 import sys
 import threading
 import traceback
@@ -14,16 +13,15 @@ from dataclasses import asdict
 from typing import Any, TextIO
 
 from jokulmist.errors import JokulmistError
-from jokulmist.training import crew, signals
-
-STOP = threading.Event()
+from jokulmist.training import crew
+from jokulmist.training.signals import Asked, heeding_ctrl_c
 
 
 class Told:
     """Shows progress by telling the process that asked."""
 
-    def __init__(self, out: TextIO) -> None:
-        self._out = out
+    def __init__(self, out: TextIO, asked: Asked) -> None:
+        self._out, self._asked = out, asked
         self.ending = ""
 
     def send(self, kind: str, **more: Any) -> None:
@@ -38,7 +36,7 @@ class Told:
         self.send("standing", standing=asdict(standing))
 
     def say(self, text: str) -> None:
-        if not STOP.is_set():  # whoever asked for the end has told of it
+        if not self._asked:  # whoever asked for the end has told of it
             self.send("say", text=text)
 
     def end(self, text: str) -> None:
@@ -51,8 +49,12 @@ def main() -> None:
     out = os.fdopen(os.dup(1), "w", encoding="utf-8")
     os.dup2(2, 1)
     crew.IN_WORKER = True
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # whoever gives the jobs says when to stop
-    told = Told(out)
+    with heeding_ctrl_c() as asked:  # though it is whoever gives the jobs that says when to stop
+        _serve(Told(out, asked), asked)
+
+
+def _serve(told: Told, asked: Asked) -> None:
+    """Read the first plan, then do the jobs."""
     line = sys.stdin.readline()
     if not line:  # gone before anything was asked
         return
@@ -72,37 +74,32 @@ def main() -> None:
         told.send("failed", error=type(failure).__name__, text=str(failure) or type(failure).__name__)
         return
     told.send("ready")
-    for message in _messages():
+    for message in _messages(asked):
         _work(plans, message["job"], told)
     sys.stderr.flush()
     os._exit(0)  # every run is written; taking compiled programs apart would keep whoever waits for most of a second
 
 
-def _messages() -> Iterator[dict[str, Any]]:
-    """The jobs, as they come; if the input ends while one is done, whoever asked has gone."""
+def _messages(asked: Asked) -> Iterator[dict[str, Any]]:
+    """The jobs, as they come. A word to stop, and the end of the input, end the one that is done: cleanly, with all saved."""
     waiting: list[dict[str, Any]] = []
     ready = threading.Condition()
     ended = False
-
-    def stop() -> None:  # cleanly, with all saved
-        STOP.set()
-        signals.ask()
 
     def listen() -> None:
         nonlocal ended
         for line in sys.stdin:
             message = json.loads(line)
-            if message["kind"] == "stop":
-                stop()
+            asked.now = message["kind"] == "stop"  # what was asked before does not concern a job that comes after
+            if asked:
                 continue
-            STOP.clear()  # what was asked before does not concern a job that comes after
             with ready:
                 waiting.append(message)
                 ready.notify()
         with ready:
             ended = True
             ready.notify()
-        stop()
+        asked.now = True
 
     threading.Thread(target=listen, daemon=True).start()
     while True:
@@ -122,10 +119,7 @@ def _work(plans: Any, asked: dict[str, Any], told: Told) -> None:
     told.ending = ""
     answer: dict[str, Any] = {"kind": "done", "result": {}}
     try:
-        with signals.heeding_ctrl_c():
-            if STOP.is_set():  # before it began
-                signals.ask()
-            answer["result"] = work(job, told, plans.of)
+        answer["result"] = work(job, told, plans.of)
         answer["text"] = told.ending
     except JokulmistError as failure:
         answer = {"kind": "failed", "error": type(failure).__name__, "text": str(failure)}
