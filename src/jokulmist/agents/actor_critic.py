@@ -54,6 +54,7 @@ class ActorCritic(PolicyAgent):
     horizon: Count = 16
     trace_decay: FixedShare = 0.95
     advantages_normalised: bool = False
+    advantage_floor: float = 0.0
 
     reading_names: ClassVar[tuple[str, ...]] = READINGS
     usual_copies: ClassVar[int] = 16
@@ -75,7 +76,7 @@ class ActorCritic(PolicyAgent):
         ).reshape(-1)  # fmt: skip
         targets = gains + known
         if shapes.advantages_normalised:
-            gains = normalised(gains)
+            gains = normalised(gains, numbers.advantage_floor)
 
         def loss(networks: Any) -> Any:
             outputs, values = networks(batch.inputs)

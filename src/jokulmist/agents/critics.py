@@ -24,7 +24,7 @@ from jokulmist.agents.protocol import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, turns_between
+from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
 from jokulmist.environments.channels import Channel, Spec
 from jokulmist.environments.legal import drawn as drawn_among
 from jokulmist.learning import replay as memory_of
@@ -310,7 +310,7 @@ def learned(
         return learning, jnp.mean(told, axis=0)
 
     decisions = learner.decisions + experience.rewards.size
-    learning, told = learned_when_started(decisions, shapes.replay_start, going, learner.learning, readings)
+    learning, told = learned_when_started(decisions, start_of(shapes, shapes.n_step), going, learner.learning, readings)
     statistics = gathered(learner.statistics, experience.observed.numbers)
     learner = Learned(learning, statistics, returns, decisions, replay)
     return learner, Memory(memory.noise, open_now), tuple(told)

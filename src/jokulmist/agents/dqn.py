@@ -19,15 +19,17 @@ from jokulmist.agents.protocol import (
     Shapes,
     Share,
     counts_advances,
+    weight_ahead,
 )
-from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, turns_between
+from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.acting import Joint, joint_over, refuse_ranges
 from jokulmist.learning.descent import Optimiser, descended, huber, squared, transform
-from jokulmist.learning.inputs import Running, Scaling, fresh_statistics, gathered, prepared
+from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, prepared
 from jokulmist.learning.networks import Dense, Layout, NetworkSetting, applied, built, fitting
+from jokulmist.learning.returns import open_returns, returns_after, spread_of
 from jokulmist.learning.schedules import linear
 
 SMALLEST_ERROR = 1e-3
@@ -41,6 +43,9 @@ class Learned(NamedTuple):
     weights, target : float32, shape ``(size,)``
         The target network's are the same array where there is none.
     statistics : Running, optional
+        That scale the numbers.
+    returns : Running, optional
+        Of the discounted returns, that scale the rewards.
     decisions : int32
     moments : the optimiser's state
     replay : Replay
@@ -49,6 +54,7 @@ class Learned(NamedTuple):
     weights: Any
     target: Any
     statistics: Running | None
+    returns: Running | None
     decisions: Any
     moments: Any
     replay: Any
@@ -98,7 +104,8 @@ class DQN(Agent):
     double : bool
         The action of the target is chosen by the network that learns (van Hasselt et al., 2016, equation 4).
     dueling : bool
-        The network gives a value and advantages (Wang et al., 2016, equation 9).
+        The network gives a value and advantages, each from a last hidden layer of its own (Wang et al., 2016, figure 1 and
+        equation 9); a network function of one's own gives them as its outputs, the value first.
     n_step : int
         Rewards summed before the value of what follows (Sutton and Barto, 2018, equation 7.1, off-policy uncorrected).
     prioritised : bool
@@ -145,6 +152,7 @@ class DQN(Agent):
     huber_reach: AboveZero = 1.0
     network: NetworkSetting | None = None
     scaling: Scaling = "bounds"
+    rewards_scaled: bool = False
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 10.0
 
@@ -166,7 +174,7 @@ class DQN(Agent):
         shapes.network = fitting(shapes.network, spec)
         shapes.slots = slots_of(self, shapes, self.n_step)
         shapes.joint = joint_over(spec.action)
-        shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0)
+        shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0, self.dueling)
         return shapes
 
     def decisions_per_update(self, copies: int) -> int:
@@ -174,18 +182,19 @@ class DQN(Agent):
 
     @staticmethod
     def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        weights = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise)).begun()
+        weights = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise), shapes.dueling).begun()
         learner = Learned(
             weights=weights,
             target=weights.copy() if shapes.target else (),
             statistics=fresh_statistics(shapes.spec, shapes.scaling),
+            returns=fresh_running(1) if shapes.rewards_scaled else None,
             decisions=np.int32(0),
             moments=transform(shapes.optimiser).init(weights),
             replay=memory_of.fresh_replay(
                 shapes.spec, shapes.copies, shapes.slots, shapes.prioritised, counted=counts_advances(shapes)
             ),
         )
-        return learner, ()
+        return learner, open_returns(shapes)
 
     @staticmethod
     def choose(
@@ -205,6 +214,11 @@ class DQN(Agent):
         import jax.numpy as jnp
 
         spec = shapes.spec
+        # Replay keeps the rewards as they were: they are divided when they are learned from.
+        returns, memory = returns_after(
+            experience, learner.returns, memory, weight_ahead(numbers, experience.advances)
+        )
+        spread = spread_of(returns)
         action = shapes.joint.index(experience.actions)[..., None]
         replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(shapes))
         updates, rows = rows_due(shapes, experience)
@@ -219,7 +233,9 @@ class DQN(Agent):
                 numbers.discount,
                 getattr(numbers, "importance_exponent", None),
                 counts_advances(shapes),
+                updates,
             )
+            sample = sample._replace(gain=sample.gain / spread)
             # The target network stands still meanwhile, so what it says of all of them is one product.
             later = sample.gain
             if shapes.target:
@@ -240,18 +256,20 @@ class DQN(Agent):
 
         decisions = learner.decisions + experience.rewards.size
         learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
-        learning, readings = learned_when_started(
-            decisions, shapes.replay_start, learned, learning, len(DQN.reading_names)
-        )
+        start = start_of(shapes, shapes.n_step)
+        learning, readings = learned_when_started(decisions, start, learned, learning, len(DQN.reading_names))
         target = learner.target
         if shapes.target:
-            due = decisions // shapes.target_every != learner.decisions // shapes.target_every
-            moved = target + numbers.target_share * (learning.weights - target)
-            target = jnp.where(due & (decisions >= shapes.replay_start), moved, target)
+            # As many moves as fell due in these turns, whatever the number of copies.
+            due = decisions // shapes.target_every - learner.decisions // shapes.target_every
+            share = 1.0 - (1.0 - numbers.target_share) ** due
+            moved = target + share * (learning.weights - target)
+            target = jnp.where((due > 0) & (decisions >= start), moved, target)
         learner = Learned(
             weights=learning.weights,
             target=target,
             statistics=gathered(learner.statistics, experience.observed.numbers),
+            returns=returns,
             decisions=decisions,
             moments=learning.moments,
             replay=replay._replace(priorities=learning.priorities),
@@ -260,7 +278,7 @@ class DQN(Agent):
 
     @staticmethod
     def chooses_by_numpy(shapes: Any) -> bool:
-        return isinstance(shapes.network, Dense)
+        return isinstance(shapes.network, Dense) and not shapes.dueling
 
     @staticmethod
     def kept(learner: Learned) -> Learned:
@@ -269,12 +287,14 @@ class DQN(Agent):
     @staticmethod
     def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, float]:
         """The value of each action for one observation, by label."""
-        return by_label(shapes.spec, action_values(shapes, learner.weights, learner.statistics, observed)[0])
+        found = action_values(shapes, learner.weights, learner.statistics, observed)[0]
+        return by_label(shapes.spec, found * float(spread_of(learner.returns)))
 
     @staticmethod
     def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
         """The value of the best action for many observations at once, one a row."""
-        return np.asarray(action_values(shapes, learner.weights, learner.statistics, observed)).max(axis=1)
+        found = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed)).max(axis=1)
+        return found * float(spread_of(learner.returns))
 
 
 def _outputs(shapes: Any) -> int:
@@ -283,8 +303,8 @@ def _outputs(shapes: Any) -> int:
 
 
 @lru_cache(maxsize=64)
-def _layout(network: Any, spec: Spec, outputs: int, seed: int) -> Layout:
-    return Layout(network, lambda: built(network, spec, outputs, seed))
+def _layout(network: Any, spec: Spec, outputs: int, seed: int, dueling: bool) -> Layout:
+    return Layout(network, lambda: built(network, spec, outputs, seed, dueling=dueling))
 
 
 def action_values(shapes: Any, weights: Any, statistics: Any, seen: Seen, xp: Any = None) -> Any:

@@ -25,12 +25,27 @@ def chances(row: Sequence[Any], exploration: Any, ops: Ops) -> list[Any]:
 
 
 def drawn(probabilities: Sequence[Any], u: Any) -> Any:
-    """The action that a uniform number picks."""
+    """The action that a uniform number picks.
+
+    The chances may sum up to a little less than 1: an action without a chance is not drawn all the same.
+    """
     reach: Any = 0.0
     action = 0 * (u >= 0.0) if len(probabilities) == 1 else 0
-    for probability in probabilities[:-1]:
+    if isinstance(u, float):  # plain numbers
+        for probability in probabilities[:-1]:
+            reach += probability
+            if u < reach:
+                break
+            action += 1
+        if not probabilities[action]:
+            action = max(k for k, probability in enumerate(probabilities) if probability)
+        return action
+    left: list[Any] = [0.0] * len(probabilities)  # what the actions after each have together
+    for k in range(len(probabilities) - 1, 0, -1):
+        left[k - 1] = left[k] + probabilities[k]
+    for k, probability in enumerate(probabilities[:-1]):
         reach = reach + probability
-        action = action + (u >= reach)
+        action = action + ((u >= reach) & (left[k] > 0.0))
     return action
 
 

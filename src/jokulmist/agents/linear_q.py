@@ -17,7 +17,7 @@ from jokulmist.agents.protocol import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, turns_between
+from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
@@ -162,7 +162,7 @@ class LinearQ(Agent):
             return weights, jnp.mean(told, axis=0)
 
         weights, readings = learned_when_started(
-            decisions, shapes.replay_start, learned, learner.weights, len(LinearQ.reading_names)
+            decisions, start_of(shapes), learned, learner.weights, len(LinearQ.reading_names)
         )
         return Learned(weights, decisions, replay), memory, tuple(readings)
 

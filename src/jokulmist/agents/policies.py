@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Annotated, Any, NamedTuple
+from typing import Annotated, Any, ClassVar, NamedTuple
 
 import numpy as np
 from pydantic import Field
@@ -31,6 +31,9 @@ from jokulmist.learning.returns import in_scale, open_returns, spread_of
 Count = Annotated[int, Field(ge=1, strict=True)]
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
 TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
+LEAST_UPDATES = 100
+# Decisions of random play before the first that is learned from, where numbers are scaled by statistics.
+WARM_UP = 1_000
 
 
 class Learned(NamedTuple):
@@ -51,6 +54,14 @@ class Learned(NamedTuple):
     statistics: Running | None
     returns: Running | None
     moments: Any
+
+
+def fewer_in_short_runs(usual: int, steps: int | None, each: int) -> int:
+    """The largest power of two, up to the usual number of copies, that leaves so many decisions to each."""
+    copies = 1
+    while steps is not None and 2 * copies <= usual and 2 * copies * each <= steps:
+        copies *= 2
+    return usual if steps is None else copies
 
 
 class PolicyAgent(Agent):
@@ -107,6 +118,8 @@ class PolicyAgent(Agent):
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 0.5
 
+    staggered: ClassVar[bool] = True
+
     def refuse(self, spec: Spec) -> None:
         if self.at_bounds == "squashed":
             mend = 'Give the range finite bounds, or use `at_bounds="clipped"`.'
@@ -120,6 +133,10 @@ class PolicyAgent(Agent):
         shapes.acting = acting_over(spec.action, self.at_bounds)
         shapes.layout = _layout_of(shapes, 0)
         return shapes
+
+    def copies_for(self, steps: int | None) -> int:
+        """The usual number, or fewer in a short run, so that there are some hundred updates."""
+        return fewer_in_short_runs(self.usual_copies, steps, LEAST_UPDATES * self.horizon)
 
     def decisions_per_update(self, copies: int) -> int:
         return self.horizon
@@ -140,7 +157,7 @@ class PolicyAgent(Agent):
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
-        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        inputs = seen_by(shapes, learner.statistics, observed)
         layout, acting = shapes.layout, shapes.acting
         if noise.xp is np:
             outputs = outputs_by_numpy(shapes, learner.weights, inputs)
@@ -162,9 +179,7 @@ class PolicyAgent(Agent):
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
         """For one observation and by part, the chances of each alternative of a choice, or mean and spread of a range."""
-        outputs = shapes.layout.module(learner.weights).outputs(
-            prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
-        )
+        outputs = shapes.layout.module(learner.weights).outputs(seen_by(shapes, learner.statistics, observed))
         return chances_by_part(shapes.acting, outputs, observed.legal)
 
     @staticmethod
@@ -176,8 +191,20 @@ class PolicyAgent(Agent):
     def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
         """The same of many at once, one a row."""
         networks = shapes.layout.module(learner.weights)
-        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        inputs = seen_by(shapes, learner.statistics, observed)
         return np.asarray(networks.values(inputs)) * float(spread_of(learner.returns))
+
+
+def is_warm(statistics: Running | None) -> Any:
+    """Whether the statistics have seen enough to be learned with; always where there are none."""
+    return True if statistics is None else statistics.count >= WARM_UP
+
+
+def seen_by(shapes: Any, statistics: Running | None, observed: Seen) -> Any:
+    """What the networks are given. Until the statistics are warm the numbers are 0, so that the policy, which begins near an even
+    one, plays at random."""
+    inputs = prepared(shapes.spec, shapes.scaling, statistics, observed)
+    return inputs if statistics is None else inputs._replace(numbers=inputs.numbers * is_warm(statistics))
 
 
 def chances_by_part(acting: Acting, outputs: Any, legal: Any) -> dict[str, Any]:
@@ -282,8 +309,8 @@ def in_parts(tree: Any, count: int, size: int) -> Any:
 def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any]:
     """The batch, and the inputs of the true observations after each advance."""
     observed, last = in_rows(experience.observed), in_rows(experience.last)
-    inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
-    after = prepared(shapes.spec, shapes.scaling, learner.statistics, last)
+    inputs = seen_by(shapes, learner.statistics, observed)
+    after = seen_by(shapes, learner.statistics, last)
     return Batch(inputs, observed.legal, in_rows(experience.actions), in_rows(experience.notes)), after
 
 
@@ -296,8 +323,15 @@ def rewards_in_scale(
 
 
 def after_update(learner: Learned, weights: Any, moments: Any, experience: Experience) -> Learned:
-    """The learner after an update; only now the statistics move."""
+    """The learner after an update; only now the statistics move. Nothing is learned before they are warm."""
+    import jax
+    import jax.numpy as jnp
+
     statistics = gathered(learner.statistics, experience.observed.numbers)
+    if learner.statistics is not None:
+        warm = is_warm(learner.statistics)
+        before = (learner.weights, learner.moments)
+        weights, moments = jax.tree.map(lambda new, old: jnp.where(warm, new, old), (weights, moments), before)
     return learner._replace(weights=weights, statistics=statistics, moments=moments)
 
 

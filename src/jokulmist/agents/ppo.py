@@ -83,6 +83,7 @@ class PPO(PolicyAgent):
     trace_decay: FixedShare = 0.95
     value_clip: Limit = None
     advantages_normalised: bool = True
+    advantage_floor: float = 0.0
     divergence_limit: Limit = None
 
     reading_names: ClassVar[tuple[str, ...]] = (
@@ -129,7 +130,7 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     targets = gains + values
     explained = explained_variance(values, targets)
     if shapes.advantages_normalised:
-        gains = normalised(gains)
+        gains = normalised(gains, numbers.advantage_floor)
     old = shapes.acting.judged(outputs, *batch[1:]).log_probability
     return Rows(*batch, old, gains, targets, values), explained
 

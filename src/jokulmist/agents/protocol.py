@@ -192,6 +192,8 @@ class Agent(BaseModel):
     reading_names: ClassVar[tuple[str, ...]] = ()
     traced: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 1
+    # Whether the copies' first episodes are cut at different ages, so that no batch holds one phase of the episodes only.
+    staggered: ClassVar[bool] = False
 
     def __init__(self, **settings: Any) -> None:
         try:
@@ -217,6 +219,10 @@ class Agent(BaseModel):
                 f"`{type(self).__name__}` is given numbers, and `{spec.images[0].name}` is an image. "
                 f"Use an environment whose channels are numbers."
             )
+
+    def copies_for(self, steps: int | None) -> int:
+        """How many copies step side by side in a run of so many decisions, unless the plan says; None where it counts episodes."""
+        return self.usual_copies
 
     def decisions_per_update(self, copies: int) -> int:
         """How many decisions of each copy lie between two calls of `learn`."""

@@ -15,20 +15,21 @@ from jokulmist.agents.policies import (
     after_update,
     descended_by,
     in_rows,
+    is_warm,
     rewards_in_scale,
+    seen_by,
 )
 from jokulmist.agents.protocol import Experience, Numbers, Scheduled, weight_ahead
 from jokulmist.environments.channels import Seen
 from jokulmist.learning.acting import Drawn
 from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.descent import squared
-from jokulmist.learning.inputs import prepared
 from jokulmist.learning.schedules import linear
 from jokulmist.trees import replaced
 
 
 class Stretch(NamedTuple):
-    """The turns of one horizon, kept until their episodes have closed.
+    """Turns that are kept until their episodes have closed, the oldest first.
 
     Attributes
     ----------
@@ -41,7 +42,7 @@ class Stretch(NamedTuple):
         What the future counts after each decision.
     closed : bool, shape ``(turns, copies)``
     open : bool, shape ``(turns, copies)``
-        Not learned from yet: the episode had not closed.
+        Not learned from yet.
     """
 
     observed: Any
@@ -54,7 +55,7 @@ class Stretch(NamedTuple):
 
 
 class Memory(NamedTuple):
-    """What is kept between updates: the stretch before, and the running returns that scale rewards."""
+    """What is kept between updates: the turns before, and the running returns that scale rewards."""
 
     stretch: Stretch
     returns: Any
@@ -74,8 +75,10 @@ class Reinforce(PolicyAgent):
     returns_normalised : bool
         Whether what the actions are weighted by is brought to mean 0 and spread 1 over each update.
     horizon : int
-        Decisions of each copy between two updates. An episode is learned from once it has closed, if it began in this
-        stretch or the one before.
+        Decisions of each copy between two updates.
+    longest : int
+        Decisions of each copy that are kept until their episode has closed. What is older is learned from as if the episode
+        were cut now.
     learning_rate, discount, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
@@ -84,9 +87,9 @@ class Reinforce(PolicyAgent):
     Notes
     -----
     Differs from the book: the factor discount^t of the first decisions is left out, as is usual; an episode that was
-    open at an update is learned from at the next, when the policy has moved by one step. A cut is followed by the
-    baseline's value of what was last seen; without a baseline it counts as an end. Fails when episodes are longer than
-    twice the horizon, whose first decisions are never learned from; and when returns vary much.
+    open at an update is learned from once it has closed, when the policy may have moved by some steps. A cut is followed by the
+    baseline's value of what was last seen; without a baseline it counts as an end. An update takes the oldest decisions whose
+    episodes have closed, at most twice as many as fall between two updates; the others wait. Fails when returns vary much.
 
     Examples
     --------
@@ -96,6 +99,7 @@ class Reinforce(PolicyAgent):
 
     learning_rate: Scheduled = linear(2e-3, 0.0, over=1.0)
     horizon: Count = 64
+    longest: Count = 1_000
     baseline: bool = True
     returns_normalised: bool = True
 
@@ -124,19 +128,25 @@ class Reinforce(PolicyAgent):
         import jax.numpy as jnp
 
         experience, learner, open_now = rewards_in_scale(numbers, learner, memory.returns, experience)
-        stretch = _stretch(shapes, numbers, learner, experience)
-        both = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory.stretch, stretch)
-        returns = accumulated(both.rewards, jnp.where(both.closed, 0.0, both.ahead))
-        # Whether the episode of each turn closes at it or later in the two stretches.
-        whole = accumulated(both.closed.astype(jnp.float32), jnp.where(both.closed, 0.0, 1.0)) > 0.0
-        used = (whole & both.open).reshape(-1).astype(jnp.float32)
+        stretch, ahead = _stretch(shapes, numbers, learner, experience)
+        kept = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory.stretch, stretch)
+        # An episode that is still open goes on: by the baseline, if it has to be learned from all the same.
+        rewards = kept.rewards.at[-1].add(jnp.where(kept.closed[-1], 0.0, ahead))
+        returns = accumulated(rewards, jnp.where(kept.closed, 0.0, kept.ahead))
+        # Whether the episode of each turn closes at it or later; the oldest turns are kept no longer.
+        whole = accumulated(kept.closed.astype(jnp.float32), jnp.where(kept.closed, 0.0, 1.0)) > 0.0
+        whole = whole.at[: shapes.horizon].set(True)
+        due = (whole & kept.open & is_warm(learner.statistics)).reshape(-1)
+        most = min(due.size, 2 * shapes.horizon * shapes.copies)
+        (row,) = jnp.nonzero(due, size=most, fill_value=0)
+        used = (jnp.arange(most) < jnp.sum(due)).astype(jnp.float32)
         count = jnp.maximum(jnp.sum(used), 1.0)
 
         def mean(amounts: Any) -> Any:
             return jnp.sum(amounts * used) / count
 
-        returns = returns.reshape(-1)
-        batch = _flat(shapes, learner, both)
+        returns = returns.reshape(-1)[row]
+        batch = _rows(shapes, learner, kept, row)
         known = jnp.zeros_like(returns)
         if shapes.baseline:
             known = shapes.layout.module(learner.weights).values(batch.inputs)
@@ -163,14 +173,22 @@ class Reinforce(PolicyAgent):
         spread = mean(jnp.square(returns - mean(returns)))
         off = returns - known
         explained = jnp.where(spread > 1e-12, 1.0 - mean(jnp.square(off - mean(off))) / jnp.maximum(spread, 1e-12), 0.0)
-        now = stretch._replace(open=~whole[shapes.horizon :])
+        # What was due beyond the most of one update waits for the next; nothing of random play is learned from.
+        learned = due & (jnp.cumsum(due.astype(jnp.int32)) <= most)
+        left = kept._replace(open=kept.open & ~learned.reshape(kept.open.shape) & is_warm(learner.statistics))
+        left = jax.tree.map(lambda leaf: leaf[shapes.horizon :], left)
         learner = after_update(learner, weights, moments, experience)
-        return learner, Memory(now, open_now), (*told, explained, norm)
+        return learner, Memory(left, open_now), (*told, explained, norm)
+
+
+def _kept_turns(shapes: Any) -> int:
+    """Turns that are kept between updates: whole stretches."""
+    return -(-max(shapes.longest, shapes.horizon) // shapes.horizon) * shapes.horizon
 
 
 def _nothing(shapes: Any) -> Stretch:
-    """The stretch before the first: of nothing that is open."""
-    lead, spec = (shapes.horizon, shapes.copies), shapes.spec
+    """What is kept before the first turn: nothing that is open."""
+    lead, spec = (_kept_turns(shapes), shapes.copies), shapes.spec
     acting = shapes.acting
     seen = Seen(
         np.zeros((*lead, spec.width), np.float32),
@@ -185,23 +203,28 @@ def _nothing(shapes: Any) -> Stretch:
     return Stretch(seen, actions, drawn, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool))
 
 
-def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> Stretch:
-    """What has happened now; a cut is worth what the baseline says of the last observation."""
+def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> tuple[Stretch, Any]:
+    """What has happened now, and what is ahead of its last turn; a cut is worth what the baseline says of the last observation."""
     import jax.numpy as jnp
 
     rewards = experience.rewards
     weight = jnp.broadcast_to(jnp.float32(weight_ahead(numbers, experience.advances)), rewards.shape)
+    ahead = jnp.zeros_like(rewards)
     if shapes.baseline:
-        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, in_rows(experience.last))
-        ahead = shapes.layout.module(learner.weights).values(inputs).reshape(rewards.shape)
-        rewards = rewards + jnp.where(experience.closed & ~experience.ended, weight * ahead, 0.0)
+        inputs = seen_by(shapes, learner.statistics, in_rows(experience.last))
+        ahead = weight * shapes.layout.module(learner.weights).values(inputs).reshape(rewards.shape)
+        rewards = rewards + jnp.where(experience.closed & ~experience.ended, ahead, 0.0)
     still_open = jnp.ones_like(experience.closed)
-    return Stretch(
+    stretch = Stretch(
         experience.observed, experience.actions, experience.notes, rewards, weight, experience.closed, still_open
     )
+    return stretch, ahead[-1]
 
 
-def _flat(shapes: Any, learner: Learned, stretch: Stretch) -> Batch:
-    observed = in_rows(stretch.observed)
-    inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
-    return Batch(inputs, observed.legal, in_rows(stretch.actions), in_rows(stretch.drawn))
+def _rows(shapes: Any, learner: Learned, stretch: Stretch, row: Any) -> Batch:
+    """Some rows of a stretch."""
+    import jax
+
+    taken = jax.tree.map(lambda leaf: leaf[row], in_rows((stretch.observed, stretch.actions, stretch.drawn)))
+    observed, actions, drawn = taken
+    return Batch(seen_by(shapes, learner.statistics, observed), observed.legal, actions, drawn)

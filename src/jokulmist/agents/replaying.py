@@ -58,6 +58,11 @@ def rows_due(shapes: Any, experience: Any) -> tuple[int, int]:
     return updates, updates * shapes.minibatch
 
 
+def start_of(shapes: Any, n_step: int = 1) -> int:
+    """Decisions before the first update: as many as were asked for, and enough for one target of `n_step` rewards in each copy."""
+    return max(int(shapes.replay_start), n_step * int(shapes.copies))
+
+
 def slots_of(agent: Any, shapes: Any, n_step: int = 1) -> int:
     """The slots of an agent's replay memory."""
     turns = agent.decisions_per_update(shapes.copies)

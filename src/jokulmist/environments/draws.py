@@ -27,6 +27,7 @@ from jokulmist.errors import NoiseError
 Dims = int | Sequence[int]
 SUMMED_MEAN = 12.0
 SUMMED_TERMS = 40
+LEAST_TERM = 2.0**-24
 PROPOSALS = 8
 LISTED_TURNS = 256
 
@@ -114,15 +115,19 @@ class Draw:
 
     def gamma(self, form: Any, scale: Any = 1.0, shape: Dims = ()) -> Any:
         """Gamma with shape parameter `form` (k) and the given scale; the mean is ``form * scale``."""
+        return self.settle(scale * self.xp.exp(self._log_gamma(form, shape)))
+
+    def _log_gamma(self, form: Any, shape: Dims) -> Any:
         dims = _dims(shape)
         z = self._take("normal", (*dims, PROPOSALS))
         u = self._take("uniform", (*dims, PROPOSALS + 1))
-        return self.settle(scale * _gamma(self.xp, z, u, form))
+        return _log_gamma(self.xp, z, u, form)
 
     def beta(self, a: Any, b: Any, shape: Dims = ()) -> Any:
         """Beta on (0, 1) with mean ``a / (a + b)``."""
-        first, second = self.gamma(a, shape=shape), self.gamma(b, shape=shape)
-        return self.settle(first / (first + second))
+        first, second = self._log_gamma(a, shape), self._log_gamma(b, shape)
+        # In logarithms: with small parameters both gamma numbers are too small for single precision.
+        return self.settle(self.xp.exp(-self.xp.logaddexp(0.0, second - first)))
 
     def pick(self, items: Any, weights: Any = None, shape: Dims = ()) -> Any:
         """One of `items` (a sequence, or a number n for 0 to n - 1), with chances in proportion to `weights`."""
@@ -277,8 +282,9 @@ def _poisson(xp: ModuleType, u: Any, mean: Any) -> Any:
     term = xp.exp(-small)
     reach, count = term, 0.0 * u
     for k in range(1, SUMMED_TERMS):
-        count = count + (u >= reach)
         term = term * (small * (1.0 / k))
+        # The sum stalls a little below 1 in single precision: a term that adds nothing is not counted.
+        count = count + ((u >= reach) & (term > LEAST_TERM * reach))
         reach = reach + term
     large = xp.maximum(mean, SUMMED_MEAN)
     root = xp.sqrt(large)
@@ -298,8 +304,8 @@ def _binomial(xp: ModuleType, u: Any, trials: Any, probability: Any) -> Any:
     term = xp.exp(safe * xp.log1p(-p))
     reach, count = term, 0.0 * u
     for k in range(1, SUMMED_TERMS):
-        count = count + (u >= reach)
         term = term * xp.maximum((safe - (k - 1)) * (1.0 / k), 0.0) * odds
+        count = count + ((u >= reach) & (term > LEAST_TERM * reach))
         reach = reach + term
     spread = xp.sqrt(xp.maximum(mean * (1.0 - p), 1e-6))
     z = normal_quantile(xp, u)
@@ -311,8 +317,8 @@ def _binomial(xp: ModuleType, u: Any, trials: Any, probability: Any) -> Any:
     return xp.where(flipped, trials - found, found)
 
 
-def _gamma(xp: ModuleType, z: Any, u: Any, form: Any) -> Any:
-    """Marsaglia and Tsang (2000), section 4, with the boost of section 6 below a form of 1."""
+def _log_gamma(xp: ModuleType, z: Any, u: Any, form: Any) -> Any:
+    """The logarithm of a gamma number: Marsaglia and Tsang (2000), section 4, with the boost of section 6 below a form of 1."""
     boosted = form < 1.0
     d = xp.where(boosted, form + 1.0, form) - 1.0 / 3.0
     v = (1.0 + z / xp.sqrt(9.0 * d)) ** 3
@@ -323,7 +329,7 @@ def _gamma(xp: ModuleType, z: Any, u: Any, form: Any) -> Any:
     taken = xp.take_along_axis(v, first[..., None], axis=-1)[..., 0]
     value = d * xp.where(xp.any(accepted, axis=-1), taken, 1.0)
     power = 1.0 / xp.where(boosted, form, 1.0)
-    return value * xp.where(boosted, xp.maximum(u[..., PROPOSALS], 1e-8) ** power, 1.0)
+    return xp.log(value) + xp.where(boosted, power * xp.log(xp.maximum(u[..., PROPOSALS], 1e-8)), 0.0)
 
 
 def normal_quantile(xp: ModuleType, u: Any) -> Any:

@@ -60,6 +60,7 @@ class Stream(IntEnum):
     WAIT = 19
     BEGIN_WAIT = 20
     FIRST_WAIT = 21
+    STAGGER = 22
 
 
 def checked_seed(seed: Any) -> int:

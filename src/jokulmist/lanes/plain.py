@@ -22,6 +22,9 @@ from jokulmist.lanes.protocol import Finished, Observed, Outcome
 from jokulmist.trees import filled
 
 
+NEVER_CUT = np.iinfo(np.int32).max
+
+
 def _frozen(array: Any) -> Any:
     """A copy that cannot be written to, as states hold them."""
     found = np.array(array)
@@ -81,6 +84,7 @@ class PlainLane:
         self._grips: list[Any] = [()] * self.copies
         self._learned = [0.0] * self.copies
         self.last_states: dict[int, State] = {}
+        self.first_ages: list[int] | None = None  # the decision at which a copy's first episode is cut and not recorded
         self._rows: list[list[float]] = []
         self._shown: list[dict[str, Any]] = []
 
@@ -108,6 +112,7 @@ class PlainLane:
             "varied": np.array(self._varied, np.float64),
             "memories": list(self._memories),
             "grips": list(self._grips),
+            "first_ages": np.array(self.first_ages or (), np.int64),
         }
 
     def restore(self, arrays: dict[str, Any], turn: int) -> None:
@@ -127,6 +132,7 @@ class PlainLane:
                 self.steppers[i].revalue({name: kind(value) for name, kind, value in named})
         self._memories = filled(self._memories, arrays, "memories")
         self._grips = filled(self._grips, arrays, "grips")
+        self.first_ages = arrays["first_ages"].tolist() or None
 
     def _state_from(self, arrays: dict[str, Any], i: int) -> State:
         values = {}
@@ -261,11 +267,25 @@ class PlainLane:
             ]
             last.rows, last.images = [row for row, _ in seen], [images for _, images in seen]
             self._rows, self._shown = last.rows, last.images
+        anew = [f.copy for f in done]
+        if self.first_ages is not None:
+            anew = self._cut_first(self.first_ages, last.ages, closed, anew)
         if self._masked:
-            last.masks = self._last_masks([f.copy for f in done])
-        observed = self._begin_anew(last, [f.copy for f in done]) if done else last
+            last.masks = self._last_masks(anew)
+        observed = self._begin_anew(last, anew) if anew else last
         self.turn += 1
         return Outcome(rewards, ended, closed, last, observed, done, advances=list(self._lasted) if self._holds else ())
+
+    def _cut_first(self, first_ages: list[int], ages: list[int], closed: list[bool], done: list[int]) -> list[int]:
+        """Cut first episodes that have reached their age; all copies that begin anew."""
+        for i in done:
+            first_ages[i] = NEVER_CUT
+        cut = [i for i in range(self.copies) if ages[i] >= first_ages[i] and not self.still[i]]
+        for i in cut:
+            closed[i], first_ages[i] = True, NEVER_CUT
+        if all(age == NEVER_CUT for age in first_ages):
+            self.first_ages = None
+        return sorted([*done, *cut])
 
     def _prepare(self, given: list[Any]) -> None:
         """A lane whose copies work side by side asks them all before it waits for the first."""

@@ -54,6 +54,14 @@ class Observed:
             [self.ages[copy]],
         )
 
+    def filled_up(self, count: int) -> Observed:
+        """The same with copies of the first behind it, so that there are `count`."""
+        more = count - len(self.rows)
+        if not more:
+            return self
+        parts = (self.rows, self.images, self.masks, self.ages)
+        return Observed(*(part and [*part, *part[:1] * more] for part in parts))  # type: ignore[arg-type]
+
     def saved(self) -> dict[str, Any]:
         """As a tree of arrays."""
         seen = self.seen

@@ -106,16 +106,17 @@ class Features(NamedTuple):
     def moved(self, weights: Any, rows: Any, action: Any, step: Any) -> Any:
         """The weights after each row's value of its action has been moved by `step`.
 
-        A row by itself moves its value by just that: the step is shared out over its features. Where rows share a
-        feature (and an action), the mean of what they ask for is applied, so that many copies do not overshoot.
+        A row by itself moves its value by just that: the step is shared out over its features. Where rows share features
+        (and an action), they share the step: that of row j is divided by the sum of ``near_j . near_l`` over the rows l of the
+        same action, for tiles by the mean of what the rows in a tile ask for. So many copies, or a minibatch, never overshoot.
         """
         import jax.numpy as jnp
 
         if self.kind == "radial":
             near = self.radial(rows)
             taken = (action[:, None] == jnp.arange(weights.shape[1])).astype(jnp.float32)
-            asked = near.T @ (taken * (step / jnp.sum(near * near, axis=1))[:, None])
-            return weights + asked / jnp.maximum(near.T @ taken, 1.0)
+            overlap = jnp.sum((near @ near.T) * (action[:, None] == action[None, :]), axis=1)
+            return weights + near.T @ (taken * (step / overlap)[:, None])
         place = self.tiles(rows)
         key = place * weights.shape[1] + action[:, None]
         same = (key[:, None, :] == key[None, :, :]).astype(jnp.float32)

@@ -16,6 +16,8 @@ from jokulmist.learning.networks import Inputs
 
 Scaling = Literal["bounds", "running", "none"]
 FURTHEST = 10.0
+MOST_COUNTED = 2.0**22
+LEAST_SHARE = 0.01
 
 
 class Running(NamedTuple):
@@ -70,11 +72,10 @@ def gathered(statistics: Running | None, numbers: Any) -> Running | None:
     square = jnp.sum(jnp.square(rows - mean), axis=0)
     total = statistics.count + count
     apart = mean - statistics.mean
-    return Running(
-        total,
-        statistics.mean + apart * (count / total),
-        statistics.square + square + jnp.square(apart) * (statistics.count * count / total),
-    )
+    sums = statistics.square + square + jnp.square(apart) * (statistics.count * count / total)
+    # A count in single precision stops growing at 2^24 while the sums would not; kept below, older rows fade instead.
+    kept = jnp.minimum(total, MOST_COUNTED)
+    return Running(kept, statistics.mean + apart * (count / total), sums * (kept / total))
 
 
 def prepared(spec: Spec, scaling: Scaling, statistics: Running | None, seen: Seen) -> Inputs:
@@ -94,7 +95,20 @@ def scaled(spec: Spec, scaling: Scaling, statistics: Running | None, rows: Any) 
         rows = spec.scaled(rows)
     if statistics is None:
         return rows
-    spread = (statistics.square / statistics.count.clip(1.0) + 1e-8) ** 0.5
+    spread = _spread(spec, scaling, statistics)
     known = _by_statistics(spec, scaling) & (statistics.count > 1.0)
     # Written without `where`, so that it is the same over NumPy and traced arrays.
     return rows + known * (((rows - statistics.mean) / spread).clip(-FURTHEST, FURTHEST) - rows)
+
+
+def _spread(spec: Spec, scaling: Scaling, statistics: Running) -> Any:
+    """What numbers are divided by: their running spread, and of a bounded number at least a share of what its bounds allow.
+
+    A number that hardly moved so far would else be blown up by whatever it does next.
+    """
+    spread: Any = (statistics.square / statistics.count.clip(1.0) + 1e-8) ** 0.5
+    if scaling != "running":
+        return spread
+    bounded = np.isfinite(spec.low) & np.isfinite(spec.high)
+    half = np.where(bounded, 0.5 * (np.where(bounded, spec.high, 0.0) - np.where(bounded, spec.low, 0.0)), 0.0)
+    return spread.clip((LEAST_SHARE * half).astype(np.float32), None)

@@ -69,6 +69,21 @@ class Tower(eqx.Module):
         return through(self.layers, inputs.numbers, self.activation)
 
 
+class Streams(eqx.Module):
+    """Two streams side by side, each with a hidden layer of its own: to the value, and to the gains of the actions.
+
+    (Wang et al., 2016, section 3 and figure 1.) It stands where a network's last hidden layer and its outputs would; the
+    outputs are the value, then the gains.
+    """
+
+    value: tuple[Layer, ...]
+    gains: tuple[Layer, ...]
+    activation: str = eqx.field(static=True)
+
+    def __call__(self, x: Any) -> Any:
+        return jnp.concatenate([through(stream, x, self.activation) for stream in (self.value, self.gains)], axis=-1)
+
+
 class Fold(eqx.Module):
     """One convolution without padding; weight of shape ``(size * size * depth, filters)``."""
 
@@ -106,7 +121,7 @@ class Eyes(eqx.Module):
 ACTIVATIONS = {"tanh": jnp.tanh, "relu": jax.nn.relu}
 
 
-def through(layers: tuple[Layer, ...], x: Any, activation: str) -> Any:
+def through(layers: tuple[Any, ...], x: Any, activation: str) -> Any:
     """All layers, the last without activation."""
     for layer in layers[:-1]:
         x = ACTIVATIONS[activation](layer(x))
@@ -140,24 +155,36 @@ def gathered(x: Any, size: int, stride: int) -> Any:
 
 
 def layers(
-    chance: np.random.Generator, widths: tuple[int, ...], outputs: int, gain: Gain, activation: str, start: str
-) -> tuple[Layer, ...]:
-    """Layers of the given widths and one for the outputs, whose weights are scaled by `gain`."""
+    chance: np.random.Generator, widths: tuple[int, ...], outputs: int, gain: Gain, activation: str, start: str,
+    dueling: bool = False,
+) -> tuple[Any, ...]:  # fmt: skip
+    """Layers of the given widths and one for the outputs, whose weights are scaled by `gain`; or the last two as `Streams`."""
+    if dueling:
+        trunk = [layer(chance, *pair, GAINS[activation], start) for pair in itertools.pairwise(widths[:-1])]
+        value, gains = (
+            layers(chance, widths[-2:], count, gain, activation, start) for count in (1, outputs - 1)
+        )
+        return (*trunk, Streams(value, gains, activation))
     inner = [layer(chance, inputs, width, GAINS[activation], start) for inputs, width in itertools.pairwise(widths)]
-    return (*inner, layer(chance, widths[-1], outputs, gain, start))
+    last = layer(chance, widths[-1], outputs, gain, start)
+    return (*inner, Layer(last.weight, np.zeros(outputs, np.float32)))
 
 
 def layer(chance: np.random.Generator, inputs: int, outputs: int, gain: Gain, start: str) -> Layer:
-    """A layer as it begins: orthogonal, or uniform within one over the root of the inputs."""
+    """A layer as it begins: weights orthogonal, or uniform within one over the root of the inputs; biases uniform within that.
+
+    With biases of 0 every rectifier has its kink at the origin of what is seen, and near it the network is one linear
+    function: Q-learning of a balance around the origin then failed on every seed (`benchmarks/by_hand/same_settings.py`).
+    """
+    reach = 1.0 / math.sqrt(inputs)
     if start == "uniform":
-        reach = 1.0 / math.sqrt(inputs)
         weight = np.asarray(gain) / np.max(gain) * chance.uniform(-reach, reach, (inputs, outputs))
     else:
         square = chance.standard_normal((max(inputs, outputs), min(inputs, outputs)))
         q, r = np.linalg.qr(square)
         q = q * np.sign(np.diagonal(r))  # else the factorisation's own choice of sign would stand in it
         weight = np.asarray(gain) * (q if inputs >= outputs else q.T)
-    return Layer(weight.astype(np.float32), np.zeros(outputs, np.float32))
+    return Layer(weight.astype(np.float32), chance.uniform(-reach, reach, outputs).astype(np.float32))
 
 
 class Separate(eqx.Module):

@@ -55,7 +55,7 @@ class Recipe(BaseModel):
         quadratic cost, is then learned very slowly.
     start : {"orthogonal", "uniform"}
         How weights begin: orthogonal (Saxe et al., 2014), or uniform within one over the root of the inputs (LeCun et
-        al., 1998). Biases begin at 0.
+        al., 1998). Biases of hidden layers begin uniform within that, those of the outputs at 0.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -85,8 +85,9 @@ class Recipe(BaseModel):
     def refuse(self, spec: Spec) -> None:
         """Raise `SettingError` where the network cannot take these channels."""
 
-    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain) -> Any:
-        """The module, with `outputs` outputs whose first weights are scaled by `gain`."""
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
+        """The module, with `outputs` outputs whose first weights are scaled by `gain`; with `dueling` the last hidden layer
+        stands twice, for the first output and for all others."""
         raise NotImplementedError
 
     def written(self) -> dict[str, Any]:
@@ -116,12 +117,12 @@ class Dense(Recipe):
                 f"`Dense` is given numbers, and `{spec.images[0].name}` is an image. Use `network=jm.Convolutional()`."
             )
 
-    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain) -> Any:
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
         from jokulmist.learning import modules
 
         chance = np.random.default_rng(seed)
         return modules.Tower(
-            layers=modules.layers(chance, (spec.width, *self.hidden), outputs, gain, self.activation, self.start),
+            layers=modules.layers(chance, (spec.width, *self.hidden), outputs, gain, self.activation, self.start, dueling),
             activation=self.activation,
         )
 
@@ -174,7 +175,7 @@ class Convolutional(Recipe):
             height, width = (height - size) // stride + 1, (width - size) // stride + 1
         return height, width
 
-    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain) -> Any:
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
         from jokulmist.learning import modules
 
         chance = np.random.default_rng(seed)
@@ -188,7 +189,9 @@ class Convolutional(Recipe):
             height, width = self.reach(channel)
             eyes[channel.name] = tuple(folds)
             joined += height * width * depth
-        tower = modules.layers(chance, (joined, *self.hidden), outputs, gain, self.activation, self.start)
+        tower = modules.layers(
+            chance, (joined, *self.hidden), outputs, gain, self.activation, self.start, dueling
+        )
         return modules.Eyes(eyes=eyes, layers=tower, activation=self.activation)
 
 
@@ -245,10 +248,10 @@ def applied(module: Any, inputs: Inputs) -> Any:
     return jax.vmap(module)(inputs._replace(images=images))
 
 
-def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0) -> Any:
-    """The module of a recipe, or of a function of one's own (which begins as it likes)."""
+def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, dueling: bool = False) -> Any:
+    """The module of a recipe, or of a function of one's own (which begins as it likes, and has no streams)."""
     if isinstance(network, Recipe):
-        return network.built(spec, outputs, seed, gain)
+        return network.built(spec, outputs, seed, gain, dueling)
     import jax
 
     module = network(spec.channels, outputs, jax.random.key(seed))

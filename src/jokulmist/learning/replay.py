@@ -250,8 +250,9 @@ def chances_for(noise: Any, rows: int, prioritised: bool) -> Any:
 
 
 def sampled(
-    spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any, correction: Any = None, counted: bool = False
-) -> Sample:
+    spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any, correction: Any = None, counted: bool = False,
+    minibatches: int = 1,
+) -> Sample:  # fmt: skip
     """Transitions, drawn uniformly or by priority.
 
     Parameters
@@ -262,6 +263,8 @@ def sampled(
         Rewards that are summed before the value of what follows; a target that meets an end or a cut stops there.
     correction : float, optional
         Exponent of the importance weights, with priorities.
+    minibatches : int
+        How many minibatches the rows will be cut into, in order; with priorities each gets rows from all of memory.
     """
     import jax.numpy as jnp
 
@@ -275,7 +278,7 @@ def sampled(
         place = (replay.at - back) % slots * copies + copy
         importance = jnp.ones(place.shape, jnp.float32)
     else:
-        place, weight = _by_priority(replay.priorities, chance, correction, replay.stored * copies)
+        place, weight = _by_priority(replay.priorities, chance, correction, replay.stored * copies, minibatches)
         back = (replay.at - place // copies - 1) % slots + 1
         reach = oldest[place % copies] if oldest.shape else oldest
         weight = jnp.where((back >= n_step) & (back <= reach), weight, 0.0)
@@ -305,14 +308,20 @@ def _oldest(spec: Spec, replay: Replay) -> Any:
     return lax.fori_loop(0, math.ceil(math.log2(slots)) + 1, halved, bounds)[0]
 
 
-def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any) -> tuple[Any, Any]:
-    """Rows in proportion to their priorities, one from each of as many equal shares of the sum; and their weights."""
+def _by_priority(
+    priorities: Priorities, u: Any, correction: Any, count: Any, minibatches: int
+) -> tuple[Any, Any]:
+    """Rows in proportion to their priorities, one from each of as many equal shares of the sum; and their weights.
+
+    The shares are dealt out in turn, so that each minibatch draws from all of memory instead of one part of it.
+    """
     import jax.numpy as jnp
 
     each, blocks, _ = priorities
     width = each.shape[0] // blocks.shape[0]
     reach = jnp.cumsum(blocks)
-    share = (jnp.arange(u.shape[0]) + u) / u.shape[0]
+    stratum = np.arange(u.shape[0]).reshape(-1, minibatches).T.reshape(-1)
+    share = (stratum + u) / u.shape[0]
     target = jnp.minimum(share, 1.0 - 2.0**-22) * reach[-1]
     block = jnp.minimum(jnp.sum(target[:, None] >= reach[None, :], axis=1), blocks.shape[0] - 1)
     inside = jnp.cumsum(each.reshape(-1, width)[block], axis=1)

@@ -49,7 +49,7 @@ from jokulmist.training.compiled_turn import (
     turn_of,
     unpacked,
 )
-from jokulmist.training.loop import Planned
+from jokulmist.training.loop import Planned, first_ages
 from jokulmist.training.reel import Reel
 from jokulmist.training.taping import COPY, Recorded
 
@@ -115,7 +115,8 @@ class CompiledLoop:
         self._numbers = CompiledEnvironment(environment).numbers
         levels = self.description.varying.levels if self.description.varying is not None else None
         self._level = np.float32(levels.values[0] if levels is not None else 0.0)
-        self._carry = self._begun(learner, memory)
+        ages = first_ages(agent, self.description, seed, copies)
+        self._carry = self._begun(learner, memory)._replace(first_ages=() if ages is None else jnp.asarray(ages))
         self._updates = 0
         self._reel: Reel | None = None
         self._frame: Any = None

@@ -44,6 +44,7 @@ class Carry(NamedTuple):
     sums: tuple[Any, ...]
     rows: Any
     film: Any = ()
+    first_ages: Any = ()
 
 
 def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -> Any:
@@ -82,6 +83,12 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
         last = Seen(shown.numbers, shown.images, able, age)
         closing = jnp.sum(closed, dtype=jnp.int32)
+        first_ages: Any = carry.first_ages
+        beginning = closing > 0
+        if len(first_ages):  # a first episode that is cut for learning alone, and not recorded
+            closed = closed | (age >= first_ages)
+            first_ages = jnp.where(closed, NEVER, first_ages)
+            beginning = jnp.any(closed)
 
         def anew(_: None) -> Any:
             drawn = compiled.vary(level, at_turn(noise["VARY"], t), one, copies)
@@ -109,7 +116,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
             none = Advancing(compiled, numbers, own, None, one).begun((), copies) if description.gated else ()
             return judged.after, own, last._replace(legal=legal), memories, none
 
-        states, next_own, observed, memories, opened = lax.cond(closing > 0, anew, onward, None)
+        states, next_own, observed, memories, opened = lax.cond(beginning, anew, onward, None)
         own_rows = [own[name].astype(jnp.float32) for name in description.varied]
         stuck = carry.stuck
         if legal:
@@ -150,6 +157,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
             sums=carry.sums,
             rows=lax.dynamic_update_index_in_dim(carry.rows, row, t, 0),
             film=_filmed(carry, actions, judged, shown, t) if carry.film else (),
+            first_ages=first_ages,
         )
         happened = Experience(
             observed=before, actions=actions, rewards=reward, ended=ended,

@@ -181,7 +181,7 @@ def evaluate(
     for first in range(0, episodes, beside):
         owners = tuple(range(first, min(first + beside, episodes)))
         lane = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)
-        choose = _chooser(policy, environment, len(owners), seed, act, first)
+        choose = _chooser(policy, environment, len(owners), seed, act, first, beside)
         observed = lane.begin()
         followers = [Follower(lane, i) for i in range(min(len(owners), max(record - first, 0)))]
         for i, follower in enumerate(followers):
@@ -234,10 +234,13 @@ def _judged(policy: Policy | str, lane: PlainLane, observed: Observed, i: int) -
     return judged_of(policy, observed.of(i))
 
 
-def _chooser(policy: Policy | str, environment: Environment, copies: int, seed: int, act: Act, first: int) -> Choose:
+def _chooser(
+    policy: Policy | str, environment: Environment, copies: int, seed: int, act: Act, first: int, beside: int
+) -> Choose:
     if isinstance(policy, Policy):
-        player = Player(policy, copies, (seed + first) % SEED_LIMIT, act)
-        return lambda lane, observed: player.choose(observed)
+        # Always as many side by side, so that the draws of an episode do not depend on how many are asked for.
+        player = Player(policy, beside, (seed + first) % SEED_LIMIT, act)
+        return lambda lane, observed: player.choose(observed.filled_up(beside))[:copies]
     action = describe(environment).action
     if policy == RANDOM:
         draw = PlainDraw(Noise(seed, copies, Domain.EVALUATION, tuple(range(first, first + copies))), Stream.PLAY)

@@ -5,6 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+import numpy as np
+
+from jokulmist.agents.protocol import Agent
+from jokulmist.environments.description import Description
+from jokulmist.environments.draws import PlainDraw
+from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.lanes.plain import NEVER_CUT
 from jokulmist.records.episodes import Episodes
 
 
@@ -30,6 +37,22 @@ class Planned:
         """How much of the run is done."""
         done = decisions / self.steps if self.steps is not None else episodes / (self.episodes or 1)
         return min(done, 1.0)
+
+
+def first_ages(agent: Agent, description: Description, seed: int, copies: int) -> Any:
+    """The decision at which the first episode of each copy is cut, int32, shape ``(copies,)``; None where none is.
+
+    Copies that begin together and whose episodes are equally long stay in step for ever, and each batch of a method that learns
+    from what just happened would hold one phase of the episodes only. So their first episodes are cut at ages that are
+    spread evenly over the limit. What is learned from sees a cut; no episode is recorded. The first copy's is left whole.
+    """
+    if not agent.staggered or copies < 2 or description.limit is None:
+        return None
+    limit = max(1, description.limit // description.decide_every)
+    u = PlainDraw(Noise(seed, 1, Domain.TRAINING), Stream.STAGGER).at(0, 0).uniform(shape=(copies,))
+    ages = 1 + np.floor((np.arange(copies) + u) / copies * limit).astype(np.int32)
+    ages[(ages >= limit) | (np.arange(copies) == 0)] = NEVER_CUT
+    return ages
 
 
 class Loop(Protocol):

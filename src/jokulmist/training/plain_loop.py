@@ -18,7 +18,7 @@ from jokulmist.lanes.protocol import Finished, Observed, Outcome
 from jokulmist.learning.schedules import mover
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.calls import Calls, as_numpy, calls_for
-from jokulmist.training.loop import Planned
+from jokulmist.training.loop import Planned, first_ages
 from jokulmist.training.taping import COPY, Follower, Recorded
 from jokulmist.trees import below, flattened, replaced
 
@@ -57,6 +57,8 @@ class PlainLoop:
             self.lane = ProcessLane(environment, noise)
         else:
             self.lane = PlainLane(environment, noise)
+        ages = first_ages(agent, self.lane.description, seed, copies)
+        self.lane.first_ages = None if ages is None else ages.tolist()
         own = Noise(seed, 1, Domain.TRAINING)
         self._explore, self._learn = PlainDraw(own, Stream.EXPLORE), PlainDraw(own, Stream.LEARN)
         self.planned = planned
@@ -258,6 +260,8 @@ class PlainLoop:
         self.lane.turn = self.turn
         if isinstance(self.lane.environment, Simulator):
             self._begun_again = self.turn > 0
+            if self._begun_again:
+                self.lane.first_ages = None
             return
         if not self.turn:
             return

@@ -20,6 +20,7 @@ from jokulmist.lanes.finding import find
 from jokulmist.records import folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, save_checkpoint
 from jokulmist.records.episodes import Episodes, Memory, numbers_of
+from jokulmist.training.advice import Advice
 from jokulmist.training.climbing import Climb
 from jokulmist.training.evaluation import evaluate
 from jokulmist.training.keeping import Kept, keep, keep_best
@@ -138,6 +139,8 @@ class Session:
         self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
         self.recent: deque[float] = deque(maxlen=LAST)
         self.climb = None if plan.curriculum is None else Climb(plan.curriculum)
+        self.advice = Advice(plan.agent, plan.measured, self.description)
+        self.newest: dict[str, float] = {}
         self.recorded = 0
         self.asked = Asked()
         self.why = ""
@@ -228,6 +231,7 @@ class Session:
                 self.next_report_episode = loop.episodes + EPISODES_A_REPORT
                 speed = (loop.decisions - reported_decisions) / max(now - reported, 1e-9)
                 self._report(loop, speed, elapsed)
+                self._advise(self.advice.early(share, loop.decisions, list(self.recent), self.newest, self.good))
                 reported, reported_decisions = now, loop.decisions
                 self.why = self.stopping.why(standing) or ""
             if self.climb is not None and look is not None and loop.turn % look == 0 and self.climb.moved():
@@ -271,6 +275,7 @@ class Session:
             "next_report_episode": self.next_report_episode,
             "climb": None if self.climb is None else self.climb.saved(),
             "stopping": self.stopping.saved(),
+            "advice": self.advice.saved(),
             "rollouts": None if self.rollouts is None else self.rollouts.saved(),
             "best": None if self.best is None else [self.best[0], self.best[1].decisions],
             "seconds": round(self.elapsed, 3),
@@ -291,6 +296,7 @@ class Session:
         self.scores.extend(state["scores"])
         self.next_report_episode = state["next_report_episode"]
         self.stopping.restore(state["stopping"])
+        self.advice.restore(state["advice"])
         if self.rollouts is not None and state["rollouts"] is not None:
             self.rollouts.restore(state["rollouts"], self.recorded)
         self.elapsed = state["seconds"]
@@ -334,6 +340,7 @@ class Session:
             self.recent.extend(columns["return"].tolist())
             if self.training.best_by in columns:
                 self.scores.extend(columns[self.training.best_by].tolist())
+            self.advice.take(batch, columns["return"])
             if self.climb is not None:
                 self.climb.take(columns)
             self.recorded += len(batch)
@@ -350,10 +357,16 @@ class Session:
         row = {"decisions": loop.decisions, "episodes": loop.episodes, f"return_last_{LAST}": self._mean()}
         readings = loop.readings()
         self._refuse_diverged(readings, loop)
+        self.newest = readings
         row.update(readings)
         row = {name: float(f"{value:.7g}") if isinstance(value, float) else value for name, value in row.items()}
         row.update(steps_per_second=round(speed), seconds=round(seconds, 3))
         self.recorder.reading(row)
+
+    def _advise(self, text: str) -> None:
+        if text:
+            self.recorder.log(text)
+            self.show.say(text)
 
     def _refuse_diverged(self, readings: dict[str, float], loop: Loop) -> None:
         """Stop where a reading is no number: everything after it would be none."""
@@ -409,6 +422,8 @@ class Session:
             failure = self._kept_at_the_end(loop, policy, failure)
             status = "failed" if failure is not None and status == "done" else status
         decisions = loop.decisions if loop is not None else 0
+        if status == "done":
+            self._advise(self.advice.final(decisions, list(self.recent), self.newest, policy))
         more: dict[str, Any] = {"decisions": decisions, "episodes": self.recorded, "seconds": round(seconds, 3)}
         more[f"return_last_{LAST}"] = float(f"{self._mean():.7g}") if self.recent else None
         if status == "failed":
