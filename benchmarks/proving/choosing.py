@@ -328,12 +328,12 @@ class Kiln(jm.Environment):
 
 
 class Lure(jm.Environment):
-    """A small catch near the house, a large one behind a stretch that costs: a local habit pays, and a detour pays more."""
+    """A small catch near the house, a large one behind a stretch that costs; random play meets it in one episode of six."""
 
     time_limit = 60
 
     class State(jm.State):
-        place: float = jm.seen(low=0.0, high=10.0)
+        place: float = jm.seen(low=0.0, high=8.0)
 
     action = jm.Choice("in", "stay", "out")
 
@@ -342,15 +342,15 @@ class Lure(jm.Environment):
 
     def advance(self, state, action, draw):
         step = 0.5 * (action - 1.0) + draw.normal(0.0, 0.05)
-        return state.replace(place=self.xp.clip(state.place + step, 0.0, 10.0))
+        return state.replace(place=self.xp.clip(state.place + step, 0.0, 8.0))
 
     @jm.reward
     def catch(self, after):
-        return 0.15 * (after.place < 1.0) + 1.0 * (after.place > 9.0)
+        return 0.15 * (after.place < 1.0) + 1.0 * (after.place > 6.5)
 
     @jm.reward(weight=-0.1)
     def swell(self, after):
-        return 1.0 * (after.place > 4.0) * (after.place < 9.0)
+        return 1.0 * (after.place > 3.5) * (after.place < 6.5)
 
     @jm.reference
     def outward(self, state):

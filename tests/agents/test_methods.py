@@ -18,9 +18,10 @@ from jokulmist.learning import replay as memory_of
 
 SMOOTH = {"network": jm.Dense(64, 64, activation="tanh")}  # differences are taken of it
 SMALL = {"PPO": {"horizon": 8, "minibatch": 32}, "ActorCritic": {"horizon": 8}, "Reinforce": {"horizon": 24}}
-SMALL = {name: {**SMOOTH, **settings} for name, settings in SMALL.items()}
+PLAIN = {"scaling": "bounds", "rewards_scaled": False, "value_first": 0, "entropy_bonus": 0.0}
+SMALL = {name: {**SMOOTH, **PLAIN, **settings} for name, settings in SMALL.items()}
 SMALL |= {"SAC": {"replay_start": 200, "replay_size": 4000, "learn_every": 8}}
-SMALL |= {"DQN": {"replay_start": 100, "replay_size": 4000}, "LinearQ": {"tiles": 5}}
+SMALL |= {"DQN": {"replay_start": 100, "replay_size": 4000, "scaling": "bounds", "rewards_scaled": False}, "LinearQ": {"tiles": 5}}
 
 
 def made(name, **settings):
@@ -179,7 +180,9 @@ def test_one_step_down_the_published_gradient(name):
 
 
 def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
-    agent = made("Reinforce", horizon=2, optimiser="sgd", baseline=False, returns_normalised=False, discount=1.0)
+    agent = made(
+        "Reinforce", horizon=2, longest=8, optimiser="sgd", baseline=False, returns_normalised=False, discount=1.0
+    )
     shapes, numbers, learner, memory = begun(agent, Corridor(), copies=1)
 
     def part(rewards, closed):
@@ -189,12 +192,18 @@ def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
             jnp.asarray, e._replace(rewards=np.array(rewards, np.float32)[:, None], ended=flags, closed=flags)
         )
 
-    still, memory, _ = jm.Reinforce.learn(shapes, numbers, learner, memory, part([1.0, 1.0], [False, False]), None)
-    assert np.array_equal(still.weights, learner.weights)
-    assert np.asarray(memory.stretch.open).all()
+    # An episode that is three stretches long: all of it is learned from when it closes.
+    for still_open in (2, 4):
+        still, memory, _ = jm.Reinforce.learn(shapes, numbers, learner, memory, part([1.0, 1.0], [False] * 2), None)
+        assert np.array_equal(still.weights, learner.weights)
+        assert int(np.asarray(memory.stretch.open).sum()) == still_open
     moved, memory, _ = jm.Reinforce.learn(shapes, numbers, still, memory, part([1.0, 1.0], [True, False]), None)
     assert not np.array_equal(moved.weights, learner.weights)
-    assert np.asarray(memory.stretch.open)[:, 0].tolist() == [False, True]
+    # Four of the five decisions are as many as one update takes, the oldest first; the newest episode has not closed.
+    assert np.asarray(memory.stretch.open)[-6:, 0].tolist() == [False, False, False, False, True, True]
+    again, memory, _ = jm.Reinforce.learn(shapes, numbers, moved, memory, part([1.0, 1.0], [False, False]), None)
+    assert not np.array_equal(again.weights, moved.weights)
+    assert np.asarray(memory.stretch.open)[-8:, 0].tolist() == [False] * 5 + [True] * 3
 
 
 @pytest.mark.parametrize("settings", [{}, {"double": True}, {"dueling": True}, {"target": False}, {"loss": "squared"}])
@@ -218,10 +227,16 @@ def test_dqn_moves_towards_the_published_target(settings):
     def values(weights, x):
         leaves = [np.asarray(leaf, float) for leaf in shapes.layout.leaves(weights)]
         x = x * np.array([1.0, 2.0]) - 1.0  # the gate lies in 0 to 2, the night in 0 to 1
+        if shapes.dueling:  # a hidden layer together, then one and the outputs for each stream
+            trunk = np.maximum(x @ leaves[0] + leaves[1], 0.0)
+            streams = [
+                np.maximum(trunk @ w + b, 0.0) @ out + shift
+                for w, b, out, shift in (leaves[2:6], leaves[6:10])
+            ]
+            return streams[0] + streams[1] - streams[1].mean(axis=1, keepdims=True)
         for k in range(0, len(leaves) - 2, 2):
             x = np.maximum(x @ leaves[k] + leaves[k + 1], 0.0)
-        out = x @ leaves[-2] + leaves[-1]
-        return out[:, :1] + out[:, 1:] - out[:, 1:].mean(axis=1, keepdims=True) if shapes.dueling else out
+        return x @ leaves[-2] + leaves[-1]
 
     allowed = (legal[0][:, :, None] & legal[1][:, None, :]).reshape(count, 6)
     own, later = (np.where(allowed, values(w, rows[1]), -1e9) for w in (learner.weights, target))
@@ -284,7 +299,7 @@ def test_every_network_method_learns_from_pixels(name):
     assert jm.evaluate(run.policy, env, episodes=20).mean > 7.0  # of 8; chance gets 4
     if name == "PPO":
         plain = jm.train(env, made(name, network=network), steps=200, copies=2, folder=None, lane="plain")
-        assert len(plain.episodes) == 208 // 8  # the last update is gathered whole
+        assert plain.episodes["decisions"].max() == 208  # the last update is gathered whole
 
 
 def test_tables_obey_masks_too():
@@ -327,3 +342,62 @@ def test_a_range_or_too_many_combinations_are_refused():
 
     with pytest.raises(SettingError, match=r"there are 10,000; at most 4,096 are allowed. Use `PPO`"):
         jm.train(Many(), jm.DQN(), steps=10, folder=None)
+
+
+class Bell(jm.Environment):
+    """Episodes of one length, told by a clock in thousands of units that no bounds are declared of."""
+
+    time_limit = 40
+
+    class State(jm.State):
+        clock: float = jm.seen()
+        hour: int
+
+    action = jm.Choice("wait", "ring")
+
+    def begin(self, draw):
+        return self.State(clock=5000.0 + draw.uniform(), hour=0)
+
+    def advance(self, state, action, draw):
+        return state.replace(clock=state.clock + 100.0, hour=state.hour + 1)
+
+    @jm.reward
+    def right(self, before, action):
+        return 1.0 * (action == (before.hour >= 20))
+
+
+@pytest.mark.parametrize("lane", ["compiled", "plain"])
+def test_copies_fall_out_of_step_and_numbers_in_thousands_do_not_upset_the_first_batch(lane):
+    agent = jm.PPO(horizon=32, minibatch=64, epochs=2, value_first=0, network=jm.Dense(8))
+    run = jm.train(Bell(), agent, steps=2_560, copies=8, seed=0, folder=None, lane=lane)
+    episodes, readings = run.episodes, run.readings
+    assert set(episodes["steps"]) == {40}  # what was cut to fall out of step is no episode
+    phases = {int(d) // 8 % 40 for d in episodes["decisions"]}
+    assert len(phases) == 8
+    # A thousand decisions of random play first; then learning begins from an even policy that is sure of nothing.
+    assert (readings["entropy"].iloc[:4] > 0.69).all()
+    assert readings["divergence"].max() < 0.5
+
+
+def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
+    targets = []
+    for copies in (1, 8):
+        agent = made("DQN", target_every=2, target_share=0.1, learning_rate=0.0, learn_every=8, replay_start=1)
+        shapes, numbers, learner, memory = begun(agent, Corridor(), copies=copies)
+        learner = learner._replace(target=learner.weights + 1.0)
+        e = happened(turns=8, copies=8)
+        e = jax.tree.map(lambda leaf, n=copies: jnp.asarray(leaf[: 8 // n, :n]), e)
+        learner, _, _ = jm.DQN.learn(shapes, numbers, learner, memory, e, noise_for(
+            lambda draw, s=shapes, n=numbers, l=learner, m=memory, x=e: jm.DQN.learn(s, n, l, m, x, draw)
+        ))  # fmt: skip
+        targets.append(float(jnp.mean(learner.target - learner.weights)))
+    assert targets == pytest.approx([0.9**4, 0.9**4], abs=1e-5)
+
+
+def test_no_target_reaches_before_the_first_decision():
+    """`replay_start` below what the targets of all copies need waits, instead of drawing rows that were never written."""
+    run = jm.train(
+        Corridor(), made("DQN", n_step=3, replay_start=4, learn_every=1), steps=64, copies=8, folder=None, lane="compiled"
+    )
+    assert np.isfinite(run.readings["loss"]).all()
+    assert run.readings["loss"].iloc[0] == 0.0

@@ -228,3 +228,11 @@ def test_compiled_draws_are_counted_by_the_first_trace():
     rows = [jnp.ones(4), jnp.zeros(8), jnp.full(9, 0.5)]
     draw = RowDraw(jnp, rows, jnp.float32(1.0))
     assert draw.uniform(shape=(4,)).shape == (4,)
+
+
+def test_an_action_without_a_chance_is_not_drawn_where_the_chances_sum_up_to_less_than_one():
+    third = np.float32(1.0 / 3.0)
+    shares = [third, third, np.float32(1.0) - 2 * third - np.float32(1e-6), np.float32(0.0)]
+    largest = 1.0 - 2.0**-24
+    assert drawn([float(p) for p in shares], largest) == 2
+    assert int(drawn([jnp.full(1, p) for p in shares], jnp.full(1, largest, jnp.float32))[0]) == 2

@@ -1,5 +1,6 @@
 """Draws have the distributions they say, are the same plain and traced, and depend on nothing but their place."""
 
+import jax
 import jax.numpy as jnp
 import numpy as np
 import pytest
@@ -155,3 +156,30 @@ def test_seeds_streams_domains_requests_and_owners_share_nothing():
 def test_the_normal_quantile():
     u = np.linspace(1e-6, 1.0 - 1e-6, 2001)
     np.testing.assert_allclose(normal_quantile(np, u), stats.norm.ppf(u), rtol=3e-6, atol=1e-7)
+
+
+def test_the_largest_and_smallest_uniforms_give_counts_that_can_be():
+    """Sums in single precision stall below 1; a draw then must not count on to its last term."""
+    edges = np.array([0.0, 2.0**-24, 0.5, 1.0 - 2.0**-24], np.float32)
+
+    def of(ask):
+        return np.asarray(ask(RowDraw(jnp, [jnp.asarray(edges)], jnp.float32(1.0))))
+
+    assert of(lambda d: d.poisson(0.001, shape=4)).max() <= 2
+    assert of(lambda d: d.poisson(0.0, shape=4)).tolist() == [0] * 4
+    assert of(lambda d: d.binomial(10, 1.0, shape=4)).tolist() == [10] * 4
+    assert of(lambda d: d.binomial(10, 0.0, shape=4)).tolist() == [0] * 4
+
+
+def test_a_beta_number_with_small_parameters_is_a_number():
+    def ask(draw):
+        return draw.beta(0.05, 0.05, shape=20_000)
+
+    counting = CountingDraw(jnp)
+    jax.eval_shape(lambda: ask(counting))
+    chance = np.random.default_rng(3)
+    make = {"uniform": lambda n: chance.random(n, np.float32), "normal": lambda n: chance.standard_normal(n, np.float32)}
+    values = np.asarray(ask(RowDraw(jnp, [jnp.asarray(make[r.kind](r.width)) for r in counting.requests], jnp.float32(1.0))))
+    assert np.isfinite(values).all()
+    assert abs(values.mean() - 0.5) < 0.02
+    assert ((values < 0.1) | (values > 0.9)).mean() > 0.75  # nearly all near an end

@@ -13,7 +13,7 @@ from jokulmist.environments.channels import Channel, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.descent import descended, huber, transform
 from jokulmist.learning.features import Features
-from jokulmist.learning.inputs import fresh_statistics, gathered, scaled
+from jokulmist.learning.inputs import Running, fresh_statistics, gathered, scaled
 from jokulmist.learning.modules import gathered as patches
 from jokulmist.learning.modules import product
 from jokulmist.learning.networks import Inputs, Layout, applied, built
@@ -161,3 +161,36 @@ def test_tiles_overlap_and_move_one_value_by_just_its_step():
         jm.LinearQ(tiles=8000).shapes(spec, 1)
     with pytest.raises(SettingError, match="`b` has none"):
         jm.LinearQ().shapes(NUMBERS, 1)
+
+
+@pytest.mark.parametrize(("kind", "width"), [("radial", 2), ("radial", 4), ("tiles", 2)])
+def test_rows_that_ask_for_the_same_move_their_value_by_just_that(kind, width):
+    """32 rows in one state; and rows anywhere never move their values further than they ask."""
+    spec = Spec((Channel("x", 0.0, 1.0, shape=(width,)),), jm.Choice(2))
+    made_of = Features(kind, spec, 6, 1 if kind == "radial" else 8)
+    weights, action = jnp.zeros((made_of.size, 2)), jnp.zeros(32, jnp.int32)
+    rows = jnp.full((32, width), 0.37)
+    moved = made_of.moved(weights, rows, action, jnp.full(32, 0.1))
+    assert np.allclose(made_of.values(moved, rows)[:, 0], 0.1, atol=1e-5)
+    assert not made_of.values(moved, rows)[:, 1].any()
+    some = jnp.asarray(np.random.default_rng(0).random((32, width)), jnp.float32)
+    moved = made_of.moved(weights, some, action, jnp.full(32, 0.1))
+    assert float(jnp.abs(made_of.values(moved, some)).mean()) <= 0.1 + 1e-5
+
+
+def test_statistics_go_on_beyond_what_single_precision_counts():
+    """At 2^24 a count in single precision stops growing; the spread must not grow for it."""
+    statistics = Running(np.float32(2.0**24), np.zeros(1, np.float32), np.full(1, 2.0**24, np.float32))
+    rows = jnp.asarray(np.random.default_rng(0).normal(0.0, 1.0, (4096, 1)), jnp.float32)
+    for _ in range(50):
+        statistics = gathered(statistics, rows)
+    assert float(statistics.square[0] / statistics.count) == pytest.approx(1.0, rel=0.02)
+
+
+def test_hidden_biases_spread_the_kinks_and_those_of_the_outputs_begin_at_zero():
+    spec = Spec((Channel("x", -1.0, 1.0, shape=(4,)),), jm.Choice(2))
+    for start in ("orthogonal", "uniform"):
+        first, second, last = jm.Dense(64, 64, start=start).built(spec, 3, 0, 1.0).layers
+        for layer, inputs in ((first, 4), (second, 64)):
+            assert 0.8 / np.sqrt(inputs) < np.abs(layer.bias).max() <= 1.0 / np.sqrt(inputs)
+        assert not last.bias.any()

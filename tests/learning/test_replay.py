@@ -149,6 +149,10 @@ def test_priorities_are_sampled_in_proportion_and_corrected():
     even = np.asarray(sample.importance) * expected[chosen]
     assert np.allclose(even, even[0], rtol=1e-4)
     assert float(sample.importance.max()) == 1.0
+    # Cut into minibatches in order, each still draws from all of memory.
+    dealt = memory.sampled(spec, replay, u, 1, DISCOUNT, correction=1.0, minibatches=20)
+    for part in np.asarray(dealt.place).reshape(20, -1):
+        assert np.allclose(np.bincount(part, minlength=80) / 1000, expected / expected.sum(), atol=3e-3)
 
 
 def test_a_memory_too_small_for_its_copies_is_refused():

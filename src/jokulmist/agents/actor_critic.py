@@ -7,11 +7,13 @@ from typing import Any, ClassVar
 from jokulmist.agents.policies import (
     READINGS,
     Count,
+    Whole,
     Learned,
     PolicyAgent,
     after_update,
     batch_of,
     descended_by,
+    policy_moves,
     rewards_in_scale,
 )
 from jokulmist.agents.protocol import FixedShare, Numbers, Scheduled, weight_ahead
@@ -34,7 +36,7 @@ class ActorCritic(PolicyAgent):
         Of the advantages (Schulman et al., 2016): 1 gives the paper's return up to the horizon.
     advantages_normalised : bool
         Over the batch.
-    learning_rate, discount, horizon, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
+    learning_rate, discount, horizon, entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
@@ -51,13 +53,15 @@ class ActorCritic(PolicyAgent):
     """
 
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
-    horizon: Count = 16
+    entropy_bonus: Scheduled = 0.01
+    horizon: Count = 5
+    value_first: Whole = 100
     trace_decay: FixedShare = 0.95
     advantages_normalised: bool = False
-    advantage_floor: float = 0.0
 
     reading_names: ClassVar[tuple[str, ...]] = READINGS
     usual_copies: ClassVar[int] = 16
+    least_updates: ClassVar[int] = 1_000
 
     @staticmethod
     def learn(
@@ -76,7 +80,8 @@ class ActorCritic(PolicyAgent):
         ).reshape(-1)  # fmt: skip
         targets = gains + known
         if shapes.advantages_normalised:
-            gains = normalised(gains, numbers.advantage_floor)
+            gains = normalised(gains)
+        gains = gains * policy_moves(shapes, learner)
 
         def loss(networks: Any) -> Any:
             outputs, values = networks(batch.inputs)

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import Count, as_flat, seed_from
+from jokulmist.agents.policies import Count, as_flat, fewer_in_short_runs, seed_from
 from jokulmist.agents.protocol import (
     Agent,
     DiscountPer,
@@ -24,7 +24,7 @@ from jokulmist.agents.protocol import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
+from jokulmist.agents.replaying import DECISIONS_A_COPY, learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
 from jokulmist.environments.channels import Channel, Spec
 from jokulmist.environments.legal import drawn as drawn_among
 from jokulmist.learning import replay as memory_of
@@ -112,7 +112,7 @@ class CriticAgent(Agent):
     minibatch : int
         Transitions in one update.
     learn_every : int
-        Decisions between two updates.
+        Decisions between two updates; 1, as published.
     target_share : float, in [0, 1]
         How far the target networks move at each update.
     n_step : int
@@ -120,9 +120,11 @@ class CriticAgent(Agent):
     network : Dense, Convolutional or function, optional
         Of the policy and of each critic, which is given the action as a channel more.
     scaling : {"bounds", "running", "none"}
-        How numbers are scaled; see `PPO`.
+        How numbers are scaled; see `PolicyAgent`.
     rewards_scaled : bool
-        Whether rewards are divided by the spread of the running discounted return; replay keeps them as they were.
+        Whether rewards are divided by the spread of the running discounted return; replay keeps them as they were. Off by
+        default: the scale moves while critics learn, which cost `TD3` and `DDPG` a level on the proving ground. Rewards of
+        thousands, or of thousandths, need it, or weights of the terms.
     optimiser : {"adam", "rmsprop", "sgd"}
     gradient_clip : float, optional
         Largest norm of a gradient; None for no clipping (in a plan ``"off"``).
@@ -134,12 +136,12 @@ class CriticAgent(Agent):
     discount_per: DiscountPer = "decision"
     replay_size: Count = 100_000
     replay_start: Count = 1_000
-    minibatch: Count = 64
-    learn_every: Count = 16
+    minibatch: Count = 128
+    learn_every: Count = 1
     target_share: FixedShare = 0.005
     n_step: Count = 1
     network: NetworkSetting | None = None
-    scaling: Scaling = "bounds"
+    scaling: Scaling = "running"
     rewards_scaled: bool = False
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = None
@@ -166,6 +168,10 @@ class CriticAgent(Agent):
     def critics_of(shapes: Any, seed: int) -> Layout:
         """Where the weights of two critics stand, and how they begin."""
         return critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed)
+
+    def copies_for(self, steps: int | None) -> int:
+        """The usual number, or fewer in a short run: few decisions are not spread over many copies."""
+        return fewer_in_short_runs(self.usual_copies, steps, DECISIONS_A_COPY)
 
     def decisions_per_update(self, copies: int) -> int:
         return turns_between(self.learn_every, copies)

@@ -185,8 +185,8 @@ class DDPG(DeterministicAgent):
 
     Notes
     -----
-    Differs from the paper: rates fall to 0 over the run, actions are tried at random before the first update, an update
-    comes every 16 decisions, inputs are scaled by their bounds instead of batch normalisation, and the critic is given the
+    Differs from the paper: rates fall to 0 over the run, actions are tried at random before the first update,
+    inputs are scaled by running statistics instead of batch normalisation, and the critic is given the
     action in its first layer. Fails when the critic's values run away, which nothing holds back here: use `TD3`.
 
     Examples

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import Count, as_flat, seed_from
+from jokulmist.agents.policies import Count, as_flat, fewer_in_short_runs, seed_from
 from jokulmist.agents.protocol import (
     AboveZero,
     Agent,
@@ -21,7 +21,7 @@ from jokulmist.agents.protocol import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
+from jokulmist.agents.replaying import DECISIONS_A_COPY, learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
@@ -115,15 +115,18 @@ class DQN(Agent):
     loss : {"huber", "squared"}
     huber_reach : float
         Where the loss turns from a square into a line.
+    rewards_scaled : bool
+        Whether rewards are divided by the spread of the running discounted return when they are learned from; replay keeps them
+        as they were, and values are told in the environment's own scale.
     network, scaling, optimiser, gradient_clip
-        See `PPO`.
+        See `PolicyAgent`.
 
     Notes
     -----
-    Differs from the paper: Adam instead of RMSprop unless told otherwise; an update every 8 decisions instead of 4, with a
-    learning rate that falls to 0, by which no seed was lost; several updates that fall due in one turn of
-    many copies draw their minibatches together, before the first of them. Several choices at once are learned as one with all their combinations. Fails when rewards are of a
-    scale far from 1, and when there are very many combinations.
+    Differs from the paper: Adam instead of RMSprop unless told otherwise; a learning rate that falls to 0; rewards divided by the
+    spread of the returns instead of clipped; several updates that fall due in one turn of
+    many copies draw their minibatches together, before the first of them. Several choices at once are learned as one with all their combinations. Fails when there are very many combinations, and where what pays is met less than once in ten thousand decisions of random
+    play.
 
     Examples
     --------
@@ -137,10 +140,10 @@ class DQN(Agent):
     exploration: Share = linear(1.0, 0.05, over=0.3)
     replay_size: Count = 100_000
     replay_start: Count = 1_000
-    minibatch: Count = 32
-    learn_every: Count = 8
+    minibatch: Count = 64
+    learn_every: Count = 4
     target: bool = True
-    target_every: Count = 1_000
+    target_every: Count = 500
     target_share: FixedShare = 1.0
     double: bool = False
     dueling: bool = False
@@ -151,13 +154,13 @@ class DQN(Agent):
     loss: Literal["huber", "squared"] = "huber"
     huber_reach: AboveZero = 1.0
     network: NetworkSetting | None = None
-    scaling: Scaling = "bounds"
-    rewards_scaled: bool = False
+    scaling: Scaling = "running"
+    rewards_scaled: bool = True
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 10.0
 
     reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
-    usual_copies: ClassVar[int] = 32
+    usual_copies: ClassVar[int] = 16
 
     def numbers(self) -> dict[str, Any]:
         found = super().numbers()
@@ -176,6 +179,10 @@ class DQN(Agent):
         shapes.joint = joint_over(spec.action)
         shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0, self.dueling)
         return shapes
+
+    def copies_for(self, steps: int | None) -> int:
+        """The usual number, or fewer in a short run: few decisions are not spread over many copies."""
+        return fewer_in_short_runs(self.usual_copies, steps, 2 * DECISIONS_A_COPY)
 
     def decisions_per_update(self, copies: int) -> int:
         return turns_between(self.learn_every, copies)

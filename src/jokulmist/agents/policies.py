@@ -29,9 +29,9 @@ from jokulmist.learning.ranges import AtBounds, refuse_unbounded
 from jokulmist.learning.returns import in_scale, open_returns, spread_of
 
 Count = Annotated[int, Field(ge=1, strict=True)]
+Whole = Annotated[int, Field(ge=0, strict=True)]
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
 TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
-LEAST_UPDATES = 100
 # Decisions of random play before the first that is learned from, where numbers are scaled by statistics.
 WARM_UP = 1_000
 
@@ -48,12 +48,15 @@ class Learned(NamedTuple):
     returns : Running, optional
         Of the discounted returns, that scale the rewards.
     moments : the optimiser's state
+    updates : int32
+        How many were made.
     """
 
     weights: Any
     statistics: Running | None
     returns: Running | None
     moments: Any
+    updates: Any
 
 
 def fewer_in_short_runs(usual: int, steps: int | None, each: int) -> int:
@@ -81,15 +84,20 @@ class PolicyAgent(Agent):
         Weight of the policy's entropy in what is maximised.
     value_weight : float
         Weight of the value's loss beside the policy's.
+    value_first : int
+        Updates in which only the value learns, before the policy does. A value begins near 0, and while it finds the level of
+        the returns its errors look like advantages: under -1 a step they taught policies to brake, and a goal that random play
+        meets in one episode of seventy was then never met.
     network : Dense, Convolutional or function, optional
         By default `Dense` where only numbers are seen, `Convolutional` where images are.
     shared : bool, optional
         One network with outputs for both policy and value, or two; by default one where there are images.
-    scaling : {"bounds", "running", "none"}
-        How numbers are scaled: from their declared bounds to [-1, 1] (those without bounds by running mean and spread),
-        all by running mean and spread, or not at all.
+    scaling : {"running", "bounds", "none"}
+        How numbers are scaled: by running mean and spread (of a bounded number at least a hundredth of half its range), from
+        their declared bounds to [-1, 1] (those without bounds by running mean and spread), or not at all. With running
+        statistics the first 1,000 decisions are random play that is learned from by the statistics only.
     rewards_scaled : bool
-        Whether rewards are divided by the spread of the running discounted return.
+        Whether rewards are divided by the spread of the running discounted return, so that their size does not matter.
     at_bounds : {"clipped", "squashed"}
         For a Range: whether a sample beyond a bound is clipped to it, or all samples are squashed between the bounds by the
         hyperbolic tangent.
@@ -108,10 +116,11 @@ class PolicyAgent(Agent):
     horizon: Count = 128
     entropy_bonus: Scheduled = 0.0
     value_weight: float = 0.5
+    value_first: Whole = 10
     network: NetworkSetting | None = None
     shared: bool | None = None
-    scaling: Scaling = "bounds"
-    rewards_scaled: bool = False
+    scaling: Scaling = "running"
+    rewards_scaled: bool = True
     at_bounds: AtBounds = "clipped"
     spread_by_state: bool = False
     first_spread: AboveZero = 0.5
@@ -119,6 +128,7 @@ class PolicyAgent(Agent):
     gradient_clip: Limit = 0.5
 
     staggered: ClassVar[bool] = True
+    least_updates: ClassVar[int] = 100
 
     def refuse(self, spec: Spec) -> None:
         if self.at_bounds == "squashed":
@@ -135,8 +145,8 @@ class PolicyAgent(Agent):
         return shapes
 
     def copies_for(self, steps: int | None) -> int:
-        """The usual number, or fewer in a short run, so that there are some hundred updates."""
-        return fewer_in_short_runs(self.usual_copies, steps, LEAST_UPDATES * self.horizon)
+        """The usual number, or fewer in a short run, so that there are at least `least_updates`."""
+        return fewer_in_short_runs(self.usual_copies, steps, self.least_updates * self.horizon)
 
     def decisions_per_update(self, copies: int) -> int:
         return self.horizon
@@ -150,6 +160,7 @@ class PolicyAgent(Agent):
             fresh_statistics(shapes.spec, shapes.scaling),
             fresh_running(1) if shapes.rewards_scaled else None,
             transform(shapes.optimiser).init(weights),
+            np.int32(0),
         )
         return learner, open_returns(shapes)
 
@@ -174,7 +185,7 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def kept(learner: Learned) -> Learned:
-        return learner._replace(moments=())
+        return learner._replace(moments=(), updates=())
 
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
@@ -198,6 +209,11 @@ class PolicyAgent(Agent):
 def is_warm(statistics: Running | None) -> Any:
     """Whether the statistics have seen enough to be learned with; always where there are none."""
     return True if statistics is None else statistics.count >= WARM_UP
+
+
+def policy_moves(shapes: Any, learner: Learned) -> Any:
+    """Whether the policy learns yet, besides the value: 1 or 0."""
+    return 1.0 * (learner.updates >= shapes.value_first)
 
 
 def seen_by(shapes: Any, statistics: Running | None, observed: Seen) -> Any:
@@ -332,7 +348,8 @@ def after_update(learner: Learned, weights: Any, moments: Any, experience: Exper
         warm = is_warm(learner.statistics)
         before = (learner.weights, learner.moments)
         weights, moments = jax.tree.map(lambda new, old: jnp.where(warm, new, old), (weights, moments), before)
-    return learner._replace(weights=weights, statistics=statistics, moments=moments)
+    updates = learner.updates + jnp.int32(is_warm(learner.statistics))
+    return learner._replace(weights=weights, statistics=statistics, moments=moments, updates=updates)
 
 
 def descended_by(shapes: Any, numbers: Numbers, weights: Any, moments: Any, loss: Any) -> tuple[Any, Any, Any, Any]:

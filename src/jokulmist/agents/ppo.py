@@ -13,6 +13,7 @@ from jokulmist.agents.policies import (
     batch_of,
     descended_by,
     in_parts,
+    policy_moves,
     rewards_in_scale,
 )
 from jokulmist.agents.protocol import FixedShare, Limit, Numbers, Scheduled, weight_ahead
@@ -58,7 +59,7 @@ class PPO(PolicyAgent):
         Over the gathered batch.
     divergence_limit : float, optional
         An update stops where a step's divergence from the old policy exceeds it; None for never.
-    learning_rate, discount, horizon, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
+    learning_rate, discount, horizon, entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
@@ -67,7 +68,7 @@ class PPO(PolicyAgent):
     -----
     Differs from the paper: no second network objective but the value's; divergence is told by its estimate
     ``mean(ratio - 1 - log ratio)``. Fails when the batch (horizon times copies) holds too few episode ends to tell good
-    from bad, and when a reward's scale is far from 1 (scale it by its weight).
+    from bad.
 
     Examples
     --------
@@ -76,14 +77,14 @@ class PPO(PolicyAgent):
     """
 
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
+    entropy_bonus: Scheduled = 0.01
     horizon: Count = 64
     clip: Scheduled = 0.2
-    epochs: Count = 3
+    epochs: Count = 10
     minibatch: Count = 256
     trace_decay: FixedShare = 0.95
     value_clip: Limit = None
     advantages_normalised: bool = True
-    advantage_floor: float = 0.0
     divergence_limit: Limit = None
 
     reading_names: ClassVar[tuple[str, ...]] = (
@@ -130,7 +131,8 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     targets = gains + values
     explained = explained_variance(values, targets)
     if shapes.advantages_normalised:
-        gains = normalised(gains, numbers.advantage_floor)
+        gains = normalised(gains)
+    gains = gains * policy_moves(shapes, learner)
     old = shapes.acting.judged(outputs, *batch[1:]).log_probability
     return Rows(*batch, old, gains, targets, values), explained
 

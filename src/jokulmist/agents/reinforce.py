@@ -16,6 +16,7 @@ from jokulmist.agents.policies import (
     descended_by,
     in_rows,
     is_warm,
+    policy_moves,
     rewards_in_scale,
     seen_by,
 )
@@ -79,7 +80,7 @@ class Reinforce(PolicyAgent):
     longest : int
         Decisions of each copy that are kept until their episode has closed. What is older is learned from as if the episode
         were cut now.
-    learning_rate, discount, entropy_bonus, value_weight, network, shared, scaling, optimiser, gradient_clip
+    learning_rate, discount, entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
@@ -98,6 +99,7 @@ class Reinforce(PolicyAgent):
     """
 
     learning_rate: Scheduled = linear(2e-3, 0.0, over=1.0)
+    entropy_bonus: Scheduled = 0.01
     horizon: Count = 64
     longest: Count = 1_000
     baseline: bool = True
@@ -154,6 +156,8 @@ class Reinforce(PolicyAgent):
         if shapes.returns_normalised:
             spread = jnp.sqrt(mean(jnp.square(gains - mean(gains))))
             gains = jnp.where(spread > 1e-6, (gains - mean(gains)) / jnp.maximum(spread, 1e-6), gains)
+
+        gains = gains * policy_moves(shapes, learner)
 
         def loss(networks: Any) -> Any:
             outputs = networks.outputs(batch.inputs)

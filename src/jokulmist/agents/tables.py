@@ -67,10 +67,10 @@ class TableAgent(Agent):
         What the table holds at first; a high one makes the agent try everything.
     """
 
-    learning_rate: Share = linear(0.5, 0.05, over=1.0)
+    learning_rate: Share = linear(0.5, 0.0, over=1.0)
     discount: FixedShare = 0.99
     discount_per: DiscountPer = "decision"
-    exploration: Share = linear(1.0, 0.05, over=0.5)
+    exploration: Share = linear(1.0, 0.02, over=0.5)
     bins: Annotated[int | dict[str, int], BeforeValidator(_bins)] = 10
     initial_value: float = 0.0
 

@@ -121,6 +121,10 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, re
         typer.echo(
             f"{results[0].save_rollouts(kept, environment, run.name)} holds {record} episodes step by step", err=True
         )
+    other = measure(learned, environment, episodes=episodes, seed=seed, act="sampled" if act == "greedy" else "greedy")
+    apart = results[0].differs(other)
+    if apart:
+        results.append(other)
     results += levels(environment, episodes, seed).values()
     for result in results:
         append_rows(path / EVALUATED, result.columns)
@@ -141,6 +145,7 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, re
                 "least": float(result.returns.min()),
                 "most": float(result.returns.max()),
                 "closed_by": result.closings,
+                **({"terms": result.terms, "measures": result.measures} if json else {}),
             }
         )
     if json:
@@ -149,6 +154,11 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, re
     typer.echo(f"{run.name}: {learned.agent!r} after {learned.decisions:,} decisions")
     typer.echo(f"{episodes} episodes, seed {seed}\n")
     print_table(rows)
+    typer.echo("\nWhat each reward term brings (together the return), and the measures:\n")
+    print_table([{"who": row["who"], "acts": row["acts"], **r.terms, **r.measures} for row, r in zip(rows, results, strict=True)])
+    if apart:
+        better = max(results[:2], key=lambda result: result.mean)
+        typer.echo(f"\ngreedy and sampled differ by more than luck: {better.act} play is the better one", err=True)
     typer.echo(f"each episode is in {path}/evaluated.csv", err=True)
 
 

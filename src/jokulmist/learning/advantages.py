@@ -51,21 +51,15 @@ def accumulated(amounts: Any, kept: Any) -> Any:
     return lax.scan(back, jnp.zeros_like(amounts[0]), (amounts, kept), reverse=True)[1]
 
 
-def normalised(amounts: Any, floor: Any = 1e-6) -> Any:
-    """Mean 0 and spread 1 over all entries; left as they are where there is one entry or no spread.
-
-    Parameters
-    ----------
-    floor : float
-        The least spread that is divided by: where nothing tells good from bad, noise stays small.
-    """
+def normalised(amounts: Any) -> Any:
+    """Mean 0 and spread 1 over all entries; left as they are where there is one entry or no spread."""
     import jax.numpy as jnp
 
     if amounts.size < 2:
         return amounts
     centred = amounts - jnp.mean(amounts)
     spread = jnp.sqrt(jnp.mean(jnp.square(centred)))
-    return jnp.where(spread > 1e-6, centred / jnp.maximum(spread, jnp.maximum(floor, 1e-6)), amounts)
+    return jnp.where(spread > 1e-6, centred / jnp.maximum(spread, 1e-6), amounts)
 
 
 def explained_variance(values: Any, returns: Any) -> Any:

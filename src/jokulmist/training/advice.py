@@ -90,7 +90,7 @@ class Advice:
         return self._told(decisions, recent, what)
 
     def _told(self, decisions: int, recent: list[float], what: str) -> str:
-        kind = what.partition(",")[0]
+        kind = " ".join([word for word in what.split() if word.isalpha()][:3])
         if not what or kind in self._said:
             return ""
         self._said.append(kind)

@@ -34,6 +34,7 @@ if TYPE_CHECKING:
 
 RANDOM = "random"
 SIDE_BY_SIDE = 64
+SURELY = 2.5
 FEW_SIDE_BY_SIDE = 8  # of simulators, each of which may hold much
 MOST_ADVANCES = 100_000
 Choose = Callable[[PlainLane, Observed], list[Any]]
@@ -64,6 +65,10 @@ class Evaluation:
         One row an episode, as in evaluated.csv.
     recorded : list of (int, Taped)
         The episodes that were recorded, with their numbers.
+    weights : dict of str to float
+        Of each reward term; the columns hold the unweighted amounts.
+    measured : tuple of str
+        The measures.
     """
 
     who: str
@@ -71,6 +76,23 @@ class Evaluation:
     seed: int
     columns: dict[str, Any] = field(repr=False)
     recorded: list[Any] = field(default_factory=list, repr=False)
+    weights: dict[str, float] = field(default_factory=dict, repr=False)
+    measured: tuple[str, ...] = ()
+
+    @property
+    def terms(self) -> dict[str, float]:
+        """What each reward term brings in the mean, weighted: together they are the mean return."""
+        return {name: weight * float(np.mean(self.columns[name])) for name, weight in self.weights.items()}
+
+    @property
+    def measures(self) -> dict[str, float]:
+        """The mean of each measure."""
+        return {name: float(np.mean(self.columns[name])) for name in self.measured}
+
+    def differs(self, other: Evaluation) -> bool:
+        """Whether the mean returns of the same episodes differ by more than luck: by 2.5 standard errors of the differences."""
+        apart = self.returns - other.returns
+        return bool(abs(apart.mean()) > SURELY * apart.std() / math.sqrt(len(apart)) + 1e-9 * abs(self.mean))
 
     @property
     def returns(self) -> np.ndarray[Any, Any]:
@@ -224,7 +246,9 @@ def evaluate(
     }
     if discount is not None:
         columns["discounted_return"] = np.concatenate(discounted)
-    return Evaluation(who, kept, seed, {**head, **columns}, recorded)
+    weights = {t.name: float(w) for t, w in zip(description.terms, description.weights, strict=True)}
+    measured = tuple(m.name for m in description.measures)
+    return Evaluation(who, kept, seed, {**head, **columns}, recorded, weights, measured)
 
 
 def _judged(policy: Policy | str, lane: PlainLane, observed: Observed, i: int) -> dict[str, float]:

@@ -17,11 +17,29 @@ def look_at_records(play: Play) -> None:
     """Add what the records of random play tell."""
     if not play.rows or not play.report.closed_by:
         return
+    _never_earned(play)
     _scales(play)
     _twins(play)
     _wide_bounds(play)
     _early_ends(play)
     _unseen_deadline(play)
+
+
+def _never_earned(play: Play) -> None:
+    """A reward term that stayed 0 throughout."""
+    amounts = np.asarray(play.amounts)
+    weights = play.description.weights
+    for term, weight, column in zip(play.description.terms, weights, amounts.T, strict=True):
+        if not column.any() and weight > 0.0:
+            play.find(
+                "doubtful",
+                f"never earned:{term.name}",
+                f"reward term `{term.name}` stayed 0 in all of {len(column):,} steps of random play.",
+                term.name,
+                "An agent begins by random play: what it never meets it cannot learn from.",
+                "Check its condition and units; begin nearer to it, raise the difficulty by `curriculum`, or lead there by another "
+                "term (`jm.Potential`).",
+            )
 
 
 def _scales(play: Play) -> None:
