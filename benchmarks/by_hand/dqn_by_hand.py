@@ -1,6 +1,6 @@
 """DQN as people write it without a library: a NumPy environment, a NumPy memory, one jitted choice, one jitted update.
 
-The same network, copies and settings as `jm.DQN()`.
+The same network, copies and settings as `jm.DQN()`; numbers are scaled by their bounds, rewards are left as they are.
 """
 
 from functools import partial
@@ -42,7 +42,7 @@ def make_update(optimiser, discount):
 
 
 def train(
-    ferry, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=32, learn_every=8, target_every=1_000,
+    ferry, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=64, learn_every=4, target_every=500,
     discount=0.99, rate=1e-3,
 ):  # fmt: skip
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""

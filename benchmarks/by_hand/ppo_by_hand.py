@@ -1,6 +1,6 @@
 """PPO as people write it without a library: NumPy environments in a list, one jitted choice a step, one jitted update.
 
-The same networks, copies and settings as `jm.PPO()`.
+The same networks, copies and settings as `jm.PPO()`; numbers are scaled by their bounds, rewards are left as they are.
 """
 
 import itertools
@@ -59,7 +59,7 @@ def make_update(optimiser, clip=0.2):
     return update
 
 
-def train(ferry, steps, copies=8, seed=0, horizon=64, epochs=3, minibatch=256, discount=0.99, decay=0.95, rate=1e-3):
+def train(ferry, steps, copies=8, seed=0, horizon=64, epochs=10, minibatch=256, discount=0.99, decay=0.95, rate=1e-3):
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
     chance = np.random.default_rng(seed)
     params = {"policy": network(chance, (4, 64, 64, 3)), "value": network(chance, (4, 64, 64, 1))}

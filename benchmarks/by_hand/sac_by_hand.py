@@ -1,6 +1,6 @@
 """SAC as people write it without a library: a NumPy environment, a NumPy memory, one jitted choice, one jitted update.
 
-The same networks, copies and settings as `jm.SAC()`.
+The same networks, copies and settings as `jm.SAC()`; numbers are scaled by their bounds.
 """
 
 from functools import partial
@@ -67,7 +67,7 @@ def make_update(adam, discount, share, entropy_target):
 
 
 def train(
-    winch, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=64, learn_every=16, discount=0.99, rate=1e-3,
+    winch, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=128, learn_every=1, discount=0.99, rate=1e-3,
 ):  # fmt: skip
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
     chance, key = np.random.default_rng(seed), jax.random.key(seed)

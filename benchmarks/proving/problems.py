@@ -27,7 +27,7 @@ class Problem:
     make : function
         Makes the environment.
     reference : str or float
-        The environment's own rule, or a return that is known to be reachable.
+        The environment's own rule, or the best return that long runs of `PPO` (1,500,000 decisions) and `SAC` (60,000) reached.
     methods : tuple of str
         Which methods it suits.
     what : str
@@ -59,7 +59,7 @@ IMAGES = {"DQN": 50_000}
 
 CHOOSING = {
     "mast": Problem(choosing.Mast, "feedback", CHOICES, "balance, +1 a step, bounds far too wide", BALANCE),
-    "buoy": Problem(choosing.Buoy, -215.0, RANGES, "swing-up, one range", SWING),
+    "buoy": Problem(choosing.Buoy, -154.0, RANGES, "swing-up, one range", SWING),
     "bucket": Problem(choosing.Bucket, "with_the_swing", CHOICES + TABLES, "a goal to be found, -1 a step", GOAL, {name: {"bins": 20} for name in TABLES[:3]}),
     "stones": Problem(choosing.Stones, "onward", CHOICES + TABLES, "sparse: one reward after 14 stones"),
     "stalls": Problem(choosing.Stalls, "nearest", CHOICES, "5 decisions, rewards of 0.001 in twice as much noise"),
@@ -73,7 +73,7 @@ CHOOSING = {
 }  # fmt: skip
 TELLING = {
     "barrel": Problem(telling.Barrel, "feedback", CHOICES, "balance, +1 a step, no bounds, noise", BALANCE),
-    "derrick": Problem(telling.Derrick, 135.0, RANGES, "swing-up, one range with unequal bounds, rewards above 0", SWING),
+    "derrick": Problem(telling.Derrick, 157.0, RANGES, "swing-up, one range with unequal bounds, rewards above 0", SWING),
     "sound": Problem(telling.Sound, "rocking", CHOICES + TABLES, "a goal to be found, -1 a step", GOAL, {name: {"bins": 20} for name in TABLES[:3]}),
     "ladder": Problem(telling.Ladder, "climb", CHOICES, "sparse, one-hot: six right choices, a wrong one goes back"),
     "auction": Problem(telling.Auction, "best_offer", CHOICES, "8 decisions, losses of 10,000s, 10 channels of noise"),

@@ -25,6 +25,8 @@ from jokulmist.training.policy import Policy
 
 FIRST, FEWEST, PLAYED, SURE = 100, 5, 20, 2.5
 EARLY = 0.1
+# Decisions after which an episode should have closed.
+WAITED = 1_000
 # Advances of random play that a look may cost.
 MOST_PLAYED = 20_000
 UNDECIDED = 0.5
@@ -71,7 +73,7 @@ class Advice:
 
     def early(self, share: float, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any) -> str:
         """What to say at the first report after a tenth of the plan; empty for nothing."""
-        if self._asked or share < EARLY or decisions < self._start:
+        if self._asked or share < EARLY or decisions < self._start or not (self._episodes or decisions > WAITED):
             return ""
         self._asked = True
         return self._told(decisions, recent, self._what(decisions, recent, readings, policy))
