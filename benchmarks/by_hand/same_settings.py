@@ -7,6 +7,7 @@ of 0, as the library did before: then Q-learning of the mast fails by hand, too.
 """
 
 import argparse
+import itertools
 import json
 import math
 import sys
@@ -18,10 +19,10 @@ import numpy as np
 from scipy import stats
 
 sys.path[:0] = [str(Path(__file__).parents[1] / "proving"), str(Path(__file__).parents[1])]
-import choosing
+import choosing  # noqa: E402
 
-import jokulmist as jm
-from jokulmist.lanes.backend import start_backend
+import jokulmist as jm  # noqa: E402
+from jokulmist.lanes.backend import start_backend  # noqa: E402
 
 start_backend()
 import jax  # noqa: E402
@@ -44,7 +45,7 @@ class NumpyMast:
         return self.x.astype(np.float32)
 
     def step(self, action):
-        off, drifting, lean, leaning = self.x
+        _, drifting, lean, leaning = self.x
         force = 4.0 * (2 * action - 1)
         turning = (9.8 * math.sin(lean) - force * math.cos(lean)) / 1.3
         self.x = self.x + 0.03 * np.array([drifting, force, leaning, turning])
@@ -81,7 +82,7 @@ class NumpyBuoy:
 def network(chance, sizes, biases=True):
     """Weights and biases uniform within one over the root of the inputs; the last biases 0."""
     layers = []
-    for k, (inputs, outputs) in enumerate(zip(sizes[:-1], sizes[1:], strict=True)):
+    for k, (inputs, outputs) in enumerate(itertools.pairwise(sizes)):
         reach = 1.0 / math.sqrt(inputs)
         some = biases and k < len(sizes) - 2
         bias = chance.uniform(-reach, reach, outputs) if some else np.zeros(outputs)
@@ -161,7 +162,9 @@ def drawn(policy, seen, key):
     return jnp.tanh(u), log_p[:, 0]
 
 
-def critic_method(kind, steps, seed, biases, rate=1e-3, discount=0.98, minibatch=128, share=0.005, start=1_000, noise=0.1):
+def critic_method(
+    kind, steps, seed, biases, rate=1e-3, discount=0.98, minibatch=128, share=0.005, start=1_000, noise=0.1
+):
     """DDPG, TD3 or SAC: one update a decision."""
     chance, key = np.random.default_rng(seed), jax.random.key(seed)
     env, memory = NumpyBuoy(chance), Memory(100_000, 3, 1)
@@ -419,7 +422,9 @@ def main():
         print(f"\n{method} on the {environment.__name__.lower()}, {steps:,} decisions, mean return by tenth")
         for who, rows in curves.items():
             print(f"  {who:8}", *(f"{v:7.0f}" for v in rows.mean(axis=0)))
-        told = ", ".join(f"{who} {h.mean():.0f} ({h.min():.0f} to {h.max():.0f})" for who, h in zip(curves, halves, strict=True))
+        told = ", ".join(
+            f"{who} {h.mean():.0f} ({h.min():.0f} to {h.max():.0f})" for who, h in zip(curves, halves, strict=True)
+        )
         print(f"  last half: {told}; p = {test.pvalue:.2f}")
         found[method] = {**{who: rows.tolist() for who, rows in curves.items()}, "p": float(test.pvalue)}
     if asked.json:

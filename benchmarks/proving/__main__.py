@@ -87,9 +87,7 @@ def table_of(rows, methods, problems):
                 f"| {'-' if line['decisions'] is None else format(int(line['decisions']), ',')} "
                 f"| {'-' if line['to_level'] is None else format(line['to_level'], '.1f')} | {line['seconds']:.1f} |"
             )
-    head = (
-        "| method | problem | half | at 0.9 | median | least | sampled | decisions given | to the level | seconds to it | all |"
-    )
+    head = "| method | problem | half | at 0.9 | median | least | sampled | decisions given | to the level | seconds to it | all |"
     return "\n".join([head, "|---" * 11 + "|", *lines]), summary
 
 

@@ -58,7 +58,15 @@ def several(task):
     low, high = bounds_of(problem)
     for seed in seeds:
         found = one(method, problem, seed, changed, low, high, steps)
-        row = {"method": method, "problem": problem, "seed": seed, "steps": steps, "name": name, "set": changed, **found}
+        row = {
+            "method": method,
+            "problem": problem,
+            "seed": seed,
+            "steps": steps,
+            "name": name,
+            "set": changed,
+            **found,
+        }
         with open(folder / f"{name}-{method}.jsonl", "a") as file:
             file.write(json.dumps(row) + "\n")
     return method, problem, len(seeds)

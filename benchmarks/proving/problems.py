@@ -15,7 +15,7 @@ STEPS = {
     "PPO": 200_000, "ActorCritic": 500_000, "Reinforce": 500_000, "DQN": 100_000, "SAC": 20_000, "TD3": 20_000,
     "DDPG": 20_000, "QLearning": 1_000_000, "Sarsa": 1_000_000, "ExpectedSarsa": 1_000_000, "LinearQ": 300_000,
 }  # fmt: skip
-GOAL = {name: 300_000 for name in ("PPO", "DQN")}
+GOAL = dict.fromkeys(("PPO", "DQN"), 300_000)
 
 
 @dataclass(frozen=True)

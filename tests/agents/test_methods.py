@@ -21,7 +21,10 @@ SMALL = {"PPO": {"horizon": 8, "minibatch": 32}, "ActorCritic": {"horizon": 8}, 
 PLAIN = {"scaling": "bounds", "rewards_scaled": False, "value_first": 0, "entropy_bonus": 0.0}
 SMALL = {name: {**SMOOTH, **PLAIN, **settings} for name, settings in SMALL.items()}
 SMALL |= {"SAC": {"replay_start": 200, "replay_size": 4000, "learn_every": 8}}
-SMALL |= {"DQN": {"replay_start": 100, "replay_size": 4000, "scaling": "bounds", "rewards_scaled": False}, "LinearQ": {"tiles": 5}}
+SMALL |= {
+    "DQN": {"replay_start": 100, "replay_size": 4000, "scaling": "bounds", "rewards_scaled": False},
+    "LinearQ": {"tiles": 5},
+}
 
 
 def made(name, **settings):
@@ -229,10 +232,7 @@ def test_dqn_moves_towards_the_published_target(settings):
         x = x * np.array([1.0, 2.0]) - 1.0  # the gate lies in 0 to 2, the night in 0 to 1
         if shapes.dueling:  # a hidden layer together, then one and the outputs for each stream
             trunk = np.maximum(x @ leaves[0] + leaves[1], 0.0)
-            streams = [
-                np.maximum(trunk @ w + b, 0.0) @ out + shift
-                for w, b, out, shift in (leaves[2:6], leaves[6:10])
-            ]
+            streams = [np.maximum(trunk @ w + b, 0.0) @ out + shift for w, b, out, shift in (leaves[2:6], leaves[6:10])]
             return streams[0] + streams[1] - streams[1].mean(axis=1, keepdims=True)
         for k in range(0, len(leaves) - 2, 2):
             x = np.maximum(x @ leaves[k] + leaves[k + 1], 0.0)
@@ -388,7 +388,7 @@ def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
         e = happened(turns=8, copies=8)
         e = jax.tree.map(lambda leaf, n=copies: jnp.asarray(leaf[: 8 // n, :n]), e)
         learner, _, _ = jm.DQN.learn(shapes, numbers, learner, memory, e, noise_for(
-            lambda draw, s=shapes, n=numbers, l=learner, m=memory, x=e: jm.DQN.learn(s, n, l, m, x, draw)
+            lambda draw, s=shapes, n=numbers, w=learner, m=memory, x=e: jm.DQN.learn(s, n, w, m, x, draw)
         ))  # fmt: skip
         targets.append(float(jnp.mean(learner.target - learner.weights)))
     assert targets == pytest.approx([0.9**4, 0.9**4], abs=1e-5)
@@ -397,7 +397,12 @@ def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
 def test_no_target_reaches_before_the_first_decision():
     """`replay_start` below what the targets of all copies need waits, instead of drawing rows that were never written."""
     run = jm.train(
-        Corridor(), made("DQN", n_step=3, replay_start=4, learn_every=1), steps=64, copies=8, folder=None, lane="compiled"
+        Corridor(),
+        made("DQN", n_step=3, replay_start=4, learn_every=1),
+        steps=64,
+        copies=8,
+        folder=None,
+        lane="compiled",
     )
     assert np.isfinite(run.readings["loss"]).all()
     assert run.readings["loss"].iloc[0] == 0.0

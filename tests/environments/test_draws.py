@@ -178,8 +178,13 @@ def test_a_beta_number_with_small_parameters_is_a_number():
     counting = CountingDraw(jnp)
     jax.eval_shape(lambda: ask(counting))
     chance = np.random.default_rng(3)
-    make = {"uniform": lambda n: chance.random(n, np.float32), "normal": lambda n: chance.standard_normal(n, np.float32)}
-    values = np.asarray(ask(RowDraw(jnp, [jnp.asarray(make[r.kind](r.width)) for r in counting.requests], jnp.float32(1.0))))
+    make = {
+        "uniform": lambda n: chance.random(n, np.float32),
+        "normal": lambda n: chance.standard_normal(n, np.float32),
+    }
+    values = np.asarray(
+        ask(RowDraw(jnp, [jnp.asarray(make[r.kind](r.width)) for r in counting.requests], jnp.float32(1.0)))
+    )
     assert np.isfinite(values).all()
     assert abs(values.mean() - 0.5) < 0.02
     assert ((values < 0.1) | (values > 0.9)).mean() > 0.75  # nearly all near an end

@@ -7,9 +7,9 @@ from typing import Any, ClassVar
 from jokulmist.agents.policies import (
     READINGS,
     Count,
-    Whole,
     Learned,
     PolicyAgent,
+    Whole,
     after_update,
     batch_of,
     descended_by,
@@ -44,7 +44,8 @@ class ActorCritic(PolicyAgent):
     Notes
     -----
     Differs from the paper: copies step together instead of asynchronously; Adam unless told otherwise; two networks
-    unless `shared`. Fails when the batch (horizon times copies) is small: one step a batch follows whatever it holds.
+    unless `shared`; the entropy bonus falls to 0, and rewards are in scale. It wants many decisions: one step a batch. Fails when
+    what pays is met less than once in some ten thousand decisions of random play (a goal under -1 a step): use `PPO`.
 
     Examples
     --------
@@ -53,7 +54,7 @@ class ActorCritic(PolicyAgent):
     """
 
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
-    entropy_bonus: Scheduled = 0.01
+    entropy_bonus: Scheduled = linear(0.02, 0.0, over=1.0)
     horizon: Count = 5
     value_first: Whole = 100
     trace_decay: FixedShare = 0.95

@@ -24,7 +24,15 @@ from jokulmist.agents.protocol import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.replaying import DECISIONS_A_COPY, learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
+from jokulmist.agents.replaying import (
+    DECISIONS_A_COPY,
+    learned_when_started,
+    one_after_another,
+    rows_due,
+    slots_of,
+    start_of,
+    turns_between,
+)
 from jokulmist.environments.channels import Channel, Spec
 from jokulmist.environments.legal import drawn as drawn_among
 from jokulmist.learning import replay as memory_of

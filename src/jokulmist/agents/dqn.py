@@ -21,7 +21,15 @@ from jokulmist.agents.protocol import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.replaying import DECISIONS_A_COPY, learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
+from jokulmist.agents.replaying import (
+    DECISIONS_A_COPY,
+    learned_when_started,
+    one_after_another,
+    rows_due,
+    slots_of,
+    start_of,
+    turns_between,
+)
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
@@ -222,9 +230,7 @@ class DQN(Agent):
 
         spec = shapes.spec
         # Replay keeps the rewards as they were: they are divided when they are learned from.
-        returns, memory = returns_after(
-            experience, learner.returns, memory, weight_ahead(numbers, experience.advances)
-        )
+        returns, memory = returns_after(experience, learner.returns, memory, weight_ahead(numbers, experience.advances))
         spread = spread_of(returns)
         action = shapes.joint.index(experience.actions)[..., None]
         replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(shapes))

@@ -17,7 +17,14 @@ from jokulmist.agents.protocol import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.replaying import learned_when_started, one_after_another, rows_due, slots_of, start_of, turns_between
+from jokulmist.agents.replaying import (
+    learned_when_started,
+    one_after_another,
+    rows_due,
+    slots_of,
+    start_of,
+    turns_between,
+)
 from jokulmist.agents.values import by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of

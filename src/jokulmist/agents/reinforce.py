@@ -187,7 +187,8 @@ class Reinforce(PolicyAgent):
 
 def _kept_turns(shapes: Any) -> int:
     """Turns that are kept between updates: whole stretches."""
-    return -(-max(shapes.longest, shapes.horizon) // shapes.horizon) * shapes.horizon
+    horizon = int(shapes.horizon)
+    return -(-max(int(shapes.longest), horizon) // horizon) * horizon
 
 
 def _nothing(shapes: Any) -> Stretch:

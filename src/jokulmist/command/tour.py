@@ -43,8 +43,12 @@ def tour(folder: Path) -> None:
     say(
         f"\n2. Train two methods on the same problem, {len(SEEDS)} seeds each, {STEPS:,} decisions a run. Levels fall into"
     )
-    say("   20 bins, so that action values fit in a table. Q-learning explores from 1 to 0.02 over the first half. Sarsa learns")
-    say("   the value of what it does, exploring included: it begins with high values, which make it try everything, and")
+    say(
+        "   20 bins, so that action values fit in a table. Q-learning explores from 1 to 0.02 over the first half. Sarsa learns"
+    )
+    say(
+        "   the value of what it does, exploring included: it begins with high values, which make it try everything, and"
+    )
     say("   explores from 0.3 only. At its defaults it ends near 133.\n")
     rate = linear(0.5, 0.02, over=1.0)
     agents = {

@@ -155,7 +155,12 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, re
     typer.echo(f"{episodes} episodes, seed {seed}\n")
     print_table(rows)
     typer.echo("\nWhat each reward term brings (together the return), and the measures:\n")
-    print_table([{"who": row["who"], "acts": row["acts"], **r.terms, **r.measures} for row, r in zip(rows, results, strict=True)])
+    print_table(
+        [
+            {"who": row["who"], "acts": row["acts"], **r.terms, **r.measures}
+            for row, r in zip(rows, results, strict=True)
+        ]
+    )
     if apart:
         better = max(results[:2], key=lambda result: result.mean)
         typer.echo(f"\ngreedy and sampled differ by more than luck: {better.act} play is the better one", err=True)

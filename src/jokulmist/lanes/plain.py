@@ -21,7 +21,6 @@ from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.protocol import Finished, Observed, Outcome
 from jokulmist.trees import filled
 
-
 NEVER_CUT = np.iinfo(np.int32).max
 
 

@@ -161,9 +161,7 @@ def layers(
     """Layers of the given widths and one for the outputs, whose weights are scaled by `gain`; or the last two as `Streams`."""
     if dueling:
         trunk = [layer(chance, *pair, GAINS[activation], start) for pair in itertools.pairwise(widths[:-1])]
-        value, gains = (
-            layers(chance, widths[-2:], count, gain, activation, start) for count in (1, outputs - 1)
-        )
+        value, gains = (layers(chance, widths[-2:], count, gain, activation, start) for count in (1, outputs - 1))
         return (*trunk, Streams(value, gains, activation))
     inner = [layer(chance, inputs, width, GAINS[activation], start) for inputs, width in itertools.pairwise(widths)]
     last = layer(chance, widths[-1], outputs, gain, start)

@@ -122,7 +122,9 @@ class Dense(Recipe):
 
         chance = np.random.default_rng(seed)
         return modules.Tower(
-            layers=modules.layers(chance, (spec.width, *self.hidden), outputs, gain, self.activation, self.start, dueling),
+            layers=modules.layers(
+                chance, (spec.width, *self.hidden), outputs, gain, self.activation, self.start, dueling
+            ),
             activation=self.activation,
         )
 
@@ -189,9 +191,7 @@ class Convolutional(Recipe):
             height, width = self.reach(channel)
             eyes[channel.name] = tuple(folds)
             joined += height * width * depth
-        tower = modules.layers(
-            chance, (joined, *self.hidden), outputs, gain, self.activation, self.start, dueling
-        )
+        tower = modules.layers(chance, (joined, *self.hidden), outputs, gain, self.activation, self.start, dueling)
         return modules.Eyes(eyes=eyes, layers=tower, activation=self.activation)
 
 

@@ -308,9 +308,7 @@ def _oldest(spec: Spec, replay: Replay) -> Any:
     return lax.fori_loop(0, math.ceil(math.log2(slots)) + 1, halved, bounds)[0]
 
 
-def _by_priority(
-    priorities: Priorities, u: Any, correction: Any, count: Any, minibatches: int
-) -> tuple[Any, Any]:
+def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any, minibatches: int) -> tuple[Any, Any]:
     """Rows in proportion to their priorities, one from each of as many equal shares of the sum; and their weights.
 
     The shares are dealt out in turn, so that each minibatch draws from all of memory instead of one part of it.

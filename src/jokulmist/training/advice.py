@@ -71,7 +71,9 @@ class Advice:
         self._episodes += len(returns)
         self._steps += int(batch.steps.sum())
 
-    def early(self, share: float, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any) -> str:
+    def early(
+        self, share: float, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any
+    ) -> str:
         """What to say at the first report after a tenth of the plan; empty for nothing."""
         if self._asked or share < EARLY or decisions < self._start or not (self._episodes or decisions > WAITED):
             return ""
@@ -134,7 +136,9 @@ class Advice:
 
     def _more_tries(self) -> str:
         ways = [way for name, way in RAISE.items() if hasattr(self._agent, name)]
-        return ", ".join([*ways, "begin nearer to the reward (`curriculum`)", "or add a term that leads there (`jm.Potential`)"])
+        return ", ".join(
+            [*ways, "begin nearer to the reward (`curriculum`)", "or add a term that leads there (`jm.Potential`)"]
+        )
 
     def _no_reward(self, readings: Mapping[str, float], policy: Any) -> str:
         if self._seen.any():

@@ -154,7 +154,9 @@ class Plan:
                 f"by side here. Leave `processes` out."
             )
         if self.training.copies is None:
-            object.__setattr__(self, "training", self.training.changed(copies=self.agent.copies_for(self.training.steps)))
+            object.__setattr__(
+                self, "training", self.training.changed(copies=self.agent.copies_for(self.training.steps))
+            )
         measures = [m.name for m in describe(self.environment).measures]
         known = ("return", "evaluation", *measures)
         if self.training.best_by not in known:
