@@ -50,12 +50,13 @@ def settings_of(text):
 
 
 def read(folder, name):
-    rows = []
+    rows = {}
     for file in sorted(folder.glob(f"{name}-*.jsonl")):
         for line in file.read_text().splitlines():
             with contextlib.suppress(json.JSONDecodeError):  # a torn last line
-                rows.append(json.loads(line))
-    return rows
+                row = json.loads(line)
+                rows[row["method"], row["problem"], row["seed"], row["steps"]] = row
+    return list(rows.values())
 
 
 def table_of(rows, methods, problems):
@@ -91,6 +92,29 @@ def table_of(rows, methods, problems):
     return "\n".join([head, "|---" * 11 + "|", *lines]), summary
 
 
+def matrix_of(summary, methods, problems):
+    """One line a problem, one column a method: seeds at 0.9, decisions and seconds to the level in training."""
+    cells = {(line["method"], line["problem"]): line for line in summary}
+    shown = [m for m in methods if any((m, p) in cells for p in problems)]
+    lines = ["| problem | " + " | ".join(shown) + " |", "|---" * (len(shown) + 1) + "|"]
+    for problem in problems:
+        parts = []
+        for method in shown:
+            line = cells.get((method, problem))
+            if line is None:
+                parts.append("")
+                continue
+            text = f"{line['solved']} of {line['seeds']}"
+            if line["short"]:
+                text = f"**{text}**, {line['median']:.2f}"
+            if line["decisions"] is not None:
+                text += f"; {line['decisions'] / 1000:,.0f}k, {line['to_level']:.1f} s"
+            parts.append(text)
+        if any(parts):
+            lines.append(f"| `{problem}`: {ALL[problem].what} | " + " | ".join(parts) + " |")
+    return "\n".join(lines)
+
+
 def main():
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--methods", default="PPO,DQN,SAC,TD3,DDPG,ActorCritic,Reinforce," + ",".join(TABLES))
@@ -102,6 +126,7 @@ def main():
     parser.add_argument("--workers", type=int, default=2)
     parser.add_argument("--quick", action="store_true")
     parser.add_argument("--table", action="store_true")
+    parser.add_argument("--matrix", action="store_true", help="one line a problem, as docs/methods.md has it")
     parser.add_argument("--json")
     parser.add_argument("--kept", type=Path, default=KEPT)
     asked = parser.parse_args()
@@ -131,7 +156,7 @@ def main():
                 method, problem, count = future.result()
                 print(f"{time.strftime('%H:%M:%S')} {method} {problem}: {count} seeds", flush=True)
     text, summary = table_of(read(asked.kept, asked.name), methods, problems)
-    print(text)
+    print(matrix_of(summary, methods, problems) if asked.matrix else text)
     if asked.json:
         Path(asked.json).write_text(json.dumps(summary, indent=1))
 
