@@ -81,7 +81,7 @@ class Learning(NamedTuple):
 class DQN(Agent):
     """Deep Q-learning: a network gives the value of each action, and learns from replayed transitions.
 
-    target = r + discount max_b Q_target(s', b);  the loss is Huber's, of Q(s, a) - target
+    target = r + discount Q_target(s', argmax_b Q(s', b));  the loss is Huber's, of Q(s, a) - target
 
     Mnih et al. (2015), "Human-level control through deep reinforcement learning", algorithm 1.
 
@@ -131,15 +131,15 @@ class DQN(Agent):
 
     Notes
     -----
-    Differs from the paper: Adam instead of RMSprop unless told otherwise; a learning rate that falls to 0; rewards divided by the
+    Differs from the paper: targets of three rewards, whose action is chosen by the network that learns; Adam instead of RMSprop unless told otherwise; a learning rate that falls to 0; rewards divided by the
     spread of the returns instead of clipped; several updates that fall due in one turn of
     many copies draw their minibatches together, before the first of them. Several choices at once are learned as one with all their combinations. Fails when there are very many combinations, and where what pays is met less than once in ten thousand decisions of random
     play.
 
     Examples
     --------
-    >>> DQN(double=True, n_step=3)
-    DQN(double=True, n_step=3)
+    >>> DQN(n_step=1, dueling=True)
+    DQN(dueling=True, n_step=1)
     """
 
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
@@ -153,9 +153,9 @@ class DQN(Agent):
     target: bool = True
     target_every: Count = 500
     target_share: FixedShare = 1.0
-    double: bool = False
+    double: bool = True
     dueling: bool = False
-    n_step: Count = 1
+    n_step: Count = 3
     prioritised: bool = False
     priority_exponent: FixedShare = 0.6
     importance_exponent: Share = linear(0.4, 1.0, over=1.0)

@@ -9,6 +9,7 @@ from jokulmist.agents.policies import (
     Count,
     Learned,
     PolicyAgent,
+    Whole,
     after_update,
     batch_of,
     descended_by,
@@ -67,7 +68,7 @@ class PPO(PolicyAgent):
     Notes
     -----
     Differs from the paper: no second network objective but the value's; divergence is told by its estimate
-    ``mean(ratio - 1 - log ratio)``; rewards are in scale, and for ten batches only the value learns. Fails when what pays is met
+    ``mean(ratio - 1 - log ratio)``; rewards are in scale, and for twenty batches only the value learns. Fails when what pays is met
     less than once in some thirty thousand decisions of random play.
 
     Examples
@@ -81,6 +82,7 @@ class PPO(PolicyAgent):
     horizon: Count = 64
     clip: Scheduled = 0.2
     epochs: Count = 10
+    value_first: Whole = 20
     minibatch: Count = 256
     trace_decay: FixedShare = 0.95
     value_clip: Limit = None
