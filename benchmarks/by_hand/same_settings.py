@@ -352,7 +352,7 @@ CRITIC = {
 }  # fmt: skip
 NOISE = {"exploration": 0.1, "noise": "gaussian"}
 POLICY = {
-    **PLAIN, "network": SMALL, "learning_rate": 1e-3, "discount": 0.99, "entropy_bonus": 0.0, "gradient_clip": 0.5,
+    **PLAIN, "network": SMALL, "learning_rate": 1e-3, "discount": 0.99, "entropy_bonus": 0.0, "gradient_clip": 0.5, "value_first": 0,
 }  # fmt: skip
 METHODS = {
     # method: decisions, environment, the loop by hand, the library, copies

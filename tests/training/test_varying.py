@@ -69,14 +69,16 @@ def together(draw):
 def test_each_episode_is_played_with_what_is_recorded_of_it(lane, agent):
     run = jm.train(Slope(), agent, steps=800, copies=4, vary=together, folder=None, lane=lane)
     frame = run.episodes
-    assert len(frame) == 200
+    # Of a method that learns from batches some first episodes are cut, for learning only.
+    assert len(frame) == 200 if not agent.staggered else 196 <= len(frame) < 200
     assert np.allclose(frame["friction"], 0.1 * frame["steepness"], rtol=1e-5)
     assert np.allclose(frame["return"], 4 * 2.0 * frame["steepness"], rtol=1e-5)
     assert np.allclose(frame["end"], 9.0 * frame["steepness"], rtol=1e-5)
     assert stats.kstest(frame["steepness"], stats.uniform(1.0, 2.0).cdf).pvalue > 1e-3
     # What an agent sees follows from the copy's own parameters, and both lanes draw the same.
     other = jm.train(Slope(), agent, steps=400, copies=4, vary=together, folder=None, lane="plain").episodes
-    assert np.allclose(frame["steepness"][:100], other["steepness"], rtol=1e-5)
+    assert len(other) > 95
+    assert np.allclose(frame["steepness"][: len(other)], other["steepness"], rtol=1e-5)
     assert "friction" not in jm.train(Slope(), agent, steps=16, folder=None, lane=lane).episodes
 
 
