@@ -101,7 +101,8 @@ class LiveLine:
             self._console.print(text, soft_wrap=True)
 
     def say(self, text: str) -> None:
-        self._console.print(text, soft_wrap=True, markup=False)
+        # A terminal breaks lines between words; elsewhere a line stays one, so that it can be searched for.
+        self._console.print(text, soft_wrap=not self._console.is_terminal, markup=False)
 
     def end(self, text: str) -> None:
         if self._live is not None:
