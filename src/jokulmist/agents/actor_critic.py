@@ -54,8 +54,8 @@ class ActorCritic(PolicyAgent):
     """
 
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
-    entropy_bonus: Scheduled = linear(0.02, 0.0, over=1.0)
-    horizon: Count = 5
+    entropy_bonus: Scheduled = linear(0.05, 0.0, over=1.0)
+    horizon: Count = 8
     value_first: Whole = 100
     trace_decay: FixedShare = 0.95
     advantages_normalised: bool = False
