@@ -81,7 +81,7 @@ class LinearQ(Agent):
     LinearQ(tiles=10, tilings=4)
     """
 
-    learning_rate: Share = linear(0.2, 0.0, over=1.0)
+    learning_rate: Share = linear(0.1, 0.0, over=1.0)
     discount: FixedShare = 0.99
     discount_per: DiscountPer = "decision"
     exploration: Share = linear(1.0, 0.02, over=0.5)
