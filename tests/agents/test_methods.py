@@ -15,6 +15,7 @@ from jokulmist.environments.environment import describe
 from jokulmist.environments.noise import Domain, Noise, Stream
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
+from jokulmist.learning.inputs import scaled
 
 SMOOTH = {"network": jm.Dense(64, 64, activation="tanh")}  # differences are taken of it
 SMALL = {"PPO": {"horizon": 8, "minibatch": 32}, "ActorCritic": {"horizon": 8}, "Reinforce": {"horizon": 24}}
@@ -406,3 +407,21 @@ def test_no_target_reaches_before_the_first_decision():
     )
     assert np.isfinite(run.readings["loss"]).all()
     assert run.readings["loss"].iloc[0] == 0.0
+
+
+@pytest.mark.parametrize("name", ["DQN", "PPO"])
+def test_the_last_observation_of_an_episode_is_in_the_scale_of_what_is_learned(name):
+    """A number that moves only where an episode is cut: left out of the statistics it would be far outside of their scale."""
+
+    class Buzzer(Bell):
+        time_limit = 6
+
+        @jm.sensor(low=0.0, high=100.0)
+        def over(self, state):
+            return 100.0 * (state.hour == 6)
+
+    run = jm.train(Buzzer(), made(name, scaling="running"), steps=2_048, copies=4, seed=0, folder=None)
+    statistics = run.policy.learner.statistics
+    rows = np.array([[5000.0, 100.0]], np.float32)
+    inputs = scaled(describe(Buzzer()).spec, "running", statistics, rows)
+    assert 1.0 < float(inputs[0, 1]) < 4.0  # one row in twelve has it: (1 - 1/12) / 0.28 = 3.3

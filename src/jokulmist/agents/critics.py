@@ -38,7 +38,7 @@ from jokulmist.environments.legal import drawn as drawn_among
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.acting import Acting, acting_over, joint_over
 from jokulmist.learning.descent import Optimiser, descended, squared, transform
-from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, prepared
+from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, met, prepared
 from jokulmist.learning.networks import Dense, Inputs, Layout, NetworkSetting, applied, built, fitting
 from jokulmist.learning.ranges import refuse_unbounded
 from jokulmist.learning.returns import open_returns, returns_after, spread_of
@@ -325,7 +325,7 @@ def learned(
 
     decisions = learner.decisions + experience.rewards.size
     learning, told = learned_when_started(decisions, start_of(shapes, shapes.n_step), going, learner.learning, readings)
-    statistics = gathered(learner.statistics, experience.observed.numbers)
+    statistics = gathered(learner.statistics, met(experience))
     learner = Learned(learning, statistics, returns, decisions, replay)
     return learner, Memory(memory.noise, open_now), tuple(told)
 

@@ -35,7 +35,7 @@ from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.acting import Joint, joint_over, refuse_ranges
 from jokulmist.learning.descent import Optimiser, descended, huber, squared, transform
-from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, prepared
+from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, met, prepared
 from jokulmist.learning.networks import Dense, Layout, NetworkSetting, applied, built, fitting
 from jokulmist.learning.returns import open_returns, returns_after, spread_of
 from jokulmist.learning.schedules import linear
@@ -281,7 +281,7 @@ class DQN(Agent):
         learner = Learned(
             weights=learning.weights,
             target=target,
-            statistics=gathered(learner.statistics, experience.observed.numbers),
+            statistics=gathered(learner.statistics, met(experience)),
             returns=returns,
             decisions=decisions,
             moments=learning.moments,

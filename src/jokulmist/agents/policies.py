@@ -23,7 +23,7 @@ from jokulmist.agents.protocol import (
 from jokulmist.environments.channels import Seen, Spec
 from jokulmist.learning.acting import Acting, acting_over
 from jokulmist.learning.descent import Optimiser, descended, transform
-from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, prepared
+from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, met, prepared
 from jokulmist.learning.networks import Dense, Layout, NetworkSetting, built, fitting
 from jokulmist.learning.ranges import AtBounds, refuse_unbounded
 from jokulmist.learning.returns import in_scale, open_returns, spread_of
@@ -32,8 +32,9 @@ Count = Annotated[int, Field(ge=1, strict=True)]
 Whole = Annotated[int, Field(ge=0, strict=True)]
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
 TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
-# Decisions of random play before the first that is learned from, where numbers are scaled by statistics.
-WARM_UP = 1_000
+# Rows of statistics before the first decision that is learned from: a thousand decisions of random play, each with what was
+# decided on and what followed.
+WARM_UP = 2_000
 
 
 class Learned(NamedTuple):
@@ -343,7 +344,7 @@ def after_update(learner: Learned, weights: Any, moments: Any, experience: Exper
     import jax
     import jax.numpy as jnp
 
-    statistics = gathered(learner.statistics, experience.observed.numbers)
+    statistics = gathered(learner.statistics, met(experience))
     if learner.statistics is not None:
         warm = is_warm(learner.statistics)
         before = (learner.weights, learner.moments)

@@ -78,6 +78,17 @@ def gathered(statistics: Running | None, numbers: Any) -> Running | None:
     return Running(kept, statistics.mean + apart * (count / total), sums * (kept / total))
 
 
+def met(experience: Any) -> Any:
+    """All numbers that networks are given of what happened: what was decided on, and what stood at the end of each decision.
+
+    The last observation of an episode that was cut is bootstrapped from, and may differ from all that is ever decided on: left out of
+    the statistics it would be far outside of their scale, and values ran away from there.
+    """
+    import jax.numpy as jnp
+
+    return jnp.concatenate([experience.observed.numbers, experience.last.numbers])
+
+
 def prepared(spec: Spec, scaling: Scaling, statistics: Running | None, seen: Seen) -> Inputs:
     """What a network is given for many observations.
 
