@@ -94,9 +94,10 @@ class PolicyAgent(Agent):
     shared : bool, optional
         One network with outputs for both policy and value, or two; by default one where there are images.
     scaling : {"running", "bounds", "none"}
-        How numbers are scaled: by running mean and spread (of a bounded number at least a hundredth of half its range), from
-        their declared bounds to [-1, 1] (those without bounds by running mean and spread), or not at all. With running
-        statistics the first 1,000 decisions are random play that is learned from by the statistics only.
+        How numbers are scaled. ``"running"``: less their running mean, over their running spread; a bounded number over half its
+        range instead, as far as that lies between one and ten times the spread, so that bounds are believed where they fit what
+        is met. ``"bounds"``: from the declared bounds to [-1, 1], those without bounds by running mean and spread.
+        With running statistics the first 1,000 decisions are random play that only the statistics learn from.
     rewards_scaled : bool
         Whether rewards are divided by the spread of the running discounted return, so that their size does not matter.
     at_bounds : {"clipped", "squashed"}

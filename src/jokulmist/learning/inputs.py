@@ -1,6 +1,6 @@
 """From what is seen to what a network is given: numbers brought to a common scale.
 
-Numbers are scaled from their declared bounds to [-1, 1], or by running statistics to mean 0 and spread 1. The
+Numbers are scaled from their declared bounds to [-1, 1], or by running statistics to mean 0 and a spread between 0.1 and 1. The
 statistics belong to the learner: they are saved with the policy and stand still in evaluation. They move only after an
 update, so that what was chosen on and what is learned from have the same scale.
 """
@@ -17,7 +17,7 @@ from jokulmist.learning.networks import Inputs
 Scaling = Literal["bounds", "running", "none"]
 FURTHEST = 10.0
 MOST_COUNTED = 2.0**22
-LEAST_SHARE, WIDEST = 0.01, 5.0
+LEAST_SHARE, WIDEST = 0.01, 10.0
 
 
 class Running(NamedTuple):
