@@ -22,7 +22,7 @@ REPLAY = {"replay_start": 200, "replay_size": 5000, "learn_every": 8}
 METHODS = {
     "PPO": {**SMALL, "at_bounds": "squashed", "spread_by_state": True, "scaling": "running", "rewards_scaled": True},
     "ActorCritic": {"horizon": 8, "rewards_scaled": True},
-    "Reinforce": {"horizon": 20, "at_bounds": "squashed", "rewards_scaled": True},
+    "Reinforce": {"learning_rate": 2e-3, "horizon": 20, "at_bounds": "squashed", "rewards_scaled": True},
     "SAC": {**REPLAY, "rewards_scaled": True, "n_step": 2, "discount": 0.5},
 }
 

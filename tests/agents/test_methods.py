@@ -18,7 +18,7 @@ from jokulmist.learning import replay as memory_of
 from jokulmist.learning.inputs import scaled
 
 SMOOTH = {"network": jm.Dense(64, 64, activation="tanh")}  # differences are taken of it
-SMALL = {"PPO": {"horizon": 8, "minibatch": 32}, "ActorCritic": {"horizon": 8}, "Reinforce": {"horizon": 24}}
+SMALL = {"PPO": {"horizon": 8, "minibatch": 32}, "ActorCritic": {"horizon": 8}, "Reinforce": {"horizon": 24, "learning_rate": 2e-3}}
 PLAIN = {"scaling": "bounds", "rewards_scaled": False, "value_first": 0, "entropy_bonus": 0.0}
 SMALL = {name: {**SMOOTH, **PLAIN, **settings} for name, settings in SMALL.items()}
 SMALL |= {"SAC": {"replay_start": 200, "replay_size": 4000, "learn_every": 8}}
