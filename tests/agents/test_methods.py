@@ -18,7 +18,11 @@ from jokulmist.learning import replay as memory_of
 from jokulmist.learning.inputs import scaled
 
 SMOOTH = {"network": jm.Dense(64, 64, activation="tanh")}  # differences are taken of it
-SMALL = {"PPO": {"horizon": 8, "minibatch": 32}, "ActorCritic": {"horizon": 8}, "Reinforce": {"horizon": 24, "learning_rate": 2e-3}}
+SMALL = {
+    "PPO": {"horizon": 8, "minibatch": 32},
+    "ActorCritic": {"horizon": 8},
+    "Reinforce": {"horizon": 24, "learning_rate": 2e-3},
+}
 PLAIN = {"scaling": "bounds", "rewards_scaled": False, "value_first": 0, "entropy_bonus": 0.0}
 SMALL = {name: {**SMOOTH, **PLAIN, **settings} for name, settings in SMALL.items()}
 SMALL |= {"SAC": {"replay_start": 200, "replay_size": 4000, "learn_every": 8}}
@@ -242,7 +246,7 @@ def test_dqn_moves_towards_the_published_target(settings):
     allowed = (legal[0][:, :, None] & legal[1][:, None, :]).reshape(count, 6)
     own, later = (np.where(allowed, values(w, rows[1]), -1e9) for w in (learner.weights, target))
     if shapes.double:
-        ahead = later[np.arange(count), own.argmax(axis=1)]
+        ahead = (later if shapes.target else own)[np.arange(count), own.argmax(axis=1)]
     else:
         ahead = (later if shapes.target else own).max(axis=1)
     wanted = sample.gain + sample.weight_ahead * ahead
@@ -383,7 +387,9 @@ def test_copies_fall_out_of_step_and_numbers_in_thousands_do_not_upset_the_first
 def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
     targets = []
     for copies in (1, 8):
-        agent = made("DQN", target_every=2, target_share=0.1, learning_rate=0.0, learn_every=8, replay_start=1)
+        agent = made(
+            "DQN", target_every=2, target_share=0.1, learning_rate=0.0, learn_every=8, replay_start=1, n_step=1
+        )
         shapes, numbers, learner, memory = begun(agent, Corridor(), copies=copies)
         learner = learner._replace(target=learner.weights + 1.0)
         e = happened(turns=8, copies=8)

@@ -128,7 +128,8 @@ def test_a_simulator_goes_on_with_new_episodes_and_says_so(tmp_path):
     before = first.episodes[:-1]
     resumed = first.resume()
     assert resumed.origin["decisions"] == 400
-    pd.testing.assert_frame_equal(resumed.episodes[: len(before)], before)
+    told = {"also_held": object}  # all empty before, which reads as numbers
+    pd.testing.assert_frame_equal(resumed.episodes[: len(before)].astype(told), before.astype(told))
     assert resumed.origin["resumed"][0]["new_episodes"]
     assert "a simulator's episodes cannot be gone on with" in (first.path / "log.txt").read_text()
 
