@@ -13,6 +13,7 @@ import time
 from pathlib import Path
 
 import numpy as np
+from reached import first_reached  # beside this file
 from scipy import stats
 
 import jokulmist as jm
@@ -40,17 +41,6 @@ ENVIRONMENTS = {
     "aurora": (jm.gallery.Aurora().modified(jm.Stack(3)), "follow"),
     "tarn": (jm.gallery.Tarn(), "sell_high"),
 }
-
-
-def first_reached(run, level, window=100):
-    """Decisions and seconds until the mean of so many episodes first reaches a level; None where it never does."""
-    episodes, readings = run.episodes, run.readings
-    mean = episodes["return"].rolling(window).mean()
-    reached = np.flatnonzero(mean >= level)
-    if not len(reached):
-        return None, None
-    decisions = int(episodes["decisions"].iloc[reached[0]])
-    return decisions, float(np.interp(decisions, readings["decisions"], readings["seconds"]))
 
 
 def measured(name, folder):

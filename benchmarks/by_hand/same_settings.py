@@ -22,6 +22,8 @@ sys.path[:0] = [str(Path(__file__).parents[1] / "proving"), str(Path(__file__).p
 import choosing  # noqa: E402
 
 import jokulmist as jm  # noqa: E402
+from by_hand.ppo_by_hand import forward  # noqa: E402
+from by_hand.sac_by_hand import sampled, values  # noqa: E402
 from jokulmist.lanes.backend import start_backend  # noqa: E402
 
 start_backend()
@@ -92,12 +94,6 @@ def network(chance, sizes, biases=True):
     return layers
 
 
-def forward(layers, x):
-    for weight, bias in layers[:-1]:
-        x = jax.nn.relu(x @ weight + bias)
-    return x @ layers[-1][0] + layers[-1][1]
-
-
 class Memory:
     """The last transitions, in arrays."""
 
@@ -152,16 +148,6 @@ def dqn(steps, seed, biases, rate=5e-4, discount=0.98, minibatch=128, every=4, t
     return returns
 
 
-def drawn(policy, seen, key):
-    outputs = forward(policy, seen)
-    mean, log_spread = outputs[:, :1], jnp.clip(outputs[:, 1:], -5.0, 1.0)
-    u = mean + jnp.exp(log_spread) * jax.random.normal(key, mean.shape)
-    log_p = jax.scipy.stats.norm.logpdf(u, mean, jnp.exp(log_spread)) - 2.0 * (
-        jnp.log(2.0) - u - jax.nn.softplus(-2.0 * u)
-    )
-    return jnp.tanh(u), log_p[:, 0]
-
-
 def critic_method(
     kind, steps, seed, biases, rate=1e-3, discount=0.98, minibatch=128, share=0.005, start=1_000, noise=0.1
 ):
@@ -174,11 +160,7 @@ def critic_method(
     policy_target, critics_target, heat, adam = policy, critics, jnp.log(0.1), optax.adam(rate)
     moments = tuple(adam.init(part) for part in (policy, critics, heat))
     mean_of = jax.jit(lambda p, x: jnp.tanh(forward(p, x)))
-    draw = jax.jit(lambda p, x, k: drawn(p, x[None], k)[0][0])
-
-    def values(critics, seen, action):
-        both = jnp.concatenate([seen, action], axis=1)
-        return jnp.stack([forward(critic, both)[:, 0] for critic in critics])
+    draw = jax.jit(lambda p, x, k: sampled(p, x[None], k)[0][0])
 
     @partial(jax.jit, static_argnames="moves")
     def update(policy, critics, policy_target, critics_target, heat, moments, key, rows, moves):
@@ -186,7 +168,7 @@ def critic_method(
         first, second = jax.random.split(key)
         temperature = jnp.exp(heat)
         if soft:
-            ahead, log_p = drawn(policy, after, first)
+            ahead, log_p = sampled(policy, after, first)
             later = jnp.min(values(critics_target, after, ahead), axis=0) - temperature * log_p
         else:
             ahead = jnp.tanh(forward(policy_target, after))
@@ -205,7 +187,7 @@ def critic_method(
             def policy_loss(policy):
                 if not soft:
                     return -jnp.mean(values(critics[:1], seen, jnp.tanh(forward(policy, seen)))), 0.0
-                now, log_p = drawn(policy, seen, second)
+                now, log_p = sampled(policy, seen, second)
                 return jnp.mean(temperature * log_p - jnp.min(values(critics, seen, now), axis=0)), -jnp.mean(log_p)
 
             gradient, entropy = jax.grad(policy_loss, has_aux=True)(policy)

@@ -1,10 +1,14 @@
 """One method on one problem: trained, evaluated, and kept as a line of JSON."""
 
 import json
+import sys
 import time
+from pathlib import Path
 
-import numpy as np
 from problems import ALL
+
+sys.path.insert(0, str(Path(__file__).parents[1]))
+from reached import first_reached
 
 import jokulmist as jm
 
@@ -39,16 +43,12 @@ def one(method, problem, seed, changed, low, high, steps):
     scale = high - low
     mean = jm.evaluate(run.policy, environment, episodes=EPISODES, seed=EVALUATED).mean
     level = low + SOLVED * scale
-    episodes, readings = run.episodes, run.readings
-    rolling = episodes["return"].rolling(WINDOW).mean().to_numpy()
-    reached = np.flatnonzero(rolling >= level)
-    decisions = int(episodes["decisions"].iloc[reached[0]]) if len(reached) else None
-    net = float(readings["seconds"].iloc[-1])
-    to_level = None if decisions is None else float(np.interp(decisions, readings["decisions"], readings["seconds"]))
+    episodes = run.episodes
+    decisions, to_level = first_reached(run, level, WINDOW)
     trained = float(episodes["return"].tail(50).mean()) if len(episodes) else float("nan")
     return {
         "return": mean, "score": (mean - low) / scale, "sampled": (trained - low) / scale, "decisions": decisions,
-        "to_level": to_level, "seconds": net, "whole": seconds,
+        "to_level": to_level, "seconds": float(run.readings["seconds"].iloc[-1]), "whole": seconds,
     }  # fmt: skip
 
 

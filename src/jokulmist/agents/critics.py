@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import Count, as_flat, fewer_in_short_runs, seed_from
+from jokulmist.agents.policies import Count, as_flat, seed_from
 from jokulmist.agents.protocol import (
     Agent,
     DiscountPer,
@@ -25,7 +25,6 @@ from jokulmist.agents.protocol import (
     weight_ahead,
 )
 from jokulmist.agents.replaying import (
-    DECISIONS_A_COPY,
     learned_when_started,
     one_after_another,
     rows_due,
@@ -177,9 +176,8 @@ class CriticAgent(Agent):
         """Where the weights of two critics stand, and how they begin."""
         return critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed)
 
-    def copies_for(self, steps: int | None) -> int:
-        """The usual number, or fewer in a short run: few decisions are not spread over many copies."""
-        return fewer_in_short_runs(self.usual_copies, steps, DECISIONS_A_COPY)
+    def decisions_a_copy(self) -> int:
+        return 5_000
 
     def decisions_per_update(self, copies: int) -> int:
         return turns_between(self.learn_every, copies)

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.policies import Count, as_flat, fewer_in_short_runs, seed_from
+from jokulmist.agents.policies import Count, as_flat, seed_from
 from jokulmist.agents.protocol import (
     AboveZero,
     Agent,
@@ -22,7 +22,6 @@ from jokulmist.agents.protocol import (
     weight_ahead,
 )
 from jokulmist.agents.replaying import (
-    DECISIONS_A_COPY,
     learned_when_started,
     one_after_another,
     rows_due,
@@ -188,9 +187,8 @@ class DQN(Agent):
         shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0, self.dueling)
         return shapes
 
-    def copies_for(self, steps: int | None) -> int:
-        """The usual number, or fewer in a short run: few decisions are not spread over many copies."""
-        return fewer_in_short_runs(self.usual_copies, steps, 2 * DECISIONS_A_COPY)
+    def decisions_a_copy(self) -> int:
+        return 10_000
 
     def decisions_per_update(self, copies: int) -> int:
         return turns_between(self.learn_every, copies)

@@ -60,14 +60,6 @@ class Learned(NamedTuple):
     updates: Any
 
 
-def fewer_in_short_runs(usual: int, steps: int | None, each: int) -> int:
-    """The largest power of two, up to the usual number of copies, that leaves so many decisions to each."""
-    copies = 1
-    while steps is not None and 2 * copies <= usual and 2 * copies * each <= steps:
-        copies *= 2
-    return usual if steps is None else copies
-
-
 class PolicyAgent(Agent):
     """Settings and functions of the methods that learn a policy and a value. Not used by itself.
 
@@ -146,9 +138,9 @@ class PolicyAgent(Agent):
         shapes.layout = _layout_of(shapes, 0)
         return shapes
 
-    def copies_for(self, steps: int | None) -> int:
-        """The usual number, or fewer in a short run, so that there are at least `least_updates`."""
-        return fewer_in_short_runs(self.usual_copies, steps, self.least_updates * self.horizon)
+    def decisions_a_copy(self) -> int:
+        """Enough for `least_updates`."""
+        return self.least_updates * self.horizon
 
     def decisions_per_update(self, copies: int) -> int:
         return self.horizon

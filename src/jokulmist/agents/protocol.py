@@ -221,8 +221,21 @@ class Agent(BaseModel):
             )
 
     def copies_for(self, steps: int | None) -> int:
-        """How many copies step side by side in a run of so many decisions, unless the plan says; None where it counts episodes."""
-        return self.usual_copies
+        """How many copies step side by side in a run of so many decisions, unless the plan says; None where it counts episodes.
+
+        The usual number; where that would leave less than `decisions_a_copy` to each, the largest power of two that does not.
+        """
+        each = self.decisions_a_copy()
+        if steps is None or not each:
+            return self.usual_copies
+        copies = 1
+        while 2 * copies <= self.usual_copies and 2 * copies * each <= steps:
+            copies *= 2
+        return copies
+
+    def decisions_a_copy(self) -> int:
+        """Decisions that each copy has at least, so that few decisions are not spread over many copies; 0 for no least."""
+        return 0
 
     def decisions_per_update(self, copies: int) -> int:
         """How many decisions of each copy lie between two calls of `learn`."""

@@ -10,8 +10,6 @@ from jokulmist.agents.policies import in_parts
 from jokulmist.learning import replay as memory_of
 
 MOST_UNROLLED = 4
-# In a short run each copy has at least so many decisions; there are fewer copies then.
-DECISIONS_A_COPY = 5_000
 
 
 def turns_between(learn_every: int, copies: int) -> int:

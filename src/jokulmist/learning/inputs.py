@@ -116,7 +116,7 @@ def _spread(spec: Spec, scaling: Scaling, statistics: Running) -> Any:
     """What numbers are divided by: their running spread; of a bounded number half its range, as long as that lies between the
     spread and `WIDEST` times it.
 
-    Bounds that fit keep inputs small and a policy smooth (on the winch the excess cost is 1.4 % instead of 11 %); bounds that
+    Bounds that fit keep inputs small and a policy smooth (on the winch the excess cost is 2 % instead of 11 %); bounds that
     are far wider than what is met, or tighter, are not believed. A number that hardly moved so far would be blown up by whatever
     it does next, so its spread counts as a share of its range.
     """

@@ -13,17 +13,17 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.protocol import Agent
-from jokulmist.environments.channels import Spec
 from jokulmist.environments.description import Description
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.legal import choices_of
 from jokulmist.environments.simulator import Simulator
+from jokulmist.learning.ranges import ranges_of
 from jokulmist.learning.returns import spread_of
 from jokulmist.records.episodes import Episodes
-from jokulmist.training.evaluation import RANDOM, evaluate
+from jokulmist.training.evaluation import RANDOM, SURELY, evaluate
 from jokulmist.training.policy import Policy
 
-FIRST, FEWEST, PLAYED, SURE = 100, 5, 20, 2.5
+FIRST, FEWEST, PLAYED = 100, 5, 20
 EARLY = 0.1
 # Decisions after which an episode should have closed.
 WAITED = 1_000
@@ -66,7 +66,7 @@ class Advice:
         self._seen |= (batch.totals != 0.0).any(axis=0)
         self._least, self._most = min(self._least, float(returns.min())), max(self._most, float(returns.max()))
         # Of each decision, at the size that its parts have: terms that cancel out are large all the same.
-        sizes = np.abs(batch.totals @ np.diag(self._description.weights)).max(axis=1) / np.maximum(batch.steps, 1)
+        sizes = np.abs(batch.totals * np.asarray(self._description.weights)).max(axis=1) / np.maximum(batch.steps, 1)
         self._most_a_step = max(self._most_a_step, float(sizes.max()))
         self._episodes += len(returns)
         self._steps += int(batch.steps.sum())
@@ -90,7 +90,7 @@ class Advice:
                 f"longer, or lower `replay_start`"
             )
             return self._told(decisions, recent, what)
-        what = self._what(decisions, recent, readings, policy) or self._at_last(recent, readings, policy)
+        what = self._what(decisions, recent, readings, policy, last=True)
         return self._told(decisions, recent, what)
 
     def _told(self, decisions: int, recent: list[float], what: str) -> str:
@@ -101,8 +101,10 @@ class Advice:
         mean = f" (mean return of the last {len(recent)} episodes {np.mean(recent):.4g})" if recent else ""
         return f"no better than random play after {decisions:,} decisions{mean}: {what}."
 
-    def _what(self, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any) -> str:
-        """What is surely in the way; empty where it learns or nothing is sure."""
+    def _what(
+        self, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any, last: bool = False
+    ) -> str:
+        """What is in the way; empty where it learns, or where nothing is sure and the run still goes on."""
         if not self._episodes:
             return (
                 f"no episode has closed in {decisions:,} decisions, so nothing is known of returns (`closed_by` in episodes.csv). "
@@ -114,7 +116,7 @@ class Advice:
             what = look(readings, policy)
             if what:
                 return what
-        return ""
+        return self._at_last(recent, readings, policy) if last else ""
 
     def _learns(self, recent: list[float]) -> bool:
         """Whether the return is better than in the first episodes, or than random play; or there is too little to tell."""
@@ -127,12 +129,8 @@ class Advice:
 
     def _random(self) -> list[float] | None:
         """Returns of random play; None where playing would cost too much."""
-        length = self._steps / max(self._episodes, 1)
-        count = min(PLAYED, int(MOST_PLAYED / max(length, 1.0)))
-        if isinstance(self._environment, Simulator) or count < FEWEST:
-            return None if len(self._first) < FEWEST else self._first
-        returns: list[float] = evaluate(RANDOM, self._environment, episodes=count).returns.tolist()
-        return returns
+        returns = self._played(RANDOM)
+        return self._first if returns is None and len(self._first) >= FEWEST else returns
 
     def _more_tries(self) -> str:
         ways = [way for name, way in RAISE.items() if hasattr(self._agent, name)]
@@ -174,7 +172,7 @@ class Advice:
     def _entropy(self, readings: Mapping[str, float], policy: Any) -> str:
         choices = choices_of(self._description.spec.action)
         entropy = readings.get("entropy")
-        if entropy is None or not choices or _has_ranges(self._description.spec):
+        if entropy is None or not choices or ranges_of(self._description.spec.action):
             return ""
         most = sum(math.log(choice.count) for choice in choices.values())
         if not most > 0.0 or entropy > GONE * most:
@@ -194,10 +192,8 @@ class Advice:
         )
 
     def _at_last(self, recent: list[float], readings: Mapping[str, float], policy: Policy) -> str:
-        if self._learns(recent):
-            return ""
         exploration = readings.get("exploration", getattr(self._agent, "exploration", None))
-        greedy = self._greedy(policy)
+        greedy = self._played(policy)
         if greedy is not None and surely_above(greedy, recent):
             return (
                 f"but the greedy policy returns {np.mean(greedy):.4g}, so it has learned, and exploration hides it. Measure with "
@@ -210,12 +206,13 @@ class Advice:
             "`jm.ledger(run)`, and train for longer or with another method"
         )
 
-    def _greedy(self, policy: Policy) -> list[float] | None:
+    def _played(self, who: Policy | str) -> list[float] | None:
+        """Returns of some episodes without learning; None where they would cost too much."""
         length = self._steps / max(self._episodes, 1)
         count = min(PLAYED, int(MOST_PLAYED / max(length, 1.0)))
         if isinstance(self._environment, Simulator) or count < FEWEST:
             return None
-        returns: list[float] = evaluate(policy, self._environment, episodes=count).returns.tolist()
+        returns: list[float] = evaluate(who, self._environment, episodes=count).returns.tolist()
         return returns
 
     def saved(self) -> dict[str, Any]:
@@ -240,10 +237,4 @@ def surely_above(ours: list[float], theirs: list[float]) -> bool:
     """Whether one mean is above another by more than luck: by so many standard errors of their difference."""
     a, b = np.asarray(ours, float), np.asarray(theirs, float)
     error = math.sqrt(a.var() / len(a) + b.var() / len(b))
-    return float(a.mean() - b.mean()) > SURE * error + 1e-9 * abs(float(b.mean()))
-
-
-def _has_ranges(spec: Spec) -> bool:
-    from jokulmist.learning.ranges import ranges_of
-
-    return bool(ranges_of(spec.action))
+    return float(a.mean() - b.mean()) > SURELY * error + 1e-9 * abs(float(b.mean()))

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist.environments.description import Description
 from jokulmist.environments.draws import PlainDraw
 from jokulmist.environments.environment import Environment, describe, with_varying
 from jokulmist.environments.noise import SEED_LIMIT, Domain, Noise, Stream, checked_seed
@@ -34,9 +35,10 @@ if TYPE_CHECKING:
 
 RANDOM = "random"
 SIDE_BY_SIDE = 64
-SURELY = 2.5
 FEW_SIDE_BY_SIDE = 8  # of simulators, each of which may hold much
 MOST_ADVANCES = 100_000
+# Standard errors by which two means differ by more than luck.
+SURELY = 2.5
 Choose = Callable[[PlainLane, Observed], list[Any]]
 
 
@@ -246,9 +248,14 @@ def evaluate(
     }
     if discount is not None:
         columns["discounted_return"] = np.concatenate(discounted)
-    weights = {t.name: float(w) for t, w in zip(description.terms, description.weights, strict=True)}
+    weights = weights_of(description)
     measured = tuple(m.name for m in description.measures)
     return Evaluation(who, kept, seed, {**head, **columns}, recorded, weights, measured)
+
+
+def weights_of(description: Description) -> dict[str, float]:
+    """The weight of each reward term."""
+    return {term.name: float(w) for term, w in zip(description.terms, description.weights, strict=True)}
 
 
 def _judged(policy: Policy | str, lane: PlainLane, observed: Observed, i: int) -> dict[str, float]:

@@ -16,7 +16,7 @@ from jokulmist.environments.environment import Environment, describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.records.files import append_rows
 from jokulmist.records.folder import EVALUATED
-from jokulmist.training.evaluation import evaluate
+from jokulmist.training.evaluation import evaluate, weights_of
 from jokulmist.training.listing import LAST, last_returns
 from jokulmist.training.run import Run
 
@@ -66,8 +66,7 @@ class Score:
 
 def full_weights(environment: Environment, weights: Mapping[str, float] | None = None) -> dict[str, float]:
     """The weight of each reward term; those not named are the environment's own."""
-    description = describe(environment)
-    own = {term.name: float(weight) for term, weight in zip(description.terms, description.weights, strict=True)}
+    own = weights_of(describe(environment))
     for name in weights or {}:
         if name not in own:
             raise SettingError(f"`weights` names `{name}`, which is no reward term; the terms are {listed(own)}.")
