@@ -384,6 +384,43 @@ def test_copies_fall_out_of_step_and_numbers_in_thousands_do_not_upset_the_first
     assert readings["divergence"].max() < 0.5
 
 
+class Toll(Corridor):
+    """Every step costs the same, beside prizes that add up to nothing in random play."""
+
+    toll: float = jm.parameter(1.0, low=0.0, high=1.0)
+
+    @jm.reward
+    def paid(self, before):
+        return -self.toll + 0.0 * before.cell
+
+
+@pytest.mark.parametrize(("toll", "waits"), [(1.0, True), (0.0, False)])
+def test_ppo_waits_for_the_value_only_until_it_has_the_level_of_the_returns(toll, waits):
+    agent = jm.PPO(horizon=16, minibatch=64, epochs=1, entropy_bonus=0.0, network=jm.Dense(8), scaling="bounds")
+    run = jm.train(Toll(toll=toll), agent, steps=16 * 16 * 8, copies=16, seed=0, folder=None)
+    # A policy that has not moved has the same chances before and after a step.
+    assert bool((run.readings["divergence"].abs() < 1e-7).all()) is waits
+
+
+def test_the_bonus_of_choices_leaves_the_spread_of_a_range_alone():
+    class Lever(Corridor):
+        action = jm.Actions(way=jm.Choice(2), push=jm.Range(-1.0, 1.0))
+
+        def advance(self, state, action, draw):
+            return super().advance(state, action.way, draw)
+
+    grown = {}
+    for name in ("entropy_bonus", "range_entropy_bonus"):
+        settings = {"entropy_bonus": 0.0, name: 1.0}
+        agent = jm.ActorCritic(
+            learning_rate=0.01, value_first=10_000, network=jm.Dense(8), scaling="bounds", **settings
+        )
+        run = jm.train(Lever(), agent, steps=1_600, copies=4, seed=0, folder=None)
+        grown[name] = run.policy.probabilities(Lever().episode(seed=0).observation)["push"]["spread"]
+    assert grown["entropy_bonus"] == pytest.approx(0.5, abs=1e-6)
+    assert grown["range_entropy_bonus"] > 0.6
+
+
 def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
     targets = []
     for copies in (1, 8):

@@ -13,6 +13,7 @@ from jokulmist.agents.policies import (
     after_update,
     batch_of,
     descended_by,
+    entropies_of,
     policy_moves,
     rewards_in_scale,
 )
@@ -36,7 +37,7 @@ class ActorCritic(PolicyAgent):
         Of the advantages (Schulman et al., 2016): 1 gives the paper's return up to the horizon.
     advantages_normalised : bool
         Over the batch.
-    learning_rate, discount, horizon, entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
+    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
@@ -90,10 +91,10 @@ class ActorCritic(PolicyAgent):
             assert judged.log_probability.shape == gains.shape == values.shape == targets.shape
             policy_loss = -jnp.mean(judged.log_probability * gains)
             value_loss = jnp.mean(squared(values - targets))
-            entropy = jnp.mean(judged.entropy)
-            total = policy_loss + numbers.value_weight * value_loss - numbers.entropy_bonus * entropy
+            bonus, entropy = entropies_of(numbers, judged, jnp.mean)
+            total = policy_loss + numbers.value_weight * value_loss - bonus
             return total, (policy_loss, value_loss, entropy)
 
         weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
         explained = explained_variance(known, targets)
-        return after_update(learner, weights, moments, experience), memory, (*told, explained, norm)
+        return after_update(shapes, learner, weights, moments, experience), memory, (*told, explained, norm)

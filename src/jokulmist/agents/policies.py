@@ -21,7 +21,7 @@ from jokulmist.agents.protocol import (
     weight_ahead,
 )
 from jokulmist.environments.channels import Seen, Spec
-from jokulmist.learning.acting import Acting, acting_over
+from jokulmist.learning.acting import Acting, Judged, acting_over
 from jokulmist.learning.descent import Optimiser, descended, transform
 from jokulmist.learning.inputs import Running, Scaling, fresh_running, fresh_statistics, gathered, met, prepared
 from jokulmist.learning.networks import Dense, Layout, NetworkSetting, built, fitting
@@ -35,6 +35,8 @@ TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 # Rows of statistics before the first decision that is learned from: a thousand decisions of random play, each with what was
 # decided on and what followed.
 WARM_UP = 2_000
+# The largest mean advantage, in spreads of the advantages, at which a value counts as settled.
+SETTLED = 0.2
 
 
 class Learned(NamedTuple):
@@ -50,7 +52,7 @@ class Learned(NamedTuple):
         Of the discounted returns, that scale the rewards.
     moments : the optimiser's state
     updates : int32
-        How many were made.
+        How many were made; at least `value_first` once the policy learns.
     """
 
     weights: Any
@@ -74,20 +76,24 @@ class PolicyAgent(Agent):
     horizon : int
         Decisions of each copy between two updates.
     entropy_bonus : float or schedule
-        Weight of the policy's entropy in what is maximised.
+        Weight of the entropy of the choices in what is maximised.
+    range_entropy_bonus : float or schedule
+        Weight of the entropy of the numbers of a Range. It has no upper end: a weight that keeps choices open widens a
+        Gaussian far beyond its bounds.
     value_weight : float
         Weight of the value's loss beside the policy's.
     value_first : int
-        Updates in which only the value learns, before the policy does. A value begins near 0, and while it finds the level of
-        the returns its errors look like advantages: under -1 a step they taught policies to brake, and a goal that random play
-        meets in one episode of seventy was then never met.
+        The most updates in which only the value learns, before the policy does. A value begins near 0, and while it finds the
+        level of the returns its errors look like advantages: under -1 a step they taught policies to brake, and a goal that
+        random play meets in one episode of seventy was then never met. `PPO` begins earlier, after a batch whose mean advantage
+        lies within a fifth of the spread of the advantages.
     network : Dense, Convolutional or function, optional
         By default `Dense` where only numbers are seen, `Convolutional` where images are.
     shared : bool, optional
         One network with outputs for both policy and value, or two; by default one where there are images.
     scaling : {"running", "bounds", "none"}
         How numbers are scaled. ``"running"``: less their running mean, over their running spread; a bounded number over half its
-        range instead, as far as that lies between one and ten times the spread, so that bounds are believed where they fit what
+        range instead, as far as that lies between one and twelve times the spread, so that bounds are believed where they fit what
         is met. ``"bounds"``: from the declared bounds to [-1, 1], those without bounds by running mean and spread.
         With running statistics the first 1,000 decisions are random play that only the statistics learn from.
     rewards_scaled : bool
@@ -109,6 +115,7 @@ class PolicyAgent(Agent):
     discount_per: DiscountPer = "decision"
     horizon: Count = 128
     entropy_bonus: Scheduled = 0.0
+    range_entropy_bonus: Scheduled = 0.0
     value_weight: float = 0.5
     value_first: Whole = 10
     network: NetworkSetting | None = None
@@ -208,6 +215,18 @@ def is_warm(statistics: Running | None) -> Any:
 def policy_moves(shapes: Any, learner: Learned) -> Any:
     """Whether the policy learns yet, besides the value: 1 or 0."""
     return 1.0 * (learner.updates >= shapes.value_first)
+
+
+def entropies_of(numbers: Numbers, judged: Judged, mean: Any) -> tuple[Any, Any]:
+    """What the entropies add to what is maximised, and the mean entropy that is told.
+
+    Parameters
+    ----------
+    mean : function
+        Over the rows.
+    """
+    choices, ranges = mean(judged.choice_entropy), mean(judged.range_entropy)
+    return numbers.entropy_bonus * choices + numbers.range_entropy_bonus * ranges, choices + ranges
 
 
 def seen_by(shapes: Any, statistics: Running | None, observed: Seen) -> Any:
@@ -332,17 +351,35 @@ def rewards_in_scale(
     return scaled, learner._replace(returns=returns), memory
 
 
-def after_update(learner: Learned, weights: Any, moments: Any, experience: Experience) -> Learned:
-    """The learner after an update; only now the statistics move. Nothing is learned before they are warm."""
+def has_a_level(gains: Any) -> Any:
+    """Whether the value has found the level of the returns: the mean advantage is small beside their spread."""
+    import jax.numpy as jnp
+
+    return jnp.abs(jnp.mean(gains)) <= SETTLED * jnp.std(gains)
+
+
+def after_update(
+    shapes: Any, learner: Learned, weights: Any, moments: Any, experience: Experience, settled: Any = False
+) -> Learned:
+    """The learner after an update; only now the statistics move. Nothing is learned before they are warm.
+
+    Parameters
+    ----------
+    settled : bool
+        Whether the value has found its level, so that the policy may learn from the next update on.
+    """
     import jax
     import jax.numpy as jnp
 
     statistics = gathered(learner.statistics, met(experience))
+    warm = is_warm(learner.statistics)
     if learner.statistics is not None:
-        warm = is_warm(learner.statistics)
         before = (learner.weights, learner.moments)
         weights, moments = jax.tree.map(lambda new, old: jnp.where(warm, new, old), (weights, moments), before)
-    updates = learner.updates + jnp.int32(is_warm(learner.statistics))
+    updates = learner.updates + jnp.int32(warm)
+    # The first update says nothing: before it every value is near 0, and with it every error is a return.
+    begins = jnp.asarray(settled & (updates > 1) & warm)
+    updates = jnp.where(begins, jnp.maximum(updates, shapes.value_first), updates)
     return learner._replace(weights=weights, statistics=statistics, moments=moments, updates=updates)
 
 

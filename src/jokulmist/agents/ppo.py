@@ -13,6 +13,8 @@ from jokulmist.agents.policies import (
     after_update,
     batch_of,
     descended_by,
+    entropies_of,
+    has_a_level,
     in_parts,
     policy_moves,
     rewards_in_scale,
@@ -60,7 +62,7 @@ class PPO(PolicyAgent):
         Over the gathered batch.
     divergence_limit : float, optional
         An update stops where a step's divergence from the old policy exceeds it; None for never.
-    learning_rate, discount, horizon, entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
+    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
@@ -68,7 +70,7 @@ class PPO(PolicyAgent):
     Notes
     -----
     Differs from the paper: no second network objective but the value's; divergence is told by its estimate
-    ``mean(ratio - 1 - log ratio)``; rewards are in scale, and for twenty batches only the value learns. Fails when what pays is met
+    ``mean(ratio - 1 - log ratio)``; rewards are in scale, and for at most twenty batches only the value learns. Fails when what pays is met
     less than once in some thirty thousand decisions of random play.
 
     Examples
@@ -79,6 +81,7 @@ class PPO(PolicyAgent):
 
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     entropy_bonus: Scheduled = 0.01
+    range_entropy_bonus: Scheduled = linear(0.01, 0.0, over=1.0)
     horizon: Count = 64
     clip: Scheduled = 0.2
     epochs: Count = 10
@@ -103,7 +106,7 @@ class PPO(PolicyAgent):
         from jax import lax
 
         experience, learner, memory = rewards_in_scale(numbers, learner, memory, experience)
-        rows, explained = rows_of(shapes, numbers, learner, experience)
+        rows, explained, settled = rows_of(shapes, numbers, learner, experience)
         steps, size = split_evenly(experience.rewards.size, shapes.minibatch)
 
         def epoch(state: Any, order: Any) -> Any:
@@ -116,12 +119,13 @@ class PPO(PolicyAgent):
         state = (learner.weights, learner.moments, jnp.bool_(True))
         (weights, moments, _), told = lax.scan(epoch, state, orders)
         means = tuple(jnp.mean(reading) for reading in told)
-        learner = after_update(learner, weights, moments, experience)
+        learner = after_update(shapes, learner, weights, moments, experience, settled)
         return learner, memory, (*means[:5], explained, means[5])
 
 
-def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) -> tuple[Rows, Any]:
-    """The batch with advantages, targets and the old log-probabilities; and how well the values foretold the returns."""
+def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) -> tuple[Rows, Any, Any]:
+    """The batch with advantages, targets and the old log-probabilities; how well the values foretold the returns, and whether
+    they have found their level."""
     networks = shapes.layout.module(learner.weights)
     batch, after = batch_of(shapes, learner, experience)
     outputs, values = networks(batch.inputs)
@@ -132,11 +136,12 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     ).reshape(-1)  # fmt: skip
     targets = gains + values
     explained = explained_variance(values, targets)
+    settled = has_a_level(gains)
     if shapes.advantages_normalised:
         gains = normalised(gains)
     gains = gains * policy_moves(shapes, learner)
     old = shapes.acting.judged(outputs, *batch[1:]).log_probability
-    return Rows(*batch, old, gains, targets, values), explained
+    return Rows(*batch, old, gains, targets, values), explained, settled
 
 
 def split_evenly(rows: int, minibatch: int) -> tuple[int, int]:
@@ -162,8 +167,8 @@ def objective(shapes: Any, numbers: Numbers, networks: Any, rows: Rows) -> tuple
         near = rows.value + jnp.clip(values - rows.value, -numbers.value_clip, numbers.value_clip)
         errors = jnp.maximum(errors, squared(near - rows.target))
     value_loss = jnp.mean(errors)
-    entropy = jnp.mean(judged.entropy)
-    total = policy_loss + numbers.value_weight * value_loss - numbers.entropy_bonus * entropy
+    bonus, entropy = entropies_of(numbers, judged, jnp.mean)
+    total = policy_loss + numbers.value_weight * value_loss - bonus
     clip_share = jnp.mean(jnp.where(jnp.abs(ratio - 1.0) > numbers.clip, 1.0, 0.0))
     divergence = jnp.mean(ratio - 1.0 - apart)
     return total, (policy_loss, value_loss, entropy, clip_share, divergence)

@@ -14,6 +14,7 @@ from jokulmist.agents.policies import (
     PolicyAgent,
     after_update,
     descended_by,
+    entropies_of,
     in_rows,
     is_warm,
     policy_moves,
@@ -80,7 +81,7 @@ class Reinforce(PolicyAgent):
     longest : int
         Decisions of each copy that are kept until their episode has closed. What is older is learned from as if the episode
         were cut now.
-    learning_rate, discount, entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
+    learning_rate, discount, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
@@ -166,8 +167,8 @@ class Reinforce(PolicyAgent):
             assert judged.log_probability.shape == gains.shape == used.shape
             policy_loss = -mean(judged.log_probability * gains)
             value_loss = mean(squared(networks.values(batch.inputs) - returns)) if shapes.baseline else jnp.float32(0.0)
-            entropy = mean(judged.entropy)
-            total = policy_loss + numbers.value_weight * value_loss - numbers.entropy_bonus * entropy
+            bonus, entropy = entropies_of(numbers, judged, mean)
+            total = policy_loss + numbers.value_weight * value_loss - bonus
             return total, (policy_loss, value_loss, entropy)
 
         weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
@@ -182,7 +183,7 @@ class Reinforce(PolicyAgent):
         learned = due & (jnp.cumsum(due.astype(jnp.int32)) <= most)
         left = kept._replace(open=kept.open & ~learned.reshape(kept.open.shape) & is_warm(learner.statistics))
         left = jax.tree.map(lambda leaf: leaf[shapes.horizon :], left)
-        learner = after_update(learner, weights, moments, experience)
+        learner = after_update(shapes, learner, weights, moments, experience)
         return learner, Memory(left, open_now), (*told, explained, norm)
 
 

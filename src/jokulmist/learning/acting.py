@@ -30,10 +30,22 @@ SMALLEST = 2.0**-25
 
 
 class Judged(NamedTuple):
-    """What a policy says of actions: log-probability and entropy, each of the shape of the leading axes."""
+    """What a policy says of actions: log-probability and entropies, each of the shape of the leading axes.
+
+    Attributes
+    ----------
+    choice_entropy, range_entropy
+        Of all choices, and of all numbers (differential); 0 where there are none.
+    """
 
     log_probability: Any
-    entropy: Any
+    choice_entropy: Any
+    range_entropy: Any
+
+    @property
+    def entropy(self) -> Any:
+        """Of the whole action."""
+        return self.choice_entropy + self.range_entropy
 
 
 class Drawn(NamedTuple):
@@ -137,7 +149,7 @@ class Acting:
         return found
 
     def judged(self, outputs: Any, legal: Any, actions: Any, drawn: Any = ()) -> Judged:
-        """Log-probability of the actions taken, and the entropy.
+        """Log-probability of the actions taken, and the entropies.
 
         Parameters
         ----------
@@ -152,13 +164,14 @@ class Acting:
         import jax.numpy as jnp
 
         log_probability: Any = 0.0
-        entropy: Any = 0.0
+        choice_entropy: Any = 0.0
+        range_entropy: Any = 0.0
         if self.choices:
             logs = self.log_chances(outputs, legal)
             for log, taken in zip(logs, self.indices(actions), strict=True):
                 hit = taken[..., None] == jnp.arange(log.shape[-1])
                 log_probability = log_probability + jnp.sum(jnp.where(hit, log, 0.0), axis=-1)
-            entropy = sum(self.entropies(logs, legal))
+            choice_entropy = sum(self.entropies(logs, legal))
         if self.width:
             mean, log_spread = self.gaussians(outputs)
             assert drawn.before.shape == mean.shape
@@ -167,8 +180,8 @@ class Acting:
                 each = each - log_slope(drawn.before)
                 spread = spread + log_slope(mean + jnp.exp(log_spread) * drawn.chance)
             log_probability = log_probability + jnp.sum(each, axis=-1)
-            entropy = entropy + jnp.sum(spread, axis=-1)
-        return Judged(log_probability, entropy)
+            range_entropy = jnp.sum(spread, axis=-1)
+        return Judged(log_probability, choice_entropy, range_entropy)
 
     def sampled(self, outputs: Any, legal: Any, noise: Any) -> tuple[Any, Any]:
         """Actions drawn from the policy, in own form, one a row; and what stood behind their numbers.

@@ -17,7 +17,7 @@ from jokulmist.learning.networks import Inputs
 Scaling = Literal["bounds", "running", "none"]
 FURTHEST = 10.0
 MOST_COUNTED = 2.0**22
-LEAST_SHARE, WIDEST = 0.01, 10.0
+LEAST_SHARE, WIDEST = 0.01, 12.0
 
 
 class Running(NamedTuple):
