@@ -108,7 +108,7 @@ def test_ppo_minimises_the_clipped_objective():
     agent = made("PPO", entropy_bonus=0.03, value_clip=0.1, clip=0.2, trace_decay=0.9, discount=0.8)
     shapes, numbers, learner, _ = begun(agent, Corridor())
     e = happened()
-    rows, explained = ppo.rows_of(shapes, numbers, learner, jax.tree.map(jnp.asarray, e))
+    rows, explained, _ = ppo.rows_of(shapes, numbers, learner, jax.tree.map(jnp.asarray, e))
     gains, targets, values, old, _ = by_numpy(agent, numbers, learner, shapes, e)
     assert np.allclose(rows.target, targets, atol=1e-4)
     assert float(explained) == pytest.approx(1 - np.var(targets - values) / np.var(targets), abs=1e-3)
