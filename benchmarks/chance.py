@@ -10,8 +10,8 @@ import sys
 
 import numpy as np
 
+from jokulmist.studies.comparison.verdicts import DIFFERENT, judged_pairs
 from jokulmist.studies.statistics import attained, chance_interval, interquartile_mean, interval, power_of
-from jokulmist.studies.verdicts import DIFFERENT, judged_pairs
 
 SEEDS = (4, 5, 10, 20)
 EFFECTS = (1.0, 2.0)

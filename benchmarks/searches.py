@@ -14,13 +14,13 @@ from pathlib import Path
 import numpy as np
 
 import jokulmist as jm
-from jokulmist.studies.candidates import Board
-from jokulmist.studies.engine import Engine
-from jokulmist.studies.showing import SilentSearch
-from jokulmist.studies.tuning import Question, Tuning
-from jokulmist.studies.verdicts import judged_pairs
-from jokulmist.training.crew import Crew, usual_workers
-from jokulmist.training.plans import Plan, Training
+from jokulmist.studies.comparison.verdicts import judged_pairs
+from jokulmist.studies.search.candidates import Board
+from jokulmist.studies.search.engine import Engine
+from jokulmist.studies.search.progress import SilentSearch
+from jokulmist.studies.search.settings import Question, Tuning
+from jokulmist.training.runs.plan import Plan, Training
+from jokulmist.training.workers.pool import Crew, usual_workers
 
 BUDGET = 20  # whole runs
 PROBLEMS = {

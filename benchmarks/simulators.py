@@ -15,9 +15,9 @@ from pathlib import Path
 import numpy as np
 
 import jokulmist as jm
-from jokulmist.environments.noise import Domain, Noise
+from jokulmist.environments.chance.noise import Domain, Noise
 from jokulmist.lanes.plain import PlainLane
-from jokulmist.lanes.processes import ProcessLane
+from jokulmist.lanes.processes.lane import ProcessLane
 
 SLEEP = 0.005
 
@@ -81,7 +81,7 @@ def workers_of(process):
             parent = int((entry / "stat").read_text().rpartition(")")[2].split()[1])
         except (OSError, ValueError):
             continue
-        if parent == process and b"jokulmist.lanes.simulating" in words:
+        if parent == process and b"jokulmist.lanes.processes.simulator_worker" in words:
             found.append(int(entry.name))
     return found
 

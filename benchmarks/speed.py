@@ -99,8 +99,8 @@ def to_level(returns, decisions_an_episode=96, window=100):
 def library_share(steps=20_000):
     """Microseconds of a plain step that are the library's: a whole step of random play, less the class's own methods."""
     import jokulmist as jm
-    from jokulmist.environments.draws import PlainDraw
-    from jokulmist.environments.noise import Domain, Noise, Stream
+    from jokulmist.environments.chance.draws import PlainDraw
+    from jokulmist.environments.chance.noise import Domain, Noise, Stream
     from jokulmist.lanes.plain import PlainLane
 
     env = jm.gallery.Tarn()

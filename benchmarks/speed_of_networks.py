@@ -52,8 +52,8 @@ def library(agent, steps, copies, lane="compiled"):
 
 def plain(agent, steps, copies):
     """Decisions per second of a plain loop once its functions are compiled."""
-    from jokulmist.training.loop import Planned
-    from jokulmist.training.plain_loop import PlainLoop
+    from jokulmist.training.loops.contract import Planned
+    from jokulmist.training.loops.plain import PlainLoop
 
     key = (type(agent).__name__, copies)
     if key not in LOOPS:
@@ -180,7 +180,7 @@ def main():
         os.sched_setaffinity(0, {min(all_cores)})  # one core for both sides
 
     import jokulmist as jm
-    from jokulmist.lanes.backend import start_backend
+    from jokulmist.lanes.compiled.backend import start_backend
 
     start_backend()
     by_hand = ByHand()

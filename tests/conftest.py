@@ -8,7 +8,7 @@ import pytest
 sys.path.insert(0, str(Path(__file__).parent))
 
 import jokulmist as jm
-from jokulmist.lanes.backend import start_backend
+from jokulmist.lanes.compiled.backend import start_backend
 
 start_backend()  # before a test makes an array: else the loops of one copy are slow
 

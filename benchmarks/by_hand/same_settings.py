@@ -24,7 +24,7 @@ import choosing  # noqa: E402
 import jokulmist as jm  # noqa: E402
 from by_hand.ppo_by_hand import forward  # noqa: E402
 from by_hand.sac_by_hand import sampled, values  # noqa: E402
-from jokulmist.lanes.backend import start_backend  # noqa: E402
+from jokulmist.lanes.compiled.backend import start_backend  # noqa: E402
 
 start_backend()
 import jax  # noqa: E402

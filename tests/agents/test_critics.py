@@ -9,10 +9,11 @@ from scipy import special, stats
 from test_methods import begun, noise_for
 
 import jokulmist as jm
-from jokulmist.agents import ddpg, ppo, sac
-from jokulmist.agents.critics import rows_from
-from jokulmist.agents.policies import rewards_in_scale
-from jokulmist.agents.protocol import Experience
+from jokulmist.agents.contract import Experience
+from jokulmist.agents.critics import ddpg, sac
+from jokulmist.agents.critics.critic_method import rows_from
+from jokulmist.agents.policies import ppo
+from jokulmist.agents.policies.policy_method import rewards_in_scale
 from jokulmist.errors import SettingError
 from jokulmist.gallery.winch import GUSTS, PUSH, SQUARES, TURN, riccati_solution
 from jokulmist.learning.replay import Sample

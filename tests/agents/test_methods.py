@@ -8,14 +8,15 @@ from places import Corridor, Gates, Signal, seen
 from scipy import special
 
 import jokulmist as jm
-from jokulmist.agents import dqn, linear_q, ppo
-from jokulmist.agents.protocol import Experience, numbers_at
-from jokulmist.environments.draws import CountingDraw, PlainDraw, RowDraw
-from jokulmist.environments.environment import describe
-from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.agents.contract import Experience, numbers_at
+from jokulmist.agents.policies import ppo
+from jokulmist.agents.values import dqn, linear_q
+from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, RowDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
-from jokulmist.learning.inputs import scaled
+from jokulmist.learning.observation_scaling import scaled
 
 SMOOTH = {"network": jm.Dense(64, 64, activation="tanh")}  # differences are taken of it
 SMALL = {

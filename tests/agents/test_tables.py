@@ -10,16 +10,16 @@ from optimum import solve_tarn
 from places import Corridor, seen
 
 import jokulmist as jm
-from jokulmist.agents.cells import SCALARS, array_ops
+from jokulmist.agents.contract import Experience, Numbers
 from jokulmist.agents.greedy import chances, drawn, expectation
-from jokulmist.agents.protocol import Experience, Numbers
-from jokulmist.agents.tables import Carried, Table
-from jokulmist.environments.draws import CountingDraw, RowDraw
-from jokulmist.environments.environment import describe
+from jokulmist.agents.tables.cells import SCALARS, array_ops
+from jokulmist.agents.tables.table import Carried, Table
+from jokulmist.environments.chance.draws import CountingDraw, RowDraw
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError
-from jokulmist.training.compiled_loop import CompiledLoop
-from jokulmist.training.loop import Planned
-from jokulmist.training.plain_loop import PlainLoop
+from jokulmist.training.loops.compiled import CompiledLoop
+from jokulmist.training.loops.contract import Planned
+from jokulmist.training.loops.plain import PlainLoop
 
 NUMBERS = Numbers(learning_rate=0.5, discount=0.9, exploration=0.2, initial_value=0.0)
 TABLE = np.array([[0.0, 0.0], [1.0, 2.0], [3.0, 5.0], [-1.0, 4.0], [7.0, 7.0]], np.float32)

@@ -19,7 +19,7 @@ from places import Gates, Signal, Tiller
 import jokulmist as jm
 from jokulmist.errors import SettingError
 from jokulmist.pictures.blocks import blocks, pixels
-from jokulmist.workshop.hand import Hand
+from jokulmist.workshop.play import Hand
 
 
 def test_a_hand_chooses_nudges_acts_goes_back_and_keeps(tmp_path):

@@ -8,8 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as hyp
 from scipy import stats
 
-from jokulmist.environments.draws import CountingDraw, PlainDraw, RowDraw, normal_quantile
-from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, RowDraw, normal_quantile
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.errors import NoiseError
 
 MANY = 40_000

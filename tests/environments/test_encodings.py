@@ -7,10 +7,10 @@ from hypothesis import strategies as st
 from places import Skiff, Snowfield
 
 import jokulmist as jm
-from jokulmist.agents.cells import SCALARS, array_ops, grid_for
-from jokulmist.environments.actions import Record, from_described, split
-from jokulmist.environments.channels import Channel, Observation, Spec
-from jokulmist.environments.environment import describe
+from jokulmist.agents.tables.cells import SCALARS, array_ops, grid_for
+from jokulmist.environments.declaration.actions import Record, from_described, split
+from jokulmist.environments.declaration.channels import Channel, Observation, Spec
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import ActionError, SettingError
 
 

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from places import Camera, Corridor, Skiff, Snowfield
 
 import jokulmist as jm
-from jokulmist.environments.noise import Domain, Noise
+from jokulmist.environments.chance.noise import Domain, Noise
 from jokulmist.errors import ActionError, BrokenEnvironment, SettingError
 from jokulmist.lanes.plain import PlainLane
 

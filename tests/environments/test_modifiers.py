@@ -10,9 +10,9 @@ from places import Camera, Corridor, Gates, Signal, Skiff
 from scipy import stats
 
 import jokulmist as jm
-from jokulmist.environments.environment import describe
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError
-from jokulmist.training.plans import plan_of
+from jokulmist.training.runs.plan import plan_of
 
 
 class Buoy(jm.Environment):

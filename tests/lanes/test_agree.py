@@ -6,13 +6,13 @@ from places import TRACED, Branching, Corridor, Skiff, Snowfield
 
 import jokulmist as jm
 from jokulmist.agents.random_play import RandomPlay
-from jokulmist.environments.environment import describe
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.gallery import SHIPPED
-from jokulmist.lanes.compiled import CompiledEnvironment
-from jokulmist.lanes.finding import _difference, _traced, find, meet
-from jokulmist.training.compiled_loop import CompiledLoop
-from jokulmist.training.loop import Planned
-from jokulmist.training.plain_loop import PlainLoop
+from jokulmist.lanes.compiled.compilability import _difference, _traced, find, meet
+from jokulmist.lanes.compiled.copies import CompiledEnvironment
+from jokulmist.training.loops.compiled import CompiledLoop
+from jokulmist.training.loops.contract import Planned
+from jokulmist.training.loops.plain import PlainLoop
 
 CLASSES = [*TRACED, *(getattr(jm.gallery, cls) for _, cls in SHIPPED.values())]
 
@@ -20,7 +20,7 @@ CLASSES = [*TRACED, *(getattr(jm.gallery, cls) for _, cls in SHIPPED.values())]
 @pytest.mark.parametrize("cls", CLASSES, ids=lambda cls: cls.__name__)
 def test_single_transitions_are_the_same_plain_and_compiled(cls):
     finding = find(cls())
-    assert finding.compiles, finding.why
+    assert compilability.compiles, compilability.why
 
 
 def test_a_difference_is_found_and_named():
@@ -30,8 +30,8 @@ def test_a_difference_is_found_and_named():
             return after.replace(depth=after.depth + (0.01 if self.xp is np else 0.0))
 
     finding = find(Drifting())
-    assert not finding.compiles
-    assert "`Drifting` differs when compiled: field `depth` is" in finding.why
+    assert not compilability.compiles
+    assert "`Drifting` differs when compiled: field `depth` is" in compilability.why
 
     class Capped(Corridor):
         @jm.ending
@@ -77,11 +77,11 @@ class Knife(jm.Environment):
 
 
 def test_rounding_that_tips_a_comparison_is_no_difference(monkeypatch):
-    from jokulmist.lanes import finding
+    from jokulmist.lanes.compiled import compilability
 
     asked = []
-    tipped = finding._tipped
-    monkeypatch.setattr(finding, "_tipped", lambda *given: asked.append(tipped(*given)) or asked[-1])
+    tipped = compilability._tipped
+    monkeypatch.setattr(compilability, "_tipped", lambda *given: asked.append(tipped(*given)) or asked[-1])
     for state in meet(Knife(), 200).afters[:6]:
         # Just below the plain value, where float32 sees no difference: the two ways disagree about this state.
         assert find(Knife(threshold=float(np.nextafter(state.place, -9.0))), 200).compiles
@@ -142,8 +142,8 @@ def test_a_class_that_cannot_be_traced_says_why_with_method_line_and_mend(cls, m
     import re
 
     finding = find(cls())
-    assert not finding.compiles
-    assert re.search(message, finding.why), finding.why
+    assert not compilability.compiles
+    assert re.search(message, compilability.why), compilability.why
 
 
 @pytest.mark.parametrize("cls", [Corridor, Snowfield, Skiff])

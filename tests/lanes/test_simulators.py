@@ -8,7 +8,7 @@ import pytest
 from places import Drift
 
 import jokulmist as jm
-from jokulmist.environments.environment import describe
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError
 
 ROOT = Path(__file__).parents[2]
@@ -133,8 +133,8 @@ def test_a_process_that_hangs_is_replaced_and_one_that_always_dies_is_told():
 
 def test_an_episode_that_was_lost_is_neither_an_end_nor_a_cut_for_what_replays(speeds):
     """Three-step targets stop before the loss: no row of another episode enters them."""
-    from jokulmist.agents.protocol import Experience
-    from jokulmist.environments.channels import Seen
+    from jokulmist.agents.contract import Experience
+    from jokulmist.environments.declaration.channels import Seen
     from jokulmist.learning import replay as memory
 
     spec = describe(Drift()).spec

@@ -7,11 +7,11 @@ from places import Lift
 from scipy import stats
 
 import jokulmist as jm
-from jokulmist.agents.protocol import Experience
-from jokulmist.environments.channels import Seen
-from jokulmist.environments.environment import describe
-from jokulmist.environments.noise import Domain, Noise
-from jokulmist.environments.waiting import WaitDraw
+from jokulmist.agents.contract import Experience
+from jokulmist.environments.chance.noise import Domain, Noise
+from jokulmist.environments.declaration.channels import Seen
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.transition.waiting import WaitDraw
 from jokulmist.errors import BrokenEnvironment, DeclarationError
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.learning import replay as memory

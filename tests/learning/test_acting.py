@@ -7,9 +7,9 @@ import pytest
 from scipy import special, stats
 
 import jokulmist as jm
-from jokulmist.environments.actions import Record
-from jokulmist.environments.draws import RowDraw
-from jokulmist.learning.acting import Acting, Joint
+from jokulmist.environments.chance.draws import RowDraw
+from jokulmist.environments.declaration.actions import Record
+from jokulmist.learning.action_distributions import Acting, Joint
 
 ONE = jm.Choice("a", "b", "c")
 TWO = jm.Actions(gate=jm.Choice(3), lamp=jm.Choice(2))

@@ -9,14 +9,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jokulmist as jm
-from jokulmist.environments.channels import Channel, Spec
+from jokulmist.environments.declaration.channels import Channel, Spec
 from jokulmist.errors import SettingError
-from jokulmist.learning.descent import descended, huber, transform
 from jokulmist.learning.features import Features
-from jokulmist.learning.inputs import Running, fresh_statistics, gathered, scaled
-from jokulmist.learning.modules import gathered as patches
-from jokulmist.learning.modules import product
-from jokulmist.learning.networks import Inputs, Layout, applied, built
+from jokulmist.learning.networks.layout import Inputs, Layout, applied, built
+from jokulmist.learning.networks.modules import gathered as patches
+from jokulmist.learning.networks.modules import product
+from jokulmist.learning.observation_scaling import Running, fresh_statistics, gathered, scaled
+from jokulmist.learning.optimisation import descended, huber, transform
 
 NUMBERS = Spec((Channel("a", 0.0, 10.0), Channel("b", -np.inf, np.inf, shape=(2,))), jm.Choice(3))
 SIGHTS = Spec((Channel("a", 0.0, 10.0), Channel("eye", 0, 255, shape=(9, 11, 2), image=True)), jm.Choice(3))

@@ -9,15 +9,15 @@ from hypothesis import strategies as st
 from scipy import integrate, special, stats
 
 import jokulmist as jm
-from jokulmist.agents.ddpg import drifted
-from jokulmist.agents.protocol import Experience
-from jokulmist.environments.actions import Record
-from jokulmist.environments.draws import RowDraw
+from jokulmist.agents.contract import Experience
+from jokulmist.agents.critics.ddpg import drifted
+from jokulmist.environments.chance.draws import RowDraw
+from jokulmist.environments.declaration.actions import Record
 from jokulmist.errors import SettingError
-from jokulmist.learning.acting import Acting, Drawn
-from jokulmist.learning.inputs import fresh_running
-from jokulmist.learning.ranges import Units, log_slope, ranges_of, refuse_unbounded
-from jokulmist.learning.returns import followed, in_scale, spread_of
+from jokulmist.learning.action_distributions import Acting, Drawn
+from jokulmist.learning.gaussians import Units, log_slope, ranges_of, refuse_unbounded
+from jokulmist.learning.observation_scaling import fresh_running
+from jokulmist.learning.reward_scaling import followed, in_scale, spread_of
 
 SLIDE = jm.Range(-1.0, 1.0)
 MIXED = jm.Actions(gate=jm.Choice(3), flow=jm.Range([0.0, -4.0], [10.0, 4.0], shape=2), tilt=jm.Range(-30.0, 90.0))

@@ -8,8 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jokulmist as jm
-from jokulmist.agents.protocol import Experience
-from jokulmist.environments.channels import Channel, Seen, Spec
+from jokulmist.agents.contract import Experience
+from jokulmist.environments.declaration.channels import Channel, Seen, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory
 

@@ -15,8 +15,8 @@ import jokulmist as jm
 from jokulmist.command.main import main
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.pictures.report.page import differing
-from jokulmist.training.listing import chosen, rows_in
-from jokulmist.training.scenes import fresh_scene, played_scene, recorded_scene
+from jokulmist.records.run_index import chosen, rows_in
+from jokulmist.training.evaluation.scenes import fresh_scene, played_scene, recorded_scene
 
 
 @pytest.fixture(scope="module")

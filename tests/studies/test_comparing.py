@@ -11,9 +11,9 @@ from typer.testing import CliRunner
 import jokulmist as jm
 from jokulmist.command.main import app
 from jokulmist.errors import LookupFailed, SettingError
-from jokulmist.studies.curves import curve_of, length_of, on_places
-from jokulmist.studies.grouping import grouped
-from jokulmist.training.scoring import Score, final_episodes, score_of
+from jokulmist.studies.comparison.curves import curve_of, length_of, on_places
+from jokulmist.studies.comparison.grouping import grouped
+from jokulmist.training.evaluation.scores import Score, final_episodes, score_of
 
 LEARNS, BLIND = {"learning_rate": 0.5, "exploration": 0.2}, {"learning_rate": 0.0, "exploration": 0.2}
 

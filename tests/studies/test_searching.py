@@ -8,15 +8,15 @@ import pytest
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.studies.candidates import FAILED, Board
-from jokulmist.studies.engine import Engine
-from jokulmist.studies.mattering import fitted, mattering_of
-from jokulmist.studies.showing import LiveSearch, SilentSearch, board_of
-from jokulmist.studies.space import Space
-from jokulmist.studies.tuning import Question, Tuning
-from jokulmist.training.jobs import Heard
-from jokulmist.training.plans import Plan, Training
-from jokulmist.training.showing import Standing
+from jokulmist.studies.importance import fitted, mattering_of
+from jokulmist.studies.search.candidates import FAILED, Board
+from jokulmist.studies.search.engine import Engine
+from jokulmist.studies.search.progress import LiveSearch, SilentSearch, board_of
+from jokulmist.studies.search.settings import Question, Tuning
+from jokulmist.studies.search.space import Space
+from jokulmist.training.runs.plan import Plan, Training
+from jokulmist.training.session.progress import Standing
+from jokulmist.training.workers.jobs import Heard
 
 OVER = {
     "agent.learning_rate": jm.between(1e-3, 1.0, scale="log"),

@@ -10,9 +10,9 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, SettingError
-from jokulmist.studies.space import Among, Space, over_from, with_settings
-from jokulmist.studies.tuning import Question, Tuning, question_of
-from jokulmist.training.plans import Plan, Training
+from jokulmist.studies.search.settings import Question, Tuning, question_of
+from jokulmist.studies.search.space import Among, Space, over_from, with_settings
+from jokulmist.training.runs.plan import Plan, Training
 
 numbers = st.floats(0.001, 1000.0)
 bounds = st.tuples(numbers, numbers).filter(lambda b: b[1] > b[0] * 1.01)

@@ -11,7 +11,7 @@ from scipy import integrate, stats
 
 from jokulmist.errors import LookupFailed
 from jokulmist.studies import statistics as stat
-from jokulmist.studies.verdicts import DIFFERENT, NOT_SHOWN, TOO_FEW, judged_pairs
+from jokulmist.studies.comparison.verdicts import DIFFERENT, NOT_SHOWN, TOO_FEW, judged_pairs
 
 DRAW = np.random.default_rng(5)
 scores = st.lists(st.integers(-3, 3).map(float), min_size=2, max_size=5)
@@ -161,7 +161,7 @@ def test_the_chance_of_improvement_counts_pairs_and_ties_half():
 
 
 def test_expected_improvement_is_the_integral_that_it_stands_for():
-    from jokulmist.studies.methods.gaussian_process import expected_improvement, tamed
+    from jokulmist.studies.search.methods.gaussian_process import expected_improvement, tamed
 
     for mean, spread, best in ((0.3, 0.5, 1.0), (2.0, 0.1, 1.0), (1.0, 2.0, 1.0)):
 

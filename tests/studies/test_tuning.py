@@ -16,8 +16,8 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import read_json, read_toml
-from jokulmist.studies.candidates import Board
-from jokulmist.training.plans import plan_of
+from jokulmist.studies.search.candidates import Board
+from jokulmist.training.runs.plan import plan_of
 
 OVER = {"agent.learning_rate": jm.between(0.01, 1.0, scale="log"), "agent.exploration": jm.among(0.1, 0.3)}
 SHARED = Path(__file__).parent.parent / "places.py"
@@ -200,9 +200,9 @@ def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path
 
 
 def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
-    from jokulmist.training.crew import Crew
-    from jokulmist.training.jobs import Job
-    from jokulmist.training.plans import Plan, Training
+    from jokulmist.training.runs.plan import Plan, Training
+    from jokulmist.training.workers.jobs import Job
+    from jokulmist.training.workers.pool import Crew
 
     plan = Plan(mine.Slow(pause=0.001), jm.QLearning(), Training(steps=1200, checkpoint_every=100, lane="plain"))
     alone = jm.train(
@@ -330,8 +330,8 @@ def test_wrong_words_are_told_and_a_plan_with_a_search_can_be_trained(mine, tmp_
     from typer.testing import CliRunner
 
     from jokulmist.command.main import app
-    from jokulmist.studies import cluster
-    from jokulmist.training.plans import read_plan
+    from jokulmist.training.runs.plan import read_plan
+    from jokulmist.training.workers import dask_cluster as cluster
 
     monkeypatch.setattr(cluster, "SECONDS_TO_CONNECT", 1)
     (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.0, method="random"))
@@ -441,7 +441,7 @@ def test_what_is_wrong_is_told_before_a_folder_is_made(tmp_path):
 
 def test_another_candidate_compiles_nothing(tmp_path):
     """Numbers of the agent, parameters and weights of the environment are traced."""
-    from jokulmist.training import compiled_loop
+    from jokulmist.training.loops import compiled as compiled_loop
 
     over = {
         "agent.learning_rate": jm.between(0.1, 0.9),

@@ -5,8 +5,8 @@ import pytest
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.environments.environment import describe
-from jokulmist.training.advice import Advice
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.training.session.advice import Advice
 
 QUICK = {"horizon": 16, "network": jm.Dense(8)}
 

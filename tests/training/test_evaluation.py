@@ -5,9 +5,9 @@ import pytest
 from places import Corridor, Skiff
 
 import jokulmist as jm
-from jokulmist.environments.environment import describe
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.training.evaluation import levels, sees_more
+from jokulmist.training.evaluation.evaluate import levels, sees_more
 
 
 def test_episode_i_is_the_same_however_many_are_asked_and_whoever_plays():

@@ -9,12 +9,12 @@ from places import Corridor, Snowfield
 from scipy import stats
 
 import jokulmist as jm
-from jokulmist.environments.draws import PlainDraw
-from jokulmist.environments.noise import Domain, Noise, Stream
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import SettingError
-from jokulmist.training.climbing import Climb
-from jokulmist.training.plans import read_plan
+from jokulmist.training.runs.plan import read_plan
+from jokulmist.training.session.curriculum_progress import Climb
 
 
 class Slope(jm.Environment):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from jokulmist.agents.cells import FORBIDDEN, Ops
+from jokulmist.agents.tables.cells import FORBIDDEN, Ops
 
 
 def chances(row: Sequence[Any], exploration: Any, ops: Ops) -> list[Any]:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from jokulmist.agents.protocol import Agent
-from jokulmist.environments.actions import Record, split
-from jokulmist.environments.legal import drawn
+from jokulmist.agents.contract import Agent
+from jokulmist.environments.declaration.actions import Record, split
+from jokulmist.environments.transition.legal import drawn
 
 
 class Nothing(NamedTuple):

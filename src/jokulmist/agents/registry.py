@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from jokulmist.agents.actor_critic import ActorCritic
-from jokulmist.agents.ddpg import DDPG
-from jokulmist.agents.dqn import DQN
-from jokulmist.agents.linear_q import LinearQ
-from jokulmist.agents.ppo import PPO
-from jokulmist.agents.protocol import Agent
-from jokulmist.agents.q_learning import QLearning
+from jokulmist.agents.contract import Agent
+from jokulmist.agents.critics.ddpg import DDPG
+from jokulmist.agents.critics.sac import SAC
+from jokulmist.agents.critics.td3 import TD3
+from jokulmist.agents.policies.actor_critic import ActorCritic
+from jokulmist.agents.policies.ppo import PPO
+from jokulmist.agents.policies.reinforce import Reinforce
 from jokulmist.agents.random_play import RandomPlay
-from jokulmist.agents.reinforce import Reinforce
-from jokulmist.agents.sac import SAC
-from jokulmist.agents.sarsa import ExpectedSarsa, Sarsa
-from jokulmist.agents.td3 import TD3
+from jokulmist.agents.tables.q_learning import QLearning
+from jokulmist.agents.tables.sarsa import ExpectedSarsa, Sarsa
+from jokulmist.agents.values.dqn import DQN
+from jokulmist.agents.values.linear_q import LinearQ
 
 AGENTS: dict[str, type[Agent]] = {
     "QLearning": QLearning,

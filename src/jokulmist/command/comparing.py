@@ -19,8 +19,8 @@ def compare(
     episodes: int, seed: int, to: Path | None, json: bool,
 ) -> None:  # fmt: skip
     from jokulmist.command.waiting import telling
-    from jokulmist.records.folder import is_run
-    from jokulmist.studies.comparing import compare as work
+    from jokulmist.records.run_folder import is_run
+    from jokulmist.studies.comparison.compare import compare as work
 
     runs = runs_at(paths)
     with telling() as say:
@@ -84,8 +84,8 @@ def _more(seeds: float) -> str:
 
 def runs_at(paths: list[Path]) -> Any:
     """The runs in some folders: a run's own, or one that holds runs."""
-    from jokulmist.records.folder import is_run
-    from jokulmist.training.run import Run, Runs, runs_in
+    from jokulmist.records.run_folder import is_run
+    from jokulmist.training.runs.run import Run, Runs, runs_in
 
     found = []
     for path in paths:

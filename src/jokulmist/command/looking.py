@@ -11,9 +11,9 @@ from jokulmist.command.printing import console, print_json, print_table, print_w
 
 
 def gallery(json: bool) -> None:
-    from jokulmist.environments.environment import describe
+    from jokulmist.environments.declaration.environment import describe
     from jokulmist.gallery import SHIPPED
-    from jokulmist.training.sources import environment_class
+    from jokulmist.training.runs.sources import environment_class
 
     rows: list[dict[str, Any]] = []
     for name in SHIPPED:
@@ -35,9 +35,9 @@ def gallery(json: bool) -> None:
 
 
 def check(use: str, steps: int, json: bool) -> bool:
-    from jokulmist.training.sources import environment_class
-    from jokulmist.workshop.check import check as look
-    from jokulmist.workshop.shown import show
+    from jokulmist.training.runs.sources import environment_class
+    from jokulmist.workshop.check.check import check as look
+    from jokulmist.workshop.check.text import show
 
     report = look(environment_class(use)(), steps=steps)
     if json:
@@ -48,8 +48,8 @@ def check(use: str, steps: int, json: bool) -> bool:
 
 
 def trace(use: str, steps: int, who: str, seed: int, json: bool) -> None:
-    from jokulmist.training.run import Run
-    from jokulmist.training.sources import environment_class
+    from jokulmist.training.runs.run import Run
+    from jokulmist.training.runs.sources import environment_class
     from jokulmist.workshop.trace import trace as look
 
     environment, policy = environment_class(use)(), who
@@ -67,11 +67,11 @@ def trace(use: str, steps: int, who: str, seed: int, json: bool) -> None:
 def play(use: str | None, run: Path | None, seed: int, folder: Path) -> None:
     import sys
 
-    from jokulmist.environments.noise import checked_seed
+    from jokulmist.environments.chance.noise import checked_seed
     from jokulmist.errors import SettingError
-    from jokulmist.training.run import Run
-    from jokulmist.training.sources import environment_class
-    from jokulmist.workshop.hand import Hand
+    from jokulmist.training.runs.run import Run
+    from jokulmist.training.runs.sources import environment_class
+    from jokulmist.workshop.play import Hand
 
     if use is None and run is None:
         raise SettingError("say what to play, e.g. `jokulmist play ferry`, or watch a run by `--policy runs/NAME`.")
@@ -86,7 +86,7 @@ def play(use: str | None, run: Path | None, seed: int, folder: Path) -> None:
 
 
 def runs(folder: Path, json: bool, most: int, **asked: Any) -> None:
-    from jokulmist.training.listing import chosen, rows_in
+    from jokulmist.records.run_index import chosen, rows_in
 
     every, words = rows_in(folder)
     rows = chosen(folder, every, **asked)

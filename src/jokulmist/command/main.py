@@ -167,7 +167,7 @@ def resume(
     """
     from jokulmist.command.again import resume as work
     from jokulmist.command.tuning import resume as go_on
-    from jokulmist.studies.candidates import is_search
+    from jokulmist.studies.search.candidates import is_search
 
     if is_search(run) and (steps or episodes):
         raise SettingError(

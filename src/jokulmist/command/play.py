@@ -12,11 +12,11 @@ from textual.app import App, ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Static
 
-from jokulmist.environments.actions import Choice, Range
-from jokulmist.environments.environment import describe
+from jokulmist.environments.declaration.actions import Choice, Range
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import JokulmistError
 from jokulmist.pictures.blocks import blocks, pixels
-from jokulmist.workshop.hand import Hand
+from jokulmist.workshop.play import Hand
 
 AUTO_SECONDS = 0.2
 SIDE = 46

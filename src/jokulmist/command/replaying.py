@@ -17,8 +17,8 @@ WIDTH, LINES = 72, 18
 
 def replay(path: Path, recorded: list[str], checkpoints: list[str], seed: int, to: str, speed: float) -> None:
     from jokulmist.pictures.replay import save_replay
-    from jokulmist.training.run import Run
-    from jokulmist.training.scenes import fresh_scene, recorded_scene, usual_name
+    from jokulmist.training.evaluation.scenes import fresh_scene, recorded_scene, usual_name
+    from jokulmist.training.runs.run import Run
 
     if not 0.1 <= speed <= 100.0:
         raise SettingError(f"`--speed` lies from 0.1 to 100 decisions a second; got {speed:g}.")
@@ -48,7 +48,7 @@ def replay(path: Path, recorded: list[str], checkpoints: list[str], seed: int, t
 
 def report(paths: list[Path], to: Path | None, replays: bool) -> None:
     from jokulmist.pictures.report.page import save_report
-    from jokulmist.training.run import Run
+    from jokulmist.training.runs.run import Run
 
     runs = [Run.open(path) for path in paths]
     typer.echo(save_report(runs, to, replays=replays, say=lambda text: typer.echo(text, err=True)))

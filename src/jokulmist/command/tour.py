@@ -16,19 +16,19 @@ STEPS = 1_500_000
 
 def tour(folder: Path) -> None:
     """Check, train, evaluate, compare, draw; leaves runs, pictures and a summary table."""
-    from jokulmist.agents.q_learning import QLearning
-    from jokulmist.agents.sarsa import Sarsa
+    from jokulmist.agents.tables.q_learning import QLearning
+    from jokulmist.agents.tables.sarsa import Sarsa
     from jokulmist.learning.schedules import linear
     from jokulmist.pictures.saved import save_pictures
     from jokulmist.records.files import append_rows, csv_lines, replace_file
-    from jokulmist.records.folder import EVALUATED
-    from jokulmist.studies.comparing import compare
-    from jokulmist.training.evaluation import evaluate, levels
-    from jokulmist.training.showing import LiveLine, duration
-    from jokulmist.training.sources import environment_class
-    from jokulmist.training.train import train
-    from jokulmist.workshop.check import check
-    from jokulmist.workshop.shown import show
+    from jokulmist.records.run_folder import EVALUATED
+    from jokulmist.studies.comparison.compare import compare
+    from jokulmist.training.evaluation.evaluate import evaluate, levels
+    from jokulmist.training.runs.sources import environment_class
+    from jokulmist.training.runs.train import train
+    from jokulmist.training.session.progress import LiveLine, duration
+    from jokulmist.workshop.check.check import check
+    from jokulmist.workshop.check.text import show
 
     began = time.perf_counter()
     environment = environment_class("tarn")()

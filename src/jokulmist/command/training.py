@@ -19,10 +19,10 @@ def train(
     plan_file: Path, changes: list[str], folder: Path, name: str | None, workers: int | None, dry: bool, json: bool
 ) -> bool:
     """Train a plan; returns whether it was stopped before its end."""
-    from jokulmist.training.plans import read_plan
-    from jokulmist.training.run import summary
-    from jokulmist.training.showing import LiveLine
-    from jokulmist.training.train import train_plan
+    from jokulmist.training.runs.plan import read_plan
+    from jokulmist.training.runs.run import summary
+    from jokulmist.training.runs.train import train_plan
+    from jokulmist.training.session.progress import LiveLine
 
     plan = read_plan(plan_file, changes)
     if dry:
@@ -32,7 +32,7 @@ def train(
         plan, folder=folder, name=name, show=LiveLine(), command=["jokulmist", *sys.argv[1:]], workers=workers
     )
     from jokulmist.pictures.saved import save_pictures
-    from jokulmist.training.evaluation import levels
+    from jokulmist.training.evaluation.evaluate import levels
 
     known = levels(plan.environment)
     for run in runs:
@@ -50,9 +50,9 @@ def train(
 
 def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
     """What one run would take, from a short trial in memory."""
-    from jokulmist.training.crew import usual_workers
-    from jokulmist.training.session import chosen_lane
-    from jokulmist.training.train import train_plan
+    from jokulmist.training.runs.train import train_plan
+    from jokulmist.training.session.session import chosen_lane
+    from jokulmist.training.workers.pool import usual_workers
 
     training = plan.training
     compiled, why = chosen_lane(plan)
@@ -92,7 +92,7 @@ def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
 
 def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
     """What would be run, from a short trial in memory."""
-    from jokulmist.training.showing import duration
+    from jokulmist.training.session.progress import duration
 
     forecast = forecast_of(plan, folder, workers)
     if json:
@@ -106,11 +106,11 @@ def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
 
 def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, record: int, json: bool) -> None:
     from jokulmist.records.files import append_rows
-    from jokulmist.records.folder import EVALUATED
     from jokulmist.records.rollouts import ROLLOUTS
-    from jokulmist.training.evaluation import evaluate as measure
-    from jokulmist.training.evaluation import levels, sees_more
-    from jokulmist.training.run import Run
+    from jokulmist.records.run_folder import EVALUATED
+    from jokulmist.training.evaluation.evaluate import evaluate as measure
+    from jokulmist.training.evaluation.evaluate import levels, sees_more
+    from jokulmist.training.runs.run import Run
 
     run = Run.open(path)
     environment = run.environment
@@ -169,9 +169,9 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, re
 
 def evaluate_grid(path: Path, over: list[str], episodes: int, seed: int, act: str, json: bool) -> None:
     from jokulmist.pictures import style
-    from jokulmist.pictures.grid import plot_grid
-    from jokulmist.training.grid import evaluate_grid as measure
-    from jokulmist.training.run import Run
+    from jokulmist.pictures.figures.grid import plot_grid
+    from jokulmist.training.evaluation.grid import evaluate_grid as measure
+    from jokulmist.training.runs.run import Run
 
     run = Run.open(path)
     grid = measure(run.policy, run.environment, _places(over), episodes=episodes, seed=seed, act=act)  # type: ignore[arg-type]
@@ -190,8 +190,8 @@ def evaluate_grid(path: Path, over: list[str], episodes: int, seed: int, act: st
 
 def policy_map(path: Path, over: str, checkpoint: str) -> None:
     from jokulmist.pictures import style
-    from jokulmist.pictures.behaviour import plot_policy
-    from jokulmist.training.run import Run
+    from jokulmist.pictures.figures.behaviour import plot_policy
+    from jokulmist.training.runs.run import Run
 
     names = tuple(name.strip() for name in over.split(","))
     if len(names) != 2:

@@ -18,10 +18,10 @@ def tune(
     plan_file: Path, changes: list[str], folder: Path, name: str | None, workers: int | None, cluster: str | None, dry: bool, json: bool
 ) -> bool:  # fmt: skip
     """Search as a plan says; returns whether it was stopped before its end."""
-    from jokulmist.studies.search import begin_search
-    from jokulmist.studies.showing import LiveSearch
-    from jokulmist.studies.tuning import question_of
-    from jokulmist.training.plans import TUNING, plan_content, plan_of
+    from jokulmist.studies.search.progress import LiveSearch
+    from jokulmist.studies.search.search import begin_search
+    from jokulmist.studies.search.settings import question_of
+    from jokulmist.training.runs.plan import TUNING, plan_content, plan_of
 
     content = plan_content(plan_file, changes)
     if TUNING not in content:
@@ -40,8 +40,8 @@ def tune(
 
 def resume(path: Path, workers: int | None, cluster: str | None, json: bool) -> bool:
     """Go on with a search; one that is done is told again."""
-    from jokulmist.studies.search import Search
-    from jokulmist.studies.showing import LiveSearch
+    from jokulmist.studies.search.progress import LiveSearch
+    from jokulmist.studies.search.search import Search
 
     search = Search.open(path)
     if search.status != "done":
@@ -90,7 +90,7 @@ def tell(search: Any, json: bool) -> bool:
 
 
 def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
-    from jokulmist.training.settings import short_names
+    from jokulmist.training.runs.setting_differences import short_names
 
     short = short_names(names)
     shown = []
@@ -107,8 +107,8 @@ def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
 
 def _winner(search: Any) -> None:
     """The winner, its score in the search and on new seeds, and what mattered."""
-    from jokulmist.studies.showing import told_settings
-    from jokulmist.training.settings import short_names
+    from jokulmist.studies.search.progress import told_settings
+    from jokulmist.training.runs.setting_differences import short_names
 
     typer.echo(f"\nThe winner is candidate {search.winner.number}: {told_settings(search.settings)}")
     seeds = len(search.board.seeds)
@@ -142,8 +142,8 @@ def _winner(search: Any) -> None:
 def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> None:
     """What would be searched, with a forecast of time and disk from a short trial."""
     from jokulmist.command.training import forecast_of
-    from jokulmist.training.crew import usual_workers
-    from jokulmist.training.showing import duration
+    from jokulmist.training.session.progress import duration
+    from jokulmist.training.workers.pool import usual_workers
 
     plan, tuning = question.plan, question.tuning
     one = forecast_of(plan, folder, workers)

@@ -297,8 +297,8 @@ def _as(default: Any, value: float, name: str) -> Any:
 
 def _sample(seed: int) -> Any:
     """A draw to try a function with."""
-    from jokulmist.environments.draws import PlainDraw
-    from jokulmist.environments.noise import Domain, Noise, Stream
+    from jokulmist.environments.chance.draws import PlainDraw
+    from jokulmist.environments.chance.noise import Domain, Noise, Stream
 
     return PlainDraw(Noise(seed, 1, Domain.CHECK), Stream.VARY).at(0, 0)
 

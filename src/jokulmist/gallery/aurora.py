@@ -6,12 +6,12 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments import loops
-from jokulmist.environments import parts as jm
-from jokulmist.environments.actions import Choice
-from jokulmist.environments.environment import Environment
-from jokulmist.environments.state import State as BaseState
-from jokulmist.environments.state import field, flow
+from jokulmist.environments.declaration import loops
+from jokulmist.environments.declaration import parts as jm
+from jokulmist.environments.declaration.actions import Choice
+from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.declaration.state import State as BaseState
+from jokulmist.environments.declaration.state import field, flow
 
 SIZE = 32
 BEARINGS = 256

@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from jokulmist.environments import parts as jm
-from jokulmist.environments.actions import Choice
-from jokulmist.environments.environment import Environment
-from jokulmist.environments.state import State as BaseState
-from jokulmist.environments.state import seen
+from jokulmist.environments.declaration import parts as jm
+from jokulmist.environments.declaration.actions import Choice
+from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.declaration.state import State as BaseState
+from jokulmist.environments.declaration.state import seen
 
 
 class Ferry(Environment):

@@ -7,11 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments import parts as jm
-from jokulmist.environments.actions import Choice
-from jokulmist.environments.environment import Environment
-from jokulmist.environments.state import State as BaseState
-from jokulmist.environments.state import field, flow, seen
+from jokulmist.environments.declaration import parts as jm
+from jokulmist.environments.declaration.actions import Choice
+from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.declaration.state import State as BaseState
+from jokulmist.environments.declaration.state import field, flow, seen
 
 HEIGHT, WIDTH, CHARTS, REACH = 10, 18, 12, 5
 # North, east, south, west: how a move changes row and column.

@@ -7,11 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments import parts as jm
-from jokulmist.environments.actions import Range
-from jokulmist.environments.environment import Environment
-from jokulmist.environments.state import State as BaseState
-from jokulmist.environments.state import seen
+from jokulmist.environments.declaration import parts as jm
+from jokulmist.environments.declaration.actions import Range
+from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.declaration.state import State as BaseState
+from jokulmist.environments.declaration.state import seen
 
 # The state after a decision of 0.2 s is ``TURN @ state + PUSH * action + GUSTS * noise``.
 TURN = np.array(

@@ -20,8 +20,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.environments.channels import Seen, Spec
-from jokulmist.environments.legal import choices_of
+from jokulmist.environments.declaration.channels import Seen, Spec
+from jokulmist.environments.transition.legal import choices_of
 from jokulmist.errors import SettingError
 
 # Columns of a row, counted from its end; the action stands before them.

@@ -6,9 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.environment import describe
-from jokulmist.environments.episode import Episode
-from jokulmist.environments.simulator import Simulator
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.transition.episode import Episode
 
 UPPER_HALF = "▀"
 PIXELS_A_CELL = 8

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from jokulmist.environments.environment import describe
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import LookupFailed, RecordError
 from jokulmist.pictures import style
-from jokulmist.pictures.curve import Levels, plot
-from jokulmist.pictures.ledger import ledger
-from jokulmist.training.run import Run
+from jokulmist.pictures.figures.curve import Levels, plot
+from jokulmist.pictures.figures.ledger import ledger
+from jokulmist.training.runs.run import Run
 
 
 def save_pictures(run: Run, known: Levels | None = None) -> list[Path]:
@@ -31,7 +31,7 @@ def save_pictures(run: Run, known: Levels | None = None) -> list[Path]:
 
 def _of_behaviour(run: Run) -> list[Path]:
     """What was done over training, and the last recorded episode against time."""
-    from jokulmist.pictures.behaviour import plot_choices, plot_rollout
+    from jokulmist.pictures.figures.behaviour import plot_choices, plot_rollout
     from jokulmist.records.rollouts import ROLLOUTS, read_rollouts
 
     assert run.path is not None

@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from jokulmist.environments.description import Description
+from jokulmist.environments.declaration.description import Description
 
 Array = np.ndarray[Any, Any]
 

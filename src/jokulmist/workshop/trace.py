@@ -6,13 +6,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.draws import PlainDraw
-from jokulmist.environments.environment import Environment, describe
-from jokulmist.environments.noise import Domain, Noise, Stream
-from jokulmist.environments.simulator import Simulator
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
-from jokulmist.training.evaluation import RANDOM
-from jokulmist.training.policy import Policy
+from jokulmist.training.evaluation.evaluate import RANDOM
+from jokulmist.training.runs.policy import Policy
 
 if TYPE_CHECKING:
     import pandas as pd

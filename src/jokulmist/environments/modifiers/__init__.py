@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
+from jokulmist.environments.modifiers.actions import Late, Repeat, Shaky
 from jokulmist.environments.modifiers.base import Around, Glimpse, Modifier
-from jokulmist.environments.modifiers.doing import Late, Repeat, Shaky
 from jokulmist.environments.modifiers.episodes import LearningEnd, Opening
-from jokulmist.environments.modifiers.glass import Glass, Grip, Worth
-from jokulmist.environments.modifiers.rewarding import Clipped, Potential, Scaled, Signed
-from jokulmist.environments.modifiers.seeing import (
+from jokulmist.environments.modifiers.observations import (
     Brighter,
     Crop,
     Delay,
@@ -20,6 +18,8 @@ from jokulmist.environments.modifiers.seeing import (
     Shrink,
     TimeLeft,
 )
+from jokulmist.environments.modifiers.pipeline import Glass, Grip, Worth
+from jokulmist.environments.modifiers.rewards import Clipped, Potential, Scaled, Signed
 from jokulmist.environments.modifiers.stack import Stack
 from jokulmist.errors import SettingError, listed, nearest
 

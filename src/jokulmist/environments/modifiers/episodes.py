@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.actions import Action
+from jokulmist.environments.declaration.actions import Action
 from jokulmist.environments.modifiers.base import Modifier, idle_of, kept
 from jokulmist.errors import SettingError, listed, nearest
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.channels import Channel, Spec
+from jokulmist.environments.declaration.channels import Channel, Spec
 from jokulmist.environments.modifiers.base import Around, Glimpse, Observing, known_channel
 from jokulmist.errors import SettingError, listed
 

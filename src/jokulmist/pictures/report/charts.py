@@ -6,11 +6,11 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.environment import describe
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.pictures import style
-from jokulmist.training.evaluation import Evaluation
-from jokulmist.training.listing import LAST
-from jokulmist.training.run import Run
+from jokulmist.records.run_index import LAST
+from jokulmist.training.evaluation.evaluate import Evaluation
+from jokulmist.training.runs.run import Run
 
 MOST_POINTS = 700
 MOST_DOTS = 2500
@@ -97,7 +97,7 @@ def readings(run: Run) -> list[Chart]:
 def machine(run: Run) -> Chart | None:
     """Processor and memory over the run's seconds."""
     from jokulmist.records.files import read_csv
-    from jokulmist.records.folder import MACHINE
+    from jokulmist.records.run_folder import MACHINE
 
     frame = read_csv(run.path / MACHINE) if run.path is not None else None
     if frame is None or not len(frame):

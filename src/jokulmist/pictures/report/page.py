@@ -10,19 +10,19 @@ from importlib.resources import files as package_files
 from pathlib import Path
 from typing import Any
 
-from jokulmist.environments.environment import describe
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.pictures.replay import save_replay
 from jokulmist.pictures.report import charts
 from jokulmist.records.files import replace_file
-from jokulmist.records.folder import LOG
-from jokulmist.training.evaluation import Evaluation, levels
-from jokulmist.training.listing import row_of
-from jokulmist.training.run import Run
-from jokulmist.training.scenes import Scene, played_scene, untrained
-from jokulmist.training.settings import differing as names_differing
-from jokulmist.training.settings import flat
-from jokulmist.training.showing import duration
+from jokulmist.records.run_folder import LOG
+from jokulmist.records.run_index import row_of
+from jokulmist.training.evaluation.evaluate import Evaluation, levels
+from jokulmist.training.evaluation.scenes import Scene, played_scene, untrained
+from jokulmist.training.runs.run import Run
+from jokulmist.training.runs.setting_differences import differing as names_differing
+from jokulmist.training.runs.setting_differences import flat
+from jokulmist.training.session.progress import duration
 
 MOST_LOG = 60
 REPLAY_FRAMES_A_SECOND, REPLAY_FRAMES = 8.0, 48

@@ -1,0 +1,319 @@
+"""What every learning method is: a settings object, and three pure functions.
+
+The settings split into *numbers* (anything that is a float or a schedule: traced, so that changing one compiles
+nothing anew) and *shapes* (everything else: static). What was learned is the *learner*; what belongs to each copy is the
+*memory*. The training loop does not know which method it drives.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from types import SimpleNamespace
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol
+
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError
+
+from jokulmist.environments.declaration.channels import Spec
+from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.learning import schedules
+from jokulmist.learning.schedules import Coefficients, Progress, Schedule
+from jokulmist.trees import replaced
+
+BEGUN = Progress(0, 0, 0.0)
+
+
+def within(low: float, high: float) -> Callable[[float | Schedule], float | Schedule]:
+    """A check that a number, or a whole schedule, stays inside ``[low, high]``."""
+
+    def check(setting: float | Schedule) -> float | Schedule:
+        ends = (setting.least, setting.greatest) if isinstance(setting, Schedule) else (setting, setting)
+        if not (low <= ends[0] and ends[1] <= high):
+            raise ValueError(f"must lie in [{low:g}, {high:g}]")
+        return setting
+
+    return check
+
+
+def _plain(value: Any) -> float | Schedule:
+    try:
+        return schedules.read(value)
+    except SettingError as wrong:
+        raise ValueError(str(wrong)) from None
+
+
+def _unless_off(value: Any) -> Any:
+    return None if value == OFF else value
+
+
+OFF = "off"
+Scheduled = Annotated[float | Schedule, BeforeValidator(_plain), PlainSerializer(schedules.written)]
+Share = Annotated[Scheduled, AfterValidator(within(0.0, 1.0))]
+FixedShare = Annotated[float, AfterValidator(within(0.0, 1.0))]
+
+
+def _above_zero(value: float | None) -> float | None:
+    if value is not None and not value > 0.0:
+        raise ValueError("must be above 0")
+    return value
+
+
+AboveZero = Annotated[float, AfterValidator(_above_zero)]
+Limit = Annotated[float | None, BeforeValidator(_unless_off), AfterValidator(_above_zero)]
+
+
+class Shapes(SimpleNamespace):
+    """The static part of an agent's settings, with `spec` and `copies`; hashable."""
+
+    spec: Spec
+    copies: int
+
+    def __hash__(self) -> int:  # type: ignore[override]
+        return hash(tuple(sorted((name, _hashable(value)) for name, value in vars(self).items() if name != "spec")))
+
+
+class Numbers(SimpleNamespace):
+    """The numbers of an agent's settings at this moment: schedules are already evaluated."""
+
+
+DiscountPer = Literal["decision", "advance"]
+
+
+def counts_advances(shapes: Any) -> bool:
+    """Whether a method discounts within a decision, by the advance."""
+    return getattr(shapes, "discount_per", "decision") == "advance"
+
+
+def weight_ahead(numbers: Any, advances: Any) -> Any:
+    """What the future counts after a decision: the discount, or where advances are counted, to the power of their number."""
+    return numbers.discount if isinstance(advances, tuple) else numbers.discount**advances
+
+
+def numbers_at(coefficients: Mapping[str, Coefficients], progress: Progress = BEGUN) -> Numbers:
+    """An agent's numbers at a moment, by default the beginning of a run."""
+    return Numbers(**{name: schedules.number_at(c, progress) for name, c in coefficients.items()})
+
+
+def _hashable(value: Any) -> Any:
+    if isinstance(value, Mapping):
+        return tuple(sorted((k, _hashable(v)) for k, v in value.items()))
+    return tuple(map(_hashable, value)) if isinstance(value, (list, tuple)) else value
+
+
+class Experience(NamedTuple):
+    """What happened to all copies since the last update.
+
+    Each entry is an array with axes (turns, copies, ...), or a `Seen` of such arrays.
+
+    Attributes
+    ----------
+    observed : what was decided on
+    actions : in own form
+    rewards : weighted sums
+    ended : a true end: nothing is bootstrapped
+    closed : an end or a cut: the next row belongs to a new episode
+    last : the true observation after the advance
+    following : what is decided on next
+    notes : what `choose` gave along
+    broken : bool, or empty
+        The row begins another episode although the row before closed none: its worker process was lost. Empty where
+        none can be.
+    advances : int, or empty
+        How many advances each decision lasted, where the method discounts by the advance; empty where each lasts one.
+    """
+
+    observed: Any
+    actions: Any
+    rewards: Any
+    ended: Any
+    closed: Any
+    last: Any
+    following: Any
+    notes: Any
+    broken: Any = ()
+    advances: Any = ()
+
+
+class Pilot(Protocol):
+    """An agent on a plain lane in Python numbers, copy by copy: the twin of `choose` and `learn`.
+
+    A turn is `turn`, then for each copy `decide` and `judge`, and at last `write`: nothing is learned before all copies
+    have decided. Made by ``Agent.pilot`` with the draws of both streams; `learn` is None in evaluation,
+    and then nothing but `see`, `turn` and `decide` is called.
+    """
+
+    def see(self, i: int, row: Sequence[float]) -> None:
+        """Take what copy i will decide on next; called at the beginning and where an episode closed."""
+        ...
+
+    def turn(self, turn: int) -> None: ...
+
+    def decide(self, i: int) -> Any:
+        """The action of copy i, in own form."""
+        ...
+
+    def judge(self, i: int, reward: float, ended: bool, closed: bool, last: Sequence[float]) -> None:
+        """Take what the action led to; `last` is what is decided on next, unless the episode closed."""
+        ...
+
+    def write(self) -> tuple[float, ...]:
+        """Learn from the turn; the readings."""
+        ...
+
+    def saved(self) -> dict[str, Any]:
+        """What it has beside the learner, as arrays by name, to go on from by `restore`."""
+        ...
+
+    def restore(self, saved: Mapping[str, Any]) -> None: ...
+
+
+class Agent(BaseModel):
+    """Base of every learning method, the shipped ones and your own.
+
+    A subclass declares its settings as fields with defaults, and writes `fresh`, `choose` and `learn` as static
+    functions of what they are given. Fields of type `float` (or `jm.Scheduled`) reach the functions in ``numbers``,
+    all others in ``shapes``, beside ``shapes.spec`` (channels and action) and ``shapes.copies``.
+
+    The functions are written with ``jax.numpy``; on a plain lane the loop compiles each of them by itself. With
+    ``traced = False`` they are plain Python over NumPy arrays instead, and the agent trains on plain lanes only.
+
+    Notes
+    -----
+    ``fresh(shapes, numbers, noise) -> learner, memory``
+        Before the first decision. Both are NamedTuples or dicts of arrays.
+    ``choose(shapes, numbers, learner, memory, observed, noise, explore) -> actions, memory, notes``
+        `observed` is a `Seen`: its ``numbers`` have shape ``(copies, width)``, float32, in the units of the
+        environment; `noise` is a draw, asked with ``shape=``; `explore` is False in evaluation.
+    ``learn(shapes, numbers, learner, memory, experience, noise) -> learner, memory, readings``
+        `readings` is a tuple of scalars, one for each of `reading_names`.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+
+    reading_names: ClassVar[tuple[str, ...]] = ()
+    traced: ClassVar[bool] = True
+    usual_copies: ClassVar[int] = 1
+    # Whether the copies' first episodes are cut at different ages, so that no batch holds one phase of the episodes only.
+    staggered: ClassVar[bool] = False
+
+    def __init__(self, **settings: Any) -> None:
+        try:
+            super().__init__(**settings)
+        except ValidationError as failure:
+            raise SettingError(explained(type(self), failure)) from None
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        """The static settings, with what they are applied to."""
+        self.refuse(spec)
+        values = {name: value for name, value in self if not isinstance(value, (float, Schedule))}
+        return Shapes(spec=spec, copies=copies, **values)
+
+    def numbers(self) -> dict[str, Coefficients]:
+        """The numbers among the settings, each as the coefficients of its schedule."""
+        found = {name: value for name, value in self if isinstance(value, (float, Schedule))}
+        return {name: schedules.coefficients(value) for name, value in found.items()}
+
+    def refuse(self, spec: Spec) -> None:
+        """Raise `SettingError` where the method cannot work with these channels or this action."""
+        if spec.images:
+            raise SettingError(
+                f"`{type(self).__name__}` is given numbers, and `{spec.images[0].name}` is an image. "
+                f"Use an environment whose channels are numbers."
+            )
+
+    def copies_for(self, steps: int | None) -> int:
+        """How many copies step side by side in a run of so many decisions, unless the plan says; None where it counts episodes.
+
+        The usual number; where that would leave less than `decisions_a_copy` to each, the largest power of two that does not.
+        """
+        each = self.decisions_a_copy()
+        if steps is None or not each:
+            return self.usual_copies
+        copies = 1
+        while 2 * copies <= self.usual_copies and 2 * copies * each <= steps:
+            copies *= 2
+        return copies
+
+    def decisions_a_copy(self) -> int:
+        """Decisions that each copy has at least, so that few decisions are not spread over many copies; 0 for no least."""
+        return 0
+
+    def decisions_per_update(self, copies: int) -> int:
+        """How many decisions of each copy lie between two calls of `learn`."""
+        return 1
+
+    @staticmethod
+    def chooses_by_numpy(shapes: Any) -> bool:
+        """Whether `choose` also works over NumPy arrays, told by ``noise.xp``: a plain lane then makes no call for it."""
+        return False
+
+    @staticmethod
+    def kept(learner: Any) -> Any:
+        """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay behind."""
+        return learner
+
+    @staticmethod
+    def restarted(memory: Any, new: Any, where: Any) -> Any:
+        """The memory where some copies (`where`, bool) begin anew although their episode did not close: a worker process
+        was lost. They take theirs from `new`, which has a leading axis of copies unless a method writes this itself."""
+        return replaced(where, new, memory)
+
+    def functions(self) -> list[Any]:
+        """Functions of the user's own among the settings; a run keeps their source."""
+        return [value for _, value in self if callable(value) and hasattr(value, "__qualname__")]
+
+    def written(self) -> dict[str, Any]:
+        """The settings as they stand in a plan."""
+        found = self.model_dump(mode="python")
+        defaults = {name: field.default for name, field in type(self).model_fields.items()}
+        # TOML has no word for nothing: what is switched off against its default says so.
+        return {
+            name: OFF if value is None else value
+            for name, value in found.items()
+            if value is not None or defaults[name] is not None
+        }
+
+    @classmethod
+    def pilot(
+        cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+    ) -> Pilot | None:
+        """The twin of `choose` and `learn` for plain lanes, where one call into a compiled function would cost more
+        than the whole work; None where there is none."""
+        return None
+
+    @staticmethod
+    def fresh(shapes: Any, numbers: Any, noise: Any) -> tuple[Any, Any]:
+        raise NotImplementedError
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        raise NotImplementedError
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, tuple[Any, ...]]:
+        raise NotImplementedError
+
+    def __repr__(self) -> str:
+        fields = type(self).model_fields
+        given = [f"{name}={value!r}" for name, value in self if value != fields[name].default]
+        return f"{type(self).__name__}({', '.join(given)})"
+
+    __str__ = __repr__
+
+
+def explained(kind: type[BaseModel], failure: ValidationError) -> str:
+    """A failed check of settings as one message: name, value, what is allowed, the mend."""
+    first = failure.errors()[0]
+    name = str(first["loc"][0]) if first["loc"] else kind.__name__
+    fields = kind.model_fields
+    if first["type"] == "extra_forbidden":
+        return f"`{kind.__name__}` has no setting `{name}`; its settings are {listed(fields)}.{nearest(name, fields)}"
+    if first["type"] == "missing":
+        return f"`{kind.__name__}` needs `{name}`."
+    message = first["msg"].removeprefix("Value error, ")
+    message = message[0].lower() + message[1:]
+    default = f" Its default is {fields[name].default!r}." if name in fields and not fields[name].is_required() else ""
+    return f"`{name}` of `{kind.__name__}`: {message}; got {first['input']!r}.{default}"

@@ -1,0 +1,209 @@
+"""Deep deterministic policy gradient, and what it shares with its twin-critic successor."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+
+from jokulmist.agents.contract import FixedShare, Numbers, Scheduled
+from jokulmist.agents.critics.critic_method import (
+    CriticAgent,
+    Learned,
+    Learning,
+    Memory,
+    Rows,
+    begun,
+    critics_layout,
+    critics_step,
+    first_tries,
+    followed,
+    fresh_memory,
+    learned,
+    outputs_of,
+    policy_step,
+    values_at,
+)
+from jokulmist.agents.policies.policy_method import TOWARDS_ACTIONS
+from jokulmist.environments.declaration.channels import Seen, Spec
+from jokulmist.environments.transition.legal import choices_of
+from jokulmist.errors import SettingError
+from jokulmist.learning.networks.layout import Layout, built
+from jokulmist.learning.observation_scaling import prepared
+from jokulmist.learning.schedules import linear
+
+
+class DeterministicAgent(CriticAgent):
+    """Settings and functions of methods whose policy is one action a state, with noise added. Not used by itself.
+
+    Parameters
+    ----------
+    exploration : float or schedule
+        Spread of the action noise, where the bounds stand at -1 and 1.
+    noise : {"gaussian", "ornstein-uhlenbeck"}
+        Whether the noise of each decision stands by itself, or drifts back to 0 (Uhlenbeck and Ornstein, 1930); the second
+        begins at 0 in each episode.
+    noise_return : float, in [0, 1]
+        The share by which drifting noise returns to 0 at each decision.
+    """
+
+    exploration: Scheduled = linear(0.2, 0.05, over=1.0)
+    noise: Literal["gaussian", "ornstein-uhlenbeck"] = "gaussian"
+    noise_return: FixedShare = 0.15
+
+    reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
+    usual_copies: ClassVar[int] = 16
+
+    def refuse(self, spec: Spec) -> None:
+        super().refuse(spec)
+        if choices_of(spec.action):
+            raise SettingError(
+                f"`{type(self).__name__}` decides numbers, and the action has choices: {spec.action!r}. Use `SAC` or `PPO`, "
+                f"which take choices and ranges together."
+            )
+
+    @staticmethod
+    def policy_of(shapes: Any, seed: int) -> Layout:
+        return _policy_layout(shapes.network, shapes.spec, shapes.acting.width, seed)
+
+    @classmethod
+    def fresh(cls, shapes: Any, numbers: Numbers, noise: Any) -> tuple[Learned, Memory]:
+        learner = begun(cls, shapes, noise)
+        return learner, fresh_memory(shapes, noisy=shapes.noise == "ornstein-uhlenbeck")
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, observed: Seen, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        xp, acting = noise.xp, shapes.acting
+        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        if xp is np:
+            weights = learner.learning.policy
+            outputs = shapes.layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
+        else:
+            outputs = outputs_of(shapes.layout.module(learner.learning.policy), inputs)
+        unit = xp.tanh(outputs)
+        if not explore:
+            return acting.own([], unit), memory, ()
+        chance = noise.normal(shape=unit.shape)
+        added = numbers.exploration * chance
+        if shapes.noise == "ornstein-uhlenbeck":
+            added = added + drifted(xp, memory.noise, observed.age, numbers.noise_return)
+            memory = memory._replace(noise=added)
+        _, anything = first_tries(acting, observed, noise)
+        tried = xp.where(learner.decisions < shapes.replay_start, anything, (unit + added).clip(-1.0, 1.0))
+        return acting.own([], tried), memory, tried
+
+
+def drifted(xp: Any, noise: Any, age: Any, back: Any) -> Any:
+    """What is left of drifting noise: nothing where an episode begins.
+
+    x' = x - theta x + sigma N(0, 1); the spread settles at sigma / sqrt(1 - (1 - theta)^2).
+
+    Parameters
+    ----------
+    noise : array, shape ``(copies, width)``
+    age : int array, shape ``(copies,)``
+    back : float
+        theta.
+    """
+    return xp.where((age == 0)[:, None], 0.0, (1.0 - back) * noise)
+
+
+@lru_cache(maxsize=64)
+def _policy_layout(network: Any, spec: Spec, width: int, seed: int) -> Layout:
+    return Layout(network, lambda: built(network, spec, width, seed, TOWARDS_ACTIONS))
+
+
+def targets(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> Any:
+    """What the critics should say, shape ``(rows,)``.
+
+    r + discount min_i Q_i'(s', clip(pi'(s') + noise, -1, 1)), with the noise clipped before it is added (Fujimoto et al.,
+    2018, equation 14); with one critic and no noise the target of Lillicrap et al. (2016).
+    """
+    import jax.numpy as jnp
+
+    unit = jnp.tanh(outputs_of(shapes.layout.module(learning.policy_target), rows.following))
+    if hasattr(numbers, "target_noise"):
+        near = numbers.target_noise_clip
+        noise = jnp.clip(numbers.target_noise * rows.normal[:, 0], -near, near)
+        unit = jnp.clip(unit + noise, -1.0, 1.0)
+    values = values_at(shapes.critics.module(learning.critics_target), rows.following, unit)
+    wanted = rows.gain + rows.weight_ahead * jnp.min(values, axis=0)[:, 0]
+    assert wanted.shape == rows.gain.shape
+    return wanted
+
+
+def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tuple[Learning, Any]:
+    """One step of the critics and, when it is due, one of the policy and of the targets; and the readings."""
+    import jax.numpy as jnp
+    from jax import lax
+
+    wanted = targets(shapes, numbers, learning, rows)
+    critics, judged, readings = critics_step(shapes, numbers, learning, rows, wanted)
+    learning = learning._replace(
+        critics=critics, moments=(learning.moments[0], judged, ()), updates=learning.updates + 1
+    )
+
+    def moved(learning: Learning) -> Learning:
+        first = shapes.critics.module(learning.critics)
+
+        def loss(policy: Any) -> Any:
+            unit = jnp.tanh(outputs_of(policy, rows.inputs))
+            return -jnp.mean(values_at(first.alone(), rows.inputs, unit)), ()
+
+        policy, moments, _ = policy_step(shapes, numbers, learning, loss)
+        return learning._replace(
+            policy=policy,
+            policy_target=followed(learning.policy_target, policy, numbers.target_share),
+            critics_target=followed(learning.critics_target, learning.critics, numbers.target_share),
+            moments=(moments, *learning.moments[1:]),
+        )
+
+    every = getattr(shapes, "policy_every", 1)
+    if every == 1:
+        return moved(learning), readings
+    return lax.cond(learning.updates % every == 0, moved, lambda same: same, learning), readings
+
+
+class DDPG(DeterministicAgent):
+    """Deep deterministic policy gradient: a policy climbs the value that one critic gives to its actions.
+
+    the critic learns  r + discount Q'(s', pi'(s')),  the policy climbs  Q(s, pi(s)),  targets follow softly
+
+    Lillicrap et al. (2016), "Continuous control with deep reinforcement learning", algorithm 1; Silver et al. (2014).
+
+    Parameters
+    ----------
+    exploration, noise, noise_return
+        See `DeterministicAgent`: drifting noise by default, as in the paper.
+    learning_rate, policy_rate, discount, replay_size, replay_start, minibatch, learn_every, target_share, n_step
+        See `CriticAgent`.
+    network, scaling, rewards_scaled, optimiser, gradient_clip
+        See `CriticAgent`.
+
+    Notes
+    -----
+    Differs from the paper: rates fall to 0 over the run, actions are tried at random before the first update,
+    inputs are scaled by running statistics instead of batch normalisation, and the critic is given the
+    action in its first layer. Fails when the critic's values run away, which nothing holds back here: use `TD3`.
+
+    Examples
+    --------
+    >>> DDPG(exploration=0.1, noise="gaussian")
+    DDPG(exploration=0.1, noise='gaussian')
+    """
+
+    exploration: Scheduled = linear(0.1, 0.02, over=1.0)
+    noise: Literal["gaussian", "ornstein-uhlenbeck"] = "ornstein-uhlenbeck"
+
+    @staticmethod
+    def critics_of(shapes: Any, seed: int) -> Layout:
+        return critics_layout(shapes.network, shapes.spec, shapes.acting, 1, seed)
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, experience: Any, noise: Any
+    ) -> tuple[Learned, Memory, tuple[Any, ...]]:
+        return learned(shapes, numbers, learner, memory, experience, noise, update, len(DDPG.reading_names))

@@ -1,0 +1,222 @@
+"""Soft actor-critic."""
+
+from __future__ import annotations
+
+import math
+from typing import Any, ClassVar
+
+import numpy as np
+
+from jokulmist.agents.contract import AboveZero, FixedShare, Numbers, Shapes
+from jokulmist.agents.critics.critic_method import (
+    CriticAgent,
+    Learned,
+    Learning,
+    Memory,
+    Rows,
+    begun,
+    critics_step,
+    first_tries,
+    followed,
+    fresh_memory,
+    learned,
+    policy_step,
+    values_at,
+)
+from jokulmist.agents.policies.policy_method import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
+from jokulmist.environments.declaration.channels import Seen, Spec
+from jokulmist.learning.action_distributions import Drawn
+from jokulmist.learning.gaussians import log_density, log_slope
+from jokulmist.learning.networks.layout import Layout
+from jokulmist.learning.observation_scaling import prepared
+from jokulmist.learning.optimisation import descended
+
+
+class SAC(CriticAgent):
+    """Soft actor-critic: a policy that earns much and stays as uncertain as its entropy target asks.
+
+    the critics learn  r + discount (min_i Q_i'(s', a') - alpha log p(a'|s')),  the policy climbs the same of s,
+    alpha falls where the entropy exceeds its target, and rises where it falls short
+
+    Haarnoja et al. (2018a), "Soft actor-critic"; (2018b), "Soft actor-critic algorithms and applications", equations 5 to 18;
+    for choices Christodoulou (2019), "Soft actor-critic for discrete action settings".
+
+    Parameters
+    ----------
+    temperature : float
+        alpha, at the beginning or, if it is not learned, throughout; each part of an action has its own.
+    temperature_learned : bool
+    entropy_target : float
+        Of each number of a range, in natural logarithms, where the bounds stand at -1 and 1; evenly drawn numbers have 0.69.
+    choice_entropy : float, in [0, 1]
+        The target of a choice, as a share of the largest entropy that it can have.
+    first_spread : float
+        Spread that learning begins with, before squashing.
+    learning_rate, policy_rate, discount, replay_size, replay_start, minibatch, learn_every, target_share, n_step
+        See `CriticAgent`.
+    network, scaling, rewards_scaled, optimiser, gradient_clip
+        See `CriticAgent`.
+
+    Notes
+    -----
+    Choices and ranges may stand side by side: the critics give a value for each combination of choices, over which the
+    expectation is exact, and the ranges are drawn. Choices and ranges are then drawn independently of each other.
+    Differs from the papers: rates fall to 0 over the run, networks are smaller, and the same rate moves the temperature. Fails when rewards are so small that the entropy outweighs them (see `rewards_scaled`).
+
+    Examples
+    --------
+    >>> SAC(temperature=0.2, temperature_learned=False)
+    SAC(temperature=0.2, temperature_learned=False)
+    """
+
+    temperature: AboveZero = 0.1
+    temperature_learned: bool = True
+    entropy_target: float = -1.0
+    choice_entropy: FixedShare = 0.3
+    first_spread: AboveZero = 0.5
+
+    reading_names: ClassVar[tuple[str, ...]] = (
+        "loss", "mean_value", "error", "gradient_norm", "policy_loss", "entropy", "temperature",
+    )  # fmt: skip
+    usual_copies: ClassVar[int] = 16
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        shapes = super().shapes(spec, copies)
+        shapes.spread_by_state = True
+        return shapes
+
+    @staticmethod
+    def policy_of(shapes: Any, seed: int) -> Layout:
+        return policy_layout(shapes.network, shapes.spec, shapes.acting, True, False, False, seed)
+
+    @classmethod
+    def fresh(cls, shapes: Any, numbers: Numbers, noise: Any) -> tuple[Learned, Memory]:
+        acting = shapes.acting
+        parts = len(acting.choices) + len(acting.units.ranges)
+        learner = begun(cls, shapes, noise, np.full(parts, math.log(numbers.temperature), np.float32))
+        begin_spread(learner.learning.policy, acting, numbers.first_spread)
+        return learner, fresh_memory(shapes)
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, observed: Seen, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        xp, acting = noise.xp, shapes.acting
+        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        if xp is np:
+            outputs = outputs_by_numpy(shapes, learner.learning.policy, inputs)
+        else:
+            outputs = shapes.layout.module(learner.learning.policy).outputs(inputs)
+        if not explore:
+            return acting.likeliest(outputs, observed.legal, xp), memory, ()
+        actions, drawn = acting.sampled(outputs, observed.legal, noise)
+        indices, unit = first_tries(acting, observed, noise)
+        early = learner.decisions < shapes.replay_start
+        own = acting.indices(actions) if acting.choices else []
+        taken = [xp.where(early, first, later) for first, later in zip(indices, own, strict=True)]
+        if acting.width:
+            unit = xp.where(early, unit, xp.tanh(drawn.before))
+        return acting.own(taken, unit), memory, unit
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, experience: Any, noise: Any
+    ) -> tuple[Learned, Memory, tuple[Any, ...]]:
+        return learned(shapes, numbers, learner, memory, experience, noise, update, len(SAC.reading_names), 2)
+
+    @staticmethod
+    def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+        """For one observation and by part, the chances of each alternative of a choice, or mean and spread of a range."""
+        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        outputs = shapes.layout.module(learner.learning.policy).outputs(inputs)
+        return chances_by_part(shapes.acting, outputs, observed.legal)
+
+
+def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs: Any, legal: Any, normal: Any) -> Any:
+    """The value of observations under a policy, with its entropy; and the entropy of each part.
+
+    Parameters
+    ----------
+    temperature : float32, shape ``(parts,)``
+    policy, critics : networks
+    normal : float32, shape ``(rows, width)``
+        What the numbers are drawn by.
+
+    Returns
+    -------
+    value : float32, shape ``(rows,)``
+        sum_k p(k) min_i Q_i(s, k, u) plus, for each part, its temperature times its entropy: of choices exact, of ranges
+        ``-log p(u)`` of the one sample.
+    entropies : float32, shape ``(parts, rows)``
+        Choices first.
+    """
+    import jax.numpy as jnp
+
+    acting = shapes.acting
+    outputs = policy.outputs(inputs)
+    entropies: list[Any] = []
+    unit = outputs[:, :0]
+    if acting.width:
+        mean, log_spread = acting.gaussians(outputs)
+        drawn = Drawn(mean + jnp.exp(log_spread) * normal, normal)
+        unit = jnp.tanh(drawn.before)
+        surprise = -(log_density(drawn.before, mean, log_spread) - log_slope(drawn.before))
+        entropies = acting.units.by_part(surprise)
+    value = jnp.min(values_at(critics, inputs, unit), axis=0)
+    if acting.choices:
+        logs = acting.log_chances(outputs, legal)
+        together = logs[0]
+        for log in logs[1:]:
+            together = (together[:, :, None] + log[:, None, :]).reshape(together.shape[0], -1)
+        chances = jnp.exp(together)
+        value = jnp.sum(jnp.where(chances > 0.0, chances * value, 0.0), axis=1)
+        entropies = [*acting.entropies(logs, legal), *entropies]
+    else:
+        value = value[:, 0]
+    each = jnp.stack(entropies)
+    assert each.shape == (temperature.shape[0], value.shape[0])
+    return value + jnp.sum(temperature[:, None] * each, axis=0), each
+
+
+def wanted_entropies(shapes: Any, numbers: Numbers) -> Any:
+    """The entropy target of each part, choices first."""
+    import jax.numpy as jnp
+
+    acting = shapes.acting
+    choices = [numbers.choice_entropy * math.log(choice.count) for choice in acting.choices.values()]
+    ranges = [numbers.entropy_target * part.size for part in acting.units.ranges.values()]
+    return jnp.stack([*choices, *ranges])
+
+
+def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tuple[Learning, Any]:
+    """One step of critics, policy, temperature and targets; and the readings."""
+    import jax.numpy as jnp
+
+    temperature = jnp.exp(learning.temperature)
+    chance = [rows.normal[:, k] for k in range(rows.normal.shape[1])] or [None, None]
+    policy = shapes.layout.module(learning.policy)
+    target = shapes.critics.module(learning.critics_target)
+    later, _ = soft_value(shapes, temperature, policy, target, rows.following, rows.legal_following, chance[0])
+    wanted = rows.gain + rows.weight_ahead * later
+    critics, judged, readings = critics_step(shapes, numbers, learning, rows, wanted)
+    judges = shapes.critics.module(critics)
+
+    def loss(policy: Any) -> Any:
+        value, each = soft_value(shapes, temperature, policy, judges, rows.inputs, rows.legal, chance[1])
+        return -jnp.mean(value), (-jnp.mean(value), jnp.mean(each, axis=1))
+
+    weights, moments, (policy_loss, entropies) = policy_step(shapes, numbers, learning, loss)
+    logs, heat = learning.temperature, learning.moments[2]
+    if shapes.temperature_learned:
+        slope = temperature * (entropies - wanted_entropies(shapes, numbers))
+        logs, heat, _ = descended(shapes.optimiser, logs, heat, slope, numbers.learning_rate)
+    told = jnp.stack([policy_loss, jnp.sum(entropies), jnp.mean(temperature)])
+    learning = learning._replace(
+        policy=weights,
+        critics=critics,
+        critics_target=followed(learning.critics_target, critics, numbers.target_share),
+        temperature=logs,
+        moments=(moments, judged, heat),
+        updates=learning.updates + 1,
+    )
+    return learning, jnp.concatenate([readings, told])

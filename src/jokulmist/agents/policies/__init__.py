@@ -1,0 +1,1 @@
+"""Methods that learn a policy and a value from what they do."""

@@ -1,0 +1,100 @@
+"""Synchronous advantage actor-critic."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+from jokulmist.agents.contract import FixedShare, Numbers, Scheduled, weight_ahead
+from jokulmist.agents.policies.policy_method import (
+    READINGS,
+    Count,
+    Learned,
+    PolicyAgent,
+    Whole,
+    after_update,
+    batch_of,
+    descended_by,
+    entropies_of,
+    policy_moves,
+    rewards_in_scale,
+)
+from jokulmist.learning.advantages import advantages, explained_variance, normalised
+from jokulmist.learning.optimisation import squared
+from jokulmist.learning.schedules import linear
+
+
+class ActorCritic(PolicyAgent):
+    """Advantage actor-critic with synchronous copies: one step on each batch of decisions.
+
+    maximises  mean( A log p(a|s) ) + entropy_bonus entropy,  A = the advantage, held fixed
+
+    Mnih et al. (2016), "Asynchronous methods for deep reinforcement learning", section 4 and supplement, algorithm S3,
+    with all copies stepped together.
+
+    Parameters
+    ----------
+    trace_decay : float, in [0, 1]
+        Of the advantages (Schulman et al., 2016): 1 gives the paper's return up to the horizon.
+    advantages_normalised : bool
+        Over the batch.
+    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
+        See `PolicyAgent`.
+    rewards_scaled, at_bounds, spread_by_state, first_spread
+        Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
+
+    Notes
+    -----
+    Differs from the paper: copies step together instead of asynchronously; Adam unless told otherwise; two networks
+    unless `shared`; the entropy bonus falls to 0, and rewards are in scale. It wants many decisions: one step a batch. Fails when
+    what pays is met less than once in some ten thousand decisions of random play (a goal under -1 a step): use `PPO`.
+
+    Examples
+    --------
+    >>> ActorCritic(entropy_bonus=0.01)
+    ActorCritic(entropy_bonus=0.01)
+    """
+
+    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
+    entropy_bonus: Scheduled = linear(0.05, 0.0, over=1.0)
+    horizon: Count = 8
+    value_first: Whole = 100
+    trace_decay: FixedShare = 0.95
+    advantages_normalised: bool = False
+
+    reading_names: ClassVar[tuple[str, ...]] = READINGS
+    usual_copies: ClassVar[int] = 16
+    least_updates: ClassVar[int] = 1_000
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        import jax.numpy as jnp
+
+        experience, learner, memory = rewards_in_scale(numbers, learner, memory, experience)
+        networks = shapes.layout.module(learner.weights)
+        batch, after = batch_of(shapes, learner, experience)
+        shape = experience.rewards.shape
+        known = networks.values(batch.inputs)
+        gains = advantages(
+            experience.rewards, experience.ended, experience.closed, known.reshape(shape),
+            networks.values(after).reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
+        ).reshape(-1)  # fmt: skip
+        targets = gains + known
+        if shapes.advantages_normalised:
+            gains = normalised(gains)
+        gains = gains * policy_moves(shapes, learner)
+
+        def loss(networks: Any) -> Any:
+            outputs, values = networks(batch.inputs)
+            judged = shapes.acting.judged(outputs, *batch[1:])
+            assert judged.log_probability.shape == gains.shape == values.shape == targets.shape
+            policy_loss = -jnp.mean(judged.log_probability * gains)
+            value_loss = jnp.mean(squared(values - targets))
+            bonus, entropy = entropies_of(numbers, judged, jnp.mean)
+            total = policy_loss + numbers.value_weight * value_loss - bonus
+            return total, (policy_loss, value_loss, entropy)
+
+        weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        explained = explained_variance(known, targets)
+        return after_update(shapes, learner, weights, moments, experience), memory, (*told, explained, norm)

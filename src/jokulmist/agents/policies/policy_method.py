@@ -1,0 +1,421 @@
+"""What the methods that learn a policy share: settings, the two networks, choosing, and the batch they learn from."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Annotated, Any, ClassVar, NamedTuple
+
+import numpy as np
+from pydantic import Field
+
+from jokulmist.agents.contract import (
+    AboveZero,
+    Agent,
+    DiscountPer,
+    Experience,
+    FixedShare,
+    Limit,
+    Numbers,
+    Scheduled,
+    Shapes,
+    weight_ahead,
+)
+from jokulmist.environments.declaration.channels import Seen, Spec
+from jokulmist.learning.action_distributions import Acting, Judged, acting_over
+from jokulmist.learning.gaussians import AtBounds, refuse_unbounded
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, built, fitting
+from jokulmist.learning.observation_scaling import (
+    Running,
+    Scaling,
+    fresh_running,
+    fresh_statistics,
+    gathered,
+    met,
+    prepared,
+)
+from jokulmist.learning.optimisation import Optimiser, descended, transform
+from jokulmist.learning.reward_scaling import in_scale, open_returns, spread_of
+
+Count = Annotated[int, Field(ge=1, strict=True)]
+Whole = Annotated[int, Field(ge=0, strict=True)]
+READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
+TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
+# Rows of statistics before the first decision that is learned from: a thousand decisions of random play, each with what was
+# decided on and what followed.
+WARM_UP = 2_000
+# The largest mean advantage, in spreads of the advantages, at which a value counts as settled.
+SETTLED = 0.2
+
+
+class Learned(NamedTuple):
+    """What a policy method has learned.
+
+    Attributes
+    ----------
+    weights : float32, shape ``(size,)``
+        Of both networks.
+    statistics : Running, optional
+        That scale the numbers.
+    returns : Running, optional
+        Of the discounted returns, that scale the rewards.
+    moments : the optimiser's state
+    updates : int32
+        How many were made; at least `value_first` once the policy learns.
+    """
+
+    weights: Any
+    statistics: Running | None
+    returns: Running | None
+    moments: Any
+    updates: Any
+
+
+class PolicyAgent(Agent):
+    """Settings and functions of the methods that learn a policy and a value. Not used by itself.
+
+    Parameters
+    ----------
+    learning_rate : float or schedule
+    discount : float, in [0, 1]
+        Weight of the reward one decision later.
+    discount_per : {"decision", "advance"}
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
+        within it.
+    horizon : int
+        Decisions of each copy between two updates.
+    entropy_bonus : float or schedule
+        Weight of the entropy of the choices in what is maximised.
+    range_entropy_bonus : float or schedule
+        Weight of the entropy of the numbers of a Range. It has no upper end: a weight that keeps choices open widens a
+        Gaussian far beyond its bounds.
+    value_weight : float
+        Weight of the value's loss beside the policy's.
+    value_first : int
+        The most updates in which only the value learns, before the policy does. A value begins near 0, and while it finds the
+        level of the returns its errors look like advantages: under -1 a step they taught policies to brake, and a goal that
+        random play meets in one episode of seventy was then never met. `PPO` begins earlier, after a batch whose mean advantage
+        lies within a fifth of the spread of the advantages.
+    network : Dense, Convolutional or function, optional
+        By default `Dense` where only numbers are seen, `Convolutional` where images are.
+    shared : bool, optional
+        One network with outputs for both policy and value, or two; by default one where there are images.
+    scaling : {"running", "bounds", "none"}
+        How numbers are scaled. ``"running"``: less their running mean, over their running spread; a bounded number over half its
+        range instead, as far as that lies between one and twelve times the spread, so that bounds are believed where they fit what
+        is met. ``"bounds"``: from the declared bounds to [-1, 1], those without bounds by running mean and spread.
+        With running statistics the first 1,000 decisions are random play that only the statistics learn from.
+    rewards_scaled : bool
+        Whether rewards are divided by the spread of the running discounted return, so that their size does not matter.
+    at_bounds : {"clipped", "squashed"}
+        For a Range: whether a sample beyond a bound is clipped to it, or all samples are squashed between the bounds by the
+        hyperbolic tangent.
+    spread_by_state : bool
+        For a Range: whether the spread depends on what is seen, or is the same everywhere.
+    first_spread : float
+        For a Range: the spread that learning begins with, where the bounds stand at -1 and 1.
+    optimiser : {"adam", "rmsprop", "sgd"}
+    gradient_clip : float, optional
+        Largest norm of the gradient; None for no clipping (in a plan ``"off"``).
+    """
+
+    learning_rate: Scheduled = 1e-3
+    discount: FixedShare = 0.99
+    discount_per: DiscountPer = "decision"
+    horizon: Count = 128
+    entropy_bonus: Scheduled = 0.0
+    range_entropy_bonus: Scheduled = 0.0
+    value_weight: float = 0.5
+    value_first: Whole = 10
+    network: NetworkSetting | None = None
+    shared: bool | None = None
+    scaling: Scaling = "running"
+    rewards_scaled: bool = True
+    at_bounds: AtBounds = "clipped"
+    spread_by_state: bool = False
+    first_spread: AboveZero = 0.5
+    optimiser: Optimiser = "adam"
+    gradient_clip: Limit = 0.5
+
+    staggered: ClassVar[bool] = True
+    least_updates: ClassVar[int] = 100
+
+    def refuse(self, spec: Spec) -> None:
+        if self.at_bounds == "squashed":
+            mend = 'Give the range finite bounds, or use `at_bounds="clipped"`.'
+            refuse_unbounded(spec.action, f'{type(self).__name__}(at_bounds="squashed")', mend)
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        shapes = super().shapes(spec, copies)
+        shapes.network = fitting(shapes.network, spec)
+        if shapes.shared is None:
+            shapes.shared = bool(spec.images)
+        shapes.acting = acting_over(spec.action, self.at_bounds)
+        shapes.layout = _layout_of(shapes, 0)
+        return shapes
+
+    def decisions_a_copy(self) -> int:
+        """Enough for `least_updates`."""
+        return self.least_updates * self.horizon
+
+    def decisions_per_update(self, copies: int) -> int:
+        return self.horizon
+
+    @staticmethod
+    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+        weights = _layout_of(shapes, seed_from(noise)).begun()
+        begin_spread(weights, shapes.acting, numbers.first_spread)
+        learner = Learned(
+            weights,
+            fresh_statistics(shapes.spec, shapes.scaling),
+            fresh_running(1) if shapes.rewards_scaled else None,
+            transform(shapes.optimiser).init(weights),
+            np.int32(0),
+        )
+        return learner, open_returns(shapes)
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        inputs = seen_by(shapes, learner.statistics, observed)
+        layout, acting = shapes.layout, shapes.acting
+        if noise.xp is np:
+            outputs = outputs_by_numpy(shapes, learner.weights, inputs)
+        else:
+            outputs = layout.module(learner.weights).outputs(inputs)
+        if explore:
+            actions, drawn = acting.sampled(outputs, observed.legal, noise)
+            return actions, memory, drawn
+        return acting.likeliest(outputs, observed.legal, noise.xp), memory, ()
+
+    @staticmethod
+    def chooses_by_numpy(shapes: Any) -> bool:
+        return isinstance(shapes.network, Dense)
+
+    @staticmethod
+    def kept(learner: Learned) -> Learned:
+        return learner._replace(moments=(), updates=())
+
+    @staticmethod
+    def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+        """For one observation and by part, the chances of each alternative of a choice, or mean and spread of a range."""
+        outputs = shapes.layout.module(learner.weights).outputs(seen_by(shapes, learner.statistics, observed))
+        return chances_by_part(shapes.acting, outputs, observed.legal)
+
+    @staticmethod
+    def state_value(shapes: Any, learner: Learned, observed: Seen) -> float:
+        """The value that was learned of one observation, in the scale of the rewards."""
+        return float(PolicyAgent.row_values(shapes, learner, observed)[0])
+
+    @staticmethod
+    def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
+        """The same of many at once, one a row."""
+        networks = shapes.layout.module(learner.weights)
+        inputs = seen_by(shapes, learner.statistics, observed)
+        return np.asarray(networks.values(inputs)) * float(spread_of(learner.returns))
+
+
+def is_warm(statistics: Running | None) -> Any:
+    """Whether the statistics have seen enough to be learned with; always where there are none."""
+    return True if statistics is None else statistics.count >= WARM_UP
+
+
+def policy_moves(shapes: Any, learner: Learned) -> Any:
+    """Whether the policy learns yet, besides the value: 1 or 0."""
+    return 1.0 * (learner.updates >= shapes.value_first)
+
+
+def entropies_of(numbers: Numbers, judged: Judged, mean: Any) -> tuple[Any, Any]:
+    """What the entropies add to what is maximised, and the mean entropy that is told.
+
+    Parameters
+    ----------
+    mean : function
+        Over the rows.
+    """
+    choices, ranges = mean(judged.choice_entropy), mean(judged.range_entropy)
+    return numbers.entropy_bonus * choices + numbers.range_entropy_bonus * ranges, choices + ranges
+
+
+def seen_by(shapes: Any, statistics: Running | None, observed: Seen) -> Any:
+    """What the networks are given. Until the statistics are warm the numbers are 0, so that the policy, which begins near an even
+    one, plays at random."""
+    inputs = prepared(shapes.spec, shapes.scaling, statistics, observed)
+    return inputs if statistics is None else inputs._replace(numbers=inputs.numbers * is_warm(statistics))
+
+
+def chances_by_part(acting: Acting, outputs: Any, legal: Any) -> dict[str, Any]:
+    """What a policy's outputs for one observation say, by part; a part by itself has the empty name.
+
+    Returns
+    -------
+    dict
+        Of a choice the chances, shape ``(count,)``; of a range ``{"mean", "spread"}`` of its shape, in its units: the greedy
+        action, and the spread of the Gaussian before the bounds (before squashing, if samples are squashed).
+    """
+    logs = acting.log_chances(outputs, legal)
+    found: dict[str, Any] = {name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)}
+    if acting.width:
+        units, (mean, log_spread) = acting.units, acting.gaussians(np.asarray(outputs))
+        means = units.own(acting.bounded(mean, np))
+        at = 0
+        for (name, part), value in zip(units.ranges.items(), means, strict=True):
+            spread = (units.half * np.exp(log_spread[0]))[at : at + part.size].reshape(part.shape)
+            found[name] = {"mean": value[0], "spread": spread}
+            at += part.size
+    return found
+
+
+def outputs_by_numpy(shapes: Any, weights: Any, inputs: Any) -> Any:
+    """What a policy is made of, for rows of numbers, through a dense network by NumPy; see `Layout.through_numpy`."""
+    acting = shapes.acting
+    outputs = shapes.layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
+    wanted = acting.outputs if shapes.spread_by_state else acting.outputs - acting.width
+    return acting.completed(outputs[:, :wanted], weights[-acting.width :] if acting.width else None, np)
+
+
+def begin_spread(weights: Any, acting: Acting, spread: Any) -> None:
+    """Set the spreads that hold everywhere in fresh weights, whose last entries they are."""
+    if acting.width:
+        weights[-acting.width :] = np.log(spread)
+
+
+def _layout_of(shapes: Any, seed: int) -> Layout:
+    value = getattr(shapes, "baseline", True)
+    return policy_layout(shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, shapes.shared, value, seed)
+
+
+@lru_cache(maxsize=64)
+def policy_layout(
+    network: Any, spec: Spec, acting: Acting, spread_by_state: bool, shared: bool, value: bool, seed: int
+) -> Layout:
+    """Where the weights of a policy, and of its value, stand; and how they begin."""
+
+    def build() -> Any:
+        from jokulmist.learning.networks.modules import Joined, Separate
+
+        count = acting.outputs if spread_by_state else acting.outputs - acting.width
+        log_spread = np.zeros(acting.width, np.float32) if acting.width else None
+        if shared and value:
+            gains = [TOWARDS_ACTIONS] * count + [TOWARDS_VALUE]
+            return Joined(built(network, spec, count + 1, seed, gains), log_spread, acting)
+        policy = built(network, spec, count, seed, TOWARDS_ACTIONS)
+        judge = built(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None
+        return Separate(policy, judge, log_spread, acting)
+
+    return Layout(network, build)
+
+
+def seed_from(noise: Any) -> int:
+    """A seed for the first weights, from the run's own noise."""
+    return (int(noise.integers(0, 1 << 23)) << 23) | int(noise.integers(0, 1 << 23))
+
+
+class Batch(NamedTuple):
+    """What happened, with one leading axis of turns times copies.
+
+    Attributes
+    ----------
+    inputs : Inputs
+        What was decided on, in the scale of the network.
+    legal : tuple of bool array
+    actions : in own form
+    drawn : what stood behind the numbers of an action
+    """
+
+    inputs: Any
+    legal: Any
+    actions: Any
+    drawn: Any
+
+
+def in_rows(tree: Any) -> Any:
+    """Arrays with axes (turns, copies, ...) as one row a decision."""
+    import jax
+
+    return jax.tree.map(lambda leaf: leaf.reshape(leaf.shape[0] * leaf.shape[1], *leaf.shape[2:]), tree)
+
+
+def in_parts(tree: Any, count: int, size: int) -> Any:
+    """Rows as so many minibatches of a size, with a leading axis of minibatches."""
+    import jax
+
+    return jax.tree.map(lambda leaf: leaf.reshape(count, size, *leaf.shape[1:]), tree)
+
+
+def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any]:
+    """The batch, and the inputs of the true observations after each advance."""
+    observed, last = in_rows(experience.observed), in_rows(experience.last)
+    inputs = seen_by(shapes, learner.statistics, observed)
+    after = seen_by(shapes, learner.statistics, last)
+    return Batch(inputs, observed.legal, in_rows(experience.actions), in_rows(experience.notes)), after
+
+
+def rewards_in_scale(
+    numbers: Numbers, learner: Learned, memory: Any, experience: Experience
+) -> tuple[Experience, Learned, Any]:
+    """Experience whose rewards have the scale that is learned in, with the returns that they followed."""
+    scaled, returns, memory = in_scale(experience, learner.returns, memory, weight_ahead(numbers, experience.advances))
+    return scaled, learner._replace(returns=returns), memory
+
+
+def has_a_level(gains: Any) -> Any:
+    """Whether the value has found the level of the returns: the mean advantage is small beside their spread."""
+    import jax.numpy as jnp
+
+    return jnp.abs(jnp.mean(gains)) <= SETTLED * jnp.std(gains)
+
+
+def after_update(
+    shapes: Any, learner: Learned, weights: Any, moments: Any, experience: Experience, settled: Any = False
+) -> Learned:
+    """The learner after an update; only now the statistics move. Nothing is learned before they are warm.
+
+    Parameters
+    ----------
+    settled : bool
+        Whether the value has found its level, so that the policy may learn from the next update on.
+    """
+    import jax
+    import jax.numpy as jnp
+
+    statistics = gathered(learner.statistics, met(experience))
+    warm = is_warm(learner.statistics)
+    if learner.statistics is not None:
+        before = (learner.weights, learner.moments)
+        weights, moments = jax.tree.map(lambda new, old: jnp.where(warm, new, old), (weights, moments), before)
+    updates = learner.updates + jnp.int32(warm)
+    # The first update says nothing: before it every value is near 0, and with it every error is a return.
+    begins = jnp.asarray(settled & (updates > 1) & warm)
+    updates = jnp.where(begins, jnp.maximum(updates, shapes.value_first), updates)
+    return learner._replace(weights=weights, statistics=statistics, moments=moments, updates=updates)
+
+
+def descended_by(shapes: Any, numbers: Numbers, weights: Any, moments: Any, loss: Any) -> tuple[Any, Any, Any, Any]:
+    """One step down a loss of the networks.
+
+    Parameters
+    ----------
+    loss : function of the networks
+        Gives what is minimised, and readings.
+
+    Returns
+    -------
+    weights, moments, readings, and the norm of the gradient
+    """
+    import jax
+
+    layout = shapes.layout
+    gradients, readings = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(layout.leaves(weights))
+    most = getattr(numbers, "gradient_clip", None)
+    weights, moments, norm = descended(
+        shapes.optimiser, weights, moments, as_flat(gradients), numbers.learning_rate, most
+    )
+    return weights, moments, readings, norm
+
+
+def as_flat(gradients: list[Any]) -> Any:
+    """Gradients of a module's arrays as one vector, in the order of `Layout`."""
+    import jax.numpy as jnp
+
+    return jnp.concatenate([gradient.reshape(-1) for gradient in gradients])

@@ -1,0 +1,211 @@
+"""Proximal policy optimisation."""
+
+from __future__ import annotations
+
+import math
+from typing import Any, ClassVar, NamedTuple
+
+from jokulmist.agents.contract import FixedShare, Limit, Numbers, Scheduled, weight_ahead
+from jokulmist.agents.policies.policy_method import (
+    Count,
+    Learned,
+    PolicyAgent,
+    Whole,
+    after_update,
+    batch_of,
+    descended_by,
+    entropies_of,
+    has_a_level,
+    in_parts,
+    policy_moves,
+    rewards_in_scale,
+)
+from jokulmist.learning.advantages import advantages, explained_variance, normalised
+from jokulmist.learning.optimisation import squared
+from jokulmist.learning.schedules import linear
+
+
+class Rows(NamedTuple):
+    """A batch, or a minibatch of it: one row a decision."""
+
+    inputs: Any
+    legal: Any
+    actions: Any
+    drawn: Any
+    log_probability: Any
+    advantage: Any
+    target: Any
+    value: Any
+
+
+class PPO(PolicyAgent):
+    """Proximal policy optimisation: several epochs of clipped steps on each batch of decisions.
+
+    maximises  mean( min(ratio A, clip(ratio, 1 - clip, 1 + clip) A) ) + entropy_bonus entropy,  ratio = p(a|s) / p_old(a|s)
+
+    Schulman et al. (2017), "Proximal policy optimization algorithms", equations 7 and 9; advantages by Schulman et al.
+    (2016), equation 16.
+
+    Parameters
+    ----------
+    clip : float or schedule
+        How far the ratio of probabilities counts.
+    epochs : int
+        Passes over each batch.
+    minibatch : int
+        Decisions in one step; the batch is split evenly, as near to it as can be.
+    trace_decay : float, in [0, 1]
+        Of the advantages: 0 looks one step ahead, 1 to the end of the horizon.
+    value_clip : float, optional
+        Largest change of a value that an update is rewarded for; None, the default, for no limit.
+    advantages_normalised : bool
+        Over the gathered batch.
+    divergence_limit : float, optional
+        An update stops where a step's divergence from the old policy exceeds it; None for never.
+    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
+        See `PolicyAgent`.
+    rewards_scaled, at_bounds, spread_by_state, first_spread
+        Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
+
+    Notes
+    -----
+    Differs from the paper: no second network objective but the value's; divergence is told by its estimate
+    ``mean(ratio - 1 - log ratio)``; rewards are in scale, and for at most twenty batches only the value learns. Fails when what pays is met
+    less than once in some thirty thousand decisions of random play.
+
+    Examples
+    --------
+    >>> PPO(entropy_bonus=0.03, clip=0.1)
+    PPO(entropy_bonus=0.03, clip=0.1)
+    """
+
+    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
+    entropy_bonus: Scheduled = 0.01
+    range_entropy_bonus: Scheduled = linear(0.01, 0.0, over=1.0)
+    horizon: Count = 64
+    clip: Scheduled = 0.2
+    epochs: Count = 10
+    value_first: Whole = 20
+    minibatch: Count = 256
+    trace_decay: FixedShare = 0.95
+    value_clip: Limit = None
+    advantages_normalised: bool = True
+    divergence_limit: Limit = None
+
+    reading_names: ClassVar[tuple[str, ...]] = (
+        "policy_loss", "value_loss", "entropy", "clip_share", "divergence", "explained_variance", "gradient_norm",
+    )  # fmt: skip
+
+    usual_copies: ClassVar[int] = 64
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        import jax.numpy as jnp
+        from jax import lax
+
+        experience, learner, memory = rewards_in_scale(numbers, learner, memory, experience)
+        rows, explained, settled = rows_of(shapes, numbers, learner, experience)
+        steps, size = split_evenly(experience.rewards.size, shapes.minibatch)
+
+        def epoch(state: Any, order: Any) -> Any:
+            mixed = _taken(rows, order[: steps * size])
+            parts = in_parts(mixed, steps, size)
+            return lax.scan(lambda state, part: _step(shapes, numbers, state, part), state, parts)
+
+        # One loop for all epochs: written out, each would be traced and compiled anew.
+        orders = jnp.stack([noise.permutation(experience.rewards.size) for _ in range(shapes.epochs)])
+        state = (learner.weights, learner.moments, jnp.bool_(True))
+        (weights, moments, _), told = lax.scan(epoch, state, orders)
+        means = tuple(jnp.mean(reading) for reading in told)
+        learner = after_update(shapes, learner, weights, moments, experience, settled)
+        return learner, memory, (*means[:5], explained, means[5])
+
+
+def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) -> tuple[Rows, Any, Any]:
+    """The batch with advantages, targets and the old log-probabilities; how well the values foretold the returns, and whether
+    they have found their level."""
+    networks = shapes.layout.module(learner.weights)
+    batch, after = batch_of(shapes, learner, experience)
+    outputs, values = networks(batch.inputs)
+    shape = experience.rewards.shape
+    gains = advantages(
+        experience.rewards, experience.ended, experience.closed, values.reshape(shape),
+        networks.values(after).reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
+    ).reshape(-1)  # fmt: skip
+    targets = gains + values
+    explained = explained_variance(values, targets)
+    settled = has_a_level(gains)
+    if shapes.advantages_normalised:
+        gains = normalised(gains)
+    gains = gains * policy_moves(shapes, learner)
+    old = shapes.acting.judged(outputs, *batch[1:]).log_probability
+    return Rows(*batch, old, gains, targets, values), explained, settled
+
+
+def split_evenly(rows: int, minibatch: int) -> tuple[int, int]:
+    """How many steps a pass takes, and how many rows each has; a remainder is left out of the pass."""
+    steps = max(1, round(rows / minibatch))
+    return steps, rows // steps
+
+
+def objective(shapes: Any, numbers: Numbers, networks: Any, rows: Rows) -> tuple[Any, tuple[Any, ...]]:
+    """What is minimised, and the readings: policy loss, value loss, entropy, share clipped, divergence."""
+    import jax.numpy as jnp
+
+    outputs, values = networks(rows.inputs)
+    judged = shapes.acting.judged(outputs, rows.legal, rows.actions, rows.drawn)
+    assert judged.log_probability.shape == rows.log_probability.shape == rows.advantage.shape
+    apart = judged.log_probability - rows.log_probability
+    ratio = jnp.exp(apart)
+    clipped = jnp.clip(ratio, 1.0 - numbers.clip, 1.0 + numbers.clip)
+    policy_loss = -jnp.mean(jnp.minimum(ratio * rows.advantage, clipped * rows.advantage))
+    assert values.shape == rows.target.shape
+    errors = squared(values - rows.target)
+    if hasattr(numbers, "value_clip"):
+        near = rows.value + jnp.clip(values - rows.value, -numbers.value_clip, numbers.value_clip)
+        errors = jnp.maximum(errors, squared(near - rows.target))
+    value_loss = jnp.mean(errors)
+    bonus, entropy = entropies_of(numbers, judged, jnp.mean)
+    total = policy_loss + numbers.value_weight * value_loss - bonus
+    clip_share = jnp.mean(jnp.where(jnp.abs(ratio - 1.0) > numbers.clip, 1.0, 0.0))
+    divergence = jnp.mean(ratio - 1.0 - apart)
+    return total, (policy_loss, value_loss, entropy, clip_share, divergence)
+
+
+def _step(shapes: Any, numbers: Numbers, state: Any, rows: Rows) -> Any:
+    """One step on a minibatch; none, once the divergence was too large."""
+    import jax
+    import jax.numpy as jnp
+
+    weights, moments, going = state
+    *new, readings, norm = descended_by(
+        shapes, numbers, weights, moments, lambda networks: objective(shapes, numbers, networks, rows)
+    )
+    if hasattr(numbers, "divergence_limit"):
+        going = going & (readings[4] <= numbers.divergence_limit)
+        kept = jax.tree.map(lambda after, before: jnp.where(going, after, before), new, [weights, moments])
+    else:
+        kept = new
+    return (*kept, going), (*readings, norm)
+
+
+def _taken(rows: Rows, order: Any) -> Rows:
+    """Rows in another order. All numbers are taken together: one gather instead of one each."""
+    import jax
+    import jax.numpy as jnp
+
+    leaves, tree = jax.tree.flatten(rows)
+    wide = [leaf.reshape(leaf.shape[0], math.prod(leaf.shape[1:])) for leaf in leaves]
+    narrow = [k for k, leaf in enumerate(leaves) if leaf.dtype != jnp.uint8]
+    together = jnp.concatenate([wide[k].astype(jnp.float32) for k in narrow], axis=1)[order]
+    at = 0
+    for k, leaf in enumerate(leaves):
+        if k in narrow:
+            part = together[:, at : at + wide[k].shape[1]]
+            leaves[k] = part.reshape(order.shape[0], *leaf.shape[1:]).astype(leaf.dtype)
+            at += wide[k].shape[1]
+        else:
+            leaves[k] = leaf[order]
+    return jax.tree.unflatten(tree, leaves)  # type: ignore[no-any-return]

@@ -1,0 +1,69 @@
+"""What the methods share that learn from replay: when they learn, and how a turn's updates go one after another."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+from jokulmist.agents.policies.policy_method import in_parts
+from jokulmist.learning import replay as memory_of
+
+MOST_UNROLLED = 4
+
+
+def turns_between(learn_every: int, copies: int) -> int:
+    """Turns of all copies until a whole number of updates is due."""
+    return learn_every // math.gcd(copies, learn_every)
+
+
+def learned_when_started(
+    decisions: Any, start: int, learned: Callable[[Any], tuple[Any, Any]], learning: Any, readings: int
+) -> tuple[Any, Any]:
+    """What is learned once there are enough decisions, and the readings; until then nothing moves and these are 0.
+
+    Only what changes may stand in `learning`: whatever goes through the condition is copied by it, a memory, too.
+    """
+    import jax.numpy as jnp
+    from jax import lax
+
+    def waited(learning: Any) -> tuple[Any, Any]:
+        return learning, jnp.zeros(readings, jnp.float32)
+
+    return lax.cond(decisions >= start, learned, waited, learning)  # type: ignore[no-any-return]
+
+
+def one_after_another(update: Callable[..., Any], learning: Any, updates: int, minibatch: int, *rows: Any) -> Any:
+    """Updates on parts of the rows, all of which were gathered before the first: a loop over updates would copy the
+    memory that it reads.
+
+    Parameters
+    ----------
+    update : function (learning, *parts) -> learning, told
+    rows : trees with a leading axis of ``updates * minibatch``
+
+    Returns
+    -------
+    learning, and what each update told with a leading axis of updates
+    """
+    from jax import lax
+
+    parts = in_parts(rows, updates, minibatch)
+    return lax.scan(lambda now, part: update(now, *part), learning, parts, unroll=updates <= MOST_UNROLLED)
+
+
+def rows_due(shapes: Any, experience: Any) -> tuple[int, int]:
+    """How many updates a turn's decisions make, and how many rows they take."""
+    updates = experience.rewards.size // shapes.learn_every
+    return updates, updates * shapes.minibatch
+
+
+def start_of(shapes: Any, n_step: int = 1) -> int:
+    """Decisions before the first update: as many as were asked for, and enough for one target of `n_step` rewards in each copy."""
+    return max(int(shapes.replay_start), n_step * int(shapes.copies))
+
+
+def slots_of(agent: Any, shapes: Any, n_step: int = 1) -> int:
+    """The slots of an agent's replay memory."""
+    turns = agent.decisions_per_update(shapes.copies)
+    return memory_of.slots_for(agent.replay_size, shapes.copies, turns, n_step, shapes.spec)

@@ -1,0 +1,1 @@
+"""Methods that keep action values in a table."""

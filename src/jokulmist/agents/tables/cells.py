@@ -1,0 +1,130 @@
+"""How an observation's numbers fall into the cells of a table, over plain numbers or arrays."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import cached_property, reduce
+from typing import Any, NamedTuple
+
+from jokulmist.environments.declaration.actions import Choice
+from jokulmist.environments.declaration.channels import Spec
+from jokulmist.errors import SettingError, listed, nearest
+
+MOST_ENTRIES = 200_000_000
+
+
+class Ops(NamedTuple):
+    """The functions that differ between plain numbers and arrays."""
+
+    best: Callable[[Sequence[Any]], Any]
+    clip: Callable[[Any, int, int], Any]
+    where: Callable[[Any, Any, Any], Any]
+    masked: bool = False
+
+
+# The value that stands for an action that is not allowed; it takes part in no best and no mean.
+FORBIDDEN = -3.0e38
+SCALARS = Ops(
+    max,
+    lambda value, low, high: low if value < low else high if value > high else int(value),
+    lambda condition, yes, no: yes if condition else no,
+)
+
+
+def array_ops(masked: bool = False) -> Ops:
+    """The functions over arrays; `masked` says that rows may hold `FORBIDDEN`."""
+    import jax.numpy as jnp
+
+    return Ops(
+        lambda row: reduce(jnp.maximum, row),
+        lambda value, low, high: jnp.clip(value, low, high).astype(jnp.int32),
+        jnp.where,
+        masked,
+    )
+
+
+@dataclass(frozen=True)
+class Grid:
+    """How an observation's numbers fall into cells; one entry of each tuple a number of the flat row."""
+
+    low: tuple[float, ...]
+    high: tuple[float, ...]
+    per_unit: tuple[float, ...]
+    counts: tuple[int, ...]
+    strides: tuple[int, ...]
+
+    @property
+    def cells(self) -> int:
+        return math.prod(self.counts)
+
+    @cached_property
+    def _columns(self) -> tuple[tuple[float, float, int, int, float, float], ...]:
+        slack = [1e-5 * count for count in self.counts]  # rounding is not outside
+        parts = zip(self.low, self.per_unit, self.counts, self.strides, self.reach, slack, strict=True)
+        return tuple((low, per, count - 1, stride, -s, reach + s) for low, per, count, stride, reach, s in parts)
+
+    @cached_property
+    def reach(self) -> tuple[float, ...]:
+        """The upper bound of each number, counted in bins from the lower one."""
+        parts = zip(self.low, self.high, self.per_unit, strict=True)
+        return tuple((high - low) * per for low, high, per in parts)
+
+    def place(self, values: Sequence[Any], ops: Ops) -> tuple[Any, Any]:
+        """The cell of one row of numbers, or of rows given as one array a column; and how many lay outside.
+
+        A value at the upper bound falls in the last bin; one outside is clipped and counted.
+        """
+        index: Any = 0
+        outside: Any = 0
+        clip = ops.clip
+        for value, (low, per_unit, last, stride, least, most) in zip(values, self._columns, strict=True):
+            x = (value - low) * per_unit
+            index = index + clip(x, 0, last) * stride
+            outside = outside + ((x < least) | (x > most))
+        return index, outside
+
+
+def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
+    """The cells of a spec, from declared bounds; an error names the channel that cannot be binned."""
+    if spec.images:
+        raise SettingError(
+            f"`{agent}` keeps a table, and `{spec.images[0].name}` is an image. "
+            f"Use a method with a network, or an environment whose channels are numbers."
+        )
+    given = dict(bins) if isinstance(bins, (dict, tuple)) else {}
+    names = [c.name for c in spec.numbers]
+    for name in given:
+        if name not in names:
+            raise SettingError(
+                f"`bins` of `{agent}` names `{name}`; the channels are {listed(names)}.{nearest(name, names)}"
+            )
+    low: list[float] = []
+    high: list[float] = []
+    per_unit: list[float] = []
+    counts: list[int] = []
+    for channel in spec.numbers:
+        if not channel.bounded:
+            raise SettingError(
+                f"`{agent}` needs bounds to bin `{channel.name}`, which reaches from {channel.low:g} to {channel.high:g}. "
+                f"Declare them, e.g. `jm.seen(low=0.0, high=10.0)`."
+            )
+        wanted = given.get(channel.name, bins if isinstance(bins, int) else 10)
+        count = channel.bins(wanted)
+        for _ in range(channel.size):
+            low.append(channel.low)
+            high.append(channel.high)
+            per_unit.append(1.0 if channel.whole else count / (channel.high - channel.low))
+            counts.append(count)
+    entries = math.prod(counts) * (spec.action.count if isinstance(spec.action, Choice) else 1)
+    if entries > MOST_ENTRIES:
+        sizes = ", ".join(
+            f"{c.name}: {c.bins(given.get(c.name, bins if isinstance(bins, int) else 10))}" for c in spec.numbers
+        )
+        raise SettingError(
+            f"the table of `{agent}` would have {entries:.2g} entries ({sizes}); at most {MOST_ENTRIES:.0e} are allowed. "
+            f"Use fewer `bins`, or a method with a network."
+        )
+    strides = [math.prod(counts[i + 1 :]) for i in range(len(counts))]
+    return Grid(tuple(low), tuple(high), tuple(per_unit), tuple(counts), tuple(strides))

@@ -1,0 +1,92 @@
+"""Table methods on a plain lane: the same formulas over Python numbers, the table written in place."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from jokulmist.agents.contract import Numbers
+from jokulmist.agents.greedy import chances, drawn
+from jokulmist.agents.tables.cells import SCALARS
+
+
+class TablePilot:
+    """The `Pilot` of a table.
+
+    Parameters
+    ----------
+    shapes, numbers : the agent's settings
+    table : float32 array, shape ``(cells, actions)``; written in place
+    explore, learn : draws of the two streams; `learn` is None in evaluation
+    exploring : whether actions are drawn as in training, or the best is taken
+    """
+
+    def __init__(self, shapes: Any, numbers: Numbers, table: Any, explore: Any, learn: Any, exploring: bool) -> None:
+        copies = shapes.copies
+        self._place, self._method, self._copies = shapes.grid.place, shapes.method, copies
+        self._numbers, self._table = numbers, table
+        self._explore, self._learn, self._exploring = explore, learn, exploring
+        self._draws_ahead = shapes.method.draws_ahead and learn is not None
+        self._uniforms, self._ahead_uniforms = [0.0] * copies, [0.0] * copies
+        self._cells, self._next = [0] * copies, [0] * copies
+        self._rows: list[list[float]] = [[]] * copies
+        self._actions, self._pending = [0] * copies, [-1] * copies
+        self._errors = [0.0] * copies
+        self._outside = 0
+
+    def see(self, i: int, row: Sequence[float]) -> None:
+        self._next[i] = self._place(row, SCALARS)[0]
+
+    def saved(self) -> dict[str, Any]:
+        return {"next": np.array(self._next), "pending": np.array(self._pending)}
+
+    def restore(self, saved: Mapping[str, Any]) -> None:
+        self._next, self._pending = list(map(int, saved["next"])), list(map(int, saved["pending"]))
+
+    def turn(self, turn: int) -> None:
+        self._cells[:] = self._next
+        self._outside = 0
+        if self._copies == 1:  # an array of one holds the same number as a single one, which is cheaper
+            self._uniforms[0] = self._explore.at(turn, 0).uniform()
+        else:
+            self._uniforms = self._explore.at(turn, 0).uniform(shape=(self._copies,)).tolist()
+        if self._draws_ahead:
+            self._ahead_uniforms = self._learn.at(turn, 0).uniform(shape=(self._copies,)).tolist()
+
+    def decide(self, i: int) -> int:
+        row = self._rows[i] = self._table[self._cells[i]].tolist()
+        action = self._pending[i]
+        if action < 0:
+            exploration = self._numbers.exploration if self._exploring else 0.0
+            action = drawn(chances(row, exploration, SCALARS), self._uniforms[i])
+        self._actions[i] = action
+        return action
+
+    def judge(self, i: int, reward: float, ended: bool, closed: bool, last: Sequence[float]) -> None:
+        cell, beyond = self._place(last, SCALARS)
+        numbers = self._numbers
+        row = self._table[cell].tolist()
+        upcoming = None
+        if self._draws_ahead:
+            upcoming = drawn(chances(row, numbers.exploration, SCALARS), self._ahead_uniforms[i])
+            self._pending[i] = -1 if closed else upcoming
+        value = 0.0 if ended else self._method.ahead(row, numbers.exploration, upcoming, closed, SCALARS)
+        self._errors[i] = reward + numbers.discount * value - self._rows[i][self._actions[i]]
+        self._outside += beyond
+        self._next[i] = cell
+
+    def write(self) -> tuple[float, ...]:
+        errors, cells, actions, table = self._errors, self._cells, self._actions, self._table
+        rate = self._numbers.learning_rate
+        if self._copies == 1:
+            action = actions[0]
+            table[cells[0], action] = self._rows[0][action] + rate * errors[0]
+            return abs(errors[0]), self._outside
+        met: dict[tuple[int, int], list[float]] = {}
+        for cell, action, error in zip(cells, actions, errors, strict=True):
+            met.setdefault((cell, action), []).append(error)
+        for (cell, action), several in met.items():
+            table[cell, action] += rate * (sum(several) / len(several))
+        return sum(map(abs, errors)) / self._copies, self._outside / self._copies

@@ -1,0 +1,1 @@
+"""Methods that learn action values by a network or by linear features."""

@@ -1,0 +1,393 @@
+"""Q-learning with a network and replay."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Any, ClassVar, Literal, NamedTuple
+
+import numpy as np
+
+from jokulmist.agents.contract import (
+    AboveZero,
+    Agent,
+    DiscountPer,
+    FixedShare,
+    Limit,
+    Numbers,
+    Scheduled,
+    Shapes,
+    Share,
+    counts_advances,
+    weight_ahead,
+)
+from jokulmist.agents.policies.policy_method import Count, as_flat, seed_from
+from jokulmist.agents.replay_updates import (
+    learned_when_started,
+    one_after_another,
+    rows_due,
+    slots_of,
+    start_of,
+    turns_between,
+)
+from jokulmist.agents.values.action_values import by_label, chosen_index, masked_values, refuse_combinations
+from jokulmist.environments.declaration.channels import Seen, Spec
+from jokulmist.learning import replay as memory_of
+from jokulmist.learning.action_distributions import Joint, joint_over, refuse_ranges
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, applied, built, fitting
+from jokulmist.learning.observation_scaling import (
+    Running,
+    Scaling,
+    fresh_running,
+    fresh_statistics,
+    gathered,
+    met,
+    prepared,
+)
+from jokulmist.learning.optimisation import Optimiser, descended, huber, squared, transform
+from jokulmist.learning.reward_scaling import open_returns, returns_after, spread_of
+from jokulmist.learning.schedules import linear
+
+SMALLEST_ERROR = 1e-3
+
+
+class Learned(NamedTuple):
+    """What was learned.
+
+    Attributes
+    ----------
+    weights, target : float32, shape ``(size,)``
+        The target network's are the same array where there is none.
+    statistics : Running, optional
+        That scale the numbers.
+    returns : Running, optional
+        Of the discounted returns, that scale the rewards.
+    decisions : int32
+    moments : the optimiser's state
+    replay : Replay
+    """
+
+    weights: Any
+    target: Any
+    statistics: Running | None
+    returns: Running | None
+    decisions: Any
+    moments: Any
+    replay: Any
+
+
+class Learning(NamedTuple):
+    """What moves while some updates are made; see `Learned`."""
+
+    weights: Any
+    target: Any
+    moments: Any
+    priorities: Any
+    statistics: Any
+
+
+class DQN(Agent):
+    """Deep Q-learning: a network gives the value of each action, and learns from replayed transitions.
+
+    target = r + discount Q_target(s', argmax_b Q(s', b));  the loss is Huber's, of Q(s, a) - target
+
+    Mnih et al. (2015), "Human-level control through deep reinforcement learning", algorithm 1.
+
+    Parameters
+    ----------
+    learning_rate : float or schedule
+    discount : float, in [0, 1]
+    discount_per : {"decision", "advance"}
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
+        within it.
+    exploration : float or schedule, in [0, 1]
+        Chance of a random action.
+    replay_size : int
+        Decisions that are remembered, over all copies.
+    replay_start : int
+        Decisions of random play before the first update.
+    minibatch : int
+        Transitions in one update.
+    learn_every : int
+        Decisions between two updates.
+    target : bool
+        Whether targets come from a network that follows later.
+    target_every : int
+        Decisions between two moves of that network.
+    target_share : float, in [0, 1]
+        How far it moves towards the other: 1 copies it; a small one with a short `target_every` follows softly
+        (Lillicrap et al., 2016).
+    double : bool
+        The action of the target is chosen by the network that learns (van Hasselt et al., 2016, equation 4).
+    dueling : bool
+        The network gives a value and advantages, each from a last hidden layer of its own (Wang et al., 2016, figure 1 and
+        equation 9); a network function of one's own gives them as its outputs, the value first.
+    n_step : int
+        Rewards summed before the value of what follows (Sutton and Barto, 2018, equation 7.1, off-policy uncorrected).
+    prioritised : bool
+        Transitions are replayed in proportion to their errors (Schaul et al., 2016, algorithm 1).
+    priority_exponent, importance_exponent : float, schedule
+        Of the error in the priority (alpha), and of the correcting weight (beta).
+    loss : {"huber", "squared"}
+    huber_reach : float
+        Where the loss turns from a square into a line.
+    rewards_scaled : bool
+        Whether rewards are divided by the spread of the running discounted return when they are learned from; replay keeps them
+        as they were, and values are told in the environment's own scale.
+    network, scaling, optimiser, gradient_clip
+        See `PolicyAgent`.
+
+    Notes
+    -----
+    Differs from the paper: targets of three rewards, whose action is chosen by the network that learns; Adam instead of RMSprop unless told otherwise; a learning rate that falls to 0; rewards divided by the
+    spread of the returns instead of clipped; several updates that fall due in one turn of
+    many copies draw their minibatches together, before the first of them. Several choices at once are learned as one with all their combinations. Fails when there are very many combinations, and where what pays is met less than once in ten thousand decisions of random
+    play.
+
+    Examples
+    --------
+    >>> DQN(n_step=1, dueling=True)
+    DQN(dueling=True, n_step=1)
+    """
+
+    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
+    discount: FixedShare = 0.99
+    discount_per: DiscountPer = "decision"
+    exploration: Share = linear(1.0, 0.05, over=0.3)
+    replay_size: Count = 100_000
+    replay_start: Count = 1_000
+    minibatch: Count = 64
+    learn_every: Count = 4
+    target: bool = True
+    target_every: Count = 500
+    target_share: FixedShare = 1.0
+    double: bool = True
+    dueling: bool = False
+    n_step: Count = 3
+    prioritised: bool = False
+    priority_exponent: FixedShare = 0.6
+    importance_exponent: Share = linear(0.4, 1.0, over=1.0)
+    loss: Literal["huber", "squared"] = "huber"
+    huber_reach: AboveZero = 1.0
+    network: NetworkSetting | None = None
+    scaling: Scaling = "running"
+    rewards_scaled: bool = True
+    optimiser: Optimiser = "adam"
+    gradient_clip: Limit = 10.0
+
+    reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
+    usual_copies: ClassVar[int] = 16
+
+    def numbers(self) -> dict[str, Any]:
+        found = super().numbers()
+        if not self.prioritised:
+            del found["importance_exponent"], found["priority_exponent"]
+        return found
+
+    def refuse(self, spec: Spec) -> None:
+        refuse_ranges(spec.action, type(self).__name__)
+        refuse_combinations(type(self).__name__, Joint(spec.action).count)
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        shapes = super().shapes(spec, copies)
+        shapes.network = fitting(shapes.network, spec)
+        shapes.slots = slots_of(self, shapes, self.n_step)
+        shapes.joint = joint_over(spec.action)
+        shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0, self.dueling)
+        return shapes
+
+    def decisions_a_copy(self) -> int:
+        return 10_000
+
+    def decisions_per_update(self, copies: int) -> int:
+        return turns_between(self.learn_every, copies)
+
+    @staticmethod
+    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+        weights = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise), shapes.dueling).begun()
+        learner = Learned(
+            weights=weights,
+            target=weights.copy() if shapes.target else (),
+            statistics=fresh_statistics(shapes.spec, shapes.scaling),
+            returns=fresh_running(1) if shapes.rewards_scaled else None,
+            decisions=np.int32(0),
+            moments=transform(shapes.optimiser).init(weights),
+            replay=memory_of.fresh_replay(
+                shapes.spec, shapes.copies, shapes.slots, shapes.prioritised, counted=counts_advances(shapes)
+            ),
+        )
+        return learner, open_returns(shapes)
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+    ) -> tuple[Any, Any, tuple[()]]:
+        values = action_values(shapes, learner.weights, learner.statistics, observed, noise.xp)
+        exploration = None
+        if explore:
+            exploration = noise.xp.where(learner.decisions < shapes.replay_start, 1.0, numbers.exploration)
+        index = chosen_index(shapes, values, observed.legal, noise, exploration)
+        return shapes.joint.own(index), memory, ()
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        import jax.numpy as jnp
+
+        spec = shapes.spec
+        # Replay keeps the rewards as they were: they are divided when they are learned from.
+        returns, memory = returns_after(experience, learner.returns, memory, weight_ahead(numbers, experience.advances))
+        spread = spread_of(returns)
+        action = shapes.joint.index(experience.actions)[..., None]
+        replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(shapes))
+        updates, rows = rows_due(shapes, experience)
+        chance = memory_of.chances_for(noise, rows, shapes.prioritised)
+
+        def learned(learning: Learning) -> Any:
+            sample = memory_of.sampled(
+                spec,
+                replay,
+                chance,
+                shapes.n_step,
+                numbers.discount,
+                getattr(numbers, "importance_exponent", None),
+                counts_advances(shapes),
+                updates,
+            )
+            sample = sample._replace(gain=sample.gain / spread)
+            # The target network stands still meanwhile, so what it says of all of them is one product.
+            later = sample.gain
+            if shapes.target:
+                later = action_values(shapes, learning.target, learning.statistics, sample.following)
+            learning, (readings, errors) = one_after_another(
+                lambda now, *part: update(shapes, numbers, now, *part),
+                learning,
+                updates,
+                shapes.minibatch,
+                sample,
+                later,
+            )
+            if replay.priorities is not None:
+                priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
+                priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
+                learning = learning._replace(priorities=priorities)
+            return learning, jnp.mean(readings, axis=0)
+
+        decisions = learner.decisions + experience.rewards.size
+        learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
+        start = start_of(shapes, shapes.n_step)
+        learning, readings = learned_when_started(decisions, start, learned, learning, len(DQN.reading_names))
+        target = learner.target
+        if shapes.target:
+            # As many moves as fell due in these turns, whatever the number of copies.
+            due = decisions // shapes.target_every - learner.decisions // shapes.target_every
+            share = 1.0 - (1.0 - numbers.target_share) ** due
+            moved = target + share * (learning.weights - target)
+            target = jnp.where((due > 0) & (decisions >= start), moved, target)
+        learner = Learned(
+            weights=learning.weights,
+            target=target,
+            statistics=gathered(learner.statistics, met(experience)),
+            returns=returns,
+            decisions=decisions,
+            moments=learning.moments,
+            replay=replay._replace(priorities=learning.priorities),
+        )
+        return learner, memory, tuple(readings)
+
+    @staticmethod
+    def chooses_by_numpy(shapes: Any) -> bool:
+        return isinstance(shapes.network, Dense) and not shapes.dueling
+
+    @staticmethod
+    def kept(learner: Learned) -> Learned:
+        return learner._replace(target=(), moments=(), replay=())
+
+    @staticmethod
+    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, float]:
+        """The value of each action for one observation, by label."""
+        found = action_values(shapes, learner.weights, learner.statistics, observed)[0]
+        return by_label(shapes.spec, found * float(spread_of(learner.returns)))
+
+    @staticmethod
+    def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
+        """The value of the best action for many observations at once, one a row."""
+        found = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed)).max(axis=1)
+        return found * float(spread_of(learner.returns))
+
+
+def _outputs(shapes: Any) -> int:
+    count: int = shapes.joint.count
+    return count + (1 if shapes.dueling else 0)
+
+
+@lru_cache(maxsize=64)
+def _layout(network: Any, spec: Spec, outputs: int, seed: int, dueling: bool) -> Layout:
+    return Layout(network, lambda: built(network, spec, outputs, seed, dueling=dueling))
+
+
+def action_values(shapes: Any, weights: Any, statistics: Any, seen: Seen, xp: Any = None) -> Any:
+    """The values of all actions, shape ``(rows, actions)``; what is not allowed has a finite low one."""
+    inputs = prepared(shapes.spec, shapes.scaling, statistics, seen)
+    layout = shapes.layout
+    if xp is np:
+        outputs = layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
+    else:
+        outputs = applied(layout.module(weights), inputs)
+    return masked_values(shapes.spec, _values(shapes, outputs), seen.legal)
+
+
+def _values(shapes: Any, outputs: Any) -> Any:
+    """The values of all actions from the network's outputs."""
+    if not shapes.dueling:
+        return outputs
+    gains = outputs[:, 1:]
+    return outputs[:, :1] + gains - gains.mean(axis=1, keepdims=True)
+
+
+def targets(shapes: Any, learning: Learning, sample: Any, later: Any) -> Any:
+    """What the values of the actions taken should be, shape ``(minibatch,)``.
+
+    Parameters
+    ----------
+    later : array, shape ``(minibatch, actions)``
+        The target network's values of what follows; not looked at where there is none.
+    """
+    import jax.numpy as jnp
+
+    own: Any = None
+    if shapes.double or not shapes.target:
+        own = action_values(shapes, learning.weights, learning.statistics, sample.following)
+    values = later if shapes.target else own
+    if shapes.double:
+        best = jnp.take_along_axis(values, jnp.argmax(own, axis=1)[:, None], axis=1)[:, 0]
+    else:
+        best = jnp.max(values, axis=1)
+    return sample.gain + sample.weight_ahead * best
+
+
+def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any) -> tuple[Learning, Any]:
+    """One step on one minibatch; its readings, and the errors."""
+    import jax
+    import jax.numpy as jnp
+
+    wanted = targets(shapes, learning, sample, later)
+    inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
+    layout = shapes.layout
+    taken = sample.action == jnp.arange(shapes.joint.count)
+
+    def loss_of(leaves: Any) -> Any:
+        values = _values(shapes, applied(layout.combined(leaves), inputs))
+        chosen = jnp.sum(jnp.where(taken, values, 0.0), axis=1)
+        assert chosen.shape == wanted.shape
+        error = chosen - wanted
+        each = huber(error, numbers.huber_reach) if shapes.loss == "huber" else squared(error)
+        return jnp.mean(sample.importance * each), (error, jnp.stack([each, chosen, jnp.abs(error)]))
+
+    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
+    most = getattr(numbers, "gradient_clip", None)
+    weights, moments, norm = descended(
+        shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
+    )
+    readings = jnp.concatenate([jnp.mean(told, axis=1), norm[None]])
+    return learning._replace(weights=weights, moments=moments), (readings, error)

@@ -1,0 +1,204 @@
+"""Q-learning with values that are linear in features."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, NamedTuple
+
+import numpy as np
+
+from jokulmist.agents.contract import (
+    Agent,
+    DiscountPer,
+    FixedShare,
+    Numbers,
+    Shapes,
+    Share,
+    counts_advances,
+    weight_ahead,
+)
+from jokulmist.agents.policies.policy_method import Count, in_rows
+from jokulmist.agents.replay_updates import (
+    learned_when_started,
+    one_after_another,
+    rows_due,
+    slots_of,
+    start_of,
+    turns_between,
+)
+from jokulmist.agents.values.action_values import by_label, chosen_index, masked_values, refuse_combinations
+from jokulmist.environments.declaration.channels import Seen, Spec
+from jokulmist.learning import replay as memory_of
+from jokulmist.learning.action_distributions import Joint, joint_over, refuse_ranges
+from jokulmist.learning.features import Features, Kind
+from jokulmist.learning.schedules import linear
+
+
+class Learned(NamedTuple):
+    """What was learned: ``weights`` of shape ``(features, actions)``, ``decisions``, and the ``replay`` if there is one."""
+
+    weights: Any
+    decisions: Any
+    replay: Any
+
+
+class LinearQ(Agent):
+    """Q-learning on features: the value of an action is the sum of the weights of the features that an observation has.
+
+    Q(s, a) = w_a . x(s);  w_a += learning_rate (r + discount max_b Q(s', b) - Q(s, a)) x(s) / |x(s)|^2
+
+    Sutton and Barto (2018), sections 9.5 and 10.1, with the target of equation 6.8.
+
+    Parameters
+    ----------
+    features : {"tiles", "radial"}
+        Overlapping grids of tiles, or Gaussian bases around a grid of centres.
+    tiles, tilings : int
+        Tiles along each number, and how many displaced grids of them.
+    centres : int
+        Centres along each number, for radial bases.
+    learning_rate : float or schedule, in [0, 1]
+        Share of its error that one decision takes off its value.
+    discount : float, in [0, 1]
+    discount_per : {"decision", "advance"}
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
+        within it.
+    exploration : float or schedule, in [0, 1]
+        Chance of a random action.
+    replay : bool
+        Whether past decisions are learned from again.
+    replay_size, replay_start, minibatch, learn_every : int
+        As `DQN` has them; used with `replay`.
+
+    Notes
+    -----
+    Differs from the book: the step is divided by the features' squared length, so that a rate means the same for all
+    features; where several copies share a feature in one turn, the mean of what they ask for is applied. Fails when many
+    numbers are observed together (features multiply), and may diverge off-policy, as every method with such targets may.
+
+    Examples
+    --------
+    >>> LinearQ(tiles=10, tilings=4)
+    LinearQ(tiles=10, tilings=4)
+    """
+
+    learning_rate: Share = linear(0.1, 0.0, over=1.0)
+    discount: FixedShare = 0.99
+    discount_per: DiscountPer = "decision"
+    exploration: Share = linear(1.0, 0.02, over=0.5)
+    features: Kind = "tiles"
+    tiles: Count = 6
+    tilings: Count = 8
+    centres: Count = 6
+    replay: bool = False
+    replay_size: Count = 100_000
+    replay_start: Count = 1_000
+    minibatch: Count = 32
+    learn_every: Count = 4
+
+    reading_names: ClassVar[tuple[str, ...]] = ("error", "mean_value")
+    usual_copies: ClassVar[int] = 8
+
+    def refuse(self, spec: Spec) -> None:
+        super().refuse(spec)
+        refuse_ranges(spec.action, type(self).__name__)
+        refuse_combinations(type(self).__name__, Joint(spec.action).count)
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        shapes = super().shapes(spec, copies)
+        shapes.joint = joint_over(spec.action)
+        radial = self.features == "radial"
+        shapes.made_of = Features(
+            self.features, spec, self.centres if radial else self.tiles, 1 if radial else self.tilings
+        )
+        shapes.made_of.refuse(type(self).__name__)
+        if self.replay:
+            shapes.slots = slots_of(self, shapes)
+        return shapes
+
+    def decisions_per_update(self, copies: int) -> int:
+        return turns_between(self.learn_every, copies) if self.replay else 1
+
+    @staticmethod
+    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+        weights = np.zeros((shapes.made_of.size, shapes.joint.count), np.float32)
+        replay: Any = ()
+        if shapes.replay:
+            replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, counted=counts_advances(shapes))
+        return Learned(weights, np.int32(0), replay), ()
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+    ) -> tuple[Any, Any, tuple[()]]:
+        values = masked_values(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers), observed.legal)
+        index = chosen_index(shapes, values, observed.legal, noise, numbers.exploration if explore else None)
+        return shapes.joint.own(index), memory, ()
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        import jax.numpy as jnp
+
+        action = shapes.joint.index(experience.actions)[..., None]
+        decisions = learner.decisions + experience.rewards.size
+        if not shapes.replay:
+            flat = in_rows(experience)
+            sample = memory_of.Sample(
+                observed=flat.observed,
+                following=flat.last,
+                action=action.reshape(-1, 1),
+                gain=flat.rewards,
+                weight_ahead=jnp.where(flat.ended, 0.0, weight_ahead(numbers, flat.advances)),
+                importance=jnp.ones_like(flat.rewards),
+                place=action.reshape(-1),
+            )
+            weights, readings = update(shapes, numbers, learner.weights, sample)
+            return Learned(weights, decisions, ()), memory, tuple(readings)
+        replay = memory_of.written(shapes.spec, learner.replay, experience, action, counts_advances(shapes))
+        updates, rows = rows_due(shapes, experience)
+        chance = memory_of.chances_for(noise, rows, prioritised=False)
+
+        def learned(weights: Any) -> Any:
+            sample = memory_of.sampled(
+                shapes.spec, replay, chance, 1, numbers.discount, counted=counts_advances(shapes)
+            )
+            weights, told = one_after_another(
+                lambda now, part: update(shapes, numbers, now, part), weights, updates, shapes.minibatch, sample
+            )
+            return weights, jnp.mean(told, axis=0)
+
+        weights, readings = learned_when_started(
+            decisions, start_of(shapes), learned, learner.weights, len(LinearQ.reading_names)
+        )
+        return Learned(weights, decisions, replay), memory, tuple(readings)
+
+    @staticmethod
+    def kept(learner: Learned) -> Learned:
+        return learner._replace(replay=())
+
+    @staticmethod
+    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, float]:
+        """The value of each action for one observation, by label."""
+        return by_label(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers)[0])
+
+    @staticmethod
+    def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
+        """The value of the best action for many observations at once, one a row."""
+        return np.asarray(shapes.made_of.values(learner.weights, observed.numbers)).max(axis=1)
+
+
+def update(shapes: Any, numbers: Numbers, weights: Any, sample: Any) -> tuple[Any, Any]:
+    """One step on some transitions; and its readings."""
+    import jax.numpy as jnp
+
+    made_of = shapes.made_of
+    after = masked_values(shapes.spec, made_of.values(weights, sample.following.numbers), sample.following.legal)
+    target = sample.gain + sample.weight_ahead * jnp.max(after, axis=1)
+    values = made_of.values(weights, sample.observed.numbers)
+    action = sample.action[:, 0].astype(jnp.int32)
+    chosen = jnp.take_along_axis(values, action[:, None], axis=1)[:, 0]
+    assert chosen.shape == target.shape
+    error = target - chosen
+    weights = made_of.moved(weights, sample.observed.numbers, action, numbers.learning_rate * error)
+    return weights, jnp.stack([jnp.mean(jnp.abs(error)), jnp.mean(chosen)])

@@ -1,0 +1,1 @@
+"""Random numbers that depend on seed, stream, copy and turn, and on nothing else."""

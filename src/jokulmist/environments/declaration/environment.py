@@ -1,0 +1,214 @@
+"""The class that a researcher derives from: an environment is declared, not scripted."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from types import ModuleType
+from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
+
+import numpy as np
+
+from jokulmist.environments.declaration import description as reading
+from jokulmist.environments.declaration.state import State as BaseState
+from jokulmist.environments.modifiers import Modifier
+from jokulmist.environments.varying import Varying
+from jokulmist.errors import BrokenEnvironment, SettingError, listed, nearest
+
+if TYPE_CHECKING:
+    from jokulmist.environments.transition.episode import Episode
+
+Made = TypeVar("Made", bound="Environment")
+_OUTLINES: dict[type, reading.Outline] = {}
+
+
+class Environment:
+    """Base of every environment whose state can be written down.
+
+    A subclass declares ``class State(jm.State)``, ``action``, ``begin(self, draw)``, ``advance(self, state, action,
+    draw)``, at least one ``@jm.reward`` and something that the agent sees. It may declare parameters, series, sensors,
+    endings, cuts, measures, references, ``deadline``, ``time_limit``,
+    ``decide_every``, ``decide_when(self, state)`` and ``meanwhile``.
+
+    Parameters
+    ----------
+    weights : dict of str to float, optional
+        Weights of reward terms, in place of the declared ones.
+    **parameters
+        Values of the declared parameters, in place of their defaults.
+
+    Raises
+    ------
+    DeclarationError
+        When the class is declared wrongly; raised when it is defined.
+    SettingError
+        When a parameter is unknown or outside its bounds.
+
+    Notes
+    -----
+    An instance is immutable. ``self.xp`` is NumPy, or ``jax.numpy`` while the class is compiled.
+    """
+
+    xp: ClassVar[ModuleType] = np
+    State: ClassVar[type[BaseState]] = BaseState
+    deadline: int | str | None = None
+    time_limit: int | str | None = None
+    decide_every: int | str | None = None
+    meanwhile: Any = None
+    weights: Mapping[str, float]
+
+    def __init_subclass__(cls, abstract: bool = False, **options: Any) -> None:
+        super().__init_subclass__(**options)
+        if not abstract:
+            _OUTLINES[cls] = reading.outline(cls)
+
+    def __init__(self, *, weights: Mapping[str, float] | None = None, **parameters: Any) -> None:
+        read = outline_of(type(self))
+        own = self.__dict__
+        known = {p.name: p for p in read.parameters}
+        for name, value in parameters.items():
+            if name not in known:
+                raise SettingError(
+                    f"`{type(self).__qualname__}` has no parameter `{name}`; its parameters are {listed(known)}."
+                    f"{nearest(name, known)}"
+                )
+            own[name] = known[name].checked(value, f"{type(self).__qualname__}.{name}")
+        for name, part in known.items():
+            own.setdefault(name, part.default)
+        own["weights"] = reading.checked_weights(read, weights)
+        own["_given"] = {name: own[name] for name in parameters}
+        own["_modifiers"] = ()
+        own["_description"] = reading.describe(self, read)
+
+    def begin(self, draw: Any) -> Any:
+        """The first state of an episode; chance comes from `draw` alone."""
+        raise NotImplementedError
+
+    def advance(self, state: Any, action: Any, draw: Any) -> Any:
+        """The state after one advance, by ``state.replace(...)``; chance comes from `draw` alone."""
+        raise NotImplementedError
+
+    begin._not_written = True  # type: ignore[attr-defined]
+    advance._not_written = True  # type: ignore[attr-defined]
+
+    def episode(self, seed: int = 0) -> Episode:
+        """An episode to step by hand.
+
+        Parameters
+        ----------
+        seed : int
+            The same seed and actions give the same episode.
+        """
+        from jokulmist.environments.transition.episode import Episode
+
+        return Episode(self, seed)
+
+    def modified(self: Made, *modifiers: Modifier) -> Made:
+        """The same environment seen or acted on through modifiers, the first named nearest to it.
+
+        Examples
+        --------
+        >>> import jokulmist as jm
+        >>> jm.gallery.Ferry().modified(jm.Stack(2))
+        Ferry().modified(Stack(2))
+        """
+        for modifier in modifiers:
+            if not isinstance(modifier, Modifier):
+                raise SettingError(f"`modified` takes modifiers such as `jm.Stack(4)`; got {modifier!r}.")
+        return _with_modifiers(self, (*self._modifiers, *modifiers))
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        raise BrokenEnvironment(
+            f"`self.{name}` was set to {value!r}, but an environment is immutable: what changes belongs in its State. "
+            f"Add a field `{name}` to `{type(self).__qualname__}.State` and return `state.replace({name}=...)`; "
+            f"for another parameter value make another instance."
+        )
+
+    def __repr__(self) -> str:
+        given = [f"{k}={v!r}" for k, v in self._given.items()]
+        if self.weights:
+            given.append(f"weights={dict(self.weights)!r}")
+        around = f".modified({', '.join(map(repr, self._modifiers))})" if self._modifiers else ""
+        return f"{type(self).__qualname__}({', '.join(given)}){around}"
+
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Environment) or type(other) is not type(self):
+            return False
+        return settings_of(self) == settings_of(other) and self._modifiers == other._modifiers
+
+    def __hash__(self) -> int:
+        values, weights = settings_of(self)
+        return hash((type(self), tuple(values.items()), tuple(weights.items()), self._modifiers))
+
+    _given: dict[str, Any]
+    _modifiers: tuple[Modifier, ...]
+    _description: reading.Description
+
+
+def outline_of(cls: type[Environment]) -> reading.Outline:
+    """What a class declares."""
+    found = _OUTLINES.get(cls)
+    return reading.outline(cls) if found is None else found
+
+
+def describe(environment: Environment) -> reading.Description:
+    """What an instance declares: channels, action, terms with weights, closings, limits."""
+    return environment._description
+
+
+def settings_of(environment: Environment) -> tuple[dict[str, Any], dict[str, float]]:
+    """The values of all parameters, and the weights that differ from the declared ones."""
+    values = {p.name: getattr(environment, p.name) for p in outline_of(type(environment)).parameters}
+    return values, dict(environment.weights)
+
+
+def varied(environment: Made, **parameters: Any) -> Made:
+    """The same environment with some parameters changed."""
+    return reweighted(environment, {}, **parameters)
+
+
+def reweighted(environment: Made, weights: Mapping[str, float], /, **parameters: Any) -> Made:
+    """The same environment with some weights of its reward terms, and some parameters, changed."""
+    weights = {**environment.weights, **weights}
+    other = type(environment)(weights=weights, **{**environment._given, **parameters})
+    return _with_modifiers(other, environment._modifiers)
+
+
+def _with_modifiers(environment: Made, modifiers: tuple[Modifier, ...]) -> Made:
+    if not modifiers:
+        return environment
+    other = object.__new__(type(environment))
+    other.__dict__.update(environment.__dict__, _modifiers=modifiers)
+    other.__dict__["_description"] = reading.through(environment._description, modifiers)
+    return other
+
+
+def with_varying(environment: Made, varying: Varying) -> Made:
+    """The same instance, some parameters of which differ from episode to episode."""
+    if not varying.names:
+        return environment
+    varying.refuse(environment, outline_of(type(environment)))
+    other = object.__new__(type(environment))
+    other.__dict__.update(environment.__dict__)
+    other.__dict__["_description"] = replace(environment._description, varying=varying)
+    return other
+
+
+def revalued(environment: Made) -> Made:
+    """A twin whose parameters a lane may change between episodes by `revalue`."""
+    other = object.__new__(type(environment))
+    other.__dict__.update(environment.__dict__)
+    return other
+
+
+def revalue(twin: Environment, values: Mapping[str, Any]) -> None:
+    """Give a lane's own twin other parameters; what is derived from them is computed again."""
+    own = twin.__dict__
+    for name in outline_of(type(twin)).derived:
+        own.pop(name, None)
+    own.update(values)
+
+
+def modifiers_of(environment: Environment) -> tuple[Modifier, ...]:
+    """What stands around an instance, the nearest first."""
+    return environment._modifiers

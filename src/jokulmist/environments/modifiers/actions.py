@@ -1,0 +1,105 @@
+"""Modifiers of the action: what is decided is done again, later, or with a trembling hand."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from types import ModuleType
+from typing import Any
+
+from jokulmist.environments.declaration.actions import Action, Actions, Choice, Range
+from jokulmist.environments.modifiers.base import Acting, by_part, idle_of, kept
+from jokulmist.errors import SettingError
+
+
+@dataclass(frozen=True, repr=False)
+class Repeat(Acting):
+    """Do the action before once more instead of the new one, by chance; never at an episode's first decision.
+
+    Parameters
+    ----------
+    chance : float, above 0 and below 1
+    """
+
+    chance: float
+
+    def __post_init__(self) -> None:
+        if isinstance(self.chance, bool) or not isinstance(self.chance, (int, float)) or not 0.0 < self.chance < 1.0:
+            raise SettingError(f"`chance` of `Repeat` must lie between 0 and 1; got {self.chance!r}.")
+
+    def begun(self, xp: ModuleType, action: Action) -> Any:
+        return (xp.asarray(False), idle_of(xp, action))
+
+    def acted(self, xp: ModuleType, action: Action, memory: Any, own: Any, draw: Any) -> tuple[Any, Any]:
+        some, before = memory
+        again = some & (draw.uniform() < self.chance)
+        done = by_part(
+            lambda part, old, new: xp.where(again, old, xp.asarray(new, dtype=old.dtype)), action, before, own
+        )
+        return (xp.asarray(True), done), done
+
+
+@dataclass(frozen=True, repr=False)
+class Late(Acting):
+    """Do what was decided some decisions ago.
+
+    Parameters
+    ----------
+    decisions : int
+        At least 1.
+    idle : label, number or dict, optional
+        What is done until the first decision arrives; by default the first alternative of a choice and the middle of a range.
+    """
+
+    decisions: int
+    idle: Any = None
+
+    def __post_init__(self) -> None:
+        if isinstance(self.decisions, bool) or not isinstance(self.decisions, int) or self.decisions < 1:
+            raise SettingError(f"`decisions` of `Late` must be a whole number of at least 1; got {self.decisions!r}.")
+        object.__setattr__(self, "idle", kept(self.idle))
+
+    def refuse(self, action: Action) -> None:
+        if self.idle is not None:
+            action.own(self.idle)
+
+    def written(self) -> dict[str, Any]:
+        return {name: value for name, value in super().written().items() if value is not None}
+
+    def begun(self, xp: ModuleType, action: Action) -> Any:
+        return tuple(idle_of(xp, action, self.idle) for _ in range(self.decisions))
+
+    def acted(self, xp: ModuleType, action: Action, memory: Any, own: Any, draw: Any) -> tuple[Any, Any]:
+        newest = by_part(lambda part, like, new: xp.asarray(new, dtype=like.dtype), action, memory[0], own)
+        return (*memory[1:], newest), memory[0]
+
+
+@dataclass(frozen=True, repr=False)
+class Shaky(Acting):
+    """Add normal noise to the numbers that are decided; what leaves their bounds is clipped to them.
+
+    Parameters
+    ----------
+    sd : float
+        Spread of the noise, as a share of half the range.
+    """
+
+    sd: float
+
+    def __post_init__(self) -> None:
+        if isinstance(self.sd, bool) or not isinstance(self.sd, (int, float)) or not 0.0 < self.sd < math.inf:
+            raise SettingError(f"`sd` of `Shaky` must be a number above 0; got {self.sd!r}.")
+
+    def refuse(self, action: Action) -> None:
+        parts = action.parts.values() if isinstance(action, Actions) else [action]
+        if not any(isinstance(part, Range) for part in parts):
+            raise SettingError(f"`Shaky` moves numbers, and the action has no range: {action!r}. Use `jm.Repeat(0.1)`.")
+
+    def acted(self, xp: ModuleType, action: Action, memory: Any, own: Any, draw: Any) -> tuple[Any, Any]:
+        def moved(part: Any, value: Any) -> Any:
+            if isinstance(part, Choice):
+                return value
+            off = draw.normal(0.0, self.sd, shape=part.shape) * 0.5 * (part.high - part.low)
+            return xp.clip(value + off, part.low, part.high)
+
+        return (), by_part(moved, action, own)

@@ -1,0 +1,89 @@
+"""All modifiers around an environment, by what they touch: the glass it is seen through, the grip it is handled with, the
+worth that its rewards are given."""
+
+from __future__ import annotations
+
+from types import ModuleType
+from typing import Any
+
+from jokulmist.environments.declaration.actions import Action
+from jokulmist.environments.declaration.channels import Spec
+from jokulmist.environments.modifiers.base import Acting, Around, Glimpse, Modifier, Observing, Rewarding
+from jokulmist.errors import SettingError
+
+
+class Glass:
+    """The modifiers of the observation, applied one after another, the first named first."""
+
+    def __init__(self, bare: Spec, modifiers: tuple[Modifier, ...], limited: bool = False) -> None:
+        self.modifiers = tuple(m for m in modifiers if isinstance(m, Observing))
+        self.specs = [bare]
+        for modifier in self.modifiers:
+            if modifier.needs_limit and not limited:
+                raise SettingError(
+                    f"`{modifier}` needs a limit, and the environment has neither `deadline` nor `time_limit`. "
+                    f"Declare `time_limit = 1000`."
+                )
+            self.specs.append(modifier.spec(self.specs[-1]))
+
+    @property
+    def spec(self) -> Spec:
+        """What is seen through all of them."""
+        return self.specs[-1]
+
+    def begun(self, xp: ModuleType, seen: Glimpse, around: Around) -> tuple[tuple[Any, ...], Glimpse]:
+        """Memories and what is seen at an episode's first moment."""
+        memories = []
+        for modifier, spec in zip(self.modifiers, self.specs, strict=False):
+            memory, seen = modifier.begun(spec, xp, seen, around)
+            memories.append(memory)
+        return tuple(memories), seen
+
+    def onward(
+        self, xp: ModuleType, memories: tuple[Any, ...], seen: Glimpse, around: Around
+    ) -> tuple[tuple[Any, ...], Glimpse]:
+        """The same, one decision later."""
+        kept = []
+        for modifier, spec, memory in zip(self.modifiers, self.specs, memories, strict=False):
+            memory, seen = modifier.onward(spec, xp, memory, seen, around)
+            kept.append(memory)
+        return tuple(kept), seen
+
+
+class Grip:
+    """The modifiers of the action, from the agent inwards: the last named first."""
+
+    def __init__(self, action: Action, modifiers: tuple[Modifier, ...], masked: bool = False) -> None:
+        self.action = action
+        self.modifiers = tuple(m for m in reversed(modifiers) if isinstance(m, Acting))
+        for modifier in self.modifiers:
+            if masked:
+                raise SettingError(
+                    f"`{modifier}` can do what is not allowed now, and the environment says what is legal. Leave it out."
+                )
+            modifier.refuse(action)
+
+    def begun(self, xp: ModuleType) -> tuple[Any, ...]:
+        """The memories at an episode's first decision."""
+        return tuple(modifier.begun(xp, self.action) for modifier in self.modifiers)
+
+    def acted(self, xp: ModuleType, memories: tuple[Any, ...], own: Any, draw: Any) -> tuple[tuple[Any, ...], Any]:
+        """Memories, and what is done instead of the action in own form."""
+        kept = []
+        for modifier, memory in zip(self.modifiers, memories, strict=True):
+            memory, own = modifier.acted(xp, self.action, memory, own, draw)
+            kept.append(memory)
+        return tuple(kept), own
+
+
+class Worth:
+    """The modifiers of the reward, the first named first."""
+
+    def __init__(self, modifiers: tuple[Modifier, ...]) -> None:
+        self.modifiers = tuple(m for m in modifiers if isinstance(m, Rewarding))
+
+    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
+        """The reward that is learned from."""
+        for modifier in self.modifiers:
+            reward = modifier.given(xp, reward, before, after, ended)
+        return reward

@@ -1,0 +1,1 @@
+"""One transition of an environment, in its order; and episodes stepped by hand."""

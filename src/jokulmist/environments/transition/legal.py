@@ -1,0 +1,91 @@
+"""Which choices are allowed now: what `legal(self, state)` gives, in one form for both lanes.
+
+The mask is a tuple with one truth-value array for each Choice of the action, in order; Ranges have none.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from types import ModuleType
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.actions import Action, Actions, Choice, Record
+from jokulmist.errors import ActionError, BrokenEnvironment, listed, nearest
+
+Mask = tuple[Any, ...]
+
+
+def choices_of(action: Action) -> dict[str, Choice]:
+    """The Choices of an action by part; a Choice by itself has the empty name."""
+    if isinstance(action, Choice):
+        return {"": action}
+    parts = action.parts if isinstance(action, Actions) else {}
+    return {name: part for name, part in parts.items() if isinstance(part, Choice)}
+
+
+def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
+    """What a researcher's `legal` returned, checked.
+
+    Parameters
+    ----------
+    given : array, or mapping or record of arrays by part
+        Parts that are left out are wholly allowed.
+    where : str
+        The method's name, for messages.
+
+    Raises
+    ------
+    BrokenEnvironment
+        When a part is unknown, or an array is not one truth value an alternative.
+    """
+    choices = choices_of(action)
+    if isinstance(action, Actions):
+        named = vars(given) if isinstance(given, Record) else given
+        if not isinstance(named, Mapping):
+            raise BrokenEnvironment(
+                f"`{where}` returned {type(given).__name__}; with several parts it must return a dict of arrays, "
+                f"e.g. `{{{next(iter(choices), 'part')!r}: ...}}`."
+            )
+        for name in named:
+            if name not in choices:
+                raise BrokenEnvironment(
+                    f"`{where}` names `{name}`, which is no choice of the action; the choices are {listed(choices)}."
+                    f"{nearest(name, choices)}"
+                )
+    else:
+        named = {"": given}
+    mask = []
+    for name, choice in choices.items():
+        allowed = xp.asarray(named[name]) if name in named else xp.ones(choice.count, dtype=bool)
+        if allowed.dtype != np.bool_ or allowed.shape != (choice.count,):
+            raise BrokenEnvironment(
+                f"`{where}` gave {allowed.dtype} of shape {allowed.shape}{f' for `{name}`' if name else ''}; it must give "
+                f"{choice.count} truth values, one for each of {listed(choice.labels)}."
+            )
+        mask.append(allowed)
+    return tuple(mask)
+
+
+def drawn(xp: ModuleType, allowed: Any, u: Any) -> Any:
+    """The index of an allowed alternative, each equally likely.
+
+    Parameters
+    ----------
+    allowed : bool array, shape ``(..., count)``
+    u : float or array of shape ``(...)``, uniform in [0, 1)
+    """
+    reach = xp.cumsum(xp.asarray(allowed, dtype=xp.int32), axis=-1)
+    count = reach[..., -1]
+    wanted = xp.minimum(xp.floor(u * count), count - 1)
+    return xp.sum(reach <= wanted[..., None], axis=-1)
+
+
+def refuse_illegal(action: Action, own: Any, mask: Mask) -> None:
+    """Raise `ActionError` where an action in own form is not allowed now."""
+    for (name, choice), allowed in zip(choices_of(action).items(), mask, strict=True):
+        index = getattr(own, name) if name else own
+        if not allowed[index]:
+            now = [label for label, able in zip(choice.labels, allowed, strict=True) if able]
+            raise ActionError(f"`{choice.label(index)}` is not allowed now; allowed are {listed(now)}.")

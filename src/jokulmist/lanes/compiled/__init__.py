@@ -1,0 +1,1 @@
+"""Copies of an environment that step together as one program compiled by JAX."""

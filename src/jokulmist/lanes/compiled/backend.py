@@ -1,0 +1,68 @@
+"""How JAX is set up for loops of tiny steps.
+
+The CPU compiler turns a small loop into one function, and a larger one into a sequence of calls that each cost more
+than the arithmetic of a table's update. Where it draws the line is a compiler flag that is read once, when the backend
+starts; a program with one copy was 7 times faster with the line drawn higher (`benchmarks/speed.py`).
+
+Compiled code is kept between processes, in the user's cache folder, unless JAX was told of another place.
+"""
+
+from __future__ import annotations
+
+import os
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from jokulmist.environments.declaration.actions import Record
+
+LARGEST_SMALL_LOOP_BYTES = 16_384
+# The products of small networks are too short to share out: with a thread each core an update took half as long again,
+# and seeds that train side by side would stand in each other's way.
+ONE_THREAD = "--xla_cpu_multi_thread_eigen=false"
+KEPT_CODE = Path(".cache") / "jokulmist" / "compiled"
+WORTH_KEEPING_SECONDS = 0.1
+
+
+@cache
+def start_backend() -> None:
+    """Start JAX's backend with the flags set, and leave the process environment as it was found.
+
+    A backend that already runs stays as it is: then the same programs run, more slowly.
+    """
+    import jax
+
+    jax.tree_util.register_pytree_node(Record, lambda r: (tuple(vars(r).values()), tuple(vars(r))), _record_from)
+    _keep_compiled_code()
+    before = os.environ.get("XLA_FLAGS")
+    if "small_while_loop" in (before or ""):
+        return
+    flags = (
+        f"{ONE_THREAD} --xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold={LARGEST_SMALL_LOOP_BYTES}"
+    )
+    os.environ["XLA_FLAGS"] = f"{before} {flags}" if before else flags
+    try:
+        jax.devices()
+    finally:
+        if before is None:
+            del os.environ["XLA_FLAGS"]
+        else:
+            os.environ["XLA_FLAGS"] = before
+
+
+def _record_from(names: tuple[str, ...], values: Any) -> Record:
+    return Record(**dict(zip(names, values, strict=True)))
+
+
+def _keep_compiled_code() -> None:
+    import jax
+
+    if getattr(jax.config, "jax_compilation_cache_dir", None) is not None:
+        return
+    try:
+        folder = Path.home() / KEPT_CODE
+        folder.mkdir(parents=True, exist_ok=True)
+    except (OSError, RuntimeError):  # no home, or none to write to: compiled anew each time
+        return
+    jax.config.update("jax_compilation_cache_dir", str(folder))  # type: ignore[no-untyped-call]
+    jax.config.update("jax_persistent_cache_min_compile_time_secs", WORTH_KEEPING_SECONDS)  # type: ignore[no-untyped-call]

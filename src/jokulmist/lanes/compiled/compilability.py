@@ -1,0 +1,319 @@
+"""Whether a class can be compiled is found out, not declared.
+
+It is traced once, and then its single transitions are compared with the plain ones on states met in random play, with
+the same noise. Where tracing fails or a field differs, the finding says why, with the method, the line and the mend.
+"""
+
+from __future__ import annotations
+
+import traceback
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.chance.draws import PlainDraw, RowDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.state import State
+from jokulmist.environments.transition.legal import Mask
+from jokulmist.environments.transition.stepping import Stepper, place_of
+from jokulmist.errors import JokulmistError
+
+COMPARED_STEPS = 256
+# float32 keeps 7 digits; a transition may lose two of them, relative to the range that a field moves in.
+TOLERANCE = 1e-4
+ROUNDING = 2e-6
+MOST_SHOWN = 16
+_FOUND: dict[Any, Finding] = {}
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Whether a class compiles, and if not, why and how to mend it."""
+
+    compiles: bool
+    why: str = ""
+
+
+@dataclass
+class Met:
+    """Plain transitions met in random play."""
+
+    befores: list[State]
+    actions: list[Any]
+    advances: list[int]
+    afters: list[State]
+    terms: list[list[float]]
+    measures: list[list[float]]
+    held: list[int]
+    rows: list[list[float]]
+    images: list[dict[str, Any]]
+    masks: list[Mask]
+    begins: list[State]
+
+
+def find(environment: Environment, steps: int = COMPARED_STEPS) -> Finding:
+    """Trace the class and compare it with itself; kept per class and parameters.
+
+    Raises
+    ------
+    BrokenEnvironment
+        When the plain class itself fails.
+    """
+    if isinstance(environment, Simulator):
+        return Finding(False)  # there is nothing to find out, and nothing to mend
+
+    from jokulmist.lanes.compiled.copies import CompiledEnvironment
+
+    compiled = CompiledEnvironment(environment)
+    key = (compiled.static_key, environment)
+    if key not in _FOUND:
+        _FOUND[key] = _found(environment, compiled, meet(environment, steps))
+    return _FOUND[key]
+
+
+def meet(environment: Environment, steps: int) -> Met:
+    """Play randomly and keep every transition. The noise of turn t stands in row t of its streams."""
+    noise = Noise(0, 1, Domain.CHECK)
+    draws = {stream: PlainDraw(noise, stream) for stream in Stream}
+    step = Stepper(environment)
+    action_of = describe(environment).action
+    met = Met([], [], [], [], [], [], [], [], [], [], [])
+    state = step.begin(draws[Stream.BEGIN].at(0, 0))
+    met.begins.append(state)
+    advances = 0
+    for turn in range(steps):
+        action = action_of.random(draws[Stream.PLAY].at(turn, 0), step.decidable(state) or None)
+        advances += 1
+        after, terms, held, measures = _transition(step, state, action, draws[Stream.ADVANCE].at(turn, 0), advances)
+        met.befores.append(state)
+        met.actions.append(action)
+        met.advances.append(advances)
+        met.afters.append(after)
+        met.terms.append(terms)
+        met.measures.append(measures)
+        met.held.append(held)
+        met.rows.append(step.observe(after, draws[Stream.SENSE].at(turn, 0)))
+        met.images.append(step.look(after, draws[Stream.LOOK].at(turn, 0)))
+        met.masks.append((*step.legal(after), step.asks(after)))
+        state = after
+        if held:
+            state = step.begin(draws[Stream.BEGIN].at(turn + 1, 0))
+            advances = 0
+        met.begins.append(step.begin(draws[Stream.BEGIN].at(turn + 1, 0)))
+    return met
+
+
+def _transition(step: Stepper, state: State, action: Any, draw: Any, advances: int) -> tuple[Any, Any, int, Any]:
+    """One plain transition with everything that is compared: after, terms, held, measures."""
+    before = step.cleared(state)
+    after = step.advance(before, action, draw)
+    return (
+        after,
+        step.reward_terms(before, action, after),
+        step.held(before, action, after, advances),
+        step.measured(before, action, after),
+    )
+
+
+def _found(environment: Environment, compiled: Any, met: Met) -> Finding:
+    name = describe(environment).name
+    try:
+        _ = compiled.requests
+        results = _traced(environment, compiled, met)
+    except JokulmistError as failure:
+        return Finding(False, str(failure))
+    except Exception as failure:
+        return Finding(False, _reason(environment, failure))
+    difference = _difference(environment, met, *results)
+    if difference:
+        return Finding(False, f"`{name}` differs when compiled: {difference}")
+    return Finding(True)
+
+
+def _traced(environment: Environment, compiled: Any, met: Met) -> tuple[Any, Any, Any]:
+    """All the transitions met, in one traced call."""
+    import jax
+    import jax.numpy as jnp
+
+    from jokulmist.lanes.compiled.copies import stacked_rows
+
+    count = len(met.befores)
+    noise = Noise(0, 1, Domain.CHECK)
+
+    def rows(stream: Stream) -> list[Any]:
+        requests = compiled.requests.of(stream)
+        return [r[:, 0] for r in stacked_rows(noise, stream, requests, 0, count, count)]
+
+    def stack(values: list[Any]) -> Any:
+        return jax.tree.map(lambda *leaves: np.stack([np.asarray(leaf) for leaf in leaves]), *values)
+
+    def narrow(tree: Any) -> Any:
+        kinds = {"f": jnp.float32, "i": jnp.int32, "u": jnp.uint8, "b": jnp.bool_}
+        return jax.tree.map(lambda leaf: jnp.asarray(leaf, dtype=kinds[leaf.dtype.kind]), tree)
+
+    @jax.jit
+    def everything(numbers: Any, befores: Any, actions: Any, advances: Any, noise: Any, one: Any) -> Any:
+        judged = compiled.advance(numbers, {}, befores, actions, advances, noise[0], one)
+        glimpse = compiled.observe(numbers, {}, judged.after, noise[1], noise[2], one)
+        allowed = (*compiled.legal(numbers, {}, judged.after), compiled.asks(numbers, {}, judged.after))
+        seen = (glimpse.numbers, glimpse.images, allowed)
+        return judged, seen, compiled.begin(numbers, {}, noise[3], one)
+
+    fields = {f.name: np.dtype(f.dtype) for f in describe(environment).fields}
+    befores = stack(met.befores)
+    befores = befores.replace(**{n: np.asarray(befores.__dict__[n], dtype) for n, dtype in fields.items()})
+    judged, observed, begun = everything(
+        compiled.numbers,
+        befores,
+        narrow(stack(met.actions)),
+        np.asarray(met.advances, np.int32),
+        (rows(Stream.ADVANCE), rows(Stream.SENSE), rows(Stream.LOOK), rows(Stream.BEGIN)),
+        np.float32(1.0),
+    )
+    return jax.device_get(judged), jax.device_get(observed), jax.device_get(begun)
+
+
+def _difference(environment: Environment, met: Met, judged: Any, observed: Any, begun: Any) -> str:
+    """The first field, term, measure, channel or closing that differs, or nothing.
+
+    Rounding can tip a comparison or a count over its edge, and then everything that follows from it differs. So where
+    few states differ, each is stepped plain again with its floats and its noise moved by a rounding error: if that
+    gives what the compiled step gave, it was rounding.
+    """
+    description = describe(environment)
+    count = len(met.befores)
+    compared = _compared(environment, met, judged, observed)
+    for field in description.fields:
+        firsts = [s.__dict__[field.name] for s in met.begins[:count]]
+        compared.append((f"field `{field.name}` from `begin`", firsts, begun.__dict__[field.name]))
+    apart = np.array([_apart(ours, theirs, count) for _, ours, theirs in compared])
+    few = apart.any(axis=0).sum() <= count // 100
+    for (what, ours, theirs), differs in zip(compared, apart, strict=True):
+        for at in np.flatnonzero(differs):
+            in_begin = what.endswith("from `begin`")
+            if few and (in_begin or _tipped(environment, met, judged, observed, int(at))):
+                continue
+            plain, traced = np.asarray(ours)[at], np.broadcast_to(theirs, np.shape(ours))[at]
+            if np.size(plain) > MOST_SHOWN:
+                spot = tuple(int(i[0]) for i in np.nonzero(plain != traced))
+                what, plain, traced = f"{what} at {spot}", plain[spot], traced[spot]
+            return f"{what} is {plain} plain and {traced} compiled, after step {at} of random play."
+    return ""
+
+
+def _compared(environment: Environment, met: Met, judged: Any, observed: Any) -> list[tuple[str, Any, Any]]:
+    """What is compared: its name, and its plain and compiled values, one row a state."""
+    description = describe(environment)
+    found: list[tuple[str, Any, Any]] = []
+    for field in description.fields:
+        values = [s.__dict__[field.name] for s in met.afters]
+        found.append((f"field `{field.name}`", values, judged.after.__dict__[field.name]))
+    for k, term in enumerate(description.terms):
+        found.append((f"reward term `{term.name}`", [t[k] for t in met.terms], judged.terms[k]))
+    for k, measure in enumerate(description.measures):
+        found.append((f"measure `{measure.name}`", [m[k] for m in met.measures], judged.measures[k]))
+    numbers, images, masks = observed
+    for k, name in enumerate(c.name for c in description.bare.numbers for _ in range(c.size)):
+        found.append((f"channel `{name}`", [float(row[k]) for row in met.rows], numbers[:, k]))
+    for name, image in images.items():
+        # A level of brightness is a whole number, so rounding moves it by one.
+        ours = np.stack([seen[name] for seen in met.images]).astype(int)
+        theirs = np.asarray(image).astype(int)
+        found.append((f"image `{name}`", ours, np.where(np.abs(theirs - ours) <= 1, ours, theirs)))
+    for part, mask in enumerate(masks):
+        what = "`legal`" if part < len(masks) - 1 else "`decide_when`"
+        found.append(
+            (what, [seen[part] for seen in met.masks], np.broadcast_to(mask, (len(met.masks), *np.shape(mask)[1:])))
+        )
+    held = np.asarray(judged.held)
+    for bit, name in enumerate(description.closings):
+        found.append((f"`{name}`", [h >> bit & 1 for h in met.held], held >> bit & 1))
+    return found
+
+
+def _apart(plain: Any, traced: Any, count: int) -> Any:
+    """Which rows differ by more than rounding, relative to the range that the plain values move in."""
+    ours = np.asarray(plain, np.float64).reshape(count, -1)
+    theirs = np.broadcast_to(np.asarray(traced, np.float64), np.shape(plain)).reshape(count, -1)
+    reach = max(float(np.max(np.abs(ours), initial=0.0)), 1e-6)
+    return (~np.isclose(ours, theirs, rtol=0.0, atol=TOLERANCE * reach, equal_nan=True)).any(axis=1)
+
+
+def _tipped(environment: Environment, met: Met, judged: Any, observed: Any, at: int) -> bool:
+    """Whether a plain step with its floats and noise moved by a rounding error gives what the compiled step gave."""
+    from jokulmist.lanes.compiled.copies import CompiledEnvironment, stacked_rows
+
+    requests = CompiledEnvironment(environment).requests
+    noise = Noise(0, 1, Domain.CHECK)
+    step = Stepper(environment)
+    floats = [f.name for f in describe(environment).fields if f.kind == "float" and f.scalar]
+
+    def moved(stream: Stream, by: float) -> RowDraw:
+        rows = [r[0, 0] for r in stacked_rows(noise, stream, requests.of(stream), at, 1, 1)]
+        return RowDraw(np, [np.float64(1.0) * row + by for row in rows], 1.0)
+
+    for by in (0.0, ROUNDING, -ROUNDING):
+        for scale in (1.0, 1.0 + ROUNDING, 1.0 - ROUNDING):
+            before = met.befores[at]
+            before = before.replace(**{name: before.__dict__[name] * scale for name in floats})
+            action, advances = met.actions[at], met.advances[at]
+            after, terms, held, measures = _transition(step, before, action, moved(Stream.ADVANCE, by), advances)
+            row = step.observe(after, moved(Stream.SENSE, by))
+            images = step.look(after, moved(Stream.LOOK, by))
+            again = Met(
+                [],
+                [],
+                [],
+                [after],
+                [terms],
+                [measures],
+                [held],
+                [row],
+                [images],
+                [(*step.legal(after), step.asks(after))],
+                [],
+            )
+            pairs = _compared(environment, again, _at(judged, at), _at(observed, at))
+            if not any(_apart(ours, theirs, 1).any() for _, ours, theirs in pairs):
+                return True
+    return False
+
+
+def _at(judged: Any, at: int) -> Any:
+    """One row of what was judged; what does not depend on the state has a single one."""
+    import jax
+
+    return jax.tree.map(lambda leaf: leaf[at : at + 1] if len(leaf) > 1 else leaf, judged)
+
+
+def _reason(environment: Environment, failure: Exception) -> str:
+    """Why tracing failed, in one line: method, file, line, mend."""
+    import jax.errors as errors
+
+    cls = type(environment)
+    methods = set(dir(cls))
+    frames = traceback.extract_tb(failure.__traceback__)
+    own = ("compiled.py", "compilability.py")
+    named = [f.name for f in frames if f.name in methods and not f.filename.endswith(own)]
+    method = named[0] if named else "advance"
+    file, line = place_of(failure)
+    kinds: list[tuple[Any, str]] = [
+        (errors.TracerBoolConversionError, "branches on a value known only while it runs; use `self.xp.where`"),
+        (errors.TracerIntegerConversionError, "uses a value known only while it runs as an index of a list or a count; "
+         "use a `jm.series` for the list, `jm.repeat` for the loop"),
+        (errors.NonConcreteBooleanIndexError, "selects by a mask known only while it runs; use `self.xp.where`"),
+        (errors.TracerArrayConversionError, "hands a value known only while it runs to NumPy; use `self.xp`"),
+        (errors.ConcretizationTypeError, "turns a value known only while it runs into a Python number; use `self.xp` "
+         "for `math`, and `jm.repeat` or `jm.until` for loops"),
+    ]  # fmt: skip
+    for kind, words in kinds:
+        if isinstance(failure, kind):
+            return f"`{cls.__name__}.{method}` ({file}:{line}) {words}."
+    text = str(failure).split("\n")[0]
+    if isinstance(failure, TypeError) and "item assignment" in text:
+        text = "writes into an array; use `jm.put(array, index, value)`"
+        return f"`{cls.__name__}.{method}` ({file}:{line}) {text}."
+    return f"`{cls.__name__}.{method}` ({file}:{line}) cannot be traced: {type(failure).__name__}: {text[:200]}"

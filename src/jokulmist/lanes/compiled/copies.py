@@ -1,0 +1,493 @@
+"""An environment as pure functions over all copies, traced by JAX.
+
+The same class that runs plain is given a twin whose ``xp`` is ``jax.numpy`` and whose number parameters are traced, and
+its methods are mapped over copies. What this module offers is functions, not a loop: the training loop joins them with
+an agent's functions into one program.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, NamedTuple
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+from jax import lax
+
+from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
+from jokulmist.environments.chance.noise import Noise, Stream
+from jokulmist.environments.declaration import loops
+from jokulmist.environments.declaration.actions import Actions, Choice, Record
+from jokulmist.environments.declaration.description import DEADLINE, TIME_LIMIT, Description
+from jokulmist.environments.declaration.environment import Environment, describe, outline_of
+from jokulmist.environments.declaration.state import State, zero_of
+from jokulmist.environments.modifiers import Around, Glimpse
+from jokulmist.environments.transition.legal import Mask, mask_from
+from jokulmist.environments.transition.stepping import not_a_truth_value
+from jokulmist.environments.transition.waiting import KEY_REQUESTS, WaitDraw
+from jokulmist.errors import BrokenEnvironment
+from jokulmist.lanes.compiled.backend import start_backend
+
+_REGISTERED: set[type] = set()
+
+
+def register_state(cls: type[State]) -> None:
+    """Make a state class a pytree: its fields, in order."""
+    if cls in _REGISTERED:
+        return
+    names = tuple(cls._fields)
+
+    def flatten(state: State) -> tuple[tuple[Any, ...], None]:
+        return tuple(state.__dict__[name] for name in names), None
+
+    def unflatten(_: None, values: Any) -> State:
+        state = object.__new__(cls)
+        state.__dict__.update(zip(names, values, strict=True))
+        return state
+
+    jax.tree_util.register_pytree_node(cls, flatten, unflatten)
+    _REGISTERED.add(cls)
+
+
+class Judged(NamedTuple):
+    """What one advance of all copies gave: one array over copies for each term and measure."""
+
+    after: Any
+    terms: tuple[Any, ...]
+    measures: tuple[Any, ...]
+    held: Any
+
+
+@dataclass(frozen=True)
+class Requests:
+    """What `begin`, `advance` and the sensors ask of chance, counted by the first trace."""
+
+    begin: tuple[Request, ...]
+    advance: tuple[Request, ...]
+    sense: tuple[Request, ...]
+    look: tuple[Request, ...]
+    vary: tuple[Request, ...]
+    first_glass: tuple[Request, ...]
+    glass: tuple[Request, ...]
+    grip: tuple[Request, ...]
+    wait: tuple[Request, ...]
+
+    def of(self, stream: Stream) -> tuple[Request, ...]:
+        if stream in (Stream.BEGIN, Stream.FIRST_BEGIN):
+            return self.begin
+        if stream in (Stream.LOOK, Stream.BEGIN_LOOK, Stream.FIRST_LOOK):
+            return self.look
+        if stream in (Stream.VARY, Stream.FIRST_VARY):
+            return self.vary
+        if stream in (Stream.FIRST_GLASS, Stream.BEGIN_GLASS):
+            return self.first_glass
+        if stream in (Stream.WAIT, Stream.BEGIN_WAIT, Stream.FIRST_WAIT):
+            return self.wait
+        if stream in (Stream.GLASS, Stream.GRIP):
+            return self.glass if stream is Stream.GLASS else self.grip
+        return self.advance if stream is Stream.ADVANCE else self.sense
+
+
+class CompiledEnvironment:
+    """The pure functions of one environment.
+
+    Raises
+    ------
+    Whatever tracing raises, from `requests` or from the functions; `compilability.py` turns it into a reason.
+    """
+
+    def __init__(self, environment: Environment) -> None:
+        start_backend()
+        register_state(type(environment).State)
+        self.environment = environment
+        self.description: Description = describe(environment)
+        self._outline = outline_of(type(environment))
+
+    @cached_property
+    def numbers(self) -> dict[str, Any]:
+        """The parameters that are leaves of the program, and the weights under the key ``"weights"``."""
+        env = self.environment
+        found = {p.name: np.asarray(getattr(env, p.name)) for p in self._outline.parameters if not p.fixed}
+        narrow = {"f": np.float32, "i": np.int32, "b": np.bool_}
+        leaves: dict[str, Any] = {name: value.astype(narrow[value.dtype.kind]) for name, value in found.items()}
+        leaves["weights"] = np.asarray(self.description.weights, np.float32)
+        return leaves
+
+    @property
+    def static_key(self) -> tuple[Any, ...]:
+        """What decides the program beside the leaves: instances that share it share the compiled code."""
+        env, d = self.environment, self.description
+        fixed = tuple((p.name, getattr(env, p.name)) for p in self._outline.parameters if p.fixed)
+        return (
+            type(env),
+            fixed,
+            d.deadline,
+            d.time_limit,
+            d.bare.channels,
+            d.modifiers,
+            d.decide_every,
+            str(d.meanwhile),
+            d.varying and d.varying.key,
+        )
+
+    def twin(self, numbers: dict[str, Any]) -> Any:
+        """The instance with traced parameters, whose ``xp`` is ``jax.numpy``."""
+        env = self.environment
+        twin = object.__new__(type(env))
+        values = {p.name: getattr(env, p.name) for p in self._outline.parameters if p.fixed}
+        values.update({name: value for name, value in numbers.items() if name != "weights"})
+        twin.__dict__.update(values, xp=jnp, weights=env.weights, _given=env._given, _description=self.description)
+        return twin
+
+    @cached_property
+    def requests(self) -> Requests:
+        """Traces `begin`, `advance` and the sensors once each, and counts their draws."""
+        counted: dict[str, tuple[Request, ...]] = {}
+
+        def vary() -> Any:
+            draw = CountingDraw(jnp)
+            if self.description.varying is not None:
+                self.description.varying.values(draw, 0.0)
+            counted["vary"] = tuple(draw.requests)
+            return jnp.float32(0)
+
+        def begin(numbers: Any) -> Any:
+            draw = CountingDraw(jnp)
+            state = self._opened(self.twin(numbers), draw)
+            counted["begin"] = tuple(draw.requests)
+            return state
+
+        def advance(numbers: Any, state: Any, action: Any) -> Any:
+            draw = CountingDraw(jnp)
+            twin = self.twin(numbers)
+            after = self._cast(twin.advance(self._cleared(state), action, draw), "advance")
+            counted["advance"] = tuple(draw.requests)
+            self._judge(twin, state, action, after, jnp.int32(1))
+            return after
+
+        def sense(numbers: Any, state: Any) -> Any:
+            draw, look = CountingDraw(jnp), CountingDraw(jnp)
+            twin = self.twin(numbers)
+            self._sense(twin, state, draw)
+            self._look(twin, state, look)
+            self._legal(twin, state)
+            self._asks(twin, state)
+            counted["sense"], counted["look"] = tuple(draw.requests), tuple(look.requests)
+            return jnp.float32(0)
+
+        numbers = {name: jnp.asarray(value) for name, value in self.numbers.items()}
+        jax.eval_shape(vary)
+        state = jax.eval_shape(begin, numbers)
+        jax.eval_shape(advance, numbers, state, action_like(self.description.action))
+        jax.eval_shape(sense, numbers, state)
+        first_glass, glass, grip = self._modifying()
+        counted.update(first_glass=first_glass, glass=glass, grip=grip)
+        return Requests(**counted, wait=KEY_REQUESTS if self.description.gated else ())
+
+    def _modifying(self) -> tuple[tuple[Request, ...], ...]:
+        """What the modifiers ask of chance: at a first moment, later, and of an action."""
+        d = self.description
+
+        def like(shape: tuple[int, ...], dtype: Any = jnp.float32) -> Any:
+            return jax.ShapeDtypeStruct(shape, dtype)  # type: ignore[no-untyped-call]
+
+        draws = [CountingDraw(jnp) for _ in range(3)]
+        now = Glimpse(like((d.bare.width,)), {c.name: like(c.shape, jnp.uint8) for c in d.bare.images})
+        action = action_like(d.action)
+        memories, _ = jax.eval_shape(lambda g: d.glass.begun(jnp, g, Around(None, 1.0, draws[0])), now)
+        jax.eval_shape(lambda m, g, a: d.glass.onward(jnp, m, g, Around(a, 1.0, draws[1])), memories, now, action)
+        jax.eval_shape(lambda a: d.grip.acted(jnp, d.grip.begun(jnp), a, draws[2]), action)
+        return tuple(tuple(draw.requests) for draw in draws)
+
+    def first_seen(self, glimpse: Glimpse, rows: Any, one: Any) -> tuple[Any, Glimpse]:
+        """Memories and what is seen through the modifiers at the first moments of all copies."""
+        glass = self.description.glass
+        if not glass.modifiers:
+            return (), glimpse
+        return jax.vmap(lambda g, r: glass.begun(jnp, g, Around(None, 1.0, RowDraw(jnp, r, one))))(glimpse, rows)
+
+    def seen(
+        self, memories: Any, glimpse: Glimpse, actions: Any, steps: Any, rows: Any, one: Any
+    ) -> tuple[Any, Glimpse]:
+        """The same after an action; `steps` counts each episode's advances."""
+        d = self.description
+        if not d.glass.modifiers:
+            return (), glimpse
+
+        def single(memory: Any, now: Glimpse, action: Any, count: Any, rows: Any) -> tuple[Any, Glimpse]:
+            return d.glass.onward(jnp, memory, now, Around(action, d.left(count), RowDraw(jnp, rows, one)))
+
+        return jax.vmap(single)(memories, glimpse, actions, steps, rows)
+
+    def handled(self, grips: Any, actions: Any, rows: Any, one: Any) -> tuple[Any, Any]:
+        """What is done in all copies instead of the actions that were decided."""
+        grip = self.description.grip
+        if not grip.modifiers:
+            return (), actions
+        return jax.vmap(lambda g, a, r: grip.acted(jnp, g, a, RowDraw(jnp, r, one)))(grips, actions, rows)
+
+    def valued(self, rewards: Any, befores: Any, afters: Any, ended: Any) -> Any:
+        """The rewards that are learned from."""
+        worth = self.description.worth
+        if not worth.modifiers:
+            return rewards
+        return jax.vmap(lambda r, b, a, e: worth.given(jnp, r, b, a, e))(rewards, befores, afters, ended)
+
+    # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies. `own`
+    # are the parameters that differ from copy to copy.
+
+    def vary(self, level: Any, rows: Any, one: Any, copies: int) -> dict[str, Any]:
+        """The parameters of the next episode of each copy, by name; shape ``(copies,)``."""
+        varying = self.description.varying
+        if varying is None:
+            return {}
+
+        def single(rows: Any) -> Any:
+            found = varying.values(RowDraw(jnp, rows, one), level)
+            return {name: jnp.asarray(found[name], self.numbers[name].dtype) for name in varying.names}
+
+        found = self._mapped(single, rows)
+        return {name: jnp.broadcast_to(value, (copies,)) for name, value in found.items()}
+
+    def begin(self, numbers: Any, own: Any, rows: Any, one: Any) -> Any:
+        """First states of all copies."""
+
+        def single(own: Any, rows: Any) -> Any:
+            return self._opened(self.twin({**numbers, **own}), RowDraw(jnp, rows, one))
+
+        if own:
+            return jax.vmap(single)(own, rows)
+        return self._mapped(lambda rows: single({}, rows), rows)
+
+    def observe(self, numbers: Any, own: Any, states: Any, rows: Any, look_rows: Any, one: Any) -> Glimpse:
+        """The bare channels of all copies: numbers as float32 of shape ``(copies, width)``, and the images."""
+
+        def single(own: Any, state: Any, rows: Any, look_rows: Any) -> Any:
+            twin = self.twin({**numbers, **own})
+            images = self._look(twin, state, RowDraw(jnp, look_rows, one))
+            return self._sense(twin, state, RowDraw(jnp, rows, one)), images
+
+        columns, images = jax.vmap(single)(own, states, rows, look_rows)
+        copies = jax.tree.leaves(states)[0].shape[0]
+        stacked = jnp.stack(columns, axis=-1) if columns else jnp.zeros((copies, 0), jnp.float32)
+        return Glimpse(stacked, images)
+
+    def legal(self, numbers: Any, own: Any, states: Any) -> Mask:
+        """What is allowed in each copy: a tuple of truth values ``(copies, count)``; empty where the class does not say."""
+        if not self.description.bare.masked:
+            return ()
+        mask: Mask = jax.vmap(lambda own, state: self._legal(self.twin({**numbers, **own}), state))(own, states)
+        return mask
+
+    def asks(self, numbers: Any, own: Any, states: Any) -> Any:
+        """Whether each copy is to be asked, bool of shape ``(copies,)``."""
+        return jax.vmap(lambda own, state: self._asks(self.twin({**numbers, **own}), state))(own, states)
+
+    def advance(
+        self, numbers: Any, own: Any, states: Any, actions: Any, advances: Any, rows: Any, one: Any, waited: Any = None
+    ) -> Judged:
+        """States after one advance of all copies, with terms, measures and the closings that hold, as bits.
+
+        In the advance of a wait that `waited` counts, `rows` hold its key.
+        """
+
+        def single(own: Any, state: Any, action: Any, advances: Any, rows: Any) -> Judged:
+            twin = self.twin({**numbers, **own})
+            before = self._cleared(state)
+            draw: Any = RowDraw(jnp, rows, one) if waited is None else WaitDraw(jnp, rows[0], rows[1], one).at(waited)
+            after = self._cast(twin.advance(before, action, draw), "advance")
+            return self._judge(twin, before, action, after, advances)
+
+        return jax.vmap(single)(own, states, actions, advances, rows)
+
+    def _opened(self, twin: Any, draw: Any) -> Any:
+        """A first state, after the advances that nobody decides on."""
+        state = self._cast(twin.begin(draw), "begin")
+        opening = self.description.opening
+        if opening is None:
+            return state
+        count, going = opening.count(draw), jnp.asarray(True)
+        for j in range(opening.at_most):
+            action, before = opening.done(jnp, self.description.action, j), self._cleared(state)
+            after = self._cast(twin.advance(before, action, draw), "advance")
+            going = going & (j < count) & (self._judge(twin, before, action, after, jnp.int32(0)).held == 0)
+            state = jax.tree.map(lambda new, old, go=going: jnp.where(go, new, old), after, state)
+        return self._cleared(state)
+
+    def _mapped(self, single: Callable[[Any], Any], rows: Any) -> Any:
+        if rows:
+            return jax.vmap(single)(rows)
+        # Nothing is drawn: one state, repeated by whoever asks; a leading axis of one broadcasts over copies.
+        return jax.tree.map(lambda leaf: leaf[None], single(rows))
+
+    def _cleared(self, state: Any) -> Any:
+        flows = {f.name: jnp.asarray(zero_of(f), dtype=f.dtype) for f in self.description.fields if f.role == "flow"}
+        return state.replace(**flows) if flows else state
+
+    def _cast(self, state: Any, method: str) -> Any:
+        cls = type(self.environment).State
+        if type(state) is not cls:
+            raise BrokenEnvironment(
+                f"`{self.description.name}.{method}` returned {type(state).__name__}; it must return a `{cls.__qualname__}`."
+            )
+        rank = {"b": 0, "u": 1, "i": 1, "f": 2}
+        cast = {}
+        for field in self.description.fields:
+            value = jnp.asarray(state.__dict__[field.name])
+            wanted = np.dtype(field.dtype)
+            if value.shape != field.shape:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{method}` gave `{field.name}` the shape {value.shape}; "
+                    f"it is declared {field.shape}."
+                )
+            if rank.get(value.dtype.kind, 3) > rank[wanted.kind]:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{method}` gave `{field.name}` the dtype {value.dtype}; it is declared "
+                    f"{wanted}. Use `xp.{wanted}(...)` where that is meant."
+                )
+            cast[field.name] = lax.convert_element_type(value, wanted)
+        fresh = object.__new__(cls)
+        fresh.__dict__.update(cast)
+        return fresh
+
+    def _sense(self, twin: Any, state: Any, draw: Any) -> list[Any]:
+        sensors = {s.name: s for s in self._outline.sensors}
+        entries: list[Any] = []
+        for channel in self.description.bare.numbers:
+            if channel.computed:
+                sensor = getattr(twin, channel.name)
+                value = sensor(state, draw) if sensors[channel.name].noisy else sensor(state)
+            else:
+                value = state.__dict__[channel.name]
+            flat = jnp.asarray(value, dtype=jnp.float32)
+            if flat.shape != channel.shape:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{channel.name}` gave the shape {flat.shape}; it is declared {channel.shape}."
+                )
+            flat = flat.reshape(-1)
+            entries.extend(flat[k] for k in range(channel.size))
+        return entries
+
+    def _look(self, twin: Any, state: Any, draw: Any) -> dict[str, Any]:
+        sensors = {s.name: s for s in self._outline.sensors}
+        images = {}
+        for channel in self.description.bare.images:
+            sensor = getattr(twin, channel.name)
+            image = jnp.asarray(sensor(state, draw) if sensors[channel.name].noisy else sensor(state))
+            if image.shape != channel.shape or image.dtype != jnp.uint8:
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{channel.name}` gave {image.dtype} of shape {image.shape}; "
+                    f"it is declared uint8 of shape {channel.shape}."
+                )
+            images[channel.name] = image
+        return images
+
+    def _legal(self, twin: Any, state: Any) -> Mask:
+        if not self.description.bare.masked:
+            return ()
+        return mask_from(twin.legal(state), self.description.action, jnp, f"{self.description.name}.legal")
+
+    def _asks(self, twin: Any, state: Any) -> Any:
+        if not self.description.gated:
+            return jnp.asarray(True)
+        found = jnp.asarray(twin.decide_when(state))
+        if found.dtype != jnp.bool_ or found.shape != ():
+            raise BrokenEnvironment(not_a_truth_value(self.description.name, f"{found.dtype} of shape {found.shape}"))
+        return found
+
+    def _judge(self, twin: Any, before: Any, action: Any, after: Any, advances: Any) -> Judged:
+        given = {"before": before, "action": action, "after": after}
+
+        def ask(method: Any) -> Any:
+            return getattr(twin, method.name)(*[given[name] for name in method.takes])
+
+        def number(method: Any) -> Any:
+            value = jnp.asarray(ask(method), dtype=jnp.float32)
+            if value.shape != ():
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{method.name}` gave an array of shape {value.shape}; it must give one number."
+                )
+            return value
+
+        closings = self.description.closings
+        held = jnp.int32(0)
+        for method in (*self._outline.endings, *self._outline.cuts):
+            flag = jnp.asarray(ask(method))
+            if flag.dtype != jnp.bool_ or flag.shape != ():
+                raise BrokenEnvironment(
+                    f"`{self.description.name}.{method.name}` gave {flag.dtype} of shape {flag.shape}; it must give one "
+                    f"truth value, e.g. `after.level > 3.0`."
+                )
+            held = held | jnp.where(flag, jnp.int32(1 << closings.index(method.name)), 0)
+        for name, limit in ((DEADLINE, self.description.deadline), (TIME_LIMIT, self.description.time_limit)):
+            if limit is not None:
+                held = held | jnp.where(advances >= limit, jnp.int32(1 << closings.index(name)), 0)
+        terms = tuple(number(term) for term in self._outline.terms)
+        measures = tuple(number(measure) for measure in self._outline.measures)
+        return Judged(after, terms, measures, held)
+
+
+def action_like(action: Any) -> Any:
+    """A stand-in for an action, for tracing."""
+    if isinstance(action, Actions):
+        return Record(**{name: action_like(part) for name, part in action.parts.items()})
+    if isinstance(action, Choice):
+        return jax.ShapeDtypeStruct((), jnp.int32)  # type: ignore[no-untyped-call]
+    return jax.ShapeDtypeStruct(action.shape, jnp.float32)  # type: ignore[no-untyped-call]
+
+
+def stacked_rows(
+    noise: Noise,
+    stream: Stream,
+    requests: tuple[Request, ...],
+    start: int,
+    count: int,
+    room: int,
+    copies: int | None = None,
+) -> list[np.ndarray[Any, Any]]:
+    """The base noise of turns ``start`` to ``start + count``: a request gives one array ``(room, copies, width)``."""
+    arrays = []
+    copies = noise.copies if copies is None else copies
+    for number, request in enumerate(requests):
+        array = np.empty((room, copies, request.width), np.float32)  # rows beyond count are never read
+        array[:count] = noise.rows(stream, number, request.kind, request.width, start, count, copies)
+        arrays.append(array)
+    return arrays
+
+
+class _Loops:
+    """The traced loops of JAX, as `environments.loops` asks for them."""
+
+    def traces(self, value: Any) -> bool:
+        return any(isinstance(leaf, jax.core.Tracer) for leaf in jax.tree.leaves(value))
+
+    def repeat(self, start: int, n: Any, body: Callable[[Any, Any], Any], value: Any) -> Any:
+        return lax.fori_loop(start, n, lambda i, v: _like(body(i, v), v), self._arrays(value))
+
+    def until(self, done: Callable[[Any], Any], body: Callable[[Any], Any], value: Any, at_most: int) -> Any:
+        start = (jnp.int32(0), self._arrays(value))
+        return lax.while_loop(
+            lambda turn: (turn[0] < at_most) & ~jnp.asarray(done(turn[1]), dtype=bool),
+            lambda turn: (turn[0] + 1, _like(body(turn[1]), turn[1])),
+            start,
+        )[1]
+
+    def put(self, array: Any, index: Any, value: Any) -> Any:
+        return jnp.asarray(array).at[index].set(value)
+
+    def window(self, array: Any, at: tuple[Any, ...], shape: tuple[int, ...]) -> Any:
+        return lax.dynamic_slice(jnp.asarray(array), [jnp.int32(start) for start in at], shape)
+
+    def _arrays(self, value: Any) -> Any:
+        return jax.tree.map(lambda leaf: lax.convert_element_type(jnp.asarray(leaf), jnp.asarray(leaf).dtype), value)
+
+
+def _like(value: Any, model: Any) -> Any:
+    """The value in the types of the loop's first value: a loop must give back what it takes."""
+    return jax.tree.map(lambda new, old: lax.convert_element_type(jnp.asarray(new), old.dtype), value, model)
+
+
+loops.register(_Loops())

@@ -1,0 +1,1 @@
+"""Copies of a simulator, each in a process of its own."""

@@ -1,0 +1,309 @@
+"""Copies of a simulator, each in a process of its own: for simulators that are slow, or that crash and hang.
+
+All copies are asked before any is waited for, so they work side by side. A process that dies or does not answer in time is
+replaced, and the episode of its copy is lost. What it did last is dropped: it is neither an end nor a cut. Whoever drives the
+lane decides anew for that copy, which has begun another episode (`again`), so that every turn is whole.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import select
+import subprocess
+import sys
+import time
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from jokulmist.environments.chance.noise import Noise, Stream
+from jokulmist.environments.declaration.environment import describe, modifiers_of
+from jokulmist.environments.declaration.simulator import Simulator, SimulatorStepper, Told, seed_from
+from jokulmist.environments.transition.stepping import Stepper
+from jokulmist.errors import BrokenEnvironment, JokulmistError, SettingError
+from jokulmist.lanes.plain import PlainLane
+from jokulmist.lanes.processes.shared_buffer import Room
+from jokulmist.lanes.protocol import Observed, Outcome
+from jokulmist.loading import can_be_named, name_of
+
+START_SECONDS = 60.0
+MOST_LOSSES_IN_A_ROW = 5
+
+
+class Lost(JokulmistError):
+    """A worker process died, or did not answer in time."""
+
+
+class Away:
+    """One copy in a worker process, with the calls of `simulator.Here`.
+
+    Attributes
+    ----------
+    losses : int
+        Processes that were replaced.
+    """
+
+    def __init__(self, environment: Simulator, room: Room, copy: int) -> None:
+        self._environment, self._room, self._copy = environment, room, copy
+        self._description = describe(environment)
+        self._values: dict[str, Any] = {}
+        self._asked: int | None = None
+        self._told = 0
+        self._slot = 0
+        self.losses = 0
+        self._in_a_row = 0
+        self.start()
+
+    def start(self) -> None:
+        environment, room = self._environment, self._room
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "jokulmist.lanes.processes.simulator_worker"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            pass_fds=(room.descriptor,),
+            env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
+            bufsize=0,
+            start_new_session=True,  # Ctrl-C is for whoever trains
+        )
+        self._unread = b""
+        self._send(
+            modules=[place for place in sys.path if place],
+            folder=str(Path.cwd()),
+            use=name_of(type(environment)),
+            weights=dict(environment.weights),
+            given=environment._given,
+            modify=[modifier.written() for modifier in modifiers_of(environment)],
+            copies=room.copies,
+            copy=self._copy,
+            descriptor=room.descriptor,
+        )
+
+    def greet(self) -> None:
+        """Wait until the worker has read the class."""
+        try:
+            answer = self._answer(START_SECONDS)
+        except Lost as gone:
+            raise BrokenEnvironment(
+                f"a worker process of `{self._description.name}` ended while it began: {gone}. "
+                f"Leave out `processes` to see more."
+            ) from None
+        if "failed" in answer:
+            raise BrokenEnvironment(f"a worker process could not begin: {answer['failed']}")
+
+    def revalue(self, values: Mapping[str, Any]) -> None:
+        self._values = {name: value.item() if hasattr(value, "item") else value for name, value in values.items()}
+
+    def ask_begin(self, seed: int) -> None:
+        """Ask for a new episode, and go on with something else."""
+        self._asked = seed
+        # After a loss another seed: one that kills the simulator would kill it again.
+        self._send(seed=seed + self.losses, values=self._values)
+
+    def begin(self, seed: int) -> Told:
+        if self._asked != seed:
+            self.ask_begin(seed)
+        self._asked, self._told, self._slot = None, 0, 0
+        self._wait()
+        return self._room.read(self._copy, 0)
+
+    def ask(self, action: Any, times: int) -> None:
+        """Ask for so many advances by an action, or until one closes the episode."""
+        self._room.decide(self._copy, action)
+        self._write(b"%d\n" % times)
+        self._told, self._slot = times, 0
+
+    def advance(self, state: Any, action: Any, draw: Any) -> Told:
+        if self._slot >= self._told:  # nobody asked ahead
+            self.ask(action, 1)
+        if self._slot == 0:
+            self._wait()
+            self._in_a_row = 0
+        told = self._room.read(self._copy, self._slot)
+        self._slot += 1
+        return told
+
+    def over(self) -> None:
+        """What was asked ahead and not looked at is of no use any more."""
+        self._told = self._slot = 0
+
+    def _wait(self) -> None:
+        answer = self._answer(self._environment.answer_within)
+        if "failed" in answer:
+            raise BrokenEnvironment(answer["failed"])
+
+    def _send(self, **content: Any) -> None:
+        self._write(json.dumps(content).encode() + b"\n")
+
+    def _write(self, line: bytes) -> None:
+        assert self.process.stdin is not None
+        with contextlib.suppress(BrokenPipeError):  # it has gone, and the end of its output says so
+            self.process.stdin.write(line)
+
+    def _answer(self, seconds: float) -> dict[str, Any]:
+        """The next line of the worker, or `Lost`."""
+        assert self.process.stdout is not None
+        deadline = time.monotonic() + seconds
+        while b"\n" not in self._unread:
+            left = deadline - time.monotonic()
+            if left <= 0.0 or not select.select([self.process.stdout], [], [], left)[0]:
+                raise Lost(f"it did not answer within {seconds:g} s")
+            piece = os.read(self.process.stdout.fileno(), 1 << 16)
+            if not piece:
+                raise Lost(f"it died with status {self.process.wait()}")
+            self._unread += piece
+        line, _, self._unread = self._unread.partition(b"\n")
+        answer: dict[str, Any] = json.loads(line) if line else {}
+        return answer
+
+    def replace(self, why: Lost) -> None:
+        """Another process in the place of this one."""
+        self.losses += 1
+        self._in_a_row += 1
+        if self._in_a_row > MOST_LOSSES_IN_A_ROW:
+            name = self._description.name
+            raise BrokenEnvironment(
+                f"a worker process of `{name}` was lost {self._in_a_row} times in a row without one advance: {why}. "
+                f"Step it by hand, `{name}().episode()`, to see what happens."
+            )
+        self.close()
+        self._asked = None
+        self.over()
+        self.start()
+        self.greet()
+
+    def image(self) -> Any:
+        return None
+
+    def close(self) -> None:
+        self.process.kill()
+        self.process.wait()
+        for pipe in (self.process.stdin, self.process.stdout):
+            if pipe is not None:
+                with contextlib.suppress(BrokenPipeError):
+                    pipe.close()
+
+
+class ProcessLane(PlainLane):
+    """Copies of a simulator, each in a worker process.
+
+    Parameters
+    ----------
+    environment : Simulator
+    noise : Noise
+        Its `copies` is how many there are.
+    """
+
+    def __init__(self, environment: Simulator, noise: Noise) -> None:
+        if not can_be_named(type(environment)):
+            raise SettingError(
+                f"`{type(environment).__qualname__}` stands in no file, so a worker process cannot read it. "
+                f"Write it into a file of its own, or leave out `processes`."
+            )
+        self._room = Room(describe(environment), noise.copies)
+        self._away = [Away(environment, self._room, i) for i in range(noise.copies)]
+        try:
+            for copy in self._away:
+                copy.greet()
+        except BaseException:
+            self.close()
+            raise
+        super().__init__(environment, noise)
+        self.bare = False  # a pilot goes copy by copy
+        self._lost: list[int] = []
+
+    @property
+    def losses(self) -> int:
+        """Worker processes that were replaced."""
+        return sum(copy.losses for copy in self._away)
+
+    def _made_steppers(self) -> list[Stepper]:
+        assert isinstance(self.environment, Simulator)
+        return [SimulatorStepper(self.environment, copy) for copy in self._away]
+
+    def close(self) -> None:
+        for copy in self._away:
+            copy.close()
+        self._room.close()
+
+    def begin(self) -> Observed:
+        self._ask_begin(range(self.copies), self._draws[Stream.FIRST_BEGIN], 0)
+        try:
+            return super().begin()
+        except Lost as gone:
+            raise BrokenEnvironment(
+                f"a worker process of `{self.description.name}` was lost in its first `begin`: {gone}."
+            ) from None
+
+    def _ask_begin(self, copies: Any, draw: Any, turn: int) -> None:
+        if self.varying is None:  # else the parameters are drawn first, copy by copy
+            for i in copies:
+                self._away[i].ask_begin(seed_from(draw.at(turn, i)))
+
+    def _begin_anew(self, last: Observed, copies: list[int]) -> Observed:
+        self._ask_begin(copies, self._draws[Stream.BEGIN], self.turn)
+        return super()._begin_anew(last, copies)
+
+    def begin_one(self, i: int) -> list[float]:
+        while True:
+            try:
+                return super().begin_one(i)
+            except Lost as gone:
+                self._away[i].replace(gone)
+
+    def advance(self, actions: list[Any]) -> Outcome:
+        self._lost = []
+        return super().advance(actions)._replace(lost=self._lost)
+
+    def _prepare(self, done: list[Any]) -> None:
+        for i, action in enumerate(done):
+            if not self.still[i]:
+                self._away[i].ask(action, self.description.decide_every)
+
+    def advance_one(self, i: int, action: Any) -> tuple[float, int, list[float]]:
+        before = self._ages[i]
+        try:
+            return super().advance_one(i, action)
+        except Lost as gone:
+            self._lost.append(i)
+            self._ages[i] = before
+            self._away[i].replace(gone)
+            return 0.0, self.description.lost_bit, [0.0] * self.description.bare.width
+        finally:
+            self._away[i].over()
+
+    def again(self, so_far: Outcome, actions: list[Any]) -> Outcome:
+        """The same turn for the copies whose process was lost in it: they are at the begin of another episode.
+
+        Parameters
+        ----------
+        so_far : Outcome
+        actions : list
+            One a copy; those of other copies are not looked at.
+        """
+        lost = so_far.lost
+        self.turn -= 1
+        self.still = [i not in lost for i in range(self.copies)]
+        new = self.advance(actions)
+        self.still = [False] * self.copies
+
+        def joined(ours: list[Any], theirs: list[Any]) -> list[Any]:
+            return [theirs[i] if i in lost else ours[i] for i in range(len(ours))]
+
+        def seen(ours: Observed, theirs: Observed) -> Observed:
+            return Observed(
+                joined(ours.rows, theirs.rows), joined(ours.images, theirs.images), joined(ours.masks, theirs.masks),
+                joined(ours.ages, theirs.ages),
+            )  # fmt: skip
+
+        return Outcome(
+            joined(so_far.rewards, new.rewards),
+            joined(so_far.ended, new.ended),
+            joined(so_far.closed, new.closed),
+            seen(so_far.last, new.last),
+            seen(so_far.observed, new.observed),
+            so_far.finished + new.finished,
+            new.lost,
+            joined(list(so_far.advances), list(new.advances)),
+        )

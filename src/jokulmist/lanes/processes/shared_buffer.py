@@ -1,0 +1,127 @@
+"""The memory that a lane of worker processes shares with its workers: a record a copy and advance, an action a copy.
+
+It is an unlinked file that both sides map, handed on by its descriptor: when the last process that holds it ends, killed or
+not, it is gone.
+"""
+
+from __future__ import annotations
+
+import mmap
+import os
+import tempfile
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.actions import Action, Actions, Choice, Record
+from jokulmist.environments.declaration.description import Description
+from jokulmist.environments.declaration.simulator import Told
+from jokulmist.environments.transition.legal import choices_of
+
+SHARED_FOLDER = Path("/dev/shm")
+
+
+class Room:
+    """The shared memory of some copies.
+
+    Parameters
+    ----------
+    description : Description
+    copies : int
+    descriptor : int, optional
+        Of the file that another process made; without it one is made.
+    """
+
+    def __init__(self, description: Description, copies: int, descriptor: int | None = None) -> None:
+        self.description = description
+        self.copies = copies
+        self.action = description.action
+        kind = _record_of(description)
+        numbers = _numbers_of(self.action)
+        told, done = kind.itemsize * copies * description.decide_every, 8 * numbers * copies
+        if descriptor is None:
+            place = SHARED_FOLDER if SHARED_FOLDER.is_dir() else None
+            with tempfile.TemporaryFile(dir=place) as file:
+                descriptor = os.dup(file.fileno())
+            os.ftruncate(descriptor, max(told + done, 1))
+        self.descriptor = descriptor
+        self._map = mmap.mmap(descriptor, max(told + done, 1))
+        self._told = np.ndarray((copies, description.decide_every), kind, self._map)
+        self._done = np.ndarray((copies, numbers), np.float64, self._map, offset=told)
+
+    def write(self, copy: int, slot: int, told: Told) -> None:
+        """Keep what a copy's simulator told."""
+        record = self._told[copy, slot]
+        record["row"], record["terms"], record["measures"] = told.row, told.terms, told.measures
+        record["held"] = told.held
+        for name, image in told.images.items():
+            record[f"image {name}"] = image
+        for k, allowed in enumerate(told.mask):
+            record[f"mask {k}"] = allowed
+
+    def read(self, copy: int, slot: int) -> Told:
+        record = self._told[copy, slot]
+        return Told(
+            row=record["row"].tolist(),
+            images={c.name: record[f"image {c.name}"].copy() for c in self.description.bare.images},
+            terms=tuple(record["terms"].tolist()),
+            measures=tuple(record["measures"].tolist()),
+            held=int(record["held"]),
+            mask=tuple(record[f"mask {k}"].copy() for k in range(len(_mask_counts(self.description)))),
+        )
+
+    def decide(self, copy: int, action: Any) -> None:
+        """Keep the action that a copy is to take, in own form."""
+        self._done[copy] = _as_numbers(self.action, action)
+
+    def decided(self, copy: int) -> Any:
+        return _from_numbers(self.action, self._done[copy])
+
+    def close(self) -> None:
+        os.close(self.descriptor)
+
+
+def _record_of(description: Description) -> np.dtype[Any]:
+    fields: list[Any] = [
+        ("row", np.float32, (description.bare.width,)),
+        ("terms", np.float64, (len(description.terms),)),
+        ("measures", np.float64, (len(description.measures),)),
+        ("held", np.int32),
+    ]
+    fields += [(f"image {c.name}", np.uint8, c.shape) for c in description.bare.images]
+    fields += [(f"mask {k}", np.bool_, (count,)) for k, count in enumerate(_mask_counts(description))]
+    return np.dtype(fields, align=True)
+
+
+def _mask_counts(description: Description) -> list[int]:
+    return [c.count for c in choices_of(description.action).values()] if description.bare.masked else []
+
+
+def _parts(action: Action) -> dict[str, Any]:
+    return action.parts if isinstance(action, Actions) else {"": action}
+
+
+def _numbers_of(action: Action) -> int:
+    return sum(1 if isinstance(part, Choice) else part.size for part in _parts(action).values())
+
+
+def _as_numbers(action: Action, own: Any) -> np.ndarray[Any, Any]:
+    values = [getattr(own, name) if name else own for name in _parts(action)]
+    return np.concatenate([np.asarray(value, np.float64).reshape(-1) for value in values])
+
+
+def _from_numbers(action: Action, numbers: np.ndarray[Any, Any]) -> Any:
+    found: dict[str, Any] = {}
+    at = 0
+    for name, part in _parts(action).items():
+        size = 1 if isinstance(part, Choice) else part.size
+        piece = numbers[at : at + size]
+        at += size
+        if isinstance(part, Choice):
+            found[name] = int(piece[0])
+        elif part.shape == ():
+            found[name] = float(piece[0])
+        else:
+            found[name] = piece.astype(np.float32).reshape(part.shape)
+    return found[""] if "" in found else Record(**found)

@@ -1,0 +1,79 @@
+"""A worker process of `processes.py`: holds one copy of a simulator, and does what it is asked with it.
+
+A request is one line: JSON to begin, a number of advances to advance. So is an answer: JSON where something failed, else nothing.
+What is large goes through the shared memory.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.simulator import Here
+from jokulmist.environments.modifiers import modifier_from
+from jokulmist.environments.transition.stepping import place_of
+from jokulmist.errors import JokulmistError
+from jokulmist.lanes.processes.shared_buffer import Room
+from jokulmist.loading import function_named
+
+DONE = b"\n"
+
+
+def main() -> None:
+    """Work until the input ends."""
+    # What a researcher's code prints belongs beside the talk, not into the answers.
+    out = os.dup(1)
+    os.dup2(2, 1)
+
+    def answer(**content: Any) -> None:
+        os.write(out, json.dumps(content).encode() + b"\n")
+
+    first = json.loads(sys.stdin.readline())
+    sys.path[:] = [*first["modules"], *[place for place in sys.path if place not in first["modules"]]]
+    try:
+        kind = function_named(first["use"], Path(first["folder"]))
+        environment = kind(weights=first["weights"], **first["given"])
+        environment = environment.modified(*[modifier_from(entry) for entry in first["modify"]])
+        room = Room(describe(environment), first["copies"], first["descriptor"])
+    except BaseException as failure:
+        answer(failed=str(failure) or type(failure).__name__)
+        return
+    answer()
+    copy, number = Here(environment), first["copy"]
+    for line in sys.stdin:
+        begins = line[0] == "{"
+        method = "begin" if begins else "advance"
+        try:
+            if begins:
+                asked = json.loads(line)
+                copy.revalue(asked["values"])
+                room.write(number, 0, copy.begin(asked["seed"]))
+            else:
+                _advance(room, copy, number, int(line))
+        except JokulmistError as failure:
+            answer(failed=str(failure))
+        except Exception as failure:
+            file, at = place_of(failure)
+            name = type(environment).__name__
+            answer(failed=f"`{name}.{method}` ({file}:{at}) failed: {type(failure).__name__}: {failure}")
+        else:
+            os.write(out, DONE)
+    copy.close()
+
+
+def _advance(room: Room, copy: Here, number: int, times: int) -> None:
+    """So many advances by the action that stands in the room, or until one closes the episode."""
+    action = room.decided(number)
+    for slot in range(times):
+        told = copy.advance(None, action, None)
+        room.write(number, slot, told)
+        if told.held:
+            return
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""Networks: their declaration, where their weights stand, and their layers."""

@@ -1,0 +1,363 @@
+"""Networks: from the channels of an observation to a row of outputs.
+
+A network in an agent's settings is a recipe (`Dense`, `Convolutional`, or a function of one's own); building it with the
+channels, a number of outputs and a seed gives an equinox module. All weights of a module stand in one flat vector
+(`Layout`): the optimiser's step is then a handful of operations, whatever the network (measured: a third less time for
+an update of a small network), and a target network is one more vector.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import cached_property
+from typing import Annotated, Any, Literal, NamedTuple
+
+import numpy as np
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, field_validator
+
+from jokulmist.environments.declaration.channels import Channel, Spec
+from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.loading import function_named, name_of
+
+Activation = Literal["tanh", "relu"]
+Start = Literal["orthogonal", "uniform"]
+# What the first weights towards the outputs are scaled by: one number, or one an output.
+Gain = float | Sequence[float]
+Wide = Annotated[int, Field(ge=1, le=65_536, strict=True)]
+
+
+class Inputs(NamedTuple):
+    """What a network is given.
+
+    Attributes
+    ----------
+    numbers : float32 array, shape ``(width,)``
+        The number channels, scaled.
+    images : dict of str to array, shape ``(height, width, channels)``
+        For a function of one's own float32 in [0, 1]; for the shipped networks uint8 as it was seen.
+
+    The shipped networks take many observations at once, with a leading axis.
+    """
+
+    numbers: Any
+    images: dict[str, Any]
+
+
+class Recipe(BaseModel):
+    """Settings that the shipped networks share.
+
+    Parameters
+    ----------
+    hidden : tuple of int
+        Widths of the dense layers before the outputs.
+    activation : {"tanh", "relu"}
+        With tanh and biases of 0 a network begins as an odd function; a value that grows to both sides of 0, such as a
+        quadratic cost, is then learned very slowly.
+    start : {"orthogonal", "uniform"}
+        How weights begin: orthogonal (Saxe et al., 2014), or uniform within one over the root of the inputs (LeCun et
+        al., 1998). Biases of hidden layers begin uniform within that, those of the outputs at 0.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    hidden: tuple[Wide, ...] = (64, 64)
+    activation: Activation = "relu"
+    start: Start = "orthogonal"
+
+    def __init__(self, *hidden: int, **settings: Any) -> None:
+        if hidden:
+            settings["hidden"] = hidden
+        try:
+            super().__init__(**settings)
+        except ValidationError as failure:
+            first = failure.errors()[0]
+            name = ".".join(str(part) for part in first["loc"]) or type(self).__name__
+            message = first["msg"].removeprefix("Value error, ")
+            raise SettingError(
+                f"`{name}` of `{type(self).__name__}`: {message[0].lower()}{message[1:]}; got {first['input']!r}. "
+                f"Write for instance `jm.{self.example()}`."
+            ) from None
+
+    @classmethod
+    def example(cls) -> str:
+        return "Dense(64, 64)"
+
+    def refuse(self, spec: Spec) -> None:
+        """Raise `SettingError` where the network cannot take these channels."""
+
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
+        """The module, with `outputs` outputs whose first weights are scaled by `gain`; with `dueling` the last hidden layer
+        stands twice, for the first output and for all others."""
+        raise NotImplementedError
+
+    def written(self) -> dict[str, Any]:
+        """As it stands in a plan."""
+        return {"use": type(self).__name__, **self.model_dump(mode="json")}
+
+    def __repr__(self) -> str:
+        fields = type(self).model_fields
+        given = [f"{n}={v!r}" for n, v in self if n != "hidden" and v != fields[n].default]
+        return f"{type(self).__name__}({', '.join([*map(str, self.hidden), *given])})"
+
+    __str__ = __repr__
+
+
+class Dense(Recipe):
+    """Dense layers, e.g. ``jm.Dense(64, 64)``; takes numbers, no images.
+
+    Examples
+    --------
+    >>> Dense(32, 32, activation="tanh")
+    Dense(32, 32, activation='tanh')
+    """
+
+    def refuse(self, spec: Spec) -> None:
+        if spec.images:
+            raise SettingError(
+                f"`Dense` is given numbers, and `{spec.images[0].name}` is an image. Use `network=jm.Convolutional()`."
+            )
+
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
+        from jokulmist.learning.networks import modules
+
+        chance = np.random.default_rng(seed)
+        return modules.Tower(
+            layers=modules.layers(
+                chance, (spec.width, *self.hidden), outputs, gain, self.activation, self.start, dueling
+            ),
+            activation=self.activation,
+        )
+
+
+class Convolutional(Recipe):
+    """Convolutions for each image, whose outputs are joined with the numbers before the dense layers.
+
+    Parameters
+    ----------
+    filters : sequence of (filters, size, stride)
+        The convolutions, first to last; without padding.
+    hidden, activation, start
+        See `Recipe`.
+
+    Examples
+    --------
+    >>> Convolutional(128, filters=[(16, 4, 4), (32, 2, 2)])
+    Convolutional(128)
+    """
+
+    hidden: tuple[Wide, ...] = (128,)
+    filters: tuple[tuple[Wide, Wide, Wide], ...] = ((16, 4, 4), (32, 2, 2))
+
+    @classmethod
+    def example(cls) -> str:
+        return "Convolutional(128, filters=[(16, 4, 4), (32, 2, 2)])"
+
+    @field_validator("filters")
+    @classmethod
+    def _some(cls, filters: tuple[Any, ...]) -> tuple[Any, ...]:
+        if not filters:
+            raise ValueError("needs at least one (filters, size, stride)")
+        return filters
+
+    def refuse(self, spec: Spec) -> None:
+        if not spec.images:
+            raise SettingError("`Convolutional` needs an image among the channels. Use `network=jm.Dense(64, 64)`.")
+        for channel in spec.images:
+            self.reach(channel)
+
+    def reach(self, channel: Channel) -> tuple[int, int]:
+        """Height and width that are left of an image after the convolutions."""
+        height, width = channel.shape[:2]
+        for _, size, stride in self.filters:
+            if min(height, width) < size:
+                raise SettingError(
+                    f"`filters` of `Convolutional` leaves {height} x {width} of the image `{channel.name}`, too little "
+                    f"for a filter of size {size}. Use fewer or smaller ones."
+                )
+            height, width = (height - size) // stride + 1, (width - size) // stride + 1
+        return height, width
+
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
+        from jokulmist.learning.networks import modules
+
+        chance = np.random.default_rng(seed)
+        eyes, joined = {}, spec.width
+        for channel in spec.images:
+            depth, folds = channel.shape[-1], []
+            for count, size, stride in self.filters:
+                layer = modules.layer(chance, size * size * depth, count, modules.GAINS[self.activation], self.start)
+                folds.append(modules.Fold(layer.weight, layer.bias, size, stride))
+                depth = count
+            height, width = self.reach(channel)
+            eyes[channel.name] = tuple(folds)
+            joined += height * width * depth
+        tower = modules.layers(chance, (joined, *self.hidden), outputs, gain, self.activation, self.start, dueling)
+        return modules.Eyes(eyes=eyes, layers=tower, activation=self.activation)
+
+
+def usual_network(spec: Spec) -> Recipe:
+    """What suits the channels: dense layers for numbers, convolutions for images, small ones for small images."""
+    if not spec.images:
+        return Dense()
+    if min(min(channel.shape[:2]) for channel in spec.images) >= SMALLEST_USUAL:
+        return Convolutional()
+    return Convolutional(filters=((16, 2, 2),))
+
+
+SMALLEST_USUAL = 8
+Build = Callable[[Sequence[Channel], int, Any], Any]
+RECIPES: dict[str, type[Recipe]] = {"Dense": Dense, "Convolutional": Convolutional}
+
+
+def _read(given: Any) -> Any:
+    if isinstance(given, Recipe) or callable(given):
+        return given
+    if isinstance(given, dict) and given.get("use") in RECIPES:
+        try:
+            return RECIPES[given["use"]](**{k: v for k, v in given.items() if k != "use"})
+        except SettingError as wrong:
+            raise ValueError(str(wrong)) from None
+    if isinstance(given, str) and ":" in given:
+        try:
+            return function_named(given)
+        except JokulmistError as wrong:
+            raise ValueError(str(wrong)) from None
+    raise ValueError(
+        "must be `jm.Dense(64, 64)`, `jm.Convolutional()`, a function (channels, outputs, key) -> module, or in a plan "
+        '`{ use = "Dense", hidden = [64, 64] }`'
+    )
+
+
+def _write(network: Any) -> Any:
+    if isinstance(network, Recipe):
+        return network.written()
+    return name_of(network)
+
+
+NetworkSetting = Annotated[Any, BeforeValidator(_read), PlainSerializer(_write)]
+
+
+def applied(module: Any, inputs: Inputs) -> Any:
+    """The outputs for many observations, shape ``(batch, outputs)``; a module of one's own takes one at a time."""
+    if getattr(module, "takes_batches", False):
+        return module(inputs)
+    import jax
+    import jax.numpy as jnp
+
+    images = {name: image.astype(jnp.float32) * np.float32(1.0 / 255.0) for name, image in inputs.images.items()}
+    return jax.vmap(module)(inputs._replace(images=images))
+
+
+def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, dueling: bool = False) -> Any:
+    """The module of a recipe, or of a function of one's own (which begins as it likes, and has no streams)."""
+    if isinstance(network, Recipe):
+        return network.built(spec, outputs, seed, gain, dueling)
+    import jax
+
+    module = network(spec.channels, outputs, jax.random.key(seed))
+    if not callable(module):
+        raise SettingError(
+            f"the function `{name_of(network)}` gave {type(module).__name__}; it must give an equinox module that takes "
+            f"`inputs` (numbers, images) of one observation and returns {outputs} numbers."
+        )
+    return module
+
+
+class _Cut(NamedTuple):
+    """A module taken apart."""
+
+    first: list[Any]
+    names: list[str]
+    places: list[tuple[int, int, tuple[int, ...]]]
+    tree: Any
+    rest: Any
+
+
+def fitting(network: Any, spec: Spec) -> Any:
+    """The network of an agent's settings, or the usual one; a recipe that cannot take these channels is refused."""
+    if network is None:
+        return usual_network(spec)
+    if isinstance(network, Recipe):
+        network.refuse(spec)
+    return network
+
+
+class Layout:
+    """Where each weight of a network stands in its flat vector.
+
+    A recipe's module is built when it is first asked for: a process that lets others train never loads the compiler. A function
+    of one's own is called at once, so that what is wrong with it is told.
+
+    Parameters
+    ----------
+    network : Recipe or function
+        What the module is made by.
+    build : function
+        Makes the module.
+    """
+
+    def __init__(self, network: Any, build: Callable[[], Any]) -> None:
+        self._build = build
+        if not isinstance(network, Recipe):
+            _ = self._cut
+
+    @cached_property
+    def _cut(self) -> _Cut:
+        import jax
+
+        arrays, rest = _parted(self._build())
+        leaves, tree = jax.tree.flatten(arrays)
+        names = [jax.tree_util.keystr(path) for path, _ in jax.tree_util.tree_leaves_with_path(arrays)]
+        first = [np.asarray(leaf, np.float32) for leaf in leaves]
+        ends = np.cumsum([leaf.size for leaf in first]).tolist()
+        places = list(zip([0, *ends], ends, [leaf.shape for leaf in first], strict=False))
+        return _Cut(first, names, places, tree, rest)
+
+    @property
+    def size(self) -> int:
+        """Length of the vector."""
+        return self._cut.places[-1][1]
+
+    def begun(self) -> Any:
+        """The weights as they begin, a float32 vector of shape ``(size,)``."""
+        return np.concatenate([leaf.reshape(-1) for leaf in self._cut.first])
+
+    def module(self, weights: Any) -> Any:
+        """The module with these weights."""
+        return self.combined(self.leaves(weights))
+
+    def leaves(self, weights: Any) -> list[Any]:
+        """The arrays of the module, cut out of the vector."""
+        return [weights[begin:end].reshape(shape) for begin, end, shape in self._cut.places]
+
+    def through_numpy(self, weights: Any, rows: Any, activation: Activation) -> Any:
+        """Outputs of the first tower of a `Dense` module for rows of numbers, by NumPy: on a plain lane a call into a
+        compiled function would cost several times the arithmetic."""
+        leaves = [weights[begin:end].reshape(shape) for begin, end, shape in self._cut.places[: 2 * self._first]]
+        active = np.tanh if activation == "tanh" else _rectified
+        for k in range(0, len(leaves) - 2, 2):
+            rows = active(rows @ leaves[k] + leaves[k + 1])
+        return rows @ leaves[-2] + leaves[-1]
+
+    @cached_property
+    def _first(self) -> int:
+        """Layers of the first tower: those before the second that takes the first one's inputs anew."""
+        towers = [name.partition(".layers")[0] for name in self._cut.names]
+        return towers.count(towers[0]) // 2
+
+    def combined(self, leaves: list[Any]) -> Any:
+        """The module with these arrays."""
+        import equinox as eqx
+        import jax
+
+        return eqx.combine(jax.tree.unflatten(self._cut.tree, leaves), self._cut.rest)
+
+
+def _rectified(x: Any) -> Any:
+    return np.maximum(x, 0.0)
+
+
+def _parted(module: Any) -> tuple[Any, Any]:
+    import equinox as eqx
+
+    return eqx.partition(module, eqx.is_inexact_array)

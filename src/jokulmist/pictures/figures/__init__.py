@@ -1,0 +1,1 @@
+"""Matplotlib figures of runs, comparisons and searches."""

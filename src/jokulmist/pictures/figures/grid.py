@@ -1,0 +1,82 @@
+"""A grid of parameters as a picture: lines over one of them, a map over two."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from jokulmist.errors import SettingError
+from jokulmist.pictures import style
+from jokulmist.training.evaluation.evaluate import RANDOM
+from jokulmist.training.evaluation.grid import Grid
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+
+def plot_grid(grid: Grid, axes: Axes | None = None) -> Axes:
+    """Draw what a policy reaches over a grid of parameters.
+
+    Parameters
+    ----------
+    grid : Grid
+        Over one parameter (means with their 95 % intervals, beside random play and the references) or two (a map of the
+        policy's mean return).
+    axes : matplotlib.axes.Axes, optional
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+    """
+    if len(grid.parameters) > 2:
+        raise SettingError(f"a grid over {len(grid.parameters)} parameters cannot be drawn; one or two can.")
+    with style.styled():
+        axes = style.axes_or_new(axes)
+        axes.set_title(f"{grid.name}: mean return over {' and '.join(grid.parameters)}")
+        if len(grid.parameters) == 1:
+            _lines(grid, axes)
+        else:
+            _map(grid, axes)
+    return axes
+
+
+def _lines(grid: Grid, axes: Axes) -> None:
+    name = grid.parameters[0]
+    values = np.array([place[name] for place in grid.places], float)
+    for k, who in enumerate(grid.results[0]):
+        mean = np.array([by[who].mean for by in grid.results])
+        low, high = np.array([by[who].interval for by in grid.results]).T
+        own = who == "policy"
+        color = style.WATER if own else style.STONE if who == RANDOM else style.SERIES[k % len(style.SERIES)]
+        label = who if own else "random play" if who == RANDOM else f"reference {who}"
+        axes.fill_between(values, low, high, color=color, alpha=0.18, linewidth=0)
+        axes.plot(
+            values, mean, color=color, linewidth=2.4 if own else 1.5, marker="o" if own else None,
+            linestyle="-" if own else (0, (6, 3)), label=label,
+        )  # fmt: skip
+    axes.set_xlabel(_label(grid, 0))
+    axes.set_ylabel("mean return, with its 95 % interval")
+    axes.legend(loc="best", frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85)
+
+
+def _label(grid: Grid, k: int) -> str:
+    unit = grid.units[k]
+    return f"{grid.parameters[k]}, {unit}" if unit else grid.parameters[k]
+
+
+def _map(grid: Grid, axes: Axes) -> None:
+    down, right = (list(dict.fromkeys(place[name] for place in grid.places)) for name in grid.parameters)
+    means = np.array([by["policy"].mean for by in grid.results]).reshape(len(down), len(right))
+    shown = axes.imshow(means, cmap="cividis", aspect="auto", origin="lower")
+    middle = 0.5 * (means.min() + means.max())
+    for i in range(len(down)):
+        for j in range(len(right)):
+            color = style.INK if means[i, j] > middle else style.PAPER
+            axes.text(j, i, f"{means[i, j]:.3g}", ha="center", va="center", color=color)
+    axes.set_xticks(range(len(right)), [f"{value:g}" for value in right])
+    axes.set_yticks(range(len(down)), [f"{value:g}" for value in down])
+    axes.set_xlabel(_label(grid, 1))
+    axes.set_ylabel(_label(grid, 0))
+    axes.grid(False)
+    axes.figure.colorbar(shown, ax=axes, label="mean return of the policy", shrink=0.8)

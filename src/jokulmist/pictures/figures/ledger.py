@@ -1,0 +1,71 @@
+"""The reward ledger: what each term brought to the return, over training."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.pictures import style
+from jokulmist.training.runs.run import Run
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+
+def ledger(run: Run, axes: Axes | None = None) -> Axes:
+    """Draw the weighted reward terms of a run, stacked: gains upwards, costs downwards, the return as a line.
+
+    Parameters
+    ----------
+    run : Run
+    axes : matplotlib.axes.Axes, optional
+
+    Returns
+    -------
+    matplotlib.axes.Axes
+
+    Notes
+    -----
+    Each step of the stack is the mean over the episodes of one stretch of training. A term whose mean changes sign
+    within a run moves from one side to the other.
+    """
+    with style.styled():
+        axes = style.axes_or_new(axes)
+        description = describe(run.environment)
+        frame = run.episodes
+        axes.set_title(
+            f"{description.name}: where the return came from, {type(run.plan.agent).__name__}, seed {run.seed}"
+        )
+        axes.set_ylabel("mean return of an episode, by reward term")
+        style.decisions_axis(axes)
+        if not len(frame):
+            axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
+            return axes
+        edges, where = style.bins_of(frame["decisions"].to_numpy())
+        count = np.bincount(where, minlength=len(edges) - 1)
+        up, down = np.zeros(len(count)), np.zeros(len(count))
+        total = np.zeros(len(count))
+        for k, (term, weight) in enumerate(zip(description.terms, description.weights, strict=True)):
+            summed = np.bincount(where, weights=weight * frame[term.name].to_numpy(float), minlength=len(count))
+            share = summed / np.where(count > 0, count, np.nan)
+            total += share
+            base = np.where(share >= 0, up, down)
+            whole = weight * float(frame[term.name].mean())
+            label = f"{term.name} x {weight:g}  (mean {whole:+.3g})"
+            axes.stairs(
+                base + share,
+                edges,
+                baseline=base,
+                fill=True,
+                color=style.SERIES[k % len(style.SERIES)],
+                alpha=0.85,
+                label=label,
+            )
+            up, down = up + np.clip(share, 0, None), down + np.clip(share, None, 0)
+        axes.stairs(total, edges, baseline=None, color=style.INK, linewidth=2.0, label="return")
+        axes.axhline(0.0, color=style.INK, linewidth=0.8)
+        axes.set_xlim(0, edges[-1])
+        axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.13), ncols=3)
+    return axes

@@ -1,0 +1,237 @@
+"""How a search went: the scores as they came, what mattered, a slice a setting, all candidates side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.pictures import style
+from jokulmist.training.runs.setting_differences import short_names
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+MOST_SLICES = 9
+WIDTHS = {1: 1, 2: 2, 3: 3, 4: 2}
+
+
+def save_search(drawn: Mapping[str, Any], folder: Path) -> list[Path]:
+    """Draw all pictures of a search.
+
+    Parameters
+    ----------
+    drawn : dict
+        As `Search` gives it: ``points``, ``names``, ``over``, ``place``, ``mattering``, ``again``, ...
+    folder : Path
+    """
+    if not drawn["points"]:
+        return []
+    saved = []
+    with style.styled():
+        for name, draw in (("search", search_figure), ("slices", slices_figure), ("parallel", parallel_figure)):
+            if name == "parallel" and len(drawn["names"]) < 2:
+                continue
+            saved.append(style.save(draw(drawn), folder / f"{name}.png"))
+    return saved
+
+
+def search_figure(drawn: Mapping[str, Any]) -> Figure:
+    """The scores in the order of the candidates with the best so far, and which settings mattered."""
+    figure = style.own_figure()
+    grid = figure.add_gridspec(
+        1, 2, width_ratios=(1.25, 1.0), left=0.065, right=0.975, top=0.92, bottom=0.22, wspace=0.42
+    )
+    draw_progress(figure.add_subplot(grid[0]), drawn)
+    draw_mattering(figure.add_subplot(grid[1]), drawn)
+    note = drawn["mattering"].note
+    if note:
+        figure.text(0.065, 0.035, _wrapped(note), color=style.STONE, fontsize=9.5, va="bottom")
+    return figure
+
+
+def draw_progress(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
+    """Each candidate's score, the best so far, and what the winner came to on new seeds."""
+    points = sorted(drawn["points"], key=lambda p: p["number"])
+    ranks = sorted({p["rank"] for p in points})
+    tints = (style.MOSS, style.ICE, style.STONE)
+    for rank in ranks[::-1]:
+        some = [p for p in points if p["rank"] == rank]
+        full = rank == 0
+        axes.plot(
+            [p["number"] for p in some], [p["value"] for p in some], "o", color=style.WATER if full else tints[(rank - 1) % len(tints)],
+            markersize=7 if full else 5, alpha=0.9 if full else 0.8, markeredgewidth=0,
+            label="trained to the end" if full else f"halted after {max(p['decisions'] for p in some):,}",
+        )  # fmt: skip
+    whole = [p for p in points if p["rank"] == ranks[0]]
+    best = (
+        np.maximum.accumulate([p["value"] for p in whole])
+        if drawn["higher"]
+        else np.minimum.accumulate([p["value"] for p in whole])
+    )
+    axes.step([p["number"] for p in whole], best, where="post", color=style.OCHRE, linewidth=2, label="best so far")
+    winner = next((p for p in points if p["number"] == drawn["winner"]), None)
+    if winner is not None:
+        axes.plot(
+            winner["number"],
+            winner["value"],
+            "D",
+            color=style.OCHRE,
+            markeredgecolor=style.INK,
+            markersize=10,
+            label="the winner",
+        )
+    if drawn["again"]:
+        mean = float(np.mean(drawn["again"]))
+        axes.axhline(
+            mean,
+            color=style.RUST,
+            linestyle=(0, (6, 3)),
+            linewidth=1.6,
+            label=f"the winner on {len(drawn['again'])} new seeds, {mean:.4g}",
+        )
+        axes.plot(
+            [points[-1]["number"] + 1.5] * len(drawn["again"]),
+            drawn["again"],
+            "o",
+            color=style.RUST,
+            markersize=4,
+            alpha=0.7,
+        )
+    axes.set_title(f"{drawn['name']}: scores as they came")
+    axes.set_xlabel("candidate")
+    axes.set_ylabel(f"score ({drawn['score']})")
+    axes.legend(loc="upper left", bbox_to_anchor=(-0.02, -0.09), ncols=3)
+    return axes
+
+
+def draw_mattering(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
+    """A bar a setting, with its interval."""
+    found = drawn["mattering"]
+    table = found.table
+    short = short_names(list(table["setting"]))
+    places = np.arange(len(table))
+    if table["matters"].notna().any():
+        value = table["matters"].to_numpy()
+        axes.barh(places, np.maximum(value, 0.0), color=style.MOSS, height=0.55)
+        axes.hlines(places, table["low"], table["high"], color=style.INK, linewidth=1.6)
+        axes.axvline(0.0, color=style.STONE, linewidth=1.0)
+        axes.set_title(f"what mattered: the model foretells {max(found.explained, 0.0):.0%}")
+    else:
+        axes.set_title("what mattered: too early to say")
+        axes.set_xticks([])
+    axes.set_yticks(places, [short[name] for name in table["setting"]])
+    axes.set_ylim(len(table) - 0.5, -0.5)
+    axes.set_xlabel("share of the scores' variance lost when shuffled, 95 %")
+    axes.grid(False, axis="y")
+    return axes
+
+
+def slices_figure(drawn: Mapping[str, Any]) -> Figure:
+    """One panel a setting: the candidates' scores over its values, and what the model expects."""
+    names = list(drawn["names"])[:MOST_SLICES]
+    columns = WIDTHS.get(len(names), 3)
+    rows = -(-len(names) // columns)
+    figure = style.own_figure()
+    axes = figure.subplots(rows, columns, squeeze=False, sharey=True)
+    figure.subplots_adjust(left=0.07, right=0.98, top=0.91, bottom=0.12, hspace=0.35, wspace=0.12)
+    figure.suptitle(f"{drawn['name']}: the score over each setting", x=0.07, ha="left", fontweight="bold")
+    every = [axes[k // columns][k % columns] for k in range(rows * columns)]
+    for place, name in zip(every, names, strict=False):
+        draw_slice(place, drawn, name)
+    for place in every[len(names) :]:
+        place.set_axis_off()
+    for row in axes:
+        row[0].set_ylabel(f"score ({drawn['score']})")
+    if drawn["mattering"].note:
+        figure.text(0.07, 0.015, _wrapped(drawn["mattering"].note), color=style.STONE, fontsize=9)
+    return figure
+
+
+def draw_slice(axes: Axes, drawn: Mapping[str, Any], name: str) -> Axes:
+    """The scores over one setting."""
+    from matplotlib.ticker import NullLocator
+
+    how = drawn["over"][name]
+    words = hasattr(how, "values")
+    labels = [str(v) for v in how.values] if words else []
+
+    def across(value: Any) -> Any:
+        return labels.index(str(value)) if words else value
+
+    for settings, score, won in drawn["compared"]:
+        if name in settings:
+            axes.plot(
+                across(settings[name]), score, "D" if won else "o", markersize=9 if won else 5, alpha=1.0 if won else 0.7,
+                color=style.OCHRE if won else style.WATER, zorder=3 if won else 2, markeredgecolor=style.INK if won else "none",
+            )  # fmt: skip
+    lines = drawn["mattering"].slices
+    mine = lines[lines["setting"] == name] if len(lines) else lines
+    if len(mine):
+        at = [across(value) for value in mine["value"]]
+        axes.fill_between(
+            at, mine["low"].astype(float), mine["high"].astype(float), color=style.MOSS, alpha=0.2, linewidth=0
+        )
+        axes.plot(at, mine["expected"].astype(float), color=style.MOSS, linewidth=2)
+    if words:
+        axes.set_xticks(range(len(labels)), labels)
+        axes.set_xlim(-0.5, len(labels) - 0.5)
+    elif how.scale == "log":
+        axes.set_xscale("log")
+        axes.xaxis.set_minor_locator(NullLocator())
+        ticks = np.geomspace(how.low, how.high, 4)
+        axes.set_xticks(ticks, [f"{round(tick) if how.whole else float(f'{tick:.1g}'):g}" for tick in ticks])
+    axes.set_xlabel(name.partition(".")[2])
+    return axes
+
+
+def parallel_figure(drawn: Mapping[str, Any]) -> Figure:
+    """All candidates as lines from setting to setting, coloured by their score."""
+    from matplotlib.cm import ScalarMappable
+    from matplotlib.colors import LinearSegmentedColormap, Normalize
+
+    figure = style.own_figure()
+    axes = figure.add_axes((0.06, 0.12, 0.82, 0.78))
+    names = list(drawn["names"])
+    points = sorted(drawn["points"], key=lambda p: p["value"] if drawn["higher"] else -p["value"])
+    values = np.array([p["value"] for p in points])
+    low, high = float(np.quantile(values, 0.1)), float(values.max())
+    low, high = (low, high) if high > low else (low - 0.5, high + 0.5)
+    scale = Normalize(low, high, clip=True)
+    tint = LinearSegmentedColormap.from_list("ice", [style.ICE, style.WATER, style.OCHRE, style.RUST])
+    for rank, p in enumerate(points):
+        heights = [drawn["place"](n, p["settings"][n]) if n in p["settings"] else np.nan for n in names]
+        top = rank >= len(points) - max(3, len(points) // 10)
+        axes.plot(
+            range(len(names) + 1), [*heights, float(scale(p["value"]))], color=tint(scale(p["value"])), linewidth=2.4 if top else 1.0,
+            alpha=0.95 if top else 0.45, zorder=3 if top else 2, marker="o", markersize=3,
+        )  # fmt: skip
+    for k, name in enumerate(names):
+        axes.axvline(k, color=style.STONE, linewidth=1.0, zorder=1)
+        how = drawn["over"][name]
+        marks = list(how.values) if hasattr(how, "values") else [how.low, how.high]
+        for value in marks if len(marks) <= 8 else (marks[0], marks[-1]):
+            label = f"{value:g}" if isinstance(value, (int, float)) and not isinstance(value, bool) else str(value)
+            axes.annotate(
+                label, (k, drawn["place"](name, value)), xytext=(4, 3), textcoords="offset points", fontsize=9
+            )
+    axes.axvline(len(names), color=style.STONE, linewidth=1.0)
+    short = short_names(names)
+    axes.set_xticks(range(len(names) + 1), [*[short[name] for name in names], "score"])
+    axes.set_yticks([])
+    axes.set_ylim(-0.05, 1.08)
+    axes.grid(False)
+    axes.spines["left"].set_visible(False)
+    axes.set_title(f"{drawn['name']}: {len(points)} candidates, the best drawn strongly")
+    bar = figure.colorbar(ScalarMappable(scale, tint), cax=figure.add_axes((0.92, 0.12, 0.018, 0.78)))
+    bar.set_label(f"score ({drawn['score']}); below {low:.3g} in one colour")
+    return figure
+
+
+def _wrapped(text: str, width: int = 150) -> str:
+    import textwrap
+
+    return "\n".join(textwrap.wrap(text, width))

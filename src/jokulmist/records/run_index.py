@@ -1,0 +1,219 @@
+"""A folder of runs as rows, quickly: from origin.json, which says of a run that is over all that a row needs.
+
+Of a run that is not, the end of episodes.csv tells how far it is; plan.toml is read only where a setting is asked for.
+"""
+
+from __future__ import annotations
+
+import math
+import platform
+from collections.abc import Mapping, Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from jokulmist.errors import RecordError, SettingError, listed, nearest
+from jokulmist.records import run_folder as files
+from jokulmist.records.files import read_json, read_toml
+
+LAST = 100
+TAIL_BYTES = 32_768
+SORTS = ("began", "run", "environment", "agent", "seed", "status", "decisions", "episodes", f"return_last_{LAST}")
+Row = dict[str, Any]
+
+
+def rows_in(folder: Path) -> tuple[list[Row], list[str]]:
+    """A row a run below a folder, in the order in which they began, and a word on each that cannot be read."""
+    rows, words = [], []
+    paths = [path.parent for path in folder.glob(f"*/{files.ORIGIN}")] if folder.exists() else []
+    for path in paths:
+        try:
+            rows.append(row_of(path, read_json(path / files.ORIGIN)))
+        except (RecordError, KeyError, TypeError, ValueError, AttributeError) as torn:
+            words.append(f"{path} is left out: {torn}")
+    return sorted(rows, key=lambda row: (str(row["began"]), row["run"])), words
+
+
+def row_of(path: Path, origin: Mapping[str, Any]) -> Row:
+    """One run as a row."""
+    status = str(origin["status"])
+    over = f"return_last_{LAST}" in origin
+    used = origin.get("uses") or _used(path)
+    told = origin if over else tail_of(path)
+    decisions = int(told.get("decisions") or 0)
+    if status == "running" and not is_alive(path, origin):
+        status = "killed"
+    progress = ""
+    if status in ("running", "killed", "stopped"):
+        share = _share(origin, decisions, int(told.get("episodes") or 0))
+        progress = "" if share is None else f"{share:.0%}"
+    score = told.get(f"return_last_{LAST}")
+    return {
+        "run": path.name,
+        "environment": used["environment"],
+        "agent": used["agent"],
+        "seed": int(origin["seed"]),
+        "status": f"{status} {progress}".strip(),
+        "decisions": decisions,
+        "episodes": int(told.get("episodes") or 0),
+        f"return_last_{LAST}": math.nan if score is None else float(score),
+        "began": str(origin["began"]),
+    }
+
+
+def uses_of(plan: Mapping[str, Any]) -> dict[str, str]:
+    """What a plan uses, by its last name; a question mark where the file was cut."""
+    return {section: _use(plan, section) for section in ("environment", "agent")}
+
+
+def _use(plan: Mapping[str, Any], section: str) -> str:
+    part = plan.get(section)
+    return str(part.get("use", "?")).rpartition("/")[2] if isinstance(part, Mapping) else "?"
+
+
+def _used(path: Path) -> dict[str, str]:
+    try:
+        return uses_of(read_toml(path / files.PLAN))
+    except SettingError:
+        return {"environment": "?", "agent": "?"}
+
+
+def _share(origin: Mapping[str, Any], decisions: int, episodes: int) -> float | None:
+    planned = origin.get("planned") or {}
+    for name, done in (("steps", decisions), ("episodes", episodes)):
+        if planned.get(name):
+            return min(done / float(planned[name] + int(origin.get(f"more_{name}", 0))), 1.0)
+    return None
+
+
+def tail_of(path: Path) -> Row:
+    """How far a run is, from the last rows of its episodes.csv."""
+    head, rows = _last_rows(path / files.EPISODES)
+    if not rows:
+        return {}
+    at = {name: head.index(name) for name in ("episode", "decisions", "return")}
+    returns = [float(row[at["return"]]) for row in rows[-LAST:]]
+    return {
+        "decisions": int(rows[-1][at["decisions"]]),
+        "episodes": int(rows[-1][at["episode"]]) + 1,
+        f"return_last_{LAST}": sum(returns) / len(returns),
+    }
+
+
+def last_returns(path: Path) -> list[float]:
+    """The returns of a run's last 100 episodes, or of all it has."""
+    head, rows = _last_rows(path / files.EPISODES)
+    return [float(row[head.index("return")]) for row in rows[-LAST:]]
+
+
+def _last_rows(file: Path, least: int = LAST) -> tuple[list[str], list[list[str]]]:
+    """The names of a table's columns, and at least so many of its last whole rows, if it has them."""
+    try:
+        with file.open("rb") as stream:
+            head = stream.readline().decode().strip().split(",")
+            first, end = stream.tell(), stream.seek(0, 2)
+            size = TAIL_BYTES
+            while True:
+                begin = max(end - size, first)
+                stream.seek(begin)
+                data = stream.read(end - begin)
+                whole = (
+                    data[: data.rfind(b"\n") + 1].decode(errors="replace").splitlines()[0 if begin == first else 1 :]
+                )
+                rows = [row for row in (line.split(",") for line in whole) if len(row) == len(head)]
+                if len(rows) >= least or begin == first:
+                    return head, rows
+                size *= 4
+    except FileNotFoundError:
+        return [], []
+
+
+def is_alive(path: Path, origin: Mapping[str, Any]) -> bool:
+    """Whether the process that trains a run is at work; a process of another machine is taken to be."""
+    import psutil
+
+    process = origin.get("process")
+    if origin.get("host") != platform.node() or not isinstance(process, int):
+        return True
+    if process == files.this_process():
+        return True
+    try:
+        found = psutil.Process(process)
+        # A process that began after the record was written has only got the number.
+        return found.status() != psutil.STATUS_ZOMBIE and found.create_time() <= (path / files.ORIGIN).stat().st_mtime
+    except psutil.Error:
+        return False
+
+
+def chosen(
+    folder: Path,
+    rows: Sequence[Row],
+    *,
+    environment: str | None = None,
+    agent: str | None = None,
+    status: str | None = None,
+    where: Sequence[str] = (),
+    above: float | None = None,
+    since: str | None = None,
+    sort: str = "began",
+) -> list[Row]:
+    """The rows that are asked for, in the order that is.
+
+    Parameters
+    ----------
+    environment, agent, status : str, optional
+        What the name holds, whatever its case.
+    where : sequence of str
+        ``"agent.entropy_bonus=0.01"`` and the like: settings of the plan.
+    above : float, optional
+        The least mean return of the last 100 episodes.
+    since : str, optional
+        A date, ``2026-11-23``, or with a time.
+    sort : str
+        A column; numbers and dates with the largest first.
+    """
+    if sort not in SORTS:
+        raise SettingError(f"`--sort` takes a column, one of {listed(SORTS)}; got `{sort}`.{nearest(sort, SORTS)}")
+    found = list(rows)
+    for name, wanted in (("environment", environment), ("agent", agent), ("status", status)):
+        if wanted is not None:
+            found = [row for row in found if wanted.lower() in str(row[name]).lower()]
+    if above is not None:
+        found = [row for row in found if row[f"return_last_{LAST}"] >= above]
+    if since is not None:
+        try:
+            first = datetime.fromisoformat(since).astimezone()
+        except ValueError:
+            raise SettingError(f"`--since` takes a date such as `2026-11-23`; got `{since}`.") from None
+        found = [row for row in found if datetime.fromisoformat(row["began"]) >= first]
+    for text in where:
+        found = [row for row in found if _holds(folder / row["run"], text)]
+    if sort == "began":
+        return found
+    number = isinstance(found[0][sort], (int, float)) if found else False
+    return sorted(found, key=lambda row: _order(row[sort]), reverse=number)
+
+
+def _order(value: Any) -> Any:
+    return -math.inf if isinstance(value, float) and math.isnan(value) else value
+
+
+def _holds(path: Path, text: str) -> bool:
+    """Whether a run's plan has a setting."""
+    import tomllib
+
+    name, equals, value = text.partition("=")
+    keys = name.strip().split(".")
+    if not equals or len(keys) < 2:
+        raise SettingError(f"`--where` takes a setting and a value, e.g. `--where agent.bins=20`; got `{text}`.")
+    try:
+        wanted: Any = tomllib.loads(f"value = {value}")["value"]
+    except tomllib.TOMLDecodeError:
+        wanted = value.strip()
+    try:
+        part: Any = read_toml(path / files.PLAN)
+    except SettingError:
+        return False
+    for key in keys:
+        part = part.get(key) if isinstance(part, Mapping) else None
+    return (bool(part == wanted) and type(part) is not bool) or part is wanted

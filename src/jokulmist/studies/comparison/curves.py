@@ -1,0 +1,89 @@
+"""Learning curves of several runs on one axis: what each returned lately, at the same places for all."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+
+from jokulmist.errors import SettingError
+from jokulmist.records.run_index import LAST
+from jokulmist.training.evaluation.scores import returns_under
+from jokulmist.training.runs.run import Run
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Over = Literal["steps", "episodes", "seconds"]
+OVERS: tuple[str, ...] = ("steps", "episodes", "seconds")
+PLACES = 200
+FEWEST = 10
+Array = np.ndarray[Any, Any]
+
+
+def curve_of(run: Run, over: Over, weights: Mapping[str, float] | None = None) -> tuple[Array, Array]:
+    """Where each episode of a run closed, and the mean return of the last 100 up to it.
+
+    Parameters
+    ----------
+    run : Run
+    over : {"steps", "episodes", "seconds"}
+        Decisions of all copies together, episodes, or seconds of training (between reports in proportion).
+    weights : dict of str to float, optional
+        Of the reward terms, where not the run's own.
+
+    Returns
+    -------
+    at, mean : float64 arrays, shape (episodes,)
+        The mean is not a number before the tenth episode.
+    """
+    if over not in OVERS:
+        raise SettingError(f'`over` must be "steps", "episodes" or "seconds"; got {over!r}.')
+    frame = run.episodes
+    if not len(frame):
+        return np.zeros(0), np.zeros(0)
+    returns = frame["return"].to_numpy(np.float64) if weights is None else returns_under(frame, weights)
+    # A run of very few episodes has a curve, too.
+    mean = _rolling(returns, LAST, min(FEWEST, len(frame)))
+    return _places(run, frame, over), mean
+
+
+def _places(run: Run, frame: pd.DataFrame, over: Over) -> Array:
+    if over == "episodes":
+        return np.arange(1, len(frame) + 1, dtype=np.float64)
+    decisions = frame["decisions"].to_numpy(np.float64)
+    if over == "steps":
+        return decisions
+    readings = run.readings
+    if not len(readings):
+        return np.zeros(len(frame))
+    known = np.concatenate([[0.0], readings["decisions"].to_numpy(np.float64)])
+    taken: Array = np.interp(decisions, known, np.concatenate([[0.0], readings["seconds"].to_numpy(np.float64)]))
+    return taken
+
+
+def _rolling(values: Array, last: int, fewest: int) -> Array:
+    """The mean of the last so many values at each place."""
+    sums = np.concatenate([[0.0], np.cumsum(values)])
+    at = np.arange(1, len(values) + 1)
+    first = np.maximum(at - last, 0)
+    mean: Array = np.where(at < fewest, np.nan, (sums[at] - sums[first]) / (at - first))
+    return mean
+
+
+def length_of(run: Run, over: Over) -> float:
+    """How long a run is."""
+    at, _ = curve_of(run, over)
+    if over == "steps" and run.origin.get("decisions"):
+        return float(run.origin["decisions"])
+    return float(at[-1]) if len(at) else 0.0
+
+
+def on_places(at: Array, mean: Array, places: Array) -> Array:
+    """The value of a curve at some places: that of the last episode that closed up to each; not a number before the first."""
+    index = np.searchsorted(at, places, side="right") - 1
+    if not len(at):
+        return np.full(len(places), np.nan)
+    found: Array = np.where(index >= 0, mean[np.maximum(index, 0)], np.nan)
+    return found

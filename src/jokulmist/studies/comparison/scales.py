@@ -1,0 +1,106 @@
+"""A common scale for the returns of several runs: the same weights for all, and over several environments a normalised score."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.training.evaluation.evaluate import RANDOM, levels
+from jokulmist.training.evaluation.scores import EVALUATION, RETURN, full_weights, returns_under
+from jokulmist.training.runs.run import Run
+
+Say = Callable[[str], Any]
+
+
+def common_weights(runs: Sequence[Run], score: str, weights: Mapping[str, float] | None) -> Mapping[str, float] | None:
+    """The weights to judge by; an error where those of the runs differ and no others are given."""
+    if weights is not None:
+        declared = full_weights(type(runs[0].environment)())
+        for name in weights:
+            if name not in declared:
+                raise SettingError(
+                    f"`weights` names `{name}`, which is no reward term; the terms are {listed(declared)}."
+                    f"{nearest(name, declared)}"
+                )
+        return {**declared, **weights}
+    seen: dict[type, dict[str, float]] = {}
+    for run in runs:
+        own = full_weights(run.environment)
+        first = seen.setdefault(type(run.environment), own)
+        if own != first and score in (RETURN, EVALUATION):
+            name = next(term for term in own if own[term] != first.get(term))
+            raise SettingError(
+                f"the runs were rewarded by different weights (`{name}`: {first.get(name):g} and {own[name]:g}), so their returns "
+                f"are no common scale: a weight would be judged by the return that it changes. Judge all by one weighting, "
+                f'`weights={{"{name}": {first.get(name):g}}}` (`--weights {name}={first.get(name):g}`), or by a measure, `score=`.'
+            )
+    return None
+
+
+class Scales:
+    """From returns to what is compared: as they are in one environment, normalised over several."""
+
+    def __init__(
+        self, runs: Sequence[Run], score: str, weights: Mapping[str, float] | None, episodes: int, seed: int, say: Say
+    ) -> None:
+        uses = {str(run.written_plan["environment"].get("use")): run for run in runs}
+        self.normalised = len(uses) > 1
+        self.plain = score not in (RETURN, EVALUATION)
+        self.by_run: dict[int, dict[str, float]] = {}
+        same: dict[Any, dict[str, float]] = {}
+        several = len({run.environment for run in runs}) > 1
+        if self.plain and self.normalised:
+            raise SettingError(f"several environments have no common scale by `{score}`; use the return.")
+        for run in runs:
+            environment = run.environment
+            if environment not in same:
+                say(f"measuring random play and the references of {describe(environment).name}")
+                known = levels(environment, episodes, seed)
+                same[environment] = {
+                    name: float(np.mean(found.returns if weights is None else returns_under(found.episodes, weights)))
+                    for name, found in known.items()
+                }
+                if self.normalised and len(known) < 2:
+                    raise SettingError(
+                        f"runs on several environments are normalised between random play and a reference, and "
+                        f"`{describe(environment).name}` has no `@jm.reference`. Write one, or compare one environment at a time."
+                    )
+            self.by_run[id(run)] = same[environment]
+        self.known = {} if self.normalised or several or self.plain else next(iter(same.values()))
+
+    def of(self, run: Run, value: Any) -> Any:
+        """A value of a run on the common scale."""
+        if not self.normalised:
+            return value
+        known = self.by_run[id(run)]
+        best = max(mean for name, mean in known.items() if name != RANDOM)
+        if best <= known[RANDOM]:
+            raise SettingError(
+                f"the references of `{describe(run.environment).name}` are no better than random play, so scores cannot be normalised."
+            )
+        return (value - known[RANDOM]) / (best - known[RANDOM])
+
+    def usual_level(self, scores: Sequence[float]) -> float | None:
+        """Halfway from random play to the best reference, or to the best seed."""
+        if self.normalised:
+            return 0.5
+        finite = [score for score in scores if math.isfinite(score)]
+        if not self.known or not finite:
+            return None
+        references = [mean for name, mean in self.known.items() if name != RANDOM]
+        return (self.known[RANDOM] + (max(references) if references else max(finite))) / 2.0
+
+    @property
+    def value(self) -> str:
+        return "normalised return" if self.normalised else "return"
+
+    def lines(self) -> dict[str, float]:
+        """What to draw beside the curves."""
+        if self.normalised:
+            return {"random play": 0.0, "best reference": 1.0}
+        return {("random play" if name == RANDOM else f"reference {name}"): mean for name, mean in self.known.items()}

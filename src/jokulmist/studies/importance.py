@@ -1,0 +1,198 @@
+"""Which settings mattered in a search: permutation importance on a model of the scores, with its uncertainty.
+
+A forest is fitted to the candidates' scores, again and again without a fifth of them; how much worse it foretells the scores that were
+held out when one setting is shuffled among them is how much that setting mattered (Breiman, 2001, "Random forests", section 10).
+What it does not foretell it cannot explain, so the share of the variance that it foretells is told beside.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.environments.varying import Between
+from jokulmist.studies.search.candidates import FAILED, Board
+from jokulmist.studies.search.settings import Question
+from jokulmist.studies.search.space import Among, Settings, Space
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+FEWEST = 10
+FOLDS, REPEATS, SHUFFLES, TREES = 5, 4, 5, 60
+RESAMPLES = 2_000
+SLICE_POINTS = 24
+WEAK = 0.1
+MODELS_DRAWN = 10
+Array = np.ndarray[Any, Any]
+
+
+@dataclass(frozen=True)
+class Mattering:
+    """What is known of the influence of the settings.
+
+    Attributes
+    ----------
+    table : DataFrame
+        A row a setting, the most important first: ``setting``, ``matters`` (the share of the scores' variance that can no longer
+        be foretold when the setting is shuffled), ``low`` and ``high`` (95 %, by resampling candidates).
+    explained : float
+        The share of the variance of held-out scores that the model foretells; not a number with too few candidates.
+    slices : DataFrame
+        Long: for each ``setting`` and ``value`` what the model ``expected`` over all candidates, with ``low`` and ``high`` of the models.
+    candidates : int
+    note : str
+        What a reader must know.
+    """
+
+    table: pd.DataFrame
+    explained: float
+    slices: pd.DataFrame
+    candidates: int
+    note: str
+
+
+def mattering_of(question: Question, board: Board) -> Mattering:
+    """Which settings mattered, of all candidates that were scored at the same length of training."""
+    points, told = comparable(question, board)
+    return fitted(question.space, [p[0] for p in points], np.array([p[1] for p in points]), told)
+
+
+def comparable(question: Question, board: Board) -> tuple[list[tuple[Settings, float]], str]:
+    """Settings and scores that may be compared: of equally long training."""
+    seeds = question.seeds_each
+    if question.alone:
+        found = []
+        for until in question.method.untils:
+            at = [(_settings_at(c, until), s) for c in board.candidates if (s := c.score(until, seeds)) is not None]
+            middle = float(np.mean([s for _, s in at])) if at else 0.0
+            found += [(settings, s - middle) for settings, s in at]
+        return found, "scores are held against the mean of all members at the same look"
+    most: list[tuple[Settings, float]] = []
+    where = 0
+    for until in question.method.untils:
+        at = [
+            (c.settings, s) for c in board.candidates if c.status != FAILED and (s := c.score(until, seeds)) is not None
+        ]
+        if len(at) > len(most):
+            most, where = at, until
+    return most, f"scores are those after {where:,} decisions, which most candidates reached" if where else ""
+
+
+def _settings_at(candidate: Any, until: int) -> Settings:
+    """What a member of a population trained with up to a look."""
+    for past in candidate.history:
+        if until and past["until"] and until <= past["until"]:
+            settings: Settings = past["settings"]
+            return settings
+    own: Settings = candidate.settings
+    return own
+
+
+def fitted(space: Space, settings: list[Settings], scores: Array, told: str = "") -> Mattering:
+    """The influence of each setting on some scores.
+
+    Parameters
+    ----------
+    space : Space
+    settings : list of dict
+    scores : array, shape (candidates,)
+    """
+    import pandas as pd
+
+    nothing = pd.DataFrame({"setting": space.names, **dict.fromkeys(("matters", "low", "high"), np.nan)})
+    empty = pd.DataFrame(columns=["setting", "value", "expected", "low", "high"])
+    count = len(settings)
+    if count < FEWEST:
+        words = (
+            f"{count} candidates are too few to say which settings mattered; {FEWEST} are the least, and more say more"
+        )
+        return Mattering(nothing, float("nan"), empty, count, words)
+    spread = float(np.var(scores))
+    if spread == 0.0:
+        return Mattering(nothing, float("nan"), empty, count, "all candidates scored the same: no setting mattered")
+    places = np.stack([space.encoded(one) for one in settings])
+    owners = np.array(space.columns())
+    active = {name: np.array([name in one for one in settings]) for name in space.names}
+    error, more, models = _errors(places, scores, owners, active)
+    explained = 1.0 - float(error.mean()) / spread
+    draw = np.random.default_rng(1)
+    rows = []
+    for name in space.names:
+        worse = more[name] / spread
+        again = worse[draw.integers(0, count, (RESAMPLES, count))].mean(axis=1)
+        low, high = np.quantile(again, [0.025, 0.975])
+        rows.append({"setting": name, "matters": float(worse.mean()), "low": float(low), "high": float(high)})
+    table = pd.DataFrame(rows).sort_values("matters", ascending=False, kind="stable", ignore_index=True)
+    notes = [told] if told else []
+    if explained < WEAK:
+        notes.append(
+            f"the model foretells {max(explained, 0.0):.0%} of the scores' variance: the settings explain next to nothing here, or there "
+            f"are too few candidates"
+        )
+    return Mattering(table, explained, _slices(space, settings, places, models, active), count, "; ".join(notes))
+
+
+def _errors(
+    places: Array, scores: Array, owners: Array, active: dict[str, Array]
+) -> tuple[Array, dict[str, Array], list[Any]]:
+    """The squared error on each candidate while it is held out, how much it grows when a setting is shuffled, and the models."""
+    from sklearn.ensemble import RandomForestRegressor
+
+    draw = np.random.default_rng(0)
+    count = len(scores)
+    error = np.zeros(count)
+    more = {name: np.zeros(count) for name in active}
+    models = []
+    for repeat in range(REPEATS):
+        for part in np.array_split(draw.permutation(count), FOLDS):
+            rest = np.setdiff1d(np.arange(count), part)
+            model = RandomForestRegressor(TREES, min_samples_leaf=2, random_state=repeat, n_jobs=1)
+            model.fit(places[rest], scores[rest])
+            models.append(model)
+            plain = (model.predict(places[part]) - scores[part]) ** 2
+            error[part] += plain / REPEATS
+            for name, matters in active.items():
+                mine = part[matters[part]]
+                pool = rest[matters[rest]]  # a few held-out values alone would often be shuffled onto themselves
+                if not len(mine) or len(pool) < 2:
+                    continue
+                shuffled = np.repeat(places[mine][None], SHUFFLES, axis=0)
+                columns = np.flatnonzero(owners == name)
+                for one in shuffled:
+                    one[:, columns] = places[draw.choice(pool, len(mine))][:, columns]
+                told = model.predict(shuffled.reshape(-1, places.shape[1])).reshape(SHUFFLES, len(mine))
+                before = plain[matters[part]]
+                more[name][mine] += (((told - scores[mine]) ** 2).mean(axis=0) - before) / REPEATS
+    return error, more, models
+
+
+def _slices(
+    space: Space, settings: list[Settings], places: Array, models: list[Any], active: dict[str, Array]
+) -> pd.DataFrame:
+    """What the models expect at values of one setting, the others being those of the candidates."""
+    import pandas as pd
+
+    owners = np.array(space.columns())
+    rows = []
+    for name in space.names:
+        mine = np.flatnonzero(active[name])
+        if not len(mine):
+            continue
+        how = space.over[name]
+        values = how.values if isinstance(how, Among) else tuple(space.spread(name, SLICE_POINTS))
+        columns = np.flatnonzero(owners == name)
+        moved = np.repeat(places[mine][None], len(values), axis=0)
+        for one, value in zip(moved, values, strict=True):
+            one[:, columns] = space.encoded({**settings[mine[0]], name: value})[columns]
+        flat = moved.reshape(-1, places.shape[1])
+        told = np.stack(
+            [m.predict(flat).reshape(len(values), -1).mean(axis=1) for m in models[:: len(models) // MODELS_DRAWN]]
+        )
+        for value, expected in zip(values, told.T, strict=True):
+            low, high = np.quantile(expected, [0.05, 0.95])
+            shown = value if isinstance(how, Between) else str(value)
+            rows.append({"setting": name, "value": shown, "expected": float(expected.mean()), "low": low, "high": high})
+    return pd.DataFrame(rows)

@@ -1,0 +1,1 @@
+"""Searching for settings."""

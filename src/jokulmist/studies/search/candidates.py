@@ -1,0 +1,188 @@
+"""What a search has tried: its candidates, how far each is, what it scored. One JSON file holds it all."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.errors import RecordError
+from jokulmist.records.files import read_json, write_json
+from jokulmist.studies.search.space import Settings
+from jokulmist.training.evaluation.evaluate import interval_of
+
+SEARCH = "search.json"
+OPEN, FAILED = "open", "failed"
+
+
+def is_search(path: Path) -> bool:
+    """Whether a folder is a search's."""
+    return (path / SEARCH).is_file()
+
+
+@dataclass(frozen=True)
+class Leg:
+    """So far a candidate is to be trained next: all its seeds, up to some decisions (0 for the whole plan)."""
+
+    candidate: int
+    until: int = 0
+
+
+@dataclass(frozen=True)
+class Told:
+    """A score as it is shown, with its interval: over seeds, or with one seed over its episodes."""
+
+    score: float
+    low: float
+    high: float
+    seeds: int
+
+    def __str__(self) -> str:
+        over = f"{self.seeds} seeds" if self.seeds > 1 else "episodes of one seed"
+        return f"{self.score:.4g}" + (
+            f" [{self.low:.4g}, {self.high:.4g}] over {over}" if math.isfinite(self.low) else ""
+        )
+
+
+@dataclass
+class Candidate:
+    """One set of settings that is tried.
+
+    Attributes
+    ----------
+    number : int
+    settings : dict
+        The settings searched over that matter here.
+    scores : dict of str to dict of str to float
+        By the decisions at which it halted (0: the whole plan), the score of each seed.
+    until : int or None
+        Where the leg that it is on ends; None while it waits.
+    status : str
+        ``open``, or ``failed`` with a `message`.
+    history : list of dict
+        What it trained with before, where a population changed it: ``until``, ``settings``, ``from``.
+    runs : dict of str to str
+        The folder of each seed's run, below the search's own.
+    copies : int or None
+        The candidate whose run it is to go on from, until that is done.
+    spans : dict of str to list
+        The 95 % interval of each seed's last score, over its episodes.
+    decisions : int
+        Of each run, so far.
+    seconds : float
+        Of work on all of them.
+    """
+
+    number: int
+    settings: Settings
+    scores: dict[str, dict[str, float]] = field(default_factory=dict)
+    until: int | None = None
+    status: str = OPEN
+    message: str = ""
+    history: list[dict[str, Any]] = field(default_factory=list)
+    runs: dict[str, str] = field(default_factory=dict)
+    copies: int | None = None
+    spans: dict[str, list[float]] = field(default_factory=dict)
+    decisions: int = 0
+    seconds: float = 0.0
+
+    def score(self, until: int, seeds: int) -> float | None:
+        """The mean score of the seeds at the end of a leg; None where one of them is missing."""
+        found = self.scores.get(str(until), {})
+        return float(np.mean(list(found.values()))) if len(found) == seeds else None
+
+    def values(self, until: int) -> list[float]:
+        return list(self.scores.get(str(until), {}).values())
+
+
+@dataclass
+class Board:
+    """All that a search knows, as a method looks at it.
+
+    Parameters
+    ----------
+    seeds : tuple of int
+        Those that each candidate is trained with.
+    higher : bool
+        Whether higher scores are better.
+    again : dict of str to float
+        The winner's scores on new seeds.
+    status : str
+        ``running``, ``done`` or ``stopped``.
+    process, host
+        Who is, or was, at work on it.
+    """
+
+    seeds: tuple[int, ...]
+    higher: bool = True
+    candidates: list[Candidate] = field(default_factory=list)
+    seconds: float = 0.0
+    again: dict[str, float] = field(default_factory=dict)
+    winner: int | None = None
+    status: str = "running"
+    process: int = 0
+    host: str = ""
+
+    def add(self, settings: Settings) -> Candidate:
+        self.candidates.append(Candidate(len(self.candidates), settings))
+        return self.candidates[-1]
+
+    def merit(self, candidate: Candidate, until: int) -> float | None:
+        """How good a candidate was at the end of a leg, more being better; None before it is known. A failed one is the worst."""
+        if candidate.status == FAILED:
+            return -math.inf
+        found = candidate.score(until, len(self.seeds))
+        return None if found is None else found if self.higher else -found
+
+    def ranked(self, until: int) -> list[tuple[float, Candidate]]:
+        """The candidates whose merit at the end of a leg is known, the best first."""
+        known = [(merit, c) for c in self.candidates if (merit := self.merit(c, until)) is not None]
+        return sorted(known, key=lambda item: (-item[0], item[1].number))
+
+    def best(self, untils: list[int]) -> tuple[Candidate, int] | None:
+        """The best candidate of those that came furthest; `untils` from the end of the plan downwards."""
+        for until in untils:
+            for merit, candidate in self.ranked(until):
+                if math.isfinite(merit):
+                    return candidate, until
+        return None
+
+    def told(self, candidate: Candidate, until: int) -> Told:
+        """A candidate's score at the end of a leg, with its interval."""
+        values = np.array(candidate.values(until))
+        low, high = math.nan, math.nan
+        if len(values) > 1:
+            low, high = interval_of(float(values.mean()), float(values.std(ddof=1)), len(values))
+        elif len(candidate.spans) == 1:
+            span = next(iter(candidate.spans.values()))
+            low, high = span if len(span) == 2 else (low, high)
+        return Told(float(values.mean()), low, high, len(values))
+
+    @property
+    def running(self) -> list[Candidate]:
+        return [c for c in self.candidates if c.until is not None and c.status == OPEN]
+
+    def written(self) -> dict[str, Any]:
+        return asdict(self)
+
+    def save(self, folder: Path) -> None:
+        write_json(folder / SEARCH, self.written())
+
+    @classmethod
+    def open(cls, folder: Path) -> Board:
+        """What was saved.
+
+        Raises
+        ------
+        RecordError
+            When the file is not there or torn.
+        """
+        found = read_json(folder / SEARCH)
+        try:
+            kept = [Candidate(**one) for one in found.pop("candidates")]
+            return cls(candidates=kept, **{**found, "seeds": tuple(found["seeds"])})
+        except (KeyError, TypeError) as wrong:
+            raise RecordError(f"{folder / SEARCH} does not hold a search: {wrong}.") from None

@@ -1,0 +1,297 @@
+"""The engine of a search: asks the method for legs, gives them to workers as jobs, notes what comes back.
+
+What is known is written to search.json whenever it changes, so that a search that was stopped or killed goes on where it was:
+a leg that was broken off is given again, and its runs go on from their last checkpoints.
+"""
+
+from __future__ import annotations
+
+import math
+import shutil
+import time
+from collections import deque
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from jokulmist.errors import JokulmistError
+from jokulmist.records import run_folder as files
+from jokulmist.records.files import read_json, write_json, write_toml
+from jokulmist.studies.search.candidates import FAILED, Board, Candidate, Leg, Told
+from jokulmist.studies.search.progress import Row, SearchShow, View
+from jokulmist.studies.search.settings import Question
+from jokulmist.studies.search.space import with_settings
+from jokulmist.training.evaluation.evaluate import interval_of
+from jokulmist.training.runs.plan import Plan
+from jokulmist.training.session.interrupts import Asked, heeding_ctrl_c
+from jokulmist.training.session.progress import Standing
+from jokulmist.training.workers.jobs import Hands, Heard, Job
+
+POLL_SECONDS = 0.2
+AGAIN = -1
+SHOWN = 5
+Tag = tuple[int, int]
+
+
+class Engine:
+    """One search at work.
+
+    Parameters
+    ----------
+    question : Question
+    folder : Path
+    board : Board
+    hands : Hands
+    show : SearchShow
+    command : list of str
+    """
+
+    def __init__(
+        self, question: Question, folder: Path, board: Board, hands: Hands, show: SearchShow, command: list[str]
+    ) -> None:
+        self.question, self.folder, self.board, self.hands = question, folder, board, hands
+        self.show, self.command = show, command
+        self.waiting: deque[Tag] = deque()
+        self.given: set[Tag] = set()
+        self.now: dict[Tag, Standing] = {}
+        self.told: set[str] = set()
+        self.stopping = False
+        self.asked = Asked()
+        self.before = board.seconds
+        self.done_before = 0.0
+
+    def run(self) -> bool:
+        """Search, then run the best once more; returns whether it came to its end."""
+        began = time.perf_counter()
+        self.done_before = self.view().share
+        self.show.begin(self.folder.name)
+        try:
+            with heeding_ctrl_c() as self.asked:
+                for candidate in self.board.running:  # it was killed: what was on its way is given again
+                    self._give_out(Leg(candidate.number, candidate.until or 0))
+                self._work(began, self._next)
+                if not self.stopping:
+                    self._rerun(began)
+        finally:
+            self.board.seconds = self.before + time.perf_counter() - began
+            self.board.save(self.folder)
+            self.show.end()
+        return not self.stopping
+
+    def _work(self, began: float, more: Any) -> None:
+        """Give jobs while there are any and hands are free, and take what comes back."""
+        while True:
+            if self.asked and not self.stopping:
+                self._stop()
+            while self.hands.free() and not self.stopping and (self.waiting or more()):
+                tag = self.waiting.popleft()
+                self.given.add(tag)
+                self.hands.give(tag, self._job(tag))
+            if not self.given:
+                return
+            heard = self.hands.hear(POLL_SECONDS)
+            self.board.seconds = self.before + time.perf_counter() - began
+            if heard is not None:
+                self._take(heard)
+            self.show.update(self.view())
+
+    def _next(self) -> bool:
+        """Ask the method; whether there is work now."""
+        while not self.waiting:  # a leg may come to nothing: settings that do not go together
+            leg = self.question.method.next(self.board)
+            self._copy_runs()
+            if leg is None:
+                return False
+            self._give_out(leg)
+        return True
+
+    def _give_out(self, leg: Leg) -> None:
+        """Put the runs of a leg in the queue, but for those that are scored already."""
+        candidate = self.board.candidates[leg.candidate]
+        candidate.until = leg.until
+        try:
+            self._plan(candidate.number)
+        except JokulmistError as wrong:  # settings that are allowed one by one may not go together
+            self._fail(candidate, str(wrong))
+        known = candidate.scores.get(str(leg.until), {})
+        left = [seed for seed in self._seeds(candidate) if str(seed) not in known]
+        if not left:
+            candidate.until = None
+        for seed in left:
+            if candidate.status != FAILED:
+                candidate.runs.setdefault(str(seed), f"candidate-{candidate.number:03d}-seed-{seed}")
+                self.waiting.append((candidate.number, seed))
+        self.board.save(self.folder)
+
+    def _seeds(self, candidate: Candidate) -> tuple[int, ...]:
+        """The seeds of a candidate; in a population each member has one of its own."""
+        return (self.board.seeds[0] + candidate.number,) if self.question.alone else self.board.seeds
+
+    def _plan(self, number: int) -> Plan:
+        return with_settings(self.question.plan, self.board.candidates[number].settings)
+
+    def _job(self, tag: Tag) -> Job:
+        number, seed = tag
+        score = self.question.score.written()
+        if number == AGAIN:
+            assert self.board.winner is not None
+            plan = self._plan(self.board.winner).for_seed(seed)
+            return Job(
+                plan.written(), seed, str((self.folder / f"winner-seed-{seed}").resolve()), self.command, None, score
+            )
+        candidate = self.board.candidates[number]
+        plan = self._plan(number).for_seed(seed)
+        path = self.folder / candidate.runs[str(seed)]
+        return Job(plan.written(), seed, str(path.resolve()), self.command, candidate.until or None, score)
+
+    def _copy_runs(self) -> None:
+        """Where a population decided so, let members go on from copies of others' runs."""
+        for candidate in self.board.candidates:
+            if candidate.copies is None:
+                continue
+            donor = self.board.candidates[candidate.copies]
+            seed, theirs = self._seeds(candidate)[0], self._seeds(donor)[0]
+            look = len(candidate.scores)
+            name = f"candidate-{candidate.number:03d}-seed-{seed}-look-{look:02d}"
+            plan = self._plan(candidate.number).for_seed(seed)
+            copied = candidate.history[-1]
+            copy_run(self.folder / donor.runs[str(theirs)], self.folder / name, plan, seed, copied)
+            candidate.runs = {str(seed): name}
+            candidate.copies = None
+
+    def _take(self, heard: Heard) -> None:
+        """Note what was heard of a run."""
+        tag: Tag = heard.tag
+        if heard.standing is not None:
+            self.now[tag] = heard.standing
+            return
+        if heard.kind == "say":
+            ours = heard.text.startswith(("candidate-", "winner-"))  # that a run goes on is the rule here
+            if heard.text not in self.told and not ours:
+                self.told.add(heard.text)
+                self.show.say(heard.text)
+            return
+        self.given.discard(tag)
+        self.now.pop(tag, None)
+        result = dict(heard.result or {})
+        if heard.kind == "done" and "score" not in result:
+            self.stopping = True  # somebody interrupted it: it is gone on with next time
+            return
+        score = result.get("score")
+        failed = heard.text if heard.kind == "failed" else ""
+        if not failed and not (isinstance(score, (int, float)) and math.isfinite(score)):
+            failed = "no episode closed, so there is no score; give `steps` for more"
+        if tag[0] == AGAIN:
+            if failed:
+                self.show.say(f"the winner failed with seed {tag[1]}: {failed}")
+            else:
+                self.board.again[str(tag[1])] = float(score)  # type: ignore[arg-type]
+        else:
+            self._note(self.board.candidates[tag[0]], tag[1], failed, result)
+        self.board.save(self.folder)
+
+    def _note(self, candidate: Candidate, seed: int, failed: str, result: dict[str, Any]) -> None:
+        candidate.decisions = max(candidate.decisions, int(result.get("decisions") or 0))
+        candidate.seconds = round(candidate.seconds + float(result.get("took") or 0.0), 3)
+        if candidate.status == FAILED:
+            return
+        if failed:
+            self._fail(candidate, failed)
+            return
+        until = str(candidate.until or 0)
+        score = float(result["score"])
+        candidate.scores.setdefault(until, {})[str(seed)] = score
+        known = result["judged"] > 1
+        candidate.spans[str(seed)] = list(interval_of(score, result["sd"], result["judged"])) if known else []
+        if len(candidate.scores[until]) == len(self._seeds(candidate)):
+            candidate.until = None
+
+    def _fail(self, candidate: Candidate, why: str) -> None:
+        candidate.status, candidate.message, candidate.until = FAILED, why, None
+        self.waiting = deque(tag for tag in self.waiting if tag[0] != candidate.number)
+        self.show.say(f"candidate {candidate.number} failed, and the search goes on: {why}")
+
+    def _rerun(self, began: float) -> None:
+        """Run the best once more, on seeds that it was not chosen by."""
+        found = self.question.method.best(self.board)
+        if found is None:
+            return
+        self.board.winner = found[0].number
+        self.board.save(self.folder)
+        left = [(AGAIN, seed) for seed in self.question.new_seeds if str(seed) not in self.board.again]
+        if left:
+            self.show.say(f"candidate {self.board.winner} is the best; it is run again on {len(left)} new seeds")
+        self.waiting.extend(left)
+        self._work(began, lambda: False)
+
+    def _stop(self) -> None:
+        self.stopping = True
+        self.show.say("stopping: every run saves what it has (Ctrl-C again ends at once)")
+        self.hands.stop()
+
+    def _done(self) -> float:
+        """Decisions trained so far, of all runs together."""
+        seeds = self.question.seeds_each
+        return float(sum(c.decisions for c in self.board.candidates)) * seeds
+
+    def view(self) -> View:
+        """What a person who watches wants to know."""
+        board, tuning = self.board, self.question.tuning
+        method = self.question.method
+        seeds = self.question.seeds_each
+        again = len(self.question.new_seeds) * float(self.question.plan.training.steps or 0)
+        total = method.decisions * seeds + again
+        going = sum(standing.decisions for standing in self.now.values())
+        started = sum(self.board.candidates[n].decisions for n, _ in self.now if n != AGAIN)
+        rerun = len(board.again) * float(self.question.plan.training.steps or 0)
+        done = self._done() + max(going - started, 0) + rerun
+        if not total:  # the plan counts episodes: what is done is counted in runs
+            total = float(tuning.candidates * seeds + len(self.question.new_seeds))
+            done = float(sum(len(s) for c in board.candidates for s in c.scores.values()) + len(board.again))
+        share = min(done / total, 1.0)
+        here = share - self.done_before
+        left = (board.seconds - self.before) * (1.0 - share) / here if here > 0 else math.nan
+        best = board.best(method.untils)
+        ranked: dict[int, tuple[Candidate, Told]] = {}
+        for until in method.untils:  # each where it came furthest
+            for _, candidate in board.ranked(until):
+                if candidate.status != FAILED:
+                    ranked.setdefault(candidate.number, (candidate, board.told(candidate, until)))
+        rows = [
+            Row(
+                "again" if n == AGAIN else str(n),
+                seed,
+                self.now.get((n, seed)),
+                {} if n == AGAIN else board.candidates[n].settings,
+            )
+            for n, seed in sorted(self.given)
+        ]
+        finished = sum(1 for c in board.candidates if c.scores and c.until is None)
+        return View(
+            name=self.folder.name, method=tuning.method, score=tuning.score, tried=len(board.candidates), finished=finished,
+            failed=sum(c.status == FAILED for c in board.candidates), share=share, seconds=board.seconds, seconds_left=left,
+            best=None if best is None else (best[0], board.told(*best)), rows=rows, workers=self.hands.count,
+            ranked=list(ranked.values())[:SHOWN],
+        )  # fmt: skip
+
+
+def copy_run(donor: Path, target: Path, plan: Plan, seed: int, copied: dict[str, Any]) -> None:
+    """A run's folder as the beginning of another, with other settings and the seed of its own from here on."""
+    making = target.with_name(f"{target.name}.making")
+    for left in (making, target):
+        if left.exists():
+            shutil.rmtree(left)
+    shutil.copytree(donor, making, ignore=shutil.ignore_patterns("pictures", "rollouts"))
+    write_toml(making / files.PLAN, plan.written())
+    origin = {**read_json(making / files.ORIGIN), "seed": seed, "status": "stopped"}
+    origin["descends"] = [*origin.get("descends", []), {"from": donor.name, "after": copied["until"]}]
+    write_json(making / files.ORIGIN, origin)
+    making.replace(target)
+
+
+def winning_plan(question: Question, board: Board) -> Plan | None:
+    """The plan of the best candidate, for all seeds of the search's plan."""
+    if board.winner is None:
+        return None
+    plan = with_settings(question.plan, board.candidates[board.winner].settings)
+    return replace(plan, training=plan.training.changed(seeds=question.plan.training.seeds))

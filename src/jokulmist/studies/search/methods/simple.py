@@ -1,0 +1,63 @@
+"""Grid and random search: candidates that do not depend on what is found."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+from jokulmist.errors import SettingError
+from jokulmist.studies.search.candidates import Board, Leg
+from jokulmist.studies.search.methods.protocol import Asked, ByScore, whole
+from jokulmist.studies.search.space import Settings
+
+MOST_GRID = 10_000
+
+
+class Random(ByScore):
+    """Every candidate drawn at random. Hard to beat with few candidates; the measure of every other method.
+
+    Bergstra and Bengio (2012), "Random search for hyper-parameter optimization".
+    """
+
+    untils = [0]
+
+    def __init__(self, asked: Asked) -> None:
+        self.asked = asked
+
+    @property
+    def decisions(self) -> float:
+        return float(self.asked.candidates * whole(self.asked))
+
+    def next(self, board: Board) -> Leg | None:
+        number = len(board.candidates)
+        if number >= self.asked.candidates:
+            return None
+        return Leg(board.add(self.asked.space.sample(self.asked.draw(number))).number)
+
+
+class Grid(ByScore):
+    """Every combination of the values, in the order of the settings; of a range so many values, both bounds among them."""
+
+    untils = [0]
+
+    def __init__(self, asked: Asked) -> None:
+        self.asked = asked
+
+    @cached_property
+    def combinations(self) -> list[Settings]:
+        found: list[Settings] = []
+        for settings in self.asked.space.grid(self.asked.points):
+            found.append(settings)
+            if len(found) > MOST_GRID:
+                raise SettingError(
+                    f"the grid has more than {MOST_GRID:,} combinations. Take fewer `points` (now {self.asked.points}) or fewer "
+                    f'settings, or search by `method = "random"`.'
+                )
+        return found
+
+    @property
+    def decisions(self) -> float:
+        return float(len(self.combinations) * whole(self.asked))
+
+    def next(self, board: Board) -> Leg | None:
+        number = len(board.candidates)
+        return None if number >= len(self.combinations) else Leg(board.add(self.combinations[number]).number)

@@ -1,0 +1,162 @@
+"""The live view of a search: candidates, the best so far with its interval, time left."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from jokulmist.studies.search.candidates import Candidate, Told
+from jokulmist.studies.search.space import Settings
+from jokulmist.training.runs.setting_differences import short_names
+from jokulmist.training.session.progress import Standing, duration
+
+LINE_SECONDS = 10.0
+BAR = 28
+
+
+@dataclass(frozen=True)
+class Row:
+    """A run that is being trained; nothing is known of one that just begins."""
+
+    candidate: str
+    seed: int
+    standing: Standing | None
+    settings: Settings
+
+
+@dataclass(frozen=True)
+class View:
+    """How far a search is."""
+
+    name: str
+    method: str
+    score: str
+    tried: int
+    finished: int
+    failed: int
+    share: float
+    seconds: float
+    seconds_left: float
+    best: tuple[Candidate, Told] | None
+    rows: list[Row]
+    ranked: list[tuple[Candidate, Told]]
+    workers: int
+
+
+class SearchShow(Protocol):
+    """Whoever shows a search."""
+
+    def begin(self, name: str) -> None: ...
+
+    def update(self, view: View) -> None: ...
+
+    def say(self, text: str) -> None: ...
+
+    def end(self) -> None: ...
+
+
+class SilentSearch:
+    """Shows nothing."""
+
+    def begin(self, name: str) -> None: ...
+
+    def update(self, view: View) -> None: ...
+
+    def say(self, text: str) -> None: ...
+
+    def end(self) -> None: ...
+
+
+def told_settings(settings: Settings) -> str:
+    """Settings in a line: ``learning_rate 0.003, clip 0.2``."""
+    short = short_names(list(settings))
+    return ", ".join(f"{short[n]} {v:g}" if isinstance(v, float) else f"{short[n]} {v}" for n, v in settings.items())
+
+
+def line_of(view: View) -> str:
+    """A search in one line."""
+    best = "no score yet" if view.best is None else f"best {view.best[1]} (candidate {view.best[0].number})"
+    failed = f", {view.failed} failed" if view.failed else ""
+    return (
+        f"{view.name}  {view.share:4.0%}  {view.finished} candidates scored{failed}  {best}  "
+        f"{duration(view.seconds_left)} left"
+    )
+
+
+class LiveSearch:
+    """A board on a terminal that is drawn over, by rich; elsewhere a line every ten seconds."""
+
+    def __init__(self, console: Any = None) -> None:
+        from rich.console import Console
+
+        self._console = console or Console(stderr=True, highlight=False)
+        self._live: Any = None
+        self._said = -math.inf
+        self._view: View | None = None
+
+    def begin(self, name: str) -> None:
+        from rich.live import Live
+
+        self._said = -math.inf
+        if self._console.is_terminal:
+            self._live = Live(console=self._console, refresh_per_second=4, transient=True)
+            self._live.start()
+
+    def update(self, view: View) -> None:
+        self._view = view
+        if self._live is not None:
+            self._live.update(board_of(view))
+        elif view.seconds - self._said >= LINE_SECONDS:
+            self._said = view.seconds
+            self._console.print(line_of(view), soft_wrap=True, markup=False)
+
+    def say(self, text: str) -> None:
+        self._console.print(text, soft_wrap=True, markup=False)
+
+    def end(self) -> None:
+        if self._live is not None:
+            self._live.stop()
+            self._live = None
+        if self._view is not None:
+            self._console.print(line_of(self._view), soft_wrap=True, markup=False)
+
+
+def board_of(view: View) -> Any:
+    """The board that a terminal shows."""
+    from rich.console import Group
+    from rich.table import Table
+    from rich.text import Text
+
+    full = round(BAR * view.share)
+    head = Text.assemble(
+        (f"{view.name}", "bold"), f"  {view.method}, scored by {view.score}\n",
+        ("█" * full, "cyan"), ("░" * (BAR - full), "dim"),
+        f" {view.share:4.0%}   {duration(view.seconds)} so far, {duration(view.seconds_left)} left\n",
+        f"{view.tried} candidates begun, {view.finished} scored, {view.failed} failed",
+    )  # fmt: skip
+    parts: list[Any] = [head]
+    if view.best is not None:
+        candidate, told = view.best
+        parts.append(Text.assemble("\n", ("best so far  ", "bold"), (str(told), "bold green"), f"  candidate {candidate.number}: "
+                                   f"{told_settings(candidate.settings)}"))  # fmt: skip
+    table = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
+    for title, justify in (("at work", "right"), ("seed", "right"), ("done", "right"), ("decisions", "right"),
+                           ("mean return", "right"), ("settings", "left")):  # fmt: skip
+        table.add_column(title, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
+    for row in view.rows:
+        now = row.standing
+        mean = "-" if now is None or math.isnan(now.mean_return) else f"{now.mean_return:.4g}"
+        done, decisions = ("begins", "-") if now is None else (f"{now.share:.0%}", f"{now.decisions:,}")
+        table.add_row(row.candidate, str(row.seed), done, decisions, mean, told_settings(row.settings))
+    parts += [Text(""), table]
+    if view.ranked:
+        ranked = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
+        for title, justify in (("the first", "right"), ("score", "left"), ("decisions", "right"), ("settings", "left")):
+            ranked.add_column(title, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
+        for candidate, told in view.ranked:
+            ranked.add_row(
+                str(candidate.number), str(told), f"{candidate.decisions:,}", told_settings(candidate.settings)
+            )
+        parts += [Text(""), ranked]
+    return Group(*parts)

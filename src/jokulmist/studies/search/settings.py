@@ -1,0 +1,201 @@
+"""What a search is asked: its settings, checked, in Python and as ``[tuning]`` of a plan."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from jokulmist.agents.contract import explained
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.errors import SettingError, listed
+from jokulmist.records.files import as_lists
+from jokulmist.studies.search.methods import METHODS, Method
+from jokulmist.studies.search.methods.protocol import Asked
+from jokulmist.studies.search.space import (
+    AGENT,
+    AGENT_USE,
+    ENVIRONMENT,
+    WEIGHTS,
+    Among,
+    Dimension,
+    Space,
+    over_from,
+    refuse_space,
+)
+from jokulmist.training.evaluation.scores import RETURN, Score, full_weights
+from jokulmist.training.runs.plan import TUNING, Plan, Seed
+
+Count = Annotated[int, Field(ge=1, strict=True)]
+OVER = "over"
+
+
+class Tuning(BaseModel):
+    """How a search goes.
+
+    Parameters
+    ----------
+    method : {"random", "grid", "halving", "gaussian-process", "population"}
+    candidates : int
+        How many sets of settings are tried; a grid tries all.
+    score : str
+        ``"return"``: the mean return of the last 100 training episodes. ``"evaluation"``: the mean return of the last policy over
+        fixed evaluation episodes, by the weights that the plan declares. Or a measure, over these episodes.
+    better : {"higher", "lower"}
+    evaluation_episodes : int
+    again : int
+        New seeds on which the best candidate is run once more before its score is told; 0 for none.
+    seed : int
+        Of what the search draws.
+    points : int
+        Of a grid: values of each range.
+    one_in, rungs : int
+        Of halving: one in so many candidates goes on, from rung to rung; a rung is so many times as long as the one below.
+    looks : int
+        Of a population: how often its members are compared.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    method: Literal["random", "grid", "halving", "gaussian-process", "population"] = "random"
+    candidates: Count = 24
+    score: str = RETURN
+    better: Literal["higher", "lower"] = "higher"
+    evaluation_episodes: Count = 100
+    again: Annotated[int, Field(ge=0, strict=True)] = 5
+    seed: Seed = 0
+    points: Annotated[int, Field(ge=2, strict=True)] = 5
+    one_in: Annotated[int, Field(ge=2, strict=True)] = 3
+    rungs: Annotated[int, Field(ge=2, strict=True)] = 3
+    looks: Annotated[int, Field(ge=2, strict=True)] = 10
+
+    def __init__(self, **settings: Any) -> None:
+        try:
+            super().__init__(**settings)
+        except ValidationError as failure:
+            raise SettingError(explained(type(self), failure).replace("`Tuning`", "`tuning`")) from None
+
+
+class Question:
+    """A whole search as it is asked: the plan that candidates change, what is searched over, and how.
+
+    Raises
+    ------
+    SettingError, LookupFailed
+        Where a setting is unknown, a value not allowed, or candidates would be judged by what they change.
+    """
+
+    def __init__(self, plan: Plan, tuning: Tuning, over: Mapping[str, Dimension]) -> None:
+        self.plan, self.tuning = plan, tuning
+        self.space = Space(over)
+        refuse_space(self.space, plan)
+        if AGENT_USE not in over:  # what does not fit is told before anything is made
+            plan.agent.shapes(describe(plan.environment).spec, plan.copies)
+        weights = [name for name in self.space.names if name.startswith(WEIGHTS)]
+        if weights and tuning.score == RETURN:
+            raise SettingError(
+                f"{listed(weights)} cannot be searched over by the return: the weight is a part of it, so the search would find the "
+                f"weight that pays most and not the agent that does best. Score by `evaluation`, which counts by the weights of "
+                f"the plan, or by a measure{_measures(plan)}."
+            )
+        # What training is rewarded by may be searched over; what candidates are judged by is the plan's own for all.
+        self.score = Score(
+            tuning.score, tuning.evaluation_episodes, weights=full_weights(plan.environment) if weights else None
+        )
+        self.score.refuse(plan.environment)
+        if tuning.better == "lower" and tuning.score in (RETURN, "evaluation"):
+            raise SettingError('`better = "lower"` is for a measure: a return is better when it is higher.')
+        self.method: Method = METHODS[tuning.method](self.asked)
+
+    @property
+    def asked(self) -> Asked:
+        """What the method goes by."""
+        tuning = self.tuning
+        return Asked(
+            self.space,
+            self.plan,
+            tuning.candidates,
+            tuning.seed,
+            tuning.points,
+            tuning.one_in,
+            tuning.rungs,
+            tuning.looks,
+        )
+
+    @property
+    def alone(self) -> bool:
+        """Whether each candidate trains with one seed of its own, as the members of a population do."""
+        return self.tuning.method == "population"
+
+    @property
+    def seeds_each(self) -> int:
+        """With how many seeds each candidate is trained."""
+        return 1 if self.alone else len(self.plan.training.seeds)
+
+    @property
+    def new_seeds(self) -> list[int]:
+        """Seeds for the rerun, that no candidate was trained with."""
+        used = set(self.plan.training.seeds)
+        first = max(used) + 1_000
+        return [first + k for k in range(self.tuning.again)]
+
+    def written(self) -> dict[str, Any]:
+        """As a plan holds it, ``[tuning]`` last."""
+        tuning: dict[str, Any] = {**self.tuning.model_dump(), OVER: self._over()}
+        return {**self.plan.written(), TUNING: tuning}
+
+    def _over(self) -> dict[str, Any]:
+        """What is searched over; objects by what a plan holds of them."""
+        found = {}
+        for name, how in self.space.over.items():
+            entry = how.written()
+            if isinstance(how, Among) and name.startswith(AGENT):
+                entry["among"] = [self._held(name, value) for value in how.values]
+            found[name] = as_lists(entry)
+        return found
+
+    def _held(self, name: str, value: Any) -> Any:
+        if isinstance(value, (bool, int, float, str)):
+            return value
+        own = name.removeprefix(AGENT)
+        settings = {**dict(self.plan.agent), own: value}
+        return type(self.plan.agent)(**settings).written().get(own, value)
+
+
+def _measures(plan: Plan) -> str:
+    names = [m.name for m in describe(plan.environment).measures]
+    return f", {listed(names)}" if names else ""
+
+
+def question_of(content: Mapping[str, Any], plan: Plan) -> Question:
+    """The search that a plan's ``[tuning]`` asks for.
+
+    Parameters
+    ----------
+    content : dict
+        The section.
+    plan : Plan
+        Of the other sections.
+    """
+    settings = dict(content)
+    over = settings.pop(OVER, None)
+    if not isinstance(over, Mapping) or not over:
+        raise SettingError(
+            "`[tuning.over]` says what to search over, and is missing. Write, for instance, "
+            '`"agent.learning_rate" = { between = [1e-4, 1e-2], scale = "log" }` below `[tuning.over]`.'
+        )
+    flat = dict(_names(over))
+    return Question(plan, Tuning(**settings), over_from(flat))
+
+
+def _names(over: Mapping[str, Any], prefix: str = "") -> list[tuple[str, Any]]:
+    """Names with points in them may be quoted or not: ``agent.bins = {...}`` is a table in a table."""
+    found: list[tuple[str, Any]] = []
+    for name, entry in over.items():
+        inner = isinstance(entry, Mapping) and not {"among", "between"} & set(entry)
+        if inner and f"{prefix}{name}.".startswith((AGENT, ENVIRONMENT, "training.")):
+            found += _names(entry, f"{prefix}{name}.")
+        else:
+            found.append((f"{prefix}{name}", entry))
+    return found

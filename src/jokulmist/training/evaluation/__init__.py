@@ -1,0 +1,1 @@
+"""Episodes without learning: measured, recorded, and shown."""

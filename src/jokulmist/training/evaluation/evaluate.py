@@ -1,0 +1,312 @@
+"""Episodes without learning: a policy, random play, or a reference, measured on the same episodes.
+
+Which episode a copy plays is fixed before (never the first to finish: those are the short ones), and episode i has the
+same draws for everyone. The draws are those of evaluation: a training with the same seed number never meets them.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.noise import SEED_LIMIT, Domain, Noise, Stream, checked_seed
+from jokulmist.environments.declaration.description import Description
+from jokulmist.environments.declaration.environment import Environment, describe, with_varying
+from jokulmist.environments.declaration.reads import watched
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.varying import Vary, Varying
+from jokulmist.errors import LookupFailed, SettingError, listed, nearest
+from jokulmist.lanes.plain import PlainLane
+from jokulmist.lanes.protocol import Finished, Observed
+from jokulmist.records.episodes import columns_of
+from jokulmist.training.evaluation.rollouts import Draws, judged_of, save_taped
+from jokulmist.training.loops.plain import batch_of
+from jokulmist.training.runs.policy import Act, Player, Policy
+from jokulmist.training.session.rollout_recorder import Follower
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+RANDOM = "random"
+SIDE_BY_SIDE = 64
+FEW_SIDE_BY_SIDE = 8  # of simulators, each of which may hold much
+MOST_ADVANCES = 100_000
+# Standard errors by which two means differ by more than luck.
+SURELY = 2.5
+Choose = Callable[[PlainLane, Observed], list[Any]]
+
+
+def interval_of(mean: float, sd: float, count: int) -> tuple[float, float]:
+    """The 95 % interval of a mean of so many, over episodes or seeds, by Student's t; not numbers with fewer than two."""
+    from scipy.special import stdtrit  # SciPy's statistics would take a second to import
+
+    if count < 2:
+        return math.nan, math.nan
+    half = float(stdtrit(count - 1, 0.975)) * sd / math.sqrt(count)
+    return mean - half, mean + half
+
+
+@dataclass(frozen=True)
+class Evaluation:
+    """What evaluation episodes came to.
+
+    Attributes
+    ----------
+    who : str
+        ``"policy"``, ``"random"`` or the name of a reference.
+    act : str
+        How the policy acted: ``"greedy"``, ``"sampled"``, or empty for others.
+    seed : int
+    columns : dict of str to array
+        One row an episode, as in evaluated.csv.
+    recorded : list of (int, Taped)
+        The episodes that were recorded, with their numbers.
+    weights : dict of str to float
+        Of each reward term; the columns hold the unweighted amounts.
+    measured : tuple of str
+        The measures.
+    """
+
+    who: str
+    act: str
+    seed: int
+    columns: dict[str, Any] = field(repr=False)
+    recorded: list[Any] = field(default_factory=list, repr=False)
+    weights: dict[str, float] = field(default_factory=dict, repr=False)
+    measured: tuple[str, ...] = ()
+
+    @property
+    def terms(self) -> dict[str, float]:
+        """What each reward term brings in the mean, weighted: together they are the mean return."""
+        return {name: weight * float(np.mean(self.columns[name])) for name, weight in self.weights.items()}
+
+    @property
+    def measures(self) -> dict[str, float]:
+        """The mean of each measure."""
+        return {name: float(np.mean(self.columns[name])) for name in self.measured}
+
+    def differs(self, other: Evaluation) -> bool:
+        """Whether the mean returns of the same episodes differ by more than luck: by 2.5 standard errors of the differences."""
+        apart = self.returns - other.returns
+        return bool(abs(apart.mean()) > SURELY * apart.std() / math.sqrt(len(apart)) + 1e-9 * abs(self.mean))
+
+    @property
+    def returns(self) -> np.ndarray[Any, Any]:
+        found: np.ndarray[Any, Any] = np.asarray(self.columns["return"], np.float64)
+        return found
+
+    @property
+    def mean(self) -> float:
+        return float(self.returns.mean())
+
+    @property
+    def sd(self) -> float:
+        """Spread of the episodes' returns (n - 1)."""
+        return float(self.returns.std(ddof=1)) if len(self.returns) > 1 else math.nan
+
+    @property
+    def interval(self) -> tuple[float, float]:
+        """95 % interval of the mean, by Student's t over the episodes."""
+        return interval_of(self.mean, self.sd, len(self.returns))
+
+    @property
+    def closings(self) -> str:
+        """How the episodes closed, the most frequent first."""
+        names, counts = np.unique(np.asarray(self.columns["closed_by"], str), return_counts=True)
+        order = np.argsort(-counts, kind="stable")
+        return ", ".join(f"{names[k]} {counts[k] / counts.sum():.0%}" for k in order)
+
+    @property
+    def episodes(self) -> pd.DataFrame:
+        """One row an episode."""
+        import pandas as pd
+
+        return pd.DataFrame(self.columns)
+
+    def save_rollouts(self, path: str | Path, environment: Environment, run: str = "") -> Path:
+        """Keep the recorded episodes as one Parquet file."""
+        if not self.recorded:
+            raise SettingError("no episode was recorded. Evaluate with `record=5`, for instance.")
+        draws = [Draws(self.seed, 1, "EVALUATION")] * len(self.recorded)
+        return save_taped(Path(path), environment, self.recorded, run or self.who, draws)
+
+    def __repr__(self) -> str:
+        low, high = self.interval
+        how = f", {self.act}" if self.act else ""
+        return (
+            f"<{self.who}{how}: mean return {self.mean:.4g} [{low:.4g}, {high:.4g}], sd {self.sd:.3g}, "
+            f"{len(self.returns)} episodes>"
+        )
+
+
+def evaluate(
+    policy: Policy | str,
+    environment: Environment,
+    *,
+    episodes: int = 100,
+    seed: int = 1,
+    act: Act = "greedy",
+    discount: float | None = None,
+    vary: Vary | None = None,
+    record: int = 0,
+    said: bool = True,
+) -> Evaluation:
+    """Play episodes without learning.
+
+    Parameters
+    ----------
+    policy : Policy or str
+        A policy, ``"random"``, or the name of one of the environment's references.
+    environment : Environment
+        With the parameters and weights to measure at.
+    episodes : int
+    seed : int
+        Episode i of a seed has the same draws for everyone.
+    act : {"greedy", "sampled"}
+        Whether a policy takes its best action or samples as in training.
+    discount : float, in [0, 1], optional
+        Adds the column ``discounted_return``: the sum of the rewards, each weighted by the discount to the number of
+        decisions before it.
+    vary : dict of str to Between, or function of draw, optional
+        Parameters that are drawn anew for each episode; by default the environment's own hold.
+    record : int
+        So many episodes are recorded step by step, from the first; ``save_rollouts`` of the result keeps them.
+    said : bool
+        Whether what the policy says (values, probabilities) is recorded with them; asking it at each step takes time.
+
+    Returns
+    -------
+    Evaluation
+        Mean, spread, 95 % interval and one row an episode.
+
+    Raises
+    ------
+    SettingError
+        When the policy learned on other channels, or a number is out of range.
+    """
+    if isinstance(episodes, bool) or not isinstance(episodes, int) or episodes < 1:
+        raise SettingError(f"`episodes` must be a whole number above 0; got {episodes!r}.")
+    if discount is not None and not 0.0 <= discount <= 1.0:
+        raise SettingError(f"`discount` must lie in [0, 1]; got {discount!r}. Use for instance `discount=0.99`.")
+    seed = checked_seed(seed)
+    environment = with_varying(environment, Varying(vary))
+    if isinstance(policy, Policy):
+        policy.fits(environment)
+    finished: list[tuple[int, Finished]] = []
+    discounted: list[Any] = []
+    recorded: list[Any] = []
+    beside = FEW_SIDE_BY_SIDE if isinstance(environment, Simulator) else SIDE_BY_SIDE
+    for first in range(0, episodes, beside):
+        owners = tuple(range(first, min(first + beside, episodes)))
+        lane = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)
+        choose = _chooser(policy, environment, len(owners), seed, act, first, beside)
+        observed = lane.begin()
+        followers = [Follower(lane, i) for i in range(min(len(owners), max(record - first, 0)))]
+        for i, follower in enumerate(followers):
+            follower.begin(observed.rows[i], observed.images[i] if observed.images else {})
+        so_far, weight = np.zeros(len(owners)), 1.0
+        while not all(lane.still):
+            chosen = choose(lane, observed)
+            judged = [_judged(policy, lane, observed, i) if said else {} for i in range(len(followers))]
+            outcome = lane.advance(chosen)
+            for i, follower in enumerate(followers):
+                follower.judged(judged[i])
+                follower.turned(chosen[i], outcome, lane.turn)
+            observed = outcome.observed
+            if discount is not None:
+                so_far += weight * np.asarray(outcome.rewards)
+                weight *= discount
+            finished.extend((first + f.copy, f) for f in outcome.finished)
+            if lane.turn > MOST_ADVANCES:
+                raise SettingError(
+                    f"an episode of `{describe(environment).name}` did not close within {MOST_ADVANCES:,} advances. "
+                    f"Declare `time_limit = 1000`, or an ending that can be reached."
+                )
+        lane.close()
+        recorded.extend((first + i, one.taped) for i, f in enumerate(followers) for one in f.found[:1])
+        discounted.append(so_far)
+    finished.sort(key=lambda item: item[0])
+    description = describe(environment)
+    batch = batch_of(finished, description)
+    columns = columns_of(batch, description, 0)
+    for unused in ("decisions", "copy"):
+        del columns[unused]
+    is_policy = isinstance(policy, Policy)
+    who = "policy" if isinstance(policy, Policy) else policy
+    kept = act if is_policy else ""
+    head = {
+        "who": np.array([who] * len(batch), object),
+        "act": np.array([kept] * len(batch), object),
+        "seed": np.full(len(batch), seed),
+        "learned": np.full(len(batch), policy.decisions if isinstance(policy, Policy) else 0),
+    }
+    if discount is not None:
+        columns["discounted_return"] = np.concatenate(discounted)
+    weights = weights_of(description)
+    measured = tuple(m.name for m in description.measures)
+    return Evaluation(who, kept, seed, {**head, **columns}, recorded, weights, measured)
+
+
+def weights_of(description: Description) -> dict[str, float]:
+    """The weight of each reward term."""
+    return {term.name: float(w) for term, w in zip(description.terms, description.weights, strict=True)}
+
+
+def _judged(policy: Policy | str, lane: PlainLane, observed: Observed, i: int) -> dict[str, float]:
+    """What a policy says of what one copy sees, for its rollout."""
+    if not isinstance(policy, Policy) or lane.still[i]:
+        return {}
+    return judged_of(policy, observed.of(i))
+
+
+def _chooser(
+    policy: Policy | str, environment: Environment, copies: int, seed: int, act: Act, first: int, beside: int
+) -> Choose:
+    if isinstance(policy, Policy):
+        # Always as many side by side, so that the draws of an episode do not depend on how many are asked for.
+        player = Player(policy, beside, (seed + first) % SEED_LIMIT, act)
+        return lambda lane, observed: player.choose(observed.filled_up(beside))[:copies]
+    action = describe(environment).action
+    if policy == RANDOM:
+        draw = PlainDraw(Noise(seed, copies, Domain.EVALUATION, tuple(range(first, first + copies))), Stream.PLAY)
+        return lambda lane, observed: [
+            action.random(draw.at(lane.turn, i), observed.masks[i] if observed.masks else None) for i in range(copies)
+        ]
+    references = describe(environment).outline.references
+    if policy not in references:
+        options = [RANDOM, *references]
+        raise LookupFailed(
+            f"`{describe(environment).name}` has no reference `{policy}`; there are {listed(options)}."
+            f"{nearest(policy, options)}"
+        )
+    name = policy
+    # Each copy's own instance: its parameters may differ.
+    return lambda lane, observed: [
+        action.own(getattr(step.environment, name)(state))
+        for step, state in zip(lane.steppers, lane.states, strict=True)
+    ]
+
+
+def sees_more(environment: Environment, reference: str) -> bool:
+    """Whether a reference reads fields of the state that the agent does not observe; what it asks of sensors is seen."""
+    plain = environment.episode(seed=0).state
+    state, read = watched(plain)
+    twin = object.__new__(type(environment))
+    twin.__dict__.update(environment.__dict__)
+    for sensor in describe(environment).outline.sensors:
+        method = getattr(environment, sensor.name)
+        twin.__dict__[sensor.name] = lambda state, *draw, method=method: method(plain, *draw)
+    getattr(twin, reference)(state)
+    return any(f.role != "seen" for f in describe(environment).fields if f.name in read)
+
+
+def levels(environment: Environment, episodes: int = 100, seed: int = 1) -> dict[str, Evaluation]:
+    """Random play and every reference, on the same episodes."""
+    names = [RANDOM, *describe(environment).outline.references]
+    return {name: evaluate(name, environment, episodes=episodes, seed=seed) for name in names}

@@ -1,0 +1,133 @@
+"""Evaluation over a grid of parameter values: where does a policy break?"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from jokulmist.environments.declaration.environment import Environment, describe, outline_of, varied
+from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, evaluate
+from jokulmist.training.runs.policy import Act, Policy
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+MOST_PLACES = 400
+
+
+@dataclass(frozen=True)
+class Grid:
+    """What a policy, random play and the references reach at each place of a grid.
+
+    Attributes
+    ----------
+    parameters, units : tuple of str
+    places : list of dict
+        The parameters' values at each place, the last one moving fastest.
+    results : list of dict of str to Evaluation
+        At each place, by who played.
+    """
+
+    name: str
+    parameters: tuple[str, ...]
+    units: tuple[str, ...]
+    places: list[dict[str, Any]]
+    results: list[dict[str, Evaluation]]
+
+    @property
+    def rows(self) -> list[dict[str, Any]]:
+        """One row a place and player: values, who, mean return, its 95 % interval, spread, how most episodes closed."""
+        found = []
+        for place, by in zip(self.places, self.results, strict=True):
+            for who, result in by.items():
+                low, high = result.interval
+                closed = [str(name) for name in result.columns["closed_by"]]
+                most = max(dict.fromkeys(closed), key=closed.count)
+                found.append(
+                    {
+                        **place,
+                        "who": who,
+                        "mean_return": result.mean,
+                        "95_%_from": low,
+                        "to": high,
+                        "sd": result.sd,
+                        "closed_by": f"{most} {closed.count(most) / len(closed):.0%}",
+                    }
+                )
+        return found
+
+    @property
+    def table(self) -> pd.DataFrame:
+        """The rows as a data frame."""
+        import pandas as pd
+
+        return pd.DataFrame(self.rows)
+
+
+def evaluate_grid(
+    policy: Policy,
+    environment: Environment,
+    over: Mapping[str, Sequence[float]],
+    *,
+    episodes: int = 50,
+    seed: int = 1,
+    act: Act = "greedy",
+    beside: bool = True,
+) -> Grid:
+    """Evaluate a policy at every combination of some parameters' values.
+
+    Parameters
+    ----------
+    policy : Policy
+    environment : Environment
+        Whose other parameters hold everywhere.
+    over : dict of str to sequence of float
+        The values of one parameter or several.
+    episodes, seed, act
+        As `evaluate` takes them; episode i has the same draws at every place.
+    beside : bool
+        Whether random play and the references are measured, too.
+
+    Returns
+    -------
+    Grid
+        With ``table``; `jm.plot_grid` draws it.
+
+    Raises
+    ------
+    SettingError
+        When a parameter is unknown or a value outside its bounds, or a policy does not fit there.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=10), steps=2000, folder=None, lane="plain")
+    >>> jm.evaluate_grid(run.policy, jm.gallery.Tarn(), {"melt": [0.5, 1.0]}, episodes=5).table.shape
+    (6, 7)
+    """
+    outline = outline_of(type(environment))
+    known = {p.name: p for p in outline.parameters}
+    for name, values in over.items():
+        if name not in known:
+            raise SettingError(
+                f"`over` names `{name}`, which is no parameter of `{describe(environment).name}`; there are "
+                f"{listed(known)}.{nearest(name, known)}"
+            )
+        if not values:
+            raise SettingError(f"`over` gives `{name}` no value. Write for instance `{{{name!r}: [1.0, 2.0]}}`.")
+    places = [dict(zip(over, values, strict=True)) for values in itertools.product(*over.values())]
+    if not over or len(places) > MOST_PLACES:
+        raise SettingError(f"`over` must give from 1 to {MOST_PLACES} places; got {len(places)}.")
+    units = tuple(known[name].unit for name in over)
+    results, taken = [], []
+    for place in places:
+        there = varied(environment, **place)
+        taken.append({name: getattr(there, name) for name in place})
+        found = {"policy": evaluate(policy, there, episodes=episodes, seed=seed, act=act)}
+        for who in (RANDOM, *outline.references) if beside else ():
+            found[who] = evaluate(who, there, episodes=episodes, seed=seed)
+        results.append(found)
+    return Grid(describe(environment).name, tuple(over), units, taken, results)

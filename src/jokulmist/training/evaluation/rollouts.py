@@ -1,0 +1,157 @@
+"""Recording episodes: of a policy by hand, and following what was recorded through the environment again."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.chance.noise import Domain, Noise
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.simulator import Simulator, Told
+from jokulmist.environments.transition.episode import Episode
+from jokulmist.environments.transition.legal import choices_of
+from jokulmist.errors import SettingError
+from jokulmist.lanes.plain import PlainLane
+from jokulmist.lanes.protocol import Observed
+from jokulmist.records.rollouts import Rollout, Tape, Taped, columns_of, save_rollouts
+from jokulmist.training.runs.policy import Policy
+
+
+def state_values(state: Any) -> dict[str, Any]:
+    """The fields of a state, for a tape; a simulator's cannot be told."""
+    return {} if isinstance(state, Told) else state.__dict__
+
+
+def judged_of(policy: Policy, observed: Observed) -> dict[str, float]:
+    """What a policy says of one observation: the value of each action, or each one's probability, or mean and spread."""
+    kind, agent = type(policy.agent), policy.agent
+    shapes = policy.shapes
+    if hasattr(kind, "values"):
+        values = kind.values(shapes, policy.learner, observed.seen)
+        return {f"value.{label}": float(value) for label, value in values.items()}
+    if not hasattr(kind, "probabilities"):
+        return {}
+    found: dict[str, float] = {}
+    choices = choices_of(policy.spec.action)
+    for name, part in kind.probabilities(shapes, policy.learner, observed.seen).items():
+        prefix = f"{name}." if name else ""
+        if name in choices:
+            for label, chance in zip(choices[name].labels, part, strict=True):
+                found[f"probability.{prefix}{label}"] = float(chance)
+        else:
+            for what in ("mean", "spread"):
+                for k, value in enumerate(np.asarray(part[what]).reshape(-1)):
+                    found[f"{what}.{prefix}{k}".rstrip(".")] = float(value)
+    if hasattr(kind, "state_value") and getattr(agent, "baseline", True):
+        found["value"] = float(kind.state_value(shapes, policy.learner, observed.seen))
+    return found
+
+
+@dataclass(frozen=True)
+class Draws:
+    """Whose draws an episode had: what it takes to step it again.
+
+    Parameters
+    ----------
+    seed, copies : int
+    domain : str
+        ``"TRAINING"`` or ``"EVALUATION"``.
+    first_turn : int
+        The turn of its first decision.
+    """
+
+    seed: int
+    copies: int
+    domain: str
+    first_turn: int = 0
+
+    def noise(self, episode: int) -> Noise:
+        """The noise, whose first copy is the episode's."""
+        domain = Domain[self.domain]
+        if domain is Domain.EVALUATION:
+            return Noise(self.seed, 1, domain, (episode,))
+        return Noise(self.seed, self.copies, domain)
+
+
+def save_taped(
+    path: Path, environment: Environment, taped: list[tuple[int, Any]], run: str, draws: list[Draws] | None = None
+) -> Path:
+    """Episodes with their numbers, as one file."""
+    description = describe(environment)
+    tables = [columns_of(description, episode, run, number) for number, episode in taped]
+    about = {"environment": description.name, "run": run}
+    if draws is not None:
+        about["draws"] = json.dumps({str(n): asdict(d) for (n, _), d in zip(taped, draws, strict=True)})
+    return save_rollouts(path, tables, about)
+
+
+def taped_of(episode: Episode) -> Taped:
+    """An episode that was stepped by hand, decision by decision."""
+    description, tape = describe(episode.environment), Tape()
+    for k, moment in enumerate(episode.moments):
+        if k:
+            tape.did(moment.action, moment.amounts, moment.measures)
+        observation = moment.observation
+        row = description.spec.flat({name: observation[name] for name in observation.keys()})  # noqa: SIM118
+        tape.saw(row, {c.name: observation[c.name] for c in description.spec.images}, state_values(moment.state))
+    return tape.closed(episode.moments[-1].held)
+
+
+def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Path:
+    """Keep an episode that was stepped by hand, as training and evaluation keep theirs: one Parquet file.
+
+    Parameters
+    ----------
+    episode : Episode
+        Closed or not.
+    path : path
+    run : str
+        The column ``run``.
+    """
+    if not episode.steps:
+        raise SettingError("nothing was decided yet; act at least once before saving.")
+    return save_taped(Path(path), episode.environment, [(episode.seed, taped_of(episode))], run)
+
+
+def follow(rollout: Rollout, environment: Environment) -> float:
+    """Step a recorded episode through the environment again: each action from the state that was recorded, with the draws it had.
+
+    Parameters
+    ----------
+    rollout : Rollout
+        Recorded in training or evaluation.
+    environment : Environment
+        With the parameters and modifiers that it was recorded with.
+
+    Returns
+    -------
+    float
+        The largest difference between a state that follows and the one that was recorded, relative to the range that the field moves
+        in: 0, or a rounding error where it was recorded on a compiled lane. Anything else was not this environment.
+
+    Raises
+    ------
+    SettingError
+        When it was recorded by hand, or by a simulator.
+    """
+    if isinstance(environment, Simulator) or rollout.draws is None:
+        raise SettingError("this episode cannot be followed: it is a simulator's, or its draws were not recorded.")
+    draws = Draws(**rollout.draws)
+    lane = PlainLane(environment, draws.noise(rollout.episode))
+    lane.begin()
+    fields = describe(environment).fields
+    states, actions = rollout.states(environment), rollout.actions(environment)
+    recorded = {f.name: np.stack([np.asarray(s.__dict__[f.name], np.float64) for s in states]) for f in fields}
+    worst = 0.0
+    for k, action in enumerate(actions):
+        lane.turn = draws.first_turn + k
+        lane.states[0] = states[k]
+        lane.advance_one(0, lane._handled(0, action) if describe(environment).grip.modifiers else action)
+        for name, values in recorded.items():
+            apart = np.abs(np.asarray(lane.states[0].__dict__[name], np.float64) - values[k + 1])
+            worst = max(worst, float(np.max(apart, initial=0.0)) / max(float(np.ptp(values)), 1e-6))
+    return worst

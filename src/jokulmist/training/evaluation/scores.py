@@ -1,0 +1,129 @@
+"""What a run is worth: of its last policy over fixed evaluation episodes, or of its last training episodes.
+
+The evaluation episodes are kept in the run's evaluated.csv and read from there the next time. They hold the unweighted amounts
+of the reward terms, so that policies which learned under different weights can be judged by the same.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.records.files import append_rows
+from jokulmist.records.run_folder import EVALUATED
+from jokulmist.records.run_index import LAST, last_returns
+from jokulmist.training.evaluation.evaluate import evaluate, weights_of
+from jokulmist.training.runs.run import Run
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+RETURN, EVALUATION = "return", "evaluation"
+EPISODES, SEED = 100, 1
+Array = np.ndarray[Any, Any]
+
+
+@dataclass(frozen=True)
+class Score:
+    """How runs are judged.
+
+    Parameters
+    ----------
+    by : str
+        ``"return"``: the mean return of the last 100 training episodes. ``"evaluation"``: the mean return of the last policy,
+        without exploration, over fixed evaluation episodes. Or a measure: its mean over these episodes.
+    episodes : int
+        How many evaluation episodes.
+    seed : int
+        Of the evaluation episodes, the same for all runs.
+    weights : dict of str to float, optional
+        The weights of the reward terms that an evaluation is judged by; by default the run's own.
+    """
+
+    by: str = EVALUATION
+    episodes: int = EPISODES
+    seed: int = SEED
+    weights: Mapping[str, float] | None = None
+
+    def refuse(self, environment: Environment) -> None:
+        """Raise `SettingError` where an environment does not have what runs are judged by."""
+        known = (RETURN, EVALUATION, *(m.name for m in describe(environment).measures))
+        if self.by not in known:
+            raise SettingError(
+                f"`score` is {self.by!r}; of `{describe(environment).name}` it can be {listed(known)}."
+                f"{nearest(self.by, known)}"
+            )
+
+    def written(self) -> dict[str, Any]:
+        """As JSON holds it."""
+        return {**asdict(self), "weights": None if self.weights is None else dict(self.weights)}
+
+
+def full_weights(environment: Environment, weights: Mapping[str, float] | None = None) -> dict[str, float]:
+    """The weight of each reward term; those not named are the environment's own."""
+    own = weights_of(describe(environment))
+    for name in weights or {}:
+        if name not in own:
+            raise SettingError(f"`weights` names `{name}`, which is no reward term; the terms are {listed(own)}.")
+    return {**own, **(weights or {})}
+
+
+def returns_under(frame: pd.DataFrame, weights: Mapping[str, float]) -> Array:
+    """The return of each episode under some weights, from the unweighted amounts of the terms."""
+    total = np.zeros(len(frame))
+    for name, weight in weights.items():
+        total += weight * frame[name].to_numpy(np.float64)
+    return total
+
+
+def score_of(run: Run, asked: Score) -> float:
+    """A run's score; not a number where no episode closed."""
+    values = values_of(run, asked)
+    return float(np.mean(values)) if len(values) else float("nan")
+
+
+def values_of(run: Run, asked: Score) -> Array:
+    """What each of the episodes came to that a run is judged by.
+
+    Raises
+    ------
+    SettingError
+        When the environment does not have what is asked for.
+    """
+    asked.refuse(run.environment)
+    if asked.by == RETURN and asked.weights is None and run.path is not None:
+        return np.array(last_returns(run.path))
+    if asked.by == RETURN:
+        frame = run.episodes.tail(LAST)
+        values = _weighted(run, frame, asked) if len(frame) else np.zeros(0)
+    else:
+        frame = final_episodes(run, asked.episodes, asked.seed)
+        values = _weighted(run, frame, asked) if asked.by == EVALUATION else frame[asked.by].to_numpy(np.float64)
+    return np.asarray(values, np.float64)
+
+
+def _weighted(run: Run, frame: pd.DataFrame, asked: Score) -> Array:
+    if asked.weights is None:
+        return frame["return"].to_numpy(np.float64)
+    return returns_under(frame, full_weights(run.environment, asked.weights))
+
+
+def final_episodes(run: Run, episodes: int = EPISODES, seed: int = SEED) -> pd.DataFrame:
+    """Evaluation episodes of a run's last policy, from its records or played now, and then kept there."""
+    policy = run.policy
+    frame = run.evaluated
+    if len(frame):
+        mine = (frame["who"] == "policy") & (frame["act"] == "greedy")
+        kept = frame[mine & (frame["seed"] == seed) & (frame["learned"] == policy.decisions)].tail(episodes)
+        if kept["episode"].tolist() == list(range(episodes)):
+            return kept
+    result = evaluate(policy, run.environment, episodes=episodes, seed=seed)
+    if run.path is None:
+        return result.episodes
+    append_rows(run.path / EVALUATED, result.columns)
+    return run.evaluated.tail(episodes)  # as it will be read the next time, to the last digit

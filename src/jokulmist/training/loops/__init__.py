@@ -1,0 +1,1 @@
+"""The training loops: over plain copies, and over compiled ones."""

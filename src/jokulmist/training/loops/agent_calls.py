@@ -1,0 +1,266 @@
+"""How an agent's functions are called on a plain lane where it has no pilot: each compiled by itself, or as they are."""
+
+from __future__ import annotations
+
+import math
+from typing import Any, Protocol
+
+import numpy as np
+
+from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
+from jokulmist.environments.chance.draws import Request
+from jokulmist.environments.declaration.actions import split
+from jokulmist.lanes.protocol import Observed
+from jokulmist.trees import filled
+
+
+class Calls(Protocol):
+    """An agent's functions as the plain loop calls them. `noise` is a draw that already stands at its turn."""
+
+    def fresh(self, numbers: Numbers, noise: Any) -> tuple[Any, Any]: ...
+
+    def seen(self, observed: Observed) -> Any:
+        """The observation in the form that `choose` takes."""
+        ...
+
+    def choose(
+        self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]: ...
+
+    def given(self, actions: Any) -> list[Any]:
+        """The actions as a lane takes them: one a copy, in own form."""
+        ...
+
+    def stacked(self, turns: list[Experience]) -> Experience: ...
+
+    def learn(
+        self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, Any]: ...
+
+    def restored(self, model: Any, arrays: dict[str, Any], prefix: str) -> Any:
+        """A learner or a memory as it was saved, in the form of another."""
+        ...
+
+
+def calls_for(agent: Agent, shapes: Shapes) -> Calls:
+    """The way to call an agent's functions on a plain lane."""
+    return TracedCalls(agent, shapes) if agent.traced else ArrayCalls(agent, shapes)
+
+
+class ArrayCalls:
+    """An agent's functions over NumPy arrays, as they are written."""
+
+    def __init__(self, agent: Agent, shapes: Shapes) -> None:
+        self._kind = type(agent)
+        self._shapes = shapes
+
+    def fresh(self, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+        return self._kind.fresh(self._shapes, numbers, noise)
+
+    def seen(self, observed: Observed) -> Any:
+        return observed.seen
+
+    def choose(
+        self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        return self._kind.choose(self._shapes, numbers, learner, memory, observed, noise, explore)
+
+    def given(self, actions: Any) -> list[Any]:
+        return split(actions, self._shapes.copies)
+
+    def stacked(self, turns: list[Experience]) -> Experience:
+        return Experience(
+            observed=_stacked([t.observed for t in turns]),
+            actions=_stacked([t.actions for t in turns]),
+            rewards=np.array([t.rewards for t in turns], np.float32),
+            ended=np.array([t.ended for t in turns], bool),
+            closed=np.array([t.closed for t in turns], bool),
+            last=_stacked([t.last for t in turns]),
+            following=_stacked([t.following for t in turns]),
+            notes=_stacked([t.notes for t in turns]),
+            broken=_stacked([t.broken for t in turns]),
+            advances=_stacked([t.advances for t in turns]),
+        )
+
+    def restored(self, model: Any, arrays: dict[str, Any], prefix: str) -> Any:
+        return _written_into(model, filled(model, arrays, prefix))
+
+    def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
+        return self._kind.learn(self._shapes, numbers, learner, memory, experience, noise)
+
+
+def _stacked(trees: list[Any]) -> Any:
+    first = trees[0]
+    if isinstance(first, np.ndarray):
+        return first[None] if len(trees) == 1 else np.stack(trees)
+    if isinstance(first, tuple):
+        parts = [_stacked([tree[k] for tree in trees]) for k in range(len(first))]
+        return type(first)(*parts) if hasattr(first, "_fields") else tuple(parts)
+    if isinstance(first, dict):
+        return {name: _stacked([tree[name] for tree in trees]) for name in first}
+    if hasattr(first, "__dict__") and not hasattr(first, "shape"):
+        return type(first)(**{name: _stacked([vars(tree)[name] for tree in trees]) for name in vars(first)})
+    return np.stack([np.asarray(tree) for tree in trees])
+
+
+def as_numpy(tree: Any) -> Any:
+    """A tree of NamedTuples, dicts and arrays with NumPy arrays in it."""
+    if tree is None or isinstance(tree, np.ndarray):
+        return tree
+    if isinstance(tree, tuple):
+        parts = [as_numpy(part) for part in tree]
+        return type(tree)(*parts) if hasattr(tree, "_fields") else tuple(parts)
+    if isinstance(tree, dict):
+        return {name: as_numpy(part) for name, part in tree.items()}
+    return np.asarray(tree)
+
+
+def _written_into(model: Any, tree: Any) -> Any:
+    """The tree; arrays that someone else holds, too, such as a pilot its table, are written over instead."""
+    if isinstance(model, np.ndarray) and model.flags.writeable:
+        model[...] = tree
+        return model
+    if isinstance(model, tuple):
+        parts = [_written_into(a, b) for a, b in zip(model, tree, strict=True)]
+        return type(model)(*parts) if hasattr(model, "_fields") else tuple(parts)
+    if isinstance(model, dict):
+        return {name: _written_into(part, tree[name]) for name, part in model.items()}
+    return tree
+
+
+class TracedCalls(ArrayCalls):
+    """An agent's functions, each compiled by itself: one call a turn for all copies.
+
+    Handing an argument over costs microseconds, so the settings and the noise go as one array each, and `choose` is given
+    only what a policy needs of the learner. `learn` may write over the learner: replay memory would else be copied.
+    """
+
+    def __init__(self, agent: Agent, shapes: Shapes) -> None:
+        super().__init__(agent, shapes)
+        from jokulmist.lanes.compiled.backend import start_backend
+
+        start_backend()  # before any array is made, and any action of several parts is looked into
+        self._requests: dict[Any, tuple[Request, ...]] = {}
+        self._compiled: dict[Any, Any] = {}
+        self._by_numpy = agent.chooses_by_numpy(shapes)
+        self._packing: Packing | None = None
+        self._learner: Any = None
+        self._learned: Any = None
+
+    def _call(
+        self, name: str, numbers: Numbers, noise: Any, owned: Any, *arguments: Any, explore: bool | None = None
+    ) -> Any:
+        key = (name, explore)
+        values = vars(numbers)
+        if key not in self._compiled:
+            self._compile(key, tuple(values), owned, arguments)
+        rows = [noise._take(r.kind, (r.width,)) for r in self._requests[key]]
+        joined = rows[0] if len(rows) == 1 else np.concatenate(rows) if rows else np.zeros(0, np.float32)
+        settings = np.array([*values.values(), 1.0], np.float32)
+        return self._compiled[key](owned, settings, joined, arguments)
+
+    def _compile(self, key: Any, names: tuple[str, ...], owned: Any, arguments: Any) -> None:
+        import jax
+        import jax.numpy as jnp
+
+        from jokulmist.environments.chance.draws import CountingDraw, RowDraw
+
+        name, explore = key
+        unpacked = self._packing.unpacked if name == "learn" and self._packing is not None else None
+        function, shapes = getattr(self._kind, name), self._shapes
+        last = () if explore is None else (explore,)
+        counting = CountingDraw(jnp)
+        settings = jax.ShapeDtypeStruct((len(names) + 1,), jnp.float32)  # type: ignore[no-untyped-call]
+
+        def named(settings: Any) -> Numbers:
+            return Numbers(**{name: settings[k] for k, name in enumerate(names)})
+
+        def given(arguments: Any) -> Any:
+            return arguments if unpacked is None else (unpacked(arguments[0]),)
+
+        jax.eval_shape(
+            lambda s, o, a: function(shapes, named(s), *o, *given(a), counting, *last), settings, owned, arguments
+        )
+        self._requests[key] = requests = tuple(counting.requests)
+
+        def run(owned: Any, settings: Any, joined: Any, arguments: Any) -> Any:
+            rows, at = [], 0
+            for request in requests:
+                rows.append(joined[at : at + request.width])
+                at += request.width
+            draw = RowDraw(jnp, rows, settings[-1])
+            result = function(shapes, named(settings), *owned, *given(arguments), draw, *last)
+            if name == "learn":  # the readings as one array: one thing to hand back
+                learner, memory, readings = result
+                return learner, memory, jnp.stack(readings) if readings else jnp.zeros(0)
+            return result
+
+        self._compiled[key] = jax.jit(run, donate_argnums=(0,) if name == "learn" else ())
+
+    def choose(
+        self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        if self._by_numpy:
+            if learner is not self._learner:
+                self._learner, self._learned = learner, as_numpy(self._kind.kept(learner))
+            by_numpy: tuple[Any, Any, Any] = self._kind.choose(
+                self._shapes, numbers, self._learned, memory, observed, noise, explore
+            )
+            return by_numpy
+        needed = (self._kind.kept(learner), memory)
+        chosen: tuple[Any, Any, Any] = self._call("choose", numbers, noise, needed, observed, explore=explore)
+        return chosen
+
+    def given(self, actions: Any) -> list[Any]:
+        if not self._by_numpy:
+            import jax
+
+            actions = jax.tree.map(np.asarray, actions)
+        return split(actions, self._shapes.copies)
+
+    def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
+        import jax
+
+        leaves, tree = jax.tree.flatten(experience)
+        if self._packing is None:
+            self._packing = Packing(tree, [(leaf.shape, leaf.dtype) for leaf in leaves])
+        packed = self._packing.packed(leaves)
+        learned: tuple[Any, Any, Any] = self._call("learn", numbers, noise, (learner, memory), packed)
+        return learned
+
+
+class Packing:
+    """Many small arrays as one, and back: whole numbers and flags travel as floats, which hold them exactly.
+
+    Parameters
+    ----------
+    tree : the structure that the arrays stand in
+    kinds : list of (shape, dtype)
+        Of each array; images stay by themselves.
+    """
+
+    def __init__(self, tree: Any, kinds: list[tuple[tuple[int, ...], Any]]) -> None:
+        self._tree = tree
+        self._kinds = kinds
+        self._apart = [k for k, (_, dtype) in enumerate(kinds) if dtype == np.uint8]
+
+    def packed(self, leaves: list[Any]) -> tuple[Any, list[Any]]:
+        """All but the images in one float32 vector, and the images."""
+        together = [leaf.ravel() for k, leaf in enumerate(leaves) if k not in self._apart]
+        return np.concatenate(together, dtype=np.float32, casting="unsafe"), [leaves[k] for k in self._apart]
+
+    def unpacked(self, packed: tuple[Any, list[Any]]) -> Any:
+        """The tree again, from traced arrays."""
+        import jax
+
+        vector, apart = packed
+        rest, leaves, at = iter(apart), [], 0
+        for k, (shape, dtype) in enumerate(self._kinds):
+            if k in self._apart:
+                leaves.append(next(rest))
+                continue
+            size = math.prod(shape)
+            part = vector[at : at + size].reshape(shape)
+            leaves.append(part > 0.5 if dtype.kind == "b" else part.astype(dtype))
+            at += size
+        return jax.tree.unflatten(self._tree, leaves)

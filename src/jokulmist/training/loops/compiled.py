@@ -1,0 +1,472 @@
+"""The training loop over compiled copies: choose, advance and learn as one program, run in chunks.
+
+A chunk is a loop of whole updates whose length is an argument, so that every length runs the same compiled code. Base
+noise is made before the chunk and indexed by turn; each turn writes one row per copy (the closings that held, the
+steps, the totals), from which the host reads the finished episodes. The room for those rows and for the noise follows
+from the plan alone.
+
+The rows cost one contiguous write a turn; a ring of finished episodes would write less but needs a scatter per copy.
+"""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+from jax import lax
+
+from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances, numbers_at
+from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, Request, RowDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.channels import Seen
+from jokulmist.environments.declaration.description import Description
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.transition.legal import choices_of
+from jokulmist.environments.transition.stepping import closed_unasked, never_asked, none_allowed
+from jokulmist.errors import BrokenEnvironment, RecordError
+from jokulmist.lanes.compiled.backend import start_backend
+from jokulmist.lanes.compiled.copies import CompiledEnvironment, action_like, stacked_rows
+from jokulmist.learning.schedules import Coefficients, Progress, number_at, value_at
+from jokulmist.records.episodes import Episodes
+from jokulmist.training.loops.compiled_turn import (
+    CLOSED_UNASKED,
+    NEVER,
+    NEVER_ASKED,
+    NOTHING_ALLOWED,
+    Advancing,
+    Carry,
+    Decided,
+    at_turn,
+    first_stuck,
+    forbidden,
+    frame_of,
+    nothing_stuck,
+    packed,
+    spread,
+    spread_all,
+    turn_of,
+    unpacked,
+)
+from jokulmist.training.loops.contract import Planned, first_ages
+from jokulmist.training.loops.episode_assembler import Reel
+from jokulmist.training.session.rollout_recorder import COPY, Recorded
+
+ROOM_BYTES = 48_000_000
+MOST_CHUNK_DECISIONS = 32_768
+ENVIRONMENT_STREAMS = (
+    Stream.ADVANCE, Stream.SENSE, Stream.LOOK, Stream.BEGIN, Stream.BEGIN_SENSE, Stream.BEGIN_LOOK, Stream.VARY,
+    Stream.GLASS, Stream.BEGIN_GLASS, Stream.GRIP, Stream.WAIT, Stream.BEGIN_WAIT,
+)  # fmt: skip
+FIRST_STREAMS = (
+    Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK, Stream.FIRST_GLASS, Stream.FIRST_WAIT,
+)  # fmt: skip
+
+
+class Program(NamedTuple):
+    """What is compiled once for a class, an agent's shapes and a number of copies."""
+
+    compiled: CompiledEnvironment
+    choose_requests: tuple[Request, ...]
+    learn_requests: tuple[Request, ...]
+    room: int
+    start: Any
+    chunk: Any
+
+
+_PROGRAMS: dict[Any, Program] = {}
+KEPT_PROGRAMS = 16
+
+
+class CompiledLoop:
+    """A run in progress on compiled copies.
+
+    Parameters
+    ----------
+    environment : Environment
+        Of a class that `lanes.finding.find` found to compile.
+    agent : Agent
+    seed : int
+    copies : int
+    planned : Planned
+    """
+
+    def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
+        start_backend()  # before any array is made
+        self.description: Description = describe(environment)
+        self.copies = copies
+        self.planned = planned
+        self.turns_per_update = agent.decisions_per_update(copies)
+        self.decisions = self.episodes = self.turn = 0
+        self._agent = agent
+        self._noise = Noise(seed, copies, Domain.TRAINING)
+        self._own = Noise(seed, 1, Domain.TRAINING)
+        self._coefficients = agent.numbers()
+        table = np.array(list(self._coefficients.values()), np.float32).reshape(-1, len(Coefficients._fields))
+        self._columns = Coefficients(*table.T.copy())
+        shapes = agent.shapes(self.description.spec, copies)
+        learner, memory = agent.fresh(
+            shapes, numbers_at(self._coefficients), PlainDraw(self._own, Stream.FRESH).at(0, 0)
+        )
+        learner, memory = jax.tree.map(jnp.asarray, (learner, memory))
+        self._program = program_for(CompiledEnvironment(environment), agent, shapes, learner, memory)
+        # The instance's own numbers: a kept program may stem from another instance of the class.
+        self._numbers = CompiledEnvironment(environment).numbers
+        levels = self.description.varying.levels if self.description.varying is not None else None
+        self._level = np.float32(levels.values[0] if levels is not None else 0.0)
+        ages = first_ages(agent, self.description, seed, copies)
+        self._carry = self._begun(learner, memory)._replace(first_ages=() if ages is None else jnp.asarray(ages))
+        self._updates = 0
+        self._reel: Reel | None = None
+        self._frame: Any = None
+        self._ahead: tuple[int, int, dict[str, Any]] | None = None
+
+    @property
+    def most_turns(self) -> int:
+        return self._program.room
+
+    def _begun(self, learner: Any, memory: Any) -> Carry:
+        program, requests = self._program, self._program.compiled.requests
+        first = [
+            [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
+            for stream in FIRST_STREAMS
+        ]
+        states, own, observed, memories, grips, stuck, opened = program.start(
+            self._numbers, self._level, *first, np.float32(1.0)
+        )
+        zeros = jnp.zeros(self.copies, jnp.float32)
+        terms, measures = len(self.description.terms), len(self.description.measures)
+        more = int(bool(self.description.worth.modifiers)) + int(self.description.holds)
+        return Carry(
+            states=states,
+            own=own,
+            observed=observed,
+            memories=memories,
+            grips=grips,
+            learned=zeros + 0 if self.description.worth.modifiers else (),
+            stuck=stuck,
+            steps=opened.steps if opened else jnp.zeros(self.copies, jnp.int32),
+            age=jnp.zeros(self.copies, jnp.int32) if self.description.holds else (),
+            totals=opened.terms if opened else tuple(zeros + 0 for _ in range(terms)),
+            measures=opened.measures if opened else tuple(zeros + 0 for _ in range(measures)),
+            learner=learner,
+            memory=memory,
+            episodes=jnp.int32(0),
+            sums=tuple(jnp.float32(0) for _ in self._agent.reading_names),
+            rows=jnp.zeros((program.room, 2 + terms + measures + len(own) + more, self.copies), jnp.float32),
+        )
+
+    def advance(self, turns: int) -> Episodes:
+        """Go on for so many turns, or until the planned episodes are done."""
+        parts = []
+        while turns > 0:
+            count = min(turns, self._program.room)
+            batch, done = self._chunk(count)
+            parts.append(batch)
+            turns -= count
+            if done < count:
+                break
+        return Episodes.joined(parts)
+
+    def _chunk(self, turns: int) -> tuple[Episodes, int]:
+        program, per_update = self._program, self.turns_per_update
+        noise = self._noise_from(self.turn, turns)
+        updates = -(-turns // per_update)
+        planned = self.planned
+        plan = {
+            "turn": np.int32(self.turn),
+            "per_share": np.float32(1.0 / (planned.steps or planned.episodes or 1)),
+            "by_steps": np.float32(planned.steps is not None),
+            "episodes": np.int32(planned.last_episode or np.iinfo(np.int32).max),
+            "level": self._level,
+        }
+        done, self._carry = program.chunk(
+            self._numbers, self._columns, plan, self._carry, noise, np.int32(updates), np.float32(1.0)
+        )
+        # The program runs beside Python: its next stretch is most likely as long, and its noise is made meanwhile.
+        self._ahead = (self.turn + turns, turns, self._noise_from(self.turn + turns, turns))
+        done = int(done) * per_update
+        self._refuse_stuck()
+        batch = self._finished(done)
+        if self._reel is not None and done:
+            numbers = (self.episodes + np.flatnonzero(batch.copy == COPY)).tolist()
+            film = unpacked(self._frame, jax.tree.map(lambda leaf: leaf[:done], jax.device_get(self._carry.film)))
+            self._reel.take(film, self._carry.rows, self.turn, done, self.copies, numbers)
+        self.turn += done
+        self.decisions += done * self.copies
+        self.episodes += len(batch)
+        self._updates += done // per_update
+        return batch, done
+
+    def _refuse_stuck(self) -> None:
+        """Tell of a copy that could not go on; the program keeps the first."""
+        if self._carry.stuck == ():
+            return
+        turn, why, copy, state = jax.device_get(self._carry.stuck)
+        if turn < NEVER:
+            tell = {NOTHING_ALLOWED: none_allowed, NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
+            raise BrokenEnvironment(tell(self.description.name, int(copy), state))
+
+    def _noise_from(self, start: int, turns: int) -> dict[str, Any]:
+        """The base noise of a stretch of turns, for every stream."""
+        if self._ahead is not None and self._ahead[:2] == (start, turns):
+            return self._ahead[2]
+        program, per_update = self._program, self.turns_per_update
+        requests, room = program.compiled.requests, program.room
+        noise = {}
+        for stream in ENVIRONMENT_STREAMS:
+            # An advance has noise of its own, also where a decision is held for several.
+            every = self.description.decide_every if stream is Stream.ADVANCE else 1
+            noise[stream.name] = stacked_rows(
+                self._noise, stream, requests.of(stream), start * every, turns * every, room * every
+            )
+        explore = stacked_rows(self._own, Stream.EXPLORE, program.choose_requests, start, turns, room)
+        updates, most_updates = -(-turns // per_update), max(1, room // per_update)
+        learn = stacked_rows(
+            self._own, Stream.LEARN, program.learn_requests, start // per_update, updates, most_updates
+        )
+        noise["EXPLORE"] = [rows[:, 0] for rows in explore]
+        noise["LEARN"] = [rows[:, 0] for rows in learn]
+        return noise
+
+    def _finished(self, turns: int) -> Episodes:
+        """The episodes that closed in the rows of the last chunk."""
+        rows = np.asarray(self._carry.rows)
+        turn, copy = np.nonzero(rows[:turns, 0, :])
+        found = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
+        terms, measures = len(self.description.terms), len(self.description.measures)
+        rest = 2 + terms + measures + len(self.description.varied)
+        return Episodes(
+            decisions=(self.turn + turn + 1) * self.copies,
+            copy=copy,
+            steps=found[:, 1].astype(np.int64),
+            held=found[:, 0].astype(np.int64),
+            totals=found[:, 2 : 2 + terms],
+            measures=found[:, 2 + terms : 2 + terms + measures],
+            varied=found[:, 2 + terms + measures : rest],
+            learned=found[:, rest] if self.description.worth.modifiers else np.zeros(len(found), np.float32),
+            advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
+        )
+
+    def follow_first(self, every: int) -> None:
+        """Record episodes of the first copy: one in so many, and those that are better or worse than all before."""
+        carry, room = self._carry, self._program.room
+        description = self.description
+        zeros = jnp.zeros(self.copies, jnp.float32)
+        judged = Decided(
+            carry.states,
+            tuple(zeros for _ in description.terms),
+            tuple(zeros for _ in description.measures),
+            (),
+            (),
+            (),
+        )
+        actions = jax.tree.map(
+            lambda leaf: jnp.zeros((self.copies, *leaf.shape), leaf.dtype), action_like(description.action)
+        )
+        frame = frame_of(carry.observed, carry.states, actions, judged, carry.observed)
+        film = jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), packed(frame))
+        self._carry = carry._replace(film=film)
+        self._frame = jax.device_get(frame)
+        self._reel = Reel(description, every, known=self.turn == 0)
+
+    def followed(self) -> list[Recorded]:
+        """The episodes of the first copy that closed since the last call."""
+        return [] if self._reel is None else self._reel.taken()
+
+    def saved(self) -> dict[str, Any]:
+        """All that the loop is between two updates, as NumPy arrays by path."""
+        found = {name: np.asarray(leaf) for name, leaf in _named_leaves(self._carry._replace(rows=(), film=()))}
+        found["counters"] = np.array([self.decisions, self.episodes, self.turn, self._updates], np.int64)
+        return found
+
+    def restore(self, arrays: dict[str, Any]) -> None:
+        """Be the loop that `saved` told of."""
+        self.decisions, self.episodes, self.turn, self._updates = map(int, arrays["counters"])
+        model = self._carry._replace(rows=(), film=())
+        leaves = []
+        for name, leaf in _named_leaves(model):
+            found = arrays.get(name)
+            if found is None or found.shape != leaf.shape or found.dtype != leaf.dtype:
+                told = "nothing" if found is None else f"{found.dtype} of shape {found.shape}"
+                raise RecordError(
+                    f"the checkpoint has {told} for `{name}`, and this program needs {leaf.dtype} of shape {leaf.shape}: the "
+                    f"environment or the agent has changed since. Go on with the code that the run keeps in source/."
+                )
+            leaves.append(jnp.asarray(found))
+        restored: Carry = jax.tree.unflatten(jax.tree.structure(model), leaves)
+        self._carry = restored._replace(rows=self._carry.rows, film=self._carry.film)
+        if self._reel is not None:
+            self._reel.known = self.turn == 0
+        self._ahead = None
+
+    def set_level(self, value: float) -> None:
+        """The level of the curriculum for episodes that begin from now on."""
+        self._level = np.float32(value)
+
+    def readings(self) -> dict[str, float]:
+        """Means of the readings since the last call, and the settings that move."""
+        count = max(self._updates, 1)
+        names = self._agent.reading_names
+        found = {name: float(total) / count for name, total in zip(names, self._carry.sums, strict=True)}
+        progress = Progress(self.decisions, self.episodes, self.planned.share(self.decisions, self.episodes))
+        for name, c in self._coefficients.items():
+            if c.slope != 0.0 or c.log_rate != 0.0:
+                found[name] = number_at(c, progress)
+        self._carry = self._carry._replace(sums=tuple(np.float32(0) for _ in names))
+        self._updates = 0
+        return found
+
+    def learner(self) -> Any:
+        """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
+        return jax.tree.map(np.array, self._agent.kept(self._carry.learner))
+
+
+def _named_leaves(tree: Any) -> list[tuple[str, Any]]:
+    """The arrays of a tree with their paths."""
+    leaves = jax.tree_util.tree_flatten_with_path(tree)[0]
+    return [("/".join(_key_name(key) for key in path), leaf) for path, leaf in leaves]
+
+
+def _key_name(key: Any) -> str:
+    return str(next(getattr(key, kind) for kind in ("name", "key", "idx") if hasattr(key, kind)))
+
+
+def program_for(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
+    """The compiled program for a class, an agent's shapes and a number of copies; kept for the next run."""
+    key = (compiled.static_key, type(agent), shapes)
+    if key not in _PROGRAMS:
+        while len(_PROGRAMS) >= KEPT_PROGRAMS:
+            _PROGRAMS.pop(next(iter(_PROGRAMS)))
+        _PROGRAMS[key] = _build(compiled, agent, shapes, learner, memory)
+    return _PROGRAMS[key]
+
+
+def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
+    kind, copies = type(agent), shapes.copies
+    per_update = agent.decisions_per_update(copies)
+    names = list(agent.numbers())
+    described = compiled.description
+    choose_requests, learn_requests = _agent_requests(
+        kind, shapes, names, learner, memory, per_update, described.holds and counts_advances(shapes)
+    )
+    requests = compiled.requests
+    per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 2)
+    for stream in ENVIRONMENT_STREAMS:
+        times = described.decide_every if stream is Stream.ADVANCE else 1
+        per_turn += 4 * copies * times * sum(r.width for r in requests.of(stream))
+    per_turn += 4 * sum(r.width for r in choose_requests)
+    per_turn += 4 * sum(r.width for r in learn_requests) // per_update
+    updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
+    room = updates * per_update
+
+    def start(
+        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, glass: Any, wait: Any,
+        one: Any,
+    ) -> Any:  # fmt: skip
+        own = compiled.vary(level, vary, one, copies)
+        states = spread(compiled.begin(numbers, own, begin_rows, one), copies)
+        opened: Any = ()
+        if described.gated:
+            opened = Advancing(compiled, numbers, own, None, one).first_decision(states, jnp.ones(copies, bool), wait)
+            states = opened.after
+        glimpse = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
+        memories, shown = compiled.first_seen(glimpse, glass, one)
+        grips = spread_all(compiled.description.grip.begun(jnp), copies)
+        legal = compiled.legal(numbers, own, states)
+        stuck: Any = ()
+        if legal or described.gated:
+            stuck = nothing_stuck(states)
+        if legal:
+            stuck = first_stuck(stuck, forbidden(legal), NOTHING_ALLOWED, states, jnp.int32(0))
+        if described.gated:
+            stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, jnp.int32(0))
+            stuck = first_stuck(stuck, ~compiled.asks(numbers, own, states), NEVER_ASKED, states, jnp.int32(0))
+        seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(copies, jnp.int32))
+        return states, own, seen, memories, grips, stuck, opened and opened._replace(after=())
+
+    turn = turn_of(compiled, kind, shapes)
+
+    def chunk(numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
+        def settings(t: Any, episodes: Any) -> Numbers:
+            # From the turn's own number: a sum of floats would round differently when a run is cut elsewhere.
+            decisions = jnp.float32(copies) * (plan["turn"] + t).astype(jnp.float32)
+            done = plan["by_steps"] * decisions + (1.0 - plan["by_steps"]) * episodes
+            progress = Progress(decisions, jnp.float32(episodes), jnp.minimum(done * plan["per_share"], 1.0))
+            # All settings at once, and settled: else each reader of a setting computes its schedule again.
+            values = value_at(coefficients, progress, jnp) / one
+            return Numbers(**{name: values[k] for k, name in enumerate(names)})
+
+        def update(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
+            u, carry = state
+            first = u * per_update
+            if per_update == 1:
+                carry, happened = turn(
+                    numbers, plan["level"], settings(first, carry.episodes), carry, noise, first, one
+                )
+                experience = jax.tree.map(lambda leaf: leaf[None], happened)
+            else:
+                learner = carry.learner  # only read on the way, so it stays out of what goes round
+
+                def step(carry: Carry, offset: Any) -> Any:
+                    t = first + offset
+                    carry, happened = turn(
+                        numbers, plan["level"], settings(t, carry.episodes), carry._replace(learner=learner), noise, t,
+                        one,
+                    )  # fmt: skip
+                    return carry._replace(learner=None), happened
+
+                carry, experience = lax.scan(step, carry._replace(learner=None), jnp.arange(per_update))
+                carry = carry._replace(learner=learner)
+            draw = RowDraw(jnp, at_turn(noise["LEARN"], u), one)
+            now = settings(first + per_update - 1, carry.episodes)
+            new, memory, readings = kind.learn(shapes, now, carry.learner, carry.memory, experience, draw)
+            sums = tuple(total + reading for total, reading in zip(carry.sums, readings, strict=True))
+            return u + 1, carry._replace(learner=new, memory=memory, sums=sums)
+
+        def going(state: tuple[Any, Carry]) -> Any:
+            more = (state[0] < count) & (state[1].episodes < plan["episodes"])
+            return more if state[1].stuck == () else more & (state[1].stuck[0] == NEVER)
+
+        return lax.while_loop(going, update, (jnp.int32(0), carry))
+
+    return Program(compiled, choose_requests, learn_requests, room, jax.jit(start), jax.jit(chunk, donate_argnums=(3,)))
+
+
+def _agent_requests(
+    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, per_update: int, lasting: bool
+) -> tuple[tuple[Request, ...], tuple[Request, ...]]:
+    """What `choose` and `learn` ask of chance, counted by tracing them once."""
+    copies = shapes.copies
+    counted: list[tuple[Request, ...]] = []
+
+    def like(shape: tuple[int, ...], dtype: Any = jnp.float32) -> Any:
+        return jax.ShapeDtypeStruct(shape, dtype)  # type: ignore[no-untyped-call]
+
+    def count(function: Any, *arguments: Any) -> Any:
+        draw = CountingDraw(jnp)
+        result = jax.eval_shape(lambda v, a: function(Numbers(**v), *a, draw), values, arguments)
+        counted.append(tuple(draw.requests))
+        return result
+
+    values = {name: like(()) for name in names}
+    spec = shapes.spec
+    observed = Seen(
+        like((copies, spec.width)),
+        {c.name: like((copies, *c.shape), jnp.uint8) for c in spec.images},
+        tuple(like((copies, c.count), jnp.bool_) for c in choices_of(spec.action).values()) if spec.masked else (),
+        like((copies,), jnp.int32),
+    )
+    actions, memory, notes = count(
+        lambda now, a, b, c, draw: kind.choose(shapes, now, a, b, c, draw, True), learner, memory, observed
+    )
+    flag = like((per_update, copies), jnp.bool_)
+    many, actions, notes = jax.tree.map(
+        lambda leaf: like((per_update, *leaf.shape), leaf.dtype), (observed, actions, notes)
+    )
+    experience = Experience(many, actions, like((per_update, copies)), flag, flag, many, many, notes)
+    if lasting:
+        experience = experience._replace(advances=like((per_update, copies), jnp.int32))
+    count(lambda now, *rest: kind.learn(shapes, now, *rest), learner, memory, experience)
+    return counted[0], counted[1]

@@ -1,0 +1,85 @@
+"""Episodes of the first copy out of the film that a compiled program writes, chunk by chunk."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import jax
+import numpy as np
+
+from jokulmist.environments.declaration.description import Description
+from jokulmist.records.rollouts import Taped
+from jokulmist.training.session.rollout_recorder import COPY, Recorded
+
+
+class Reel:
+    """Cuts a film at the ends of its episodes, and keeps those that may be wanted: the rest costs next to nothing.
+
+    Parameters
+    ----------
+    description : Description
+    every : int
+        One episode in so many is wanted; also one that is better or worse than all before, and the newest.
+    known : bool
+        Whether the film begins with an episode: after going on with a run it begins in the middle of one, which is left out.
+    """
+
+    def __init__(self, description: Description, every: int, known: bool) -> None:
+        self._description, self._every = description, every
+        self._weights = np.asarray(description.weights, np.float64)
+        self.known = known
+        self._pieces: list[Any] = []
+        self._so_far = 0.0
+        self._next = 0
+        self._most, self._least = -np.inf, np.inf
+        self._found: list[Recorded] = []
+
+    def take(self, film: Any, rows: Any, first_turn: int, turns: int, copies: int, numbers: list[int]) -> None:
+        """The film of a chunk, the rows that say which closings held, and the numbers of the first copy's episodes."""
+        held = np.asarray(rows[:turns, 0, COPY]).astype(np.int64)
+        ends = np.flatnonzero(held).tolist()
+        rewards = sum(
+            w * np.asarray(term[:turns], np.float64) for w, term in zip(self._weights, film.terms, strict=True)
+        )
+        reached = np.cumsum(rewards)
+        begin, before = 0, -self._so_far
+        for end, number in zip(ends, numbers, strict=True):
+            total = float(reached[end]) - before
+            due = number >= self._next or total > self._most or total < self._least or end == ends[-1]
+            if self.known and due:
+                self._pieces.append(_piece(film, begin, end + 1))
+                decisions = (first_turn + end + 1) * copies
+                self._found.append(Recorded(decisions, self._joined(int(held[end])), number))
+                self._most, self._least = max(self._most, total), min(self._least, total)
+                if number >= self._next:
+                    self._next = (number // self._every + 1) * self._every
+            self._pieces, self.known, begin, before = [], True, end + 1, float(reached[end])
+        if begin < turns:
+            self._pieces.append(_piece(film, begin, turns))
+        self._so_far = float(reached[-1]) - before
+
+    def taken(self) -> list[Recorded]:
+        found, self._found = self._found, []
+        return found
+
+    def _joined(self, held: int) -> Taped:
+        film = self._pieces[0] if len(self._pieces) == 1 else _together(self._pieces)
+        n = len(film.numbers)
+        states, after = film.states.__dict__, film.states_after.__dict__
+        return Taped(
+            numbers=np.concatenate([film.numbers, film.numbers_after[-1:]]),
+            images={name: np.concatenate([film.images[name], film.images_after[name][-1:]]) for name in film.images},
+            actions=film.actions,
+            terms=np.stack(film.terms, axis=-1) if film.terms else np.zeros((n, 0), np.float32),
+            measures=np.stack(film.measures, axis=-1) if film.measures else np.zeros((n, 0), np.float32),
+            held=held,
+            states={f.name: np.concatenate([states[f.name], after[f.name][-1:]]) for f in self._description.fields},
+        )
+
+
+def _piece(film: Any, begin: int, end: int) -> Any:
+    return jax.tree.map(lambda array: array[begin:end].copy(), film)
+
+
+def _together(pieces: list[Any]) -> Any:
+    return jax.tree.map(lambda *arrays: np.concatenate(arrays), *pieces)

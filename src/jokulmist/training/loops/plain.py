@@ -1,0 +1,332 @@
+"""The training loop over plain copies: the same functions that the compiled loop joins, called one by one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from jokulmist.agents.contract import Agent, Experience, Pilot, counts_advances, numbers_at
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.description import Description
+from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.lanes.plain import PlainLane
+from jokulmist.lanes.processes.lane import ProcessLane
+from jokulmist.lanes.protocol import Finished, Observed, Outcome
+from jokulmist.learning.schedules import mover
+from jokulmist.records.episodes import Episodes
+from jokulmist.training.loops.agent_calls import Calls, as_numpy, calls_for
+from jokulmist.training.loops.contract import Planned, first_ages
+from jokulmist.training.session.rollout_recorder import COPY, Follower, Recorded
+from jokulmist.trees import below, flattened, replaced
+
+MOST_TOLD = 256
+
+
+class PlainLoop:
+    """A run in progress on a plain lane.
+
+    Parameters
+    ----------
+    environment : Environment
+    agent : Agent
+    seed : int
+    copies : int
+    planned : Planned
+    processes : bool
+        Each copy of a simulator in a process of its own.
+    """
+
+    most_turns = 1 << 20
+
+    def __init__(
+        self,
+        environment: Environment,
+        agent: Agent,
+        seed: int,
+        copies: int,
+        planned: Planned,
+        processes: bool = False,
+    ) -> None:
+        noise = Noise(seed, copies, Domain.TRAINING)
+        self.lane: PlainLane
+        if processes:
+            assert isinstance(environment, Simulator)
+            self.lane = ProcessLane(environment, noise)
+        else:
+            self.lane = PlainLane(environment, noise)
+        ages = first_ages(agent, self.lane.description, seed, copies)
+        self.lane.first_ages = None if ages is None else ages.tolist()
+        own = Noise(seed, 1, Domain.TRAINING)
+        self._explore, self._learn = PlainDraw(own, Stream.EXPLORE), PlainDraw(own, Stream.LEARN)
+        self.planned = planned
+        self.copies = copies
+        self.turns_per_update = agent.decisions_per_update(copies)
+        self.decisions = self.episodes = self.turn = 0
+        shapes = agent.shapes(self.lane.spec, copies)
+        self._calls: Calls = calls_for(agent, shapes)
+        self._coefficients = agent.numbers()
+        moving = {n: c for n, c in self._coefficients.items() if c.slope != 0.0 or c.log_rate != 0.0}
+        per_decision = 1.0 / planned.steps if planned.steps is not None else 0.0
+        per_episode = 1.0 / planned.episodes if planned.episodes is not None else 0.0
+        self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())
+        self._numbers = numbers_at(self._coefficients)
+        self._counted = self.lane.description.holds and counts_advances(shapes)
+        self._fresh = PlainDraw(own, Stream.FRESH)
+        self._learner, self._memory = self._calls.fresh(self._numbers, self._fresh.at(0, 0))
+        # A pilot looks at the rows of the class itself, so it flies only where nothing stands around it.
+        self._pilot = None
+        if self.lane.bare and not self._counted:
+            self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._explore, self._learn)
+        self._restarted = agent.restarted
+        self._names = agent.reading_names
+        self._kept = agent.kept
+        self._sums = [0.0] * len(self._names)
+        self._told: list[Any] = []
+        self._updates = 0
+        self._observed: Observed | None = None
+        self._begun_again = False
+        self._follower: Follower | None = None
+
+    def advance(self, turns: int) -> Episodes:
+        """Go on for so many turns, or until the planned episodes are done."""
+        finished = self._gathered_turns(turns) if self._pilot is None else self._piloted_turns(self._pilot, turns)
+        return batch_of(finished, self.lane.description)
+
+    def _piloted_turns(self, pilot: Pilot, turns: int) -> list[tuple[int, Finished]]:
+        """Copy by copy, in Python numbers."""
+        lane, settings, moving, sums = self.lane, vars(self._numbers), self._moving, self._sums
+        copies, end_bits, wanted = range(self.copies), lane.end_bits, self.planned.last_episode or 0
+        advance, decide, judge = lane.advance_one, pilot.decide, pilot.judge
+        finished: list[tuple[int, Finished]] = []
+        follower = self._follower
+        if not lane.states:
+            for i, row in enumerate((lane.begin_again() if self._begun_again else lane.begin()).rows):
+                pilot.see(i, row)
+                if follower is not None and i == COPY:
+                    follower.begin(row, {})
+        for _ in range(turns):
+            for name, at in moving:
+                settings[name] = at(self.decisions, self.episodes)
+            pilot.turn(self.turn)
+            self.decisions += self.copies
+            for i in copies:
+                action = decide(i)
+                reward, held, last = advance(i, action)
+                if follower is not None and i == COPY:
+                    follower.took(action, held, last, {}, self.decisions)
+                judge(i, reward, (held & end_bits) != 0, held != 0, last)
+                if held:
+                    finished.append((self.decisions, lane.finish(i, held)))
+                    self.episodes += 1
+                    row = lane.begin_one(i)
+                    pilot.see(i, row)
+                    if follower is not None and i == COPY:
+                        follower.begin(row, {})
+            k = 0
+            for reading in pilot.write():
+                sums[k] += reading
+                k += 1
+            self._updates += 1
+            lane.turn = self.turn = self.turn + 1
+            if wanted and self.episodes >= wanted:
+                break
+        return finished
+
+    def _gathered_turns(self, turns: int) -> list[tuple[int, Finished]]:
+        """All copies at once, in arrays, with an update for each so many turns."""
+        lane, calls, numbers, settings = self.lane, self._calls, self._numbers, vars(self._numbers)
+        wanted = self.planned.last_episode or 0
+        observed = self._observed
+        if observed is None:
+            observed = lane.begin_again() if self._begun_again else lane.begin()
+            if self._follower is not None:
+                self._follower.begin(observed.rows[COPY], observed.images[COPY] if observed.images else {})
+        finished: list[tuple[int, Finished]] = []
+        gathered: list[Experience] = []
+        for _ in range(turns):
+            for name, at in self._moving:
+                settings[name] = at(self.decisions, self.episodes)
+            if self._counted:
+                lane.within = numbers.discount
+            seen = calls.seen(observed)
+            draw = self._explore.at(self.turn, 0)
+            actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
+            given = calls.given(actions)
+            outcome = lane.advance(given)
+            broken: Any = np.zeros(self.copies, bool) if lane.description.lost_bit else ()
+            while outcome.lost:
+                broken[outcome.lost] = True
+                seen, actions, notes, outcome = self._decided_anew(seen, actions, notes, draw, outcome)
+                if self._follower is not None and broken[COPY]:
+                    self._follower.drop()
+            if gathered and len(broken):
+                gathered[-1].closed[:] = np.asarray(gathered[-1].closed) | broken
+            observed = outcome.observed
+            gathered.append(_experience(calls, seen, actions, outcome, notes, broken, self._counted))
+            if len(gathered) == self.turns_per_update:
+                self._update(calls.stacked(gathered))
+                gathered = []
+            self.turn += 1
+            self.decisions += self.copies
+            if self._follower is not None:
+                self._follower.turned(given[COPY], outcome, self.decisions)
+            finished.extend((self.decisions, episode) for episode in outcome.finished)
+            self.episodes += len(outcome.finished)
+            if wanted and self.episodes >= wanted and not gathered:
+                break
+        self._observed = observed
+        return finished
+
+    def _decided_anew(self, seen: Any, actions: Any, notes: Any, draw: Any, outcome: Outcome) -> tuple[Any, ...]:
+        """Another decision for the copies whose process was lost: what was seen, done and noted, and what came of it.
+
+        The draws of the turn are used again: what they gave was dropped.
+        """
+        assert isinstance(self.lane, ProcessLane)
+        calls, where = self._calls, np.zeros(self.copies, bool)
+        where[list(outcome.lost)] = True
+        seen = replaced(where, calls.seen(outcome.observed), seen)
+        _, fresh = calls.fresh(self._numbers, self._fresh.at(0, 0))
+        memory = self._restarted(self._memory, fresh, where)
+        new, after, told = calls.choose(self._numbers, self._learner, memory, seen, draw, True)
+        self._memory = self._restarted(self._memory, after, where)
+        actions, notes = replaced(where, new, actions), replaced(where, told, notes)
+        return seen, actions, notes, self.lane.again(outcome, calls.given(actions))
+
+    def follow_first(self, every: int) -> None:
+        """Record the episodes of the first copy; all of them, and whoever takes them chooses."""
+        self._follower = Follower(self.lane)
+
+    def followed(self) -> list[Recorded]:
+        """The episodes of the first copy that closed since the last call."""
+        return [] if self._follower is None else self._follower.taken()
+
+    def close(self) -> None:
+        """Let go of whatever the copies hold."""
+        self.lane.close()
+
+    @property
+    def losses(self) -> int:
+        """Worker processes that were replaced so far."""
+        return self.lane.losses if isinstance(self.lane, ProcessLane) else 0
+
+    def _update(self, experience: Experience) -> None:
+        draw = self._learn.at(self.turn // self.turns_per_update, 0)
+        self._learner, self._memory, readings = self._calls.learn(
+            self._numbers, self._learner, self._memory, experience, draw
+        )
+        self._updates += 1
+        self._told.append(readings)
+        if len(self._told) >= MOST_TOLD:
+            self._sum_up()
+
+    def _sum_up(self) -> None:
+        """Add the readings of the last updates to the sums; one at a time each would cost a call."""
+        for k, total in enumerate(np.sum(np.array([np.asarray(r) for r in self._told], np.float64), axis=0)):
+            self._sums[k] += float(total)
+        self._told.clear()
+
+    def saved(self) -> dict[str, Any]:
+        """All that the loop is between two updates, as NumPy arrays by path."""
+        if self._told:
+            self._sum_up()
+        counters = [self.decisions, self.episodes, self.turn, self._updates]
+        tree: dict[str, Any] = {
+            "counters": np.array(counters, np.int64),
+            "sums": np.array(self._sums, np.float64),
+            "numbers": np.array(list(vars(self._numbers).values()), np.float64),
+            "learner": as_numpy(self._learner),
+            "memory": as_numpy(self._memory),
+        }
+        if self.turn and not isinstance(self.lane.environment, Simulator):  # before the first turn no episode has begun
+            tree["lane"] = self.lane.saved()
+            if self._pilot is not None:
+                tree["pilot"] = self._pilot.saved()
+            elif self._observed is not None:
+                tree["observed"] = self._observed.saved()
+        return flattened(tree)
+
+    def restore(self, arrays: dict[str, Any]) -> None:
+        """Be the loop that `saved` told of. The episodes of a simulator cannot be gone on with: others begin."""
+        self.decisions, self.episodes, self.turn, self._updates = map(int, arrays["counters"])
+        self._sums[:] = arrays["sums"].tolist()
+        for name, value in zip(vars(self._numbers), arrays["numbers"].tolist(), strict=True):
+            setattr(self._numbers, name, value)
+        self._learner = self._calls.restored(self._learner, arrays, "learner")
+        self._memory = self._calls.restored(self._memory, arrays, "memory")
+        self.lane.turn = self.turn
+        if isinstance(self.lane.environment, Simulator):
+            self._begun_again = self.turn > 0
+            if self._begun_again:
+                self.lane.first_ages = None
+            return
+        if not self.turn:
+            return
+        observed = self.lane.begin()
+        self.lane.restore(below(arrays, "lane"), self.turn)
+        if self._pilot is not None:
+            self._pilot.restore(below(arrays, "pilot"))
+        else:
+            self._observed = observed.restored(below(arrays, "observed"))
+
+    def set_level(self, value: float) -> None:
+        """The level of the curriculum for episodes that begin from now on."""
+        self.lane.level = value
+
+    def readings(self) -> dict[str, float]:
+        """Means of the readings since the last call, and the settings that move."""
+        if self._told:
+            self._sum_up()
+        count = max(self._updates, 1)
+        found = {name: float(total) / count for name, total in zip(self._names, self._sums, strict=True)}
+        found.update({name: float(self._numbers.__dict__[name]) for name, _ in self._moving})
+        self._sums[:] = [0.0] * len(self._names)
+        self._updates = 0
+        return found
+
+    def learner(self) -> Any:
+        """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
+        return _copied(self._kept(self._learner))
+
+
+def _experience(
+    calls: Calls, seen: Any, actions: Any, outcome: Outcome, notes: Any, broken: Any, counted: bool
+) -> Experience:
+    last = calls.seen(outcome.last)
+    following = last if outcome.observed is outcome.last else calls.seen(outcome.observed)
+    advances = np.array(outcome.advances, np.int32) if counted else ()
+    return Experience(
+        seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, notes, broken, advances
+    )
+
+
+def _copied(tree: Any) -> Any:
+    if isinstance(tree, dict):
+        return {name: _copied(part) for name, part in tree.items()}
+    if isinstance(tree, tuple) and hasattr(tree, "_fields"):
+        return type(tree)(*[_copied(part) for part in tree])
+    if hasattr(tree, "shape"):
+        return np.array(tree)
+    import jax
+
+    return jax.tree.map(np.array, tree)
+
+
+def batch_of(finished: list[tuple[int, Finished]], description: Description) -> Episodes:
+    """Finished episodes of a plain lane as columns."""
+    count = len(finished)
+    whole = np.array([(d, f.copy, f.steps, f.held) for d, f in finished], np.int64).reshape(count, 4)
+    return Episodes(
+        decisions=whole[:, 0],
+        copy=whole[:, 1],
+        steps=whole[:, 2],
+        held=whole[:, 3],
+        totals=np.array([f.totals for _, f in finished], np.float32).reshape(count, len(description.terms)),
+        measures=np.array([f.measures for _, f in finished], np.float32).reshape(count, len(description.measures)),
+        varied=np.array([f.varied for _, f in finished], np.float32).reshape(count, len(description.varied)),
+        learned=np.array([f.learned for _, f in finished], np.float32),
+        advances=np.array([f.advances for _, f in finished], np.int64),
+    )

@@ -1,0 +1,313 @@
+"""A plan: all that is asked of a run, as a TOML file and as checked objects."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+
+from jokulmist.agents.contract import Agent, explained
+from jokulmist.environments.declaration.environment import Environment, describe, modifiers_of, settings_of, varied, with_varying
+from jokulmist.environments.modifiers import modifier_from
+from jokulmist.environments.chance.noise import checked_seed
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, vary_from
+from jokulmist.errors import JokulmistError, SettingError, listed, nearest
+from jokulmist.loading import function_named, name_of
+from jokulmist.records.files import as_lists, read_toml
+from jokulmist.training.runs.sources import agent_from, environment_class, use_of
+from jokulmist.training.session.stopping import stop_when_from
+from jokulmist.training.session.stopping import written as written_stop
+
+NEEDED = ("environment", "agent", "training")
+SECTIONS = (*NEEDED, "vary", "curriculum")
+TUNING = "tuning"
+MOST_COPIES = 65_536
+
+
+def _seed(value: int) -> int:
+    try:
+        return checked_seed(value)
+    except SettingError as wrong:
+        raise ValueError(str(wrong)) from None
+
+
+Seed = Annotated[int, AfterValidator(_seed)]
+Count = Annotated[int, Field(gt=0, strict=True)]
+
+
+class Training(BaseModel):
+    """How long and how a run trains. All counts are decisions, summed over copies.
+
+    Parameters
+    ----------
+    steps, episodes : int
+        One of the two: when the run is over.
+    seeds : list of int
+        One run a seed.
+    copies : int, optional
+        How many copies of the environment step side by side; by default what suits the method.
+    lane : {"auto", "plain", "compiled"}
+        ``auto`` compiles where the class can be compiled.
+    evaluate_every : int, optional
+        Decisions between evaluations of the greedy policy.
+    evaluate_episodes : int
+        Episodes of each of these evaluations.
+    processes : bool
+        Each copy of a simulator in a process of its own.
+    checkpoint_every : int, optional
+        Decisions between checkpoints, beside those by the clock.
+    checkpoint_minutes : float
+        Minutes between checkpoints.
+    keep_checkpoints : int
+        How many of the newest are kept; the best is kept beside them.
+    best_by : str
+        What the best policy is judged by: ``"return"`` (of the last 100 episodes), ``"evaluation"``, or a measure.
+    record_every : int, optional
+        Record about one episode in so many, step by step, and the best, the worst and the last; of the first copy.
+    stop_when : dict or function, optional
+        What ends the run before its planned length; see `StopWhen`.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    steps: Count | None = None
+    episodes: Count | None = None
+    seeds: tuple[Seed, ...] = (0,)
+    copies: Annotated[int, Field(ge=1, le=MOST_COPIES, strict=True)] | None = None
+    lane: Literal["auto", "plain", "compiled"] = "auto"
+    evaluate_every: Count | None = None
+    evaluate_episodes: Count = 100
+    processes: bool = False
+    checkpoint_every: Count | None = None
+    checkpoint_minutes: Annotated[float, Field(gt=0.0)] = 5.0
+    keep_checkpoints: Count = 3
+    best_by: str = "return"
+    record_every: Count | None = None
+    stop_when: Any = None
+
+    @field_validator("stop_when")
+    @classmethod
+    def _stop_when(cls, given: Any) -> Any:
+        try:
+            return stop_when_from(given)
+        except SettingError as wrong:
+            raise ValueError(str(wrong)) from None
+
+    def written(self) -> dict[str, Any]:
+        """As the section of a plan."""
+        found = {k: v for k, v in self.model_dump(exclude={"stop_when"}).items() if v is not None}
+        found["seeds"] = list(found["seeds"])
+        if self.stop_when is not None:
+            found["stop_when"] = written_stop(self.stop_when)
+        return found
+
+    def changed(self, **settings: Any) -> Training:
+        """The same with some settings changed."""
+        return Training(**{**{name: getattr(self, name) for name in type(self).model_fields}, **settings})
+
+    @model_validator(mode="before")
+    @classmethod
+    def _one_seed(cls, given: Any) -> Any:
+        if isinstance(given, Mapping) and "seed" in given:
+            if given.get("seeds") is not None:
+                raise SettingError("`training` has both `seed` and `seeds`; keep one of them.")
+            given = {**given, "seeds": [given["seed"]]}
+            del given["seed"]
+        return given
+
+    def __init__(self, **settings: Any) -> None:
+        try:
+            super().__init__(**settings)
+        except ValidationError as failure:
+            raise SettingError(explained(type(self), failure).replace("`Training`", "`training`")) from None
+        if (self.steps is None) == (self.episodes is None):
+            raise SettingError(
+                "say how long to train by `steps` or by `episodes`, one of them. Use for instance `steps = 200_000`."
+            )
+        if not self.seeds:
+            raise SettingError("`seeds` is empty; give at least one, e.g. `seeds = [0, 1, 2]`.")
+        if len(set(self.seeds)) != len(self.seeds):
+            raise SettingError(f"`seeds` names a seed twice: {list(self.seeds)}. The runs would be the same.")
+
+
+@dataclass(frozen=True)
+class Plan:
+    """All that is asked: an environment, an agent, and how to train."""
+
+    environment: Environment
+    agent: Agent
+    training: Training
+    vary: Vary | None = None
+    curriculum: Levels | None = None
+
+    def __post_init__(self) -> None:
+        _ = self.stage  # what cannot vary is refused at once
+        if self.training.processes and not isinstance(self.environment, Simulator):
+            raise SettingError(
+                f"`processes` is for a `jm.Simulator`; `{describe(self.environment).name}` is none, and its copies step side "
+                f"by side here. Leave `processes` out."
+            )
+        if self.training.copies is None:
+            object.__setattr__(
+                self, "training", self.training.changed(copies=self.agent.copies_for(self.training.steps))
+            )
+        measures = [m.name for m in describe(self.environment).measures]
+        known = ("return", "evaluation", *measures)
+        if self.training.best_by not in known:
+            raise SettingError(
+                f"`best_by` is {self.training.best_by!r}; it must be one of {listed(known)}."
+                f"{nearest(self.training.best_by, known)}"
+            )
+        if self.training.best_by == "evaluation" and self.training.evaluate_every is None:
+            raise SettingError(
+                "`best_by` is `evaluation`, and nothing is evaluated. Set `evaluate_every`, e.g. 50_000."
+            )
+
+    @property
+    def copies(self) -> int:
+        """How many copies step side by side."""
+        assert self.training.copies is not None
+        return self.training.copies
+
+    @cached_property
+    def stage(self) -> Environment:
+        """The environment to train on, with the parameters that differ from episode to episode."""
+        return with_varying(self.environment, Varying(self.vary, self.curriculum))
+
+    @cached_property
+    def measured(self) -> Environment:
+        """The environment to evaluate on: the declared parameters, and the last level of a curriculum."""
+        if self.curriculum is None:
+            return self.environment
+        return varied(self.environment, **{self.curriculum.parameter: self.curriculum.values[-1]})
+
+    def functions(self) -> list[Any]:
+        """Functions of the user's own in the plan."""
+        own = [value for value in (self.vary, self.training.stop_when) if callable(value)]
+        return [*self.agent.functions(), *own]
+
+    def written(self) -> dict[str, Any]:
+        """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""
+        values, weights = settings_of(self.environment)
+        environment: dict[str, Any] = {"use": use_of(type(self.environment)), **values}
+        if weights:
+            environment["weights"] = weights
+        if modifiers_of(self.environment):
+            environment["modify"] = [modifier.written() for modifier in modifiers_of(self.environment)]
+        found = {
+            "environment": environment,
+            "agent": {"use": use_of(type(self.agent)), **as_lists(self.agent.written())},
+            "training": self.training.written(),
+        }
+        if isinstance(self.vary, Mapping):
+            found["vary"] = {name: how.written() for name, how in self.vary.items()}
+        elif self.vary is not None:
+            found["vary"] = {"use": name_of(self.vary)}
+        if self.curriculum is not None:
+            found["curriculum"] = self.curriculum.written()
+        return found
+
+    def for_seed(self, seed: int) -> Plan:
+        """The same plan for one of its seeds."""
+        return replace(self, training=self.training.changed(seeds=(seed,)))
+
+
+def read_plan(path: Path, changes: Sequence[str] = ()) -> Plan:
+    """A plan from a TOML file.
+
+    Parameters
+    ----------
+    path : Path
+    changes : sequence of str
+        ``"agent.exploration=0.1"`` and the like, applied in order.
+
+    Raises
+    ------
+    SettingError, LookupFailed
+        Where the file, a section, a name or a value is wrong.
+    """
+    content = plan_content(path, changes)
+    # How to search is asked of `tune`; a plan that says it can be trained, too.
+    content.pop(TUNING, None)
+    try:
+        return plan_of(content, path.parent)
+    except JokulmistError as wrong:
+        raise type(wrong)(f"{path}: {wrong}") from None
+
+
+def plan_content(path: Path, changes: Sequence[str] = ()) -> dict[str, Any]:
+    """The sections of a TOML file, with changes as `read_plan` takes them."""
+    content = read_toml(path)
+    for change in changes:
+        _apply(content, change)
+    return content
+
+
+def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
+    """A plan from the content of its sections; relative paths start from `base`."""
+    for section in content:
+        if section not in SECTIONS:
+            raise SettingError(
+                f"a plan has no section `{section}`; it has {listed(SECTIONS)}.{nearest(section, SECTIONS)}"
+            )
+    parts: dict[str, dict[str, Any]] = {}
+    for section in SECTIONS:
+        part = content.get(section)
+        if part is None and section not in NEEDED:
+            continue
+        if not isinstance(part, Mapping):
+            raise SettingError(f"the plan lacks the section `[{section}]`.")
+        parts[section] = dict(part)
+    for section in ("environment", "agent"):
+        if "use" not in parts[section]:
+            example = 'use = "tarn"' if section == "environment" else 'use = "QLearning"'
+            raise SettingError(f"`[{section}]` does not say what to use. Write `{example}`.")
+    environment, agent = parts["environment"], parts["agent"]
+    environment_type = environment_class(environment.pop("use"), base)
+    modify = environment.pop("modify", [])
+    if not isinstance(modify, list):
+        raise SettingError(
+            f'`modify` must be a list of tables, e.g. `[{{ use = "Stack", count = 4 }}]`; got {modify!r}.'
+        )
+    around = [modifier_from(entry) for entry in modify]
+    made = environment_type(**environment).modified(*around)
+    vary: Any = None
+    if "vary" in parts:
+        use = parts["vary"].get("use")
+        vary = function_named(use, base) if isinstance(use, str) else vary_from(parts["vary"])
+    stop = parts["training"].get("stop_when")
+    if isinstance(stop, Mapping) and "use" in stop:
+        parts["training"]["stop_when"] = function_named(stop["use"], base)
+    levels = levels_from(parts["curriculum"]) if "curriculum" in parts else None
+    return Plan(made, agent_from(agent, base), Training(**parts["training"]), vary, levels)
+
+
+def _apply(content: dict[str, Any], change: str) -> None:
+    name, equals, text = change.partition("=")
+    keys = name.strip().split(".")
+    if not equals or len(keys) < 2 or keys[0] not in (*SECTIONS, TUNING) or not all(keys):
+        raise SettingError(
+            f"`--set` takes a section, a setting and a value, e.g. `--set agent.exploration=0.1`; got {change!r}."
+        )
+    try:
+        value = tomllib.loads(f"value = {text}")["value"]
+    except tomllib.TOMLDecodeError:
+        value = text.strip()  # a bare word is a text
+    part: Any = content
+    for key in keys[:-1]:
+        part = part.setdefault(key, {})
+        if not isinstance(part, dict):
+            raise SettingError(f"`--set {change}`: `{key}` is a value, not a section.")
+    if keys[-1] in ("seed", "seeds"):
+        part.pop("seed", None)
+        part.pop("seeds", None)
+    if keys[-1] in ("steps", "episodes") and keys[0] == "training":
+        part.pop("steps", None)
+        part.pop("episodes", None)
+    part[keys[-1]] = value

@@ -1,0 +1,255 @@
+"""A policy is what was learned, in a form that a person can hold: choose, look at values, save, open."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cached_property
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+
+from jokulmist.agents.contract import Agent, numbers_at
+from jokulmist.environments.declaration.actions import Action
+from jokulmist.environments.declaration.channels import Observation, Spec
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.transition.legal import Mask, choices_of
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.errors import SettingError, listed
+from jokulmist.lanes.protocol import Observed
+from jokulmist.learning.schedules import Progress
+from jokulmist.records.checkpoints import open_arrays, save_arrays
+from jokulmist.records.files import as_lists
+from jokulmist.training.loops.agent_calls import calls_for
+from jokulmist.training.runs.sources import agent_from, use_of
+from jokulmist.trees import filled
+
+Act = Literal["greedy", "sampled"]
+ACTS: tuple[str, ...] = ("greedy", "sampled")
+
+
+class Policy:
+    """What an agent learned, with the channels and the action that it learned on.
+
+    Parameters
+    ----------
+    agent : Agent
+    spec : Spec
+    learner : the agent's learner, as NumPy arrays
+    decisions : int
+        How long it had learned.
+    """
+
+    def __init__(self, agent: Agent, spec: Spec, learner: Any, decisions: int = 0) -> None:
+        self.agent = agent
+        self.spec = spec
+        self.learner = learner
+        self.decisions = decisions
+
+    @cached_property
+    def shapes(self) -> Any:
+        """The static settings of the agent, for one copy."""
+        return self.agent.shapes(self.spec, 1)
+
+    def choose(self, observation: Any, act: Act = "greedy", seed: int = 0, legal: Any = None) -> Any:
+        """The action for one observation.
+
+        Parameters
+        ----------
+        observation : Observation, mapping or array
+            A value a channel, or the flat row.
+        act : {"greedy", "sampled"}
+            Without exploration, or as in training at its end.
+        seed : int
+            Of the draws that break ties and sample.
+        legal : list of labels, or dict of them by part, optional
+            What may be done now, as ``episode.legal`` gives it; everything where it is left out.
+
+        Returns
+        -------
+        The action in own form: an index, a float or array, or a record.
+        """
+        player = Player(self, copies=1, seed=seed, act=act)
+        return player.choose(self._observed(observation, legal))[0]
+
+    def values(self, observation: Any) -> dict[str, float]:
+        """The value of each action, by label; for methods that have values of actions."""
+        judge = getattr(type(self.agent), "values", None)
+        if judge is None:
+            raise SettingError(
+                f"`{type(self.agent).__name__}` has no values of actions; use `probabilities`, or `value` for the value of "
+                f"an observation."
+            )
+        found: dict[str, float] = judge(self.shapes, self.learner, self._observed(observation).seen)
+        return found
+
+    def value(self, observation: Any) -> float:
+        """The value of an observation: as it was learned, or that of the best action."""
+        judge = getattr(type(self.agent), "state_value", None)
+        if judge is None or not getattr(self.agent, "baseline", True):
+            return max(self.values(observation).values())
+        return float(judge(self.shapes, self.learner, self._observed(observation).seen))
+
+    def probabilities(self, observation: Any, legal: Any = None) -> dict[str, Any]:
+        """The chance of each action when sampled, by label; with several parts a dict of them by part.
+
+        Parameters
+        ----------
+        observation, legal
+            As `choose` takes them.
+
+        Returns
+        -------
+        dict
+            Of a Choice the chance of each label. Of a Range ``{"mean", "spread"}`` in its unit: the greedy action, and the
+            spread of the Gaussian before the bounds.
+        """
+        judge = getattr(type(self.agent), "probabilities", None)
+        if judge is None:
+            raise SettingError(f"`{type(self.agent).__name__}` has values of actions instead of chances; use `values`.")
+        parts = judge(self.shapes, self.learner, self._observed(observation, legal).seen)
+        choices = choices_of(self.spec.action)
+        named = {
+            name: dict(zip(choices[name].labels, map(float, part), strict=True)) if name in choices else part
+            for name, part in parts.items()
+        }
+        return named.get("", named)
+
+    def _observed(self, observation: Any, legal: Any = None) -> Observed:
+        """One observation as the agent takes it."""
+        row = [float(v) for v in self._row(observation)]
+        images = {}
+        for channel in self.spec.images:
+            image = np.asarray(observation[channel.name])
+            if image.shape != channel.shape or image.dtype != np.uint8:
+                raise SettingError(
+                    f"`{channel.name}` is a uint8 image of shape {channel.shape}; got {image.dtype} of shape {image.shape}."
+                )
+            images[channel.name] = image
+        masks: list[Any] = []
+        if self.spec.masked:
+            masks = [_mask(self.spec.action, legal)]
+        return Observed([row], [images] if images else None, masks)
+
+    def _row(self, observation: Any) -> Any:
+        if isinstance(observation, (Observation, Mapping)):
+            return self.spec.flat({name: observation[name] for name in list(observation.keys())})
+        if self.spec.images:
+            raise SettingError(f"an observation is a mapping with {listed(c.name for c in self.spec.channels)}.")
+        row = np.asarray(observation, np.float32)
+        if row.shape != (self.spec.width,):
+            raise SettingError(
+                f"an observation has {self.spec.width} numbers ({', '.join(self.spec.slices)}); got shape {row.shape}."
+            )
+        return row
+
+    def fits(self, environment: Environment) -> None:
+        """Raise `SettingError` where the environment's channels or action differ, saying which."""
+        theirs, ours = describe(environment).spec, self.spec
+        name = describe(environment).name
+        have, need = [c.name for c in theirs.channels], [c.name for c in ours.channels]
+        if have != need:
+            raise SettingError(
+                f"the policy observes {need}, and `{name}` shows {have}. Use the environment it learned on."
+            )
+        for mine, other in zip(ours.channels, theirs.channels, strict=True):
+            if mine != other:
+                raise SettingError(
+                    f"channel `{mine.name}` of `{name}` differs from the one the policy learned on: "
+                    f"{_told(other)} against {_told(mine)}."
+                )
+        if ours.masked != theirs.masked:
+            raise SettingError(
+                f"the policy learned {'with' if ours.masked else 'without'} `legal`, and `{name}` differs."
+            )
+        if ours.action != theirs.action:
+            raise SettingError(f"the policy acts by {ours.action!r}, and `{name}` takes {theirs.action!r}.")
+
+    def about(self) -> dict[str, Any]:
+        """For records: all but the arrays."""
+        return {
+            "agent": {"use": use_of(type(self.agent)), **as_lists(self.agent.written())},
+            "decisions": self.decisions,
+            "spec": self.spec.described(),
+        }
+
+    def save(self, path: str | Path) -> Path:
+        """Write one safetensors file that `Policy.open` reads back."""
+        target = Path(path)
+        save_arrays(target, self.learner, self.about())
+        return target
+
+    @classmethod
+    def open(cls, path: str | Path, base: Path | None = None) -> Policy:
+        """A saved policy.
+
+        Parameters
+        ----------
+        path : str or Path
+            A file that `save` wrote, or a checkpoint's ``arrays.safetensors``.
+        base : Path, optional
+            Where the file of an agent of one's own lies, if its path is relative.
+        """
+        arrays, about = open_arrays(Path(path))
+        agent = agent_from(about["agent"], base)
+        spec = Spec.from_described(about["spec"])
+        draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+        model, _ = agent.fresh(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
+        return cls(agent, spec, filled(agent.kept(model), arrays), int(about["decisions"]))
+
+    def __repr__(self) -> str:
+        return f"<policy of {self.agent!r} after {self.decisions:,} decisions>"
+
+
+def _mask(action: Action, legal: Any) -> Mask:
+    """Labels that are allowed as truth values, one array a choice."""
+    mask = []
+    for name, choice in choices_of(action).items():
+        allowed = legal.get(name) if isinstance(legal, Mapping) else legal
+        able = np.zeros(choice.count, bool)
+        able[[choice.own(label) for label in (choice.labels if allowed is None else allowed)]] = True
+        if not able.any():
+            raise SettingError("`legal` allows nothing; give at least one label, or leave it out.")
+        mask.append(able)
+    return tuple(mask)
+
+
+def _told(channel: Any) -> str:
+    kind = "image" if channel.image else "whole numbers" if channel.whole else "numbers"
+    return f"{kind} of shape {channel.shape} in [{channel.low:g}, {channel.high:g}] {channel.unit}".strip()
+
+
+class Player:
+    """A policy that plays many copies side by side, with its memory."""
+
+    def __init__(self, policy: Policy, copies: int, seed: int, act: Act) -> None:
+        if act not in ACTS:
+            raise SettingError(f"`act` must be `greedy` or `sampled`; got {act!r}.")
+        agent = policy.agent
+        shapes = agent.shapes(policy.spec, copies)
+        self._calls = calls_for(agent, shapes)
+        self._numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
+        self._explore = act == "sampled"
+        noise = Noise(seed, 1, Domain.EVALUATION)
+        self._draw = PlainDraw(noise, Stream.EXPLORE)
+        self._learner = policy.learner
+        self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._draw, None, self._explore)
+        self._memory: Any = None
+        if self._pilot is None:  # a pilot has a memory of its own, and a fresh table would be made for nothing
+            _, self._memory = self._calls.fresh(self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
+        self._turn = 0
+
+    def choose(self, observed: Observed) -> list[Any]:
+        """The actions of all copies, in own form."""
+        self._turn += 1
+        if self._pilot is not None:
+            for i, row in enumerate(observed.rows):
+                self._pilot.see(i, row)
+            self._pilot.turn(self._turn - 1)
+            return [self._pilot.decide(i) for i in range(len(observed.rows))]
+        actions, self._memory, _ = self._calls.choose(
+            self._numbers, self._learner, self._memory, self._calls.seen(observed),
+            self._draw.at(self._turn - 1, 0), self._explore,
+        )  # fmt: skip
+        return self._calls.given(actions)

@@ -1,0 +1,155 @@
+"""Doing a run again from its record, in a new folder, and telling whether it came out the same.
+
+The code that the run kept in source/ is what runs, whatever has become of the file since.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from jokulmist.errors import SettingError
+from jokulmist.records import run_folder as files
+from jokulmist.records.files import read_toml
+from jokulmist.training.runs.plan import Plan, plan_of
+from jokulmist.training.runs.run import Run
+from jokulmist.training.session.session import Session, chosen_lane, run_folder
+from jokulmist.training.session.progress import Show, Silent
+
+
+@dataclass(frozen=True)
+class Redone:
+    """What came of doing a run again.
+
+    Attributes
+    ----------
+    run, again : Run
+        The run, and the new one.
+    same : bool
+        Whether every episode that the run has is the same, to the last digit.
+    episodes : int
+        How many were compared.
+    first_difference : int, optional
+        The first episode that differs.
+    differs : dict of str to (text, text)
+        What is not as it was: versions, the processor.
+    """
+
+    run: Run
+    again: Run
+    same: bool
+    episodes: int
+    first_difference: int | None = None
+    differs: dict[str, tuple[str, str]] = field(default_factory=dict)
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "run": str(self.run.path),
+            "again": str(self.again.path),
+            "same": self.same,
+            "episodes": self.episodes,
+            "first_difference": self.first_difference,
+            "differs": {name: list(both) for name, both in self.differs.items()},
+        }
+
+    def __str__(self) -> str:
+        told = f"{self.again.path} is {self.run.path} done again: "
+        if self.same:
+            told += f"all {self.episodes:,} episodes are the same, to the last digit."
+        else:
+            told += f"the first {self.first_difference:,} of {self.episodes:,} episodes are the same; then they differ."
+        for name, (then, now) in self.differs.items():
+            told += f"\n  {name} was {then}, and is {now} now"
+        if not self.same and not self.differs:
+            told += "\n  no version differs: something outside the record had a say, such as a file that the environment reads"
+        return told
+
+    __repr__ = __str__
+
+
+def redo(
+    run: Run | str | Path, *, folder: str | Path = "runs", show: Show | None = None, command: list[str] | None = None
+) -> Redone:
+    """Do a run again from its record, in a new folder.
+
+    Parameters
+    ----------
+    run : Run or path
+        One that was stopped or killed is done again as far as it came.
+    folder : path
+        Where the new run's folder is made.
+    show : Show, optional
+
+    Returns
+    -------
+    Redone
+        Whether the episodes are the same and, if not, from which one on, and which versions differ.
+    """
+    run = Run.open(run) if not isinstance(run, Run) else run
+    if run.path is None:
+        raise SettingError("a run in memory keeps no record to do it again from. Train it with `folder=`.")
+    if run.origin.get("descends"):
+        raise SettingError(
+            f"{run.path.name} was copied from {run.origin['descends'][-1]['from']} while it trained, with other settings from then on: one "
+            f"plan cannot do it again. The search that it belongs to can, by its own plan."
+        )
+    plan = kept_plan(run.path).for_seed(run.seed)
+    compiled, why = chosen_lane(plan) if run.origin["lane"] == "compiled" else (False, "")
+    target = run_folder(plan, Path(folder), f"{run.path.name}-again-{_free(Path(folder), run.path.name):02d}")
+    now = files.origin_of(command or [], run.seed, files.now(), Path.cwd())
+    more = {name: run.origin.get(name, 0) for name in ("more_steps", "more_episodes")}
+    whole = run.status == "done" and "ended_by" not in run.origin
+    until = None if whole else _reached(run)
+    again = Session(
+        plan, run.seed, compiled, why, target, show or Silent(), command or [], until=until, more=more, of=str(run.path)
+    ).run()
+    return _compared(run, again, now)
+
+
+def kept_plan(path: Path) -> Plan:
+    """The plan of a run, with the code that the run keeps."""
+    content = read_toml(path / files.PLAN)
+    for section in content.values():
+        use = section.get("use") if isinstance(section, dict) else None
+        place, colon, name = use.rpartition(":") if isinstance(use, str) else ("", "", "")
+        kept = path / files.SOURCE / Path(place).name
+        if colon and place.endswith(".py") and kept.is_file():
+            section["use"] = f"{kept.resolve()}:{name}"
+    return plan_of(content, path)
+
+
+def _reached(run: Run) -> int:
+    """The decisions that a run came to, whatever its origin could still tell."""
+    frame = run.episodes
+    seen = int(frame["decisions"].iloc[-1]) if len(frame) else 0
+    return max(seen, int(run.origin.get("decisions", 0)))
+
+
+def _free(folder: Path, name: str) -> int:
+    number = 1
+    while (folder / f"{name}-again-{number:02d}").exists():
+        number += 1
+    return number
+
+
+def _compared(run: Run, again: Run, now: dict[str, Any]) -> Redone:
+    assert run.path is not None
+    assert again.path is not None
+    ours, theirs = (
+        (path / files.EPISODES).read_bytes().splitlines() if (path / files.EPISODES).exists() else []
+        for path in (run.path, again.path)
+    )
+    if ours and not (run.path / files.EPISODES).read_bytes().endswith(b"\n"):
+        ours = ours[:-1]  # torn
+    first = next((k - 1 for k, line in enumerate(ours) if k >= len(theirs) or line != theirs[k]), None)
+    differs = {}
+    then_versions, now_versions = run.origin.get("versions", {}), now["versions"]
+    for name in sorted({*then_versions, *now_versions}):
+        if then_versions.get(name) != now_versions.get(name):
+            differs[name] = (str(then_versions.get(name, "absent")), str(now_versions.get(name, "absent")))
+    for name in ("python", "processor"):
+        if run.origin.get(name) != now[name]:
+            differs[name] = (str(run.origin.get(name)), str(now[name]))
+    count = max(len(ours) - 1, 0)
+    return Redone(run, again, first is None, count, None if first is None else max(first, 0), differs)

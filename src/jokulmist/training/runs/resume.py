@@ -1,0 +1,148 @@
+"""Going on with a run: what was recorded after its newest checkpoint is cut away, and from there it trains as if never stopped."""
+
+from __future__ import annotations
+
+import io
+import platform
+import sys
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.errors import SettingError
+from jokulmist.records import run_folder as files
+from jokulmist.records.files import shortened
+from jokulmist.records.rollouts import ROLLOUTS
+from jokulmist.training.session.checkpointing import Kept, kept_in
+from jokulmist.records.run_index import is_alive
+from jokulmist.training.runs.plan import Plan
+from jokulmist.training.runs.run import Run
+from jokulmist.training.session.session import Session, chosen_lane
+from jokulmist.training.session.progress import LiveLine, Show, Silent
+
+
+def resume(
+    run: Run | str | Path,
+    *,
+    steps: int = 0,
+    episodes: int = 0,
+    show: Show | None = None,
+    command: list[str] | None = None,
+) -> Run:
+    """Go on with a run from its newest checkpoint.
+
+    Parameters
+    ----------
+    run : Run or path
+    steps, episodes : int
+        So many decisions, or episodes, more than was planned; schedules stay at their last value then.
+    show : Show, optional
+        As in `train`.
+
+    Returns
+    -------
+    Run
+        The episodes and the final weights are, byte for byte, those of a run that was never stopped. A run of a
+        `jm.Simulator` begins new episodes instead, and its log says so.
+
+    Raises
+    ------
+    SettingError
+        When the run is still running, or there is nothing more to do.
+    """
+    run = Run.open(run) if not isinstance(run, Run) else run
+    if run.path is None:
+        raise SettingError("a run in memory cannot be gone on with. Train it with `folder=`.")
+    path, origin = run.path, dict(run.origin)
+    _refuse_running(path, origin)
+    plan = run.plan
+    for name, more, planned in (("steps", steps, plan.training.steps), ("episodes", episodes, plan.training.episodes)):
+        if isinstance(more, bool) or not isinstance(more, int) or more < 0:
+            raise SettingError(f"`{name}` must be a whole number from 0 on; got {more!r}.")
+        if more and planned is None:
+            other = "episodes" if name == "steps" else "steps"
+            raise SettingError(f"the plan counts {other}, so say how many more by `{other}`; got `{name}={more}`.")
+    if origin["status"] == "done" and not steps and not episodes and "ended_by" not in origin:
+        counted = "steps" if plan.training.steps is not None else "episodes"
+        raise SettingError(
+            f"{path} is done. Say how much more, e.g. `{counted}={(getattr(plan.training, counted) or 2) // 2}`."
+        )
+    origin["more_steps"] = int(origin.get("more_steps", 0)) + steps
+    origin["more_episodes"] = int(origin.get("more_episodes", 0)) + episodes
+    if "ended_by" in origin:  # what ended it would end it again at once
+        plan = replace(plan, training=plan.training.changed(stop_when=None))
+    if show is None:
+        show = LiveLine() if sys.stderr.isatty() else Silent()
+    return go_on(path, origin, plan.for_seed(run.seed), show, command or sys.argv)
+
+
+def go_on(
+    path: Path, origin: dict[str, Any], plan: Plan, show: Show, command: list[str], until: int | None = None
+) -> Run:
+    """Go on with the run in a folder from its newest checkpoint, by a plan for its seed, up to some decisions."""
+    kept, words = kept_in(path)
+    compiled, why = chosen_lane(plan) if origin["lane"] == "compiled" else (False, "")
+    if origin["lane"] == "compiled" and not compiled:
+        raise SettingError(f"the run was trained compiled, and now it could not be: {why}")
+    origin.pop("ended_by", None)
+    origin.pop("failure", None)
+    decisions = 0 if kept is None else kept.state["decisions"]
+    origin["resumed"] = [
+        *origin.get("resumed", []),
+        {
+            "at": decisions,
+            "time": files.now().isoformat(timespec="seconds"),
+            "command": command,
+            "versions": files.versions(),
+            "new_episodes": isinstance(plan.environment, Simulator),
+        },
+    ]
+    _cut_back(path, kept)
+    for word in words:
+        show.say(word)
+    show.say(
+        f"{path.name} goes on after {decisions:,} decisions"
+        if kept
+        else f"{path.name} begins anew: it had no checkpoint"
+    )
+    seed = plan.training.seeds[0]
+    return Session(plan, seed, compiled, why, path, show, command, kept, origin, until).run()
+
+
+def _refuse_running(path: Path, origin: dict[str, Any]) -> None:
+    """A run that another process is at work on stays alone."""
+    process = origin.get("process")
+    here = origin.get("host") == platform.node() and process != files.this_process()
+    if origin["status"] == "running" and here and isinstance(process, int) and is_alive(path, origin):
+        raise SettingError(f"{path} is still running, in process {process}. Wait for it, or stop it by Ctrl-C first.")
+
+
+def _cut_back(path: Path, kept: Kept | None) -> None:
+    """Cut away what was recorded after the checkpoint, but for evaluations of policies that it still has."""
+    sizes = dict.fromkeys(files.CUT, 0) if kept is None else kept.state["sizes"]
+    decisions = 0 if kept is None else kept.state["decisions"]
+    if kept is None:
+        for rollout in (path / ROLLOUTS).glob("*.parquet"):
+            rollout.unlink()
+    for name in files.CUT:
+        size, file = int(sizes.get(name, 0)), path / name
+        rest = b""
+        if name == files.EVALUATED and file.exists():
+            rest = _still_true(file.read_bytes(), size, decisions)
+        shortened(file, size)
+        if rest:
+            with file.open("ab") as stream:
+                stream.write(rest)
+
+
+def _still_true(data: bytes, size: int, decisions: int) -> bytes:
+    """The rows of evaluated.csv beyond a size that tell of policies up to some decisions: somebody evaluated them by hand."""
+    head = data[: data.find(b"\n") + 1].decode().strip().split(",")
+    if "learned" not in head:
+        return b""
+    at = head.index("learned")
+    rest = data[max(size, len(data[: data.find(b"\n") + 1])) :]
+    rows = [line for line in io.BytesIO(rest[: rest.rfind(b"\n") + 1]) if int(line.split(b",")[at]) <= decisions]
+    begun = data[: data.find(b"\n") + 1] if rows and size == 0 else b""
+    return begun + b"".join(rows)

@@ -1,0 +1,262 @@
+"""A run that was trained: its episodes, readings and policy, in memory or in its folder."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.errors import LookupFailed, RecordError, SettingError, listed
+from jokulmist.records import run_folder as files
+from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
+from jokulmist.records.episodes import Memory
+from jokulmist.records.files import read_csv, read_toml
+from jokulmist.records.run_index import LAST, row_of, uses_of
+from jokulmist.training.runs.plan import Plan, plan_of
+from jokulmist.training.runs.policy import Policy
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+log = logging.getLogger(__name__)
+
+
+class Run:
+    """One seed's training.
+
+    Attributes
+    ----------
+    path : Path or None
+        Its folder; None for a run in memory.
+    status : str
+        ``running``, ``done``, ``stopped`` or ``failed``.
+    origin : dict
+        Where it comes from; see origin.json.
+    """
+
+    def __init__(
+        self,
+        path: Path | None,
+        origin: dict[str, Any],
+        plan: Plan | None = None,
+        memory: Memory | None = None,
+        policy: Policy | None = None,
+    ) -> None:
+        self.path = path
+        self.origin = origin
+        self._plan = plan
+        self._memory = memory
+        self._policy = policy
+
+    @classmethod
+    def open(cls, path: str | Path) -> Run:
+        """A run's folder, finished or not.
+
+        Raises
+        ------
+        LookupFailed
+            When the folder is no run.
+        """
+        place = Path(path)
+        return cls(place, files.open_folder(place))
+
+    @property
+    def name(self) -> str:
+        return self.path.name if self.path is not None else f"seed {self.seed}"
+
+    @property
+    def status(self) -> str:
+        return str(self.origin["status"])
+
+    @property
+    def seed(self) -> int:
+        return int(self.origin["seed"])
+
+    @cached_property
+    def plan(self) -> Plan:
+        """What was asked, as checked objects."""
+        if self._plan is not None:
+            return self._plan
+        assert self.path is not None
+        return plan_of(read_toml(self.path / files.PLAN), self.path)
+
+    @property
+    def environment(self) -> Environment:
+        """What the run is measured on: the declared parameters, and the last level of a curriculum."""
+        return self.plan.measured
+
+    @property
+    def written_plan(self) -> dict[str, Any]:
+        """The plan as it stands in plan.toml, without importing anything."""
+        if self._plan is not None or self.path is None:
+            return self.plan.written()
+        return read_toml(self.path / files.PLAN)
+
+    @property
+    def episodes(self) -> pd.DataFrame:
+        """One row an episode: return, steps, closed_by, each term (unweighted), each measure."""
+        if self._memory is None:
+            assert self.path is not None
+            return read_csv(self.path / files.EPISODES)
+        import pandas as pd
+
+        parts = self._memory.episode_parts
+        if not parts:
+            return pd.DataFrame()
+        return pd.DataFrame({name: np.concatenate([part[name] for part in parts]) for name in parts[0]})
+
+    @property
+    def readings(self) -> pd.DataFrame:
+        """One row a report: what the method tells of itself, and its speed."""
+        if self._memory is None:
+            assert self.path is not None
+            return read_csv(self.path / files.READINGS)
+        import pandas as pd
+
+        return pd.DataFrame(self._memory.reading_rows)
+
+    @property
+    def evaluated(self) -> pd.DataFrame:
+        """One row an evaluation episode, of all evaluations that were recorded."""
+        if self.path is None:
+            import pandas as pd
+
+            return pd.DataFrame()
+        return read_csv(self.path / files.EVALUATED)
+
+    @property
+    def policy(self) -> Policy:
+        """What was learned, from the newest checkpoint that is whole."""
+        if self._policy is None:
+            assert self.path is not None
+            checkpoint, words = whole_checkpoint(self.path)
+            if checkpoint is None:
+                torn = f" {words[0]}" if words else ""
+                raise RecordError(
+                    f"{self.path} has no checkpoint: the run is {self.status} and none was saved yet.{torn} "
+                    f"`jokulmist resume` begins where nothing was saved."
+                )
+            self._policy = Policy.open(checkpoint / ARRAYS, self.path)
+        return self._policy
+
+    @property
+    def rollouts(self) -> list[Any]:
+        """The episodes that were recorded step by step, in the order of their numbers; see `Rollout`."""
+        from jokulmist.records.rollouts import ROLLOUTS, read_rollouts
+
+        if self.path is None:
+            raise RecordError("a run in memory records no rollouts. Train it with `folder=` and `record_every=`.")
+        return read_rollouts(self.path / ROLLOUTS)
+
+    @property
+    def best(self) -> Policy:
+        """The best policy of the run, by what its plan judges it by."""
+        found = None if self.path is None else best_checkpoint(self.path)
+        if found is None:
+            raise RecordError(f"{self.name} has no best policy yet: it is judged once 100 episodes have closed.")
+        assert self.path is not None
+        return Policy.open(found / ARRAYS, self.path)
+
+    def checkpoint(self, which: str | int) -> Policy:
+        """The policy of a checkpoint: ``"last"``, ``"best"``, or the decisions in its name."""
+        if which == "last":
+            return self.policy
+        if which == "best":
+            return self.best
+        known = [] if self.path is None else checkpoints_of(self.path)
+        for path in known:
+            if str(which).isdigit() and int(path.name) == int(which):
+                return Policy.open(path / ARRAYS, self.path)
+        names = ["last", "best", *(int(path.name) for path in known)]
+        raise LookupFailed(f"{self.name} has no checkpoint {which!r}; there are {listed(names)}.")
+
+    def resume(self, *, steps: int = 0, episodes: int = 0, show: Any = None) -> Run:
+        """Go on from the newest checkpoint; see `jokulmist.training.runs.resume.resume`."""
+        from jokulmist.training.runs.resume import resume
+
+        return resume(self, steps=steps, episodes=episodes, show=show)
+
+    def returns(self, weights: dict[str, float] | None = None) -> np.ndarray[Any, Any]:
+        """The return of each episode under any weights of the terms.
+
+        Parameters
+        ----------
+        weights : dict of str to float, optional
+            In place of the run's own; terms that are not named keep theirs.
+        """
+        description = describe(self.environment)
+        names = [term.name for term in description.terms]
+        for name in weights or {}:
+            if name not in names:
+                raise SettingError(f"`weights` names `{name}`, which is no reward term; the terms are {listed(names)}.")
+        frame = self.episodes
+        total = np.zeros(len(frame))
+        for name, weight in zip(names, description.weights, strict=True):
+            total += (weights or {}).get(name, weight) * frame[name].to_numpy(np.float64)
+        return total
+
+    def mean_return(self, last: int = LAST) -> float:
+        """Mean return of the last episodes; not a number where none closed."""
+        frame = self.episodes
+        return float(frame["return"].tail(last).mean()) if len(frame) else float("nan")
+
+    def __repr__(self) -> str:
+        return f"<run {self.name}: {self.status}>"
+
+
+class Runs(Sequence[Run]):
+    """Several runs, as a list with one table."""
+
+    def __init__(self, runs: Sequence[Run]) -> None:
+        self._runs = list(runs)
+
+    def __getitem__(self, index: Any) -> Any:
+        return Runs(self._runs[index]) if isinstance(index, slice) else self._runs[index]
+
+    def __len__(self) -> int:
+        return len(self._runs)
+
+    @property
+    def table(self) -> pd.DataFrame:
+        """One row a run: what it is, how far it came, the mean return of its last 100 episodes."""
+        import pandas as pd
+
+        return pd.DataFrame([summary(run) for run in self._runs])
+
+    def __repr__(self) -> str:
+        return f"<{len(self)} runs: {', '.join(run.name for run in self._runs)}>"
+
+
+def summary(run: Run) -> dict[str, Any]:
+    """One run as a row of a table; of a folder files only are read, so that a run whose code is gone is listed too."""
+    if run.path is not None:
+        return row_of(run.path, run.origin)
+    frame = run.episodes
+    return {
+        "run": run.name,
+        **uses_of(run.written_plan),
+        "seed": run.seed,
+        "status": run.status,
+        "decisions": int(run.origin["decisions"]),
+        "episodes": len(frame),
+        f"return_last_{LAST}": run.mean_return(),
+        "began": run.origin["began"],
+    }
+
+
+def runs_in(folder: Path) -> Runs:
+    """Every run below a folder, in the order in which they began."""
+    if not folder.exists():
+        return Runs([])
+    found = []
+    for path in (p.parent for p in folder.glob(f"*/{files.ORIGIN}") if files.is_run(p.parent)):
+        try:
+            found.append(Run.open(path))
+        except RecordError as torn:
+            log.warning("%s is left out: %s", path, torn)
+    return Runs(sorted(found, key=lambda run: (run.origin["began"], run.name)))

@@ -1,0 +1,114 @@
+"""From the words of a plan to classes, and back: gallery names, ``path/to/file.py:Class``, ``package.module:Class``."""
+
+from __future__ import annotations
+
+import importlib
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from jokulmist.agents.contract import Agent
+from jokulmist.agents.registry import AGENTS
+from jokulmist.environments.declaration.environment import Environment, outline_of
+from jokulmist.errors import LookupFailed, listed, nearest
+from jokulmist.gallery import SHIPPED
+from jokulmist.loading import file_of, function_named, module_of, name_of
+
+
+def environment_class(use: str, base: Path | None = None) -> type[Environment]:
+    """The class that a plan's ``environment.use`` or a command's ENV names.
+
+    Parameters
+    ----------
+    use : str
+        A gallery name, ``path/to/file.py:Class`` or ``package.module:Class``.
+    base : Path, optional
+        Folder that a relative path starts from; the current one by default.
+    """
+    if not isinstance(use, str) or not use:
+        raise LookupFailed(f"an environment is named by a text; got {use!r}. Use a gallery name or `file.py:Class`.")
+    if use in SHIPPED:
+        module, name = SHIPPED[use]
+        shipped: type[Environment] = getattr(importlib.import_module(module), name)
+        return shipped
+    if ":" not in use and not use.endswith(".py"):
+        raise LookupFailed(
+            f"no environment `{use}`; the gallery has {listed(SHIPPED)}.{nearest(use, SHIPPED)} "
+            f"For your own write `path/to/file.py:Class`."
+        )
+    found: type[Environment] = _named(use, Environment, "an environment", base)
+    return found
+
+
+def agent_class(use: str, base: Path | None = None) -> type[Agent]:
+    """The class that a plan's ``agent.use`` names: a shipped method, or ``file.py:Class``."""
+    if not isinstance(use, str) or not use:
+        raise LookupFailed(f'a method is named by a text; got {use!r}. Use for instance `use = "QLearning"`.')
+    if use in AGENTS:
+        return AGENTS[use]
+    if ":" not in use:
+        raise LookupFailed(
+            f"no method `{use}`; there are {listed(AGENTS)}.{nearest(use, AGENTS)} For your own write `file.py:Class`."
+        )
+    found: type[Agent] = _named(use, Agent, "an agent", base)
+    return found
+
+
+def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Agent:
+    """An agent from its settings in a plan; paths of files of one's own start from `base`."""
+    settings = dict(settings)
+    kind = agent_class(settings.pop("use"), base)
+    if isinstance(settings.get("network"), str) and ":" in settings["network"]:
+        settings["network"] = function_named(settings["network"], base)
+    return kind(**settings)
+
+
+def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
+    place, _, name = use.rpartition(":") if ":" in use else (use, "", "")
+    module = module_of(place, base)
+    classes = {
+        n: v
+        for n, v in vars(module).items()
+        if isinstance(v, type) and issubclass(v, kind) and v.__module__ == module.__name__
+    }
+    if not name and len(classes) == 1:
+        return next(iter(classes.values()))
+    if not name:
+        raise LookupFailed(f"{place} has {listed(classes)}; say which, e.g. `{place}:{next(iter(classes), 'Class')}`.")
+    found = getattr(module, name, None)
+    if not (isinstance(found, type) and issubclass(found, kind)):
+        raise LookupFailed(
+            f"{place} has no class `{name}` that is {what}; it has {listed(classes)}.{nearest(name, classes)}"
+        )
+    return found
+
+
+def use_of(cls: type) -> str:
+    """The text that names a class again: what a plan holds."""
+    for name, (module, shipped) in SHIPPED.items():
+        if cls.__module__ == module and cls.__qualname__ == shipped:
+            return name
+    if cls.__name__ in AGENTS and AGENTS[cls.__name__] is cls:
+        return cls.__name__
+    return name_of(cls)
+
+
+def source_files(*classes: Any) -> dict[str, str]:
+    """The source of classes and functions that do not ship, by file name."""
+    own = Path(__file__).resolve().parents[1]
+    found: dict[str, str] = {}
+    for cls in classes:
+        file = file_of(cls)
+        if file is not None:
+            if own in file.parents and "gallery" not in file.parts:
+                continue
+            found[file.name] = file.read_text(encoding="utf-8")
+            for series in _series_of(cls):
+                if series.file is not None and series.file.is_file():
+                    found[series.file.name] = series.file.read_text(encoding="utf-8")
+    return found
+
+
+def _series_of(cls: Any) -> tuple[Any, ...]:
+    """The series of an environment's class, whose files belong to its source."""
+    return outline_of(cls).series if isinstance(cls, type) and issubclass(cls, Environment) else ()

@@ -1,0 +1,203 @@
+"""Training: an environment, an agent, how long; what comes out is a run, or one a seed."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, Literal
+
+from jokulmist.agents.contract import Agent
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.varying import Levels, Vary
+from jokulmist.errors import SettingError
+from jokulmist.training.workers import pool, seeds as seeds_side_by_side
+from jokulmist.training.runs.plan import Plan, Training
+from jokulmist.training.runs.run import Run, Runs
+from jokulmist.training.session.session import Session, chosen_lane, run_folder
+from jokulmist.training.session.progress import LiveLine, Show, Silent
+
+
+def train(
+    environment: Environment,
+    agent: Agent,
+    *,
+    steps: int | None = None,
+    episodes: int | None = None,
+    seed: int = 0,
+    seeds: Sequence[int] | None = None,
+    copies: int | None = None,
+    vary: Vary | None = None,
+    curriculum: Levels | None = None,
+    lane: Literal["auto", "plain", "compiled"] = "auto",
+    evaluate_every: int | None = None,
+    evaluate_episodes: int = 100,
+    processes: bool = False,
+    checkpoint_every: int | None = None,
+    checkpoint_minutes: float = 5.0,
+    keep_checkpoints: int = 3,
+    best_by: str = "return",
+    record_every: int | None = None,
+    stop_when: Any = None,
+    workers: int | None = None,
+    folder: str | Path | None = "runs",
+    name: str | None = None,
+    show: Show | None = None,
+) -> Any:
+    """Train an agent on an environment.
+
+    Parameters
+    ----------
+    environment : Environment
+    agent : Agent
+    steps, episodes : int
+        How long, one of the two. Steps are decisions, summed over copies; the last turn of all copies is run whole.
+    seed : int
+    seeds : sequence of int, optional
+        One run a seed; the result is `Runs`.
+    copies : int, optional
+        Copies of the environment that step side by side; by default what suits the method.
+    vary : dict of str to Between, or function of draw, optional
+        Parameters that are drawn anew for each episode, e.g. ``{"melt": jm.between(1.0, 5.0)}``, or a function that gives a dict
+        of values that go together. What was drawn is a column of episodes.csv.
+    curriculum : Levels, optional
+        A parameter that moves through levels as the agent learns.
+    lane : {"auto", "plain", "compiled"}
+        ``auto`` compiles the class where it can be compiled and says why where not; ``plain`` runs it in Python, so
+        that breakpoints and prints work; ``compiled`` makes it an error if it cannot be.
+    evaluate_every : int, optional
+        Decisions between evaluations of the greedy policy, recorded in evaluated.csv.
+    evaluate_episodes : int
+        Episodes of each evaluation.
+    processes : bool
+        Each copy of a `jm.Simulator` in a process of its own: for simulators that are slow, or that crash. A process that dies
+        or hangs is replaced, its episode is closed by ``lost``, and training goes on.
+    checkpoint_every : int, optional
+        Decisions between checkpoints, beside those by the clock.
+    checkpoint_minutes : float
+        Minutes between checkpoints.
+    keep_checkpoints : int
+        How many of the newest checkpoints are kept; the best policy is kept beside them.
+    best_by : str
+        What the best policy is judged by: ``"return"`` (mean of the last 100 episodes, at each report), ``"evaluation"``, or a
+        measure (likewise a mean).
+    record_every : int, optional
+        Record about one episode in so many, step by step, in the run's ``rollouts``, and the best, the worst and the last. The
+        episodes are those of the first copy.
+    stop_when : dict or function, optional
+        Ends the run before its planned length: ``{"mean_return": 120.0}``, ``{"plateau": 50_000}`` (decisions without a new
+        height), ``{"minutes": 10}``, several of them, or a function that is given how far the run is (``decisions``, ``episodes``,
+        ``mean_return``, ``seconds``). Asked at each report, so that it stops at the same decision again.
+    workers : int, optional
+        Processes among which several seeds are shared out; by default one a core. Each seed gives the same numbers as by
+        itself. Runs in memory, and classes that no file holds, are trained here, one after another.
+    folder : str, Path or None
+        Where the run's folder is made; None keeps the run in memory.
+    name : str, optional
+        The folder's name; else environment, method and the next free number.
+    show : Show, optional
+        Who shows progress. By default a live line where standard error is a terminal, and nothing else.
+
+    Returns
+    -------
+    Run, or Runs where `seeds` was given.
+
+    Raises
+    ------
+    SettingError
+        When a setting is out of range, or the method cannot work with the environment.
+    BrokenEnvironment
+        When the environment's own code fails; what was recorded until then is kept.
+
+    Notes
+    -----
+    Ctrl-C ends training cleanly, with everything saved and the run's status ``stopped``; a second Ctrl-C ends it at
+    once. The same plan and seed give the same episodes.csv on the same machine, byte for byte.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=20), steps=2000, folder=None, lane="plain")
+    >>> len(run.episodes)
+    20
+    """
+    if not isinstance(environment, Environment):
+        what = (
+            f"the class `{environment.__name__}`; write `{environment.__name__}()`"
+            if isinstance(environment, type)
+            else repr(environment)
+        )
+        raise SettingError(f"`train` takes an environment first; got {what}.")
+    if not isinstance(agent, Agent):
+        what = f"the class `{agent.__name__}`; write `{agent.__name__}()`" if isinstance(agent, type) else repr(agent)
+        raise SettingError(f"`train` takes an agent second; got {what}.")
+    training = Training(
+        steps=steps,
+        episodes=episodes,
+        seeds=tuple(seeds) if seeds is not None else (seed,),
+        copies=copies,
+        lane=lane,
+        evaluate_every=evaluate_every,
+        evaluate_episodes=evaluate_episodes,
+        processes=processes,
+        checkpoint_every=checkpoint_every,
+        checkpoint_minutes=checkpoint_minutes,
+        keep_checkpoints=keep_checkpoints,
+        best_by=best_by,
+        record_every=record_every,
+        stop_when=stop_when,
+    )
+    if show is None:
+        show = LiveLine() if sys.stderr.isatty() else Silent()
+    place = None if folder is None else Path(folder)
+    plan = Plan(environment, agent, training, vary, curriculum)
+    runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
+    return runs if seeds is not None else runs[0]
+
+
+def train_plan(
+    plan: Plan,
+    *,
+    folder: Path | None,
+    name: str | None = None,
+    show: Show | None = None,
+    command: list[str] | None = None,
+    workers: int | None = None,
+) -> Runs:
+    """Train a plan, one run a seed; see `train`."""
+    show = show or Silent()
+    if pool.READING:
+        raise SettingError(
+            "a worker process that reads this file would train, too. Put the training under "
+            '`if __name__ == "__main__":`, and several seeds go side by side.'
+        )
+    # What does not fit is told before anything is made.
+    plan.agent.shapes(describe(plan.environment).spec, plan.copies)
+    seeds = plan.training.seeds
+    names = {seed: name if name is None or len(seeds) == 1 else f"{name}-seed{seed}" for seed in seeds}
+    for own_name in names.values():  # before the first is trained, not when its turn has come
+        if folder is not None and own_name is not None and (folder / own_name).exists():
+            raise SettingError(f"there is a run {folder / own_name} already. Choose another `name`, or leave it out.")
+    count = min(len(seeds), pool.usual_workers() if workers is None else checked_workers(workers))
+    if folder is not None and count > 1 and pool.can_travel(plan):
+        try:
+            return seeds_side_by_side.train_seeds(plan, folder, names, show, command or [], count)
+        except pool.CannotTravel as reason:
+            show.say(f"one seed after another, because {reason}")
+    runs: list[Run] = []
+    compiled, why = chosen_lane(plan)
+    if why:
+        show.say(why)
+    for seed in seeds:
+        path = None if folder is None else run_folder(plan, folder, names[seed])
+        runs.append(Session(plan.for_seed(seed), seed, compiled, why, path, show, command or []).run())
+        if runs[-1].status == "stopped":
+            break
+    return Runs(runs)
+
+
+def checked_workers(workers: int) -> int:
+    """How many processes, or an error that says what is allowed."""
+    if isinstance(workers, bool) or not isinstance(workers, int) or workers < 1:
+        raise SettingError(f"`workers` must be a whole number above 0; got {workers!r}. Use `workers=1` for none.")
+    return workers

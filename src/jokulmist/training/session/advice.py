@@ -1,0 +1,240 @@
+"""What a person should look at when a run does not learn: one line after a tenth of the plan, and one at its end.
+
+Nothing is said where the return is better than random play, nor where it has risen since the first episodes. What is said names the
+reading or the record that shows it, and the mend. The same line is never said twice, and nothing that is said changes the run.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from jokulmist.agents.contract import Agent
+from jokulmist.environments.declaration.description import Description
+from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.transition.legal import choices_of
+from jokulmist.learning.gaussians import ranges_of
+from jokulmist.learning.reward_scaling import spread_of
+from jokulmist.records.episodes import Episodes
+from jokulmist.training.evaluation.evaluate import RANDOM, SURELY, evaluate
+from jokulmist.training.runs.policy import Policy
+
+FIRST, FEWEST, PLAYED = 100, 5, 20
+EARLY = 0.1
+# Decisions after which an episode should have closed.
+WAITED = 1_000
+# Advances of random play that a look may cost.
+MOST_PLAYED = 20_000
+UNDECIDED = 0.5
+GONE = 0.03
+LARGE, SMALL = 100.0, 0.01
+FAR_ABOVE = 3.0
+RAISE = {"exploration": "let `exploration` fall later", "entropy_bonus": "raise `entropy_bonus`"}
+
+
+class Advice:
+    """Follows a run, and says what to look at where it does not learn.
+
+    Parameters
+    ----------
+    agent : Agent
+    environment : Environment
+        What the run is measured on.
+    description : Description
+    """
+
+    def __init__(self, agent: Agent, environment: Environment, description: Description) -> None:
+        self._agent, self._environment, self._description = agent, environment, description
+        self._first: list[float] = []
+        self._seen = np.zeros(len(description.terms), bool)
+        self._least, self._most, self._most_a_step = math.inf, -math.inf, 0.0
+        self._episodes = self._steps = 0
+        self._asked = False
+        self._said: list[str] = []
+        replays = getattr(agent, "replay", True)
+        self._start: int = getattr(agent, "replay_start", 0) if replays else 0
+
+    def take(self, batch: Episodes, returns: Any) -> None:
+        """Take finished episodes, with their returns."""
+        if not len(returns):
+            return
+        self._first.extend(returns[: FIRST - len(self._first)].tolist())
+        self._seen |= (batch.totals != 0.0).any(axis=0)
+        self._least, self._most = min(self._least, float(returns.min())), max(self._most, float(returns.max()))
+        # Of each decision, at the size that its parts have: terms that cancel out are large all the same.
+        sizes = np.abs(batch.totals * np.asarray(self._description.weights)).max(axis=1) / np.maximum(batch.steps, 1)
+        self._most_a_step = max(self._most_a_step, float(sizes.max()))
+        self._episodes += len(returns)
+        self._steps += int(batch.steps.sum())
+
+    def early(
+        self, share: float, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any
+    ) -> str:
+        """What to say at the first report after a tenth of the plan; empty for nothing."""
+        if self._asked or share < EARLY or decisions < self._start or not (self._episodes or decisions > WAITED):
+            return ""
+        self._asked = True
+        return self._told(decisions, recent, self._what(decisions, recent, readings, policy))
+
+    def final(self, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Policy | None) -> str:
+        """What to say at the end; empty for nothing."""
+        if policy is None or not decisions:
+            return ""
+        if decisions < self._start:
+            what = (
+                f"no update was made, because `replay_start` is {self._start:,} and the run had {decisions:,} decisions. Train for "
+                f"longer, or lower `replay_start`"
+            )
+            return self._told(decisions, recent, what)
+        what = self._what(decisions, recent, readings, policy, last=True)
+        return self._told(decisions, recent, what)
+
+    def _told(self, decisions: int, recent: list[float], what: str) -> str:
+        kind = " ".join([word for word in what.split() if word.isalpha()][:3])
+        if not what or kind in self._said:
+            return ""
+        self._said.append(kind)
+        mean = f" (mean return of the last {len(recent)} episodes {np.mean(recent):.4g})" if recent else ""
+        return f"no better than random play after {decisions:,} decisions{mean}: {what}."
+
+    def _what(
+        self, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any, last: bool = False
+    ) -> str:
+        """What is in the way; empty where it learns, or where nothing is sure and the run still goes on."""
+        if not self._episodes:
+            return (
+                f"no episode has closed in {decisions:,} decisions, so nothing is known of returns (`closed_by` in episodes.csv). "
+                f"Use fewer `copies`, more `steps`, or declare a `time_limit`"
+            )
+        if self._learns(recent):
+            return ""
+        for look in (self._no_reward, self._all_alike, self._values, self._entropy, self._scale):
+            what = look(readings, policy)
+            if what:
+                return what
+        return self._at_last(recent, readings, policy) if last else ""
+
+    def _learns(self, recent: list[float]) -> bool:
+        """Whether the return is better than in the first episodes, or than random play; or there is too little to tell."""
+        if len(recent) < FEWEST:
+            return True
+        if len(self._first) >= FEWEST and self._episodes > len(self._first) and surely_above(recent, self._first):
+            return True
+        random = self._random()
+        return random is None or surely_above(recent, random)
+
+    def _random(self) -> list[float] | None:
+        """Returns of random play; None where playing would cost too much."""
+        returns = self._played(RANDOM)
+        return self._first if returns is None and len(self._first) >= FEWEST else returns
+
+    def _more_tries(self) -> str:
+        ways = [way for name, way in RAISE.items() if hasattr(self._agent, name)]
+        return ", ".join(
+            [*ways, "begin nearer to the reward (`curriculum`)", "or add a term that leads there (`jm.Potential`)"]
+        )
+
+    def _no_reward(self, readings: Mapping[str, float], policy: Any) -> str:
+        if self._seen.any():
+            return ""
+        names = ", ".join(f"`{term.name}`" for term in self._description.terms)
+        return (
+            f"no reward has been seen yet, {names} stayed 0 in all of {self._episodes:,} episodes, so nothing can be learned. "
+            f"To find it, {self._more_tries()}"
+        )
+
+    def _all_alike(self, readings: Mapping[str, float], policy: Any) -> str:
+        if self._episodes < PLAYED or self._most > self._least:
+            return ""
+        return (
+            f"each of {self._episodes:,} episodes returned {self._most:.4g}, so nothing tells one action from another yet. "
+            f"To find what does, {self._more_tries()}"
+        )
+
+    def _values(self, readings: Mapping[str, float], policy: Any) -> str:
+        value = readings.get("mean_value")
+        if value is None or not isinstance(policy, Policy):
+            return ""
+        value *= float(spread_of(getattr(policy.learner, "returns", None)))
+        ahead = 1.0 / max(1.0 - float(getattr(self._agent, "discount", 0.99)), 1e-4)
+        bound = max(abs(self._least), abs(self._most), self._most_a_step * ahead)
+        if not abs(value) > FAR_ABOVE * bound:
+            return ""
+        return (
+            f"values have run away, `mean_value` is {value:.4g} and nothing above {bound:.4g} can be earned. Lower "
+            f"`learning_rate`, use `double=True` or a longer `target_every` where there is one, or `rewards_scaled=True`"
+        )
+
+    def _entropy(self, readings: Mapping[str, float], policy: Any) -> str:
+        choices = choices_of(self._description.spec.action)
+        entropy = readings.get("entropy")
+        if entropy is None or not choices or ranges_of(self._description.spec.action):
+            return ""
+        most = sum(math.log(choice.count) for choice in choices.values())
+        if not most > 0.0 or entropy > GONE * most:
+            return ""
+        return (
+            f"the policy has decided too early, `entropy` is {entropy:.2g} of {most:.2g}, so it tries nothing else. Raise "
+            f"`entropy_bonus`, lower `learning_rate`"
+        )
+
+    def _scale(self, readings: Mapping[str, float], policy: Any) -> str:
+        size = self._most_a_step
+        if getattr(self._agent, "rewards_scaled", True) or SMALL <= size <= LARGE or size == 0.0:
+            return ""
+        return (
+            f"rewards are about {size:.2g} a decision, and networks learn best where they are near 1. Use "
+            f"`rewards_scaled=True`, or weights of the terms"
+        )
+
+    def _at_last(self, recent: list[float], readings: Mapping[str, float], policy: Policy) -> str:
+        exploration = readings.get("exploration", getattr(self._agent, "exploration", None))
+        greedy = self._played(policy)
+        if greedy is not None and surely_above(greedy, recent):
+            return (
+                f"but the greedy policy returns {np.mean(greedy):.4g}, so it has learned, and exploration hides it. Measure with "
+                f"`jokulmist evaluate`, or let exploration fall"
+            )
+        if isinstance(exploration, float) and exploration > UNDECIDED and choices_of(self._description.spec.action):
+            return f"actions were still mostly random, `exploration` is {exploration:.2g}. Let it fall, e.g. `jm.linear(1.0, 0.05, over=0.3)`"
+        return (
+            "nothing that is known to be in the way was found. Look for mistakes with `jokulmist check`, at the reward terms with "
+            "`jm.ledger(run)`, and train for longer or with another method"
+        )
+
+    def _played(self, who: Policy | str) -> list[float] | None:
+        """Returns of some episodes without learning; None where they would cost too much."""
+        length = self._steps / max(self._episodes, 1)
+        count = min(PLAYED, int(MOST_PLAYED / max(length, 1.0)))
+        if isinstance(self._environment, Simulator) or count < FEWEST:
+            return None
+        returns: list[float] = evaluate(who, self._environment, episodes=count).returns.tolist()
+        return returns
+
+    def saved(self) -> dict[str, Any]:
+        """What goes into a checkpoint."""
+        bounds = [self._least, self._most] if self._episodes else None
+        return {
+            "first": self._first, "seen": self._seen.tolist(), "bounds": bounds, "a_step": self._most_a_step,
+            "episodes": self._episodes, "steps": self._steps, "asked": self._asked, "said": self._said,
+        }  # fmt: skip
+
+    def restore(self, saved: Mapping[str, Any]) -> None:
+        """Be what `saved` told of."""
+        self._first, self._said = list(saved["first"]), list(saved["said"])
+        self._seen = np.array(saved["seen"], bool)
+        if saved["bounds"] is not None:
+            self._least, self._most = saved["bounds"]
+        self._most_a_step, self._asked = saved["a_step"], saved["asked"]
+        self._episodes, self._steps = saved["episodes"], saved["steps"]
+
+
+def surely_above(ours: list[float], theirs: list[float]) -> bool:
+    """Whether one mean is above another by more than luck: by so many standard errors of their difference."""
+    a, b = np.asarray(ours, float), np.asarray(theirs, float)
+    error = math.sqrt(a.var() / len(a) + b.var() / len(b))
+    return float(a.mean() - b.mean()) > SURELY * error + 1e-9 * abs(float(b.mean()))

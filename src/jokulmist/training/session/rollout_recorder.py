@@ -1,0 +1,168 @@
+"""Recording while a run trains: the episodes of the first copy, of which every n-th, the best, the worst and the last are kept.
+
+The first copy alone is followed, because on a compiled lane a whole turn of it is one more row to write, and of all copies it would be
+most of the work.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.lanes.plain import PlainLane
+from jokulmist.lanes.protocol import Observed, Outcome
+from jokulmist.records.rollouts import ROLLOUTS, Tape, Taped
+from jokulmist.training.evaluation.rollouts import Draws, save_taped, state_values
+
+COPY = 0
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """An episode of the first copy that closed.
+
+    Attributes
+    ----------
+    decisions : int
+        Of all copies, at the end of the turn in which it closed.
+    taped : Taped
+    number : int, optional
+        Among all episodes, where the loop knows it.
+    """
+
+    decisions: int
+    taped: Taped
+    number: int | None = None
+
+
+class Follower:
+    """Follows one copy of a plain lane, by default the first."""
+
+    def __init__(self, lane: PlainLane, copy: int = COPY) -> None:
+        self._lane, self._copy = lane, copy
+        self._tape: Tape | None = None
+        self._totals: list[float] = []
+        self.found: list[Recorded] = []
+
+    def begin(self, row: Any, images: dict[str, Any]) -> None:
+        """An episode begins."""
+        self._tape = Tape()
+        self._tape.saw(row, images, state_values(self._lane.states[self._copy]))
+        self._totals = list(self._lane._totals[self._copy])
+
+    def drop(self) -> None:
+        """The episode at hand is not known from its begin."""
+        self._tape = None
+
+    def took(self, action: Any, held: int, row: Any, images: dict[str, Any], decisions: int) -> None:
+        """A decision was taken, and this is what stands after it; the lane has not begun anew."""
+        if self._tape is None:
+            return
+        lane = self._lane
+        totals = lane._totals[self._copy]
+        self._tape.did(action, [b - a for a, b in zip(self._totals, totals, strict=True)], lane._measures[self._copy])
+        self._tape.saw(row, images, state_values(lane.states[self._copy]))
+        self._totals = list(totals)
+        if held:
+            self.found.append(Recorded(decisions, self._tape.closed(held)))
+            self._tape = None
+
+    def judged(self, said: dict[str, float]) -> None:
+        """What the policy said of what it decides on next; told before the decision is."""
+        if self._tape is not None and said:
+            self._tape.judged.append(said)
+
+    def turned(self, action: Any, outcome: Outcome, decisions: int) -> None:
+        """A turn of all copies is over, and the lane has begun anew where an episode closed."""
+        last, observed = outcome.last, outcome.observed
+        closed = [f for f in outcome.finished if f.copy == self._copy]
+        if not closed:
+            if self._tape is not None:
+                self.took(action, 0, last.rows[self._copy], _images(last, self._copy), decisions)
+            return
+        if self._tape is not None and self._copy not in outcome.lost:
+            before = closed[-1]
+            terms = [b - a for a, b in zip(self._totals, before.totals, strict=True)]
+            self._tape.did(action, terms, before.measures)
+            self._tape.saw(
+                last.rows[self._copy], _images(last, self._copy), state_values(self._lane.last_states[self._copy])
+            )
+            self.found.append(Recorded(decisions, self._tape.closed(before.held)))
+        self.begin(observed.rows[self._copy], _images(observed, self._copy))
+
+    def taken(self) -> list[Recorded]:
+        found, self.found = self.found, []
+        return found
+
+
+def _images(observed: Observed, copy: int) -> dict[str, Any]:
+    return observed.images[copy] if observed.images else {}
+
+
+class Keeping:
+    """Which of the recorded episodes a run keeps, and writing them.
+
+    Parameters
+    ----------
+    path : Path
+        The run's folder.
+    environment : Environment
+    every : int
+        The first episode that closes in the first copy at or after each so many episodes.
+    seed, copies : int
+        Of the run: the draws that its episodes had.
+    """
+
+    def __init__(self, path: Path, environment: Environment, every: int, seed: int, copies: int) -> None:
+        self._seed, self._copies = seed, copies
+        self._path, self._environment, self._every = path, environment, every
+        self._weights = np.asarray(describe(environment).weights, np.float64)
+        self._next = 0
+        self._most: dict[str, tuple[float, int, Recorded | None]] = {}
+        self._changed: set[str] = set()
+
+    def take(self, recorded: list[Recorded], numbers: list[int]) -> None:
+        """Take episodes of the first copy with their numbers among all."""
+        for one, number in zip(recorded, numbers, strict=True):
+            total = float((one.taped.terms.astype(np.float64) @ self._weights).sum())
+            if number >= self._next:
+                self._next = (number // self._every + 1) * self._every
+                self._write(f"every-{number:09d}", number, one)
+            for name, better in (("best", 1.0), ("worst", -1.0)):
+                if name not in self._most or better * total > better * self._most[name][0]:
+                    self._most[name] = (total, number, one)
+                    self._changed.add(name)
+            self._most["last"] = (total, number, one)
+            self._changed.add("last")
+
+    def write(self) -> None:
+        """Write the best, the worst and the last where they have changed."""
+        for name in sorted(self._changed):
+            _, number, recorded = self._most[name]
+            if recorded is not None:
+                self._write(name, number, recorded)
+        self._changed.clear()
+
+    def _write(self, name: str, number: int, recorded: Recorded) -> None:
+        first = recorded.decisions // self._copies - recorded.taped.steps
+        draws = Draws(self._seed, self._copies, "TRAINING", first)
+        path = self._path / ROLLOUTS / f"{name}.parquet"
+        save_taped(path, self._environment, [(number, recorded.taped)], self._path.name, [draws])
+
+    def saved(self) -> dict[str, Any]:
+        return {"next": self._next, **{n: self._most[n][0] for n in ("best", "worst") if n in self._most}}
+
+    def restore(self, saved: dict[str, Any], episodes: int) -> None:
+        """Go on after so many episodes; what was kept of later ones goes."""
+        self._next = saved["next"]
+        for file in (self._path / ROLLOUTS).glob("every-*.parquet"):
+            digits = file.stem.partition("-")[2]
+            if digits.isdigit() and int(digits) >= episodes:
+                file.unlink(missing_ok=True)
+        for name in ("best", "worst"):
+            if name in saved:
+                self._most[name] = (saved[name], -1, None)

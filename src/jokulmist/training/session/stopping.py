@@ -1,0 +1,109 @@
+"""When a run has done enough: a mean return, a plateau, a time, or a function of one's own, asked at each report.
+
+Reports stand at decisions that the plan fixes, so a run that stops by what it earned stops at the same decision again; only
+`minutes` follows the clock.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from jokulmist.agents.contract import explained
+from jokulmist.errors import SettingError
+from jokulmist.loading import name_of
+from jokulmist.training.session.progress import Standing
+
+Judge = Callable[[Standing], Any]
+FULL = 100
+
+
+class StopWhen(BaseModel):
+    """What ends a run before its planned length. Any of them does.
+
+    Parameters
+    ----------
+    mean_return : float, optional
+        The mean return of the last 100 episodes, once there are so many, is at least this.
+    plateau : int, optional
+        The mean return of the last 100 episodes has reached no new height for so many decisions.
+    minutes : float, optional
+        So much time has passed.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    mean_return: float | None = None
+    plateau: Annotated[int, Field(gt=0, strict=True)] | None = None
+    minutes: Annotated[float, Field(gt=0.0)] | None = None
+
+    def __init__(self, **settings: Any) -> None:
+        try:
+            super().__init__(**settings)
+        except ValidationError as failure:
+            raise SettingError(explained(type(self), failure).replace("`StopWhen`", "`stop_when`")) from None
+        if self.mean_return is None and self.plateau is None and self.minutes is None:
+            raise SettingError("`stop_when` says nothing. Use for instance `stop_when={'mean_return': 120.0}`.")
+
+
+class Stopping:
+    """Asks at each report whether a run has done enough.
+
+    Attributes
+    ----------
+    best : float
+        The highest mean return so far.
+    since : int
+        The decisions at which it was reached.
+    """
+
+    def __init__(self, asked: StopWhen | Judge | None) -> None:
+        self.asked = asked
+        self.best, self.since = -math.inf, 0
+
+    def why(self, standing: Standing) -> str | None:
+        """Why the run ends here, or None."""
+        mean = standing.mean_return
+        full = standing.episodes >= FULL and math.isfinite(mean)
+        if full and mean > self.best:
+            self.best, self.since = mean, standing.decisions
+        if self.asked is None:
+            return None
+        if not isinstance(self.asked, StopWhen):
+            return f"`{getattr(self.asked, '__name__', 'stop_when')}` said so" if bool(self.asked(standing)) else None
+        wanted = self.asked
+        if wanted.mean_return is not None and full and mean >= wanted.mean_return:
+            return f"the mean return {mean:.6g} reached {wanted.mean_return:g}"
+        if wanted.plateau is not None and full and standing.decisions - self.since >= wanted.plateau:
+            return f"the mean return reached no new height for {wanted.plateau:,} decisions"
+        if wanted.minutes is not None and standing.seconds >= 60.0 * wanted.minutes:
+            return f"{wanted.minutes:g} minutes have passed"
+        return None
+
+    def saved(self) -> dict[str, Any]:
+        return {"best": self.best if math.isfinite(self.best) else None, "since": self.since}
+
+    def restore(self, saved: Mapping[str, Any]) -> None:
+        self.best = -math.inf if saved["best"] is None else saved["best"]
+        self.since = saved["since"]
+
+
+def stop_when_from(given: Any) -> StopWhen | Judge | None:
+    """What a researcher gave as `stop_when`, checked."""
+    if given is None or isinstance(given, StopWhen) or callable(given):
+        return given  # type: ignore[no-any-return]
+    if isinstance(given, Mapping):
+        return StopWhen(**given)
+    raise SettingError(
+        f"`stop_when` takes a dict such as `{{'mean_return': 120.0}}`, or a function of a standing; got {given!r}."
+    )
+
+
+def written(asked: StopWhen | Judge | None) -> Any:
+    """As a plan holds it."""
+    if asked is None or isinstance(asked, StopWhen):
+        return None if asked is None else {k: v for k, v in asked.model_dump().items() if v is not None}
+    return {"use": name_of(asked)}

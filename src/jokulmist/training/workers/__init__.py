@@ -1,0 +1,1 @@
+"""Worker processes that train, one job at a time."""

@@ -1,0 +1,163 @@
+"""The workers of a Dask cluster do a search's jobs: on this machine, on others, wherever the search's folder is seen.
+
+A Dask worker hands each job to a warm worker process of its own, one a thread, so that its event loop stays free and compiled code
+is kept. A job whose Dask worker dies is given to another, which goes on from the run's last checkpoint.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import queue
+import threading
+import time
+from pathlib import Path
+from typing import Any
+
+from jokulmist.errors import LookupFailed, SettingError
+from jokulmist.records.run_index import tail_of
+from jokulmist.training.session.progress import Standing
+from jokulmist.training.workers.jobs import Heard, Job
+from jokulmist.training.workers.pool import Crew
+
+SECONDS_TO_CONNECT = 10
+LOOK_SECONDS = 1.0
+_CREWS: dict[int, Crew] = {}
+_LOCK = threading.Lock()
+
+
+def do(written: dict[str, Any], plan: dict[str, Any]) -> dict[str, Any]:
+    """Do a job in a Dask worker, by the warm process of this thread."""
+    thread = threading.get_ident()
+    with _LOCK:
+        if thread not in _CREWS:
+            _CREWS[thread] = Crew(1, plan, pinned=False)
+        crew = _CREWS[thread]
+    crew.give(None, Job(**written))
+    said: list[str] = []
+    while True:
+        heard = crew.hear(1.0)
+        if heard is None or heard.kind == "standing":
+            continue
+        if heard.kind == "say":
+            said.append(heard.text)
+            continue
+        return {"kind": heard.kind, "text": heard.text, "error": heard.error, "result": heard.result, "said": said}
+
+
+def stop_all() -> None:
+    """Ask what is at work in a Dask worker to save what it has and end."""
+    with _LOCK:
+        for crew in _CREWS.values():
+            crew.stop()
+
+
+def close_all() -> None:
+    """End the warm processes of a Dask worker."""
+    with _LOCK:
+        for crew in _CREWS.values():
+            crew.close()
+        _CREWS.clear()
+
+
+class Cluster:
+    """The workers of a Dask cluster.
+
+    Parameters
+    ----------
+    address : str
+        Of its scheduler, such as ``tcp://10.0.0.1:8786``.
+    plan : dict
+        One of the plans to come.
+
+    Raises
+    ------
+    SettingError
+        Where Dask is not installed.
+    LookupFailed
+        Where no scheduler answers, or it has no worker.
+    """
+
+    def __init__(self, address: str, plan: dict[str, Any]) -> None:
+        try:
+            import distributed
+        except ImportError:
+            raise SettingError('a cluster needs Dask: `pip install "jokulmist[cluster]"`.') from None
+        try:
+            client: Any = distributed.Client
+            self._client = client(address, timeout=SECONDS_TO_CONNECT, set_as_default=False)
+        except (OSError, ValueError, TimeoutError) as failure:
+            reason = str(failure).splitlines()[0] if str(failure) else type(failure).__name__
+            raise LookupFailed(
+                f"no Dask scheduler answers at {address}: {reason}. Start one by `dask scheduler`, and workers by "
+                f"`dask worker ADDRESS`."
+            ) from None
+        self._plan = plan
+        self._given: dict[Any, tuple[Any, Job]] = {}
+        self._ended: queue.Queue[Any] = queue.Queue()
+        self._said: list[Heard] = []
+        self._looked = time.monotonic()
+        self._began: dict[Any, float] = {}
+        if not self.count:
+            self._client.close()
+            raise LookupFailed(f"the Dask scheduler at {address} has no worker. Start some by `dask worker {address}`.")
+
+    @property
+    def count(self) -> int:
+        """How many jobs can be done at once; workers come and go."""
+        return int(sum(self._client.nthreads().values()))
+
+    def free(self) -> bool:
+        return len(self._given) < self.count
+
+    def give(self, tag: Any, job: Job) -> None:
+        future = self._client.submit(do, job.written(), self._plan, pure=False)
+        self._given[tag] = (future, job)
+        self._began[tag] = time.monotonic()
+        future.add_done_callback(lambda _: self._ended.put(tag))
+
+    def hear(self, timeout: float) -> Heard | None:
+        if self._said:
+            return self._said.pop()
+        try:
+            tag = self._ended.get(timeout=timeout)
+        except queue.Empty:
+            self._look()
+            return None
+        future, _ = self._given.pop(tag)
+        if future.status != "finished":
+            why = (
+                f"{type(future.exception()).__name__}: {future.exception()}"
+                if future.status == "error"
+                else future.status
+            )
+            return Heard("failed", tag, text=f"its worker on the cluster was lost ({why})", error="RecordError")
+        found = future.result()
+        self._said += [Heard("say", tag, text=text) for text in found["said"]]
+        return Heard(found["kind"], tag, text=found["text"], error=found["error"], result=found["result"])
+
+    def _look(self) -> None:
+        """How far runs are stands in their folders, which this machine sees, too."""
+        now = time.monotonic()
+        if now - self._looked < LOOK_SECONDS:
+            return
+        self._looked = now
+        for tag, (_, job) in self._given.items():
+            tail = tail_of(Path(job.path))
+            planned = job.until or job.plan["training"].get("steps") or 0
+            if tail:
+                seconds = now - self._began[tag]
+                share = min(tail["decisions"] / planned, 1.0) if planned else 0.0
+                self._said.append(
+                    Heard("standing", tag, standing=Standing(tail["decisions"], tail["episodes"], share, tail["return_last_100"],
+                                                             tail["decisions"] / max(seconds, 1e-9), seconds))
+                )  # fmt: skip
+
+    def stop(self) -> None:
+        """What is at work saves what it has; what waits is not begun."""
+        with contextlib.suppress(Exception):
+            self._client.run(stop_all)
+
+    def close(self) -> None:
+        with contextlib.suppress(Exception):
+            self._client.run(close_all)
+        self._client.close()

@@ -1,0 +1,78 @@
+"""Jobs done in this process, one after another: for classes that no other process can find, and for `workers=1`."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable
+from typing import Any
+
+from jokulmist.errors import JokulmistError
+from jokulmist.training.session.progress import Standing
+from jokulmist.training.workers.jobs import Heard, Job, Plans, work
+from jokulmist.training.workers.worker import told_of
+
+
+class Here:
+    """This process as a worker. A job is done while its end is waited for.
+
+    Parameters
+    ----------
+    plans : Plans
+        Where the plans are found again.
+    watch : function of a tag and a Standing
+        Told how far a job is.
+    """
+
+    count = 1
+
+    def __init__(self, plans: Plans, watch: Callable[[Any, Standing], Any]) -> None:
+        self._plans, self._watch = plans, watch
+        self._job: tuple[Any, Job] | None = None
+        self._said: deque[Heard] = deque()
+
+    def free(self) -> bool:
+        return self._job is None
+
+    def give(self, tag: Any, job: Job) -> None:
+        self._job = (tag, job)
+
+    def hear(self, timeout: float) -> Heard | None:
+        if self._said:
+            return self._said.popleft()
+        if self._job is None:
+            return None
+        tag, job = self._job
+        show = _Told(tag, self._watch, self._said)
+        try:
+            result = work(job, show, self._plans.of)
+            self._said.append(Heard("done", tag, text=show.ending, result=result))
+        except JokulmistError as failure:
+            self._said.append(Heard("failed", tag, text=str(failure), error=type(failure).__name__))
+        except Exception as failure:
+            self._said.append(Heard("failed", tag, text=told_of(failure), error="JokulmistError"))
+        self._job = None
+        return self._said.popleft()
+
+    def stop(self) -> None:
+        """Nothing to do: a run in this process hears of Ctrl-C itself."""
+
+    def close(self) -> None: ...
+
+
+class _Told:
+    """Shows a run's progress by telling whoever watches."""
+
+    def __init__(self, tag: Any, watch: Callable[[Any, Standing], Any], said: deque[Heard]) -> None:
+        self._tag, self._watch, self._said = tag, watch, said
+        self.ending = ""
+
+    def begin(self, title: str) -> None: ...
+
+    def update(self, standing: Standing) -> None:
+        self._watch(self._tag, standing)
+
+    def say(self, text: str) -> None:
+        self._said.append(Heard("say", self._tag, text=text))
+
+    def end(self, text: str) -> None:
+        self.ending = text

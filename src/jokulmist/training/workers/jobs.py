@@ -1,0 +1,168 @@
+"""A job: one run to train on from where it stands, up to some decisions, and to score then.
+
+It holds nothing but text and numbers, so that it can travel to another process or machine. Doing it twice, or after it was
+broken off, gives the same: a run's folder says how far it is.
+"""
+
+from __future__ import annotations
+
+import json
+import platform
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+from typing import Any, Protocol
+
+from jokulmist.errors import RecordError
+from jokulmist.records import run_folder as files
+from jokulmist.records.files import read_json
+from jokulmist.records.run_index import is_alive
+from jokulmist.training.evaluation.scores import Score, values_of
+from jokulmist.training.runs.plan import Plan, plan_of
+from jokulmist.training.runs.resume import go_on
+from jokulmist.training.runs.run import Run
+from jokulmist.training.session.progress import Show, Standing
+from jokulmist.training.session.session import Session, chosen_lane
+
+FREE_SECONDS, POLL_SECONDS = 60.0, 0.2
+
+
+@dataclass(frozen=True)
+class Job:
+    """One run's work.
+
+    Parameters
+    ----------
+    plan : dict
+        As plan.toml holds it.
+    seed : int
+    path : str
+        The run's folder.
+    command : list of str
+    until : int, optional
+        Decisions at which it halts.
+    score : dict, optional
+        What `Score` takes; nothing is scored without.
+    """
+
+    plan: Mapping[str, Any]
+    seed: int
+    path: str
+    command: list[str]
+    until: int | None = None
+    score: Mapping[str, Any] | None = None
+
+    def written(self) -> dict[str, Any]:
+        """As JSON holds it."""
+        return asdict(self)
+
+
+@dataclass(frozen=True)
+class Heard:
+    """What a worker said: ``kind`` is ``standing``, ``say``, ``done`` or ``failed``."""
+
+    kind: str
+    tag: Any
+    standing: Standing | None = None
+    text: str = ""
+    error: str = ""
+    result: Mapping[str, Any] | None = None
+
+
+class Hands(Protocol):
+    """Whoever does jobs: worker processes here, a cluster, or this process."""
+
+    @property
+    def count(self) -> int:
+        """How many jobs can be done at once."""
+        ...
+
+    def free(self) -> bool:
+        """Whether another job can be given now."""
+        ...
+
+    def give(self, tag: Any, job: Job) -> None: ...
+
+    def hear(self, timeout: float) -> Heard | None:
+        """The next word of a worker, or None after so many seconds."""
+        ...
+
+    def stop(self) -> None:
+        """Ask all that is at work to save what it has and end."""
+        ...
+
+    def close(self) -> None: ...
+
+
+class Plans:
+    """Plans that were read; the last few are kept, so that what hangs on their objects is made once."""
+
+    def __init__(self, most: int = 8) -> None:
+        self._kept: dict[str, Plan] = {}
+        self._most = most
+
+    def add(self, plan: Plan) -> None:
+        """Keep a plan that is at hand: its classes need not be found by name."""
+        self._kept[json.dumps(plan.written(), sort_keys=True)] = plan
+
+    def of(self, written: Mapping[str, Any]) -> Plan:
+        key = json.dumps(written, sort_keys=True)
+        if key not in self._kept:
+            self._kept[key] = plan_of(written)
+            if len(self._kept) > self._most:
+                del self._kept[next(iter(self._kept))]
+        return self._kept[key]
+
+
+def work(job: Job, show: Show, plans: Callable[[Mapping[str, Any]], Plan] = plan_of) -> dict[str, Any]:
+    """Do a job.
+
+    Returns
+    -------
+    dict
+        ``decisions``, ``episodes``, ``seconds``, ``status`` of the run, and its ``score`` where it was asked for: the mean of
+        so many ``judged`` episodes, with their ``sd``.
+    """
+    began = time.perf_counter()
+    path = Path(job.path)
+    plan = plans(job.plan).for_seed(job.seed)
+    origin = _origin_once_free(path)
+    if origin is None:
+        path.mkdir(parents=True, exist_ok=True)
+        compiled, why = chosen_lane(plan)
+        if why:
+            show.say(why)
+        run = Session(plan, job.seed, compiled, why, path, show, job.command, until=job.until).run()
+    elif _came_far_enough(origin, job.until):
+        run = Run.open(path)
+    else:
+        run = go_on(path, origin, plan, show, job.command, job.until)
+    found = {name: run.origin.get(name) for name in ("decisions", "episodes", "seconds", "status")}
+    stopped = run.status == "stopped" and not _came_far_enough(run.origin, job.until)
+    if job.score is not None and not stopped:
+        values = values_of(run, replace(Score(), **job.score))
+        found["score"] = float(values.mean()) if len(values) else None
+        found["sd"] = float(values.std(ddof=1)) if len(values) > 1 else None
+        found["judged"] = len(values)
+    found["took"] = round(time.perf_counter() - began, 3)
+    return found
+
+
+def _origin_once_free(path: Path) -> dict[str, Any] | None:
+    """The record of a run that was begun; a process that was told to end may still be saving what it has."""
+    for _ in range(int(FREE_SECONDS / POLL_SECONDS)):
+        if not files.is_run(path):
+            return None
+        origin: dict[str, Any] = read_json(path / files.ORIGIN)
+        busy = origin["status"] == "running" and origin.get("process") != files.this_process()
+        if not busy or origin.get("host") != platform.node() or not is_alive(path, origin):
+            return origin
+        time.sleep(POLL_SECONDS)
+    raise RecordError(f"{path} is being trained by process {origin.get('process')}. Wait for it, or end it.")
+
+
+def _came_far_enough(origin: Mapping[str, Any], until: int | None) -> bool:
+    if origin["status"] == "done":
+        return True
+    return until is not None and origin["status"] == "stopped" and int(origin.get("decisions", 0)) >= until

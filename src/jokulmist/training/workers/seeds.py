@@ -1,0 +1,124 @@
+"""Several seeds of a plan side by side, in the worker processes of a crew."""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from jokulmist import errors
+from jokulmist.errors import JokulmistError
+from jokulmist.records.run_folder import is_run
+from jokulmist.training.runs.plan import Plan
+from jokulmist.training.runs.run import Run, Runs
+from jokulmist.training.session.interrupts import heeding_ctrl_c
+from jokulmist.training.session.progress import Show, Standing
+from jokulmist.training.session.session import run_folder
+from jokulmist.training.workers.jobs import Heard, Job
+from jokulmist.training.workers.pool import Crew
+
+POLL_SECONDS = 0.2
+
+
+@dataclass
+class Board:
+    """What is known of each seed."""
+
+    show: Show
+    total: int
+    paths: dict[int, Path] = field(default_factory=dict)
+    now: dict[int, Standing] = field(default_factory=dict)
+    finished: list[int] = field(default_factory=list)
+    failures: dict[int, JokulmistError] = field(default_factory=dict)
+    told: set[str] = field(default_factory=set)
+    stopping: bool = False
+
+    @property
+    def over(self) -> int:
+        return len(self.finished) + len(self.failures)
+
+
+def train_seeds(
+    plan: Plan, folder: Path, names: dict[int, str | None], show: Show, command: list[str], count: int
+) -> Runs:
+    """Train the seeds of a plan, so many side by side.
+
+    Raises
+    ------
+    CannotTravel
+        When a worker could not read the plan; nothing was made then.
+    JokulmistError
+        The first failure of a seed, after all others are done.
+    """
+    written = plan.written()
+    seeds = deque(plan.training.seeds)
+    board = Board(show, len(seeds))
+    crew = Crew(count, written)
+    began = time.perf_counter()
+    given = 0
+    try:
+        show.begin(f"{board.total} seeds, {count} side by side")
+        with heeding_ctrl_c() as asked:
+            while board.over < given or (seeds and not board.stopping):
+                if asked and not board.stopping:
+                    _stop(board, crew)
+                while seeds and crew.free() and not board.stopping:
+                    seed = seeds.popleft()
+                    board.paths[seed] = run_folder(plan, folder, names[seed]).resolve()
+                    crew.give(seed, Job(written, seed, str(board.paths[seed]), command))
+                    given += 1
+                heard = crew.hear(POLL_SECONDS)
+                if heard is not None:
+                    _take(board, heard)
+                    _showed(board, time.perf_counter() - began)
+        show.end(f"{len(board.finished)} of {board.total} seeds done")
+    finally:
+        crew.close()
+    if board.failures:
+        raise next(iter(board.failures.values()))
+    known = [seed for seed in plan.training.seeds if seed in board.finished and is_run(board.paths[seed])]
+    return Runs([Run.open(board.paths[seed]) for seed in known])
+
+
+def _take(board: Board, heard: Heard) -> None:
+    """Note what was heard of a seed."""
+    seed = heard.tag
+    if heard.standing is not None:
+        board.now[seed] = heard.standing
+    elif heard.kind == "say":
+        if heard.text not in board.told:
+            board.told.add(heard.text)
+            board.show.say(heard.text)
+    elif heard.kind == "failed":
+        kind = getattr(errors, heard.error, JokulmistError)
+        kept = "" if str(board.paths[seed]) in heard.text else f" What was recorded is in {board.paths[seed]}."
+        board.failures[seed] = kind(f"seed {seed}: {heard.text.rstrip('.')}.{kept}")
+    else:
+        board.finished.append(seed)
+        board.show.say(f"seed {seed}  {heard.text}")
+
+
+def _showed(board: Board, seconds: float) -> None:
+    """One line for all that is going on."""
+    now = board.now
+    if not now:
+        return
+    going = [standing for seed, standing in now.items() if seed not in board.finished and seed not in board.failures]
+    latest = going or list(now.values())
+    board.show.update(
+        Standing(
+            decisions=sum(standing.decisions for standing in now.values()),
+            episodes=sum(standing.episodes for standing in now.values()),
+            share=(board.over + sum(standing.share for standing in going)) / board.total,
+            mean_return=sum(standing.mean_return for standing in latest) / len(latest),
+            per_second=sum(standing.per_second for standing in going),
+            seconds=seconds,
+        )
+    )
+
+
+def _stop(board: Board, crew: Crew) -> None:
+    board.stopping = True
+    board.show.say("stopping: every seed saves what it has (Ctrl-C again ends at once)")
+    crew.stop()

@@ -1,0 +1,140 @@
+"""A worker process of `pool.py`: does the jobs that it is given, one after another, and keeps what it compiled."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import sys
+import threading
+import traceback
+from collections.abc import Iterator
+from dataclasses import asdict
+from typing import Any, TextIO
+
+from jokulmist.errors import JokulmistError
+from jokulmist.training.session.interrupts import Asked, heeding_ctrl_c
+from jokulmist.training.workers import pool
+
+
+class Told:
+    """Shows progress by telling the process that asked."""
+
+    def __init__(self, out: TextIO, asked: Asked) -> None:
+        self._out, self._asked = out, asked
+        self.ending = ""
+
+    def send(self, kind: str, **more: Any) -> None:
+        with contextlib.suppress(BrokenPipeError):  # whoever asked has gone, which the end of the input tells, too
+            self._out.write(json.dumps({"kind": kind, **more}) + "\n")
+            self._out.flush()
+
+    def begin(self, title: str) -> None:
+        self.ending = ""
+
+    def update(self, standing: Any) -> None:
+        self.send("standing", standing=asdict(standing))
+
+    def say(self, text: str) -> None:
+        if not self._asked:  # whoever asked for the end has told of it
+            self.send("say", text=text)
+
+    def end(self, text: str) -> None:
+        self.ending = text
+
+
+def main() -> None:
+    """Work until the input ends."""
+    # What a researcher's code prints belongs beside the talk, not into the answers.
+    out = os.fdopen(os.dup(1), "w", encoding="utf-8")
+    os.dup2(2, 1)
+    pool.IN_WORKER = True
+    with heeding_ctrl_c() as asked:  # though it is whoever gives the jobs that says when to stop
+        _serve(Told(out, asked), asked)
+
+
+def _serve(told: Told, asked: Asked) -> None:
+    """Read the first plan, then do the jobs."""
+    line = sys.stdin.readline()
+    if not line:  # gone before anything was asked
+        return
+    first = json.loads(line)
+    sys.path[:] = [*first["modules"], *[place for place in sys.path if place not in first["modules"]]]
+    os.chdir(first["folder"])
+    if first["core"] is not None and hasattr(os, "sched_setaffinity"):
+        os.sched_setaffinity(0, {first["core"]})
+    try:
+        from jokulmist.training.workers.jobs import Plans
+
+        plans = Plans()
+        pool.READING = True
+        plans.of(first["plan"])
+        pool.READING = False
+    except BaseException as failure:
+        told.send("failed", error=type(failure).__name__, text=str(failure) or type(failure).__name__)
+        return
+    told.send("ready")
+    for message in _messages(asked):
+        _work(plans, message["job"], told)
+    sys.stderr.flush()
+    os._exit(0)  # every run is written; taking compiled programs apart would keep whoever waits for most of a second
+
+
+def _messages(asked: Asked) -> Iterator[dict[str, Any]]:
+    """The jobs, as they come. A word to stop, and the end of the input, end the one that is done: cleanly, with all saved."""
+    waiting: list[dict[str, Any]] = []
+    ready = threading.Condition()
+    ended = False
+
+    def listen() -> None:
+        nonlocal ended
+        for line in sys.stdin:
+            message = json.loads(line)
+            asked.now = message["kind"] == "stop"  # what was asked before does not concern a job that comes after
+            if asked:
+                continue
+            with ready:
+                waiting.append(message)
+                ready.notify()
+        with ready:
+            ended = True
+            ready.notify()
+        asked.now = True
+
+    threading.Thread(target=listen, daemon=True).start()
+    while True:
+        with ready:
+            while not waiting and not ended:
+                ready.wait()
+            if not waiting:
+                return
+            message = waiting.pop(0)
+        yield message
+
+
+def _work(plans: Any, asked: dict[str, Any], told: Told) -> None:
+    from jokulmist.training.workers.jobs import Job, work
+
+    job = Job(**asked)
+    told.ending = ""
+    answer: dict[str, Any] = {"kind": "done", "result": {}}
+    try:
+        answer["result"] = work(job, told, plans.of)
+        answer["text"] = told.ending
+    except JokulmistError as failure:
+        answer = {"kind": "failed", "error": type(failure).__name__, "text": str(failure)}
+    except KeyboardInterrupt:
+        pass
+    except Exception as failure:
+        answer = {"kind": "failed", "error": "JokulmistError", "text": told_of(failure)}
+        traceback.print_exc()
+    told.send(**answer)
+
+
+def told_of(failure: BaseException) -> str:
+    """A failure in words."""
+    return f"{type(failure).__name__}: {failure}".rstrip(": ")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""Looks for the mistakes that people make in an environment."""

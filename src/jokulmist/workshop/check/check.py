@@ -1,0 +1,108 @@
+"""Looks for the mistakes that people make in an environment, and says how to mend each.
+
+Random play on a plain lane finds most of them (`playing.py`), others stand in what it left behind (`records.py`), or show when
+single methods are asked again and it is noted what they read (`methods.py`). Whether the class compiles, and how fast it
+runs each way, is asked of the lanes.
+"""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from jokulmist.agents.random_play import RandomPlay
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.errors import BrokenEnvironment, SettingError
+from jokulmist.lanes.compiled.compilability import find
+from jokulmist.training.evaluation.evaluate import RANDOM, evaluate, sees_more
+from jokulmist.training.loops.contract import Planned
+from jokulmist.training.loops.plain import PlainLoop
+from jokulmist.workshop.check.methods import look_at_methods
+from jokulmist.workshop.check.random_play import Play
+from jokulmist.workshop.check.records import look_at_records
+from jokulmist.workshop.check.report import Finding, Report
+from jokulmist.workshop.check.simulators import look_at_simulator
+
+STEPS = 3000
+LEVEL_EPISODES = 50
+SPEED_SECONDS = 0.3
+
+
+def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -> Report:
+    """Look for mistakes in an environment under random play.
+
+    Parameters
+    ----------
+    environment : Environment
+    steps : int
+        Advances of random play.
+    speed : bool
+        Whether to measure how fast it runs each way.
+
+    Returns
+    -------
+    Report
+        Printing it shows the findings and a table of what was seen.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.check(jm.gallery.Ferry(), steps=300, speed=False).ok
+    True
+    """
+    if not isinstance(environment, Environment):
+        raise SettingError(f"`check` takes an environment, e.g. `jm.check(Tarn())`; got {environment!r}.")
+    if isinstance(steps, bool) or not isinstance(steps, int) or steps < 10:
+        raise SettingError(f"`steps` must be a whole number of at least 10; got {steps!r}.")
+    report = Report(describe(environment).name)
+    try:
+        if isinstance(environment, Simulator):
+            look_at_simulator(environment, report, steps)
+        else:
+            play = Play(environment, report)
+            play.play(steps)
+            look_at_records(play)
+            look_at_methods(play)
+        if report.closed_by:
+            names = [RANDOM, *describe(environment).outline.references]
+            report.levels = {n: evaluate(n, environment, episodes=LEVEL_EPISODES) for n in names}
+            report.sees_more = {n: sees_more(environment, n) for n in names[1:]}
+    except BrokenEnvironment as failure:
+        report.findings.append(
+            Finding("wrong", str(failure), "", "Nothing can be trained until it runs.", "Mend the line that is named.")
+        )
+        return report
+    if isinstance(environment, Simulator):
+        return report
+    finding = find(environment)
+    report.compiles, report.why_plain = finding.compiles, finding.why
+    if speed and report.ok:
+        report.speeds = _speeds(environment, report.compiles)
+    return report
+
+
+def _speeds(environment: Environment, compiles: bool) -> dict[str, float]:
+    """Steps per second of random play on each lane, without what starting costs."""
+    planned = Planned(steps=1 << 40)
+    loop: Any = PlainLoop(environment, RandomPlay(), 0, 1, planned)
+    found = {"plain, 1 copy": _speed(loop, 100)}
+    if compiles:
+        from jokulmist.training.loops.compiled import CompiledLoop
+
+        for copies in (1, 64):
+            loop = CompiledLoop(environment, RandomPlay(), 0, copies, planned)
+            word = "copy" if copies == 1 else "copies"
+            found[f"compiled, {copies} {word}"] = _speed(loop, 512)
+    return found
+
+
+def _speed(loop: Any, turns: int) -> float:
+    loop.advance(turns)
+    began, first = time.perf_counter(), loop.decisions
+    while True:
+        loop.advance(turns)
+        taken = time.perf_counter() - began
+        if taken > SPEED_SECONDS:
+            return float((loop.decisions - first) / taken)
+        turns = min(2 * turns, loop.most_turns)

@@ -1,0 +1,272 @@
+"""Random play with every look that a step allows: what can be found wrong by playing."""
+
+from __future__ import annotations
+
+import inspect
+import math
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.state import State
+from jokulmist.environments.transition.stepping import Stepper
+from jokulmist.workshop.check.report import Finding, Level, Reach, Report
+
+LONGEST = 20_000
+MOST_TRANSITIONS = 200
+COMPARED_BEGINS = 10
+
+
+class Transition(NamedTuple):
+    """One advance: `advances` counts from the episode's beginning, `turn` is where its draws stand."""
+
+    before: State
+    action: Any
+    after: State
+    advances: int
+    turn: int
+
+
+class Play:
+    """Random play with every look that a step allows."""
+
+    def __init__(self, environment: Environment, report: Report) -> None:
+        self.environment, self.report = environment, report
+        self.description = describe(environment)
+        self.step = Stepper(environment)
+        noise = Noise(1, 1, Domain.CHECK)
+        self.draws = {stream: PlainDraw(noise, stream) for stream in Stream}
+        self.told: set[str] = set()
+        self.looks: dict[str, Any] = {}
+        self.moved: set[str] = set()
+        self.kept = self._snapshot()
+        self.begun = 0
+        # What random play leaves behind: transitions, and the rows, terms and advances of every step, episode by episode.
+        self.transitions: list[Transition] = []
+        self.rows: list[list[float]] = []
+        self.amounts: list[list[float]] = []
+        self.advances: list[int] = []
+        self.episodes: list[tuple[int, str]] = []
+        spec = self.description.bare
+        for c in spec.numbers:
+            bounds = f"{c.low:g} to {c.high:g}" if c.bounded else "no bounds"
+            report.channels.append(Reach(c.name, f"{bounds} {c.unit}".strip()))
+        for term, weight in zip(self.description.terms, self.description.weights, strict=True):
+            report.terms.append(Reach(term.name, f"weight {weight:g}"))
+
+    def find(self, level: Level, key: str, what: str, method: str, why: str, mend: str) -> None:
+        """Add a finding, once a key."""
+        if key not in self.told:
+            self.told.add(key)
+            self.report.findings.append(Finding(level, what, self.place(method), why, mend))
+
+    def place(self, method: str) -> str:
+        """File and line of a method of the class."""
+        part = inspect.getattr_static(type(self.environment), method, None)
+        function = getattr(part, "function", part)
+        try:
+            lines = inspect.getsourcelines(function)[1]
+            file = inspect.getsourcefile(function) or ""
+        except (OSError, TypeError):
+            return method
+        return f"{method} ({file.rpartition('/')[2]}:{lines})"
+
+    def play(self, steps: int) -> None:
+        action_of = self.description.action
+        state = self._begin(0)
+        advances = longest = 0
+        for turn in range(steps):
+            action = action_of.random(self.draws[Stream.PLAY].at(turn, 0), self.step.decidable(state) or None)
+            advances += 1
+            longest = max(longest, advances)
+            before = self.step.cleared(state)
+            after = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
+            self._same_again(before, action, after, turn)
+            self._rewards(before, action, after)
+            held = self._closings(before, action, after, advances)
+            self.step.measured(before, action, after)
+            self._observe(after, turn)
+            self._unchanged()
+            if len(self.transitions) < MOST_TRANSITIONS:
+                self.transitions.append(Transition(before, action, after, advances, turn))
+            self.rows.append(self.row)
+            self.advances.append(advances)
+            state = after
+            if held:
+                name = self.description.held_names(held)[0]
+                self.episodes.append((advances, name))
+                self.report.closed_by[name] = self.report.closed_by.get(name, 0) + 1
+                state, advances = self._begin(turn + 1), 0
+        self.report.steps = steps
+        self._after_all(steps, state, advances)
+
+    def _snapshot(self) -> dict[str, str]:
+        """What can be changed behind the state's back: lists, dicts, sets and arrays on the instance and its class.
+
+        A series cannot be written to, and printing one at every step would cost more than the step.
+        """
+        held = {**vars(type(self.environment)), **vars(self.environment)}
+        return {name: repr(value) for name, value in held.items() if name[:1] != "_" and _changeable(value)}
+
+    def _unchanged(self) -> None:
+        for name, now in self._snapshot().items():
+            if now != self.kept.get(name, now):
+                self.find(
+                    "wrong",
+                    f"changed:{name}",
+                    f"`self.{name}` was changed while the environment ran: {self.kept[name][:60]} became {now[:60]}.",
+                    "advance",
+                    "Copies share the instance, and an episode that is rewound or resumed would not find it as it was.",
+                    f"Make it a field of `State`, and return `state.replace({name}=...)`.",
+                )
+                self.kept[name] = now
+
+    def _begin(self, turn: int) -> State:
+        state = self.step.begin(self.draws[Stream.BEGIN].at(turn, 0))
+        self.begun += 1
+        if self.begun <= COMPARED_BEGINS:
+            again = self.step.begin(self.draws[Stream.BEGIN].at(turn, 0))
+            self._compare(state, again, "begin")
+        self._observe(state, turn, stream=Stream.BEGIN_SENSE)
+        return state
+
+    def _same_again(self, before: State, action: Any, after: State, turn: int) -> None:
+        if turn < 50:
+            again = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
+            self._compare(after, again, "advance")
+
+    def _compare(self, first: State, second: State, method: str) -> None:
+        for name, value in first.__dict__.items():
+            if not np.array_equal(value, second.__dict__[name], equal_nan=True):
+                self.find(
+                    "wrong",
+                    f"chance:{method}",
+                    f"`{method}` gave `{name}` two values, {value!r} and {second.__dict__[name]!r}, from the same state, "
+                    f"action and draws.",
+                    method,
+                    "A run could not be repeated, resumed or compiled.",
+                    "Take all chance from `draw` (e.g. `draw.normal(0, 1)`), none from `random` or `numpy.random`, and "
+                    "change nothing outside the state.",
+                )
+                return
+
+    def _rewards(self, before: State, action: Any, after: State) -> None:
+        amounts = self.step.reward_terms(before, action, after)
+        self.amounts.append(amounts)
+        for reach, term in zip(self.report.terms, amounts, strict=True):
+            if not math.isfinite(term):
+                self.find(
+                    "wrong",
+                    f"finite:{reach.name}",
+                    f"reward term `{reach.name}` was {term} in the step from {before} to {after}.",
+                    reach.name,
+                    "One such reward destroys everything that was learned.",
+                    "Guard the division or the logarithm, e.g. `xp.maximum(value, 1e-6)`.",
+                )
+                continue
+            reach.least, reach.most = min(reach.least, term), max(reach.most, term)
+            reach.mean += term
+
+    def _closings(self, before: State, action: Any, after: State, advances: int) -> int:
+        outline = self.description.outline
+        for method in (*outline.endings, *outline.cuts):
+            given = {"before": before, "action": action, "after": after}
+            flag = getattr(self.environment, method.name)(*[given[n] for n in method.takes])
+            if not isinstance(flag, (bool, np.bool_)):
+                self.find(
+                    "wrong",
+                    f"flag:{method.name}",
+                    f"`{method.name}` gave {flag!r} ({type(flag).__name__}), which is no truth value.",
+                    method.name,
+                    "Any number but 0 would count as an end.",
+                    "Return a comparison, e.g. `after.level > 3.0`.",
+                )
+        return self.step.held(before, action, after, advances)
+
+    def _observe(self, state: State, turn: int, stream: Stream = Stream.SENSE) -> None:
+        row = self.row = self.step.observe(state, self.draws[stream].at(turn, 0))
+        look = Stream.LOOK if stream is Stream.SENSE else Stream.BEGIN_LOOK
+        for name, image in self.step.look(state, self.draws[look].at(turn, 0)).items():
+            first = self.looks.setdefault(name, image)
+            if not np.array_equal(first, image):
+                self.moved.add(name)
+        spec = self.description.bare
+        for reach, channel in zip(self.report.channels, spec.numbers, strict=True):
+            values = np.asarray(row[spec.slices[channel.name]], float)
+            method = channel.name if channel.computed else "advance"
+            if not np.isfinite(values).all():
+                self.find(
+                    "wrong", f"nan:{channel.name}", f"channel `{channel.name}` was {values} in {state}.", method,
+                    "What is not a number cannot be learned from.", "Guard the division or the logarithm that made it.",
+                )  # fmt: skip
+                continue
+            reach.least = min(reach.least, float(values.min()))
+            reach.most = max(reach.most, float(values.max()))
+            slack = 1e-5 * (channel.high - channel.low) if channel.bounded else 0.0
+            if values.min() < channel.low - slack or values.max() > channel.high + slack:
+                reach.outside += 1
+
+    def _after_all(self, steps: int, state: State, advances: int) -> None:
+        report, description = self.report, self.description
+        for reach in report.terms:
+            reach.mean /= steps
+        for reach, channel in zip(report.channels, description.bare.numbers, strict=True):
+            if reach.outside:
+                self.find(
+                    "wrong",
+                    f"bounds:{reach.name}",
+                    f"channel `{reach.name}` ranged from {reach.least:.4g} to {reach.most:.4g}, outside its bounds "
+                    f"{channel.low:g} to {channel.high:g}, in {reach.outside} of {steps} steps.",
+                    reach.name if channel.computed else "advance",
+                    "Tables clip it into the last bin, and networks meet inputs beyond their scale.",
+                    f"Declare `low={min(channel.low, math.floor(reach.least)):g}, "
+                    f"high={max(channel.high, math.ceil(reach.most)):g}`, or keep the value inside, "
+                    f"e.g. `xp.clip(value, {channel.low:g}, {channel.high:g})`.",
+                )
+            elif reach.least == reach.most:
+                self.find(
+                    "doubtful",
+                    f"still:{reach.name}",
+                    f"channel `{reach.name}` was {reach.least:.4g} in every one of {steps} steps.",
+                    reach.name if channel.computed else "advance",
+                    "The agent cannot learn anything from it.",
+                    "Check that `advance` changes what it is made of, or leave it out.",
+                )
+        for name in self.looks.keys() - self.moved:
+            self.find(
+                "doubtful", f"still:{name}", f"image `{name}` was the same in every one of {steps} steps.", name,
+                "The agent cannot learn anything from it.", "Check what it is drawn from, or leave it out.",
+            )  # fmt: skip
+        if not report.closed_by:
+            self._never_closed(state, advances)
+
+    def _never_closed(self, state: State, advances: int) -> None:
+        """No episode closed: play on for a while, and say so if none does."""
+        turn, action_of = self.report.steps, self.description.action
+        while advances < LONGEST:
+            action = action_of.random(self.draws[Stream.PLAY].at(turn, 0), self.step.decidable(state) or None)
+            advances += 1
+            before = self.step.cleared(state)
+            state = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
+            held = self.step.held(before, action, state, advances)
+            turn += 1
+            if held:
+                self.report.closed_by[self.description.held_names(held)[0]] = 1
+                return
+        closings = self.description.closings
+        told = f"none of `{'`, `'.join(closings)}` was reached" if closings else "it declares no ending, cut or limit"
+        self.find(
+            "wrong",
+            "endless",
+            f"no episode closed in {advances:,} steps of random play: {told}.",
+            "advance",
+            "An episode that never closes is never recorded, and an ending that cannot be reached teaches nothing.",
+            "Declare `time_limit = 1000` (a cut) or `deadline = 1000` (a true end), and look at the comparison in the ending.",
+        )
+
+
+def _changeable(value: Any) -> bool:
+    return isinstance(value, (list, dict, set)) or (isinstance(value, np.ndarray) and value.flags.writeable)

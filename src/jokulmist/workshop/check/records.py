@@ -1,0 +1,152 @@
+"""What stands in the records of random play: scales, copies, bounds and ends that are worth a second look."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from jokulmist.environments.declaration.description import DEADLINE
+from jokulmist.workshop.check.random_play import Play
+
+DWARFED = 100.0
+WIDE = 25.0
+SAME = 1e-6
+SOON = 2
+
+
+def look_at_records(play: Play) -> None:
+    """Add what the records of random play tell."""
+    if not play.rows or not play.report.closed_by:
+        return
+    _never_earned(play)
+    _scales(play)
+    _twins(play)
+    _wide_bounds(play)
+    _early_ends(play)
+    _unseen_deadline(play)
+
+
+def _never_earned(play: Play) -> None:
+    """A reward term that stayed 0 throughout."""
+    amounts = np.asarray(play.amounts)
+    weights = play.description.weights
+    for term, weight, column in zip(play.description.terms, weights, amounts.T, strict=True):
+        if not column.any() and weight > 0.0:
+            play.find(
+                "doubtful",
+                f"never earned:{term.name}",
+                f"reward term `{term.name}` stayed 0 in all of {len(column):,} steps of random play.",
+                term.name,
+                "An agent begins by random play: what it never meets it cannot learn from.",
+                "Check its condition and units; begin nearer to it, raise the difficulty by `curriculum`, or lead there by another "
+                "term (`jm.Potential`).",
+            )
+
+
+def _scales(play: Play) -> None:
+    """A reward term that all others are nothing beside."""
+    names = [term.name for term in play.description.terms]
+    weighted = np.abs(np.asarray(play.amounts) * np.asarray(play.description.weights)).mean(axis=0)
+    order = np.argsort(weighted)[::-1]
+    if len(order) < 2 or weighted[order[1]] == 0.0:
+        return
+    first, others = order[0], weighted[order[1:]].sum()
+    if weighted[first] > DWARFED * others:
+        play.find(
+            "doubtful",
+            "scale",
+            f"reward term `{names[first]}` brings {weighted[first]:.4g} a step, all the others together {others:.4g}.",
+            names[first],
+            "The others have no say in what is learned.",
+            f"Lower its weight, e.g. `weights={{{names[first]!r}: "
+            f"{float(play.description.weights[first] * others / weighted[first]):.3g}}}`, or raise theirs.",
+        )
+
+
+def _twins(play: Play) -> None:
+    """Two channels that tell the same, up to scale and shift."""
+    spec = play.description.bare
+    columns = np.asarray(play.rows, float)
+    entries = [(name, k) for name, where in spec.slices.items() for k in range(where.start, where.stop)]
+    spread = columns.std(axis=0)
+    for i, (first, a) in enumerate(entries):
+        for second, b in entries[i + 1 :]:
+            if first == second or spread[a] == 0.0 or spread[b] == 0.0:
+                continue
+            together = np.corrcoef(columns[:, a], columns[:, b])[0, 1]
+            if 1.0 - abs(together) < SAME:
+                play.find(
+                    "doubtful",
+                    f"twins:{first}:{second}",
+                    f"channels `{first}` and `{second}` tell the same in every one of {len(columns)} steps"
+                    f"{', up to scale and shift' if not np.allclose(columns[:, a], columns[:, b]) else ''}.",
+                    second,
+                    "A table grows by it for nothing, and one of the two is probably not what was meant.",
+                    f"Leave one out, or check what `{second}` is made of.",
+                )
+
+
+def _wide_bounds(play: Play) -> None:
+    """Bounds far wider than what was seen."""
+    for reach, channel in zip(play.report.channels, play.description.bare.numbers, strict=True):
+        seen = reach.most - reach.least
+        if channel.whole or not channel.bounded or reach.outside or not seen > 0.0:
+            continue
+        if channel.high - channel.low > WIDE * seen:
+            play.find(
+                "doubtful",
+                f"wide:{channel.name}",
+                f"channel `{channel.name}` moved from {reach.least:.4g} to {reach.most:.4g}, and is declared from "
+                f"{channel.low:g} to {channel.high:g}: {seen / (channel.high - channel.low):.1%} of it.",
+                channel.name if channel.computed else "advance",
+                "In a table everything falls into one or two bins; a network sees a number that hardly moves.",
+                'Narrow the bounds to what good and bad play reach, or use `scaling="running"` with a network.',
+            )
+
+
+def _early_ends(play: Play) -> None:
+    """Endings that come at once."""
+    count = len(play.episodes)
+    ends = play.description.closings[: play.description.true_ends]
+    for name in ends:
+        own = [advances for advances, closed_by in play.episodes if closed_by == name]
+        at_once = sum(advances == 1 for advances in own)
+        if name != DEADLINE and at_once > 0.5 * count:
+            play.find(
+                "wrong" if at_once == count else "doubtful",
+                f"at once:{name}",
+                f"`{name}` closed {at_once} of {count} episodes at their first step.",
+                name,
+                "Nothing can be learned from an episode that is over before it has begun.",
+                "Check the comparison's direction and units, and the first state that `begin` gives.",
+            )
+        elif name != DEADLINE and len(own) == count > SOON and max(own) <= SOON:
+            play.find(
+                "doubtful",
+                f"soon:{name}",
+                f"`{name}` closed every one of {count} episodes within {SOON} steps of random play.",
+                name,
+                "An agent that starts at random hardly sees anything but the end.",
+                "Begin further from it, make an advance shorter, or widen what is allowed.",
+            )
+
+
+def _unseen_deadline(play: Play) -> None:
+    """A true end by time, while nothing that is seen tells the time."""
+    description = play.description
+    if description.deadline is None or description.bare.images:
+        return
+    columns, advances = np.asarray(play.rows, float), np.asarray(play.advances)
+    for k in range(columns.shape[1]):
+        by_advance: dict[int, float] = {}
+        if all(by_advance.setdefault(int(n), v) == v for n, v in zip(advances, columns[:, k], strict=True)):
+            values = list(by_advance.values())
+            if len(set(values)) == len(values):
+                return
+    play.find(
+        "doubtful",
+        "unseen deadline",
+        f"the `deadline` after {description.deadline} advances is a true end, and no channel tells how much time is left.",
+        "advance",
+        "The same observation is then worth much or nothing, and values cannot be learned.",
+        "Observe the time, `day: int = jm.seen(low=0, high=...)`, or use `time_limit`, a cut, if there is a future after it.",
+    )

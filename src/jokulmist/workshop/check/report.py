@@ -1,0 +1,103 @@
+"""What a check found, as data: findings, what was seen, known levels, speeds."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict, dataclass, field
+from typing import Any, Literal
+
+from jokulmist.training.evaluation.evaluate import Evaluation
+
+Level = Literal["wrong", "doubtful"]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One mistake: how bad, what, where, why it hurts and how to mend it."""
+
+    level: Level
+    what: str
+    where: str
+    why: str
+    mend: str
+
+
+@dataclass
+class Reach:
+    """What a channel or a reward term was seen to do under random play."""
+
+    name: str
+    declared: str
+    least: float = math.inf
+    most: float = -math.inf
+    mean: float = 0.0
+    outside: int = 0
+
+
+@dataclass
+class Report:
+    """What `check` found.
+
+    Attributes
+    ----------
+    findings : list of Finding
+    channels, terms : list of Reach
+    closed_by : dict of str to int
+        How the episodes of random play closed.
+    levels : dict of str to Evaluation
+        Random play and the references.
+    compiles : bool
+    simulated : bool
+        A `jm.Simulator`, which is never compiled.
+    why_plain : str
+    speeds : dict of str to float
+        Steps per second under random play, by lane.
+    """
+
+    name: str
+    findings: list[Finding] = field(default_factory=list)
+    steps: int = 0
+    channels: list[Reach] = field(default_factory=list)
+    terms: list[Reach] = field(default_factory=list)
+    closed_by: dict[str, int] = field(default_factory=dict)
+    levels: dict[str, Evaluation] = field(default_factory=dict)
+    sees_more: dict[str, bool] = field(default_factory=dict)
+    compiles: bool = False
+    simulated: bool = False
+    why_plain: str = ""
+    speeds: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def ok(self) -> bool:
+        """Whether nothing is wrong; doubtful findings are allowed."""
+        return not any(f.level == "wrong" for f in self.findings)
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "environment": self.name,
+            "ok": self.ok,
+            "findings": [asdict(f) for f in self.findings],
+            "steps": self.steps,
+            "channels": [asdict(c) for c in self.channels],
+            "terms": [asdict(t) for t in self.terms],
+            "closed_by": self.closed_by,
+            "levels": {
+                name: {
+                    "mean": e.mean,
+                    "sd": e.sd,
+                    "interval": list(e.interval),
+                    "sees_more": self.sees_more.get(name, False),
+                }
+                for name, e in self.levels.items()
+            },
+            "compiles": self.compiles,
+            "why_plain": self.why_plain,
+            "steps_per_second": self.speeds,
+        }
+
+    def __str__(self) -> str:
+        from jokulmist.workshop.check.text import text_of
+
+        return text_of(self)
+
+    __repr__ = __str__

@@ -1,0 +1,80 @@
+"""A check's report as text: the findings first, then what was seen."""
+
+from __future__ import annotations
+
+import io
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from jokulmist.workshop.check.report import Report
+
+WIDTH = 116
+
+
+def text_of(report: Report) -> str:
+    """The report as plain text."""
+    from rich.console import Console
+
+    console = Console(file=io.StringIO(), width=WIDTH, highlight=False)
+    show(report, console)
+    text: str = console.file.getvalue()  # type: ignore[attr-defined]
+    return text
+
+
+def show(report: Report, console: Any) -> None:
+    """Print the report."""
+    from rich.markup import escape
+    from rich.table import Table
+
+    wrong = sum(f.level == "wrong" for f in report.findings)
+    doubtful = len(report.findings) - wrong
+    verdict = "nothing wrong was found" if not wrong else f"{wrong} wrong"
+    console.print(
+        f"[bold]{report.name}[/bold]: {verdict}{f', {doubtful} doubtful' if doubtful else ''}, {report.steps:,} steps of random play"
+    )
+    for finding in report.findings:
+        color = "red" if finding.level == "wrong" else "yellow"
+        console.print(f"\n[{color}]{finding.level}[/{color}]  {escape(finding.what)}", soft_wrap=False)
+        if finding.where:
+            console.print(f"  where  {escape(finding.where)}")
+        console.print(f"  why    {escape(finding.why)}")
+        console.print(f"  mend   {escape(finding.mend)}")
+    if not report.channels:
+        return
+    console.print()
+    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    for name, side in (
+        ("", "left"),
+        ("name", "left"),
+        ("declared", "left"),
+        ("least", "right"),
+        ("most", "right"),
+        ("mean a step", "right"),
+    ):
+        table.add_column(name, justify=side)  # type: ignore[arg-type]
+    for kind, rows in (("observed", report.channels), ("reward", report.terms)):
+        for i, reach in enumerate(rows):
+            mean = f"{reach.mean:.4g}" if kind == "reward" else ""
+            table.add_row(
+                kind if i == 0 else "", reach.name, reach.declared, f"{reach.least:.4g}", f"{reach.most:.4g}", mean
+            )
+    console.print(table)
+    console.print()
+    total = sum(report.closed_by.values())
+    closed = ", ".join(
+        f"{name} {count / total:.0%}" for name, count in sorted(report.closed_by.items(), key=lambda i: -i[1])
+    )
+    console.print(f"episodes closed by   {closed or 'nothing'}  ({total} episodes)")
+    for name, level in report.levels.items():
+        low, high = level.interval
+        label = "random play" if name == "random" else f"reference {name}"
+        more = "  (reads more than the agent sees)" if report.sees_more.get(name) else ""
+        console.print(f"{label:<20} return {level.mean:.4g}, 95 % [{low:.4g}, {high:.4g}], sd {level.sd:.3g}{more}")
+    if report.simulated:
+        console.print("simulator            stepped as it is: in this process, or each copy in one of its own")
+    elif report.compiles:
+        console.print("compiles             yes: the compiled transitions are the plain ones")
+    else:
+        console.print(f"compiles             no: {escape(report.why_plain)}")
+    for name, speed in report.speeds.items():
+        console.print(f"{name:<20} {speed:,.0f} steps/s")
