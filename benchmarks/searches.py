@@ -19,7 +19,7 @@ from jokulmist.studies.search.candidates import Board
 from jokulmist.studies.search.engine import Engine
 from jokulmist.studies.search.progress import SilentSearch
 from jokulmist.studies.search.settings import Question, Tuning
-from jokulmist.training.runs.plan import Plan, Training
+from jokulmist.training.plans.plan import Plan, Training
 from jokulmist.training.workers.pool import Crew, usual_workers
 
 BUDGET = 20  # whole runs

@@ -7,7 +7,7 @@ import time
 import numpy as np
 
 import jokulmist as jm
-from jokulmist.environments.declaration.channels import Seen
+from jokulmist.environments.spaces.channels import Seen
 
 
 class Corridor(jm.Environment):

@@ -93,8 +93,8 @@ def test_the_first_session_is_what_really_happens():
     """The guide's files, checked: each finding that it shows is found, and nothing of the file that it ends with."""
     import re
 
-    from jokulmist.training.runs.plan import plan_of
-    from jokulmist.training.runs.sources import environment_class
+    from jokulmist.training.plans.plan import plan_of
+    from jokulmist.training.plans.sources import environment_class
 
     draft, mended = blocks("docs/first-session.md", "python")
     text = (ROOT / "docs" / "first-session.md").read_text()
@@ -119,7 +119,7 @@ def test_the_first_session_is_what_really_happens():
 
 def test_the_plan_in_the_guide_is_a_plan():
     from jokulmist.command.starting import new
-    from jokulmist.training.runs.plan import read_plan
+    from jokulmist.training.plans.plan import read_plan
 
     new(Path("pond.py"))
     Path("guide.toml").write_text(blocks("docs/runs.md", "toml")[0])

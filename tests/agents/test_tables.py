@@ -11,8 +11,8 @@ from places import Corridor, seen
 
 import jokulmist as jm
 from jokulmist.agents.contract import Experience, Numbers
-from jokulmist.agents.greedy import chances, drawn, expectation
 from jokulmist.agents.tables.cells import SCALARS, array_ops
+from jokulmist.agents.tables.greedy import chances, drawn, expectation
 from jokulmist.agents.tables.table import Carried, Table
 from jokulmist.environments.chance.draws import CountingDraw, RowDraw
 from jokulmist.environments.declaration.environment import describe

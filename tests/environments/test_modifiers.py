@@ -12,7 +12,7 @@ from scipy import stats
 import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError
-from jokulmist.training.runs.plan import plan_of
+from jokulmist.training.plans.plan import plan_of
 
 
 class Buoy(jm.Environment):

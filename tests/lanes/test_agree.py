@@ -20,7 +20,7 @@ CLASSES = [*TRACED, *(getattr(jm.gallery, cls) for _, cls in SHIPPED.values())]
 @pytest.mark.parametrize("cls", CLASSES, ids=lambda cls: cls.__name__)
 def test_single_transitions_are_the_same_plain_and_compiled(cls):
     finding = find(cls())
-    assert compilability.compiles, compilability.why
+    assert finding.compiles, finding.why
 
 
 def test_a_difference_is_found_and_named():
@@ -30,8 +30,8 @@ def test_a_difference_is_found_and_named():
             return after.replace(depth=after.depth + (0.01 if self.xp is np else 0.0))
 
     finding = find(Drifting())
-    assert not compilability.compiles
-    assert "`Drifting` differs when compiled: field `depth` is" in compilability.why
+    assert not finding.compiles
+    assert "`Drifting` differs when compiled: field `depth` is" in finding.why
 
     class Capped(Corridor):
         @jm.ending
@@ -142,8 +142,8 @@ def test_a_class_that_cannot_be_traced_says_why_with_method_line_and_mend(cls, m
     import re
 
     finding = find(cls())
-    assert not compilability.compiles
-    assert re.search(message, compilability.why), compilability.why
+    assert not finding.compiles
+    assert re.search(message, finding.why), finding.why
 
 
 @pytest.mark.parametrize("cls", [Corridor, Snowfield, Skiff])

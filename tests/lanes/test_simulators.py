@@ -134,7 +134,7 @@ def test_a_process_that_hangs_is_replaced_and_one_that_always_dies_is_told():
 def test_an_episode_that_was_lost_is_neither_an_end_nor_a_cut_for_what_replays(speeds):
     """Three-step targets stop before the loss: no row of another episode enters them."""
     from jokulmist.agents.contract import Experience
-    from jokulmist.environments.declaration.channels import Seen
+    from jokulmist.environments.spaces.channels import Seen
     from jokulmist.learning import replay as memory
 
     spec = describe(Drift()).spec

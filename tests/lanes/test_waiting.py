@@ -9,8 +9,8 @@ from scipy import stats
 import jokulmist as jm
 from jokulmist.agents.contract import Experience
 from jokulmist.environments.chance.noise import Domain, Noise
-from jokulmist.environments.declaration.channels import Seen
 from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.transition.waiting import WaitDraw
 from jokulmist.errors import BrokenEnvironment, DeclarationError
 from jokulmist.lanes.plain import PlainLane

@@ -8,7 +8,7 @@ from scipy import special, stats
 
 import jokulmist as jm
 from jokulmist.environments.chance.draws import RowDraw
-from jokulmist.environments.declaration.actions import Record
+from jokulmist.environments.spaces.actions import Record
 from jokulmist.learning.action_distributions import Acting, Joint
 
 ONE = jm.Choice("a", "b", "c")

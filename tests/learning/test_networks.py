@@ -9,10 +9,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import jokulmist as jm
-from jokulmist.environments.declaration.channels import Channel, Spec
+from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.features import Features
-from jokulmist.learning.networks.layout import Inputs, Layout, applied, built
+from jokulmist.learning.networks.inputs import Inputs, applied
+from jokulmist.learning.networks.layout import Layout, built
 from jokulmist.learning.networks.modules import gathered as patches
 from jokulmist.learning.networks.modules import product
 from jokulmist.learning.observation_scaling import Running, fresh_statistics, gathered, scaled

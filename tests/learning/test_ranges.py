@@ -12,7 +12,7 @@ import jokulmist as jm
 from jokulmist.agents.contract import Experience
 from jokulmist.agents.critics.ddpg import drifted
 from jokulmist.environments.chance.draws import RowDraw
-from jokulmist.environments.declaration.actions import Record
+from jokulmist.environments.spaces.actions import Record
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import Acting, Drawn
 from jokulmist.learning.gaussians import Units, log_slope, ranges_of, refuse_unbounded

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 import jokulmist as jm
 from jokulmist.agents.contract import Experience
-from jokulmist.environments.declaration.channels import Channel, Seen, Spec
+from jokulmist.environments.spaces.channels import Channel, Seen, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory
 

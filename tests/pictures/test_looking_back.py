@@ -16,7 +16,7 @@ from jokulmist.command.main import main
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.pictures.report.page import differing
 from jokulmist.records.run_index import chosen, rows_in
-from jokulmist.training.evaluation.scenes import fresh_scene, played_scene, recorded_scene
+from jokulmist.training.runs.scenes import fresh_scene, played_scene, recorded_scene
 
 
 @pytest.fixture(scope="module")

@@ -13,7 +13,7 @@ from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.checkpoints import open_arrays, save_arrays, whole_checkpoint
 from jokulmist.records.files import csv_lines, read_csv, replace_file
 from jokulmist.records.run_folder import take_folder
-from jokulmist.training.runs.plan import plan_of, read_plan
+from jokulmist.training.plans.plan import plan_of, read_plan
 from jokulmist.training.runs.run import runs_in
 from jokulmist.trees import filled, flattened
 

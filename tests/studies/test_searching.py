@@ -14,8 +14,8 @@ from jokulmist.studies.search.engine import Engine
 from jokulmist.studies.search.progress import LiveSearch, SilentSearch, board_of
 from jokulmist.studies.search.settings import Question, Tuning
 from jokulmist.studies.search.space import Space
-from jokulmist.training.runs.plan import Plan, Training
-from jokulmist.training.session.progress import Standing
+from jokulmist.training.plans.plan import Plan, Training
+from jokulmist.training.progress import Standing
 from jokulmist.training.workers.jobs import Heard
 
 OVER = {

@@ -12,7 +12,7 @@ import jokulmist as jm
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.studies.search.settings import Question, Tuning, question_of
 from jokulmist.studies.search.space import Among, Space, over_from, with_settings
-from jokulmist.training.runs.plan import Plan, Training
+from jokulmist.training.plans.plan import Plan, Training
 
 numbers = st.floats(0.001, 1000.0)
 bounds = st.tuples(numbers, numbers).filter(lambda b: b[1] > b[0] * 1.01)

@@ -17,7 +17,7 @@ import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import read_json, read_toml
 from jokulmist.studies.search.candidates import Board
-from jokulmist.training.runs.plan import plan_of
+from jokulmist.training.plans.plan import plan_of
 
 OVER = {"agent.learning_rate": jm.between(0.01, 1.0, scale="log"), "agent.exploration": jm.among(0.1, 0.3)}
 SHARED = Path(__file__).parent.parent / "places.py"
@@ -200,7 +200,7 @@ def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path
 
 
 def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
-    from jokulmist.training.runs.plan import Plan, Training
+    from jokulmist.training.plans.plan import Plan, Training
     from jokulmist.training.workers.jobs import Job
     from jokulmist.training.workers.pool import Crew
 
@@ -330,7 +330,7 @@ def test_wrong_words_are_told_and_a_plan_with_a_search_can_be_trained(mine, tmp_
     from typer.testing import CliRunner
 
     from jokulmist.command.main import app
-    from jokulmist.training.runs.plan import read_plan
+    from jokulmist.training.plans.plan import read_plan
     from jokulmist.training.workers import dask_cluster as cluster
 
     monkeypatch.setattr(cluster, "SECONDS_TO_CONNECT", 1)

@@ -17,7 +17,7 @@ from places import Corridor, Drift, Lift, Snowfield
 import jokulmist as jm
 from jokulmist.errors import JokulmistError, LookupFailed, RecordError, SettingError
 from jokulmist.records.checkpoints import checkpoints_of
-from jokulmist.training.session.progress import Silent
+from jokulmist.training.progress import Silent
 
 ROOT = Path(__file__).parents[2]
 AROUND = [jm.Stack(2), jm.Late(1), jm.Scaled(0.5), jm.Opening(2)]

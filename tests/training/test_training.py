@@ -19,7 +19,7 @@ from jokulmist.errors import BrokenEnvironment, SettingError
 from jokulmist.training.loops.compiled import CompiledLoop
 from jokulmist.training.loops.contract import Planned
 from jokulmist.training.loops.plain import PlainLoop
-from jokulmist.training.session.progress import Silent, Standing, duration, line_of
+from jokulmist.training.progress import Silent, Standing, duration, line_of
 
 AGENT = jm.QLearning(exploration=jm.linear(1.0, 0.1, over=0.5), learning_rate=jm.geometric(0.5, 0.05, over=1.0))
 

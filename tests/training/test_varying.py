@@ -13,7 +13,7 @@ from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import SettingError
-from jokulmist.training.runs.plan import read_plan
+from jokulmist.training.plans.plan import read_plan
 from jokulmist.training.session.curriculum_progress import Climb
 
 

@@ -13,7 +13,7 @@ from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol
 
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError
 
-from jokulmist.environments.declaration.channels import Spec
+from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.learning import schedules
 from jokulmist.learning.schedules import Coefficients, Progress, Schedule

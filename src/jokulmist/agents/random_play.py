@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 from jokulmist.agents.contract import Agent
-from jokulmist.environments.declaration.actions import Record, split
-from jokulmist.environments.transition.legal import drawn
+from jokulmist.environments.spaces.actions import Record, split
+from jokulmist.environments.spaces.legal import drawn
 
 
 class Nothing(NamedTuple):

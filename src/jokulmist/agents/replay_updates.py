@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-from jokulmist.agents.policies.policy_method import in_parts
+from jokulmist.agents.batches import in_parts
 from jokulmist.learning import replay as memory_of
 
 MOST_UNROLLED = 4

@@ -14,9 +14,9 @@ def resume(path: Path, steps: int, episodes: int, json: bool) -> bool:
     """Go on; returns whether it was stopped before its end."""
     from jokulmist.pictures.saved import save_pictures
     from jokulmist.training.evaluation.evaluate import levels
-    from jokulmist.training.runs.resume import resume as go_on
+    from jokulmist.training.progress import LiveLine
     from jokulmist.training.runs.run import Run, summary
-    from jokulmist.training.session.progress import LiveLine
+    from jokulmist.training.session.resume import resume as go_on
 
     run = go_on(Run.open(path), steps=steps, episodes=episodes, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
     save_pictures(run, levels(run.plan.environment))
@@ -30,9 +30,9 @@ def resume(path: Path, steps: int, episodes: int, json: bool) -> bool:
 
 def redo(path: Path, folder: Path, json: bool) -> bool:
     """Do it again; returns whether the episodes are the same."""
-    from jokulmist.training.runs.redo import redo as again
+    from jokulmist.training.progress import LiveLine
+    from jokulmist.training.redo import redo as again
     from jokulmist.training.runs.run import Run
-    from jokulmist.training.session.progress import LiveLine
 
     told = again(Run.open(path), folder=folder, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
     if json:

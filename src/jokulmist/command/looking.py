@@ -13,7 +13,7 @@ from jokulmist.command.printing import console, print_json, print_table, print_w
 def gallery(json: bool) -> None:
     from jokulmist.environments.declaration.environment import describe
     from jokulmist.gallery import SHIPPED
-    from jokulmist.training.runs.sources import environment_class
+    from jokulmist.training.plans.sources import environment_class
 
     rows: list[dict[str, Any]] = []
     for name in SHIPPED:
@@ -35,7 +35,7 @@ def gallery(json: bool) -> None:
 
 
 def check(use: str, steps: int, json: bool) -> bool:
-    from jokulmist.training.runs.sources import environment_class
+    from jokulmist.training.plans.sources import environment_class
     from jokulmist.workshop.check.check import check as look
     from jokulmist.workshop.check.text import show
 
@@ -48,8 +48,8 @@ def check(use: str, steps: int, json: bool) -> bool:
 
 
 def trace(use: str, steps: int, who: str, seed: int, json: bool) -> None:
+    from jokulmist.training.plans.sources import environment_class
     from jokulmist.training.runs.run import Run
-    from jokulmist.training.runs.sources import environment_class
     from jokulmist.workshop.trace import trace as look
 
     environment, policy = environment_class(use)(), who
@@ -69,8 +69,8 @@ def play(use: str | None, run: Path | None, seed: int, folder: Path) -> None:
 
     from jokulmist.environments.chance.noise import checked_seed
     from jokulmist.errors import SettingError
+    from jokulmist.training.plans.sources import environment_class
     from jokulmist.training.runs.run import Run
-    from jokulmist.training.runs.sources import environment_class
     from jokulmist.workshop.play import Hand
 
     if use is None and run is None:

@@ -12,8 +12,8 @@ from textual.app import App, ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Static
 
-from jokulmist.environments.declaration.actions import Choice, Range
 from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.errors import JokulmistError
 from jokulmist.pictures.blocks import blocks, pixels
 from jokulmist.workshop.play import Hand

@@ -17,8 +17,8 @@ WIDTH, LINES = 72, 18
 
 def replay(path: Path, recorded: list[str], checkpoints: list[str], seed: int, to: str, speed: float) -> None:
     from jokulmist.pictures.replay import save_replay
-    from jokulmist.training.evaluation.scenes import fresh_scene, recorded_scene, usual_name
     from jokulmist.training.runs.run import Run
+    from jokulmist.training.runs.scenes import fresh_scene, recorded_scene, usual_name
 
     if not 0.1 <= speed <= 100.0:
         raise SettingError(f"`--speed` lies from 0.1 to 100 decisions a second; got {speed:g}.")

@@ -24,9 +24,9 @@ def tour(folder: Path) -> None:
     from jokulmist.records.run_folder import EVALUATED
     from jokulmist.studies.comparison.compare import compare
     from jokulmist.training.evaluation.evaluate import evaluate, levels
-    from jokulmist.training.runs.sources import environment_class
-    from jokulmist.training.runs.train import train
-    from jokulmist.training.session.progress import LiveLine, duration
+    from jokulmist.training.plans.sources import environment_class
+    from jokulmist.training.progress import LiveLine, duration
+    from jokulmist.training.train import train
     from jokulmist.workshop.check.check import check
     from jokulmist.workshop.check.text import show
 

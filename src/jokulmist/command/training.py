@@ -19,10 +19,10 @@ def train(
     plan_file: Path, changes: list[str], folder: Path, name: str | None, workers: int | None, dry: bool, json: bool
 ) -> bool:
     """Train a plan; returns whether it was stopped before its end."""
-    from jokulmist.training.runs.plan import read_plan
+    from jokulmist.training.plans.plan import read_plan
+    from jokulmist.training.progress import LiveLine
     from jokulmist.training.runs.run import summary
-    from jokulmist.training.runs.train import train_plan
-    from jokulmist.training.session.progress import LiveLine
+    from jokulmist.training.train import train_plan
 
     plan = read_plan(plan_file, changes)
     if dry:
@@ -50,8 +50,8 @@ def train(
 
 def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
     """What one run would take, from a short trial in memory."""
-    from jokulmist.training.runs.train import train_plan
     from jokulmist.training.session.session import chosen_lane
+    from jokulmist.training.train import train_plan
     from jokulmist.training.workers.pool import usual_workers
 
     training = plan.training
@@ -92,7 +92,7 @@ def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
 
 def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
     """What would be run, from a short trial in memory."""
-    from jokulmist.training.session.progress import duration
+    from jokulmist.training.progress import duration
 
     forecast = forecast_of(plan, folder, workers)
     if json:

@@ -21,7 +21,7 @@ def tune(
     from jokulmist.studies.search.progress import LiveSearch
     from jokulmist.studies.search.search import begin_search
     from jokulmist.studies.search.settings import question_of
-    from jokulmist.training.runs.plan import TUNING, plan_content, plan_of
+    from jokulmist.training.plans.plan import TUNING, plan_content, plan_of
 
     content = plan_content(plan_file, changes)
     if TUNING not in content:
@@ -90,7 +90,7 @@ def tell(search: Any, json: bool) -> bool:
 
 
 def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
-    from jokulmist.training.runs.setting_differences import short_names
+    from jokulmist.training.plans.setting_differences import short_names
 
     short = short_names(names)
     shown = []
@@ -108,7 +108,7 @@ def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
 def _winner(search: Any) -> None:
     """The winner, its score in the search and on new seeds, and what mattered."""
     from jokulmist.studies.search.progress import told_settings
-    from jokulmist.training.runs.setting_differences import short_names
+    from jokulmist.training.plans.setting_differences import short_names
 
     typer.echo(f"\nThe winner is candidate {search.winner.number}: {told_settings(search.settings)}")
     seeds = len(search.board.seeds)
@@ -142,7 +142,7 @@ def _winner(search: Any) -> None:
 def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> None:
     """What would be searched, with a forecast of time and disk from a short trial."""
     from jokulmist.command.training import forecast_of
-    from jokulmist.training.session.progress import duration
+    from jokulmist.training.progress import duration
     from jokulmist.training.workers.pool import usual_workers
 
     plan, tuning = question.plan, question.tuning

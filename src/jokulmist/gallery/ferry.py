@@ -6,10 +6,10 @@ import math
 from typing import Any
 
 from jokulmist.environments.declaration import parts as jm
-from jokulmist.environments.declaration.actions import Choice
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
 from jokulmist.environments.declaration.state import seen
+from jokulmist.environments.spaces.actions import Choice
 
 
 class Ferry(Environment):

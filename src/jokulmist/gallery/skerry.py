@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration import parts as jm
-from jokulmist.environments.declaration.actions import Choice
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
 from jokulmist.environments.declaration.state import field, flow, seen
+from jokulmist.environments.spaces.actions import Choice
 
 HEIGHT, WIDTH, CHARTS, REACH = 10, 18, 12, 5
 # North, east, south, west: how a move changes row and column.

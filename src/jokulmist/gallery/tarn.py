@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from jokulmist.environments.declaration import parts as jm
-from jokulmist.environments.declaration.actions import Choice
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
 from jokulmist.environments.declaration.state import flow, seen
+from jokulmist.environments.spaces.actions import Choice
 
 
 class Tarn(Environment):

@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration import parts as jm
-from jokulmist.environments.declaration.actions import Range
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
 from jokulmist.environments.declaration.state import seen
+from jokulmist.environments.spaces.actions import Range
 
 # The state after a decision of 0.2 s is ``TURN @ state + PUSH * action + GUSTS * noise``.
 TURN = np.array(

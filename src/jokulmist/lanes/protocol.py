@@ -11,9 +11,9 @@ from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 
-from jokulmist.environments.declaration.channels import Seen, Spec
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.transition.legal import Mask
+from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.legal import Mask
 
 
 class Observed:

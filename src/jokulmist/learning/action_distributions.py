@@ -11,8 +11,8 @@ import math
 from functools import lru_cache
 from typing import Any, NamedTuple
 
-from jokulmist.environments.declaration.actions import Action, Actions, Choice, Record
-from jokulmist.environments.transition.legal import choices_of
+from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
+from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.learning.gaussians import (
     HALF_LOG_TAU,

@@ -10,7 +10,7 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
-from jokulmist.environments.declaration.channels import Spec
+from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 
 Kind = Literal["tiles", "radial"]

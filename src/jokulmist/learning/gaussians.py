@@ -15,7 +15,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import Action, Actions, Range
+from jokulmist.environments.spaces.actions import Action, Actions, Range
 from jokulmist.errors import SettingError
 
 AtBounds = Literal["clipped", "squashed"]

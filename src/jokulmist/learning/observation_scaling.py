@@ -11,8 +11,8 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
-from jokulmist.environments.declaration.channels import Seen, Spec
-from jokulmist.learning.networks.layout import Inputs
+from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.learning.networks.inputs import Inputs
 
 Scaling = Literal["bounds", "running", "none"]
 FURTHEST = 10.0

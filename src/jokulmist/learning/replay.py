@@ -20,8 +20,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.environments.declaration.channels import Seen, Spec
-from jokulmist.environments.transition.legal import choices_of
+from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 
 # Columns of a row, counted from its end; the action stands before them.

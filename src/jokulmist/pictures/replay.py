@@ -12,12 +12,12 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import Actions, Choice
 from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.spaces.actions import Actions, Choice
 from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.pictures import style
 from jokulmist.records.files import replace_file
-from jokulmist.training.evaluation.scenes import Scene
+from jokulmist.training.runs.scenes import Scene
 
 KINDS = ("gif", "mp4", "png")
 MOST_FRAMES = 150

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import Actions, Choice, Record, split
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.spaces.actions import Actions, Choice, Record, split
 from jokulmist.errors import LookupFailed, RecordError
 from jokulmist.records.files import replace_file
 

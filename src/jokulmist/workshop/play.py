@@ -10,13 +10,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import Actions, Choice, Range
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.spaces.actions import Actions, Choice, Range
 from jokulmist.environments.transition.episode import Episode
 from jokulmist.errors import SettingError
-from jokulmist.training.evaluation.rollouts import save_rollout
-from jokulmist.training.runs.policy import Policy
+from jokulmist.training.policies.policy import Policy
+from jokulmist.training.rollouts.rollouts import save_rollout
 from jokulmist.workshop.trace import row_of
 
 if TYPE_CHECKING:

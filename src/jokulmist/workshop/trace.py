@@ -12,7 +12,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.training.evaluation.evaluate import RANDOM
-from jokulmist.training.runs.policy import Policy
+from jokulmist.training.policies.policy import Policy
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from jokulmist.agents.batches import Count, as_flat, seed_from
 from jokulmist.agents.contract import (
     Agent,
     DiscountPer,
@@ -23,7 +24,6 @@ from jokulmist.agents.contract import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.policies.policy_method import Count, as_flat, seed_from
 from jokulmist.agents.replay_updates import (
     learned_when_started,
     one_after_another,
@@ -32,12 +32,13 @@ from jokulmist.agents.replay_updates import (
     start_of,
     turns_between,
 )
-from jokulmist.environments.declaration.channels import Channel, Spec
-from jokulmist.environments.transition.legal import drawn as drawn_among
+from jokulmist.environments.spaces.channels import Channel, Spec
+from jokulmist.environments.spaces.legal import drawn as drawn_among
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import Acting, acting_over, joint_over
 from jokulmist.learning.gaussians import refuse_unbounded
-from jokulmist.learning.networks.layout import Dense, Inputs, Layout, NetworkSetting, applied, built, fitting
+from jokulmist.learning.networks.inputs import Inputs, applied
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, built, fitting
 from jokulmist.learning.observation_scaling import (
     Running,
     Scaling,

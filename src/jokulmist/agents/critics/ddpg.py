@@ -25,9 +25,9 @@ from jokulmist.agents.critics.critic_method import (
     policy_step,
     values_at,
 )
-from jokulmist.agents.policies.policy_method import TOWARDS_ACTIONS
-from jokulmist.environments.declaration.channels import Seen, Spec
-from jokulmist.environments.transition.legal import choices_of
+from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
+from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.learning.networks.layout import Layout, built
 from jokulmist.learning.observation_scaling import prepared

@@ -23,8 +23,8 @@ from jokulmist.agents.critics.critic_method import (
     policy_step,
     values_at,
 )
-from jokulmist.agents.policies.policy_method import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
-from jokulmist.environments.declaration.channels import Seen, Spec
+from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
+from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.learning.action_distributions import Drawn
 from jokulmist.learning.gaussians import log_density, log_slope
 from jokulmist.learning.networks.layout import Layout

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
+from jokulmist.agents.batches import Count
 from jokulmist.agents.contract import AboveZero, Numbers
 from jokulmist.agents.critics.critic_method import Learned, Memory, learned
 from jokulmist.agents.critics.ddpg import DeterministicAgent, update
-from jokulmist.agents.policies.policy_method import Count
 
 
 class TD3(DeterministicAgent):

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
+from jokulmist.agents.batches import Count, Whole
 from jokulmist.agents.contract import FixedShare, Numbers, Scheduled, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     READINGS,
-    Count,
     Learned,
     PolicyAgent,
-    Whole,
     after_update,
     batch_of,
     descended_by,

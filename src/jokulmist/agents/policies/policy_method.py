@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-from typing import Annotated, Any, ClassVar, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
-from pydantic import Field
 
+from jokulmist.agents.batches import Count, Whole, as_flat, in_rows, seed_from
 from jokulmist.agents.contract import (
     AboveZero,
     Agent,
@@ -20,10 +19,11 @@ from jokulmist.agents.contract import (
     Shapes,
     weight_ahead,
 )
-from jokulmist.environments.declaration.channels import Seen, Spec
-from jokulmist.learning.action_distributions import Acting, Judged, acting_over
+from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
+from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.learning.action_distributions import Judged, acting_over
 from jokulmist.learning.gaussians import AtBounds, refuse_unbounded
-from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, built, fitting
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, fitting
 from jokulmist.learning.observation_scaling import (
     Running,
     Scaling,
@@ -36,10 +36,7 @@ from jokulmist.learning.observation_scaling import (
 from jokulmist.learning.optimisation import Optimiser, descended, transform
 from jokulmist.learning.reward_scaling import in_scale, open_returns, spread_of
 
-Count = Annotated[int, Field(ge=1, strict=True)]
-Whole = Annotated[int, Field(ge=0, strict=True)]
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
-TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 # Rows of statistics before the first decision that is learned from: a thousand decisions of random play, each with what was
 # decided on and what followed.
 WARM_UP = 2_000
@@ -244,71 +241,9 @@ def seen_by(shapes: Any, statistics: Running | None, observed: Seen) -> Any:
     return inputs if statistics is None else inputs._replace(numbers=inputs.numbers * is_warm(statistics))
 
 
-def chances_by_part(acting: Acting, outputs: Any, legal: Any) -> dict[str, Any]:
-    """What a policy's outputs for one observation say, by part; a part by itself has the empty name.
-
-    Returns
-    -------
-    dict
-        Of a choice the chances, shape ``(count,)``; of a range ``{"mean", "spread"}`` of its shape, in its units: the greedy
-        action, and the spread of the Gaussian before the bounds (before squashing, if samples are squashed).
-    """
-    logs = acting.log_chances(outputs, legal)
-    found: dict[str, Any] = {name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)}
-    if acting.width:
-        units, (mean, log_spread) = acting.units, acting.gaussians(np.asarray(outputs))
-        means = units.own(acting.bounded(mean, np))
-        at = 0
-        for (name, part), value in zip(units.ranges.items(), means, strict=True):
-            spread = (units.half * np.exp(log_spread[0]))[at : at + part.size].reshape(part.shape)
-            found[name] = {"mean": value[0], "spread": spread}
-            at += part.size
-    return found
-
-
-def outputs_by_numpy(shapes: Any, weights: Any, inputs: Any) -> Any:
-    """What a policy is made of, for rows of numbers, through a dense network by NumPy; see `Layout.through_numpy`."""
-    acting = shapes.acting
-    outputs = shapes.layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
-    wanted = acting.outputs if shapes.spread_by_state else acting.outputs - acting.width
-    return acting.completed(outputs[:, :wanted], weights[-acting.width :] if acting.width else None, np)
-
-
-def begin_spread(weights: Any, acting: Acting, spread: Any) -> None:
-    """Set the spreads that hold everywhere in fresh weights, whose last entries they are."""
-    if acting.width:
-        weights[-acting.width :] = np.log(spread)
-
-
 def _layout_of(shapes: Any, seed: int) -> Layout:
     value = getattr(shapes, "baseline", True)
     return policy_layout(shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, shapes.shared, value, seed)
-
-
-@lru_cache(maxsize=64)
-def policy_layout(
-    network: Any, spec: Spec, acting: Acting, spread_by_state: bool, shared: bool, value: bool, seed: int
-) -> Layout:
-    """Where the weights of a policy, and of its value, stand; and how they begin."""
-
-    def build() -> Any:
-        from jokulmist.learning.networks.modules import Joined, Separate
-
-        count = acting.outputs if spread_by_state else acting.outputs - acting.width
-        log_spread = np.zeros(acting.width, np.float32) if acting.width else None
-        if shared and value:
-            gains = [TOWARDS_ACTIONS] * count + [TOWARDS_VALUE]
-            return Joined(built(network, spec, count + 1, seed, gains), log_spread, acting)
-        policy = built(network, spec, count, seed, TOWARDS_ACTIONS)
-        judge = built(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None
-        return Separate(policy, judge, log_spread, acting)
-
-    return Layout(network, build)
-
-
-def seed_from(noise: Any) -> int:
-    """A seed for the first weights, from the run's own noise."""
-    return (int(noise.integers(0, 1 << 23)) << 23) | int(noise.integers(0, 1 << 23))
 
 
 class Batch(NamedTuple):
@@ -327,20 +262,6 @@ class Batch(NamedTuple):
     legal: Any
     actions: Any
     drawn: Any
-
-
-def in_rows(tree: Any) -> Any:
-    """Arrays with axes (turns, copies, ...) as one row a decision."""
-    import jax
-
-    return jax.tree.map(lambda leaf: leaf.reshape(leaf.shape[0] * leaf.shape[1], *leaf.shape[2:]), tree)
-
-
-def in_parts(tree: Any, count: int, size: int) -> Any:
-    """Rows as so many minibatches of a size, with a leading axis of minibatches."""
-    import jax
-
-    return jax.tree.map(lambda leaf: leaf.reshape(count, size, *leaf.shape[1:]), tree)
 
 
 def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any]:
@@ -412,10 +333,3 @@ def descended_by(shapes: Any, numbers: Numbers, weights: Any, moments: Any, loss
         shapes.optimiser, weights, moments, as_flat(gradients), numbers.learning_rate, most
     )
     return weights, moments, readings, norm
-
-
-def as_flat(gradients: list[Any]) -> Any:
-    """Gradients of a module's arrays as one vector, in the order of `Layout`."""
-    import jax.numpy as jnp
-
-    return jnp.concatenate([gradient.reshape(-1) for gradient in gradients])

@@ -5,18 +5,16 @@ from __future__ import annotations
 import math
 from typing import Any, ClassVar, NamedTuple
 
+from jokulmist.agents.batches import Count, Whole, in_parts
 from jokulmist.agents.contract import FixedShare, Limit, Numbers, Scheduled, weight_ahead
 from jokulmist.agents.policies.policy_method import (
-    Count,
     Learned,
     PolicyAgent,
-    Whole,
     after_update,
     batch_of,
     descended_by,
     entropies_of,
     has_a_level,
-    in_parts,
     policy_moves,
     rewards_in_scale,
 )

@@ -6,23 +6,22 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
+from jokulmist.agents.batches import Count, in_rows
 from jokulmist.agents.contract import Experience, Numbers, Scheduled, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     Batch,
-    Count,
     Learned,
     PolicyAgent,
     after_update,
     descended_by,
     entropies_of,
-    in_rows,
     is_warm,
     policy_moves,
     rewards_in_scale,
     seen_by,
 )
-from jokulmist.environments.declaration.channels import Seen
+from jokulmist.environments.spaces.channels import Seen
 from jokulmist.learning.action_distributions import Drawn
 from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.optimisation import squared

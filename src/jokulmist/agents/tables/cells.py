@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from functools import cached_property, reduce
 from typing import Any, NamedTuple
 
-from jokulmist.environments.declaration.actions import Choice
-from jokulmist.environments.declaration.channels import Spec
+from jokulmist.environments.spaces.actions import Choice
+from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError, listed, nearest
 
 MOST_ENTRIES = 200_000_000

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, ClassVar
 
-from jokulmist.agents.greedy import chances, expectation
 from jokulmist.agents.tables.cells import Ops
+from jokulmist.agents.tables.greedy import chances, expectation
 from jokulmist.agents.tables.table import TableAgent
 
 

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.contract import Numbers
-from jokulmist.agents.greedy import chances, drawn
 from jokulmist.agents.tables.cells import SCALARS
+from jokulmist.agents.tables.greedy import chances, drawn
 
 
 class TablePilot:

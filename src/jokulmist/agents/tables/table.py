@@ -17,13 +17,13 @@ from typing import Annotated, Any, ClassVar, NamedTuple
 import numpy as np
 from pydantic import BeforeValidator
 
+from jokulmist.agents.action_values import by_label
 from jokulmist.agents.contract import Agent, DiscountPer, FixedShare, Numbers, Shapes, Share, weight_ahead
-from jokulmist.agents.greedy import chances, drawn
 from jokulmist.agents.tables.cells import FORBIDDEN, SCALARS, Ops, array_ops, grid_for
+from jokulmist.agents.tables.greedy import chances, drawn
 from jokulmist.agents.tables.scalar_agent import TablePilot
-from jokulmist.agents.values.action_values import by_label
-from jokulmist.environments.declaration.actions import Choice
-from jokulmist.environments.declaration.channels import Spec
+from jokulmist.environments.spaces.actions import Choice
+from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.schedules import linear
 

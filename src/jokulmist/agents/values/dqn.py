@@ -7,6 +7,8 @@ from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
+from jokulmist.agents.action_values import by_label, chosen_index, masked_values, refuse_combinations
+from jokulmist.agents.batches import Count, as_flat, seed_from
 from jokulmist.agents.contract import (
     AboveZero,
     Agent,
@@ -20,7 +22,6 @@ from jokulmist.agents.contract import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.policies.policy_method import Count, as_flat, seed_from
 from jokulmist.agents.replay_updates import (
     learned_when_started,
     one_after_another,
@@ -29,11 +30,11 @@ from jokulmist.agents.replay_updates import (
     start_of,
     turns_between,
 )
-from jokulmist.agents.values.action_values import by_label, chosen_index, masked_values, refuse_combinations
-from jokulmist.environments.declaration.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import Joint, joint_over, refuse_ranges
-from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, applied, built, fitting
+from jokulmist.learning.networks.inputs import applied
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, built, fitting
 from jokulmist.learning.observation_scaling import (
     Running,
     Scaling,

@@ -6,6 +6,8 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
+from jokulmist.agents.action_values import by_label, chosen_index, masked_values, refuse_combinations
+from jokulmist.agents.batches import Count, in_rows
 from jokulmist.agents.contract import (
     Agent,
     DiscountPer,
@@ -16,7 +18,6 @@ from jokulmist.agents.contract import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.policies.policy_method import Count, in_rows
 from jokulmist.agents.replay_updates import (
     learned_when_started,
     one_after_another,
@@ -25,8 +26,7 @@ from jokulmist.agents.replay_updates import (
     start_of,
     turns_between,
 )
-from jokulmist.agents.values.action_values import by_label, chosen_index, masked_values, refuse_combinations
-from jokulmist.environments.declaration.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import Joint, joint_over, refuse_ranges
 from jokulmist.learning.features import Features, Kind

@@ -16,12 +16,12 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration import parts
-from jokulmist.environments.declaration.actions import Action, Actions, Choice, Range, plain_form
-from jokulmist.environments.declaration.channels import Channel, Spec
 from jokulmist.environments.declaration.state import Field, State
 from jokulmist.environments.modifiers import Glass, Grip, LearningEnd, Modifier, Opening, Worth
 from jokulmist.environments.modifiers.base import idle_of
-from jokulmist.environments.transition.legal import choices_of
+from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range, plain_form
+from jokulmist.environments.spaces.channels import Channel, Spec
+from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import ActionError, DeclarationError, SettingError, listed, nearest
 

@@ -15,10 +15,10 @@ from typing import Any, ClassVar
 import numpy as np
 
 from jokulmist.environments.declaration import description as reading
-from jokulmist.environments.declaration.actions import Actions, Choice, Range
 from jokulmist.environments.declaration.environment import _OUTLINES, Environment, describe, outline_of
 from jokulmist.environments.declaration.parts import OVERS
-from jokulmist.environments.transition.legal import Mask, choices_of, mask_from
+from jokulmist.environments.spaces.actions import Actions, Choice, Range
+from jokulmist.environments.spaces.legal import Mask, choices_of, mask_from
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, DeclarationError, listed, nearest
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.declaration.actions import Action, Actions, Choice, Range
 from jokulmist.environments.modifiers.base import Acting, by_part, idle_of, kept
+from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range
 from jokulmist.errors import SettingError
 
 

@@ -13,8 +13,8 @@ from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import Action, Actions, Choice, Record
-from jokulmist.environments.declaration.channels import Channel, Spec
+from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
+from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError, listed, nearest
 
 Touches = Literal["observation", "action", "reward", "episode"]

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.declaration.actions import Action
 from jokulmist.environments.modifiers.base import Modifier, idle_of, kept
+from jokulmist.environments.spaces.actions import Action
 from jokulmist.errors import SettingError, listed, nearest
 
 MOST_OPENING = 32

@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.channels import Channel, Spec
 from jokulmist.environments.modifiers.base import Around, Glimpse, Observing, encoded, joined, known_channel, parted
+from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError
 
 

@@ -6,9 +6,9 @@ from __future__ import annotations
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.declaration.actions import Action
-from jokulmist.environments.declaration.channels import Spec
 from jokulmist.environments.modifiers.base import Acting, Around, Glimpse, Modifier, Observing, Rewarding
+from jokulmist.environments.spaces.actions import Action
+from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 
 

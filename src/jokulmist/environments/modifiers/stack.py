@@ -6,8 +6,8 @@ from dataclasses import dataclass, replace
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.declaration.channels import Channel, Spec
 from jokulmist.environments.modifiers.base import Around, Glimpse, Observing, known_channel
+from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError, listed
 
 

@@ -14,11 +14,11 @@ from typing import Any, NoReturn
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import plain_form
 from jokulmist.environments.declaration.description import DEADLINE, TIME_LIMIT, StepMethod
 from jokulmist.environments.declaration.environment import Environment, describe, revalue
 from jokulmist.environments.declaration.state import Field, State, zero_of
-from jokulmist.environments.transition.legal import Mask, mask_from
+from jokulmist.environments.spaces.actions import plain_form
+from jokulmist.environments.spaces.legal import Mask, mask_from
 from jokulmist.environments.transition.waiting import MOST_WAITING
 from jokulmist.errors import BrokenEnvironment, JokulmistError
 

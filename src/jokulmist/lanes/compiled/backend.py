@@ -14,7 +14,7 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from jokulmist.environments.declaration.actions import Record
+from jokulmist.environments.spaces.actions import Record
 
 LARGEST_SMALL_LOOP_BYTES = 16_384
 # The products of small networks are too short to share out: with a thread each core an update took half as long again,

@@ -17,7 +17,7 @@ from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.declaration.state import State
-from jokulmist.environments.transition.legal import Mask
+from jokulmist.environments.spaces.legal import Mask
 from jokulmist.environments.transition.stepping import Stepper, place_of
 from jokulmist.errors import JokulmistError
 

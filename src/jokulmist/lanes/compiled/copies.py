@@ -20,12 +20,12 @@ from jax import lax
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Noise, Stream
 from jokulmist.environments.declaration import loops
-from jokulmist.environments.declaration.actions import Actions, Choice, Record
 from jokulmist.environments.declaration.description import DEADLINE, TIME_LIMIT, Description
 from jokulmist.environments.declaration.environment import Environment, describe, outline_of
 from jokulmist.environments.declaration.state import State, zero_of
 from jokulmist.environments.modifiers import Around, Glimpse
-from jokulmist.environments.transition.legal import Mask, mask_from
+from jokulmist.environments.spaces.actions import Actions, Choice, Record
+from jokulmist.environments.spaces.legal import Mask, mask_from
 from jokulmist.environments.transition.stepping import not_a_truth_value
 from jokulmist.environments.transition.waiting import KEY_REQUESTS, WaitDraw
 from jokulmist.errors import BrokenEnvironment

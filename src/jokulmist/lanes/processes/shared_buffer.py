@@ -14,10 +14,10 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import Action, Actions, Choice, Record
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.simulator import Told
-from jokulmist.environments.transition.legal import choices_of
+from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
+from jokulmist.environments.spaces.legal import choices_of
 
 SHARED_FOLDER = Path("/dev/shm")
 

@@ -15,32 +15,14 @@ from typing import Annotated, Any, Literal, NamedTuple
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, field_validator
 
-from jokulmist.environments.declaration.channels import Channel, Spec
+from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.learning.networks.inputs import Gain
 from jokulmist.loading import function_named, name_of
 
 Activation = Literal["tanh", "relu"]
 Start = Literal["orthogonal", "uniform"]
-# What the first weights towards the outputs are scaled by: one number, or one an output.
-Gain = float | Sequence[float]
 Wide = Annotated[int, Field(ge=1, le=65_536, strict=True)]
-
-
-class Inputs(NamedTuple):
-    """What a network is given.
-
-    Attributes
-    ----------
-    numbers : float32 array, shape ``(width,)``
-        The number channels, scaled.
-    images : dict of str to array, shape ``(height, width, channels)``
-        For a function of one's own float32 in [0, 1]; for the shipped networks uint8 as it was seen.
-
-    The shipped networks take many observations at once, with a leading axis.
-    """
-
-    numbers: Any
-    images: dict[str, Any]
 
 
 class Recipe(BaseModel):
@@ -235,17 +217,6 @@ def _write(network: Any) -> Any:
 
 
 NetworkSetting = Annotated[Any, BeforeValidator(_read), PlainSerializer(_write)]
-
-
-def applied(module: Any, inputs: Inputs) -> Any:
-    """The outputs for many observations, shape ``(batch, outputs)``; a module of one's own takes one at a time."""
-    if getattr(module, "takes_batches", False):
-        return module(inputs)
-    import jax
-    import jax.numpy as jnp
-
-    images = {name: image.astype(jnp.float32) * np.float32(1.0 / 255.0) for name, image in inputs.images.items()}
-    return jax.vmap(module)(inputs._replace(images=images))
 
 
 def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, dueling: bool = False) -> Any:

@@ -18,7 +18,7 @@ import numpy as np
 from jax import lax
 
 from jokulmist.learning.action_distributions import Acting
-from jokulmist.learning.networks.layout import Gain, applied
+from jokulmist.learning.networks.inputs import Gain, applied
 
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
 GAINS = {"tanh": 1.0, "relu": math.sqrt(2.0)}

@@ -6,18 +6,18 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import Actions, Choice
 from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.transition.legal import choices_of
+from jokulmist.environments.spaces.actions import Actions, Choice
+from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import RecordError, SettingError, listed, nearest
 from jokulmist.lanes.protocol import Observed
 from jokulmist.pictures import style
 from jokulmist.pictures.replay import traces_of
 from jokulmist.records.rollouts import Rollout
 from jokulmist.training.evaluation.evaluate import evaluate
-from jokulmist.training.evaluation.scenes import Scene
-from jokulmist.training.runs.policy import Player, Policy
+from jokulmist.training.policies.policy import Player, Policy
 from jokulmist.training.runs.run import Run
+from jokulmist.training.runs.scenes import Scene
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

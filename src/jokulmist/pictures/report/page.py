@@ -18,11 +18,11 @@ from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import LOG
 from jokulmist.records.run_index import row_of
 from jokulmist.training.evaluation.evaluate import Evaluation, levels
-from jokulmist.training.evaluation.scenes import Scene, played_scene, untrained
+from jokulmist.training.plans.setting_differences import differing as names_differing
+from jokulmist.training.plans.setting_differences import flat
+from jokulmist.training.progress import duration
 from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.setting_differences import differing as names_differing
-from jokulmist.training.runs.setting_differences import flat
-from jokulmist.training.session.progress import duration
+from jokulmist.training.runs.scenes import Scene, played_scene, untrained
 
 MOST_LOG = 60
 REPLAY_FRAMES_A_SECOND, REPLAY_FRAMES = 8.0, 48

@@ -20,8 +20,8 @@ from jokulmist.studies.comparison.curves import PLACES, Over, curve_of, length_o
 from jokulmist.studies.comparison.grouping import Group, Grouping, grouped
 from jokulmist.studies.comparison.scales import Scales, common_weights
 from jokulmist.studies.comparison.verdicts import DIFFERENT, DRAW_SEED, judged_pairs, said
-from jokulmist.training.evaluation.scores import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights, score_of
 from jokulmist.training.runs.run import Run
+from jokulmist.training.runs.scores import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights, score_of
 
 if TYPE_CHECKING:
     import pandas as pd

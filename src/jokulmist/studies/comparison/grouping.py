@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
+from jokulmist.training.plans.setting_differences import USES, differing, flat, short_names
 from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.setting_differences import USES, differing, flat, short_names
 
 MOST_IN_A_LABEL = 4
 

@@ -11,8 +11,8 @@ import numpy as np
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.training.evaluation.evaluate import RANDOM, levels
-from jokulmist.training.evaluation.scores import EVALUATION, RETURN, full_weights, returns_under
 from jokulmist.training.runs.run import Run
+from jokulmist.training.runs.scores import EVALUATION, RETURN, full_weights, returns_under
 
 Say = Callable[[str], Any]
 

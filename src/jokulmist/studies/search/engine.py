@@ -22,9 +22,9 @@ from jokulmist.studies.search.progress import Row, SearchShow, View
 from jokulmist.studies.search.settings import Question
 from jokulmist.studies.search.space import with_settings
 from jokulmist.training.evaluation.evaluate import interval_of
-from jokulmist.training.runs.plan import Plan
-from jokulmist.training.session.interrupts import Asked, heeding_ctrl_c
-from jokulmist.training.session.progress import Standing
+from jokulmist.training.interrupts import Asked, heeding_ctrl_c
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.progress import Standing
 from jokulmist.training.workers.jobs import Hands, Heard, Job
 
 POLL_SECONDS = 0.2

@@ -8,8 +8,8 @@ from typing import Any, Protocol
 
 from jokulmist.studies.search.candidates import Candidate, Told
 from jokulmist.studies.search.space import Settings
-from jokulmist.training.runs.setting_differences import short_names
-from jokulmist.training.session.progress import Standing, duration
+from jokulmist.training.plans.setting_differences import short_names
+from jokulmist.training.progress import Standing, duration
 
 LINE_SECONDS = 10.0
 BAR = 28

@@ -26,10 +26,10 @@ from jokulmist.studies.search.progress import LiveSearch, SearchShow, SilentSear
 from jokulmist.studies.search.settings import Question, Tuning, question_of
 from jokulmist.studies.search.space import Dimension, plain, with_settings
 from jokulmist.training.evaluation.evaluate import interval_of
-from jokulmist.training.runs.plan import TUNING, Plan, Training, plan_of
+from jokulmist.training.plans.plan import TUNING, Plan, Training, plan_of
+from jokulmist.training.plans.sources import use_of
 from jokulmist.training.runs.run import Run, Runs
-from jokulmist.training.runs.sources import use_of
-from jokulmist.training.runs.train import checked_workers
+from jokulmist.training.train import checked_workers
 from jokulmist.training.workers.in_process import Here
 from jokulmist.training.workers.jobs import Hands, Plans
 from jokulmist.training.workers.pool import CannotTravel, Crew, can_travel, usual_workers

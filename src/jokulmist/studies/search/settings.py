@@ -24,8 +24,8 @@ from jokulmist.studies.search.space import (
     over_from,
     refuse_space,
 )
-from jokulmist.training.evaluation.scores import RETURN, Score, full_weights
-from jokulmist.training.runs.plan import TUNING, Plan, Seed
+from jokulmist.training.plans.plan import TUNING, Plan, Seed
+from jokulmist.training.runs.scores import RETURN, Score, full_weights
 
 Count = Annotated[int, Field(ge=1, strict=True)]
 OVER = "over"

@@ -13,8 +13,8 @@ import numpy as np
 from jokulmist.environments.declaration.environment import reweighted
 from jokulmist.environments.varying import Between, between, read_when, told_when, written_when
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
-from jokulmist.training.runs.plan import Plan
-from jokulmist.training.runs.sources import agent_from, use_of
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.plans.sources import agent_from, use_of
 
 AGENT, ENVIRONMENT, WEIGHTS = "agent.", "environment.", "environment.weights."
 AGENT_USE, COPIES = "agent.use", "training.copies"

@@ -25,10 +25,10 @@ from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Finished, Observed
 from jokulmist.records.episodes import columns_of
-from jokulmist.training.evaluation.rollouts import Draws, judged_of, save_taped
 from jokulmist.training.loops.plain import batch_of
-from jokulmist.training.runs.policy import Act, Player, Policy
-from jokulmist.training.session.rollout_recorder import Follower
+from jokulmist.training.policies.policy import Act, Player, Policy
+from jokulmist.training.rollouts.rollout_recorder import Follower
+from jokulmist.training.rollouts.rollouts import Draws, judged_of, save_taped
 
 if TYPE_CHECKING:
     import pandas as pd

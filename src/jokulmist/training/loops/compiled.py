@@ -20,10 +20,10 @@ from jax import lax
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances, numbers_at
 from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.channels import Seen
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.transition.legal import choices_of
+from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.stepping import closed_unasked, never_asked, none_allowed
 from jokulmist.errors import BrokenEnvironment, RecordError
 from jokulmist.lanes.compiled.backend import start_backend
@@ -50,8 +50,8 @@ from jokulmist.training.loops.compiled_turn import (
     unpacked,
 )
 from jokulmist.training.loops.contract import Planned, first_ages
-from jokulmist.training.loops.episode_assembler import Reel
-from jokulmist.training.session.rollout_recorder import COPY, Recorded
+from jokulmist.training.rollouts.episode_assembler import Reel
+from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768

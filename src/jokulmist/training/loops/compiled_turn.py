@@ -14,8 +14,8 @@ from jax import lax
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
 from jokulmist.environments.chance.draws import RowDraw
-from jokulmist.environments.declaration.channels import Seen
 from jokulmist.environments.modifiers.base import idle_of
+from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.transition.waiting import MOST_WAITING
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 

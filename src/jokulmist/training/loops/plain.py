@@ -17,9 +17,9 @@ from jokulmist.lanes.processes.lane import ProcessLane
 from jokulmist.lanes.protocol import Finished, Observed, Outcome
 from jokulmist.learning.schedules import mover
 from jokulmist.records.episodes import Episodes
-from jokulmist.training.loops.agent_calls import Calls, as_numpy, calls_for
 from jokulmist.training.loops.contract import Planned, first_ages
-from jokulmist.training.session.rollout_recorder import COPY, Follower, Recorded
+from jokulmist.training.policies.agent_calls import Calls, as_numpy, calls_for
+from jokulmist.training.rollouts.rollout_recorder import COPY, Follower, Recorded
 from jokulmist.trees import below, flattened, replaced
 
 MOST_TOLD = 256

@@ -17,8 +17,8 @@ from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_o
 from jokulmist.records.episodes import Memory
 from jokulmist.records.files import read_csv, read_toml
 from jokulmist.records.run_index import LAST, row_of, uses_of
-from jokulmist.training.runs.plan import Plan, plan_of
-from jokulmist.training.runs.policy import Policy
+from jokulmist.training.plans.plan import Plan, plan_of
+from jokulmist.training.policies.policy import Policy
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -176,8 +176,8 @@ class Run:
         raise LookupFailed(f"{self.name} has no checkpoint {which!r}; there are {listed(names)}.")
 
     def resume(self, *, steps: int = 0, episodes: int = 0, show: Any = None) -> Run:
-        """Go on from the newest checkpoint; see `jokulmist.training.runs.resume.resume`."""
-        from jokulmist.training.runs.resume import resume
+        """Go on from the newest checkpoint; see `jokulmist.training.session.resume.resume`."""
+        from jokulmist.training.session.resume import resume
 
         return resume(self, steps=steps, episodes=episodes, show=show)
 

@@ -16,12 +16,12 @@ from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.simulator import Simulator
-from jokulmist.environments.transition.legal import choices_of
+from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.learning.gaussians import ranges_of
 from jokulmist.learning.reward_scaling import spread_of
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.evaluation.evaluate import RANDOM, SURELY, evaluate
-from jokulmist.training.runs.policy import Policy
+from jokulmist.training.policies.policy import Policy
 
 FIRST, FEWEST, PLAYED = 100, 5, 20
 EARLY = 0.1

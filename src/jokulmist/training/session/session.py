@@ -22,21 +22,21 @@ from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, save_checkpoi
 from jokulmist.records.episodes import Episodes, Memory, numbers_of
 from jokulmist.records.run_index import LAST, uses_of
 from jokulmist.training.evaluation.evaluate import evaluate
+from jokulmist.training.interrupts import Asked, heeding_ctrl_c
 from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
-from jokulmist.training.runs.plan import Plan
-from jokulmist.training.runs.policy import Policy
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.plans.sources import source_files, use_of
+from jokulmist.training.plans.stopping import Stopping
+from jokulmist.training.policies.policy import Policy
+from jokulmist.training.progress import Show, Standing
+from jokulmist.training.rollouts.rollout_recorder import COPY, Keeping
 from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.sources import source_files, use_of
 from jokulmist.training.session.advice import Advice
 from jokulmist.training.session.checkpointing import Kept, keep, keep_best
 from jokulmist.training.session.curriculum_progress import Climb
-from jokulmist.training.session.interrupts import Asked, heeding_ctrl_c
 from jokulmist.training.session.machine import Machine
-from jokulmist.training.session.progress import Show, Standing
 from jokulmist.training.session.recording import Recording
-from jokulmist.training.session.rollout_recorder import COPY, Keeping
-from jokulmist.training.session.stopping import Stopping
 
 log = logging.getLogger(__name__)
 REPORTS = 200

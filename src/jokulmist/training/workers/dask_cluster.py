@@ -15,7 +15,7 @@ from typing import Any
 
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.records.run_index import tail_of
-from jokulmist.training.session.progress import Standing
+from jokulmist.training.progress import Standing
 from jokulmist.training.workers.jobs import Heard, Job
 from jokulmist.training.workers.pool import Crew
 

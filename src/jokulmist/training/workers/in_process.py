@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from jokulmist.errors import JokulmistError
-from jokulmist.training.session.progress import Standing
+from jokulmist.training.progress import Standing
 from jokulmist.training.workers.jobs import Heard, Job, Plans, work
 from jokulmist.training.workers.worker import told_of
 

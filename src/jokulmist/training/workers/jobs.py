@@ -18,11 +18,11 @@ from jokulmist.errors import RecordError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json
 from jokulmist.records.run_index import is_alive
-from jokulmist.training.evaluation.scores import Score, values_of
-from jokulmist.training.runs.plan import Plan, plan_of
-from jokulmist.training.runs.resume import go_on
+from jokulmist.training.plans.plan import Plan, plan_of
+from jokulmist.training.progress import Show, Standing
 from jokulmist.training.runs.run import Run
-from jokulmist.training.session.progress import Show, Standing
+from jokulmist.training.runs.scores import Score, values_of
+from jokulmist.training.session.resume import go_on
 from jokulmist.training.session.session import Session, chosen_lane
 
 FREE_SECONDS, POLL_SECONDS = 60.0, 0.2

@@ -21,8 +21,8 @@ from typing import Any
 
 from jokulmist.errors import RecordError
 from jokulmist.loading import can_be_named
-from jokulmist.training.runs.plan import Plan
-from jokulmist.training.session.progress import Standing
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.progress import Standing
 from jokulmist.training.workers.jobs import Heard, Job
 
 

@@ -10,10 +10,10 @@ from pathlib import Path
 from jokulmist import errors
 from jokulmist.errors import JokulmistError
 from jokulmist.records.run_folder import is_run
-from jokulmist.training.runs.plan import Plan
+from jokulmist.training.interrupts import heeding_ctrl_c
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.progress import Show, Standing
 from jokulmist.training.runs.run import Run, Runs
-from jokulmist.training.session.interrupts import heeding_ctrl_c
-from jokulmist.training.session.progress import Show, Standing
 from jokulmist.training.session.session import run_folder
 from jokulmist.training.workers.jobs import Heard, Job
 from jokulmist.training.workers.pool import Crew

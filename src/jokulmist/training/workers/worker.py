@@ -13,7 +13,7 @@ from dataclasses import asdict
 from typing import Any, TextIO
 
 from jokulmist.errors import JokulmistError
-from jokulmist.training.session.interrupts import Asked, heeding_ctrl_c
+from jokulmist.training.interrupts import Asked, heeding_ctrl_c
 from jokulmist.training.workers import pool
 
 

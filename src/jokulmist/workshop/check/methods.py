@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.chance.noise import Stream
-from jokulmist.environments.declaration.actions import Actions, Choice, Range, Record
 from jokulmist.environments.declaration.reads import watched
+from jokulmist.environments.spaces.actions import Actions, Choice, Range, Record
 from jokulmist.workshop.check.random_play import Play, Transition
 
 ASKED = 40

@@ -9,7 +9,7 @@ import numpy as np
 
 from jokulmist.studies.search.candidates import Board, Candidate, Leg
 from jokulmist.studies.search.space import Space
-from jokulmist.training.runs.plan import Plan
+from jokulmist.training.plans.plan import Plan
 
 
 @dataclass(frozen=True)

@@ -12,17 +12,24 @@ from typing import Annotated, Any, Literal
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from jokulmist.agents.contract import Agent, explained
-from jokulmist.environments.declaration.environment import Environment, describe, modifiers_of, settings_of, varied, with_varying
-from jokulmist.environments.modifiers import modifier_from
 from jokulmist.environments.chance.noise import checked_seed
+from jokulmist.environments.declaration.environment import (
+    Environment,
+    describe,
+    modifiers_of,
+    settings_of,
+    varied,
+    with_varying,
+)
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.modifiers import modifier_from
 from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, vary_from
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.loading import function_named, name_of
 from jokulmist.records.files import as_lists, read_toml
-from jokulmist.training.runs.sources import agent_from, environment_class, use_of
-from jokulmist.training.session.stopping import stop_when_from
-from jokulmist.training.session.stopping import written as written_stop
+from jokulmist.training.plans.sources import agent_from, environment_class, use_of
+from jokulmist.training.plans.stopping import stop_when_from
+from jokulmist.training.plans.stopping import written as written_stop
 
 NEEDED = ("environment", "agent", "training")
 SECTIONS = (*NEEDED, "vary", "curriculum")

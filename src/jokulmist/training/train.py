@@ -11,11 +11,12 @@ from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
-from jokulmist.training.workers import pool, seeds as seeds_side_by_side
-from jokulmist.training.runs.plan import Plan, Training
+from jokulmist.training.plans.plan import Plan, Training
+from jokulmist.training.progress import LiveLine, Show, Silent
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.session import Session, chosen_lane, run_folder
-from jokulmist.training.session.progress import LiveLine, Show, Silent
+from jokulmist.training.workers import pool
+from jokulmist.training.workers import seeds as seeds_side_by_side
 
 
 def train(

@@ -10,19 +10,19 @@ from typing import Any, Literal
 import numpy as np
 
 from jokulmist.agents.contract import Agent, numbers_at
-from jokulmist.environments.declaration.actions import Action
-from jokulmist.environments.declaration.channels import Observation, Spec
 from jokulmist.environments.chance.draws import PlainDraw
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.transition.legal import Mask, choices_of
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.spaces.actions import Action
+from jokulmist.environments.spaces.channels import Observation, Spec
+from jokulmist.environments.spaces.legal import Mask, choices_of
 from jokulmist.errors import SettingError, listed
 from jokulmist.lanes.protocol import Observed
 from jokulmist.learning.schedules import Progress
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import as_lists
-from jokulmist.training.loops.agent_calls import calls_for
-from jokulmist.training.runs.sources import agent_from, use_of
+from jokulmist.training.plans.sources import agent_from, use_of
+from jokulmist.training.policies.agent_calls import calls_for
 from jokulmist.trees import filled
 
 Act = Literal["greedy", "sampled"]

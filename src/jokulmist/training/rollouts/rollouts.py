@@ -12,13 +12,13 @@ import numpy as np
 from jokulmist.environments.chance.noise import Domain, Noise
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator, Told
+from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.episode import Episode
-from jokulmist.environments.transition.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed
 from jokulmist.records.rollouts import Rollout, Tape, Taped, columns_of, save_rollouts
-from jokulmist.training.runs.policy import Policy
+from jokulmist.training.policies.policy import Policy
 
 
 def state_values(state: Any) -> dict[str, Any]:

@@ -12,10 +12,10 @@ from typing import Any
 from jokulmist.errors import SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_toml
-from jokulmist.training.runs.plan import Plan, plan_of
+from jokulmist.training.plans.plan import Plan, plan_of
+from jokulmist.training.progress import Show, Silent
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.session import Session, chosen_lane, run_folder
-from jokulmist.training.session.progress import Show, Silent
 
 
 @dataclass(frozen=True)

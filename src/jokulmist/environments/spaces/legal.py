@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import Action, Actions, Choice, Record
+from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
 from jokulmist.errors import ActionError, BrokenEnvironment, listed, nearest
 
 Mask = tuple[Any, ...]

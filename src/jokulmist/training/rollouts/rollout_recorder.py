@@ -16,7 +16,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed, Outcome
 from jokulmist.records.rollouts import ROLLOUTS, Tape, Taped
-from jokulmist.training.evaluation.rollouts import Draws, save_taped, state_values
+from jokulmist.training.rollouts.rollouts import Draws, save_taped, state_values
 
 COPY = 0
 

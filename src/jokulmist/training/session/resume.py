@@ -14,12 +14,12 @@ from jokulmist.errors import SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import shortened
 from jokulmist.records.rollouts import ROLLOUTS
-from jokulmist.training.session.checkpointing import Kept, kept_in
 from jokulmist.records.run_index import is_alive
-from jokulmist.training.runs.plan import Plan
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.progress import LiveLine, Show, Silent
 from jokulmist.training.runs.run import Run
+from jokulmist.training.session.checkpointing import Kept, kept_in
 from jokulmist.training.session.session import Session, chosen_lane
-from jokulmist.training.session.progress import LiveLine, Show, Silent
 
 
 def resume(

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.environments.declaration.actions import Action, from_described
+from jokulmist.environments.spaces.actions import Action, from_described
 from jokulmist.errors import SettingError
 
 Array = np.ndarray[Any, Any]

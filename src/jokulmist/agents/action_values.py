@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.channels import Spec
-from jokulmist.environments.transition.legal import drawn
+from jokulmist.environments.spaces.channels import Spec
+from jokulmist.environments.spaces.legal import drawn
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import LOW, joint_over
 

@@ -15,7 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from jokulmist.agents.contract import explained
 from jokulmist.errors import SettingError
 from jokulmist.loading import name_of
-from jokulmist.training.session.progress import Standing
+from jokulmist.training.progress import Standing
 
 Judge = Callable[[Standing], Any]
 FULL = 100

@@ -9,7 +9,7 @@ import numpy as np
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
 from jokulmist.environments.chance.draws import Request
-from jokulmist.environments.declaration.actions import split
+from jokulmist.environments.spaces.actions import split
 from jokulmist.lanes.protocol import Observed
 from jokulmist.trees import filled
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.description import Description
 from jokulmist.records.rollouts import Taped
-from jokulmist.training.session.rollout_recorder import COPY, Recorded
+from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 
 
 class Reel:

@@ -1,0 +1,38 @@
+"""Batches of decisions as rows, and gradients as one vector: what methods with networks share."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import Field
+
+Count = Annotated[int, Field(ge=1, strict=True)]
+
+
+Whole = Annotated[int, Field(ge=0, strict=True)]
+
+
+def seed_from(noise: Any) -> int:
+    """A seed for the first weights, from the run's own noise."""
+    return (int(noise.integers(0, 1 << 23)) << 23) | int(noise.integers(0, 1 << 23))
+
+
+def in_rows(tree: Any) -> Any:
+    """Arrays with axes (turns, copies, ...) as one row a decision."""
+    import jax
+
+    return jax.tree.map(lambda leaf: leaf.reshape(leaf.shape[0] * leaf.shape[1], *leaf.shape[2:]), tree)
+
+
+def in_parts(tree: Any, count: int, size: int) -> Any:
+    """Rows as so many minibatches of a size, with a leading axis of minibatches."""
+    import jax
+
+    return jax.tree.map(lambda leaf: leaf.reshape(count, size, *leaf.shape[1:]), tree)
+
+
+def as_flat(gradients: list[Any]) -> Any:
+    """Gradients of a module's arrays as one vector, in the order of `Layout`."""
+    import jax.numpy as jnp
+
+    return jnp.concatenate([gradient.reshape(-1) for gradient in gradients])

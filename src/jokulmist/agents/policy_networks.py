@@ -1,0 +1,71 @@
+"""The networks of a policy and its value, and what they say of one observation."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.spaces.channels import Spec
+from jokulmist.learning.action_distributions import Acting
+from jokulmist.learning.networks.layout import Layout, built
+
+TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
+
+
+def chances_by_part(acting: Acting, outputs: Any, legal: Any) -> dict[str, Any]:
+    """What a policy's outputs for one observation say, by part; a part by itself has the empty name.
+
+    Returns
+    -------
+    dict
+        Of a choice the chances, shape ``(count,)``; of a range ``{"mean", "spread"}`` of its shape, in its units: the greedy
+        action, and the spread of the Gaussian before the bounds (before squashing, if samples are squashed).
+    """
+    logs = acting.log_chances(outputs, legal)
+    found: dict[str, Any] = {name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)}
+    if acting.width:
+        units, (mean, log_spread) = acting.units, acting.gaussians(np.asarray(outputs))
+        means = units.own(acting.bounded(mean, np))
+        at = 0
+        for (name, part), value in zip(units.ranges.items(), means, strict=True):
+            spread = (units.half * np.exp(log_spread[0]))[at : at + part.size].reshape(part.shape)
+            found[name] = {"mean": value[0], "spread": spread}
+            at += part.size
+    return found
+
+
+def outputs_by_numpy(shapes: Any, weights: Any, inputs: Any) -> Any:
+    """What a policy is made of, for rows of numbers, through a dense network by NumPy; see `Layout.through_numpy`."""
+    acting = shapes.acting
+    outputs = shapes.layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
+    wanted = acting.outputs if shapes.spread_by_state else acting.outputs - acting.width
+    return acting.completed(outputs[:, :wanted], weights[-acting.width :] if acting.width else None, np)
+
+
+def begin_spread(weights: Any, acting: Acting, spread: Any) -> None:
+    """Set the spreads that hold everywhere in fresh weights, whose last entries they are."""
+    if acting.width:
+        weights[-acting.width :] = np.log(spread)
+
+
+@lru_cache(maxsize=64)
+def policy_layout(
+    network: Any, spec: Spec, acting: Acting, spread_by_state: bool, shared: bool, value: bool, seed: int
+) -> Layout:
+    """Where the weights of a policy, and of its value, stand; and how they begin."""
+
+    def build() -> Any:
+        from jokulmist.learning.networks.modules import Joined, Separate
+
+        count = acting.outputs if spread_by_state else acting.outputs - acting.width
+        log_spread = np.zeros(acting.width, np.float32) if acting.width else None
+        if shared and value:
+            gains = [TOWARDS_ACTIONS] * count + [TOWARDS_VALUE]
+            return Joined(built(network, spec, count + 1, seed, gains), log_spread, acting)
+        policy = built(network, spec, count, seed, TOWARDS_ACTIONS)
+        judge = built(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None
+        return Separate(policy, judge, log_spread, acting)
+
+    return Layout(network, build)

@@ -1,0 +1,1 @@
+"""What can be observed and done: channels, actions, and which choices are allowed."""
