@@ -11,7 +11,7 @@ from test_methods import begun, noise_for
 import jokulmist as jm
 from jokulmist.agents.contract import Experience
 from jokulmist.agents.critics import ddpg, sac
-from jokulmist.agents.critics.critic_method import rows_from
+from jokulmist.agents.critics.critic_updates import rows_from
 from jokulmist.agents.policies import ppo
 from jokulmist.agents.policies.policy_method import rewards_in_scale
 from jokulmist.errors import SettingError

@@ -8,9 +8,9 @@ import pytest
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.studies.importance import fitted, mattering_of
 from jokulmist.studies.search.candidates import FAILED, Board
 from jokulmist.studies.search.engine import Engine
+from jokulmist.studies.search.importance import fitted, mattering_of
 from jokulmist.studies.search.progress import LiveSearch, SilentSearch, board_of
 from jokulmist.studies.search.settings import Question, Tuning
 from jokulmist.studies.search.space import Space

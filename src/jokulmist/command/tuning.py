@@ -19,8 +19,8 @@ def tune(
 ) -> bool:  # fmt: skip
     """Search as a plan says; returns whether it was stopped before its end."""
     from jokulmist.studies.search.progress import LiveSearch
-    from jokulmist.studies.search.search import begin_search
     from jokulmist.studies.search.settings import question_of
+    from jokulmist.studies.search.tune import begin_search
     from jokulmist.training.plans.plan import TUNING, plan_content, plan_of
 
     content = plan_content(plan_file, changes)

@@ -9,12 +9,13 @@ import numpy as np
 from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.chance.noise import Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, revalued
-from jokulmist.environments.declaration.simulator import Simulator, stepper_for
+from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.declaration.state import State
 from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.spaces.actions import plain_form
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import Mask
+from jokulmist.environments.transition.simulator_stepping import stepper_for
 from jokulmist.environments.transition.stepping import Stepper, closed_unasked, combined, finished, never_asked
 from jokulmist.environments.transition.waiting import MOST_WAITING, WaitDraw
 from jokulmist.errors import BrokenEnvironment

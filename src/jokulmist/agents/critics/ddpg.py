@@ -8,23 +8,9 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from jokulmist.agents.contract import FixedShare, Numbers, Scheduled
-from jokulmist.agents.critics.critic_method import (
-    CriticAgent,
-    Learned,
-    Learning,
-    Memory,
-    Rows,
-    begun,
-    critics_layout,
-    critics_step,
-    first_tries,
-    followed,
-    fresh_memory,
-    learned,
-    outputs_of,
-    policy_step,
-    values_at,
-)
+from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries, fresh_memory
+from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, critics_layout, outputs_of, values_at
+from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.environments.spaces.legal import choices_of

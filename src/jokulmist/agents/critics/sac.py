@@ -8,21 +8,9 @@ from typing import Any, ClassVar
 import numpy as np
 
 from jokulmist.agents.contract import AboveZero, FixedShare, Numbers, Shapes
-from jokulmist.agents.critics.critic_method import (
-    CriticAgent,
-    Learned,
-    Learning,
-    Memory,
-    Rows,
-    begun,
-    critics_step,
-    first_tries,
-    followed,
-    fresh_memory,
-    learned,
-    policy_step,
-    values_at,
-)
+from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries, fresh_memory
+from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, values_at
+from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.learning.action_distributions import Drawn

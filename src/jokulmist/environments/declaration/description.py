@@ -7,77 +7,21 @@ class again.
 
 from __future__ import annotations
 
-import inspect
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration import parts
-from jokulmist.environments.declaration.state import Field, State
+from jokulmist.environments.declaration.outline import DEADLINE, LOST, TIME_LIMIT, Outline, StepMethod
+from jokulmist.environments.declaration.state import Field
 from jokulmist.environments.modifiers import Glass, Grip, LearningEnd, Modifier, Opening, Worth
 from jokulmist.environments.modifiers.base import idle_of
-from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range, plain_form
+from jokulmist.environments.spaces.actions import Action, plain_form
 from jokulmist.environments.spaces.channels import Channel, Spec
-from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import ActionError, DeclarationError, SettingError, listed, nearest
-
-STEP_ARGUMENTS = ("before", "action", "after")
-DEADLINE = "deadline"
-TIME_LIMIT = "time limit"
-LOST = "lost"
-MOST_CLOSINGS = 24
-# The names that mean something on an environment; a field, channel, term or parameter cannot take one of them.
-RESERVED = (
-    "State", "action", "begin", "advance", "deadline", "time_limit", "picture", "legal", "decide_every", "decide_when",
-    "meanwhile", "weights", "xp", "episode", "modified", "modify",
-)  # fmt: skip
-RECORD_COLUMNS = (
-    "episode", "decisions", "copy", "return", "learned_return", "steps", "advances", "closed_by", "also_held", "reward", "step",
-)  # fmt: skip
-
-
-@dataclass(frozen=True)
-class StepMethod:
-    """A method asked after each advance: a term, an ending, a cut or a measure."""
-
-    name: str
-    takes: tuple[str, ...]
-    weight: float = 1.0
-    over: str = "sum"
-    final: bool = True
-    help: str = ""
-
-
-@dataclass(frozen=True)
-class SensorMethod:
-    name: str
-    bounds: Mapping[str, Any]
-    noisy: bool
-
-
-@dataclass(frozen=True)
-class Outline:
-    """What a class declares, before any instance."""
-
-    cls: type
-    fields: tuple[Field, ...]
-    action: Action
-    parameters: tuple[parts.Parameter, ...]
-    series: tuple[parts.Series, ...]
-    derived: tuple[str, ...]
-    sensors: tuple[SensorMethod, ...]
-    terms: tuple[StepMethod, ...]
-    endings: tuple[StepMethod, ...]
-    cuts: tuple[StepMethod, ...]
-    measures: tuple[StepMethod, ...]
-    references: tuple[str, ...]
-    masked: bool = False
-    gated: bool = False
-    losable: bool = False
 
 
 @dataclass(frozen=True)
@@ -175,207 +119,6 @@ class Description:
     def held_names(self, held: int) -> list[str]:
         """The closings whose bit is set."""
         return [name for bit, name in enumerate(self.closings) if held >> bit & 1]
-
-
-def outline(cls: type) -> Outline:
-    """Read a class; `DeclarationError` says what is missing or wrong, and how to write it."""
-    where = cls.__qualname__
-    named = _named_parts(cls)
-
-    def of(kind: type) -> list[Any]:
-        return [part for part in named.values() if isinstance(part, kind)]
-
-    state = getattr(cls, "State", None)
-    if not (isinstance(state, type) and issubclass(state, State)) or state is State:
-        got = "nothing" if state is None or state is State else repr(state)
-        raise DeclarationError(
-            f"`{where}.State` must be a class derived from `jm.State`; got {got}. "
-            f"Write `class State(jm.State):` inside `{where}`, with one line a field."
-        )
-    action = getattr(cls, "action", None)
-    if not isinstance(action, (Choice, Range, Actions)):
-        raise DeclarationError(
-            f"`{where}` declares no action; got {action!r}. "
-            f'Write `action = jm.Choice("hold", "full")` or `action = jm.Range(0.0, 1.0)` in its body.'
-        )
-    for method, takes in (("begin", ("draw",)), ("advance", ("state", "action", "draw"))):
-        refuse_missing(cls, method, takes)
-    sensors = tuple(_sensor(where, part) for part in of(parts.Sensor))
-    seen = [f for f in state._fields.values() if f.role == "seen"]
-    if not sensors and not seen:
-        raise DeclarationError(
-            f"`{where}` shows the agent nothing. Mark a state field as seen, `level: float = jm.seen(low=0.0, high=40.0)`, "
-            f"or write a method under `@jm.sensor`."
-        )
-    terms = tuple(_step_method(where, part, weight=part.weight) for part in of(parts.Term))
-    if not terms:
-        raise DeclarationError(
-            f"`{where}` has no reward. Write a method under `@jm.reward` that returns a number, "
-            f"e.g. `def sales(self, before, action, after): return after.released`."
-        )
-    closings = of(parts.Closing)
-    endings = tuple(_step_method(where, part, final=True) for part in closings if part.final)
-    cuts = tuple(_step_method(where, part, final=False) for part in closings if not part.final)
-    if len(closings) + 2 > MOST_CLOSINGS:
-        raise DeclarationError(
-            f"`{where}` has {len(closings)} endings and cuts; at most {MOST_CLOSINGS - 2} are allowed."
-        )
-    measures = tuple(_step_method(where, part, over=part.over) for part in of(parts.Measure))
-    for part in of(parts.Reference):
-        given = _arguments(part.function)
-        if given != ("state",):
-            raise DeclarationError(
-                f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a reference takes (self, state)."
-            )
-    _refuse_clashes(cls, state, named)
-    return Outline(
-        cls=cls,
-        fields=tuple(state._fields.values()),
-        action=action,
-        parameters=tuple(of(parts.Parameter)),
-        series=tuple(of(parts.Series)),
-        derived=tuple(part.name for part in of(parts.Derived)),
-        sensors=sensors,
-        terms=terms,
-        endings=endings,
-        cuts=cuts,
-        measures=measures,
-        references=tuple(part.name for part in of(parts.Reference)),
-        masked=_masked(cls, action),
-        gated=_gated(cls),
-    )
-
-
-def _named_parts(cls: type) -> dict[str, parts.Part]:
-    """Everything that a class and its bases declare, the last declaration of a name counting."""
-    named: dict[str, parts.Part] = {}
-    for base in reversed(cls.__mro__):
-        for name, value in vars(base).items():
-            if isinstance(value, parts.Part):
-                named.pop(name, None)
-                named[name] = value
-            elif name in named:
-                del named[name]
-    return named
-
-
-def parts_of(cls: type) -> tuple[parts.Parameter, ...]:
-    """The parameters of a class; anything else that is marked is refused, for a simulator tells it itself."""
-    named = _named_parts(cls)
-    for name, part in named.items():
-        if not isinstance(part, parts.Parameter):
-            raise DeclarationError(
-                f"`{cls.__qualname__}.{name}` is marked as a {type(part).__name__.lower()}; a simulator names its terms, endings "
-                f"and measures in `terms`, `endings`, `measures` and tells them in a `jm.Outcome`."
-            )
-    return tuple(part for part in named.values() if isinstance(part, parts.Parameter))
-
-
-def refuse_missing(cls: type, method: str, takes: tuple[str, ...]) -> None:
-    """Raise `DeclarationError` where a class does not write a method, or with other arguments."""
-    where = cls.__qualname__
-    function = cls.__dict__.get(method) or getattr(cls, method, None)
-    if function is None or getattr(function, "_not_written", False):
-        raise DeclarationError(f"`{where}` has no `{method}`. Write `def {method}(self, {', '.join(takes)}):`.")
-    given = _arguments(function)
-    if given != takes:
-        raise DeclarationError(
-            f"`{where}.{method}` takes ({', '.join(('self', *given))}); it must take ({', '.join(('self', *takes))})."
-        )
-
-
-def _masked(cls: type, action: Action) -> bool:
-    """Whether the class says which choices are allowed."""
-    legal = getattr(cls, "legal", None)
-    if legal is None:
-        return False
-    where = cls.__qualname__
-    if not callable(legal) or _arguments(legal) != ("state",):
-        raise DeclarationError(f"`{where}.legal` must be a method that takes (self, state).")
-    if not choices_of(action):
-        raise DeclarationError(f"`{where}.legal` allows choices, and the action has none; got {action!r}.")
-    return True
-
-
-def _gated(cls: type) -> bool:
-    """Whether the class says when the agent is asked."""
-    where, when = cls.__qualname__, getattr(cls, "decide_when", None)
-    if when is None:
-        if getattr(cls, "meanwhile", None) is not None:
-            raise DeclarationError(
-                f"`{where}.meanwhile` says what is done while nobody is asked, and the agent is always asked. "
-                f"Write `def decide_when(self, state):`, or leave `meanwhile` out."
-            )
-        return False
-    if not callable(when) or _arguments(when) != ("state",):
-        raise DeclarationError(f"`{where}.decide_when` must be a method that takes (self, state).")
-    return True
-
-
-def _arguments(function: Callable[..., Any]) -> tuple[str, ...]:
-    names = tuple(inspect.signature(function).parameters)
-    return names[1:] if names and names[0] == "self" else names
-
-
-def _sensor(where: str, part: parts.Sensor) -> SensorMethod:
-    given = _arguments(part.function)
-    if given not in (("state",), ("state", "draw")):
-        raise DeclarationError(
-            f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a sensor takes (self, state), "
-            f"or (self, state, draw) when it is noisy."
-        )
-    return SensorMethod(part.name, part.bounds, noisy=len(given) == 2)
-
-
-def _step_method(where: str, part: parts.MethodPart, **options: Any) -> StepMethod:
-    given = _arguments(part.function)
-    wrong = [name for name in given if name not in STEP_ARGUMENTS]
-    if wrong:
-        raise DeclarationError(
-            f"`{where}.{part.name}` takes `{wrong[0]}`; a reward, an ending, a cut or a measure takes any of "
-            f"`before`, `action`, `after`, by name."
-        )
-    help = (part.function.__doc__ or "").strip().split("\n")[0]
-    return StepMethod(part.name, given, help=help, **options)
-
-
-def _refuse_clashes(cls: type, state: type[State], named: Mapping[str, parts.Part]) -> None:
-    """Fields, parts and closings are columns of the records, so a name may stand once."""
-    where = cls.__qualname__
-    for name in [*state._fields, *named]:
-        if name in RESERVED or name in RECORD_COLUMNS:
-            raise DeclarationError(
-                f"`{where}` names a part `{name}`, which has a meaning of its own; choose another name. "
-                f"Taken are {listed(dict.fromkeys([*RESERVED, *RECORD_COLUMNS]))}."
-            )
-    for name in state._fields:
-        if name in named:
-            raise DeclarationError(
-                f"`{where}` uses the name `{name}` twice: for a state field and for a {type(named[name]).__name__.lower()}. "
-                f"Names are columns of the records; rename one, e.g. `{name}_now`."
-            )
-    # A method under the same name twice leaves only the second in the class body, so the source is asked.
-    for name, count in _defined_twice(cls).items():
-        if name in named and count > 1:
-            raise DeclarationError(
-                f"`{where}` defines `{name}` {count} times, and only the last would count. Rename one of them."
-            )
-
-
-def _defined_twice(cls: type) -> dict[str, int]:
-    import ast
-    import textwrap
-
-    try:
-        tree = ast.parse(textwrap.dedent(inspect.getsource(cls)))
-    except (OSError, TypeError, SyntaxError, IndentationError):
-        return {}
-    counts: dict[str, int] = {}
-    body = tree.body[0].body if isinstance(tree.body[0], ast.ClassDef) else []
-    for node in body:
-        if isinstance(node, ast.FunctionDef):
-            counts[node.name] = counts.get(node.name, 0) + 1
-    return counts
 
 
 def describe(instance: Any, read: Outline) -> Description:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, TypeVar
 import numpy as np
 
 from jokulmist.environments.declaration import description as reading
+from jokulmist.environments.declaration import outline as outlines
 from jokulmist.environments.declaration.state import State as BaseState
 from jokulmist.environments.modifiers import Modifier
 from jokulmist.environments.varying import Varying
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
     from jokulmist.environments.transition.episode import Episode
 
 Made = TypeVar("Made", bound="Environment")
-_OUTLINES: dict[type, reading.Outline] = {}
+OUTLINES: dict[type, outlines.Outline] = {}
 
 
 class Environment:
@@ -60,7 +61,7 @@ class Environment:
     def __init_subclass__(cls, abstract: bool = False, **options: Any) -> None:
         super().__init_subclass__(**options)
         if not abstract:
-            _OUTLINES[cls] = reading.outline(cls)
+            OUTLINES[cls] = outlines.outline(cls)
 
     def __init__(self, *, weights: Mapping[str, float] | None = None, **parameters: Any) -> None:
         read = outline_of(type(self))
@@ -145,10 +146,10 @@ class Environment:
     _description: reading.Description
 
 
-def outline_of(cls: type[Environment]) -> reading.Outline:
+def outline_of(cls: type[Environment]) -> outlines.Outline:
     """What a class declares."""
-    found = _OUTLINES.get(cls)
-    return reading.outline(cls) if found is None else found
+    found = OUTLINES.get(cls)
+    return outlines.outline(cls) if found is None else found
 
 
 def describe(environment: Environment) -> reading.Description:

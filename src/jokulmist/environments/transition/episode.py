@@ -10,12 +10,12 @@ import numpy as np
 from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream, checked_seed
 from jokulmist.environments.declaration.environment import Environment
-from jokulmist.environments.declaration.simulator import SimulatorStepper, stepper_for
 from jokulmist.environments.declaration.state import State
 from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.spaces.actions import plain_form
 from jokulmist.environments.spaces.channels import Observation
 from jokulmist.environments.spaces.legal import Mask, choices_of, refuse_illegal
+from jokulmist.environments.transition.simulator_stepping import SimulatorStepper, stepper_for
 from jokulmist.environments.transition.stepping import closed_unasked, combined, finished, never_asked
 from jokulmist.environments.transition.waiting import MOST_WAITING, WaitDraw
 from jokulmist.errors import ActionError, BrokenEnvironment, SettingError

@@ -14,8 +14,8 @@ from typing import Any, NoReturn
 
 import numpy as np
 
-from jokulmist.environments.declaration.description import DEADLINE, TIME_LIMIT, StepMethod
 from jokulmist.environments.declaration.environment import Environment, describe, revalue
+from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT, StepMethod
 from jokulmist.environments.declaration.state import Field, State, zero_of
 from jokulmist.environments.spaces.actions import plain_form
 from jokulmist.environments.spaces.legal import Mask, mask_from

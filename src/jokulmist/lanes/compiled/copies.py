@@ -20,8 +20,9 @@ from jax import lax
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Noise, Stream
 from jokulmist.environments.declaration import loops
-from jokulmist.environments.declaration.description import DEADLINE, TIME_LIMIT, Description
+from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe, outline_of
+from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT
 from jokulmist.environments.declaration.state import State, zero_of
 from jokulmist.environments.modifiers import Around, Glimpse
 from jokulmist.environments.spaces.actions import Actions, Choice, Record

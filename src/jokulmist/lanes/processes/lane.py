@@ -20,7 +20,8 @@ from typing import Any
 
 from jokulmist.environments.chance.noise import Noise, Stream
 from jokulmist.environments.declaration.environment import describe, modifiers_of
-from jokulmist.environments.declaration.simulator import Simulator, SimulatorStepper, Told, seed_from
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.transition.simulator_stepping import SimulatorStepper, Told, seed_from
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, JokulmistError, SettingError
 from jokulmist.lanes.plain import PlainLane

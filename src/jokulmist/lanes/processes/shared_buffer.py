@@ -15,9 +15,9 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.simulator import Told
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
 from jokulmist.environments.spaces.legal import choices_of
+from jokulmist.environments.transition.simulator_stepping import Told
 
 SHARED_FOLDER = Path("/dev/shm")
 

@@ -13,8 +13,8 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.declaration.simulator import Here
 from jokulmist.environments.modifiers import modifier_from
+from jokulmist.environments.transition.simulator_stepping import Here
 from jokulmist.environments.transition.stepping import place_of
 from jokulmist.errors import JokulmistError
 from jokulmist.lanes.processes.shared_buffer import Room

@@ -2,45 +2,34 @@
 
 from __future__ import annotations
 
-import importlib
 import os
 import platform
 import sys
-import threading
-from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent
-from jokulmist.environments.declaration.environment import Environment
-from jokulmist.environments.varying import Vary
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import read_toml, replace_file, write_toml
-from jokulmist.records.run_folder import PLAN, take_folder
+from jokulmist.records.run_folder import PLAN
 from jokulmist.studies.search.candidates import FAILED, SEARCH, Board, Candidate, is_search
-from jokulmist.studies.search.engine import Engine, winning_plan
-from jokulmist.studies.search.progress import LiveSearch, SearchShow, SilentSearch, told_settings
-from jokulmist.studies.search.settings import Question, Tuning, question_of
-from jokulmist.studies.search.space import Dimension, plain, with_settings
+from jokulmist.studies.search.engine import winning_plan
+from jokulmist.studies.search.progress import SearchShow, told_settings
+from jokulmist.studies.search.settings import Question, question_of
+from jokulmist.studies.search.space import plain, with_settings
+from jokulmist.studies.search.work import work_through
 from jokulmist.training.evaluation.evaluate import interval_of
-from jokulmist.training.plans.plan import TUNING, Plan, Training, plan_of
-from jokulmist.training.plans.sources import use_of
+from jokulmist.training.plans.plan import TUNING, Plan, plan_of
 from jokulmist.training.runs.run import Run, Runs
-from jokulmist.training.train import checked_workers
-from jokulmist.training.workers.in_process import Here
-from jokulmist.training.workers.jobs import Hands, Plans
-from jokulmist.training.workers.pool import CannotTravel, Crew, can_travel, usual_workers
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from jokulmist.studies.importance import Mattering
+    from jokulmist.studies.search.importance import Mattering
 
 WINNER, CANDIDATES = "winner.toml", "candidates.csv"
-TRIES = 2
 
 
 class Search:
@@ -167,7 +156,7 @@ class Search:
     @cached_property
     def mattering(self) -> Mattering:
         """Which settings mattered; see `Mattering`."""
-        from jokulmist.studies.importance import mattering_of
+        from jokulmist.studies.search.importance import mattering_of
 
         return mattering_of(self.question, self.board)
 
@@ -186,7 +175,22 @@ class Search:
             raise SettingError(
                 f"{self.path} is still running, in process {self.board.process}. Wait for it, or stop it by Ctrl-C first."
             )
-        return searched(self, workers, cluster, show, command or sys.argv)
+        return self.work(workers, cluster, show, command or sys.argv)
+
+    def work(
+        self, workers: int | None, cluster: str | None, show: SearchShow | None, command: list[str]
+    ) -> Search:  # fmt: skip
+        """Search to the end, and leave the table and the winner's plan."""
+        try:
+            work_through(self.path, self.question, self.board, workers, cluster, show, command)
+        finally:
+            self.__dict__.pop("mattering", None)
+            if self.board.candidates:
+                replace_file(self.path / CANDIDATES, self.table.to_csv(index=False, float_format="%.7g"))
+        won = winning_plan(self.question, self.board)
+        if won is not None:
+            write_toml(self.path / WINNER, won.written())
+        return self
 
     def save_pictures(self) -> list[Path]:
         """Draw how the search went, which settings mattered, a slice a setting, and all candidates side by side."""
@@ -197,7 +201,7 @@ class Search:
 
     def _drawn(self) -> dict[str, Any]:
         """What the pictures show, as plain data."""
-        from jokulmist.studies.importance import comparable
+        from jokulmist.studies.search.importance import comparable
 
         return {
             "name": self.path.name,
@@ -244,206 +248,3 @@ def _at_work(board: Board) -> bool:
     if board.host != platform.node():
         return True
     return board.process != os.getpid() and psutil.pid_exists(board.process)
-
-
-def tune(
-    environment: Environment,
-    agent: Agent,
-    *,
-    over: Mapping[str, Dimension],
-    steps: int | None = None,
-    episodes: int | None = None,
-    method: str = "random",
-    candidates: int = 24,
-    score: str = "return",
-    better: str = "higher",
-    seed: int = 0,
-    seeds: Sequence[int] | None = None,
-    again: int = 5,
-    copies: int | None = None,
-    vary: Vary | None = None,
-    curriculum: Any = None,
-    lane: str = "auto",
-    workers: int | None = None,
-    cluster: str | None = None,
-    folder: str | Path = "runs",
-    name: str | None = None,
-    show: SearchShow | None = None,
-    **more: Any,
-) -> Search:
-    """Search for the settings with which an agent learns best.
-
-    Parameters
-    ----------
-    environment : Environment
-    agent : Agent
-        With the settings that are not searched over.
-    over : dict of str to Among or Between
-        By name: ``"agent.learning_rate": jm.between(1e-4, 1e-2, scale="log")``, ``"environment.melt": jm.among(2.0, 4.0)``,
-        ``"environment.weights.flooding"``, ``"training.copies"``.
-    steps, episodes : int
-        How long each candidate trains, one of the two; as in `train`.
-    method : {"random", "grid", "halving", "gaussian-process", "population"}
-        Random search is the measure of the others. Halving trains many a little and the best further. A Gaussian process asks
-        where a model of the scores promises most: for few candidates that take long. A population changes settings while it trains.
-    candidates : int
-    score : str
-        ``"return"``: the mean return of the last 100 training episodes. ``"evaluation"``: the mean return of the last policy over
-        fixed evaluation episodes. Or a measure, over these. Reward weights that are searched over are never scored by the return.
-    better : {"higher", "lower"}
-        Of a measure.
-    seed : int
-        Of what the search draws, and of the runs where `seeds` is not given.
-    seeds : sequence of int, optional
-        Each candidate is trained with each; its score is their mean.
-    again : int
-        New seeds on which the best candidate is run once more: its score in the search is the luckiest of many.
-    copies, vary, curriculum, lane
-        As in `train`.
-    workers : int, optional
-        Worker processes; by default one a core.
-    cluster : str, optional
-        The address of a Dask scheduler; its workers do the jobs. They must see the search's folder.
-    folder : str or Path
-    name : str, optional
-        The folder's name; else environment, method and the next free number.
-    show : SearchShow, optional
-        By default a live board where standard error is a terminal, and nothing else.
-    **more
-        Any other setting of `Tuning` (``points``, ``one_in``, ``rungs``, ``looks``, ``evaluation_episodes``) or of training
-        (``evaluate_every``, ``stop_when``, ...).
-
-    Returns
-    -------
-    Search
-
-    Raises
-    ------
-    SettingError, LookupFailed
-        Where a setting is unknown or not allowed; nothing was trained then.
-
-    Notes
-    -----
-    Every candidate is an ordinary run in the search's folder. A candidate that fails is recorded with its message, and the search
-    goes on. Ctrl-C ends it cleanly; `Search.resume` and ``jokulmist resume FOLDER`` go on where it was.
-
-    Examples
-    --------
-    >>> import tempfile
-    >>> import jokulmist as jm
-    >>> found = jm.tune(
-    ...     jm.gallery.Tarn(), jm.QLearning(), over={"agent.bins": jm.among(2, 12)}, method="grid", steps=2000, again=0,
-    ...     workers=1, lane="plain", folder=tempfile.mkdtemp(),
-    ... )
-    >>> len(found.table)
-    2
-    """
-    own = {name: more.pop(name) for name in list(more) if name in Tuning.model_fields}
-    tuning = Tuning(method=method, candidates=candidates, score=score, better=better, again=again, seed=seed, **own)
-    unknown = [name for name in more if name not in Training.model_fields]
-    if unknown:
-        from jokulmist.errors import listed, nearest
-
-        known = [*Tuning.model_fields, *Training.model_fields]
-        raise SettingError(f"`tune` has no setting `{unknown[0]}`; it has {listed(known)}.{nearest(unknown[0], known)}")
-    training = Training(
-        steps=steps,
-        episodes=episodes,
-        seeds=tuple(seeds) if seeds is not None else (seed,),
-        copies=copies,
-        lane=lane,
-        **more,
-    )
-    question = Question(Plan(environment, agent, training, vary, curriculum), tuning, over)
-    return begin_search(question, Path(folder), name, workers, cluster, show, sys.argv)
-
-
-def begin_search(
-    question: Question, folder: Path, name: str | None, workers: int | None, cluster: str | None, show: SearchShow | None,
-    command: list[str],
-) -> Search:  # fmt: skip
-    """Make a search's folder, and search."""
-    if workers is not None:
-        checked_workers(workers)
-    plan = question.plan
-    use = use_of(type(plan.environment)).rpartition(":")[2].lower()
-    path = take_folder(folder, name, f"{use}-{type(plan.agent).__name__.lower()}-search")
-    write_toml(path / PLAN, question.written())
-    board = Board(plan.training.seeds, question.tuning.better == "higher")
-    board.save(path)
-    return searched(Search(path, question, board), workers, cluster, show, command)
-
-
-def searched(
-    search: Search, workers: int | None, cluster: str | None, show: SearchShow | None, command: list[str]
-) -> Search:
-    """Search from where it stands to the end, and leave the winner's plan, the table and the pictures."""
-    if show is None:
-        show = LiveSearch() if sys.stderr.isatty() else SilentSearch()
-    board = search.board
-    board.status, board.process, board.host = "running", os.getpid(), platform.node()
-    board.save(search.path)
-    engines: list[Engine] = []
-    hands = _hands(search, workers, cluster, show, engines)
-    finished = False
-    try:
-        engines.append(Engine(search.question, search.path, board, hands, show, command))
-        finished = engines[0].run()
-    finally:
-        hands.close()
-        board.status = "done" if finished else "stopped"
-        board.save(search.path)
-        search.__dict__.pop("mattering", None)
-        if board.candidates:
-            replace_file(search.path / CANDIDATES, search.table.to_csv(index=False, float_format="%.7g"))
-    won = winning_plan(search.question, board)
-    if won is not None:
-        write_toml(search.path / WINNER, won.written())
-    return search
-
-
-def _read_ahead() -> None:
-    """Load what will judge and draw while the workers train, not when they have done."""
-    for module in ("scipy.special", "pandas", "matplotlib.figure", "matplotlib.backends.backend_agg"):
-        importlib.import_module(module)
-
-
-def _hands(search: Search, workers: int | None, cluster: str | None, show: SearchShow, engines: list[Engine]) -> Hands:
-    """Who does the work: a cluster, worker processes, or this process where its classes cannot be found by name."""
-    plan = search.question.plan
-    if cluster is not None:
-        from jokulmist.training.workers.dask_cluster import Cluster
-
-        return Cluster(cluster, plan.written())
-    count = usual_workers() if workers is None else checked_workers(workers)
-    if count > 1 and can_travel(plan):
-        try:
-            crew = Crew(count, plan.written(), tries=TRIES)
-            threading.Thread(target=_read_ahead, name="reading ahead").start()
-            return crew
-        except CannotTravel as reason:
-            show.say(f"one run after another, because {reason}")
-
-    def watch(tag: Any, standing: Any) -> None:
-        engines[0].now[tag] = standing
-        show.update(engines[0].view())
-
-    return Here(_KnownPlans(search), watch)
-
-
-class _KnownPlans(Plans):
-    """The plans of a search's candidates, made from the objects at hand."""
-
-    def __init__(self, search: Search) -> None:
-        super().__init__()
-        self._search = search
-
-    def of(self, written: Mapping[str, Any]) -> Plan:
-        for candidate in self._search.board.candidates[::-1]:
-            if candidate.status == FAILED:  # its settings may not even make a plan
-                continue
-            plan = with_settings(self._search.question.plan, candidate.settings)
-            same = {**plan.written(), "training": {**plan.written()["training"], "seeds": written["training"]["seeds"]}}
-            if same == written:
-                return plan
-        return super().of(written)

@@ -11,9 +11,10 @@ import numpy as np
 
 from jokulmist.environments.chance.noise import Domain, Noise
 from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Simulator, Told
+from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.episode import Episode
+from jokulmist.environments.transition.simulator_stepping import Told
 from jokulmist.errors import SettingError
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from jokulmist.environments.declaration.description import DEADLINE
+from jokulmist.environments.declaration.outline import DEADLINE
 from jokulmist.workshop.check.random_play import Play
 
 DWARFED = 100.0

@@ -11,7 +11,8 @@ import numpy as np
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.declaration.simulator import Simulator, SimulatorStepper
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.transition.simulator_stepping import SimulatorStepper
 from jokulmist.workshop.check.report import Finding, Level, Reach, Report
 
 LONGEST = 20_000

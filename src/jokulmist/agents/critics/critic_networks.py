@@ -1,0 +1,94 @@
+"""What a method with critics has learned, and the networks of its critics."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Any, NamedTuple
+
+from jokulmist.environments.spaces.channels import Channel, Spec
+from jokulmist.learning.action_distributions import Acting, joint_over
+from jokulmist.learning.networks.inputs import Inputs, applied
+from jokulmist.learning.networks.layout import Layout, built
+from jokulmist.learning.observation_scaling import (
+    Running,
+)
+
+
+class Learning(NamedTuple):
+    """What moves with each update.
+
+    Attributes
+    ----------
+    policy, critics : float32, shape ``(size,)``
+        Weights.
+    policy_target, critics_target : float32, shape ``(size,)``
+        That follow them; the first is empty where a method has none.
+    temperature : float32, shape ``(parts,)``
+        Logarithms, one a part of the action; empty where a method has none.
+    moments : tuple
+        The optimiser's states, of policy, critics and temperature.
+    updates : int32
+    """
+
+    policy: Any
+    critics: Any
+    policy_target: Any
+    critics_target: Any
+    temperature: Any
+    moments: Any
+    updates: Any
+
+
+class Learned(NamedTuple):
+    """What was learned.
+
+    Attributes
+    ----------
+    learning : Learning
+    statistics, returns : Running, optional
+        That scale the numbers, and the rewards.
+    decisions : int32
+    replay : Replay
+    """
+
+    learning: Learning
+    statistics: Running | None
+    returns: Running | None
+    decisions: Any
+    replay: Any
+
+
+class Memory(NamedTuple):
+    """What belongs to each copy: action noise, shape ``(copies, width)``, and running returns; empty where unused."""
+
+    noise: Any
+    returns: Any
+
+
+@lru_cache(maxsize=64)
+def critics_layout(network: Any, spec: Spec, acting: Acting, count: int, seed: int) -> Layout:
+    """Where the weights of some critics stand, and how they begin."""
+    channel = Channel(name="action", low=-1.0, high=1.0, shape=(acting.width,))
+    known = Spec((*spec.channels, channel) if acting.width else spec.channels, spec.action, spec.masked)
+    outputs = joint_over(spec.action).count
+
+    def build() -> Any:
+        from jokulmist.learning.networks.modules import Several
+
+        return Several(tuple(built(network, known, outputs, seed + k) for k in range(count)))
+
+    return Layout(network, build)
+
+
+def outputs_of(module: Any, inputs: Inputs) -> Any:
+    """What a policy is made of, for many observations."""
+    return module.outputs(inputs) if hasattr(module, "outputs") else applied(module, inputs)
+
+
+def values_at(critics: Any, inputs: Inputs, unit: Any) -> Any:
+    """What each critic says of actions, shape ``(critics, rows, combinations)``."""
+    import jax.numpy as jnp
+
+    if unit.shape[-1]:
+        inputs = inputs._replace(numbers=jnp.concatenate([inputs.numbers, unit], axis=-1))
+    return critics(inputs)

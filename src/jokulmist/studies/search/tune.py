@@ -1,0 +1,154 @@
+"""Beginning a search: `tune`, and who does its work."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from jokulmist.agents.contract import Agent
+from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.varying import Vary
+from jokulmist.errors import SettingError
+from jokulmist.records.files import write_toml
+from jokulmist.records.run_folder import PLAN, take_folder
+from jokulmist.studies.search.candidates import Board
+from jokulmist.studies.search.progress import SearchShow
+from jokulmist.studies.search.search import Search
+from jokulmist.studies.search.settings import Question, Tuning
+from jokulmist.studies.search.space import Dimension
+from jokulmist.training.plans.plan import Plan, Training
+from jokulmist.training.plans.sources import use_of
+from jokulmist.training.train import checked_workers
+
+if TYPE_CHECKING:
+    pass
+
+
+def tune(
+    environment: Environment,
+    agent: Agent,
+    *,
+    over: Mapping[str, Dimension],
+    steps: int | None = None,
+    episodes: int | None = None,
+    method: str = "random",
+    candidates: int = 24,
+    score: str = "return",
+    better: str = "higher",
+    seed: int = 0,
+    seeds: Sequence[int] | None = None,
+    again: int = 5,
+    copies: int | None = None,
+    vary: Vary | None = None,
+    curriculum: Any = None,
+    lane: str = "auto",
+    workers: int | None = None,
+    cluster: str | None = None,
+    folder: str | Path = "runs",
+    name: str | None = None,
+    show: SearchShow | None = None,
+    **more: Any,
+) -> Search:
+    """Search for the settings with which an agent learns best.
+
+    Parameters
+    ----------
+    environment : Environment
+    agent : Agent
+        With the settings that are not searched over.
+    over : dict of str to Among or Between
+        By name: ``"agent.learning_rate": jm.between(1e-4, 1e-2, scale="log")``, ``"environment.melt": jm.among(2.0, 4.0)``,
+        ``"environment.weights.flooding"``, ``"training.copies"``.
+    steps, episodes : int
+        How long each candidate trains, one of the two; as in `train`.
+    method : {"random", "grid", "halving", "gaussian-process", "population"}
+        Random search is the measure of the others. Halving trains many a little and the best further. A Gaussian process asks
+        where a model of the scores promises most: for few candidates that take long. A population changes settings while it trains.
+    candidates : int
+    score : str
+        ``"return"``: the mean return of the last 100 training episodes. ``"evaluation"``: the mean return of the last policy over
+        fixed evaluation episodes. Or a measure, over these. Reward weights that are searched over are never scored by the return.
+    better : {"higher", "lower"}
+        Of a measure.
+    seed : int
+        Of what the search draws, and of the runs where `seeds` is not given.
+    seeds : sequence of int, optional
+        Each candidate is trained with each; its score is their mean.
+    again : int
+        New seeds on which the best candidate is run once more: its score in the search is the luckiest of many.
+    copies, vary, curriculum, lane
+        As in `train`.
+    workers : int, optional
+        Worker processes; by default one a core.
+    cluster : str, optional
+        The address of a Dask scheduler; its workers do the jobs. They must see the search's folder.
+    folder : str or Path
+    name : str, optional
+        The folder's name; else environment, method and the next free number.
+    show : SearchShow, optional
+        By default a live board where standard error is a terminal, and nothing else.
+    **more
+        Any other setting of `Tuning` (``points``, ``one_in``, ``rungs``, ``looks``, ``evaluation_episodes``) or of training
+        (``evaluate_every``, ``stop_when``, ...).
+
+    Returns
+    -------
+    Search
+
+    Raises
+    ------
+    SettingError, LookupFailed
+        Where a setting is unknown or not allowed; nothing was trained then.
+
+    Notes
+    -----
+    Every candidate is an ordinary run in the search's folder. A candidate that fails is recorded with its message, and the search
+    goes on. Ctrl-C ends it cleanly; `Search.resume` and ``jokulmist resume FOLDER`` go on where it was.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> import jokulmist as jm
+    >>> found = jm.tune(
+    ...     jm.gallery.Tarn(), jm.QLearning(), over={"agent.bins": jm.among(2, 12)}, method="grid", steps=2000, again=0,
+    ...     workers=1, lane="plain", folder=tempfile.mkdtemp(),
+    ... )
+    >>> len(found.table)
+    2
+    """
+    own = {name: more.pop(name) for name in list(more) if name in Tuning.model_fields}
+    tuning = Tuning(method=method, candidates=candidates, score=score, better=better, again=again, seed=seed, **own)
+    unknown = [name for name in more if name not in Training.model_fields]
+    if unknown:
+        from jokulmist.errors import listed, nearest
+
+        known = [*Tuning.model_fields, *Training.model_fields]
+        raise SettingError(f"`tune` has no setting `{unknown[0]}`; it has {listed(known)}.{nearest(unknown[0], known)}")
+    training = Training(
+        steps=steps,
+        episodes=episodes,
+        seeds=tuple(seeds) if seeds is not None else (seed,),
+        copies=copies,
+        lane=lane,
+        **more,
+    )
+    question = Question(Plan(environment, agent, training, vary, curriculum), tuning, over)
+    return begin_search(question, Path(folder), name, workers, cluster, show, sys.argv)
+
+
+def begin_search(
+    question: Question, folder: Path, name: str | None, workers: int | None, cluster: str | None, show: SearchShow | None,
+    command: list[str],
+) -> Search:  # fmt: skip
+    """Make a search's folder, and search."""
+    if workers is not None:
+        checked_workers(workers)
+    plan = question.plan
+    use = use_of(type(plan.environment)).rpartition(":")[2].lower()
+    path = take_folder(folder, name, f"{use}-{type(plan.agent).__name__.lower()}-search")
+    write_toml(path / PLAN, question.written())
+    board = Board(plan.training.seeds, question.tuning.better == "higher")
+    board.save(path)
+    return Search(path, question, board).work(workers, cluster, show, command)

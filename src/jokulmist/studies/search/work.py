@@ -1,0 +1,95 @@
+"""The work of a search: who does it, and that it comes to an end."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import platform
+import sys
+import threading
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from jokulmist.studies.search.candidates import FAILED, Board
+from jokulmist.studies.search.engine import Engine
+from jokulmist.studies.search.progress import LiveSearch, SearchShow, SilentSearch
+from jokulmist.studies.search.settings import Question
+from jokulmist.studies.search.space import with_settings
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.train import checked_workers
+from jokulmist.training.workers.in_process import Here
+from jokulmist.training.workers.jobs import Hands, Plans
+from jokulmist.training.workers.pool import CannotTravel, Crew, can_travel, usual_workers
+
+TRIES = 2
+
+
+def work_through(
+    path: Path, question: Question, board: Board, workers: int | None, cluster: str | None, show: SearchShow | None,
+    command: list[str],
+) -> None:  # fmt: skip
+    """Search from where the board stands to the end, or until it is stopped; the board says which."""
+    if show is None:
+        show = LiveSearch() if sys.stderr.isatty() else SilentSearch()
+    board.status, board.process, board.host = "running", os.getpid(), platform.node()
+    board.save(path)
+    engines: list[Engine] = []
+    hands = _hands(question, board, workers, cluster, show, engines)
+    finished = False
+    try:
+        engines.append(Engine(question, path, board, hands, show, command))
+        finished = engines[0].run()
+    finally:
+        hands.close()
+        board.status = "done" if finished else "stopped"
+        board.save(path)
+
+
+def _read_ahead() -> None:
+    """Load what will judge and draw while the workers train, not when they have done."""
+    for module in ("scipy.special", "pandas", "matplotlib.figure", "matplotlib.backends.backend_agg"):
+        importlib.import_module(module)
+
+
+def _hands(
+    question: Question, board: Board, workers: int | None, cluster: str | None, show: SearchShow, engines: list[Engine]
+) -> Hands:
+    """Who does the work: a cluster, worker processes, or this process where its classes cannot be found by name."""
+    plan = question.plan
+    if cluster is not None:
+        from jokulmist.training.workers.dask_cluster import Cluster
+
+        return Cluster(cluster, plan.written())
+    count = usual_workers() if workers is None else checked_workers(workers)
+    if count > 1 and can_travel(plan):
+        try:
+            crew = Crew(count, plan.written(), tries=TRIES)
+            threading.Thread(target=_read_ahead, name="reading ahead").start()
+            return crew
+        except CannotTravel as reason:
+            show.say(f"one run after another, because {reason}")
+
+    def watch(tag: Any, standing: Any) -> None:
+        engines[0].now[tag] = standing
+        show.update(engines[0].view())
+
+    return Here(_KnownPlans(question, board), watch)
+
+
+class _KnownPlans(Plans):
+    """The plans of a search's candidates, made from the objects at hand."""
+
+    def __init__(self, question: Question, board: Board) -> None:
+        super().__init__()
+        self._question, self._board = question, board
+
+    def of(self, written: Mapping[str, Any]) -> Plan:
+        for candidate in self._board.candidates[::-1]:
+            if candidate.status == FAILED:  # its settings may not even make a plan
+                continue
+            plan = with_settings(self._question.plan, candidate.settings)
+            same = {**plan.written(), "training": {**plan.written()["training"], "seeds": written["training"]["seeds"]}}
+            if same == written:
+                return plan
+        return super().of(written)

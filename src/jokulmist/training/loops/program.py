@@ -1,0 +1,208 @@
+"""Many turns as one compiled program: built, and kept for the next run of the same shapes."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import jax
+import jax.numpy as jnp
+from jax import lax
+
+from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
+from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
+from jokulmist.environments.chance.noise import Stream
+from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.legal import choices_of
+from jokulmist.lanes.compiled.copies import CompiledEnvironment
+from jokulmist.learning.schedules import Progress, value_at
+from jokulmist.training.loops.compiled_turn import (
+    CLOSED_UNASKED,
+    NEVER,
+    NEVER_ASKED,
+    NOTHING_ALLOWED,
+    Advancing,
+    Carry,
+    at_turn,
+    first_stuck,
+    forbidden,
+    nothing_stuck,
+    spread,
+    spread_all,
+    turn_of,
+)
+
+ROOM_BYTES = 48_000_000
+
+
+MOST_CHUNK_DECISIONS = 32_768
+
+
+ENVIRONMENT_STREAMS = (
+    Stream.ADVANCE, Stream.SENSE, Stream.LOOK, Stream.BEGIN, Stream.BEGIN_SENSE, Stream.BEGIN_LOOK, Stream.VARY,
+    Stream.GLASS, Stream.BEGIN_GLASS, Stream.GRIP, Stream.WAIT, Stream.BEGIN_WAIT,
+)  # fmt: skip
+
+
+FIRST_STREAMS = (
+    Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK, Stream.FIRST_GLASS, Stream.FIRST_WAIT,
+)  # fmt: skip
+
+
+class Program(NamedTuple):
+    """What is compiled once for a class, an agent's shapes and a number of copies."""
+
+    compiled: CompiledEnvironment
+    choose_requests: tuple[Request, ...]
+    learn_requests: tuple[Request, ...]
+    room: int
+    start: Any
+    chunk: Any
+
+
+_PROGRAMS: dict[Any, Program] = {}
+
+
+KEPT_PROGRAMS = 16
+
+
+def key_name(key: Any) -> str:
+    return str(next(getattr(key, kind) for kind in ("name", "key", "idx") if hasattr(key, kind)))
+
+
+def program_for(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
+    """The compiled program for a class, an agent's shapes and a number of copies; kept for the next run."""
+    key = (compiled.static_key, type(agent), shapes)
+    if key not in _PROGRAMS:
+        while len(_PROGRAMS) >= KEPT_PROGRAMS:
+            _PROGRAMS.pop(next(iter(_PROGRAMS)))
+        _PROGRAMS[key] = _build(compiled, agent, shapes, learner, memory)
+    return _PROGRAMS[key]
+
+
+def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
+    kind, copies = type(agent), shapes.copies
+    per_update = agent.decisions_per_update(copies)
+    names = list(agent.numbers())
+    described = compiled.description
+    choose_requests, learn_requests = _agent_requests(
+        kind, shapes, names, learner, memory, per_update, described.holds and counts_advances(shapes)
+    )
+    requests = compiled.requests
+    per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 2)
+    for stream in ENVIRONMENT_STREAMS:
+        times = described.decide_every if stream is Stream.ADVANCE else 1
+        per_turn += 4 * copies * times * sum(r.width for r in requests.of(stream))
+    per_turn += 4 * sum(r.width for r in choose_requests)
+    per_turn += 4 * sum(r.width for r in learn_requests) // per_update
+    updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
+    room = updates * per_update
+
+    def start(
+        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, glass: Any, wait: Any,
+        one: Any,
+    ) -> Any:  # fmt: skip
+        own = compiled.vary(level, vary, one, copies)
+        states = spread(compiled.begin(numbers, own, begin_rows, one), copies)
+        opened: Any = ()
+        if described.gated:
+            opened = Advancing(compiled, numbers, own, None, one).first_decision(states, jnp.ones(copies, bool), wait)
+            states = opened.after
+        glimpse = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
+        memories, shown = compiled.first_seen(glimpse, glass, one)
+        grips = spread_all(compiled.description.grip.begun(jnp), copies)
+        legal = compiled.legal(numbers, own, states)
+        stuck: Any = ()
+        if legal or described.gated:
+            stuck = nothing_stuck(states)
+        if legal:
+            stuck = first_stuck(stuck, forbidden(legal), NOTHING_ALLOWED, states, jnp.int32(0))
+        if described.gated:
+            stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, jnp.int32(0))
+            stuck = first_stuck(stuck, ~compiled.asks(numbers, own, states), NEVER_ASKED, states, jnp.int32(0))
+        seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(copies, jnp.int32))
+        return states, own, seen, memories, grips, stuck, opened and opened._replace(after=())
+
+    turn = turn_of(compiled, kind, shapes)
+
+    def chunk(numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
+        def settings(t: Any, episodes: Any) -> Numbers:
+            # From the turn's own number: a sum of floats would round differently when a run is cut elsewhere.
+            decisions = jnp.float32(copies) * (plan["turn"] + t).astype(jnp.float32)
+            done = plan["by_steps"] * decisions + (1.0 - plan["by_steps"]) * episodes
+            progress = Progress(decisions, jnp.float32(episodes), jnp.minimum(done * plan["per_share"], 1.0))
+            # All settings at once, and settled: else each reader of a setting computes its schedule again.
+            values = value_at(coefficients, progress, jnp) / one
+            return Numbers(**{name: values[k] for k, name in enumerate(names)})
+
+        def update(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
+            u, carry = state
+            first = u * per_update
+            if per_update == 1:
+                carry, happened = turn(
+                    numbers, plan["level"], settings(first, carry.episodes), carry, noise, first, one
+                )
+                experience = jax.tree.map(lambda leaf: leaf[None], happened)
+            else:
+                learner = carry.learner  # only read on the way, so it stays out of what goes round
+
+                def step(carry: Carry, offset: Any) -> Any:
+                    t = first + offset
+                    carry, happened = turn(
+                        numbers, plan["level"], settings(t, carry.episodes), carry._replace(learner=learner), noise, t,
+                        one,
+                    )  # fmt: skip
+                    return carry._replace(learner=None), happened
+
+                carry, experience = lax.scan(step, carry._replace(learner=None), jnp.arange(per_update))
+                carry = carry._replace(learner=learner)
+            draw = RowDraw(jnp, at_turn(noise["LEARN"], u), one)
+            now = settings(first + per_update - 1, carry.episodes)
+            new, memory, readings = kind.learn(shapes, now, carry.learner, carry.memory, experience, draw)
+            sums = tuple(total + reading for total, reading in zip(carry.sums, readings, strict=True))
+            return u + 1, carry._replace(learner=new, memory=memory, sums=sums)
+
+        def going(state: tuple[Any, Carry]) -> Any:
+            more = (state[0] < count) & (state[1].episodes < plan["episodes"])
+            return more if state[1].stuck == () else more & (state[1].stuck[0] == NEVER)
+
+        return lax.while_loop(going, update, (jnp.int32(0), carry))
+
+    return Program(compiled, choose_requests, learn_requests, room, jax.jit(start), jax.jit(chunk, donate_argnums=(3,)))
+
+
+def _agent_requests(
+    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, per_update: int, lasting: bool
+) -> tuple[tuple[Request, ...], tuple[Request, ...]]:
+    """What `choose` and `learn` ask of chance, counted by tracing them once."""
+    copies = shapes.copies
+    counted: list[tuple[Request, ...]] = []
+
+    def like(shape: tuple[int, ...], dtype: Any = jnp.float32) -> Any:
+        return jax.ShapeDtypeStruct(shape, dtype)  # type: ignore[no-untyped-call]
+
+    def count(function: Any, *arguments: Any) -> Any:
+        draw = CountingDraw(jnp)
+        result = jax.eval_shape(lambda v, a: function(Numbers(**v), *a, draw), values, arguments)
+        counted.append(tuple(draw.requests))
+        return result
+
+    values = {name: like(()) for name in names}
+    spec = shapes.spec
+    observed = Seen(
+        like((copies, spec.width)),
+        {c.name: like((copies, *c.shape), jnp.uint8) for c in spec.images},
+        tuple(like((copies, c.count), jnp.bool_) for c in choices_of(spec.action).values()) if spec.masked else (),
+        like((copies,), jnp.int32),
+    )
+    actions, memory, notes = count(
+        lambda now, a, b, c, draw: kind.choose(shapes, now, a, b, c, draw, True), learner, memory, observed
+    )
+    flag = like((per_update, copies), jnp.bool_)
+    many, actions, notes = jax.tree.map(
+        lambda leaf: like((per_update, *leaf.shape), leaf.dtype), (observed, actions, notes)
+    )
+    experience = Experience(many, actions, like((per_update, copies)), flag, flag, many, many, notes)
+    if lasting:
+        experience = experience._replace(advances=like((per_update, copies), jnp.int32))
+    count(lambda now, *rest: kind.learn(shapes, now, *rest), learner, memory, experience)
+    return counted[0], counted[1]
