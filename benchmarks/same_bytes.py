@@ -76,7 +76,7 @@ def cases():
         found[f"greenhouse-SAC-{lane}"] = (gallery.Greenhouse(), AGENTS["SAC"], {**kept, "steps": steps // 2})
         found[f"skerry-PPO-{lane}"] = (gallery.Skerry(), AGENTS["PPO"], {**kept, "steps": 300})
         modified = ferry.modified(
-            jm.Noisy("position", 0.5), jm.Delay("speed", 1), jm.LastAction(), jm.TimeLeft(), jm.Stack(2), jm.Late(1), jm.Repeat(0.1),
+            jm.Noisy("position", 0.5), jm.Delay("speed", 1), jm.LastAction(), jm.TimeLeft(), jm.Stack(2), jm.Late(1), jm.StickyAction(0.1),
             jm.Scaled(0.5), jm.Clipped(-5.0, 5.0), jm.Opening(3),
         )  # fmt: skip
         found[f"modified-PPO-{lane}"] = (modified, AGENTS["PPO"], kept)

@@ -17,10 +17,10 @@ import jokulmist as jm
 from jokulmist.studies.comparison.verdicts import judged_pairs
 from jokulmist.studies.search.candidates import Board
 from jokulmist.studies.search.engine import Engine
-from jokulmist.studies.search.progress import SilentSearch
-from jokulmist.studies.search.settings import Question, Tuning
+from jokulmist.studies.search.progress import SilentSearchDisplay
+from jokulmist.studies.search.settings import SearchSettings, Tuning
 from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.workers.pool import Crew, usual_workers
+from jokulmist.training.workers.pool import WorkerPool, usual_workers
 
 BUDGET = 20  # whole runs
 PROBLEMS = {
@@ -58,13 +58,13 @@ METHODS = {"random": BUDGET, "gaussian-process": BUDGET, "halving": round(0.85 *
 def searched(problem, method, repeat, crew, folder):
     environment, agent, steps, over = PROBLEMS[problem]
     training = Training(steps=steps, seeds=(10_000 * (repeat + 1),))
-    question = Question(
+    question = SearchSettings(
         Plan(environment, agent, training),
         Tuning(method=method, candidates=METHODS[method], seed=repeat, again=5),
         over,
     )
     board = Board(training.seeds)
-    Engine(question, folder, board, crew, SilentSearch(), sys.argv).run()
+    Engine(question, folder, board, crew, SilentSearchDisplay(), sys.argv).run()
     trained = sum(c.decisions for c in board.candidates)
     return float(np.mean(list(board.again.values()))), trained / steps
 
@@ -77,7 +77,7 @@ if __name__ == "__main__":
     results = {}
     for problem in given.only:
         environment, agent, steps, _ = PROBLEMS[problem]
-        crew = Crew(usual_workers(), Plan(environment, agent, Training(steps=steps)).written())
+        crew = WorkerPool(usual_workers(), Plan(environment, agent, Training(steps=steps)).written())
         scores = {method: [] for method in METHODS}
         budget = {method: [] for method in METHODS}
         began = time.perf_counter()

@@ -42,7 +42,7 @@ _WHERE: dict[str, str] = {
     "Shrink": "environments.modifiers",
     "Grey": "environments.modifiers",
     "Brighter": "environments.modifiers",
-    "Repeat": "environments.modifiers",
+    "StickyAction": "environments.modifiers",
     "Late": "environments.modifiers",
     "Shaky": "environments.modifiers",
     "Scaled": "environments.modifiers",

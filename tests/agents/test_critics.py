@@ -253,7 +253,7 @@ def test_what_a_method_cannot_decide_is_refused():
     for agent in (jm.SAC(), jm.PPO(at_bounds="squashed")):
         with pytest.raises(SettingError, match=r"needs finite bounds, and the action is Range\(0.0, inf\)"):
             jm.train(Endless(), agent, steps=10, folder=None)
-    jm.PPO().shapes(jm.environments.environment.describe(Endless()).spec, 1)  # clips at the one bound
+    jm.PPO().shapes(jm.environments.declaration.environment.describe(Endless()).spec, 1)  # clips at the one bound
 
 
 def test_the_riccati_feedback_is_the_best_of_the_winch():
@@ -276,7 +276,7 @@ def test_the_riccati_feedback_is_the_best_of_the_winch():
     free = episodes["at_bound"] == 0.0
     starts = []
     for i in range(20):
-        lane = jm.lanes.plain.PlainLane(env, jm.environments.noise.Noise(1, 1, 1, (i,)), once=True)
+        lane = jm.lanes.plain.PlainLane(env, jm.environments.chance.noise.Noise(1, 1, 1, (i,)), once=True)
         lane.begin()
         s = lane.states[0]
         starts.append([s.offset, s.speed, s.swing, s.swinging])

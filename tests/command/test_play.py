@@ -19,11 +19,11 @@ from places import Gates, Signal, Tiller
 import jokulmist as jm
 from jokulmist.errors import SettingError
 from jokulmist.pictures.blocks import blocks, pixels
-from jokulmist.workshop.play import Hand
+from jokulmist.workshop.play import Controls
 
 
 def test_a_hand_chooses_nudges_acts_goes_back_and_keeps(tmp_path):
-    hand = Hand(Tiller(), seed=4)
+    hand = Controls(Tiller(), seed=4)
     start = hand.episode.state
     hand.choose("sheet", start.side)
     hand.nudge("turn", 0, 40)  # stops at the bound
@@ -53,7 +53,7 @@ def test_a_hand_chooses_nudges_acts_goes_back_and_keeps(tmp_path):
 
 def test_a_policy_plays_until_it_is_taken_over():
     run = jm.train(Gates(), jm.PPO(horizon=8), steps=512, copies=8, folder=None, lane="plain")
-    hand = Hand(Gates(), run.policy)
+    hand = Controls(Gates(), run.policy)
     while not hand.episode.over:
         hand.act()
     assert hand.episode.measures["broken"] == 0.0

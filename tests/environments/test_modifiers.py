@@ -130,7 +130,7 @@ def test_actions_are_repeated_late_and_shaken():
     _, states = walk(late)
     moves = np.diff([s.x for s in states])
     assert moves.tolist() == pytest.approx([-1.0, -1.0, 1.0, 0.5, -2.0])
-    env = Corridor(length=50).modified(jm.Repeat(0.3))
+    env = Corridor(length=50).modified(jm.StickyAction(0.3))
     repeats, count, done = 0, 0, 0
     for seed in range(60):
         episode = env.episode(seed=seed)
@@ -180,7 +180,7 @@ class Echo(jm.Agent):
             "pull": noise.uniform(0.0, 2.0, shape=(shapes.copies,)),
         }
         del xp
-        return jm.environments.actions.Record(**chosen), memory, ()
+        return jm.environments.spaces.actions.Record(**chosen), memory, ()
 
     @staticmethod
     def learn(shapes, numbers, learner, memory, e, noise):
@@ -196,7 +196,7 @@ class Echo(jm.Agent):
 
 AROUND = {
     "numbers": (Buoy, (jm.Delay("x", 2), jm.Noisy("y", 0.3), jm.Stack(3, "x"), jm.LastAction(), jm.TimeLeft())),
-    "actions": (Buoy, (jm.Repeat(0.4), jm.Late(1, {"way": "east", "pull": 1.0}), jm.Shaky(0.3), jm.LastAction())),
+    "actions": (Buoy, (jm.StickyAction(0.4), jm.Late(1, {"way": "east", "pull": 1.0}), jm.Shaky(0.3), jm.LastAction())),
     "rewards": (Buoy, (jm.Scaled(3.0), jm.Clipped(-1.0, 2.0), jm.Potential(lambda s: s.x + s.y, 0.9))),
     "images": (
         Colours,
@@ -255,7 +255,7 @@ def test_observing_modifiers_compose_in_any_order_that_makes_sense():
         (Colours, (jm.Shaky(0.1),), "the action has no range"),
         (Signal, (jm.Hide("view"),), "leaves nothing to be seen"),
         (Buoy, (jm.LastAction(), jm.LastAction()), "adds the channel `last_action`, which is there already"),
-        (Gates, (jm.Repeat(0.1),), "can do what is not allowed now"),
+        (Gates, (jm.StickyAction(0.1),), "can do what is not allowed now"),
         (Skiff, (jm.Late(1, idle={"tack": "aft", "sail": 0.0}),), "no action `aft`"),
     ],
 )
@@ -266,7 +266,7 @@ def test_what_makes_no_sense_is_refused_with_the_reason(env, modifiers, message)
 
 def test_settings_are_checked_and_stand_in_plans():
     for wrong in (
-        lambda: jm.Delay("x", 0), lambda: jm.Repeat(1.0), lambda: jm.Scaled(0), lambda: jm.Clipped(2, 1),
+        lambda: jm.Delay("x", 0), lambda: jm.StickyAction(1.0), lambda: jm.Scaled(0), lambda: jm.Clipped(2, 1),
         lambda: jm.Noisy("x", -1), lambda: jm.Shrink("v", 1), lambda: jm.Crop("v", (3, 2), (0, 1)), lambda: jm.Hide(),
         lambda: jm.Late(0), lambda: jm.Potential(3), lambda: jm.Shaky(0), lambda: jm.Potential("no.py:f"),
     ):  # fmt: skip

@@ -88,7 +88,7 @@ def test_what_a_simulator_tells_wrongly_is_refused(outcome, told):
 
 def test_worker_processes_give_the_episodes_of_this_process(tmp_path):
     agent = jm.QLearning(bins=8)
-    around = [jm.Stack(2), jm.Repeat(0.3), jm.Scaled(0.5)]
+    around = [jm.Stack(2), jm.StickyAction(0.3), jm.Scaled(0.5)]
     env = Drift().modified(*around)
     runs = [
         jm.train(env, agent, steps=300, copies=2, vary=widths, processes=away, folder=None) for away in (False, True)

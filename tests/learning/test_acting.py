@@ -9,7 +9,7 @@ from scipy import special, stats
 import jokulmist as jm
 from jokulmist.environments.chance.draws import RowDraw
 from jokulmist.environments.spaces.actions import Record
-from jokulmist.learning.action_distributions import Acting, Joint
+from jokulmist.learning.action_distributions import ActionDistribution, JointChoice
 
 ONE = jm.Choice("a", "b", "c")
 TWO = jm.Actions(gate=jm.Choice(3), lamp=jm.Choice(2))
@@ -17,7 +17,9 @@ TWO = jm.Actions(gate=jm.Choice(3), lamp=jm.Choice(2))
 
 def test_log_probability_and_entropy_of_several_parts_add_up():
     outputs = np.array([[0.3, -1.0, 2.0, 0.5, -0.5], [1.0, 1.0, 1.0, 0.0, 3.0]], np.float32)
-    judged = Acting(TWO).judged(jnp.asarray(outputs), (), Record(gate=jnp.array([2, 0]), lamp=jnp.array([0, 1])))
+    judged = ActionDistribution(TWO).judged(
+        jnp.asarray(outputs), (), Record(gate=jnp.array([2, 0]), lamp=jnp.array([0, 1]))
+    )
     gate, lamp = special.log_softmax(outputs[:, :3], axis=1), special.log_softmax(outputs[:, 3:], axis=1)
     assert np.allclose(judged.log_probability, [gate[0, 2] + lamp[0, 0], gate[1, 0] + lamp[1, 1]], atol=1e-6)
     entropies = [stats.entropy(np.exp(p), axis=1) for p in (gate, lamp)]
@@ -27,7 +29,7 @@ def test_log_probability_and_entropy_of_several_parts_add_up():
 def test_a_forbidden_choice_has_no_chance_and_no_gradient():
     outputs = jnp.array([[5.0, 1.0, 0.0]])
     legal = (jnp.array([[False, True, True]]),)
-    acting = Acting(ONE)
+    acting = ActionDistribution(ONE)
 
     def entropy(outputs):
         return acting.judged(outputs, legal, jnp.array([1])).entropy[0]
@@ -51,16 +53,20 @@ def test_samples_have_the_chances_of_the_softmax():
     uniform = np.random.default_rng(3).random((count, 3), np.float32)
     uniform[0] = 0.0  # the least draw that there is
     for xp in (np, jnp):
-        drawn, _ = Acting(ONE).sampled(xp.asarray(outputs), (), RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0))
+        drawn, _ = ActionDistribution(ONE).sampled(
+            xp.asarray(outputs), (), RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0)
+        )
         seen = np.bincount(np.asarray(drawn), minlength=3)
         assert stats.chisquare(seen, count * special.softmax(outputs[0])).pvalue > 1e-3
         legal = (np.tile([[True, False, True]], (count, 1)),)
-        drawn, _ = Acting(ONE).sampled(xp.asarray(outputs), legal, RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0))
+        drawn, _ = ActionDistribution(ONE).sampled(
+            xp.asarray(outputs), legal, RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0)
+        )
         assert not np.any(np.asarray(drawn) == 1)
 
 
 def test_joint_choices_go_to_one_index_and_back():
-    joint = Joint(TWO)
+    joint = JointChoice(TWO)
     assert (joint.count, joint.labels[3]) == (6, "gate=1 lamp=1")
     for index in range(6):
         assert joint.index(joint.own(index)) == index

@@ -14,7 +14,7 @@ from jokulmist.agents.critics.ddpg import drifted
 from jokulmist.environments.chance.draws import RowDraw
 from jokulmist.environments.spaces.actions import Record
 from jokulmist.errors import SettingError
-from jokulmist.learning.action_distributions import Acting, Drawn
+from jokulmist.learning.action_distributions import ActionDistribution, SampledRanges
 from jokulmist.learning.gaussians import Units, log_slope, ranges_of, refuse_unbounded
 from jokulmist.learning.observation_scaling import fresh_running
 from jokulmist.learning.reward_scaling import followed, in_scale, spread_of
@@ -29,7 +29,7 @@ def test_a_mixture_of_parts_has_the_sum_of_their_log_probabilities_and_entropies
     before = chance.normal(size=(5, 3)).astype(np.float32)
     gate = np.array([0, 1, 2, 1, 0])
     actions = Record(gate=jnp.array(gate), flow=None, tilt=None)
-    judged = Acting(MIXED).judged(jnp.asarray(outputs), (), actions, Drawn(before, ()))
+    judged = ActionDistribution(MIXED).judged(jnp.asarray(outputs), (), actions, SampledRanges(before, ()))
     mean, sd = outputs[:, 3:6], np.exp(outputs[:, 6:].clip(-5, 1))
     logs = special.log_softmax(outputs[:, :3], axis=1)
     wanted = logs[np.arange(5), gate] + stats.norm.logpdf(before, mean, sd).sum(axis=1)
@@ -40,12 +40,14 @@ def test_a_mixture_of_parts_has_the_sum_of_their_log_probabilities_and_entropies
 
 @pytest.mark.parametrize(("mean", "log_spread"), [(0.0, -1.0), (0.7, 0.3), (-1.5, -2.0), (2.0, 1.0)])
 def test_a_squashed_gaussian_is_a_density_whose_entropy_is_estimated_without_bias(mean, log_spread):
-    acting, sd = Acting(SLIDE, "squashed"), np.exp(log_spread)
+    acting, sd = ActionDistribution(SLIDE, "squashed"), np.exp(log_spread)
     outputs = jnp.array([[mean, log_spread]])
 
     def log_density(action):
         u = np.arctanh(action)
-        return float(acting.judged(outputs, (), None, Drawn(jnp.array([[u]]), jnp.zeros((1, 1)))).log_probability[0])
+        return float(
+            acting.judged(outputs, (), None, SampledRanges(jnp.array([[u]]), jnp.zeros((1, 1)))).log_probability[0]
+        )
 
     def slow(action):  # the change of variables as it is written in books
         return np.exp(stats.norm.logpdf(np.arctanh(action), mean, sd)) / (1.0 - action**2)
@@ -69,7 +71,7 @@ def test_a_squashed_gaussian_is_a_density_whose_entropy_is_estimated_without_bia
 
     def estimated(pair):
         rows = jnp.broadcast_to(pair, (len(normal), 2))
-        return jnp.mean(acting.judged(rows, (), None, Drawn(jnp.zeros_like(normal), normal)).entropy)
+        return jnp.mean(acting.judged(rows, (), None, SampledRanges(jnp.zeros_like(normal), normal)).entropy)
 
     assert float(estimated(outputs[0])) == pytest.approx(entropy(mean, log_spread), abs=5e-3)
     slopes = jax.grad(estimated)(outputs[0])
@@ -92,7 +94,7 @@ def test_the_slope_of_squashing_holds_far_out():
 
 @given(st.lists(st.floats(-1e6, 1e6, width=32), min_size=3, max_size=3), st.sampled_from(["clipped", "squashed"]))
 def test_no_output_leads_out_of_the_bounds(means, at_bounds):
-    acting = Acting(MIXED, at_bounds)
+    acting = ActionDistribution(MIXED, at_bounds)
     outputs = np.array([[0.0, 0.0, 0.0, *means, 1.0, 1.0, 1.0]], np.float32)
     draw = RowDraw(np, [np.full(3, 0.5, np.float32), np.array([3.0, -3.0, 9.0], np.float32)], 1.0)
     for action in (acting.sampled(outputs, (), draw)[0], acting.likeliest(outputs, (), np)):
@@ -116,7 +118,7 @@ def test_numbers_come_from_the_middle_of_their_bounds():
 
 
 def test_spreads_stand_everywhere_or_depend_on_what_is_seen():
-    acting, log_spread = Acting(SLIDE), jnp.array([-1.0])
+    acting, log_spread = ActionDistribution(SLIDE), jnp.array([-1.0])
     assert acting.completed(jnp.array([[0.3]]), log_spread)[0].tolist() == pytest.approx([0.3, -1.0])
     assert acting.completed(jnp.array([[0.3, 0.2]]), log_spread)[0].tolist() == pytest.approx([0.3, -0.8])
     assert acting.gaussians(jnp.array([[0.0, -90.0]]))[1].tolist() == [[-5.0]]

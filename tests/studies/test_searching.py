@@ -10,13 +10,13 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.studies.search.candidates import FAILED, Board
 from jokulmist.studies.search.engine import Engine
-from jokulmist.studies.search.importance import fitted, mattering_of
-from jokulmist.studies.search.progress import LiveSearch, SilentSearch, board_of
-from jokulmist.studies.search.settings import Question, Tuning
+from jokulmist.studies.search.importance import fitted, importance_of
+from jokulmist.studies.search.progress import LiveSearchDisplay, SilentSearchDisplay, board_of
+from jokulmist.studies.search.settings import SearchSettings, Tuning
 from jokulmist.studies.search.space import Space
 from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.progress import Standing
-from jokulmist.training.workers.jobs import Heard
+from jokulmist.training.progress import RunProgress
+from jokulmist.training.workers.jobs import WorkerMessage
 
 OVER = {
     "agent.learning_rate": jm.between(1e-3, 1.0, scale="log"),
@@ -44,15 +44,17 @@ class MadeUp:
         self.idle.append(self.count - len(self.at_work))
         if len(self.given) >= self.stop_after:
             tag = self.at_work.popleft()[2]
-            return Heard("done", tag, result={})  # as a run answers that was interrupted
+            return WorkerMessage("done", tag, result={})  # as a run answers that was interrupted
         first = min(self.at_work)
         self.at_work.remove(first)
         _, _, tag, job = first
         score = self.score(job)
         if isinstance(score, str):
-            return Heard("failed", tag, text=score)
+            return WorkerMessage("failed", tag, text=score)
         until = job.until or job.plan["training"]["steps"]
-        return Heard("done", tag, result={"score": score, "decisions": until, "took": 0.1, "sd": 1.0, "judged": 100})
+        return WorkerMessage(
+            "done", tag, result={"score": score, "decisions": until, "took": 0.1, "sd": 1.0, "judged": 100}
+        )
 
     def stop(self): ...
 
@@ -80,11 +82,11 @@ def searched(
     **tuning,
 ):
     plan = Plan(Corridor(), jm.QLearning(), Training(steps=steps, seeds=seeds))
-    question = Question(plan, Tuning(**{"again": 2, **tuning}), over)
+    question = SearchSettings(plan, Tuning(**{"again": 2, **tuning}), over)
     board = board or Board(question.plan.training.seeds, question.tuning.better == "higher")
     hands = MadeUp(score, count, later)
     hands.stop_after = stop_after
-    engine = Engine(question, tmp_path, board, hands, SilentSearch(), ["a test"])
+    engine = Engine(question, tmp_path, board, hands, SilentSearchDisplay(), ["a test"])
     engine.finished = engine.run()
     return engine
 
@@ -211,8 +213,8 @@ def test_a_measure_may_be_better_when_it_is_lower(tmp_path):
         return -hill(job)
 
     plan = Plan(jm.gallery.Ferry(), jm.QLearning(), Training(steps=100))
-    question = Question(plan, Tuning(score="final_speed", better="lower", candidates=10, again=0), OVER)
-    engine = Engine(question, tmp_path, Board((0,), higher=False), MadeUp(score), SilentSearch(), [])
+    question = SearchSettings(plan, Tuning(score="final_speed", better="lower", candidates=10, again=0), OVER)
+    engine = Engine(question, tmp_path, Board((0,), higher=False), MadeUp(score), SilentSearchDisplay(), [])
     engine.run()
     scores = [c.scores["0"]["0"] for c in engine.board.candidates]
     assert scores[engine.board.winner] == min(scores)
@@ -223,7 +225,7 @@ def test_the_live_view_tells_candidates_the_best_so_far_and_the_time_left(tmp_pa
 
     engine = searched(tmp_path, method="halving", candidates=9, stop_after=6)
     engine.given = {(3, 0), (4, 0)}
-    engine.now[(3, 0)] = Standing(50, 4, 0.5, 1.25, 100.0, 0.5)
+    engine.now[(3, 0)] = RunProgress(50, 4, 0.5, 1.25, 100.0, 0.5)
     engine.board.candidates[2].status = FAILED
     engine.board.seconds = 30.0
     console = Console(width=130, record=True, file=open("/dev/null", "w"))  # noqa: SIM115
@@ -240,7 +242,7 @@ def test_the_live_view_tells_candidates_the_best_so_far_and_the_time_left(tmp_pa
     ):
         assert words in text
     lines = Console(width=200, record=True, file=open("/dev/null", "w"))  # noqa: SIM115
-    show = LiveSearch(lines)
+    show = LiveSearchDisplay(lines)
     show.begin("search")
     show.update(engine.view())
     show.end()
@@ -249,7 +251,7 @@ def test_the_live_view_tells_candidates_the_best_so_far_and_the_time_left(tmp_pa
 
 def test_what_mattered_is_found_and_what_did_not_is_not(tmp_path):
     engine = searched(tmp_path, candidates=60, again=0)
-    found = mattering_of(engine.question, engine.board)
+    found = importance_of(engine.question, engine.board)
     table = found.table.set_index("setting")
     assert found.explained > 0.5
     assert table.loc["agent.learning_rate", "low"] > 0.1
@@ -274,6 +276,6 @@ def test_where_scores_are_luck_it_says_that_the_settings_explain_nothing():
 
 def test_halving_is_judged_by_scores_of_equally_long_training(tmp_path):
     engine = searched(tmp_path, method="halving", candidates=30, again=0)
-    found = mattering_of(engine.question, engine.board)
+    found = importance_of(engine.question, engine.board)
     assert found.candidates == 30
     assert found.note.startswith("scores are those after 100 decisions")

@@ -10,7 +10,7 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, SettingError
-from jokulmist.studies.search.settings import Question, Tuning, question_of
+from jokulmist.studies.search.settings import SearchSettings, Tuning, settings_of
 from jokulmist.studies.search.space import Among, Space, over_from, with_settings
 from jokulmist.training.plans.plan import Plan, Training
 
@@ -111,7 +111,7 @@ WRONG = [
 @pytest.mark.parametrize(("over", "expected"), WRONG)
 def test_what_is_wrong_with_a_space_is_told_before_anything_is_trained(over, expected):
     with pytest.raises((SettingError, LookupFailed), match=expected):
-        Question(PLAN, Tuning(), over)
+        SearchSettings(PLAN, Tuning(), over)
 
 
 def test_reward_weights_are_never_scored_by_the_return_that_they_change():
@@ -120,8 +120,8 @@ def test_reward_weights_are_never_scored_by_the_return_that_they_change():
         SettingError,
         match=r"`environment.weights.effort` cannot be searched over by the return: the weight is a part of it",
     ):
-        Question(PLAN, Tuning(score="return"), over)
-    asked = Question(PLAN, Tuning(score="evaluation"), over)
+        SearchSettings(PLAN, Tuning(score="return"), over)
+    asked = SearchSettings(PLAN, Tuning(score="evaluation"), over)
     assert asked.score.weights == {"prize": 1.0, "effort": -0.1}  # those of the plan, for every candidate
 
 
@@ -138,20 +138,22 @@ def test_reward_weights_are_never_scored_by_the_return_that_they_change():
 )  # fmt: skip
 def test_what_is_wrong_with_a_search_is_told(tuning, expected):
     with pytest.raises(SettingError, match=expected):
-        Question(PLAN, Tuning(**tuning), {"agent.learning_rate": jm.among(0.1, 0.2)})
+        SearchSettings(PLAN, Tuning(**tuning), {"agent.learning_rate": jm.among(0.1, 0.2)})
 
 
 def test_a_population_takes_only_what_can_change_while_a_run_trains():
     ask = {"method": "population", "candidates": 4}
     with pytest.raises(SettingError, match=r"`agent.horizon` cannot change while a run trains.*`agent.clip`"):
-        Question(PPO, Tuning(**ask), {"agent.horizon": jm.among(8, 16)})
+        SearchSettings(PPO, Tuning(**ask), {"agent.horizon": jm.among(8, 16)})
     with pytest.raises(SettingError, match=r"`environment.length` cannot change"):
-        Question(PLAN, Tuning(**ask), {"environment.length": jm.among(5, 9)})
-    Question(PPO, Tuning(**ask), {"agent.entropy_bonus": jm.among(0.0, 0.1), "environment.tide": jm.between(0.1, 0.3)})
+        SearchSettings(PLAN, Tuning(**ask), {"environment.length": jm.among(5, 9)})
+    SearchSettings(
+        PPO, Tuning(**ask), {"agent.entropy_bonus": jm.among(0.0, 0.1), "environment.tide": jm.between(0.1, 0.3)}
+    )
     by_episodes = Plan(Corridor(), jm.QLearning(), Training(episodes=50))
     for method in ("population", "halving"):
         with pytest.raises(SettingError, match="`steps`"):
-            Question(by_episodes, Tuning(method=method), {"agent.learning_rate": jm.among(0.1, 0.2)})
+            SearchSettings(by_episodes, Tuning(method=method), {"agent.learning_rate": jm.among(0.1, 0.2)})
 
 
 def test_a_plan_holds_a_search_and_gives_it_back():
@@ -162,10 +164,10 @@ def test_a_plan_holds_a_search_and_gives_it_back():
         "agent.network": jm.among(jm.Dense(8), jm.Dense(16, 16)),
         "environment.weights.waiting": jm.among(-1.0, -2.0),
     }
-    asked = Question(PPO, Tuning(method="gaussian-process", score="final_speed", better="lower"), over)
+    asked = SearchSettings(PPO, Tuning(method="gaussian-process", score="final_speed", better="lower"), over)
     written = asked.written()
     tuning = written.pop("tuning")
-    again = question_of(tuning, PPO)
+    again = settings_of(tuning, PPO)
     assert again.written()["tuning"] == tuning
     assert again.tuning == asked.tuning
     assert again.space.over["agent.learning_rate"] == over["agent.learning_rate"]
@@ -175,14 +177,14 @@ def test_a_plan_holds_a_search_and_gives_it_back():
         with pytest.raises(SettingError, match=r"`agent.bins`"):
             over_from({"agent.bins": entry})
     with pytest.raises(SettingError, match=r"`\[tuning.over\]` says what to search over"):
-        question_of({"method": "random"}, PPO)
-    nested = question_of({"over": {"agent": {"learning_rate": {"among": [0.1]}}}}, PLAN)
+        settings_of({"method": "random"}, PPO)
+    nested = settings_of({"over": {"agent": {"learning_rate": {"among": [0.1]}}}}, PLAN)
     assert nested.space.names == ["agent.learning_rate"]
 
 
 def test_a_grid_that_would_never_end_is_refused():
     over = {f"agent.{name}": jm.between(0.01, 0.9) for name in ("learning_rate", "exploration", "discount")}
-    asked = Question(PLAN, Tuning(method="grid", points=30), over)
+    asked = SearchSettings(PLAN, Tuning(method="grid", points=30), over)
     with pytest.raises(SettingError, match="more than 10,000 combinations"):
         _ = asked.method.decisions
-    assert math.isfinite(Question(PLAN, Tuning(method="grid", points=4), over).method.decisions)
+    assert math.isfinite(SearchSettings(PLAN, Tuning(method="grid", points=4), over).method.decisions)

@@ -202,13 +202,13 @@ def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path
 def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
     from jokulmist.training.plans.plan import Plan, Training
     from jokulmist.training.workers.jobs import Job
-    from jokulmist.training.workers.pool import Crew
+    from jokulmist.training.workers.pool import WorkerPool
 
     plan = Plan(mine.Slow(pause=0.001), jm.QLearning(), Training(steps=1200, checkpoint_every=100, lane="plain"))
     alone = jm.train(
         plan.environment, plan.agent, steps=1200, checkpoint_every=100, lane="plain", folder=tmp_path / "alone"
     )
-    crew = Crew(1, plan.written(), tries=2)
+    crew = WorkerPool(1, plan.written(), tries=2)
     job = Job(plan.written(), 0, str(tmp_path / "run"), [], None, {"by": "return"})
     try:
         crew.give("early", job)

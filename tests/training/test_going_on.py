@@ -17,7 +17,7 @@ from places import Corridor, Drift, Lift, Snowfield
 import jokulmist as jm
 from jokulmist.errors import JokulmistError, LookupFailed, RecordError, SettingError
 from jokulmist.records.checkpoints import checkpoints_of
-from jokulmist.training.progress import Silent
+from jokulmist.training.progress import SilentDisplay
 
 ROOT = Path(__file__).parents[2]
 AROUND = [jm.Stack(2), jm.Late(1), jm.Scaled(0.5), jm.Opening(2)]
@@ -30,7 +30,7 @@ def content(run):
     return [file.read_bytes() if file.exists() else b"" for file in files] + [readings.to_csv()]
 
 
-class Interrupting(Silent):
+class Interrupting(SilentDisplay):
     """Presses Ctrl-C once a run has come so far."""
 
     def __init__(self, decisions):
@@ -56,7 +56,7 @@ def interrupted(env, agent, decisions, **plan):
 
 KINDS = {
     "table with a pilot": (Corridor(slip=0.3), jm.Sarsa(), {"lane": "plain", "copies": 3}),
-    "table": (Corridor(slip=0.3).modified(jm.Repeat(0.2)), jm.QLearning(), {"lane": "compiled", "copies": 3}),
+    "table": (Corridor(slip=0.3).modified(jm.StickyAction(0.2)), jm.QLearning(), {"lane": "compiled", "copies": 3}),
     "modified": (Lift().modified(*AROUND), jm.QLearning(bins=4), {"lane": "plain", "copies": 2}),
     "modified, compiled": (Lift().modified(*AROUND), jm.QLearning(bins=4), {"lane": "compiled", "copies": 2}),
     "replay": (Lift(), jm.DQN(replay_start=64, replay_size=512, prioritised=True), {"lane": "compiled", "copies": 4}),

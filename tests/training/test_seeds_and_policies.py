@@ -11,12 +11,12 @@ from places import Camera, Corridor, Gates, Signal
 import jokulmist as jm
 from jokulmist.errors import ActionError, BrokenEnvironment, DivergedTraining, RecordError, SettingError
 from jokulmist.records.files import read_json
-from jokulmist.training.progress import Silent
+from jokulmist.training.progress import SilentDisplay
 
 QUICK = {"horizon": 8, "minibatch": 32}
 
 
-class Heard(Silent):
+class Heard(SilentDisplay):
     """Keeps what is said."""
 
     def __init__(self):

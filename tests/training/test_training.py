@@ -19,12 +19,12 @@ from jokulmist.errors import BrokenEnvironment, SettingError
 from jokulmist.training.loops.compiled import CompiledLoop
 from jokulmist.training.loops.contract import Planned
 from jokulmist.training.loops.plain import PlainLoop
-from jokulmist.training.progress import Silent, Standing, duration, line_of
+from jokulmist.training.progress import RunProgress, SilentDisplay, duration, line_of
 
 AGENT = jm.QLearning(exploration=jm.linear(1.0, 0.1, over=0.5), learning_rate=jm.geometric(0.5, 0.05, over=1.0))
 
 
-class Heard(Silent):
+class Heard(SilentDisplay):
     """Keeps what a run says."""
 
     def __init__(self):
@@ -286,9 +286,9 @@ def test_schedules_do_not_depend_on_where_a_long_run_is_cut():
 
 
 def test_the_live_line_says_what_a_person_asks():
-    text = line_of(Standing(120_000, 1250, 0.6, 123.456, 1.5e6, 80.0))
+    text = line_of(RunProgress(120_000, 1250, 0.6, 123.456, 1.5e6, 80.0))
     assert text == " 60%  120,000 decisions  1,250 episodes  mean return 123.5  1,500,000 steps/s  53 s left"
-    assert "no episode yet" in line_of(Standing(0, 0, 0.0, float("nan"), 0.0, 0.0))
+    assert "no episode yet" in line_of(RunProgress(0, 0, 0.0, float("nan"), 0.0, 0.0))
     assert [duration(s) for s in (8.2, 200, 7500)] == ["8 s", "3 min 20 s", "2 h 05 min"]
 
 

@@ -14,7 +14,7 @@ from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import SettingError
 from jokulmist.training.plans.plan import read_plan
-from jokulmist.training.session.curriculum_progress import Climb
+from jokulmist.training.session.curriculum_progress import CurriculumProgress
 
 
 class Slope(jm.Environment):
@@ -116,7 +116,7 @@ def test_a_plan_keeps_what_varies_and_trains_the_same_again():
 
 
 def test_a_curriculum_moves_on_its_own_episodes_alone():
-    climb = Climb(jm.Levels("p", [1.0, 2.0, 3.0], above=10.0, below=0.0, last=3, at_least=4))
+    climb = CurriculumProgress(jm.Levels("p", [1.0, 2.0, 3.0], above=10.0, below=0.0, last=3, at_least=4))
 
     def take(value, *scores):
         climb.take({"p": np.full(len(scores), value, np.float32), "return": np.array(scores, np.float32)})
@@ -167,7 +167,7 @@ def test_settings_of_draws_and_levels_are_checked():
     with pytest.raises(SettingError, match="`below` of `Levels` must lie below `above`"):
         jm.Levels("p", [1.0, 2.0], above=0, below=3)
     with pytest.raises(SettingError, match="is fixed, so it cannot vary"):
-        Varying({"side": jm.between(2, 3)}).refuse(Snowfield(), jm.environments.environment.outline_of(Snowfield))
+        Varying({"side": jm.between(2, 3)}).refuse(Snowfield(), jm.environments.declaration.environment.outline_of(Snowfield))
 
 
 def test_a_grid_is_an_evaluation_at_each_place():

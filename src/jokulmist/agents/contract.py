@@ -133,7 +133,7 @@ class Experience(NamedTuple):
     advances: Any = ()
 
 
-class Pilot(Protocol):
+class ScalarAgent(Protocol):
     """An agent on a plain lane in Python numbers, copy by copy: the twin of `choose` and `learn`.
 
     A turn is `turn`, then for each copy `decide` and `judge`, and at last `write`: nothing is learned before all copies
@@ -275,7 +275,7 @@ class Agent(BaseModel):
     @classmethod
     def pilot(
         cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
-    ) -> Pilot | None:
+    ) -> ScalarAgent | None:
         """The twin of `choose` and `learn` for plain lanes, where one call into a compiled function would cost more
         than the whole work; None where there is none."""
         return None

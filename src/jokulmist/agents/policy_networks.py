@@ -8,13 +8,13 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.spaces.channels import Spec
-from jokulmist.learning.action_distributions import Acting
+from jokulmist.learning.action_distributions import ActionDistribution
 from jokulmist.learning.networks.layout import Layout, built
 
 TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 
 
-def chances_by_part(acting: Acting, outputs: Any, legal: Any) -> dict[str, Any]:
+def chances_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
     """What a policy's outputs for one observation say, by part; a part by itself has the empty name.
 
     Returns
@@ -44,7 +44,7 @@ def outputs_by_numpy(shapes: Any, weights: Any, inputs: Any) -> Any:
     return acting.completed(outputs[:, :wanted], weights[-acting.width :] if acting.width else None, np)
 
 
-def begin_spread(weights: Any, acting: Acting, spread: Any) -> None:
+def begin_spread(weights: Any, acting: ActionDistribution, spread: Any) -> None:
     """Set the spreads that hold everywhere in fresh weights, whose last entries they are."""
     if acting.width:
         weights[-acting.width :] = np.log(spread)
@@ -52,20 +52,20 @@ def begin_spread(weights: Any, acting: Acting, spread: Any) -> None:
 
 @lru_cache(maxsize=64)
 def policy_layout(
-    network: Any, spec: Spec, acting: Acting, spread_by_state: bool, shared: bool, value: bool, seed: int
+    network: Any, spec: Spec, acting: ActionDistribution, spread_by_state: bool, shared: bool, value: bool, seed: int
 ) -> Layout:
     """Where the weights of a policy, and of its value, stand; and how they begin."""
 
     def build() -> Any:
-        from jokulmist.learning.networks.modules import Joined, Separate
+        from jokulmist.learning.networks.modules import SeparateNetworks, SharedNetwork
 
         count = acting.outputs if spread_by_state else acting.outputs - acting.width
         log_spread = np.zeros(acting.width, np.float32) if acting.width else None
         if shared and value:
             gains = [TOWARDS_ACTIONS] * count + [TOWARDS_VALUE]
-            return Joined(built(network, spec, count + 1, seed, gains), log_spread, acting)
+            return SharedNetwork(built(network, spec, count + 1, seed, gains), log_spread, acting)
         policy = built(network, spec, count, seed, TOWARDS_ACTIONS)
         judge = built(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None
-        return Separate(policy, judge, log_spread, acting)
+        return SeparateNetworks(policy, judge, log_spread, acting)
 
     return Layout(network, build)

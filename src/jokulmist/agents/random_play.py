@@ -38,11 +38,11 @@ class RandomPlay(Agent):
     @classmethod
     def pilot(
         cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
-    ) -> RandomPilot | None:
-        return None if shapes.spec.masked else RandomPilot(shapes, explore)
+    ) -> ScalarRandomPlay | None:
+        return None if shapes.spec.masked else ScalarRandomPlay(shapes, explore)
 
 
-class RandomPilot:
+class ScalarRandomPlay:
     """The `Pilot` of random play."""
 
     def __init__(self, shapes: Any, explore: Any) -> None:

@@ -71,13 +71,13 @@ def play(use: str | None, run: Path | None, seed: int, folder: Path) -> None:
     from jokulmist.errors import SettingError
     from jokulmist.training.plans.sources import environment_class
     from jokulmist.training.runs.run import Run
-    from jokulmist.workshop.play import Hand
+    from jokulmist.workshop.play import Controls
 
     if use is None and run is None:
         raise SettingError("say what to play, e.g. `jokulmist play ferry`, or watch a run by `--policy runs/NAME`.")
     opened = None if run is None else Run.open(run)
     environment = environment_class(use)() if use is not None else opened.environment  # type: ignore[union-attr]
-    hand = Hand(environment, None if opened is None else opened.policy, checked_seed(seed))
+    hand = Controls(environment, None if opened is None else opened.policy, checked_seed(seed))
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise SettingError("`play` needs a terminal. To look at steps elsewhere use `jokulmist check ENV --trace 20`.")
     from jokulmist.command.play import Play

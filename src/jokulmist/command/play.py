@@ -16,7 +16,7 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.errors import JokulmistError
 from jokulmist.pictures.blocks import blocks, pixels
-from jokulmist.workshop.play import Hand
+from jokulmist.workshop.play import Controls
 
 AUTO_SECONDS = 0.2
 SIDE = 46
@@ -25,7 +25,7 @@ POLICY_KEYS = "p take over or hand back  a let it run"
 
 
 class Play(App[None]):
-    """The full-screen view of a `Hand`."""
+    """The full-screen view of a `Controls`."""
 
     CSS = f"""
     #picture {{ width: 1fr; height: 1fr; padding: 0 1; }}
@@ -34,7 +34,7 @@ class Play(App[None]):
     """
     ENABLE_COMMAND_PALETTE: ClassVar[bool] = False
 
-    def __init__(self, hand: Hand, folder: Path) -> None:
+    def __init__(self, hand: Controls, folder: Path) -> None:
         super().__init__()
         self.hand, self.folder = hand, folder
         self.said = ""

@@ -18,8 +18,8 @@ def tune(
     plan_file: Path, changes: list[str], folder: Path, name: str | None, workers: int | None, cluster: str | None, dry: bool, json: bool
 ) -> bool:  # fmt: skip
     """Search as a plan says; returns whether it was stopped before its end."""
-    from jokulmist.studies.search.progress import LiveSearch
-    from jokulmist.studies.search.settings import question_of
+    from jokulmist.studies.search.progress import LiveSearchDisplay
+    from jokulmist.studies.search.settings import settings_of
     from jokulmist.studies.search.tune import begin_search
     from jokulmist.training.plans.plan import TUNING, plan_content, plan_of
 
@@ -30,22 +30,22 @@ def tune(
             f'`[tuning.over]` with, for instance, `"agent.learning_rate" = {{ between = [1e-4, 1e-2], scale = "log" }}`.'
         )
     tuning = content.pop(TUNING)
-    question = question_of(tuning, plan_of(content, plan_file.parent))
+    question = settings_of(tuning, plan_of(content, plan_file.parent))
     if dry:
         _forecast(question, folder, workers, json)
         return False
     command = ["jokulmist", *sys.argv[1:]]
-    return tell(begin_search(question, folder, name, workers, cluster, LiveSearch(), command), json)
+    return tell(begin_search(question, folder, name, workers, cluster, LiveSearchDisplay(), command), json)
 
 
 def resume(path: Path, workers: int | None, cluster: str | None, json: bool) -> bool:
     """Go on with a search; one that is done is told again."""
-    from jokulmist.studies.search.progress import LiveSearch
+    from jokulmist.studies.search.progress import LiveSearchDisplay
     from jokulmist.studies.search.search import Search
 
     search = Search.open(path)
     if search.status != "done":
-        search.resume(workers=workers, cluster=cluster, show=LiveSearch(), command=["jokulmist", *sys.argv[1:]])
+        search.resume(workers=workers, cluster=cluster, show=LiveSearchDisplay(), command=["jokulmist", *sys.argv[1:]])
     return tell(search, json)
 
 

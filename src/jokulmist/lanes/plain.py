@@ -11,7 +11,7 @@ from jokulmist.environments.chance.noise import Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, revalued
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.declaration.state import State
-from jokulmist.environments.modifiers import Around, Glimpse
+from jokulmist.environments.modifiers import ChannelValues, Surroundings
 from jokulmist.environments.spaces.actions import plain_form
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import Mask
@@ -204,8 +204,8 @@ class PlainLane:
         images = self.steppers[i].look(self.states[i], look)
         if not self._glass.modifiers:
             return row, images
-        now = Glimpse(np.array(row, np.float32), images)
-        self._memories[i], seen = self._glass.begun(np, now, Around(None, 1.0, draw))
+        now = ChannelValues(np.array(row, np.float32), images)
+        self._memories[i], seen = self._glass.begun(np, now, Surroundings(None, 1.0, draw))
         return seen.numbers.tolist(), seen.images
 
     def _glimpse(self, i: int, row: list[float], action: Any) -> tuple[list[float], dict[str, Any]]:
@@ -213,8 +213,8 @@ class PlainLane:
         images = self.steppers[i].look(self.states[i], self._draws[Stream.LOOK].at(self.turn, i))
         if not self._glass.modifiers:
             return row, images
-        now = Glimpse(np.array(row, np.float32), images)
-        around = Around(action, self.description.left(self._steps[i]), self._draws[Stream.GLASS].at(self.turn, i))
+        now = ChannelValues(np.array(row, np.float32), images)
+        around = Surroundings(action, self.description.left(self._steps[i]), self._draws[Stream.GLASS].at(self.turn, i))
         self._memories[i], seen = self._glass.onward(np, self._memories[i], now, around)
         return seen.numbers.tolist(), seen.images
 

@@ -29,7 +29,7 @@ LOW = -1.0e9
 SMALLEST = 2.0**-25
 
 
-class Judged(NamedTuple):
+class Likelihood(NamedTuple):
     """What a policy says of actions: log-probability and entropies, each of the shape of the leading axes.
 
     Attributes
@@ -48,7 +48,7 @@ class Judged(NamedTuple):
         return self.choice_entropy + self.range_entropy
 
 
-class Drawn(NamedTuple):
+class SampledRanges(NamedTuple):
     """What stood behind the numbers of an action.
 
     Attributes
@@ -63,7 +63,7 @@ class Drawn(NamedTuple):
     chance: Any
 
 
-class Acting:
+class ActionDistribution:
     """The policy over an action.
 
     The outputs of a network stand in this order: one number an alternative of each choice, the means of all ranges, the
@@ -148,7 +148,7 @@ class Acting:
             found.append(-jnp.sum(jnp.where(legal[k], surprise, 0.0) if legal else surprise, axis=-1))
         return found
 
-    def judged(self, outputs: Any, legal: Any, actions: Any, drawn: Any = ()) -> Judged:
+    def judged(self, outputs: Any, legal: Any, actions: Any, drawn: Any = ()) -> Likelihood:
         """Log-probability of the actions taken, and the entropies.
 
         Parameters
@@ -181,7 +181,7 @@ class Acting:
                 spread = spread + log_slope(mean + jnp.exp(log_spread) * drawn.chance)
             log_probability = log_probability + jnp.sum(each, axis=-1)
             range_entropy = jnp.sum(spread, axis=-1)
-        return Judged(log_probability, choice_entropy, range_entropy)
+        return Likelihood(log_probability, choice_entropy, range_entropy)
 
     def sampled(self, outputs: Any, legal: Any, noise: Any) -> tuple[Any, Any]:
         """Actions drawn from the policy, in own form, one a row; and what stood behind their numbers.
@@ -198,7 +198,7 @@ class Acting:
         mean, log_spread = self.gaussians(outputs)
         chance = noise.normal(shape=mean.shape)
         before = mean + xp.exp(log_spread) * chance
-        return self.own(indices, self.bounded(before, xp)), Drawn(before, chance if self.squashed else ())
+        return self.own(indices, self.bounded(before, xp)), SampledRanges(before, chance if self.squashed else ())
 
     def likeliest(self, outputs: Any, legal: Any, xp: Any = None) -> Any:
         """The likeliest allowed alternative of each choice, among equals the first; the mean of each range, at its bounds."""
@@ -223,15 +223,15 @@ class Acting:
 
 
 @lru_cache(maxsize=64)
-def acting_over(action: Action, at_bounds: AtBounds = "clipped") -> Acting:
+def acting_over(action: Action, at_bounds: AtBounds = "clipped") -> ActionDistribution:
     """The policy over an action; one object for equal actions."""
-    return Acting(action, at_bounds)
+    return ActionDistribution(action, at_bounds)
 
 
 @lru_cache(maxsize=64)
-def joint_over(action: Action) -> Joint:
+def joint_over(action: Action) -> JointChoice:
     """All combinations of an action's choices; one object for equal actions."""
-    return Joint(action)
+    return JointChoice(action)
 
 
 def _traced() -> Any:
@@ -252,7 +252,7 @@ def refuse_ranges(action: Action, method: str) -> None:
             )
 
 
-class Joint:
+class JointChoice:
     """Several choices at once as one, for methods that hold a value for each action.
 
     Attributes

@@ -29,7 +29,7 @@ Array = np.ndarray[Any, Any]
 
 
 @dataclass(frozen=True)
-class Taped:
+class RecordedEpisode:
     """One episode, decision by decision; `n` decisions have `n + 1` observations and states.
 
     Attributes
@@ -64,7 +64,7 @@ class Taped:
         return len(self.terms)
 
 
-class Tape:
+class EpisodeWriter:
     """Gathers an episode decision by decision, in Python."""
 
     def __init__(self) -> None:
@@ -88,13 +88,13 @@ class Tape:
         self.terms.append(list(terms))
         self.measures.append(list(measures))
 
-    def closed(self, held: int) -> Taped:
+    def closed(self, held: int) -> RecordedEpisode:
         """The whole episode."""
         n = len(self.terms)
         names = list(self.images[0])
         fields = list(self.states[0])
         judged = list(self.judged[0]) if len(self.judged) == n and n else []
-        return Taped(
+        return RecordedEpisode(
             numbers=np.array(self.rows, np.float32).reshape(n + 1, -1),
             images={name: np.stack([image[name] for image in self.images]) for name in names},
             actions=_joined(self.actions),
@@ -112,7 +112,7 @@ def _joined(actions: list[Any]) -> Any:
     return np.array(actions)
 
 
-def columns_of(description: Description, taped: Taped, run: str, episode: int) -> dict[str, Any]:
+def columns_of(description: Description, taped: RecordedEpisode, run: str, episode: int) -> dict[str, Any]:
     """An episode as the columns of a rollout; what the last row cannot have is None there."""
     n, spec = taped.steps, description.spec
     found: dict[str, Any] = {
@@ -260,7 +260,7 @@ class Rollout:
         return f"<rollout of {self.run}, episode {self.episode}: {self.steps} decisions, return {self.total:.4g}>"
 
 
-def rollout_of(description: Description, taped: Taped, run: str, episode: int) -> Rollout:
+def rollout_of(description: Description, taped: RecordedEpisode, run: str, episode: int) -> Rollout:
     """An episode as it would be read back."""
     import pandas as pd
 

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from types import FrameType
 
 
-class Asked:
+class StopRequest:
     """Whether an end was asked for; whoever is at work looks at it between two steps."""
 
     def __init__(self) -> None:
@@ -19,17 +19,17 @@ class Asked:
         return self.now
 
 
-_OUTERMOST: Asked | None = None
+_OUTERMOST: StopRequest | None = None
 
 
 @contextmanager
-def heeding_ctrl_c() -> Iterator[Asked]:
+def heeding_ctrl_c() -> Iterator[StopRequest]:
     """The first Ctrl-C is only noted, the second interrupts; the handler found before is put back.
 
     Noted and no more, because it may come in the middle of a write. A block within another is the same one.
     """
     global _OUTERMOST
-    asked = Asked() if _OUTERMOST is None else _OUTERMOST
+    asked = StopRequest() if _OUTERMOST is None else _OUTERMOST
     if _OUTERMOST is not None or threading.current_thread() is not threading.main_thread():
         yield asked
         return

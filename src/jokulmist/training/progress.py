@@ -8,7 +8,7 @@ from typing import Any, Protocol
 
 
 @dataclass(frozen=True)
-class Standing:
+class RunProgress:
     """How far a run is."""
 
     decisions: int
@@ -23,12 +23,12 @@ class Standing:
         return self.seconds * (1.0 - self.share) / self.share if self.share > 0 else math.nan
 
 
-class Show(Protocol):
+class ProgressDisplay(Protocol):
     """Whoever shows a run's progress."""
 
     def begin(self, title: str) -> None: ...
 
-    def update(self, standing: Standing) -> None: ...
+    def update(self, standing: RunProgress) -> None: ...
 
     def say(self, text: str) -> None:
         """One line that stays."""
@@ -37,12 +37,12 @@ class Show(Protocol):
     def end(self, text: str) -> None: ...
 
 
-class Silent:
+class SilentDisplay:
     """Shows nothing."""
 
     def begin(self, title: str) -> None: ...
 
-    def update(self, standing: Standing) -> None: ...
+    def update(self, standing: RunProgress) -> None: ...
 
     def say(self, text: str) -> None: ...
 
@@ -61,7 +61,7 @@ def duration(seconds: float) -> str:
     return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
 
 
-def line_of(standing: Standing) -> str:
+def line_of(standing: RunProgress) -> str:
     """The live line's text."""
     mean = "no episode yet" if math.isnan(standing.mean_return) else f"mean return {standing.mean_return:.4g}"
     left = duration(standing.seconds_left)
@@ -92,7 +92,7 @@ class LiveLine:
             self._live = self._live_type(self._text(title), console=self._console, refresh_per_second=8, transient=True)
             self._live.start()
 
-    def update(self, standing: Standing) -> None:
+    def update(self, standing: RunProgress) -> None:
         text = f"{self._title}  {line_of(standing)}"
         if self._live is not None:
             self._live.update(self._text(text, overflow="ellipsis", no_wrap=True))

@@ -13,7 +13,7 @@ from jokulmist.errors import SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_toml
 from jokulmist.training.plans.plan import Plan, plan_of
-from jokulmist.training.progress import Show, Silent
+from jokulmist.training.progress import ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.session import Session, chosen_lane, run_folder
 
@@ -69,7 +69,11 @@ class Redone:
 
 
 def redo(
-    run: Run | str | Path, *, folder: str | Path = "runs", show: Show | None = None, command: list[str] | None = None
+    run: Run | str | Path,
+    *,
+    folder: str | Path = "runs",
+    show: ProgressDisplay | None = None,
+    command: list[str] | None = None,
 ) -> Redone:
     """Do a run again from its record, in a new folder.
 
@@ -102,7 +106,16 @@ def redo(
     whole = run.status == "done" and "ended_by" not in run.origin
     until = None if whole else _reached(run)
     again = Session(
-        plan, run.seed, compiled, why, target, show or Silent(), command or [], until=until, more=more, of=str(run.path)
+        plan,
+        run.seed,
+        compiled,
+        why,
+        target,
+        show or SilentDisplay(),
+        command or [],
+        until=until,
+        more=more,
+        of=str(run.path),
     ).run()
     return _compared(run, again, now)
 

@@ -12,7 +12,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
 from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.progress import LiveLine, Show, Silent
+from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.session import Session, chosen_lane, run_folder
 from jokulmist.training.workers import pool
@@ -43,7 +43,7 @@ def train(
     workers: int | None = None,
     folder: str | Path | None = "runs",
     name: str | None = None,
-    show: Show | None = None,
+    show: ProgressDisplay | None = None,
 ) -> Any:
     """Train an agent on an environment.
 
@@ -149,7 +149,7 @@ def train(
         stop_when=stop_when,
     )
     if show is None:
-        show = LiveLine() if sys.stderr.isatty() else Silent()
+        show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
     place = None if folder is None else Path(folder)
     plan = Plan(environment, agent, training, vary, curriculum)
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
@@ -161,12 +161,12 @@ def train_plan(
     *,
     folder: Path | None,
     name: str | None = None,
-    show: Show | None = None,
+    show: ProgressDisplay | None = None,
     command: list[str] | None = None,
     workers: int | None = None,
 ) -> Runs:
     """Train a plan, one run a seed; see `train`."""
-    show = show or Silent()
+    show = show or SilentDisplay()
     if pool.READING:
         raise SettingError(
             "a worker process that reads this file would train, too. Put the training under "

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 STEPS_OF_A_RANGE = 20
 
 
-class Hand:
+class Controls:
     """One person, or a policy in their place, at an environment.
 
     Parameters

@@ -28,7 +28,7 @@ from jokulmist.agents.replay_updates import (
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import drawn as drawn_among
 from jokulmist.learning import replay as memory_of
-from jokulmist.learning.action_distributions import Acting, acting_over, joint_over
+from jokulmist.learning.action_distributions import ActionDistribution, acting_over, joint_over
 from jokulmist.learning.gaussians import refuse_unbounded
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, fitting
 from jokulmist.learning.observation_scaling import (
@@ -181,7 +181,7 @@ def fresh_memory(shapes: Any, noisy: bool = False) -> Memory:
     return Memory(noise, open_returns(shapes))
 
 
-def first_tries(acting: Acting, observed: Any, noise: Any) -> tuple[list[Any], Any]:
+def first_tries(acting: ActionDistribution, observed: Any, noise: Any) -> tuple[list[Any], Any]:
     """Random play: the index of each choice among those allowed, and numbers evenly over their bounds."""
     xp, indices = noise.xp, []
     rows = observed.numbers.shape[0]

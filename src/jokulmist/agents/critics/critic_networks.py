@@ -6,7 +6,7 @@ from functools import lru_cache
 from typing import Any, NamedTuple
 
 from jokulmist.environments.spaces.channels import Channel, Spec
-from jokulmist.learning.action_distributions import Acting, joint_over
+from jokulmist.learning.action_distributions import ActionDistribution, joint_over
 from jokulmist.learning.networks.inputs import Inputs, applied
 from jokulmist.learning.networks.layout import Layout, built
 from jokulmist.learning.observation_scaling import (
@@ -66,7 +66,7 @@ class Memory(NamedTuple):
 
 
 @lru_cache(maxsize=64)
-def critics_layout(network: Any, spec: Spec, acting: Acting, count: int, seed: int) -> Layout:
+def critics_layout(network: Any, spec: Spec, acting: ActionDistribution, count: int, seed: int) -> Layout:
     """Where the weights of some critics stand, and how they begin."""
     channel = Channel(name="action", low=-1.0, high=1.0, shape=(acting.width,))
     known = Spec((*spec.channels, channel) if acting.width else spec.channels, spec.action, spec.masked)

@@ -13,7 +13,7 @@ from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, 
 from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
 from jokulmist.environments.spaces.channels import Seen, Spec
-from jokulmist.learning.action_distributions import Drawn
+from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.gaussians import log_density, log_slope
 from jokulmist.learning.networks.layout import Layout
 from jokulmist.learning.observation_scaling import prepared
@@ -146,7 +146,7 @@ def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs:
     unit = outputs[:, :0]
     if acting.width:
         mean, log_spread = acting.gaussians(outputs)
-        drawn = Drawn(mean + jnp.exp(log_spread) * normal, normal)
+        drawn = SampledRanges(mean + jnp.exp(log_spread) * normal, normal)
         unit = jnp.tanh(drawn.before)
         surprise = -(log_density(drawn.before, mean, log_spread) - log_slope(drawn.before))
         entropies = acting.units.by_part(surprise)

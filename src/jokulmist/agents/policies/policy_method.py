@@ -21,7 +21,7 @@ from jokulmist.agents.contract import (
 )
 from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
 from jokulmist.environments.spaces.channels import Seen, Spec
-from jokulmist.learning.action_distributions import Judged, acting_over
+from jokulmist.learning.action_distributions import Likelihood, acting_over
 from jokulmist.learning.gaussians import AtBounds, refuse_unbounded
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, fitting
 from jokulmist.learning.observation_scaling import (
@@ -222,7 +222,7 @@ def policy_moves(shapes: Any, learner: Learned) -> Any:
     return 1.0 * (learner.updates >= shapes.value_first)
 
 
-def entropies_of(numbers: Numbers, judged: Judged, mean: Any) -> tuple[Any, Any]:
+def entropies_of(numbers: Numbers, judged: Likelihood, mean: Any) -> tuple[Any, Any]:
     """What the entropies add to what is maximised, and the mean entropy that is told.
 
     Parameters

@@ -22,14 +22,14 @@ from jokulmist.agents.policies.policy_method import (
     seen_by,
 )
 from jokulmist.environments.spaces.channels import Seen
-from jokulmist.learning.action_distributions import Drawn
+from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 from jokulmist.trees import replaced
 
 
-class Stretch(NamedTuple):
+class KeptTurns(NamedTuple):
     """Turns that are kept until their episodes have closed, the oldest first.
 
     Attributes
@@ -58,7 +58,7 @@ class Stretch(NamedTuple):
 class Memory(NamedTuple):
     """What is kept between updates: the turns before, and the running returns that scale rewards."""
 
-    stretch: Stretch
+    stretch: KeptTurns
     returns: Any
 
 
@@ -192,7 +192,7 @@ def _kept_turns(shapes: Any) -> int:
     return -(-max(int(shapes.longest), horizon) // horizon) * horizon
 
 
-def _nothing(shapes: Any) -> Stretch:
+def _nothing(shapes: Any) -> KeptTurns:
     """What is kept before the first turn: nothing that is open."""
     lead, spec = (_kept_turns(shapes), shapes.copies), shapes.spec
     acting = shapes.acting
@@ -204,12 +204,12 @@ def _nothing(shapes: Any) -> Stretch:
     )
     unit = np.zeros((*lead, acting.width), np.float32)
     actions = acting.own([np.zeros(lead, np.int32) for _ in acting.choices], unit)
-    drawn = Drawn(unit, unit.copy() if acting.squashed else ()) if acting.width else ()
+    drawn = SampledRanges(unit, unit.copy() if acting.squashed else ()) if acting.width else ()
     rewards = np.zeros(lead, np.float32)
-    return Stretch(seen, actions, drawn, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool))
+    return KeptTurns(seen, actions, drawn, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool))
 
 
-def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> tuple[Stretch, Any]:
+def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> tuple[KeptTurns, Any]:
     """What has happened now, and what is ahead of its last turn; a cut is worth what the baseline says of the last observation."""
     import jax.numpy as jnp
 
@@ -221,13 +221,13 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
         ahead = weight * shapes.layout.module(learner.weights).values(inputs).reshape(rewards.shape)
         rewards = rewards + jnp.where(experience.closed & ~experience.ended, ahead, 0.0)
     still_open = jnp.ones_like(experience.closed)
-    stretch = Stretch(
+    stretch = KeptTurns(
         experience.observed, experience.actions, experience.notes, rewards, weight, experience.closed, still_open
     )
     return stretch, ahead[-1]
 
 
-def _rows(shapes: Any, learner: Learned, stretch: Stretch, row: Any) -> Batch:
+def _rows(shapes: Any, learner: Learned, stretch: KeptTurns, row: Any) -> Batch:
     """Some rows of a stretch."""
     import jax
 

@@ -12,7 +12,7 @@ from jokulmist.agents.tables.cells import SCALARS
 from jokulmist.agents.tables.greedy import chances, drawn
 
 
-class TablePilot:
+class ScalarTable:
     """The `Pilot` of a table.
 
     Parameters

@@ -21,7 +21,7 @@ from jokulmist.agents.action_values import by_label
 from jokulmist.agents.contract import Agent, DiscountPer, FixedShare, Numbers, Shapes, Share, weight_ahead
 from jokulmist.agents.tables.cells import FORBIDDEN, SCALARS, Ops, array_ops, grid_for
 from jokulmist.agents.tables.greedy import chances, drawn
-from jokulmist.agents.tables.scalar_agent import TablePilot
+from jokulmist.agents.tables.scalar_agent import ScalarTable
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
@@ -147,10 +147,10 @@ class TableAgent(Agent):
     @classmethod
     def pilot(
         cls, shapes: Any, numbers: Numbers, learner: Table, explore: Any, learn: Any, exploring: bool = True
-    ) -> TablePilot | None:
+    ) -> ScalarTable | None:
         if shapes.spec.masked:
             return None
-        return TablePilot(shapes, numbers, learner.values, explore, learn, exploring)
+        return ScalarTable(shapes, numbers, learner.values, explore, learn, exploring)
 
     @staticmethod
     def values(shapes: Any, learner: Table, observed: Any) -> dict[str, float]:

@@ -28,7 +28,7 @@ from jokulmist.agents.replay_updates import (
 )
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.learning import replay as memory_of
-from jokulmist.learning.action_distributions import Joint, joint_over, refuse_ranges
+from jokulmist.learning.action_distributions import JointChoice, joint_over, refuse_ranges
 from jokulmist.learning.features import Features, Kind
 from jokulmist.learning.schedules import linear
 
@@ -101,7 +101,7 @@ class LinearQ(Agent):
     def refuse(self, spec: Spec) -> None:
         super().refuse(spec)
         refuse_ranges(spec.action, type(self).__name__)
-        refuse_combinations(type(self).__name__, Joint(spec.action).count)
+        refuse_combinations(type(self).__name__, JointChoice(spec.action).count)
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)

@@ -16,7 +16,14 @@ import numpy as np
 
 from jokulmist.environments.declaration.outline import DEADLINE, LOST, TIME_LIMIT, Outline, StepMethod
 from jokulmist.environments.declaration.state import Field
-from jokulmist.environments.modifiers import Glass, Grip, LearningEnd, Modifier, Opening, Worth
+from jokulmist.environments.modifiers import (
+    ActionPipeline,
+    LearningEnd,
+    Modifier,
+    ObservationPipeline,
+    Opening,
+    RewardPipeline,
+)
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Action, plain_form
 from jokulmist.environments.spaces.channels import Channel, Spec
@@ -32,9 +39,9 @@ class Description:
     name: str
     fields: tuple[Field, ...]
     bare: Spec
-    glass: Glass
-    grip: Grip
-    worth: Worth
+    glass: ObservationPipeline
+    grip: ActionPipeline
+    worth: RewardPipeline
     modifiers: tuple[Modifier, ...]
     weights: tuple[float, ...]
     deadline: int | None
@@ -194,9 +201,9 @@ def describe(instance: Any, read: Outline) -> Description:
         name=read.cls.__name__,
         fields=tuple(fields),
         bare=bare,
-        glass=Glass(bare, ()),
-        grip=Grip(read.action, ()),
-        worth=Worth(()),
+        glass=ObservationPipeline(bare, ()),
+        grip=ActionPipeline(read.action, ()),
+        worth=RewardPipeline(()),
         modifiers=(),
         weights=weights,
         deadline=limits["deadline"],
@@ -228,9 +235,9 @@ def through(description: Description, modifiers: tuple[Modifier, ...]) -> Descri
         end.refuse(description.closings, [m.name for m in description.measures])
     return replace(
         description,
-        glass=Glass(description.bare, modifiers, limited=description.limit is not None),
-        grip=Grip(description.action, modifiers, masked=description.bare.masked),
-        worth=Worth(modifiers),
+        glass=ObservationPipeline(description.bare, modifiers, limited=description.limit is not None),
+        grip=ActionPipeline(description.action, modifiers, masked=description.bare.masked),
+        worth=RewardPipeline(modifiers),
         modifiers=modifiers,
         opening=openings[0] if openings else None,
         learning_ends=tuple(end.name for end in ends),

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from jokulmist.environments.modifiers.actions import Late, Repeat, Shaky
-from jokulmist.environments.modifiers.base import Around, Glimpse, Modifier
+from jokulmist.environments.modifiers.actions import Late, Shaky, StickyAction
+from jokulmist.environments.modifiers.base import ChannelValues, Modifier, Surroundings
 from jokulmist.environments.modifiers.episodes import LearningEnd, Opening
 from jokulmist.environments.modifiers.observations import (
     Brighter,
@@ -18,21 +18,21 @@ from jokulmist.environments.modifiers.observations import (
     Shrink,
     TimeLeft,
 )
-from jokulmist.environments.modifiers.pipeline import Glass, Grip, Worth
+from jokulmist.environments.modifiers.pipeline import ActionPipeline, ObservationPipeline, RewardPipeline
 from jokulmist.environments.modifiers.rewards import Clipped, Potential, Scaled, Signed
 from jokulmist.environments.modifiers.stack import Stack
 from jokulmist.errors import SettingError, listed, nearest
 
 __all__ = [
-    "Around", "Brighter", "Clipped", "Crop", "Delay", "Glass", "Glimpse", "Grey", "Grip", "Hide", "LastAction", "Late", "LearningEnd",
-    "Modifier", "Noisy", "Opening", "Potential", "Repeat", "Scaled", "Shaky", "Shrink", "Signed", "Stack", "TimeLeft", "Worth",
+    "Surroundings", "Brighter", "Clipped", "Crop", "Delay", "ObservationPipeline", "ChannelValues", "Grey", "ActionPipeline", "Hide", "LastAction", "Late", "LearningEnd",
+    "Modifier", "Noisy", "Opening", "Potential", "StickyAction", "Scaled", "Shaky", "Shrink", "Signed", "Stack", "TimeLeft", "RewardPipeline",
     "modifier_from",
 ]  # fmt: skip
 
 KINDS: dict[str, type[Modifier]] = {
     cls.__name__: cls
     for cls in (
-        Stack, Delay, Noisy, Hide, LastAction, TimeLeft, Crop, Shrink, Grey, Brighter, Repeat, Late, Shaky, Scaled,
+        Stack, Delay, Noisy, Hide, LastAction, TimeLeft, Crop, Shrink, Grey, Brighter, StickyAction, Late, Shaky, Scaled,
         Clipped, Signed, Potential, Opening, LearningEnd,
     )
 }  # fmt: skip

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.modifiers.base import Acting, by_part, idle_of, kept
+from jokulmist.environments.modifiers.base import ActionModifier, by_part, idle_of, kept
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range
 from jokulmist.errors import SettingError
 
 
 @dataclass(frozen=True, repr=False)
-class Repeat(Acting):
+class StickyAction(ActionModifier):
     """Do the action before once more instead of the new one, by chance; never at an episode's first decision.
 
     Parameters
@@ -25,7 +25,7 @@ class Repeat(Acting):
 
     def __post_init__(self) -> None:
         if isinstance(self.chance, bool) or not isinstance(self.chance, (int, float)) or not 0.0 < self.chance < 1.0:
-            raise SettingError(f"`chance` of `Repeat` must lie between 0 and 1; got {self.chance!r}.")
+            raise SettingError(f"`chance` of `StickyAction` must lie between 0 and 1; got {self.chance!r}.")
 
     def begun(self, xp: ModuleType, action: Action) -> Any:
         return (xp.asarray(False), idle_of(xp, action))
@@ -40,7 +40,7 @@ class Repeat(Acting):
 
 
 @dataclass(frozen=True, repr=False)
-class Late(Acting):
+class Late(ActionModifier):
     """Do what was decided some decisions ago.
 
     Parameters
@@ -75,7 +75,7 @@ class Late(Acting):
 
 
 @dataclass(frozen=True, repr=False)
-class Shaky(Acting):
+class Shaky(ActionModifier):
     """Add normal noise to the numbers that are decided; what leaves their bounds is clipped to them.
 
     Parameters
@@ -93,7 +93,9 @@ class Shaky(Acting):
     def refuse(self, action: Action) -> None:
         parts = action.parts.values() if isinstance(action, Actions) else [action]
         if not any(isinstance(part, Range) for part in parts):
-            raise SettingError(f"`Shaky` moves numbers, and the action has no range: {action!r}. Use `jm.Repeat(0.1)`.")
+            raise SettingError(
+                f"`Shaky` moves numbers, and the action has no range: {action!r}. Use `jm.StickyAction(0.1)`."
+            )
 
     def acted(self, xp: ModuleType, action: Action, memory: Any, own: Any, draw: Any) -> tuple[Any, Any]:
         def moved(part: Any, value: Any) -> Any:

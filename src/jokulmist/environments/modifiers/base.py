@@ -20,14 +20,14 @@ from jokulmist.errors import SettingError, listed, nearest
 Touches = Literal["observation", "action", "reward", "episode"]
 
 
-class Glimpse(NamedTuple):
+class ChannelValues(NamedTuple):
     """One moment's channels: the flat numbers, shape ``(..., width)``, and the images by name."""
 
     numbers: Any
     images: dict[str, Any]
 
 
-class Around(NamedTuple):
+class Surroundings(NamedTuple):
     """What a modifier of the observation may ask for besides the channels.
 
     Attributes
@@ -45,7 +45,7 @@ class Around(NamedTuple):
     draw: Any
 
 
-class Kept(dict[str, Any]):
+class KeptAction(dict[str, Any]):
     """An action by part, as a modifier keeps it: hashable, because modifiers decide which compiled program is used."""
 
     def __hash__(self) -> int:  # type: ignore[override]
@@ -54,7 +54,7 @@ class Kept(dict[str, Any]):
 
 def kept(given: Any) -> Any:
     """An action in given form that a modifier may keep."""
-    return Kept(given) if isinstance(given, dict) else tuple(given) if isinstance(given, list) else given
+    return KeptAction(given) if isinstance(given, dict) else tuple(given) if isinstance(given, list) else given
 
 
 class Modifier:
@@ -85,7 +85,7 @@ class Modifier:
         return f"{type(self).__name__}({', '.join(repr(getattr(self, f.name)) for f in fields(self))})"  # type: ignore[arg-type]
 
 
-class Observing(Modifier):
+class ObservationModifier(Modifier):
     """Base of modifiers of the observation."""
 
     touches = "observation"
@@ -95,16 +95,20 @@ class Observing(Modifier):
         """The spec that is seen through it; `SettingError` where it does not fit what is below."""
         raise NotImplementedError
 
-    def begun(self, spec: Spec, xp: ModuleType, first: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def begun(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         """Memory and what is seen at an episode's first moment; `spec` is the one below."""
         raise NotImplementedError
 
-    def onward(self, spec: Spec, xp: ModuleType, memory: Any, now: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def onward(
+        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         """The same, one decision later."""
         raise NotImplementedError
 
 
-class Acting(Modifier):
+class ActionModifier(Modifier):
     """Base of modifiers of the action."""
 
     touches = "action"
@@ -121,7 +125,7 @@ class Acting(Modifier):
         raise NotImplementedError
 
 
-class Rewarding(Modifier):
+class RewardModifier(Modifier):
     """Base of modifiers of the reward that is learned from; what is recorded stays as it was."""
 
     touches = "reward"
@@ -153,21 +157,21 @@ def known_channel(modifier: str, spec: Spec, name: str, image: bool | None = Non
     return known[name]
 
 
-def parted(spec: Spec, glimpse: Glimpse) -> dict[str, Any]:
+def parted(spec: Spec, glimpse: ChannelValues) -> dict[str, Any]:
     """The values of all channels by name, each of its shape."""
     lead = glimpse.numbers.shape[:-1]
     parts = {c.name: glimpse.numbers[..., spec.slices[c.name]].reshape((*lead, *c.shape)) for c in spec.numbers}
     return {**parts, **glimpse.images}
 
 
-def joined(xp: ModuleType, spec: Spec, parts: dict[str, Any]) -> Glimpse:
+def joined(xp: ModuleType, spec: Spec, parts: dict[str, Any]) -> ChannelValues:
     """A glimpse of a spec from the values of its channels."""
     rows = [xp.asarray(parts[c.name], dtype=xp.float32) for c in spec.numbers]
     flat = [
         row.reshape(*row.shape[: row.ndim - len(c.shape)], c.size) for row, c in zip(rows, spec.numbers, strict=True)
     ]
     numbers = xp.concatenate(flat, axis=-1) if flat else xp.zeros((0,), xp.float32)
-    return Glimpse(numbers, {c.name: parts[c.name] for c in spec.images})
+    return ChannelValues(numbers, {c.name: parts[c.name] for c in spec.images})
 
 
 def encoded(xp: ModuleType, action: Action, own: Any) -> Any:

@@ -9,7 +9,15 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.modifiers.base import Around, Glimpse, Observing, encoded, joined, known_channel, parted
+from jokulmist.environments.modifiers.base import (
+    ChannelValues,
+    ObservationModifier,
+    Surroundings,
+    encoded,
+    joined,
+    known_channel,
+    parted,
+)
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError
 
@@ -23,26 +31,30 @@ def _replaced(spec: Spec, channel: Channel) -> Spec:
     return replace(spec, channels=tuple(channel if c.name == channel.name else c for c in spec.channels))
 
 
-class _OneChannel(Observing):
+class _OneChannel(ObservationModifier):
     """A modifier that remembers nothing and changes one channel."""
 
     channel: str
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
         """The channel's value as it is seen."""
         raise NotImplementedError
 
-    def begun(self, spec: Spec, xp: ModuleType, first: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def begun(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         return self.onward(spec, xp, (), first, around)
 
-    def onward(self, spec: Spec, xp: ModuleType, memory: Any, now: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def onward(
+        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         parts = parted(spec, now)
         parts[self.channel] = self.changed(spec, xp, parts[self.channel], around)
         return (), joined(xp, self.spec(spec), parts)
 
 
 @dataclass(frozen=True, repr=False)
-class Delay(Observing):
+class Delay(ObservationModifier):
     """Show a channel as it was some decisions ago; before that, as it was at the episode's beginning.
 
     Parameters
@@ -71,11 +83,15 @@ class Delay(Observing):
         known_channel("Delay", spec, self.channel)
         return spec
 
-    def begun(self, spec: Spec, xp: ModuleType, first: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def begun(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         value = parted(spec, first)[self.channel]
         return xp.stack([value] * self.decisions), first
 
-    def onward(self, spec: Spec, xp: ModuleType, memory: Any, now: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def onward(
+        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         parts = parted(spec, now)
         newest = xp.asarray(parts[self.channel])[None]
         parts[self.channel] = memory[0]
@@ -108,13 +124,13 @@ class Noisy(_OneChannel):
             )
         return spec
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
         channel = known_channel("Noisy", spec, self.channel)
         return xp.clip(value + around.draw.normal(0.0, self.sd, shape=channel.shape), channel.low, channel.high)
 
 
 @dataclass(frozen=True, init=False, repr=False)
-class Hide(Observing):
+class Hide(ObservationModifier):
     """Leave channels out.
 
     Parameters
@@ -143,24 +159,28 @@ class Hide(Observing):
             raise SettingError("`Hide` leaves nothing to be seen; keep at least one channel.")
         return replace(spec, channels=left)
 
-    def begun(self, spec: Spec, xp: ModuleType, first: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def begun(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         return self.onward(spec, xp, (), first, around)
 
-    def onward(self, spec: Spec, xp: ModuleType, memory: Any, now: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def onward(
+        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         return (), joined(xp, self.spec(spec), parted(spec, now))
 
     def __repr__(self) -> str:
         return f"Hide({', '.join(map(repr, self.channels))})"
 
 
-class _Added(Observing):
+class _Added(ObservationModifier):
     """A modifier that shows one channel more."""
 
     def added(self, spec: Spec) -> Channel:
         """The channel."""
         raise NotImplementedError
 
-    def value(self, spec: Spec, xp: ModuleType, around: Around) -> Any:
+    def value(self, spec: Spec, xp: ModuleType, around: Surroundings) -> Any:
         """What it shows."""
         raise NotImplementedError
 
@@ -170,10 +190,14 @@ class _Added(Observing):
             raise SettingError(f"`{type(self).__name__}` adds the channel `{channel.name}`, which is there already.")
         return replace(spec, channels=(*spec.channels, channel))
 
-    def begun(self, spec: Spec, xp: ModuleType, first: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def begun(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         return self.onward(spec, xp, (), first, around)
 
-    def onward(self, spec: Spec, xp: ModuleType, memory: Any, now: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def onward(
+        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         parts = {**parted(spec, now), self.added(spec).name: self.value(spec, xp, around)}
         return (), joined(xp, self.spec(spec), parts)
 
@@ -186,7 +210,7 @@ class LastAction(_Added):
     def added(self, spec: Spec) -> Channel:
         return Channel("last_action", -1.0, 1.0, shape=(spec.action.size,))
 
-    def value(self, spec: Spec, xp: ModuleType, around: Around) -> Any:
+    def value(self, spec: Spec, xp: ModuleType, around: Surroundings) -> Any:
         if around.action is None:
             return xp.zeros(spec.action.size, xp.float32)
         return encoded(xp, spec.action, around.action)
@@ -201,7 +225,7 @@ class TimeLeft(_Added):
     def added(self, spec: Spec) -> Channel:
         return Channel("time_left", 0.0, 1.0)
 
-    def value(self, spec: Spec, xp: ModuleType, around: Around) -> Any:
+    def value(self, spec: Spec, xp: ModuleType, around: Surroundings) -> Any:
         return xp.asarray(around.left, dtype=xp.float32)
 
 
@@ -237,7 +261,7 @@ class Crop(_OneChannel):
         shape = (self.rows[1] - self.rows[0], self.columns[1] - self.columns[0], channel.shape[2])
         return _replaced(spec, replace(channel, shape=shape))
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
         return value[..., self.rows[0] : self.rows[1], self.columns[0] : self.columns[1], :]
 
 
@@ -265,7 +289,7 @@ class Shrink(_OneChannel):
             raise SettingError(f"`Shrink` by {self.by} leaves nothing of `{channel.name}`, {height} x {width}.")
         return _replaced(spec, replace(channel, shape=(height // self.by, width // self.by, depth)))
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
         height, width, depth = value.shape[-3:]
         rows, columns = height // self.by, width // self.by
         squares = value[..., : rows * self.by, : columns * self.by, :]
@@ -294,13 +318,13 @@ class Grey(_OneChannel):
             )
         return _replaced(spec, replace(channel, shape=(*channel.shape[:2], 1)))
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Around) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
         grey = value.astype(xp.float32) @ xp.asarray(np.array([0.299, 0.587, 0.114], np.float32))
         return xp.asarray(xp.round(grey), dtype=xp.uint8)[..., None]
 
 
 @dataclass(frozen=True, repr=False)
-class Brighter(Observing):
+class Brighter(ObservationModifier):
     """Show each pixel as the brighter one of the last two moments, for what flickers.
 
     Parameters
@@ -318,9 +342,13 @@ class Brighter(Observing):
             )
         return spec
 
-    def begun(self, spec: Spec, xp: ModuleType, first: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def begun(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         return first.images[self.channel], first
 
-    def onward(self, spec: Spec, xp: ModuleType, memory: Any, now: Glimpse, around: Around) -> tuple[Any, Glimpse]:
+    def onward(
+        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    ) -> tuple[Any, ChannelValues]:
         image = now.images[self.channel]
         return image, now._replace(images={**now.images, self.channel: xp.maximum(memory, image)})

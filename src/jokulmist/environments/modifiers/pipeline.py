@@ -6,17 +6,24 @@ from __future__ import annotations
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.modifiers.base import Acting, Around, Glimpse, Modifier, Observing, Rewarding
+from jokulmist.environments.modifiers.base import (
+    ActionModifier,
+    ChannelValues,
+    Modifier,
+    ObservationModifier,
+    RewardModifier,
+    Surroundings,
+)
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 
 
-class Glass:
+class ObservationPipeline:
     """The modifiers of the observation, applied one after another, the first named first."""
 
     def __init__(self, bare: Spec, modifiers: tuple[Modifier, ...], limited: bool = False) -> None:
-        self.modifiers = tuple(m for m in modifiers if isinstance(m, Observing))
+        self.modifiers = tuple(m for m in modifiers if isinstance(m, ObservationModifier))
         self.specs = [bare]
         for modifier in self.modifiers:
             if modifier.needs_limit and not limited:
@@ -31,7 +38,7 @@ class Glass:
         """What is seen through all of them."""
         return self.specs[-1]
 
-    def begun(self, xp: ModuleType, seen: Glimpse, around: Around) -> tuple[tuple[Any, ...], Glimpse]:
+    def begun(self, xp: ModuleType, seen: ChannelValues, around: Surroundings) -> tuple[tuple[Any, ...], ChannelValues]:
         """Memories and what is seen at an episode's first moment."""
         memories = []
         for modifier, spec in zip(self.modifiers, self.specs, strict=False):
@@ -40,8 +47,8 @@ class Glass:
         return tuple(memories), seen
 
     def onward(
-        self, xp: ModuleType, memories: tuple[Any, ...], seen: Glimpse, around: Around
-    ) -> tuple[tuple[Any, ...], Glimpse]:
+        self, xp: ModuleType, memories: tuple[Any, ...], seen: ChannelValues, around: Surroundings
+    ) -> tuple[tuple[Any, ...], ChannelValues]:
         """The same, one decision later."""
         kept = []
         for modifier, spec, memory in zip(self.modifiers, self.specs, memories, strict=False):
@@ -50,12 +57,12 @@ class Glass:
         return tuple(kept), seen
 
 
-class Grip:
+class ActionPipeline:
     """The modifiers of the action, from the agent inwards: the last named first."""
 
     def __init__(self, action: Action, modifiers: tuple[Modifier, ...], masked: bool = False) -> None:
         self.action = action
-        self.modifiers = tuple(m for m in reversed(modifiers) if isinstance(m, Acting))
+        self.modifiers = tuple(m for m in reversed(modifiers) if isinstance(m, ActionModifier))
         for modifier in self.modifiers:
             if masked:
                 raise SettingError(
@@ -76,11 +83,11 @@ class Grip:
         return tuple(kept), own
 
 
-class Worth:
+class RewardPipeline:
     """The modifiers of the reward, the first named first."""
 
     def __init__(self, modifiers: tuple[Modifier, ...]) -> None:
-        self.modifiers = tuple(m for m in modifiers if isinstance(m, Rewarding))
+        self.modifiers = tuple(m for m in modifiers if isinstance(m, RewardModifier))
 
     def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
         """The reward that is learned from."""

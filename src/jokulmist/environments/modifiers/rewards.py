@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.modifiers.base import Rewarding
+from jokulmist.environments.modifiers.base import RewardModifier
 from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.loading import function_named, name_of
 
 
 @dataclass(frozen=True, repr=False)
-class Scaled(Rewarding):
+class Scaled(RewardModifier):
     """Multiply the reward.
 
     Parameters
@@ -38,7 +38,7 @@ class Scaled(Rewarding):
 
 
 @dataclass(frozen=True, repr=False)
-class Clipped(Rewarding):
+class Clipped(RewardModifier):
     """Keep the reward between two bounds.
 
     Parameters
@@ -58,7 +58,7 @@ class Clipped(Rewarding):
 
 
 @dataclass(frozen=True, repr=False)
-class Signed(Rewarding):
+class Signed(RewardModifier):
     """Keep the reward's sign alone: -1, 0 or 1."""
 
     def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
@@ -66,7 +66,7 @@ class Signed(Rewarding):
 
 
 @dataclass(frozen=True, repr=False)
-class Potential(Rewarding):
+class Potential(RewardModifier):
     """Add the gain of a potential, which makes good states easier to find and leaves the best policy as it is.
 
     added = discount Phi(s') - Phi(s), with Phi = 0 after a true end

@@ -6,13 +6,13 @@ from dataclasses import dataclass, replace
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.modifiers.base import Around, Glimpse, Observing, known_channel
+from jokulmist.environments.modifiers.base import ChannelValues, ObservationModifier, Surroundings, known_channel
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError, listed
 
 
 @dataclass(frozen=True, init=False, repr=False)
-class Stack(Observing):
+class Stack(ObservationModifier):
     """Show the last moments of channels side by side, the oldest first.
 
     Images are stacked along their last axis, numbers along a new first one. Before an episode is `count` decisions
@@ -61,7 +61,9 @@ class Stack(Observing):
             shape = (self.count, *channel.shape)
         return replace(channel, shape=shape, stacked=self.count)
 
-    def begun(self, spec: Spec, xp: ModuleType, first: Glimpse, around: Around) -> tuple[Glimpse, Glimpse]:
+    def begun(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    ) -> tuple[ChannelValues, ChannelValues]:
         """Memory and what is seen at an episode's first moment; `spec` is the one below."""
         names = self._names(spec)
         parts = []
@@ -73,12 +75,12 @@ class Stack(Observing):
             name: xp.concatenate([image] * self.count, axis=-1) if name in names else image
             for name, image in first.images.items()
         }
-        seen = Glimpse(numbers, images)
+        seen = ChannelValues(numbers, images)
         return seen, seen
 
     def onward(
-        self, spec: Spec, xp: ModuleType, memory: Glimpse, now: Glimpse, around: Around
-    ) -> tuple[Glimpse, Glimpse]:
+        self, spec: Spec, xp: ModuleType, memory: ChannelValues, now: ChannelValues, around: Surroundings
+    ) -> tuple[ChannelValues, ChannelValues]:
         """The same, one decision later."""
         names = self._names(spec)
         parts, at = [], 0
@@ -96,7 +98,7 @@ class Stack(Observing):
             if name in names:
                 image = xp.concatenate([memory.images[name][..., image.shape[-1] :], image], axis=-1)
             images[name] = image
-        seen = Glimpse(numbers, images)
+        seen = ChannelValues(numbers, images)
         return seen, seen
 
     @classmethod

@@ -11,7 +11,7 @@ from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream, checked_seed
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State
-from jokulmist.environments.modifiers import Around, Glimpse
+from jokulmist.environments.modifiers import ChannelValues, Surroundings
 from jokulmist.environments.spaces.actions import plain_form
 from jokulmist.environments.spaces.channels import Observation
 from jokulmist.environments.spaces.legal import Mask, choices_of, refuse_illegal
@@ -103,7 +103,7 @@ class Episode:
             if first.held:
                 raise BrokenEnvironment(closed_unasked(self._description.name, 0, first.state))
         state = first.state
-        around = Around(None, 1.0, self._first_glass.at(0, 0))
+        around = Surroundings(None, 1.0, self._first_glass.at(0, 0))
         memories, observation = self._observed(
             state, self._first_sense.at(0, 0), self._first_look.at(0, 0), None, around
         )
@@ -125,12 +125,12 @@ class Episode:
         self._wait, self._first_wait = PlainDraw(noise, Stream.WAIT), PlainDraw(noise, Stream.FIRST_WAIT)
         self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)
 
-    def _observed(self, state: State, draw: PlainDraw, look: PlainDraw, memories: Any, around: Around) -> Any:
+    def _observed(self, state: State, draw: PlainDraw, look: PlainDraw, memories: Any, around: Surroundings) -> Any:
         """What is seen of a state, and the modifiers' memories; None before the first moment."""
         row, images = self._stepper.observe(state, draw), self._stepper.look(state, look)
         glass = self._description.glass
         if glass.modifiers:
-            now = Glimpse(np.array(row, np.float32), images)
+            now = ChannelValues(np.array(row, np.float32), images)
             memories, seen = (
                 glass.begun(np, now, around) if memories is None else glass.onward(np, memories, now, around)
             )
@@ -186,7 +186,7 @@ class Episode:
             self._sense.at(now.steps, 0),
             self._look.at(now.steps, 0),
             now.memories,
-            Around(decided, self._description.left(advances), self._glass.at(now.steps, 0)),
+            Surroundings(decided, self._description.left(advances), self._glass.at(now.steps, 0)),
         )
         self._moments.append(
             Moment(

@@ -34,12 +34,12 @@ class Reader:
         if self.spec.masked:
             self._free = tuple(np.ones(c.count, bool) for c in choices_of(self.description.action).values())
 
-    def first(self, given: Any) -> Told:
+    def first(self, given: Any) -> SimulatorState:
         """What `begin` gave."""
         outcome = given if isinstance(given, Outcome) else Outcome(given)
         return self.told(outcome, "begin")
 
-    def told(self, outcome: Any, method: str = "advance") -> Told:
+    def told(self, outcome: Any, method: str = "advance") -> SimulatorState:
         """What `advance` gave."""
         if not isinstance(outcome, Outcome):
             raise BrokenEnvironment(
@@ -64,7 +64,7 @@ class Reader:
         mask = self._free
         if self.spec.masked and outcome.legal is not None:
             mask = mask_from(outcome.legal, self.description.action, np, f"{self.name}.{method}")
-        return Told(row, images, terms, measures, held, mask)
+        return SimulatorState(row, images, terms, measures, held, mask)
 
     def _observed(self, given: Any, method: str) -> tuple[list[float], dict[str, Any]]:
         wanted = [c.name for c in self.spec.channels]
@@ -107,7 +107,7 @@ class Reader:
         return amounts
 
 
-class Here:
+class LocalCopy:
     """One copy of a simulator in this process, made when it is first begun."""
 
     def __init__(self, environment: Simulator) -> None:
@@ -122,12 +122,12 @@ class Here:
             self._values = dict(values)
             self.close()
 
-    def begin(self, seed: int) -> Told:
+    def begin(self, seed: int) -> SimulatorState:
         if self._simulator is None:
             self._simulator = made_again(self._environment, self._values)
         return self._reader.first(self._simulator.begin(seed))
 
-    def advance(self, state: Any, action: Any, draw: Any) -> Told:
+    def advance(self, state: Any, action: Any, draw: Any) -> SimulatorState:
         """The stepper's call; `state` and `draw` are not looked at."""
         assert self._simulator is not None
         return self._reader.told(self._simulator.advance(action))
@@ -154,7 +154,7 @@ class SimulatorStepper(Stepper):
     """
 
     def __init__(self, environment: Simulator, copy: Any = None) -> None:
-        self.environment: Any = Here(environment) if copy is None else copy
+        self.environment: Any = LocalCopy(environment) if copy is None else copy
         self.description = description = describe(environment)
         self.flows = {}
         self.scalars, self.arrays = (), ()
@@ -222,7 +222,7 @@ def stepper_for(environment: Environment) -> Stepper:
 
 
 @dataclass(slots=True)
-class Told:
+class SimulatorState:
     """An outcome, checked: what stands in the place of a state.
 
     Attributes

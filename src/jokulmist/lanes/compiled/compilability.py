@@ -26,11 +26,11 @@ COMPARED_STEPS = 256
 TOLERANCE = 1e-4
 ROUNDING = 2e-6
 MOST_SHOWN = 16
-_FOUND: dict[Any, Finding] = {}
+_FOUND: dict[Any, Compilability] = {}
 
 
 @dataclass(frozen=True)
-class Finding:
+class Compilability:
     """Whether a class compiles, and if not, why and how to mend it."""
 
     compiles: bool
@@ -38,7 +38,7 @@ class Finding:
 
 
 @dataclass
-class Met:
+class PlainTransitions:
     """Plain transitions met in random play."""
 
     befores: list[State]
@@ -54,7 +54,7 @@ class Met:
     begins: list[State]
 
 
-def find(environment: Environment, steps: int = COMPARED_STEPS) -> Finding:
+def find(environment: Environment, steps: int = COMPARED_STEPS) -> Compilability:
     """Trace the class and compare it with itself; kept per class and parameters.
 
     Raises
@@ -63,7 +63,7 @@ def find(environment: Environment, steps: int = COMPARED_STEPS) -> Finding:
         When the plain class itself fails.
     """
     if isinstance(environment, Simulator):
-        return Finding(False)  # there is nothing to find out, and nothing to mend
+        return Compilability(False)  # there is nothing to find out, and nothing to mend
 
     from jokulmist.lanes.compiled.copies import CompiledEnvironment
 
@@ -74,13 +74,13 @@ def find(environment: Environment, steps: int = COMPARED_STEPS) -> Finding:
     return _FOUND[key]
 
 
-def meet(environment: Environment, steps: int) -> Met:
+def meet(environment: Environment, steps: int) -> PlainTransitions:
     """Play randomly and keep every transition. The noise of turn t stands in row t of its streams."""
     noise = Noise(0, 1, Domain.CHECK)
     draws = {stream: PlainDraw(noise, stream) for stream in Stream}
     step = Stepper(environment)
     action_of = describe(environment).action
-    met = Met([], [], [], [], [], [], [], [], [], [], [])
+    met = PlainTransitions([], [], [], [], [], [], [], [], [], [], [])
     state = step.begin(draws[Stream.BEGIN].at(0, 0))
     met.begins.append(state)
     advances = 0
@@ -118,22 +118,22 @@ def _transition(step: Stepper, state: State, action: Any, draw: Any, advances: i
     )
 
 
-def _found(environment: Environment, compiled: Any, met: Met) -> Finding:
+def _found(environment: Environment, compiled: Any, met: PlainTransitions) -> Compilability:
     name = describe(environment).name
     try:
         _ = compiled.requests
         results = _traced(environment, compiled, met)
     except JokulmistError as failure:
-        return Finding(False, str(failure))
+        return Compilability(False, str(failure))
     except Exception as failure:
-        return Finding(False, _reason(environment, failure))
+        return Compilability(False, _reason(environment, failure))
     difference = _difference(environment, met, *results)
     if difference:
-        return Finding(False, f"`{name}` differs when compiled: {difference}")
-    return Finding(True)
+        return Compilability(False, f"`{name}` differs when compiled: {difference}")
+    return Compilability(True)
 
 
-def _traced(environment: Environment, compiled: Any, met: Met) -> tuple[Any, Any, Any]:
+def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> tuple[Any, Any, Any]:
     """All the transitions met, in one traced call."""
     import jax
     import jax.numpy as jnp
@@ -176,7 +176,7 @@ def _traced(environment: Environment, compiled: Any, met: Met) -> tuple[Any, Any
     return jax.device_get(judged), jax.device_get(observed), jax.device_get(begun)
 
 
-def _difference(environment: Environment, met: Met, judged: Any, observed: Any, begun: Any) -> str:
+def _difference(environment: Environment, met: PlainTransitions, judged: Any, observed: Any, begun: Any) -> str:
     """The first field, term, measure, channel or closing that differs, or nothing.
 
     Rounding can tip a comparison or a count over its edge, and then everything that follows from it differs. So where
@@ -204,7 +204,9 @@ def _difference(environment: Environment, met: Met, judged: Any, observed: Any, 
     return ""
 
 
-def _compared(environment: Environment, met: Met, judged: Any, observed: Any) -> list[tuple[str, Any, Any]]:
+def _compared(
+    environment: Environment, met: PlainTransitions, judged: Any, observed: Any
+) -> list[tuple[str, Any, Any]]:
     """What is compared: its name, and its plain and compiled values, one row a state."""
     description = describe(environment)
     found: list[tuple[str, Any, Any]] = []
@@ -242,7 +244,7 @@ def _apart(plain: Any, traced: Any, count: int) -> Any:
     return (~np.isclose(ours, theirs, rtol=0.0, atol=TOLERANCE * reach, equal_nan=True)).any(axis=1)
 
 
-def _tipped(environment: Environment, met: Met, judged: Any, observed: Any, at: int) -> bool:
+def _tipped(environment: Environment, met: PlainTransitions, judged: Any, observed: Any, at: int) -> bool:
     """Whether a plain step with its floats and noise moved by a rounding error gives what the compiled step gave."""
     from jokulmist.lanes.compiled.copies import CompiledEnvironment, stacked_rows
 
@@ -263,7 +265,7 @@ def _tipped(environment: Environment, met: Met, judged: Any, observed: Any, at: 
             after, terms, held, measures = _transition(step, before, action, moved(Stream.ADVANCE, by), advances)
             row = step.observe(after, moved(Stream.SENSE, by))
             images = step.look(after, moved(Stream.LOOK, by))
-            again = Met(
+            again = PlainTransitions(
                 [],
                 [],
                 [],

@@ -24,7 +24,7 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe, outline_of
 from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT
 from jokulmist.environments.declaration.state import State, zero_of
-from jokulmist.environments.modifiers import Around, Glimpse
+from jokulmist.environments.modifiers import ChannelValues, Surroundings
 from jokulmist.environments.spaces.actions import Actions, Choice, Record
 from jokulmist.environments.spaces.legal import Mask, mask_from
 from jokulmist.environments.transition.stepping import not_a_truth_value
@@ -53,7 +53,7 @@ def register_state(cls: type[State]) -> None:
     _REGISTERED.add(cls)
 
 
-class Judged(NamedTuple):
+class Advanced(NamedTuple):
     """What one advance of all copies gave: one array over copies for each term and measure."""
 
     after: Any
@@ -196,30 +196,30 @@ class CompiledEnvironment:
             return jax.ShapeDtypeStruct(shape, dtype)  # type: ignore[no-untyped-call]
 
         draws = [CountingDraw(jnp) for _ in range(3)]
-        now = Glimpse(like((d.bare.width,)), {c.name: like(c.shape, jnp.uint8) for c in d.bare.images})
+        now = ChannelValues(like((d.bare.width,)), {c.name: like(c.shape, jnp.uint8) for c in d.bare.images})
         action = action_like(d.action)
-        memories, _ = jax.eval_shape(lambda g: d.glass.begun(jnp, g, Around(None, 1.0, draws[0])), now)
-        jax.eval_shape(lambda m, g, a: d.glass.onward(jnp, m, g, Around(a, 1.0, draws[1])), memories, now, action)
+        memories, _ = jax.eval_shape(lambda g: d.glass.begun(jnp, g, Surroundings(None, 1.0, draws[0])), now)
+        jax.eval_shape(lambda m, g, a: d.glass.onward(jnp, m, g, Surroundings(a, 1.0, draws[1])), memories, now, action)
         jax.eval_shape(lambda a: d.grip.acted(jnp, d.grip.begun(jnp), a, draws[2]), action)
         return tuple(tuple(draw.requests) for draw in draws)
 
-    def first_seen(self, glimpse: Glimpse, rows: Any, one: Any) -> tuple[Any, Glimpse]:
+    def first_seen(self, glimpse: ChannelValues, rows: Any, one: Any) -> tuple[Any, ChannelValues]:
         """Memories and what is seen through the modifiers at the first moments of all copies."""
         glass = self.description.glass
         if not glass.modifiers:
             return (), glimpse
-        return jax.vmap(lambda g, r: glass.begun(jnp, g, Around(None, 1.0, RowDraw(jnp, r, one))))(glimpse, rows)
+        return jax.vmap(lambda g, r: glass.begun(jnp, g, Surroundings(None, 1.0, RowDraw(jnp, r, one))))(glimpse, rows)
 
     def seen(
-        self, memories: Any, glimpse: Glimpse, actions: Any, steps: Any, rows: Any, one: Any
-    ) -> tuple[Any, Glimpse]:
+        self, memories: Any, glimpse: ChannelValues, actions: Any, steps: Any, rows: Any, one: Any
+    ) -> tuple[Any, ChannelValues]:
         """The same after an action; `steps` counts each episode's advances."""
         d = self.description
         if not d.glass.modifiers:
             return (), glimpse
 
-        def single(memory: Any, now: Glimpse, action: Any, count: Any, rows: Any) -> tuple[Any, Glimpse]:
-            return d.glass.onward(jnp, memory, now, Around(action, d.left(count), RowDraw(jnp, rows, one)))
+        def single(memory: Any, now: ChannelValues, action: Any, count: Any, rows: Any) -> tuple[Any, ChannelValues]:
+            return d.glass.onward(jnp, memory, now, Surroundings(action, d.left(count), RowDraw(jnp, rows, one)))
 
         return jax.vmap(single)(memories, glimpse, actions, steps, rows)
 
@@ -263,7 +263,7 @@ class CompiledEnvironment:
             return jax.vmap(single)(own, rows)
         return self._mapped(lambda rows: single({}, rows), rows)
 
-    def observe(self, numbers: Any, own: Any, states: Any, rows: Any, look_rows: Any, one: Any) -> Glimpse:
+    def observe(self, numbers: Any, own: Any, states: Any, rows: Any, look_rows: Any, one: Any) -> ChannelValues:
         """The bare channels of all copies: numbers as float32 of shape ``(copies, width)``, and the images."""
 
         def single(own: Any, state: Any, rows: Any, look_rows: Any) -> Any:
@@ -274,7 +274,7 @@ class CompiledEnvironment:
         columns, images = jax.vmap(single)(own, states, rows, look_rows)
         copies = jax.tree.leaves(states)[0].shape[0]
         stacked = jnp.stack(columns, axis=-1) if columns else jnp.zeros((copies, 0), jnp.float32)
-        return Glimpse(stacked, images)
+        return ChannelValues(stacked, images)
 
     def legal(self, numbers: Any, own: Any, states: Any) -> Mask:
         """What is allowed in each copy: a tuple of truth values ``(copies, count)``; empty where the class does not say."""
@@ -289,13 +289,13 @@ class CompiledEnvironment:
 
     def advance(
         self, numbers: Any, own: Any, states: Any, actions: Any, advances: Any, rows: Any, one: Any, waited: Any = None
-    ) -> Judged:
+    ) -> Advanced:
         """States after one advance of all copies, with terms, measures and the closings that hold, as bits.
 
         In the advance of a wait that `waited` counts, `rows` hold its key.
         """
 
-        def single(own: Any, state: Any, action: Any, advances: Any, rows: Any) -> Judged:
+        def single(own: Any, state: Any, action: Any, advances: Any, rows: Any) -> Advanced:
             twin = self.twin({**numbers, **own})
             before = self._cleared(state)
             draw: Any = RowDraw(jnp, rows, one) if waited is None else WaitDraw(jnp, rows[0], rows[1], one).at(waited)
@@ -399,7 +399,7 @@ class CompiledEnvironment:
             raise BrokenEnvironment(not_a_truth_value(self.description.name, f"{found.dtype} of shape {found.shape}"))
         return found
 
-    def _judge(self, twin: Any, before: Any, action: Any, after: Any, advances: Any) -> Judged:
+    def _judge(self, twin: Any, before: Any, action: Any, after: Any, advances: Any) -> Advanced:
         given = {"before": before, "action": action, "after": after}
 
         def ask(method: Any) -> Any:
@@ -428,7 +428,7 @@ class CompiledEnvironment:
                 held = held | jnp.where(advances >= limit, jnp.int32(1 << closings.index(name)), 0)
         terms = tuple(number(term) for term in self._outline.terms)
         measures = tuple(number(measure) for measure in self._outline.measures)
-        return Judged(after, terms, measures, held)
+        return Advanced(after, terms, measures, held)
 
 
 def action_like(action: Any) -> Any:

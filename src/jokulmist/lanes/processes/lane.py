@@ -21,11 +21,11 @@ from typing import Any
 from jokulmist.environments.chance.noise import Noise, Stream
 from jokulmist.environments.declaration.environment import describe, modifiers_of
 from jokulmist.environments.declaration.simulator import Simulator
-from jokulmist.environments.transition.simulator_stepping import SimulatorStepper, Told, seed_from
+from jokulmist.environments.transition.simulator_stepping import SimulatorState, SimulatorStepper, seed_from
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, JokulmistError, SettingError
 from jokulmist.lanes.plain import PlainLane
-from jokulmist.lanes.processes.shared_buffer import Room
+from jokulmist.lanes.processes.shared_buffer import SharedBuffer
 from jokulmist.lanes.protocol import Observed, Outcome
 from jokulmist.loading import can_be_named, name_of
 
@@ -37,7 +37,7 @@ class Lost(JokulmistError):
     """A worker process died, or did not answer in time."""
 
 
-class Away:
+class WorkerCopy:
     """One copy in a worker process, with the calls of `simulator.Here`.
 
     Attributes
@@ -46,7 +46,7 @@ class Away:
         Processes that were replaced.
     """
 
-    def __init__(self, environment: Simulator, room: Room, copy: int) -> None:
+    def __init__(self, environment: Simulator, room: SharedBuffer, copy: int) -> None:
         self._environment, self._room, self._copy = environment, room, copy
         self._description = describe(environment)
         self._values: dict[str, Any] = {}
@@ -102,7 +102,7 @@ class Away:
         # After a loss another seed: one that kills the simulator would kill it again.
         self._send(seed=seed + self.losses, values=self._values)
 
-    def begin(self, seed: int) -> Told:
+    def begin(self, seed: int) -> SimulatorState:
         if self._asked != seed:
             self.ask_begin(seed)
         self._asked, self._told, self._slot = None, 0, 0
@@ -115,7 +115,7 @@ class Away:
         self._write(b"%d\n" % times)
         self._told, self._slot = times, 0
 
-    def advance(self, state: Any, action: Any, draw: Any) -> Told:
+    def advance(self, state: Any, action: Any, draw: Any) -> SimulatorState:
         if self._slot >= self._told:  # nobody asked ahead
             self.ask(action, 1)
         if self._slot == 0:
@@ -202,8 +202,8 @@ class ProcessLane(PlainLane):
                 f"`{type(environment).__qualname__}` stands in no file, so a worker process cannot read it. "
                 f"Write it into a file of its own, or leave out `processes`."
             )
-        self._room = Room(describe(environment), noise.copies)
-        self._away = [Away(environment, self._room, i) for i in range(noise.copies)]
+        self._room = SharedBuffer(describe(environment), noise.copies)
+        self._away = [WorkerCopy(environment, self._room, i) for i in range(noise.copies)]
         try:
             for copy in self._away:
                 copy.greet()

@@ -17,12 +17,12 @@ import numpy as np
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
 from jokulmist.environments.spaces.legal import choices_of
-from jokulmist.environments.transition.simulator_stepping import Told
+from jokulmist.environments.transition.simulator_stepping import SimulatorState
 
 SHARED_FOLDER = Path("/dev/shm")
 
 
-class Room:
+class SharedBuffer:
     """The shared memory of some copies.
 
     Parameters
@@ -50,7 +50,7 @@ class Room:
         self._told = np.ndarray((copies, description.decide_every), kind, self._map)
         self._done = np.ndarray((copies, numbers), np.float64, self._map, offset=told)
 
-    def write(self, copy: int, slot: int, told: Told) -> None:
+    def write(self, copy: int, slot: int, told: SimulatorState) -> None:
         """Keep what a copy's simulator told."""
         record = self._told[copy, slot]
         record["row"], record["terms"], record["measures"] = told.row, told.terms, told.measures
@@ -60,9 +60,9 @@ class Room:
         for k, allowed in enumerate(told.mask):
             record[f"mask {k}"] = allowed
 
-    def read(self, copy: int, slot: int) -> Told:
+    def read(self, copy: int, slot: int) -> SimulatorState:
         record = self._told[copy, slot]
-        return Told(
+        return SimulatorState(
             row=record["row"].tolist(),
             images={c.name: record[f"image {c.name}"].copy() for c in self.description.bare.images},
             terms=tuple(record["terms"].tolist()),

@@ -14,10 +14,10 @@ from typing import Any
 
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.modifiers import modifier_from
-from jokulmist.environments.transition.simulator_stepping import Here
+from jokulmist.environments.transition.simulator_stepping import LocalCopy
 from jokulmist.environments.transition.stepping import place_of
 from jokulmist.errors import JokulmistError
-from jokulmist.lanes.processes.shared_buffer import Room
+from jokulmist.lanes.processes.shared_buffer import SharedBuffer
 from jokulmist.loading import function_named
 
 DONE = b"\n"
@@ -38,12 +38,12 @@ def main() -> None:
         kind = function_named(first["use"], Path(first["folder"]))
         environment = kind(weights=first["weights"], **first["given"])
         environment = environment.modified(*[modifier_from(entry) for entry in first["modify"]])
-        room = Room(describe(environment), first["copies"], first["descriptor"])
+        room = SharedBuffer(describe(environment), first["copies"], first["descriptor"])
     except BaseException as failure:
         answer(failed=str(failure) or type(failure).__name__)
         return
     answer()
-    copy, number = Here(environment), first["copy"]
+    copy, number = LocalCopy(environment), first["copy"]
     for line in sys.stdin:
         begins = line[0] == "{"
         method = "begin" if begins else "advance"
@@ -65,7 +65,7 @@ def main() -> None:
     copy.close()
 
 
-def _advance(room: Room, copy: Here, number: int, times: int) -> None:
+def _advance(room: SharedBuffer, copy: LocalCopy, number: int, times: int) -> None:
     """So many advances by the action that stands in the room, or until one closes the episode."""
     action = room.decided(number)
     for slot in range(times):

@@ -25,7 +25,7 @@ Start = Literal["orthogonal", "uniform"]
 Wide = Annotated[int, Field(ge=1, le=65_536, strict=True)]
 
 
-class Recipe(BaseModel):
+class NetworkSettings(BaseModel):
     """Settings that the shipped networks share.
 
     Parameters
@@ -84,7 +84,7 @@ class Recipe(BaseModel):
     __str__ = __repr__
 
 
-class Dense(Recipe):
+class Dense(NetworkSettings):
     """Dense layers, e.g. ``jm.Dense(64, 64)``; takes numbers, no images.
 
     Examples
@@ -103,7 +103,7 @@ class Dense(Recipe):
         from jokulmist.learning.networks import modules
 
         chance = np.random.default_rng(seed)
-        return modules.Tower(
+        return modules.DenseNetwork(
             layers=modules.layers(
                 chance, (spec.width, *self.hidden), outputs, gain, self.activation, self.start, dueling
             ),
@@ -111,7 +111,7 @@ class Dense(Recipe):
         )
 
 
-class Convolutional(Recipe):
+class Convolutional(NetworkSettings):
     """Convolutions for each image, whose outputs are joined with the numbers before the dense layers.
 
     Parameters
@@ -119,7 +119,7 @@ class Convolutional(Recipe):
     filters : sequence of (filters, size, stride)
         The convolutions, first to last; without padding.
     hidden, activation, start
-        See `Recipe`.
+        See `NetworkSettings`.
 
     Examples
     --------
@@ -168,16 +168,16 @@ class Convolutional(Recipe):
             depth, folds = channel.shape[-1], []
             for count, size, stride in self.filters:
                 layer = modules.layer(chance, size * size * depth, count, modules.GAINS[self.activation], self.start)
-                folds.append(modules.Fold(layer.weight, layer.bias, size, stride))
+                folds.append(modules.Convolution(layer.weight, layer.bias, size, stride))
                 depth = count
             height, width = self.reach(channel)
             eyes[channel.name] = tuple(folds)
             joined += height * width * depth
         tower = modules.layers(chance, (joined, *self.hidden), outputs, gain, self.activation, self.start, dueling)
-        return modules.Eyes(eyes=eyes, layers=tower, activation=self.activation)
+        return modules.ConvolutionalNetwork(eyes=eyes, layers=tower, activation=self.activation)
 
 
-def usual_network(spec: Spec) -> Recipe:
+def usual_network(spec: Spec) -> NetworkSettings:
     """What suits the channels: dense layers for numbers, convolutions for images, small ones for small images."""
     if not spec.images:
         return Dense()
@@ -188,11 +188,11 @@ def usual_network(spec: Spec) -> Recipe:
 
 SMALLEST_USUAL = 8
 Build = Callable[[Sequence[Channel], int, Any], Any]
-RECIPES: dict[str, type[Recipe]] = {"Dense": Dense, "Convolutional": Convolutional}
+RECIPES: dict[str, type[NetworkSettings]] = {"Dense": Dense, "Convolutional": Convolutional}
 
 
 def _read(given: Any) -> Any:
-    if isinstance(given, Recipe) or callable(given):
+    if isinstance(given, NetworkSettings) or callable(given):
         return given
     if isinstance(given, dict) and given.get("use") in RECIPES:
         try:
@@ -211,7 +211,7 @@ def _read(given: Any) -> Any:
 
 
 def _write(network: Any) -> Any:
-    if isinstance(network, Recipe):
+    if isinstance(network, NetworkSettings):
         return network.written()
     return name_of(network)
 
@@ -221,7 +221,7 @@ NetworkSetting = Annotated[Any, BeforeValidator(_read), PlainSerializer(_write)]
 
 def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, dueling: bool = False) -> Any:
     """The module of a recipe, or of a function of one's own (which begins as it likes, and has no streams)."""
-    if isinstance(network, Recipe):
+    if isinstance(network, NetworkSettings):
         return network.built(spec, outputs, seed, gain, dueling)
     import jax
 
@@ -248,7 +248,7 @@ def fitting(network: Any, spec: Spec) -> Any:
     """The network of an agent's settings, or the usual one; a recipe that cannot take these channels is refused."""
     if network is None:
         return usual_network(spec)
-    if isinstance(network, Recipe):
+    if isinstance(network, NetworkSettings):
         network.refuse(spec)
     return network
 
@@ -269,7 +269,7 @@ class Layout:
 
     def __init__(self, network: Any, build: Callable[[], Any]) -> None:
         self._build = build
-        if not isinstance(network, Recipe):
+        if not isinstance(network, NetworkSettings):
             _ = self._cut
 
     @cached_property

@@ -17,7 +17,7 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
-from jokulmist.learning.action_distributions import Acting
+from jokulmist.learning.action_distributions import ActionDistribution
 from jokulmist.learning.networks.inputs import Gain, applied
 
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
@@ -58,7 +58,7 @@ class Layer(eqx.Module):
         return product(x, self.weight) + self.bias
 
 
-class Tower(eqx.Module):
+class DenseNetwork(eqx.Module):
     """Dense layers over the numbers."""
 
     layers: tuple[Layer, ...]
@@ -69,7 +69,7 @@ class Tower(eqx.Module):
         return through(self.layers, inputs.numbers, self.activation)
 
 
-class Streams(eqx.Module):
+class DuelingNetwork(eqx.Module):
     """Two streams side by side, each with a hidden layer of its own: to the value, and to the gains of the actions.
 
     (Wang et al., 2016, section 3 and figure 1.) It stands where a network's last hidden layer and its outputs would; the
@@ -84,7 +84,7 @@ class Streams(eqx.Module):
         return jnp.concatenate([through(stream, x, self.activation) for stream in (self.value, self.gains)], axis=-1)
 
 
-class Fold(eqx.Module):
+class Convolution(eqx.Module):
     """One convolution without padding; weight of shape ``(size * size * depth, filters)``."""
 
     weight: Any
@@ -99,10 +99,10 @@ class Fold(eqx.Module):
         return product(patches, self.weight) + self.bias
 
 
-class Eyes(eqx.Module):
+class ConvolutionalNetwork(eqx.Module):
     """Convolutions for each image, joined with the numbers, then dense layers."""
 
-    eyes: dict[str, tuple[Fold, ...]]
+    eyes: dict[str, tuple[Convolution, ...]]
     layers: tuple[Layer, ...]
     activation: str = eqx.field(static=True)
     takes_batches: bool = eqx.field(static=True, default=True)
@@ -158,11 +158,11 @@ def layers(
     chance: np.random.Generator, widths: tuple[int, ...], outputs: int, gain: Gain, activation: str, start: str,
     dueling: bool = False,
 ) -> tuple[Any, ...]:  # fmt: skip
-    """Layers of the given widths and one for the outputs, whose weights are scaled by `gain`; or the last two as `Streams`."""
+    """Layers of the given widths and one for the outputs, whose weights are scaled by `gain`; or the last two as `DuelingNetwork`."""
     if dueling:
         trunk = [layer(chance, *pair, GAINS[activation], start) for pair in itertools.pairwise(widths[:-1])]
         value, gains = (layers(chance, widths[-2:], count, gain, activation, start) for count in (1, outputs - 1))
-        return (*trunk, Streams(value, gains, activation))
+        return (*trunk, DuelingNetwork(value, gains, activation))
     inner = [layer(chance, inputs, width, GAINS[activation], start) for inputs, width in itertools.pairwise(widths)]
     last = layer(chance, widths[-1], outputs, gain, start)
     return (*inner, Layer(last.weight, np.zeros(outputs, np.float32)))
@@ -185,7 +185,7 @@ def layer(chance: np.random.Generator, inputs: int, outputs: int, gain: Gain, st
     return Layer(weight.astype(np.float32), chance.uniform(-reach, reach, outputs).astype(np.float32))
 
 
-class Separate(eqx.Module):
+class SeparateNetworks(eqx.Module):
     """A network for the policy and one for the value, or the first alone.
 
     `log_spread` are the logarithms of the spreads that hold everywhere, shape ``(width,)``; None without ranges.
@@ -194,7 +194,7 @@ class Separate(eqx.Module):
     policy: Any
     value: Any
     log_spread: Any
-    acting: Acting = eqx.field(static=True)
+    acting: ActionDistribution = eqx.field(static=True)
 
     def outputs(self, inputs: Any) -> Any:
         """What the policy is made of, shape ``(batch, outputs)``."""
@@ -208,12 +208,12 @@ class Separate(eqx.Module):
         return self.outputs(inputs), self.values(inputs)
 
 
-class Joined(eqx.Module):
-    """One network whose last output is the value; else as `Separate`."""
+class SharedNetwork(eqx.Module):
+    """One network whose last output is the value; else as `SeparateNetworks`."""
 
     both: Any
     log_spread: Any
-    acting: Acting = eqx.field(static=True)
+    acting: ActionDistribution = eqx.field(static=True)
 
     def outputs(self, inputs: Any) -> Any:
         """What the policy is made of, shape ``(batch, outputs)``."""

@@ -24,7 +24,7 @@ def is_search(path: Path) -> bool:
 
 
 @dataclass(frozen=True)
-class Leg:
+class Instalment:
     """So far a candidate is to be trained next: all its seeds, up to some decisions (0 for the whole plan)."""
 
     candidate: int
@@ -32,7 +32,7 @@ class Leg:
 
 
 @dataclass(frozen=True)
-class Told:
+class ShownScore:
     """A score as it is shown, with its interval: over seeds, or with one seed over its episodes."""
 
     score: float
@@ -150,7 +150,7 @@ class Board:
                     return candidate, until
         return None
 
-    def told(self, candidate: Candidate, until: int) -> Told:
+    def told(self, candidate: Candidate, until: int) -> ShownScore:
         """A candidate's score at the end of a leg, with its interval."""
         values = np.array(candidate.values(until))
         low, high = math.nan, math.nan
@@ -159,7 +159,7 @@ class Board:
         elif len(candidate.spans) == 1:
             span = next(iter(candidate.spans.values()))
             low, high = span if len(span) == 2 else (low, high)
-        return Told(float(values.mean()), low, high, len(values))
+        return ShownScore(float(values.mean()), low, high, len(values))
 
     @property
     def running(self) -> list[Candidate]:

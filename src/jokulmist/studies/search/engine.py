@@ -17,15 +17,15 @@ from typing import Any
 from jokulmist.errors import JokulmistError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json, write_json, write_toml
-from jokulmist.studies.search.candidates import FAILED, Board, Candidate, Leg, Told
-from jokulmist.studies.search.progress import Row, SearchShow, View
-from jokulmist.studies.search.settings import Question
+from jokulmist.studies.search.candidates import FAILED, Board, Candidate, Instalment, ShownScore
+from jokulmist.studies.search.progress import Row, SearchDisplay, View
+from jokulmist.studies.search.settings import SearchSettings
 from jokulmist.studies.search.space import with_settings
 from jokulmist.training.evaluation.evaluate import interval_of
-from jokulmist.training.interrupts import Asked, heeding_ctrl_c
+from jokulmist.training.interrupts import StopRequest, heeding_ctrl_c
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.progress import Standing
-from jokulmist.training.workers.jobs import Hands, Heard, Job
+from jokulmist.training.progress import RunProgress
+from jokulmist.training.workers.jobs import Executor, Job, WorkerMessage
 
 POLL_SECONDS = 0.2
 AGAIN = -1
@@ -47,16 +47,22 @@ class Engine:
     """
 
     def __init__(
-        self, question: Question, folder: Path, board: Board, hands: Hands, show: SearchShow, command: list[str]
+        self,
+        question: SearchSettings,
+        folder: Path,
+        board: Board,
+        hands: Executor,
+        show: SearchDisplay,
+        command: list[str],
     ) -> None:
         self.question, self.folder, self.board, self.hands = question, folder, board, hands
         self.show, self.command = show, command
         self.waiting: deque[Tag] = deque()
         self.given: set[Tag] = set()
-        self.now: dict[Tag, Standing] = {}
+        self.now: dict[Tag, RunProgress] = {}
         self.told: set[str] = set()
         self.stopping = False
-        self.asked = Asked()
+        self.asked = StopRequest()
         self.before = board.seconds
         self.done_before = 0.0
 
@@ -68,7 +74,7 @@ class Engine:
         try:
             with heeding_ctrl_c() as self.asked:
                 for candidate in self.board.running:  # it was killed: what was on its way is given again
-                    self._give_out(Leg(candidate.number, candidate.until or 0))
+                    self._give_out(Instalment(candidate.number, candidate.until or 0))
                 self._work(began, self._next)
                 if not self.stopping:
                     self._rerun(began)
@@ -105,7 +111,7 @@ class Engine:
             self._give_out(leg)
         return True
 
-    def _give_out(self, leg: Leg) -> None:
+    def _give_out(self, leg: Instalment) -> None:
         """Put the runs of a leg in the queue, but for those that are scored already."""
         candidate = self.board.candidates[leg.candidate]
         candidate.until = leg.until
@@ -159,7 +165,7 @@ class Engine:
             candidate.runs = {str(seed): name}
             candidate.copies = None
 
-    def _take(self, heard: Heard) -> None:
+    def _take(self, heard: WorkerMessage) -> None:
         """Note what was heard of a run."""
         tag: Tag = heard.tag
         if heard.standing is not None:
@@ -252,7 +258,7 @@ class Engine:
         here = share - self.done_before
         left = (board.seconds - self.before) * (1.0 - share) / here if here > 0 else math.nan
         best = board.best(method.untils)
-        ranked: dict[int, tuple[Candidate, Told]] = {}
+        ranked: dict[int, tuple[Candidate, ShownScore]] = {}
         for until in method.untils:  # each where it came furthest
             for _, candidate in board.ranked(until):
                 if candidate.status != FAILED:
@@ -289,7 +295,7 @@ def copy_run(donor: Path, target: Path, plan: Plan, seed: int, copied: dict[str,
     making.replace(target)
 
 
-def winning_plan(question: Question, board: Board) -> Plan | None:
+def winning_plan(question: SearchSettings, board: Board) -> Plan | None:
     """The plan of the best candidate, for all seeds of the search's plan."""
     if board.winner is None:
         return None

@@ -14,7 +14,7 @@ import numpy as np
 
 from jokulmist.environments.varying import Between
 from jokulmist.studies.search.candidates import FAILED, Board
-from jokulmist.studies.search.settings import Question
+from jokulmist.studies.search.settings import SearchSettings
 from jokulmist.studies.search.space import Among, Settings, Space
 
 if TYPE_CHECKING:
@@ -30,7 +30,7 @@ Array = np.ndarray[Any, Any]
 
 
 @dataclass(frozen=True)
-class Mattering:
+class Importance:
     """What is known of the influence of the settings.
 
     Attributes
@@ -54,13 +54,13 @@ class Mattering:
     note: str
 
 
-def mattering_of(question: Question, board: Board) -> Mattering:
+def importance_of(question: SearchSettings, board: Board) -> Importance:
     """Which settings mattered, of all candidates that were scored at the same length of training."""
     points, told = comparable(question, board)
     return fitted(question.space, [p[0] for p in points], np.array([p[1] for p in points]), told)
 
 
-def comparable(question: Question, board: Board) -> tuple[list[tuple[Settings, float]], str]:
+def comparable(question: SearchSettings, board: Board) -> tuple[list[tuple[Settings, float]], str]:
     """Settings and scores that may be compared: of equally long training."""
     seeds = question.seeds_each
     if question.alone:
@@ -91,7 +91,7 @@ def _settings_at(candidate: Any, until: int) -> Settings:
     return own
 
 
-def fitted(space: Space, settings: list[Settings], scores: Array, told: str = "") -> Mattering:
+def fitted(space: Space, settings: list[Settings], scores: Array, told: str = "") -> Importance:
     """The influence of each setting on some scores.
 
     Parameters
@@ -109,10 +109,10 @@ def fitted(space: Space, settings: list[Settings], scores: Array, told: str = ""
         words = (
             f"{count} candidates are too few to say which settings mattered; {FEWEST} are the least, and more say more"
         )
-        return Mattering(nothing, float("nan"), empty, count, words)
+        return Importance(nothing, float("nan"), empty, count, words)
     spread = float(np.var(scores))
     if spread == 0.0:
-        return Mattering(nothing, float("nan"), empty, count, "all candidates scored the same: no setting mattered")
+        return Importance(nothing, float("nan"), empty, count, "all candidates scored the same: no setting mattered")
     places = np.stack([space.encoded(one) for one in settings])
     owners = np.array(space.columns())
     active = {name: np.array([name in one for one in settings]) for name in space.names}
@@ -132,7 +132,7 @@ def fitted(space: Space, settings: list[Settings], scores: Array, told: str = ""
             f"the model foretells {max(explained, 0.0):.0%} of the scores' variance: the settings explain next to nothing here, or there "
             f"are too few candidates"
         )
-    return Mattering(table, explained, _slices(space, settings, places, models, active), count, "; ".join(notes))
+    return Importance(table, explained, _slices(space, settings, places, models, active), count, "; ".join(notes))
 
 
 def _errors(

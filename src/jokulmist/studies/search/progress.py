@@ -6,10 +6,10 @@ import math
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from jokulmist.studies.search.candidates import Candidate, Told
+from jokulmist.studies.search.candidates import Candidate, ShownScore
 from jokulmist.studies.search.space import Settings
 from jokulmist.training.plans.setting_differences import short_names
-from jokulmist.training.progress import Standing, duration
+from jokulmist.training.progress import RunProgress, duration
 
 LINE_SECONDS = 10.0
 BAR = 28
@@ -21,7 +21,7 @@ class Row:
 
     candidate: str
     seed: int
-    standing: Standing | None
+    standing: RunProgress | None
     settings: Settings
 
 
@@ -38,13 +38,13 @@ class View:
     share: float
     seconds: float
     seconds_left: float
-    best: tuple[Candidate, Told] | None
+    best: tuple[Candidate, ShownScore] | None
     rows: list[Row]
-    ranked: list[tuple[Candidate, Told]]
+    ranked: list[tuple[Candidate, ShownScore]]
     workers: int
 
 
-class SearchShow(Protocol):
+class SearchDisplay(Protocol):
     """Whoever shows a search."""
 
     def begin(self, name: str) -> None: ...
@@ -56,7 +56,7 @@ class SearchShow(Protocol):
     def end(self) -> None: ...
 
 
-class SilentSearch:
+class SilentSearchDisplay:
     """Shows nothing."""
 
     def begin(self, name: str) -> None: ...
@@ -84,7 +84,7 @@ def line_of(view: View) -> str:
     )
 
 
-class LiveSearch:
+class LiveSearchDisplay:
     """A board on a terminal that is drawn over, by rich; elsewhere a line every ten seconds."""
 
     def __init__(self, console: Any = None) -> None:

@@ -16,8 +16,8 @@ from jokulmist.records.files import read_toml, replace_file, write_toml
 from jokulmist.records.run_folder import PLAN
 from jokulmist.studies.search.candidates import FAILED, SEARCH, Board, Candidate, is_search
 from jokulmist.studies.search.engine import winning_plan
-from jokulmist.studies.search.progress import SearchShow, told_settings
-from jokulmist.studies.search.settings import Question, question_of
+from jokulmist.studies.search.progress import SearchDisplay, told_settings
+from jokulmist.studies.search.settings import SearchSettings, settings_of
 from jokulmist.studies.search.space import plain, with_settings
 from jokulmist.studies.search.work import work_through
 from jokulmist.training.evaluation.evaluate import interval_of
@@ -27,7 +27,7 @@ from jokulmist.training.runs.run import Run, Runs
 if TYPE_CHECKING:
     import pandas as pd
 
-    from jokulmist.studies.search.importance import Mattering
+    from jokulmist.studies.search.importance import Importance
 
 WINNER, CANDIDATES = "winner.toml", "candidates.csv"
 
@@ -44,7 +44,7 @@ class Search:
         What is known.
     """
 
-    def __init__(self, path: Path, question: Question, board: Board) -> None:
+    def __init__(self, path: Path, question: SearchSettings, board: Board) -> None:
         self.path, self.question, self.board = path, question, board
 
     @classmethod
@@ -61,7 +61,7 @@ class Search:
             raise LookupFailed(f"{place} is no search: it has no {SEARCH}. `jokulmist tune PLAN.toml` makes one.")
         content = read_toml(place / PLAN)
         tuning = content.pop(TUNING)
-        return cls(place, question_of(tuning, plan_of(content, place)), Board.open(place))
+        return cls(place, settings_of(tuning, plan_of(content, place)), Board.open(place))
 
     @property
     def status(self) -> str:
@@ -154,14 +154,14 @@ class Search:
         return Runs([Run.open(path) for path in sorted(self.path.glob("winner-seed-*"))])
 
     @cached_property
-    def mattering(self) -> Mattering:
-        """Which settings mattered; see `Mattering`."""
-        from jokulmist.studies.search.importance import mattering_of
+    def mattering(self) -> Importance:
+        """Which settings mattered; see `Importance`."""
+        from jokulmist.studies.search.importance import importance_of
 
-        return mattering_of(self.question, self.board)
+        return importance_of(self.question, self.board)
 
     def resume(
-        self, *, workers: int | None = None, cluster: str | None = None, show: SearchShow | None = None,
+        self, *, workers: int | None = None, cluster: str | None = None, show: SearchDisplay | None = None,
         command: list[str] | None = None,
     ) -> Search:  # fmt: skip
         """Go on where the search was; nothing is trained twice.
@@ -178,7 +178,7 @@ class Search:
         return self.work(workers, cluster, show, command or sys.argv)
 
     def work(
-        self, workers: int | None, cluster: str | None, show: SearchShow | None, command: list[str]
+        self, workers: int | None, cluster: str | None, show: SearchDisplay | None, command: list[str]
     ) -> Search:  # fmt: skip
         """Search to the end, and leave the table and the winner's plan."""
         try:

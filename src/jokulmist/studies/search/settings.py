@@ -12,7 +12,7 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.records.files import as_lists
 from jokulmist.studies.search.methods import METHODS, Method
-from jokulmist.studies.search.methods.protocol import Asked
+from jokulmist.studies.search.methods.protocol import Known
 from jokulmist.studies.search.space import (
     AGENT,
     AGENT_USE,
@@ -77,7 +77,7 @@ class Tuning(BaseModel):
             raise SettingError(explained(type(self), failure).replace("`Tuning`", "`tuning`")) from None
 
 
-class Question:
+class SearchSettings:
     """A whole search as it is asked: the plan that candidates change, what is searched over, and how.
 
     Raises
@@ -109,10 +109,10 @@ class Question:
         self.method: Method = METHODS[tuning.method](self.asked)
 
     @property
-    def asked(self) -> Asked:
+    def asked(self) -> Known:
         """What the method goes by."""
         tuning = self.tuning
-        return Asked(
+        return Known(
             self.space,
             self.plan,
             tuning.candidates,
@@ -168,7 +168,7 @@ def _measures(plan: Plan) -> str:
     return f", {listed(names)}" if names else ""
 
 
-def question_of(content: Mapping[str, Any], plan: Plan) -> Question:
+def settings_of(content: Mapping[str, Any], plan: Plan) -> SearchSettings:
     """The search that a plan's ``[tuning]`` asks for.
 
     Parameters
@@ -186,7 +186,7 @@ def question_of(content: Mapping[str, Any], plan: Plan) -> Question:
             '`"agent.learning_rate" = { between = [1e-4, 1e-2], scale = "log" }` below `[tuning.over]`.'
         )
     flat = dict(_names(over))
-    return Question(plan, Tuning(**settings), over_from(flat))
+    return SearchSettings(plan, Tuning(**settings), over_from(flat))
 
 
 def _names(over: Mapping[str, Any], prefix: str = "") -> list[tuple[str, Any]]:

@@ -14,9 +14,9 @@ from jokulmist.errors import SettingError
 from jokulmist.records.files import write_toml
 from jokulmist.records.run_folder import PLAN, take_folder
 from jokulmist.studies.search.candidates import Board
-from jokulmist.studies.search.progress import SearchShow
+from jokulmist.studies.search.progress import SearchDisplay
 from jokulmist.studies.search.search import Search
-from jokulmist.studies.search.settings import Question, Tuning
+from jokulmist.studies.search.settings import SearchSettings, Tuning
 from jokulmist.studies.search.space import Dimension
 from jokulmist.training.plans.plan import Plan, Training
 from jokulmist.training.plans.sources import use_of
@@ -48,7 +48,7 @@ def tune(
     cluster: str | None = None,
     folder: str | Path = "runs",
     name: str | None = None,
-    show: SearchShow | None = None,
+    show: SearchDisplay | None = None,
     **more: Any,
 ) -> Search:
     """Search for the settings with which an agent learns best.
@@ -134,12 +134,12 @@ def tune(
         lane=lane,
         **more,
     )
-    question = Question(Plan(environment, agent, training, vary, curriculum), tuning, over)
+    question = SearchSettings(Plan(environment, agent, training, vary, curriculum), tuning, over)
     return begin_search(question, Path(folder), name, workers, cluster, show, sys.argv)
 
 
 def begin_search(
-    question: Question, folder: Path, name: str | None, workers: int | None, cluster: str | None, show: SearchShow | None,
+    question: SearchSettings, folder: Path, name: str | None, workers: int | None, cluster: str | None, show: SearchDisplay | None,
     command: list[str],
 ) -> Search:  # fmt: skip
     """Make a search's folder, and search."""

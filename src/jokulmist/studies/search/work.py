@@ -13,25 +13,25 @@ from typing import Any
 
 from jokulmist.studies.search.candidates import FAILED, Board
 from jokulmist.studies.search.engine import Engine
-from jokulmist.studies.search.progress import LiveSearch, SearchShow, SilentSearch
-from jokulmist.studies.search.settings import Question
+from jokulmist.studies.search.progress import LiveSearchDisplay, SearchDisplay, SilentSearchDisplay
+from jokulmist.studies.search.settings import SearchSettings
 from jokulmist.studies.search.space import with_settings
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.train import checked_workers
-from jokulmist.training.workers.in_process import Here
-from jokulmist.training.workers.jobs import Hands, Plans
-from jokulmist.training.workers.pool import CannotTravel, Crew, can_travel, usual_workers
+from jokulmist.training.workers.in_process import InProcess
+from jokulmist.training.workers.jobs import Executor, Plans
+from jokulmist.training.workers.pool import CannotTravel, WorkerPool, can_travel, usual_workers
 
 TRIES = 2
 
 
 def work_through(
-    path: Path, question: Question, board: Board, workers: int | None, cluster: str | None, show: SearchShow | None,
+    path: Path, question: SearchSettings, board: Board, workers: int | None, cluster: str | None, show: SearchDisplay | None,
     command: list[str],
 ) -> None:  # fmt: skip
     """Search from where the board stands to the end, or until it is stopped; the board says which."""
     if show is None:
-        show = LiveSearch() if sys.stderr.isatty() else SilentSearch()
+        show = LiveSearchDisplay() if sys.stderr.isatty() else SilentSearchDisplay()
     board.status, board.process, board.host = "running", os.getpid(), platform.node()
     board.save(path)
     engines: list[Engine] = []
@@ -53,8 +53,13 @@ def _read_ahead() -> None:
 
 
 def _hands(
-    question: Question, board: Board, workers: int | None, cluster: str | None, show: SearchShow, engines: list[Engine]
-) -> Hands:
+    question: SearchSettings,
+    board: Board,
+    workers: int | None,
+    cluster: str | None,
+    show: SearchDisplay,
+    engines: list[Engine],
+) -> Executor:
     """Who does the work: a cluster, worker processes, or this process where its classes cannot be found by name."""
     plan = question.plan
     if cluster is not None:
@@ -64,7 +69,7 @@ def _hands(
     count = usual_workers() if workers is None else checked_workers(workers)
     if count > 1 and can_travel(plan):
         try:
-            crew = Crew(count, plan.written(), tries=TRIES)
+            crew = WorkerPool(count, plan.written(), tries=TRIES)
             threading.Thread(target=_read_ahead, name="reading ahead").start()
             return crew
         except CannotTravel as reason:
@@ -74,13 +79,13 @@ def _hands(
         engines[0].now[tag] = standing
         show.update(engines[0].view())
 
-    return Here(_KnownPlans(question, board), watch)
+    return InProcess(_KnownPlans(question, board), watch)
 
 
 class _KnownPlans(Plans):
     """The plans of a search's candidates, made from the objects at hand."""
 
-    def __init__(self, question: Question, board: Board) -> None:
+    def __init__(self, question: SearchSettings, board: Board) -> None:
         super().__init__()
         self._question, self._board = question, board
 

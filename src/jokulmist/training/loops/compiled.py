@@ -40,7 +40,7 @@ from jokulmist.training.loops.compiled_turn import (
 )
 from jokulmist.training.loops.contract import Planned, first_ages
 from jokulmist.training.loops.program import ENVIRONMENT_STREAMS, FIRST_STREAMS, key_name, program_for
-from jokulmist.training.rollouts.episode_assembler import Reel
+from jokulmist.training.rollouts.episode_assembler import EpisodeAssembler
 from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 
 
@@ -83,7 +83,7 @@ class CompiledLoop:
         ages = first_ages(agent, self.description, seed, copies)
         self._carry = self._begun(learner, memory)._replace(first_ages=() if ages is None else jnp.asarray(ages))
         self._updates = 0
-        self._reel: Reel | None = None
+        self._reel: EpisodeAssembler | None = None
         self._frame: Any = None
         self._ahead: tuple[int, int, dict[str, Any]] | None = None
 
@@ -234,7 +234,7 @@ class CompiledLoop:
         film = jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), packed(frame))
         self._carry = carry._replace(film=film)
         self._frame = jax.device_get(frame)
-        self._reel = Reel(description, every, known=self.turn == 0)
+        self._reel = EpisodeAssembler(description, every, known=self.turn == 0)
 
     def followed(self) -> list[Recorded]:
         """The episodes of the first copy that closed since the last call."""

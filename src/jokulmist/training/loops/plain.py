@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Experience, Pilot, counts_advances, numbers_at
+from jokulmist.agents.contract import Agent, Experience, ScalarAgent, counts_advances, numbers_at
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
@@ -95,7 +95,7 @@ class PlainLoop:
         finished = self._gathered_turns(turns) if self._pilot is None else self._piloted_turns(self._pilot, turns)
         return batch_of(finished, self.lane.description)
 
-    def _piloted_turns(self, pilot: Pilot, turns: int) -> list[tuple[int, Finished]]:
+    def _piloted_turns(self, pilot: ScalarAgent, turns: int) -> list[tuple[int, Finished]]:
         """Copy by copy, in Python numbers."""
         lane, settings, moving, sums = self.lane, vars(self._numbers), self._moving, self._sums
         copies, end_bits, wanted = range(self.copies), lane.end_bits, self.planned.last_episode or 0

@@ -15,9 +15,9 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from jokulmist.agents.contract import explained
 from jokulmist.errors import SettingError
 from jokulmist.loading import name_of
-from jokulmist.training.progress import Standing
+from jokulmist.training.progress import RunProgress
 
-Judge = Callable[[Standing], Any]
+Judge = Callable[[RunProgress], Any]
 FULL = 100
 
 
@@ -64,7 +64,7 @@ class Stopping:
         self.asked = asked
         self.best, self.since = -math.inf, 0
 
-    def why(self, standing: Standing) -> str | None:
+    def why(self, standing: RunProgress) -> str | None:
         """Why the run ends here, or None."""
         mean = standing.mean_return
         full = standing.episodes >= FULL and math.isfinite(mean)

@@ -8,11 +8,11 @@ import jax
 import numpy as np
 
 from jokulmist.environments.declaration.description import Description
-from jokulmist.records.rollouts import Taped
+from jokulmist.records.rollouts import RecordedEpisode
 from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 
 
-class Reel:
+class EpisodeAssembler:
     """Cuts a film at the ends of its episodes, and keeps those that may be wanted: the rest costs next to nothing.
 
     Parameters
@@ -62,11 +62,11 @@ class Reel:
         found, self._found = self._found, []
         return found
 
-    def _joined(self, held: int) -> Taped:
+    def _joined(self, held: int) -> RecordedEpisode:
         film = self._pieces[0] if len(self._pieces) == 1 else _together(self._pieces)
         n = len(film.numbers)
         states, after = film.states.__dict__, film.states_after.__dict__
-        return Taped(
+        return RecordedEpisode(
             numbers=np.concatenate([film.numbers, film.numbers_after[-1:]]),
             images={name: np.concatenate([film.images[name], film.images_after[name][-1:]]) for name in film.images},
             actions=film.actions,

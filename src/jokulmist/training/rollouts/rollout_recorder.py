@@ -15,7 +15,7 @@ import numpy as np
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed, Outcome
-from jokulmist.records.rollouts import ROLLOUTS, Tape, Taped
+from jokulmist.records.rollouts import ROLLOUTS, EpisodeWriter, RecordedEpisode
 from jokulmist.training.rollouts.rollouts import Draws, save_taped, state_values
 
 COPY = 0
@@ -35,7 +35,7 @@ class Recorded:
     """
 
     decisions: int
-    taped: Taped
+    taped: RecordedEpisode
     number: int | None = None
 
 
@@ -44,13 +44,13 @@ class Follower:
 
     def __init__(self, lane: PlainLane, copy: int = COPY) -> None:
         self._lane, self._copy = lane, copy
-        self._tape: Tape | None = None
+        self._tape: EpisodeWriter | None = None
         self._totals: list[float] = []
         self.found: list[Recorded] = []
 
     def begin(self, row: Any, images: dict[str, Any]) -> None:
         """An episode begins."""
-        self._tape = Tape()
+        self._tape = EpisodeWriter()
         self._tape.saw(row, images, state_values(self._lane.states[self._copy]))
         self._totals = list(self._lane._totals[self._copy])
 
@@ -103,7 +103,7 @@ def _images(observed: Observed, copy: int) -> dict[str, Any]:
     return observed.images[copy] if observed.images else {}
 
 
-class Keeping:
+class RolloutRecorder:
     """Which of the recorded episodes a run keeps, and writing them.
 
     Parameters

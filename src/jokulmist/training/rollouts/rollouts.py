@@ -14,17 +14,17 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.episode import Episode
-from jokulmist.environments.transition.simulator_stepping import Told
+from jokulmist.environments.transition.simulator_stepping import SimulatorState
 from jokulmist.errors import SettingError
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed
-from jokulmist.records.rollouts import Rollout, Tape, Taped, columns_of, save_rollouts
+from jokulmist.records.rollouts import EpisodeWriter, RecordedEpisode, Rollout, columns_of, save_rollouts
 from jokulmist.training.policies.policy import Policy
 
 
 def state_values(state: Any) -> dict[str, Any]:
     """The fields of a state, for a tape; a simulator's cannot be told."""
-    return {} if isinstance(state, Told) else state.__dict__
+    return {} if isinstance(state, SimulatorState) else state.__dict__
 
 
 def judged_of(policy: Policy, observed: Observed) -> dict[str, float]:
@@ -90,9 +90,9 @@ def save_taped(
     return save_rollouts(path, tables, about)
 
 
-def taped_of(episode: Episode) -> Taped:
+def taped_of(episode: Episode) -> RecordedEpisode:
     """An episode that was stepped by hand, decision by decision."""
-    description, tape = describe(episode.environment), Tape()
+    description, tape = describe(episode.environment), EpisodeWriter()
     for k, moment in enumerate(episode.moments):
         if k:
             tape.did(moment.action, moment.amounts, moment.measures)

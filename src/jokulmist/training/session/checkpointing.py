@@ -36,7 +36,7 @@ def is_replay(name: str) -> bool:
 
 
 @dataclass(frozen=True)
-class Kept:
+class Checkpoint:
     """A checkpoint that training can go on from."""
 
     path: Path
@@ -72,15 +72,15 @@ def keep_best(run: Path, policy: Any, score: float, by: str) -> None:
         shutil.rmtree(before, ignore_errors=True)
 
 
-def kept_in(run: Path) -> tuple[Kept | None, list[str]]:
+def kept_in(run: Path) -> tuple[Checkpoint | None, list[str]]:
     """The newest checkpoint that is whole, and a word on each newer one that is not."""
 
-    def read(path: Path) -> Kept:
+    def read(path: Path) -> Checkpoint:
         state = read_json(path / STATE)
         arrays, _ = open_arrays(path / TRAINING)
         if state["files"].get(REPLAY):
             arrays.update(open_arrays(path / REPLAY)[0])
         open_arrays(path / ARRAYS)
-        return Kept(path, state, arrays)
+        return Checkpoint(path, state, arrays)
 
     return newest_whole(run, read)

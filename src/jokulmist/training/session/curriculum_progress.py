@@ -13,7 +13,7 @@ import numpy as np
 from jokulmist.environments.varying import Levels
 
 
-class Climb:
+class CurriculumProgress:
     """The level that a run is at.
 
     Attributes

@@ -16,9 +16,9 @@ from jokulmist.records.files import shortened
 from jokulmist.records.rollouts import ROLLOUTS
 from jokulmist.records.run_index import is_alive
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.progress import LiveLine, Show, Silent
+from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
-from jokulmist.training.session.checkpointing import Kept, kept_in
+from jokulmist.training.session.checkpointing import Checkpoint, kept_in
 from jokulmist.training.session.session import Session, chosen_lane
 
 
@@ -27,7 +27,7 @@ def resume(
     *,
     steps: int = 0,
     episodes: int = 0,
-    show: Show | None = None,
+    show: ProgressDisplay | None = None,
     command: list[str] | None = None,
 ) -> Run:
     """Go on with a run from its newest checkpoint.
@@ -73,12 +73,12 @@ def resume(
     if "ended_by" in origin:  # what ended it would end it again at once
         plan = replace(plan, training=plan.training.changed(stop_when=None))
     if show is None:
-        show = LiveLine() if sys.stderr.isatty() else Silent()
+        show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
     return go_on(path, origin, plan.for_seed(run.seed), show, command or sys.argv)
 
 
 def go_on(
-    path: Path, origin: dict[str, Any], plan: Plan, show: Show, command: list[str], until: int | None = None
+    path: Path, origin: dict[str, Any], plan: Plan, show: ProgressDisplay, command: list[str], until: int | None = None
 ) -> Run:
     """Go on with the run in a folder from its newest checkpoint, by a plan for its seed, up to some decisions."""
     kept, words = kept_in(path)
@@ -118,7 +118,7 @@ def _refuse_running(path: Path, origin: dict[str, Any]) -> None:
         raise SettingError(f"{path} is still running, in process {process}. Wait for it, or stop it by Ctrl-C first.")
 
 
-def _cut_back(path: Path, kept: Kept | None) -> None:
+def _cut_back(path: Path, kept: Checkpoint | None) -> None:
     """Cut away what was recorded after the checkpoint, but for evaluations of policies that it still has."""
     sizes = dict.fromkeys(files.CUT, 0) if kept is None else kept.state["sizes"]
     decisions = 0 if kept is None else kept.state["decisions"]

@@ -22,19 +22,19 @@ from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, save_checkpoi
 from jokulmist.records.episodes import Episodes, Memory, numbers_of
 from jokulmist.records.run_index import LAST, uses_of
 from jokulmist.training.evaluation.evaluate import evaluate
-from jokulmist.training.interrupts import Asked, heeding_ctrl_c
+from jokulmist.training.interrupts import StopRequest, heeding_ctrl_c
 from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import source_files, use_of
 from jokulmist.training.plans.stopping import Stopping
 from jokulmist.training.policies.policy import Policy
-from jokulmist.training.progress import Show, Standing
-from jokulmist.training.rollouts.rollout_recorder import COPY, Keeping
+from jokulmist.training.progress import ProgressDisplay, RunProgress
+from jokulmist.training.rollouts.rollout_recorder import COPY, RolloutRecorder
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.advice import Advice
-from jokulmist.training.session.checkpointing import Kept, keep, keep_best
-from jokulmist.training.session.curriculum_progress import Climb
+from jokulmist.training.session.checkpointing import Checkpoint, keep, keep_best
+from jokulmist.training.session.curriculum_progress import CurriculumProgress
 from jokulmist.training.session.machine import Machine
 from jokulmist.training.session.recording import Recording
 
@@ -103,9 +103,9 @@ class Session:
         compiled: bool,
         why_plain: str,
         path: Path | None,
-        show: Show,
+        show: ProgressDisplay,
         command: list[str],
-        kept: Kept | None = None,
+        kept: Checkpoint | None = None,
         origin: dict[str, Any] | None = None,
         until: int | None = None,
         more: dict[str, int] | None = None,
@@ -138,11 +138,11 @@ class Session:
         self.recording = Recording(self.recorder, self.description)
         self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
         self.recent: deque[float] = deque(maxlen=LAST)
-        self.climb = None if plan.curriculum is None else Climb(plan.curriculum)
+        self.climb = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
         self.advice = Advice(plan.agent, plan.measured, self.description)
         self.newest: dict[str, float] = {}
         self.recorded = 0
-        self.asked = Asked()
+        self.asked = StopRequest()
         self.why = ""
         self.good: Policy | None = None
         self.kept, self.until = kept, until
@@ -153,7 +153,7 @@ class Session:
         self.next_report_episode = EPISODES_A_REPORT
         every = self.training.record_every
         self.rollouts = (
-            None if path is None or every is None else Keeping(path, self.environment, every, seed, plan.copies)
+            None if path is None or every is None else RolloutRecorder(path, self.environment, every, seed, plan.copies)
         )
         self.machine = None if path is None else Machine()
 
@@ -222,7 +222,7 @@ class Session:
             now = time.perf_counter()
             self.elapsed = elapsed = now - began
             share = planned.share(loop.decisions, loop.episodes)
-            standing = Standing(
+            standing = RunProgress(
                 loop.decisions, loop.episodes, share, self._mean(), loop.decisions / max(elapsed, 1e-9), elapsed
             )
             done = planned.last_episode is not None and loop.episodes >= planned.last_episode
@@ -283,7 +283,7 @@ class Session:
         }
         keep(self.path, self._policy(loop), state, loop.saved(), self.training.keep_checkpoints)
 
-    def _take_up(self, loop: Loop, kept: Kept) -> None:
+    def _take_up(self, loop: Loop, kept: Checkpoint) -> None:
         """Be where a checkpoint was written; the files are already cut back to it."""
         state = kept.state
         if self.climb is not None:

@@ -15,13 +15,13 @@ from typing import Any
 
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.records.run_index import tail_of
-from jokulmist.training.progress import Standing
-from jokulmist.training.workers.jobs import Heard, Job
-from jokulmist.training.workers.pool import Crew
+from jokulmist.training.progress import RunProgress
+from jokulmist.training.workers.jobs import Job, WorkerMessage
+from jokulmist.training.workers.pool import WorkerPool
 
 SECONDS_TO_CONNECT = 10
 LOOK_SECONDS = 1.0
-_CREWS: dict[int, Crew] = {}
+_CREWS: dict[int, WorkerPool] = {}
 _LOCK = threading.Lock()
 
 
@@ -30,7 +30,7 @@ def do(written: dict[str, Any], plan: dict[str, Any]) -> dict[str, Any]:
     thread = threading.get_ident()
     with _LOCK:
         if thread not in _CREWS:
-            _CREWS[thread] = Crew(1, plan, pinned=False)
+            _CREWS[thread] = WorkerPool(1, plan, pinned=False)
         crew = _CREWS[thread]
     crew.give(None, Job(**written))
     said: list[str] = []
@@ -94,7 +94,7 @@ class Cluster:
         self._plan = plan
         self._given: dict[Any, tuple[Any, Job]] = {}
         self._ended: queue.Queue[Any] = queue.Queue()
-        self._said: list[Heard] = []
+        self._said: list[WorkerMessage] = []
         self._looked = time.monotonic()
         self._began: dict[Any, float] = {}
         if not self.count:
@@ -115,7 +115,7 @@ class Cluster:
         self._began[tag] = time.monotonic()
         future.add_done_callback(lambda _: self._ended.put(tag))
 
-    def hear(self, timeout: float) -> Heard | None:
+    def hear(self, timeout: float) -> WorkerMessage | None:
         if self._said:
             return self._said.pop()
         try:
@@ -130,10 +130,10 @@ class Cluster:
                 if future.status == "error"
                 else future.status
             )
-            return Heard("failed", tag, text=f"its worker on the cluster was lost ({why})", error="RecordError")
+            return WorkerMessage("failed", tag, text=f"its worker on the cluster was lost ({why})", error="RecordError")
         found = future.result()
-        self._said += [Heard("say", tag, text=text) for text in found["said"]]
-        return Heard(found["kind"], tag, text=found["text"], error=found["error"], result=found["result"])
+        self._said += [WorkerMessage("say", tag, text=text) for text in found["said"]]
+        return WorkerMessage(found["kind"], tag, text=found["text"], error=found["error"], result=found["result"])
 
     def _look(self) -> None:
         """How far runs are stands in their folders, which this machine sees, too."""
@@ -148,7 +148,7 @@ class Cluster:
                 seconds = now - self._began[tag]
                 share = min(tail["decisions"] / planned, 1.0) if planned else 0.0
                 self._said.append(
-                    Heard("standing", tag, standing=Standing(tail["decisions"], tail["episodes"], share, tail["return_last_100"],
+                    WorkerMessage("standing", tag, standing=RunProgress(tail["decisions"], tail["episodes"], share, tail["return_last_100"],
                                                              tail["decisions"] / max(seconds, 1e-9), seconds))
                 )  # fmt: skip
 

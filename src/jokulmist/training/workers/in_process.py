@@ -7,12 +7,12 @@ from collections.abc import Callable
 from typing import Any
 
 from jokulmist.errors import JokulmistError
-from jokulmist.training.progress import Standing
-from jokulmist.training.workers.jobs import Heard, Job, Plans, work
+from jokulmist.training.progress import RunProgress
+from jokulmist.training.workers.jobs import Job, Plans, WorkerMessage, work
 from jokulmist.training.workers.worker import told_of
 
 
-class Here:
+class InProcess:
     """This process as a worker. A job is done while its end is waited for.
 
     Parameters
@@ -25,10 +25,10 @@ class Here:
 
     count = 1
 
-    def __init__(self, plans: Plans, watch: Callable[[Any, Standing], Any]) -> None:
+    def __init__(self, plans: Plans, watch: Callable[[Any, RunProgress], Any]) -> None:
         self._plans, self._watch = plans, watch
         self._job: tuple[Any, Job] | None = None
-        self._said: deque[Heard] = deque()
+        self._said: deque[WorkerMessage] = deque()
 
     def free(self) -> bool:
         return self._job is None
@@ -36,20 +36,20 @@ class Here:
     def give(self, tag: Any, job: Job) -> None:
         self._job = (tag, job)
 
-    def hear(self, timeout: float) -> Heard | None:
+    def hear(self, timeout: float) -> WorkerMessage | None:
         if self._said:
             return self._said.popleft()
         if self._job is None:
             return None
         tag, job = self._job
-        show = _Told(tag, self._watch, self._said)
+        show = _ToldProgress(tag, self._watch, self._said)
         try:
             result = work(job, show, self._plans.of)
-            self._said.append(Heard("done", tag, text=show.ending, result=result))
+            self._said.append(WorkerMessage("done", tag, text=show.ending, result=result))
         except JokulmistError as failure:
-            self._said.append(Heard("failed", tag, text=str(failure), error=type(failure).__name__))
+            self._said.append(WorkerMessage("failed", tag, text=str(failure), error=type(failure).__name__))
         except Exception as failure:
-            self._said.append(Heard("failed", tag, text=told_of(failure), error="JokulmistError"))
+            self._said.append(WorkerMessage("failed", tag, text=told_of(failure), error="JokulmistError"))
         self._job = None
         return self._said.popleft()
 
@@ -59,20 +59,20 @@ class Here:
     def close(self) -> None: ...
 
 
-class _Told:
+class _ToldProgress:
     """Shows a run's progress by telling whoever watches."""
 
-    def __init__(self, tag: Any, watch: Callable[[Any, Standing], Any], said: deque[Heard]) -> None:
+    def __init__(self, tag: Any, watch: Callable[[Any, RunProgress], Any], said: deque[WorkerMessage]) -> None:
         self._tag, self._watch, self._said = tag, watch, said
         self.ending = ""
 
     def begin(self, title: str) -> None: ...
 
-    def update(self, standing: Standing) -> None:
+    def update(self, standing: RunProgress) -> None:
         self._watch(self._tag, standing)
 
     def say(self, text: str) -> None:
-        self._said.append(Heard("say", self._tag, text=text))
+        self._said.append(WorkerMessage("say", self._tag, text=text))
 
     def end(self, text: str) -> None:
         self.ending = text

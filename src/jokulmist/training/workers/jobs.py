@@ -19,7 +19,7 @@ from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json
 from jokulmist.records.run_index import is_alive
 from jokulmist.training.plans.plan import Plan, plan_of
-from jokulmist.training.progress import Show, Standing
+from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import Score, values_of
 from jokulmist.training.session.resume import go_on
@@ -59,18 +59,18 @@ class Job:
 
 
 @dataclass(frozen=True)
-class Heard:
+class WorkerMessage:
     """What a worker said: ``kind`` is ``standing``, ``say``, ``done`` or ``failed``."""
 
     kind: str
     tag: Any
-    standing: Standing | None = None
+    standing: RunProgress | None = None
     text: str = ""
     error: str = ""
     result: Mapping[str, Any] | None = None
 
 
-class Hands(Protocol):
+class Executor(Protocol):
     """Whoever does jobs: worker processes here, a cluster, or this process."""
 
     @property
@@ -84,7 +84,7 @@ class Hands(Protocol):
 
     def give(self, tag: Any, job: Job) -> None: ...
 
-    def hear(self, timeout: float) -> Heard | None:
+    def hear(self, timeout: float) -> WorkerMessage | None:
         """The next word of a worker, or None after so many seconds."""
         ...
 
@@ -115,7 +115,7 @@ class Plans:
         return self._kept[key]
 
 
-def work(job: Job, show: Show, plans: Callable[[Mapping[str, Any]], Plan] = plan_of) -> dict[str, Any]:
+def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any]], Plan] = plan_of) -> dict[str, Any]:
     """Do a job.
 
     Returns

@@ -22,8 +22,8 @@ from typing import Any
 from jokulmist.errors import RecordError
 from jokulmist.loading import can_be_named
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.progress import Standing
-from jokulmist.training.workers.jobs import Heard, Job
+from jokulmist.training.progress import RunProgress
+from jokulmist.training.workers.jobs import Job, WorkerMessage
 
 
 class CannotTravel(Exception):
@@ -66,7 +66,7 @@ class Worker:
     tries: int = 0
 
 
-class Crew:
+class WorkerPool:
     """Worker processes on this machine.
 
     Parameters
@@ -117,7 +117,7 @@ class Crew:
         worker.tag, worker.job, worker.tries = tag, job, tries
         _send(worker, {"kind": "job", "job": job.written()})
 
-    def hear(self, timeout: float) -> Heard | None:
+    def hear(self, timeout: float) -> WorkerMessage | None:
         """The next word of a worker that is about a job, or None after so many seconds."""
         try:
             worker, message = self._messages.get(timeout=timeout)
@@ -133,15 +133,15 @@ class Crew:
             worker.ready |= kind == "ready"
             return None
         if kind == "standing":
-            return Heard("standing", tag, standing=Standing(**message["standing"]))
+            return WorkerMessage("standing", tag, standing=RunProgress(**message["standing"]))
         if kind == "say":
-            return Heard("say", tag, text=message["text"])
+            return WorkerMessage("say", tag, text=message["text"])
         worker.tag = worker.job = None
         if kind == "failed":
-            return Heard("failed", tag, text=message["text"], error=message["error"])
-        return Heard("done", tag, text=message.get("text", ""), result=message["result"])
+            return WorkerMessage("failed", tag, text=message["text"], error=message["error"])
+        return WorkerMessage("done", tag, text=message.get("text", ""), result=message["result"])
 
-    def _replaced(self, worker: Worker) -> Heard | None:
+    def _replaced(self, worker: Worker) -> WorkerMessage | None:
         """Another process in the place of one that died; its job is tried again, or has failed."""
         code = worker.process.wait()
         if not worker.ready:
@@ -156,11 +156,15 @@ class Crew:
         if job is None:
             return None
         if self._stopping:  # its job is gone on with another time
-            return Heard("done", tag, result={})
+            return WorkerMessage("done", tag, result={})
         if tries < self._tries:
             self._give(tag, job, tries + 1)
-            return Heard("say", tag, text=f"a worker process died ({how}); {Path(job.path).name} is tried again")
-        return Heard("failed", tag, text=f"the worker process of seed {job.seed} died ({how})", error="RecordError")
+            return WorkerMessage(
+                "say", tag, text=f"a worker process died ({how}); {Path(job.path).name} is tried again"
+            )
+        return WorkerMessage(
+            "failed", tag, text=f"the worker process of seed {job.seed} died ({how})", error="RecordError"
+        )
 
     def stop(self) -> None:
         """Ask all that is at work to save what it has and end."""

@@ -12,23 +12,23 @@ from jokulmist.errors import JokulmistError
 from jokulmist.records.run_folder import is_run
 from jokulmist.training.interrupts import heeding_ctrl_c
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.progress import Show, Standing
+from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.session import run_folder
-from jokulmist.training.workers.jobs import Heard, Job
-from jokulmist.training.workers.pool import Crew
+from jokulmist.training.workers.jobs import Job, WorkerMessage
+from jokulmist.training.workers.pool import WorkerPool
 
 POLL_SECONDS = 0.2
 
 
 @dataclass
-class Board:
+class SeedBoard:
     """What is known of each seed."""
 
-    show: Show
+    show: ProgressDisplay
     total: int
     paths: dict[int, Path] = field(default_factory=dict)
-    now: dict[int, Standing] = field(default_factory=dict)
+    now: dict[int, RunProgress] = field(default_factory=dict)
     finished: list[int] = field(default_factory=list)
     failures: dict[int, JokulmistError] = field(default_factory=dict)
     told: set[str] = field(default_factory=set)
@@ -40,7 +40,7 @@ class Board:
 
 
 def train_seeds(
-    plan: Plan, folder: Path, names: dict[int, str | None], show: Show, command: list[str], count: int
+    plan: Plan, folder: Path, names: dict[int, str | None], show: ProgressDisplay, command: list[str], count: int
 ) -> Runs:
     """Train the seeds of a plan, so many side by side.
 
@@ -53,8 +53,8 @@ def train_seeds(
     """
     written = plan.written()
     seeds = deque(plan.training.seeds)
-    board = Board(show, len(seeds))
-    crew = Crew(count, written)
+    board = SeedBoard(show, len(seeds))
+    crew = WorkerPool(count, written)
     began = time.perf_counter()
     given = 0
     try:
@@ -81,7 +81,7 @@ def train_seeds(
     return Runs([Run.open(board.paths[seed]) for seed in known])
 
 
-def _take(board: Board, heard: Heard) -> None:
+def _take(board: SeedBoard, heard: WorkerMessage) -> None:
     """Note what was heard of a seed."""
     seed = heard.tag
     if heard.standing is not None:
@@ -99,7 +99,7 @@ def _take(board: Board, heard: Heard) -> None:
         board.show.say(f"seed {seed}  {heard.text}")
 
 
-def _showed(board: Board, seconds: float) -> None:
+def _showed(board: SeedBoard, seconds: float) -> None:
     """One line for all that is going on."""
     now = board.now
     if not now:
@@ -107,7 +107,7 @@ def _showed(board: Board, seconds: float) -> None:
     going = [standing for seed, standing in now.items() if seed not in board.finished and seed not in board.failures]
     latest = going or list(now.values())
     board.show.update(
-        Standing(
+        RunProgress(
             decisions=sum(standing.decisions for standing in now.values()),
             episodes=sum(standing.episodes for standing in now.values()),
             share=(board.over + sum(standing.share for standing in going)) / board.total,
@@ -118,7 +118,7 @@ def _showed(board: Board, seconds: float) -> None:
     )
 
 
-def _stop(board: Board, crew: Crew) -> None:
+def _stop(board: SeedBoard, crew: WorkerPool) -> None:
     board.stopping = True
     board.show.say("stopping: every seed saves what it has (Ctrl-C again ends at once)")
     crew.stop()

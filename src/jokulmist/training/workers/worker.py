@@ -13,14 +13,14 @@ from dataclasses import asdict
 from typing import Any, TextIO
 
 from jokulmist.errors import JokulmistError
-from jokulmist.training.interrupts import Asked, heeding_ctrl_c
+from jokulmist.training.interrupts import StopRequest, heeding_ctrl_c
 from jokulmist.training.workers import pool
 
 
 class Told:
     """Shows progress by telling the process that asked."""
 
-    def __init__(self, out: TextIO, asked: Asked) -> None:
+    def __init__(self, out: TextIO, asked: StopRequest) -> None:
         self._out, self._asked = out, asked
         self.ending = ""
 
@@ -53,7 +53,7 @@ def main() -> None:
         _serve(Told(out, asked), asked)
 
 
-def _serve(told: Told, asked: Asked) -> None:
+def _serve(told: Told, asked: StopRequest) -> None:
     """Read the first plan, then do the jobs."""
     line = sys.stdin.readline()
     if not line:  # gone before anything was asked
@@ -80,7 +80,7 @@ def _serve(told: Told, asked: Asked) -> None:
     os._exit(0)  # every run is written; taking compiled programs apart would keep whoever waits for most of a second
 
 
-def _messages(asked: Asked) -> Iterator[dict[str, Any]]:
+def _messages(asked: StopRequest) -> Iterator[dict[str, Any]]:
     """The jobs, as they come. A word to stop, and the end of the input, end the one that is done: cleanly, with all saved."""
     waiting: list[dict[str, Any]] = []
     ready = threading.Condition()

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.studies.search.candidates import Board, Candidate, Leg
+from jokulmist.studies.search.candidates import Board, Candidate, Instalment
 from jokulmist.studies.search.methods.simple import Random
 from jokulmist.studies.search.space import Array, Settings
 
@@ -39,7 +39,7 @@ class GaussianProcess(Random):
         """How many are drawn at random before a model is asked."""
         return max(FIRST, 2 * len(self.asked.space.names))
 
-    def next(self, board: Board) -> Leg | None:
+    def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)
         if number >= self.asked.candidates:
             return None
@@ -47,8 +47,8 @@ class GaussianProcess(Random):
         draw = self.asked.draw(number)
         random = self.asked.space.sample(draw)
         if len(known) < min(self.first, self.asked.candidates) or number % ONE_AT_RANDOM == ONE_AT_RANDOM - 1:
-            return Leg(board.add(random).number)
-        return Leg(board.add(self._promising(board, known, draw)).number)
+            return Instalment(board.add(random).number)
+        return Instalment(board.add(self._promising(board, known, draw)).number)
 
     def best(self, board: Board) -> tuple[Candidate, int] | None:
         """The candidate of which the model expects most: a single lucky score weighs less than a good neighbourhood."""

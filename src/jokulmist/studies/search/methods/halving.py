@@ -6,8 +6,8 @@ import math
 from itertools import pairwise
 
 from jokulmist.errors import SettingError
-from jokulmist.studies.search.candidates import OPEN, Board, Candidate, Leg
-from jokulmist.studies.search.methods.protocol import Asked, ByScore, halts, whole
+from jokulmist.studies.search.candidates import OPEN, Board, Candidate, Instalment
+from jokulmist.studies.search.methods.protocol import ByScore, Known, halts, whole
 
 
 class Halving(ByScore):
@@ -23,7 +23,7 @@ class Halving(ByScore):
     looks good early.
     """
 
-    def __init__(self, asked: Asked) -> None:
+    def __init__(self, asked: Known) -> None:
         if not whole(asked):
             raise SettingError(
                 "halving trains to shares of a run, so the plan must say how long by `steps`, not `episodes`."
@@ -42,14 +42,14 @@ class Halving(ByScore):
             before = until
         return total
 
-    def next(self, board: Board) -> Leg | None:
+    def next(self, board: Board) -> Instalment | None:
         for low, high in reversed(list(pairwise(self.rungs))):
             found = self._promoted(board, low, high)
             if found is not None:
-                return Leg(found.number, high)
+                return Instalment(found.number, high)
         if len(board.candidates) < self.asked.candidates:
             number = len(board.candidates)
-            return Leg(board.add(self.asked.space.sample(self.asked.draw(number))).number, self.rungs[0])
+            return Instalment(board.add(self.asked.space.sample(self.asked.draw(number))).number, self.rungs[0])
         if board.running:
             return None
         return self._last_word(board)
@@ -66,10 +66,10 @@ class Halving(ByScore):
         """Whether it waits below a rung, and is not on its way there."""
         return candidate.status == OPEN and candidate.until is None and str(high) not in candidate.scores
 
-    def _last_word(self, board: Board) -> Leg | None:
+    def _last_word(self, board: Board) -> Instalment | None:
         """Nobody may have come to the end of the plan: few candidates, or the promoted ones failed."""
         best = board.best(self.untils)
         if best is None or best[1] == self.rungs[-1]:
             return None
         candidate, at = best
-        return Leg(candidate.number, self.rungs[self.rungs.index(at) + 1])
+        return Instalment(candidate.number, self.rungs[self.rungs.index(at) + 1])

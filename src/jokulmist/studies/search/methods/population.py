@@ -6,8 +6,8 @@ import math
 
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
-from jokulmist.studies.search.candidates import OPEN, Board, Leg
-from jokulmist.studies.search.methods.protocol import Asked, ByScore, halts, whole
+from jokulmist.studies.search.candidates import OPEN, Board, Instalment
+from jokulmist.studies.search.methods.protocol import ByScore, Known, halts, whole
 from jokulmist.studies.search.space import AGENT, WEIGHTS, Among, with_settings
 
 WORST = 0.25
@@ -27,7 +27,7 @@ class Population(ByScore):
     the last ones alone may do worse from the begin on, and the rerun shows whether they do.
     """
 
-    def __init__(self, asked: Asked) -> None:
+    def __init__(self, asked: Known) -> None:
         if not whole(asked):
             raise SettingError("a population is compared at shares of a run, so the plan must say how long by `steps`.")
         if len(asked.plan.training.seeds) > 1:
@@ -46,10 +46,10 @@ class Population(ByScore):
     def decisions(self) -> float:
         return float(self.asked.candidates * whole(self.asked))
 
-    def next(self, board: Board) -> Leg | None:
+    def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)
         if number < self.asked.candidates:
-            return Leg(board.add(self.asked.space.sample(self.asked.draw(number))).number, self.halts[0])
+            return Instalment(board.add(self.asked.space.sample(self.asked.draw(number))).number, self.halts[0])
         alive = [c for c in board.candidates if c.status == OPEN]
         if not alive:
             return None
@@ -59,7 +59,7 @@ class Population(ByScore):
         for candidate in board.candidates:
             behind = candidate.status == OPEN and candidate.until is None and len(candidate.scores) == look
             if behind and look < len(self.halts):
-                return Leg(candidate.number, self.halts[look])
+                return Instalment(candidate.number, self.halts[look])
         return None
 
     def _select(self, board: Board, look: int) -> None:
@@ -81,7 +81,7 @@ class Population(ByScore):
             candidate.status, candidate.message, candidate.copies = OPEN, "", donor.number
 
 
-def refuse_shapes(asked: Asked) -> None:
+def refuse_shapes(asked: Known) -> None:
     """Raise `SettingError` for a setting that cannot change while a run trains."""
     base = asked.plan
     traced = set(base.agent.numbers())

@@ -7,13 +7,13 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from jokulmist.studies.search.candidates import Board, Candidate, Leg
+from jokulmist.studies.search.candidates import Board, Candidate, Instalment
 from jokulmist.studies.search.space import Space
 from jokulmist.training.plans.plan import Plan
 
 
 @dataclass(frozen=True)
-class Asked:
+class Known:
     """What a method goes by.
 
     Parameters
@@ -54,7 +54,7 @@ class Method(Protocol):
     It may hold nothing that cannot be found again from the board: a search goes on from there after it was killed.
     """
 
-    def __init__(self, asked: Asked) -> None: ...
+    def __init__(self, asked: Known) -> None: ...
 
     @property
     def untils(self) -> list[int]:
@@ -66,7 +66,7 @@ class Method(Protocol):
         """How many decisions a seed of all candidates will take altogether, about."""
         ...
 
-    def next(self, board: Board) -> Leg | None:
+    def next(self, board: Board) -> Instalment | None:
         """The next leg; None where there is none, or none before more is known. New candidates are put on the board."""
         ...
 
@@ -84,7 +84,7 @@ class ByScore:
         return board.best(self.untils)
 
 
-def whole(asked: Asked) -> int:
+def whole(asked: Known) -> int:
     """The decisions of a whole run; 0 where the plan counts episodes."""
     return asked.plan.training.steps or 0
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from functools import cached_property
 
 from jokulmist.errors import SettingError
-from jokulmist.studies.search.candidates import Board, Leg
-from jokulmist.studies.search.methods.protocol import Asked, ByScore, whole
+from jokulmist.studies.search.candidates import Board, Instalment
+from jokulmist.studies.search.methods.protocol import ByScore, Known, whole
 from jokulmist.studies.search.space import Settings
 
 MOST_GRID = 10_000
@@ -20,18 +20,18 @@ class Random(ByScore):
 
     untils = [0]
 
-    def __init__(self, asked: Asked) -> None:
+    def __init__(self, asked: Known) -> None:
         self.asked = asked
 
     @property
     def decisions(self) -> float:
         return float(self.asked.candidates * whole(self.asked))
 
-    def next(self, board: Board) -> Leg | None:
+    def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)
         if number >= self.asked.candidates:
             return None
-        return Leg(board.add(self.asked.space.sample(self.asked.draw(number))).number)
+        return Instalment(board.add(self.asked.space.sample(self.asked.draw(number))).number)
 
 
 class Grid(ByScore):
@@ -39,7 +39,7 @@ class Grid(ByScore):
 
     untils = [0]
 
-    def __init__(self, asked: Asked) -> None:
+    def __init__(self, asked: Known) -> None:
         self.asked = asked
 
     @cached_property
@@ -58,6 +58,6 @@ class Grid(ByScore):
     def decisions(self) -> float:
         return float(len(self.combinations) * whole(self.asked))
 
-    def next(self, board: Board) -> Leg | None:
+    def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)
-        return None if number >= len(self.combinations) else Leg(board.add(self.combinations[number]).number)
+        return None if number >= len(self.combinations) else Instalment(board.add(self.combinations[number]).number)
