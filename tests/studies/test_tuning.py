@@ -79,7 +79,7 @@ def test_what_stands_in_the_folder_opens_again(search):
     pictures = again.save_pictures()
     assert [path.name for path in pictures] == ["search.png", "slices.png", "parallel.png"]
     assert all(path.read_bytes()[:4] == b"\x89PNG" for path in pictures)
-    assert set(again.mattering.table["setting"]) == set(OVER)
+    assert set(again.importance.table["setting"]) == set(OVER)
     compared = jm.compare(again.runs, by="learning_rate", score="return")
     assert len(compared.table) >= 5
     with pytest.raises(LookupFailed, match=r"is no search: it has no search.json"):

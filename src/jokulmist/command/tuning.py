@@ -64,8 +64,8 @@ def tell(search: Any, json: bool) -> bool:
              "winner": None if search.winner is None else {
                  "candidate": search.winner.number, "settings": search.settings, "score": search.score,
                  "score_on_new_seeds": mean, "low": low, "high": high, "new_seeds": len(search.board.again)},
-             "mattered": search.mattering.table.to_dict("records"), "explained": search.mattering.explained,
-             "note": search.mattering.note, "pictures": [str(path) for path in pictures]}
+             "importance": search.importance.table.to_dict("records"), "explained": search.importance.explained,
+             "note": search.importance.note, "pictures": [str(path) for path in pictures]}
         )  # fmt: skip
         return stopped
     rows = search.rows()
@@ -125,7 +125,7 @@ def _winner(search: Any) -> None:
         typer.echo(
             "  (new seeds train with its last settings from the begin on; in the search they changed on the way)"
         )
-    found = search.mattering
+    found = search.importance
     known = found.table.dropna()
     if len(known):
         short = short_names(list(known["setting"]))

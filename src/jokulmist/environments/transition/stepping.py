@@ -370,7 +370,7 @@ def none_allowed(name: str, copy: int, state: Any) -> str:
 
 def place_of(failure: BaseException) -> tuple[str, int]:
     """File and line of the innermost frame in code that is neither this library's nor an installed package's."""
-    own = Path(__file__).resolve().parents[1]
+    own = Path(__file__).resolve().parents[2]
     frames = traceback.extract_tb(failure.__traceback__)
 
     def foreign(filename: str) -> bool:

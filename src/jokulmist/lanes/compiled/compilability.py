@@ -298,7 +298,7 @@ def _reason(environment: Environment, failure: Exception) -> str:
     cls = type(environment)
     methods = set(dir(cls))
     frames = traceback.extract_tb(failure.__traceback__)
-    own = ("compiled.py", "compilability.py")
+    own = ("copies.py", "compilability.py")
     named = [f.name for f in frames if f.name in methods and not f.filename.endswith(own)]
     method = named[0] if named else "advance"
     file, line = place_of(failure)

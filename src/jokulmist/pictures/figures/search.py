@@ -25,7 +25,7 @@ def save_search(drawn: Mapping[str, Any], folder: Path) -> list[Path]:
     Parameters
     ----------
     drawn : dict
-        As `Search` gives it: ``points``, ``names``, ``over``, ``place``, ``mattering``, ``again``, ...
+        As `Search` gives it: ``points``, ``names``, ``over``, ``place``, ``importance``, ``again``, ...
     folder : Path
     """
     if not drawn["points"]:
@@ -46,8 +46,8 @@ def search_figure(drawn: Mapping[str, Any]) -> Figure:
         1, 2, width_ratios=(1.25, 1.0), left=0.065, right=0.975, top=0.92, bottom=0.22, wspace=0.42
     )
     draw_progress(figure.add_subplot(grid[0]), drawn)
-    draw_mattering(figure.add_subplot(grid[1]), drawn)
-    note = drawn["mattering"].note
+    draw_importance(figure.add_subplot(grid[1]), drawn)
+    note = drawn["importance"].note
     if note:
         figure.text(0.065, 0.035, _wrapped(note), color=style.STONE, fontsize=9.5, va="bottom")
     return figure
@@ -108,9 +108,9 @@ def draw_progress(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
     return axes
 
 
-def draw_mattering(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
+def draw_importance(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
     """A bar a setting, with its interval."""
-    found = drawn["mattering"]
+    found = drawn["importance"]
     table = found.table
     short = short_names(list(table["setting"]))
     places = np.arange(len(table))
@@ -146,8 +146,8 @@ def slices_figure(drawn: Mapping[str, Any]) -> Figure:
         place.set_axis_off()
     for row in axes:
         row[0].set_ylabel(f"score ({drawn['score']})")
-    if drawn["mattering"].note:
-        figure.text(0.07, 0.015, _wrapped(drawn["mattering"].note), color=style.STONE, fontsize=9)
+    if drawn["importance"].note:
+        figure.text(0.07, 0.015, _wrapped(drawn["importance"].note), color=style.STONE, fontsize=9)
     return figure
 
 
@@ -168,7 +168,7 @@ def draw_slice(axes: Axes, drawn: Mapping[str, Any], name: str) -> Axes:
                 across(settings[name]), score, "D" if won else "o", markersize=9 if won else 5, alpha=1.0 if won else 0.7,
                 color=style.OCHRE if won else style.WATER, zorder=3 if won else 2, markeredgecolor=style.INK if won else "none",
             )  # fmt: skip
-    lines = drawn["mattering"].slices
+    lines = drawn["importance"].slices
     mine = lines[lines["setting"] == name] if len(lines) else lines
     if len(mine):
         at = [across(value) for value in mine["value"]]

@@ -154,7 +154,7 @@ class Search:
         return Runs([Run.open(path) for path in sorted(self.path.glob("winner-seed-*"))])
 
     @cached_property
-    def mattering(self) -> Importance:
+    def importance(self) -> Importance:
         """Which settings mattered; see `Importance`."""
         from jokulmist.studies.search.importance import importance_of
 
@@ -184,7 +184,7 @@ class Search:
         try:
             work_through(self.path, self.question, self.board, workers, cluster, show, command)
         finally:
-            self.__dict__.pop("mattering", None)
+            self.__dict__.pop("importance", None)
             if self.board.candidates:
                 replace_file(self.path / CANDIDATES, self.table.to_csv(index=False, float_format="%.7g"))
         won = winning_plan(self.question, self.board)
@@ -216,7 +216,7 @@ class Search:
             ],
             "winner": None if self.winner is None else self.winner.number,
             "again": list(self.board.again.values()),
-            "mattering": self.mattering,
+            "importance": self.importance,
             "compared": [
                 (settings, score, self.winner is not None and settings == self.winner.settings)
                 for settings, score in comparable(self.question, self.board)[0]

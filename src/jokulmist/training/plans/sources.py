@@ -95,7 +95,7 @@ def use_of(cls: type) -> str:
 
 def source_files(*classes: Any) -> dict[str, str]:
     """The source of classes and functions that do not ship, by file name."""
-    own = Path(__file__).resolve().parents[1]
+    own = Path(__file__).resolve().parents[2]
     found: dict[str, str] = {}
     for cls in classes:
         file = file_of(cls)
