@@ -55,7 +55,7 @@ PROBLEMS = {
 METHODS = {"random": BUDGET, "gaussian-process": BUDGET, "halving": round(0.85 * BUDGET * 27 / 7)}
 
 
-def searched(problem, method, repeat, crew, folder):
+def searched(problem, method, repeat, worker_pool, folder):
     environment, agent, steps, over = PROBLEMS[problem]
     training = Training(steps=steps, seeds=(10_000 * (repeat + 1),))
     question = SearchSettings(
@@ -64,7 +64,7 @@ def searched(problem, method, repeat, crew, folder):
         over,
     )
     board = Board(training.seeds)
-    Engine(question, folder, board, crew, SilentSearchDisplay(), sys.argv).run()
+    Engine(question, folder, board, worker_pool, SilentSearchDisplay(), sys.argv).run()
     trained = sum(c.decisions for c in board.candidates)
     return float(np.mean(list(board.again.values()))), trained / steps
 
@@ -77,7 +77,7 @@ if __name__ == "__main__":
     results = {}
     for problem in given.only:
         environment, agent, steps, _ = PROBLEMS[problem]
-        crew = WorkerPool(usual_workers(), Plan(environment, agent, Training(steps=steps)).written())
+        worker_pool = WorkerPool(usual_workers(), Plan(environment, agent, Training(steps=steps)).written())
         scores = {method: [] for method in METHODS}
         budget = {method: [] for method in METHODS}
         began = time.perf_counter()
@@ -85,11 +85,11 @@ if __name__ == "__main__":
             for repeat in range(given.repeats):
                 for method in METHODS:
                     with tempfile.TemporaryDirectory() as name:
-                        score, used = searched(problem, method, repeat, crew, Path(name))
+                        score, used = searched(problem, method, repeat, worker_pool, Path(name))
                     scores[method].append(score)
                     budget[method].append(used)
         finally:
-            crew.close()
+            worker_pool.close()
         pairs = judged_pairs({method: [np.array(found)] for method, found in scores.items()}, against="random")
         results[problem] = {
             "scores": scores,

@@ -17,14 +17,14 @@ def solve_tarn(env, discount=1.0, policy=None):
     actions = np.zeros((env.hours, env.capacity + 1), int)
     for hour in range(env.hours - 1, -1, -1):
         chance = stats.poisson.pmf(melt, mean[hour])
-        worth = np.empty((len(levels), len(rate)))
+        reward_pipeline = np.empty((len(levels), len(rate)))
         for action, most in enumerate(rate):
             released = np.minimum(most, levels)
             level = (levels - released)[:, None] + melt[None, :]
             spilled = np.maximum(level - env.capacity, 0)
             future = np.where(spilled > 8, 0.0, discount * value[level - spilled])
-            worth[:, action] = price[hour] * released + (flooding * spilled + future) @ chance
-        actions[hour] = worth.argmax(axis=1) if policy is None else policy[hour]
-        value = worth[levels, actions[hour]]
+            reward_pipeline[:, action] = price[hour] * released + (flooding * spilled + future) @ chance
+        actions[hour] = reward_pipeline.argmax(axis=1) if policy is None else policy[hour]
+        value = reward_pipeline[levels, actions[hour]]
     first = np.arange(env.capacity // 4, 3 * env.capacity // 4 + 1)
     return value[first].mean(), actions

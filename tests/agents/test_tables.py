@@ -48,15 +48,15 @@ def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,)
     rows, after = np.array(observed, np.float32)[:, None], np.array(last, np.float32)[:, None]
     if plain:
         learner = Table(TABLE.copy())
-        pilot = agent.pilot(shapes, NUMBERS, learner, Fixed(*noise), Fixed(*noise))
+        scalar = agent.scalar(shapes, NUMBERS, learner, Fixed(*noise), Fixed(*noise))
         for i in range(copies):
-            pilot.see(i, rows[i])
-        pilot.turn(0)
+            scalar.see(i, rows[i])
+        scalar.turn(0)
         for i in range(copies):
-            pilot.decide(i)
-            pilot._actions[i] = actions[i]  # the case fixes the actions
-            pilot.judge(i, rewards[i], ended[i], closed[i], after[i])
-        return learner.values, pilot.write()
+            scalar.decide(i)
+            scalar._actions[i] = actions[i]  # the case fixes the actions
+            scalar.judge(i, rewards[i], ended[i], closed[i], after[i])
+        return learner.values, scalar.write()
     one = Experience(
         *jax.tree.map(
             lambda v: jnp.asarray(v)[None],

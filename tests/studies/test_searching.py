@@ -84,9 +84,9 @@ def searched(
     plan = Plan(Corridor(), jm.QLearning(), Training(steps=steps, seeds=seeds))
     question = SearchSettings(plan, Tuning(**{"again": 2, **tuning}), over)
     board = board or Board(question.plan.training.seeds, question.tuning.better == "higher")
-    hands = MadeUp(score, count, later)
-    hands.stop_after = stop_after
-    engine = Engine(question, tmp_path, board, hands, SilentSearchDisplay(), ["a test"])
+    executor = MadeUp(score, count, later)
+    executor.stop_after = stop_after
+    engine = Engine(question, tmp_path, board, executor, SilentSearchDisplay(), ["a test"])
     engine.finished = engine.run()
     return engine
 
@@ -115,7 +115,7 @@ def test_a_candidate_is_scored_by_the_mean_of_its_seeds(tmp_path):
 
 def test_halving_trains_the_best_third_further_and_no_worker_waits(tmp_path):
     engine = searched(tmp_path, method="halving", candidates=27, count=4, later=lambda tag: (tag[0] * 5) % 7)
-    board, hands = engine.board, engine.hands
+    board, executor = engine.board, engine.executor
     assert engine.question.method.rungs == [100, 300, 0]
     reached = {rung: [c for c in board.candidates if str(rung) in c.scores] for rung in (100, 300, 0)}
     assert len(reached[100]) == 27
@@ -126,12 +126,12 @@ def test_halving_trains_the_best_third_further_and_no_worker_waits(tmp_path):
     assert board.winner in {c.number for c in reached[0]}
     assert board.candidates[board.winner].scores["100"]["0"] == first[0]
     # Nobody waits for a rung to fill: hands are idle only when the last ones are at work.
-    given = len(hands.given) - len(board.again)
-    assert sum(hands.idle[: given - 6]) == 0
+    given = len(executor.given) - len(board.again)
+    assert sum(executor.idle[: given - 6]) == 0
     # A leg goes on in the same folder, up to the next rung.
-    legs = [job for tag, job in hands.given if tag[0] == board.winner]
-    assert [job.until for job in legs] == [100, 300, None]
-    assert len({job.path for job in legs}) == 1
+    instalments = [job for tag, job in executor.given if tag[0] == board.winner]
+    assert [job.until for job in instalments] == [100, 300, None]
+    assert len({job.path for job in instalments}) == 1
 
 
 def test_few_candidates_of_halving_still_end_with_one_that_was_trained_whole(tmp_path):
@@ -204,8 +204,8 @@ def test_a_search_that_was_broken_off_goes_on_where_it_was(tmp_path, method, sto
         (c.settings, c.scores) for c in whole.board.candidates
     ]
     assert again.board.winner == whole.board.winner
-    known = {(tag, job.until) for tag, job in torn.hands.given[: stop_after - 1]}
-    assert not known & {(tag, job.until) for tag, job in again.hands.given}  # nothing is trained twice
+    known = {(tag, job.until) for tag, job in torn.executor.given[: stop_after - 1]}
+    assert not known & {(tag, job.until) for tag, job in again.executor.given}  # nothing is trained twice
 
 
 def test_a_measure_may_be_better_when_it_is_lower(tmp_path):

@@ -98,7 +98,7 @@ def test_a_promoted_candidate_is_the_run_that_was_never_halted(tmp_path):
     top = next(c for c in search.board.candidates if "0" in c.scores)
     assert set(top.scores) == {"100", "300", "0"}
     run = jm.Run.open(tmp_path / search.path.name / top.runs["0"])
-    assert [leg["at"] for leg in run.origin["resumed"]] == [100, 300]
+    assert [instalment["at"] for instalment in run.origin["resumed"]] == [100, 300]
     alone = jm.train(run.environment, run.plan.agent, steps=900, seed=0, folder=tmp_path / "alone", lane="plain")
     assert (alone.path / "episodes.csv").read_bytes() == (run.path / "episodes.csv").read_bytes()
     halted = jm.Run.open(search.path / next(c for c in search.board.candidates if "300" not in c.scores).runs["0"])
@@ -208,28 +208,28 @@ def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
     alone = jm.train(
         plan.environment, plan.agent, steps=1200, checkpoint_every=100, lane="plain", folder=tmp_path / "alone"
     )
-    crew = WorkerPool(1, plan.written(), tries=2)
+    worker_pool = WorkerPool(1, plan.written(), tries=2)
     job = Job(plan.written(), 0, str(tmp_path / "run"), [], None, {"by": "return"})
     try:
-        crew.give("early", job)
-        crew.stop()  # before its first decision
-        while (heard := crew.hear(0.2)) is None or heard.kind == "say":
+        worker_pool.give("early", job)
+        worker_pool.stop()  # before its first decision
+        while (worker_message := worker_pool.hear(0.2)) is None or worker_message.kind == "say":
             pass
-        assert (heard.tag, heard.kind) == ("early", "done")
-        assert "score" not in heard.result
-        crew.give("it", job)
-        while heard is None or heard.standing is None or heard.standing.decisions < 200:
-            heard = crew.hear(0.05)
-        os.kill(crew.processes[0], signal.SIGKILL)
-        said, heard = [], None
-        while heard is None or heard.kind not in ("done", "failed"):
-            heard = crew.hear(0.2)
-            said += [heard.text] if heard is not None and heard.kind == "say" else []
+        assert (worker_message.tag, worker_message.kind) == ("early", "done")
+        assert "score" not in worker_message.result
+        worker_pool.give("it", job)
+        while worker_message is None or worker_message.progress is None or worker_message.progress.decisions < 200:
+            worker_message = worker_pool.hear(0.05)
+        os.kill(worker_pool.processes[0], signal.SIGKILL)
+        said, worker_message = [], None
+        while worker_message is None or worker_message.kind not in ("done", "failed"):
+            worker_message = worker_pool.hear(0.2)
+            said += [worker_message.text] if worker_message is not None and worker_message.kind == "say" else []
     finally:
-        crew.close()
-    assert heard.kind == "done"
+        worker_pool.close()
+    assert worker_message.kind == "done"
     assert any("is tried again" in text for text in said)
-    assert heard.result["score"] == pytest.approx(alone.mean_return(), rel=1e-6)
+    assert worker_message.result["score"] == pytest.approx(alone.mean_return(), rel=1e-6)
     assert (tmp_path / "run" / "episodes.csv").read_bytes() == (alone.path / "episodes.csv").read_bytes()
 
 

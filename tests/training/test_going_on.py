@@ -36,8 +36,8 @@ class Interrupting(SilentDisplay):
     def __init__(self, decisions):
         self.decisions = decisions
 
-    def update(self, standing):
-        if standing.decisions >= self.decisions:
+    def update(self, progress):
+        if progress.decisions >= self.decisions:
             self.decisions = 10**9
             os.kill(os.getpid(), signal.SIGINT)
 
@@ -162,8 +162,8 @@ def test_doing_a_run_again_uses_the_code_that_it_kept_and_tells_what_differs(tmp
 
 
 def test_a_run_ends_at_a_return_a_plateau_a_time_or_a_word(tmp_path):
-    def enough(standing):
-        return standing.episodes > 300
+    def enough(progress):
+        return progress.episodes > 300
 
     for stop, why in (
         ({"mean_return": 0.7}, "reached 0.7"),

@@ -25,8 +25,8 @@ class Heard(SilentDisplay):
     def say(self, text):
         self.lines.append(text)
 
-    def update(self, standing):
-        self.updates.append(standing)
+    def update(self, progress):
+        self.updates.append(progress)
 
 
 def test_seeds_side_by_side_give_the_bytes_that_they_give_alone(tmp_path):

@@ -116,23 +116,23 @@ def test_a_plan_keeps_what_varies_and_trains_the_same_again():
 
 
 def test_a_curriculum_moves_on_its_own_episodes_alone():
-    climb = CurriculumProgress(jm.Levels("p", [1.0, 2.0, 3.0], above=10.0, below=0.0, last=3, at_least=4))
+    level_now = CurriculumProgress(jm.Levels("p", [1.0, 2.0, 3.0], above=10.0, below=0.0, last=3, at_least=4))
 
     def take(value, *scores):
-        climb.take({"p": np.full(len(scores), value, np.float32), "return": np.array(scores, np.float32)})
+        level_now.take({"p": np.full(len(scores), value, np.float32), "return": np.array(scores, np.float32)})
 
     take(1.0, 20.0, 20.0, 20.0)
-    assert not climb.moved()  # too few
+    assert not level_now.moved()  # too few
     take(1.0, 20.0)
-    assert climb.moved()
-    assert climb.value == 2.0
+    assert level_now.moved()
+    assert level_now.value == 2.0
     take(1.0, *[99.0] * 9)  # begun before the move
-    assert not climb.moved()
+    assert not level_now.moved()
     take(2.0, 50.0, -5.0, -5.0, -5.0)  # the last three count
-    assert climb.moved()
-    assert climb.value == 1.0
+    assert level_now.moved()
+    assert level_now.value == 1.0
     take(1.0, *[-5.0] * 9)
-    assert not climb.moved()  # there is nothing below
+    assert not level_now.moved()  # there is nothing below
 
 
 @pytest.mark.parametrize(
@@ -167,7 +167,9 @@ def test_settings_of_draws_and_levels_are_checked():
     with pytest.raises(SettingError, match="`below` of `Levels` must lie below `above`"):
         jm.Levels("p", [1.0, 2.0], above=0, below=3)
     with pytest.raises(SettingError, match="is fixed, so it cannot vary"):
-        Varying({"side": jm.between(2, 3)}).refuse(Snowfield(), jm.environments.declaration.environment.outline_of(Snowfield))
+        Varying({"side": jm.between(2, 3)}).refuse(
+            Snowfield(), jm.environments.declaration.environment.outline_of(Snowfield)
+        )
 
 
 def test_a_grid_is_an_evaluation_at_each_place():

@@ -137,7 +137,7 @@ class ScalarAgent(Protocol):
     """An agent on a plain lane in Python numbers, copy by copy: the twin of `choose` and `learn`.
 
     A turn is `turn`, then for each copy `decide` and `judge`, and at last `write`: nothing is learned before all copies
-    have decided. Made by ``Agent.pilot`` with the draws of both streams; `learn` is None in evaluation,
+    have decided. Made by ``Agent.scalar`` with the draws of both streams; `learn` is None in evaluation,
     and then nothing but `see`, `turn` and `decide` is called.
     """
 
@@ -273,7 +273,7 @@ class Agent(BaseModel):
         }
 
     @classmethod
-    def pilot(
+    def scalar(
         cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
     ) -> ScalarAgent | None:
         """The twin of `choose` and `learn` for plain lanes, where one call into a compiled function would cost more

@@ -36,7 +36,7 @@ class RandomPlay(Agent):
         return learner, memory, ()
 
     @classmethod
-    def pilot(
+    def scalar(
         cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
     ) -> ScalarRandomPlay | None:
         return None if shapes.spec.masked else ScalarRandomPlay(shapes, explore)

@@ -65,10 +65,13 @@ class PlainLane:
         self.lost_bit = self.description.lost_bit or -1
         self._marks = self.description.ending_measures
         self._marked = [False] * self.copies
-        self._glass = self.description.glass
-        self._grip, self._worth = self.description.grip, self.description.worth
+        self._observation_pipeline = self.description.observation_pipeline
+        self._action_pipeline, self._reward_pipeline = (
+            self.description.action_pipeline,
+            self.description.reward_pipeline,
+        )
         self.bare = not self.description.modifiers and not self.description.bare.masked
-        self._glimpses = bool(self.description.bare.images or self._glass.modifiers)
+        self._channel_values_of = bool(self.description.bare.images or self._observation_pipeline.modifiers)
         self._masked = self.description.bare.masked
         self.states: list[State] = []
         self.still: list[bool] = [False] * self.copies
@@ -81,7 +84,7 @@ class PlainLane:
         self.within = 1.0  # what a reward one advance later counts within a decision
         self._lasted = [1] * self.copies
         self._memories: list[Any] = [None] * self.copies
-        self._grips: list[Any] = [()] * self.copies
+        self._action_memories: list[Any] = [()] * self.copies
         self._learned = [0.0] * self.copies
         self.last_states: dict[int, State] = {}
         self.first_ages: list[int] | None = None  # the decision at which a copy's first episode is cut and not recorded
@@ -111,7 +114,7 @@ class PlainLane:
             "learned": np.array(self._learned, np.float64),
             "varied": np.array(self._varied, np.float64),
             "memories": list(self._memories),
-            "grips": list(self._grips),
+            "grips": list(self._action_memories),
             "first_ages": np.array(self.first_ages or (), np.int64),
         }
 
@@ -131,7 +134,7 @@ class PlainLane:
                 named = zip(self.varying.names, kinds, values, strict=True)
                 self.steppers[i].revalue({name: kind(value) for name, kind, value in named})
         self._memories = filled(self._memories, arrays, "memories")
-        self._grips = filled(self._grips, arrays, "grips")
+        self._action_memories = filled(self._action_memories, arrays, "grips")
         self.first_ages = arrays["first_ages"].tolist() or None
 
     def _state_from(self, arrays: dict[str, Any], i: int) -> State:
@@ -168,11 +171,14 @@ class PlainLane:
             for i in range(self.copies):
                 self._wait_first(i, self._draws[Stream.FIRST_WAIT].at(0, i))
         rows = [self.steppers[i].observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
-        self._grips = [self._grip.begun(np) for _ in range(self.copies)]
+        self._action_memories = [self._action_pipeline.begun(np) for _ in range(self.copies)]
         observed = Observed(rows, masks=self._masks())
-        if self._glimpses:
-            look, glass = self._draws[Stream.FIRST_LOOK], self._draws[Stream.FIRST_GLASS]
-            seen = [self._first_glimpse(i, row, look.at(0, i), glass.at(0, i)) for i, row in enumerate(rows)]
+        if self._channel_values_of:
+            look, observation_pipeline = self._draws[Stream.FIRST_LOOK], self._draws[Stream.FIRST_GLASS]
+            seen = [
+                self._first_channel_values(i, row, look.at(0, i), observation_pipeline.at(0, i))
+                for i, row in enumerate(rows)
+            ]
             observed.rows, observed.images = [row for row, _ in seen], [images for _, images in seen]
         return observed
 
@@ -197,36 +203,36 @@ class PlainLane:
             return []
         return [self.steppers[i].decidable(state, i) for i, state in enumerate(self.states)]
 
-    def _first_glimpse(
+    def _first_channel_values(
         self, i: int, row: list[float], look: PlainDraw, draw: PlainDraw
     ) -> tuple[list[float], dict[str, Any]]:
         """What one copy shows through the modifiers at an episode's first moment, and the images."""
         images = self.steppers[i].look(self.states[i], look)
-        if not self._glass.modifiers:
+        if not self._observation_pipeline.modifiers:
             return row, images
         now = ChannelValues(np.array(row, np.float32), images)
-        self._memories[i], seen = self._glass.begun(np, now, Surroundings(None, 1.0, draw))
+        self._memories[i], seen = self._observation_pipeline.begun(np, now, Surroundings(None, 1.0, draw))
         return seen.numbers.tolist(), seen.images
 
-    def _glimpse(self, i: int, row: list[float], action: Any) -> tuple[list[float], dict[str, Any]]:
+    def _channel_values(self, i: int, row: list[float], action: Any) -> tuple[list[float], dict[str, Any]]:
         """The same, after an action."""
         images = self.steppers[i].look(self.states[i], self._draws[Stream.LOOK].at(self.turn, i))
-        if not self._glass.modifiers:
+        if not self._observation_pipeline.modifiers:
             return row, images
         now = ChannelValues(np.array(row, np.float32), images)
         around = Surroundings(action, self.description.left(self._steps[i]), self._draws[Stream.GLASS].at(self.turn, i))
-        self._memories[i], seen = self._glass.onward(np, self._memories[i], now, around)
+        self._memories[i], seen = self._observation_pipeline.onward(np, self._memories[i], now, around)
         return seen.numbers.tolist(), seen.images
 
     def _handled(self, i: int, action: Any) -> Any:
         """What is done in a copy instead of the action that was decided."""
         draw = self._draws[Stream.GRIP].at(self.turn, i)
-        self._grips[i], done = self._grip.acted(np, self._grips[i], action, draw)
+        self._action_memories[i], done = self._action_pipeline.acted(np, self._action_memories[i], action, draw)
         return plain_form(done)
 
     def _valued(self, i: int, reward: float, before: State, ended: bool) -> float:
         """The reward that is learned from."""
-        reward = float(self._worth.given(np, reward, before, self.states[i], ended))
+        reward = float(self._reward_pipeline.given(np, reward, before, self.states[i], ended))
         self._learned[i] += reward
         return reward
 
@@ -237,7 +243,7 @@ class PlainLane:
         closed: list[bool] = []
         rows: list[list[float]] = []
         done: list[Finished] = []
-        if self._grip.modifiers:
+        if self._action_pipeline.modifiers:
             given = [a if self.still[i] else self._handled(i, a) for i, a in enumerate(actions)]
         else:
             given = actions
@@ -249,7 +255,7 @@ class PlainLane:
             before = self.states[i]
             self._marked[i] = False
             reward, held, row = self.advance_one(i, action)
-            if self._worth.modifiers and held != self.lost_bit:
+            if self._reward_pipeline.modifiers and held != self.lost_bit:
                 over = (held & self.end_bits) != 0 or self._marked[i]
                 reward = self._valued(i, reward, before, over)
             rewards.append(reward)
@@ -260,9 +266,9 @@ class PlainLane:
             if held:
                 done.append(self.finish(i, held))
         last = Observed(rows, ages=list(self._ages if self._holds else self._steps))
-        if self._glimpses:
+        if self._channel_values_of:
             seen = [
-                (self._rows[i], self._shown[i]) if self.still[i] else self._glimpse(i, row, actions[i])
+                (self._rows[i], self._shown[i]) if self.still[i] else self._channel_values(i, row, actions[i])
                 for i, row in enumerate(rows)
             ]
             last.rows, last.images = [row for row, _ in seen], [images for _, images in seen]
@@ -399,10 +405,10 @@ class PlainLane:
         for i in copies:
             observed.rows[i] = self.begin_one(i)
             observed.ages[i] = 0
-            if self._glimpses:
-                look, glass = self._draws[Stream.BEGIN_LOOK], self._draws[Stream.BEGIN_GLASS]
-                observed.rows[i], images = self._first_glimpse(
-                    i, observed.rows[i], look.at(self.turn, i), glass.at(self.turn, i)
+            if self._channel_values_of:
+                look, observation_pipeline = self._draws[Stream.BEGIN_LOOK], self._draws[Stream.BEGIN_GLASS]
+                observed.rows[i], images = self._first_channel_values(
+                    i, observed.rows[i], look.at(self.turn, i), observation_pipeline.at(self.turn, i)
                 )
                 observed.images[i] = images
             if self._masked:
@@ -431,8 +437,8 @@ class PlainLane:
         if self._gated:
             self._wait_first(i, self._draws[Stream.BEGIN_WAIT].at(self.turn, i))
             state = self.states[i]
-        if self._grip.modifiers:
-            self._grips[i] = self._grip.begun(np)
+        if self._action_pipeline.modifiers:
+            self._action_memories[i] = self._action_pipeline.begun(np)
         return step.observe(state, self._draws[Stream.BEGIN_SENSE].at(self.turn, i))
 
     def _refuse(self, terms: list[float], before: State) -> None:

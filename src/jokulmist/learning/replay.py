@@ -210,7 +210,7 @@ def _filmed(spec: Spec, frames: Frames, experience: Any, at: Any) -> Frames:
 
     copies = frames.newest.shape[0]
     slots = frames.number.shape[0]
-    # An end for learning alone goes on in the same film; a new episode shows by its age.
+    # An end for learning alone goes on in the same frames; a new episode shows by its age.
     sizes = 1 + (experience.following.age == 0).astype(jnp.int32)
     before = experience.broken.astype(jnp.int32) if len(experience.broken) else 0
     sizes = sizes + before  # the last frame of an episode that was lost stays where it is

@@ -70,7 +70,7 @@ def columns_of(episodes: Episodes, description: Description, first: int) -> dict
         "decisions": episodes.decisions.astype(np.int64),
         "copy": episodes.copy.astype(np.int64),
         "return": episodes.returns(description.weights),
-        **({"learned_return": episodes.learned.astype(np.float32)} if description.worth.modifiers else {}),
+        **({"learned_return": episodes.learned.astype(np.float32)} if description.reward_pipeline.modifiers else {}),
         "steps": episodes.steps.astype(np.int64),
         **({"advances": episodes.advances.astype(np.int64)} if description.holds else {}),
         "closed_by": np.array([held[0] if held else "" for held in names], dtype=object),

@@ -112,32 +112,32 @@ def _joined(actions: list[Any]) -> Any:
     return np.array(actions)
 
 
-def columns_of(description: Description, taped: RecordedEpisode, run: str, episode: int) -> dict[str, Any]:
+def columns_of(description: Description, recorded_episode: RecordedEpisode, run: str, episode: int) -> dict[str, Any]:
     """An episode as the columns of a rollout; what the last row cannot have is None there."""
-    n, spec = taped.steps, description.spec
+    n, spec = recorded_episode.steps, description.spec
     found: dict[str, Any] = {
         "run": [run] * (n + 1),
         "episode": np.full(n + 1, episode, np.int64),
         "step": np.arange(n + 1, dtype=np.int64),
     }
     for channel in spec.numbers:
-        values = taped.numbers[:, spec.slices[channel.name]]
+        values = recorded_episode.numbers[:, spec.slices[channel.name]]
         found[channel.name] = values[:, 0] if channel.shape == () else values
-    for name, images in taped.images.items():
+    for name, images in recorded_episode.images.items():
         found[name] = images.reshape(n + 1, -1)
-    found.update(_action_columns(description.action, taped.actions, n))
-    rewards = taped.terms.astype(np.float64) @ np.asarray(description.weights, np.float64)
+    found.update(_action_columns(description.action, recorded_episode.actions, n))
+    rewards = recorded_episode.terms.astype(np.float64) @ np.asarray(description.weights, np.float64)
     found["reward"] = [*rewards.astype(np.float32).tolist(), None]
     for k, term in enumerate(description.terms):
-        found[term.name] = [*taped.terms[:, k].tolist(), None]
-    closed = description.held_names(taped.held)
+        found[term.name] = [*recorded_episode.terms[:, k].tolist(), None]
+    closed = description.held_names(recorded_episode.held)
     closings: list[Any] = [None] * n
     found["closed_by"] = [*closings, closed[0] if closed else None]
     for k, measure in enumerate(description.measures):
-        found[measure.name] = [*taped.measures[:, k].tolist(), None]
-    for name, values in taped.judged.items():
+        found[measure.name] = [*recorded_episode.measures[:, k].tolist(), None]
+    for name, values in recorded_episode.judged.items():
         found[name] = [*values.tolist(), None]
-    for name, values in taped.states.items():
+    for name, values in recorded_episode.states.items():
         found[f"{STATE}{name}"] = values if values.ndim == 1 else values.reshape(n + 1, -1)
     return found
 
@@ -260,11 +260,11 @@ class Rollout:
         return f"<rollout of {self.run}, episode {self.episode}: {self.steps} decisions, return {self.total:.4g}>"
 
 
-def rollout_of(description: Description, taped: RecordedEpisode, run: str, episode: int) -> Rollout:
+def rollout_of(description: Description, recorded_episode: RecordedEpisode, run: str, episode: int) -> Rollout:
     """An episode as it would be read back."""
     import pandas as pd
 
-    columns = columns_of(description, taped, run, episode)
+    columns = columns_of(description, recorded_episode, run, episode)
     lists = {n: list(v) if isinstance(v, np.ndarray) and v.ndim == 2 else v for n, v in columns.items()}
     return Rollout(pd.DataFrame(lists), run, episode)
 

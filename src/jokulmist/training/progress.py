@@ -28,7 +28,7 @@ class ProgressDisplay(Protocol):
 
     def begin(self, title: str) -> None: ...
 
-    def update(self, standing: RunProgress) -> None: ...
+    def update(self, progress: RunProgress) -> None: ...
 
     def say(self, text: str) -> None:
         """One line that stays."""
@@ -42,7 +42,7 @@ class SilentDisplay:
 
     def begin(self, title: str) -> None: ...
 
-    def update(self, standing: RunProgress) -> None: ...
+    def update(self, progress: RunProgress) -> None: ...
 
     def say(self, text: str) -> None: ...
 
@@ -61,13 +61,13 @@ def duration(seconds: float) -> str:
     return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
 
 
-def line_of(standing: RunProgress) -> str:
+def line_of(progress: RunProgress) -> str:
     """The live line's text."""
-    mean = "no episode yet" if math.isnan(standing.mean_return) else f"mean return {standing.mean_return:.4g}"
-    left = duration(standing.seconds_left)
+    mean = "no episode yet" if math.isnan(progress.mean_return) else f"mean return {progress.mean_return:.4g}"
+    left = duration(progress.seconds_left)
     return (
-        f"{standing.share:4.0%}  {standing.decisions:,} decisions  {standing.episodes:,} episodes  {mean}  "
-        f"{standing.per_second:,.0f} steps/s  {left} left"
+        f"{progress.share:4.0%}  {progress.decisions:,} decisions  {progress.episodes:,} episodes  {mean}  "
+        f"{progress.per_second:,.0f} steps/s  {left} left"
     )
 
 
@@ -92,12 +92,12 @@ class LiveLine:
             self._live = self._live_type(self._text(title), console=self._console, refresh_per_second=8, transient=True)
             self._live.start()
 
-    def update(self, standing: RunProgress) -> None:
-        text = f"{self._title}  {line_of(standing)}"
+    def update(self, progress: RunProgress) -> None:
+        text = f"{self._title}  {line_of(progress)}"
         if self._live is not None:
             self._live.update(self._text(text, overflow="ellipsis", no_wrap=True))
-        elif standing.seconds - self._said >= 10.0:
-            self._said = standing.seconds
+        elif progress.seconds - self._said >= 10.0:
+            self._said = progress.seconds
             self._console.print(text, soft_wrap=True)
 
     def say(self, text: str) -> None:

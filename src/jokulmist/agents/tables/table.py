@@ -145,7 +145,7 @@ class TableAgent(Agent):
         return Table(values), memory, readings
 
     @classmethod
-    def pilot(
+    def scalar(
         cls, shapes: Any, numbers: Numbers, learner: Table, explore: Any, learn: Any, exploring: bool = True
     ) -> ScalarTable | None:
         if shapes.spec.masked:

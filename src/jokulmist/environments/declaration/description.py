@@ -39,9 +39,9 @@ class Description:
     name: str
     fields: tuple[Field, ...]
     bare: Spec
-    glass: ObservationPipeline
-    grip: ActionPipeline
-    worth: RewardPipeline
+    observation_pipeline: ObservationPipeline
+    action_pipeline: ActionPipeline
+    reward_pipeline: RewardPipeline
     modifiers: tuple[Modifier, ...]
     weights: tuple[float, ...]
     deadline: int | None
@@ -70,7 +70,7 @@ class Description:
     @property
     def spec(self) -> Spec:
         """What the agent sees: the bare channels of the class, through the modifiers."""
-        return self.glass.spec
+        return self.observation_pipeline.spec
 
     @property
     def limit(self) -> int | None:
@@ -201,9 +201,9 @@ def describe(instance: Any, read: Outline) -> Description:
         name=read.cls.__name__,
         fields=tuple(fields),
         bare=bare,
-        glass=ObservationPipeline(bare, ()),
-        grip=ActionPipeline(read.action, ()),
-        worth=RewardPipeline(()),
+        observation_pipeline=ObservationPipeline(bare, ()),
+        action_pipeline=ActionPipeline(read.action, ()),
+        reward_pipeline=RewardPipeline(()),
         modifiers=(),
         weights=weights,
         deadline=limits["deadline"],
@@ -235,9 +235,9 @@ def through(description: Description, modifiers: tuple[Modifier, ...]) -> Descri
         end.refuse(description.closings, [m.name for m in description.measures])
     return replace(
         description,
-        glass=ObservationPipeline(description.bare, modifiers, limited=description.limit is not None),
-        grip=ActionPipeline(description.action, modifiers, masked=description.bare.masked),
-        worth=RewardPipeline(modifiers),
+        observation_pipeline=ObservationPipeline(description.bare, modifiers, limited=description.limit is not None),
+        action_pipeline=ActionPipeline(description.action, modifiers, masked=description.bare.masked),
+        reward_pipeline=RewardPipeline(modifiers),
         modifiers=modifiers,
         opening=openings[0] if openings else None,
         learning_ends=tuple(end.name for end in ends),

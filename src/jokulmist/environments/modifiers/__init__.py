@@ -1,4 +1,4 @@
-"""What stands around an environment: small immutable objects that change what is seen, done or learned from."""
+"""Immutable wrappers that change observations, actions, rewards or how an episode starts."""
 
 from __future__ import annotations
 

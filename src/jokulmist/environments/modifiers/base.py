@@ -157,15 +157,15 @@ def known_channel(modifier: str, spec: Spec, name: str, image: bool | None = Non
     return known[name]
 
 
-def parted(spec: Spec, glimpse: ChannelValues) -> dict[str, Any]:
+def parted(spec: Spec, channel_values: ChannelValues) -> dict[str, Any]:
     """The values of all channels by name, each of its shape."""
-    lead = glimpse.numbers.shape[:-1]
-    parts = {c.name: glimpse.numbers[..., spec.slices[c.name]].reshape((*lead, *c.shape)) for c in spec.numbers}
-    return {**parts, **glimpse.images}
+    lead = channel_values.numbers.shape[:-1]
+    parts = {c.name: channel_values.numbers[..., spec.slices[c.name]].reshape((*lead, *c.shape)) for c in spec.numbers}
+    return {**parts, **channel_values.images}
 
 
 def joined(xp: ModuleType, spec: Spec, parts: dict[str, Any]) -> ChannelValues:
-    """A glimpse of a spec from the values of its channels."""
+    """The channels of a spec from their values."""
     rows = [xp.asarray(parts[c.name], dtype=xp.float32) for c in spec.numbers]
     flat = [
         row.reshape(*row.shape[: row.ndim - len(c.shape)], c.size) for row, c in zip(rows, spec.numbers, strict=True)

@@ -1,5 +1,4 @@
-"""All modifiers around an environment, by what they touch: the glass it is seen through, the grip it is handled with, the
-worth that its rewards are given."""
+"""All modifiers around an environment, by what they change: the observation, the action and the reward."""
 
 from __future__ import annotations
 

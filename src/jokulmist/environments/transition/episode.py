@@ -34,7 +34,7 @@ class Moment:
     steps: int
     mask: Mask = ()
     memories: tuple[Any, ...] = ()
-    grips: tuple[Any, ...] = ()
+    action_memories: tuple[Any, ...] = ()
     advances: int = 0
     action: Any = None
     amounts: tuple[float, ...] = ()
@@ -103,14 +103,26 @@ class Episode:
             if first.held:
                 raise BrokenEnvironment(closed_unasked(self._description.name, 0, first.state))
         state = first.state
-        around = Surroundings(None, 1.0, self._first_glass.at(0, 0))
+        around = Surroundings(None, 1.0, self._first_observation_pipeline.at(0, 0))
         memories, observation = self._observed(
             state, self._first_sense.at(0, 0), self._first_look.at(0, 0), None, around
         )
         mask = self._stepper.decidable(state)
-        grips = self._description.grip.begun(np)
+        action_memories = self._description.action_pipeline.begun(np)
         self._moments = [
-            Moment(state, observation, zeros, first.terms, first.measures, 0, 0, mask, memories, grips, first.advances)
+            Moment(
+                state,
+                observation,
+                zeros,
+                first.terms,
+                first.measures,
+                0,
+                0,
+                mask,
+                memories,
+                action_memories,
+                first.advances,
+            )
         ]
 
     def _reseed(self, seed: int) -> None:
@@ -119,8 +131,11 @@ class Episode:
         self._sense = PlainDraw(noise, Stream.SENSE)
         self._look = PlainDraw(noise, Stream.LOOK)
         self._first_look = PlainDraw(noise, Stream.FIRST_LOOK)
-        self._glass, self._grip = PlainDraw(noise, Stream.GLASS), PlainDraw(noise, Stream.GRIP)
-        self._first_glass = PlainDraw(noise, Stream.FIRST_GLASS)
+        self._observation_pipeline, self._action_pipeline = (
+            PlainDraw(noise, Stream.GLASS),
+            PlainDraw(noise, Stream.GRIP),
+        )
+        self._first_observation_pipeline = PlainDraw(noise, Stream.FIRST_GLASS)
         self._first_begin = PlainDraw(noise, Stream.FIRST_BEGIN)
         self._wait, self._first_wait = PlainDraw(noise, Stream.WAIT), PlainDraw(noise, Stream.FIRST_WAIT)
         self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)
@@ -128,16 +143,18 @@ class Episode:
     def _observed(self, state: State, draw: PlainDraw, look: PlainDraw, memories: Any, around: Surroundings) -> Any:
         """What is seen of a state, and the modifiers' memories; None before the first moment."""
         row, images = self._stepper.observe(state, draw), self._stepper.look(state, look)
-        glass = self._description.glass
-        if glass.modifiers:
+        observation_pipeline = self._description.observation_pipeline
+        if observation_pipeline.modifiers:
             now = ChannelValues(np.array(row, np.float32), images)
             memories, seen = (
-                glass.begun(np, now, around) if memories is None else glass.onward(np, memories, now, around)
+                observation_pipeline.begun(np, now, around)
+                if memories is None
+                else observation_pipeline.onward(np, memories, now, around)
             )
             row, images = seen.numbers.tolist(), seen.images
         values: dict[str, Any] = {}
-        for channel in glass.spec.numbers:
-            part = row[glass.spec.slices[channel.name]]
+        for channel in observation_pipeline.spec.numbers:
+            part = row[observation_pipeline.spec.slices[channel.name]]
             values[channel.name] = part[0] if channel.shape == () else np.array(part, np.float32).reshape(channel.shape)
         values.update(images)
         return memories or (), Observation(values)
@@ -165,10 +182,14 @@ class Episode:
         own = self._description.action.own(action)
         if now.mask:
             refuse_illegal(self._description.action, own, now.mask)
-        grips = self._description.grip
+        action_memories = self._description.action_pipeline
         decided = own
-        kept, own = grips.acted(np, now.grips, own, self._grip.at(now.steps, 0)) if grips.modifiers else ((), own)
-        if grips.modifiers:
+        kept, own = (
+            action_memories.acted(np, now.action_memories, own, self._action_pipeline.at(now.steps, 0))
+            if action_memories.modifiers
+            else ((), own)
+        )
+        if action_memories.modifiers:
             own = plain_form(own)
         every = self._description.decide_every
         none = (0.0,) * len(step.weights)
@@ -186,7 +207,7 @@ class Episode:
             self._sense.at(now.steps, 0),
             self._look.at(now.steps, 0),
             now.memories,
-            Surroundings(decided, self._description.left(advances), self._glass.at(now.steps, 0)),
+            Surroundings(decided, self._description.left(advances), self._observation_pipeline.at(now.steps, 0)),
         )
         self._moments.append(
             Moment(
@@ -199,7 +220,7 @@ class Episode:
                 steps=steps,
                 mask=() if held else step.decidable(after),
                 memories=memories,
-                grips=kept,
+                action_memories=kept,
                 advances=advances,
                 action=decided,
                 amounts=amounts,

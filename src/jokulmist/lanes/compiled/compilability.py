@@ -157,9 +157,9 @@ def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> t
     @jax.jit
     def everything(numbers: Any, befores: Any, actions: Any, advances: Any, noise: Any, one: Any) -> Any:
         judged = compiled.advance(numbers, {}, befores, actions, advances, noise[0], one)
-        glimpse = compiled.observe(numbers, {}, judged.after, noise[1], noise[2], one)
+        channel_values = compiled.observe(numbers, {}, judged.after, noise[1], noise[2], one)
         allowed = (*compiled.legal(numbers, {}, judged.after), compiled.asks(numbers, {}, judged.after))
-        seen = (glimpse.numbers, glimpse.images, allowed)
+        seen = (channel_values.numbers, channel_values.images, allowed)
         return judged, seen, compiled.begin(numbers, {}, noise[3], one)
 
     fields = {f.name: np.dtype(f.dtype) for f in describe(environment).fields}

@@ -71,9 +71,9 @@ class Requests:
     sense: tuple[Request, ...]
     look: tuple[Request, ...]
     vary: tuple[Request, ...]
-    first_glass: tuple[Request, ...]
-    glass: tuple[Request, ...]
-    grip: tuple[Request, ...]
+    first_observation_pipeline: tuple[Request, ...]
+    observation_pipeline: tuple[Request, ...]
+    action_pipeline: tuple[Request, ...]
     wait: tuple[Request, ...]
 
     def of(self, stream: Stream) -> tuple[Request, ...]:
@@ -84,11 +84,11 @@ class Requests:
         if stream in (Stream.VARY, Stream.FIRST_VARY):
             return self.vary
         if stream in (Stream.FIRST_GLASS, Stream.BEGIN_GLASS):
-            return self.first_glass
+            return self.first_observation_pipeline
         if stream in (Stream.WAIT, Stream.BEGIN_WAIT, Stream.FIRST_WAIT):
             return self.wait
         if stream in (Stream.GLASS, Stream.GRIP):
-            return self.glass if stream is Stream.GLASS else self.grip
+            return self.observation_pipeline if stream is Stream.GLASS else self.action_pipeline
         return self.advance if stream is Stream.ADVANCE else self.sense
 
 
@@ -184,8 +184,12 @@ class CompiledEnvironment:
         state = jax.eval_shape(begin, numbers)
         jax.eval_shape(advance, numbers, state, action_like(self.description.action))
         jax.eval_shape(sense, numbers, state)
-        first_glass, glass, grip = self._modifying()
-        counted.update(first_glass=first_glass, glass=glass, grip=grip)
+        first_observation_pipeline, observation_pipeline, action_pipeline = self._modifying()
+        counted.update(
+            first_observation_pipeline=first_observation_pipeline,
+            observation_pipeline=observation_pipeline,
+            action_pipeline=action_pipeline,
+        )
         return Requests(**counted, wait=KEY_REQUESTS if self.description.gated else ())
 
     def _modifying(self) -> tuple[tuple[Request, ...], ...]:
@@ -198,44 +202,57 @@ class CompiledEnvironment:
         draws = [CountingDraw(jnp) for _ in range(3)]
         now = ChannelValues(like((d.bare.width,)), {c.name: like(c.shape, jnp.uint8) for c in d.bare.images})
         action = action_like(d.action)
-        memories, _ = jax.eval_shape(lambda g: d.glass.begun(jnp, g, Surroundings(None, 1.0, draws[0])), now)
-        jax.eval_shape(lambda m, g, a: d.glass.onward(jnp, m, g, Surroundings(a, 1.0, draws[1])), memories, now, action)
-        jax.eval_shape(lambda a: d.grip.acted(jnp, d.grip.begun(jnp), a, draws[2]), action)
+        memories, _ = jax.eval_shape(
+            lambda g: d.observation_pipeline.begun(jnp, g, Surroundings(None, 1.0, draws[0])), now
+        )
+        jax.eval_shape(
+            lambda m, g, a: d.observation_pipeline.onward(jnp, m, g, Surroundings(a, 1.0, draws[1])),
+            memories,
+            now,
+            action,
+        )
+        jax.eval_shape(lambda a: d.action_pipeline.acted(jnp, d.action_pipeline.begun(jnp), a, draws[2]), action)
         return tuple(tuple(draw.requests) for draw in draws)
 
-    def first_seen(self, glimpse: ChannelValues, rows: Any, one: Any) -> tuple[Any, ChannelValues]:
+    def first_seen(self, channel_values: ChannelValues, rows: Any, one: Any) -> tuple[Any, ChannelValues]:
         """Memories and what is seen through the modifiers at the first moments of all copies."""
-        glass = self.description.glass
-        if not glass.modifiers:
-            return (), glimpse
-        return jax.vmap(lambda g, r: glass.begun(jnp, g, Surroundings(None, 1.0, RowDraw(jnp, r, one))))(glimpse, rows)
+        observation_pipeline = self.description.observation_pipeline
+        if not observation_pipeline.modifiers:
+            return (), channel_values
+        return jax.vmap(lambda g, r: observation_pipeline.begun(jnp, g, Surroundings(None, 1.0, RowDraw(jnp, r, one))))(
+            channel_values, rows
+        )
 
     def seen(
-        self, memories: Any, glimpse: ChannelValues, actions: Any, steps: Any, rows: Any, one: Any
+        self, memories: Any, channel_values: ChannelValues, actions: Any, steps: Any, rows: Any, one: Any
     ) -> tuple[Any, ChannelValues]:
         """The same after an action; `steps` counts each episode's advances."""
         d = self.description
-        if not d.glass.modifiers:
-            return (), glimpse
+        if not d.observation_pipeline.modifiers:
+            return (), channel_values
 
         def single(memory: Any, now: ChannelValues, action: Any, count: Any, rows: Any) -> tuple[Any, ChannelValues]:
-            return d.glass.onward(jnp, memory, now, Surroundings(action, d.left(count), RowDraw(jnp, rows, one)))
+            return d.observation_pipeline.onward(
+                jnp, memory, now, Surroundings(action, d.left(count), RowDraw(jnp, rows, one))
+            )
 
-        return jax.vmap(single)(memories, glimpse, actions, steps, rows)
+        return jax.vmap(single)(memories, channel_values, actions, steps, rows)
 
-    def handled(self, grips: Any, actions: Any, rows: Any, one: Any) -> tuple[Any, Any]:
+    def handled(self, action_memories: Any, actions: Any, rows: Any, one: Any) -> tuple[Any, Any]:
         """What is done in all copies instead of the actions that were decided."""
-        grip = self.description.grip
-        if not grip.modifiers:
+        action_pipeline = self.description.action_pipeline
+        if not action_pipeline.modifiers:
             return (), actions
-        return jax.vmap(lambda g, a, r: grip.acted(jnp, g, a, RowDraw(jnp, r, one)))(grips, actions, rows)
+        return jax.vmap(lambda g, a, r: action_pipeline.acted(jnp, g, a, RowDraw(jnp, r, one)))(
+            action_memories, actions, rows
+        )
 
     def valued(self, rewards: Any, befores: Any, afters: Any, ended: Any) -> Any:
         """The rewards that are learned from."""
-        worth = self.description.worth
-        if not worth.modifiers:
+        reward_pipeline = self.description.reward_pipeline
+        if not reward_pipeline.modifiers:
             return rewards
-        return jax.vmap(lambda r, b, a, e: worth.given(jnp, r, b, a, e))(rewards, befores, afters, ended)
+        return jax.vmap(lambda r, b, a, e: reward_pipeline.given(jnp, r, b, a, e))(rewards, befores, afters, ended)
 
     # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies. `own`
     # are the parameters that differ from copy to copy.

@@ -211,7 +211,7 @@ class ProcessLane(PlainLane):
             self.close()
             raise
         super().__init__(environment, noise)
-        self.bare = False  # a pilot goes copy by copy
+        self.bare = False  # a scalar agent goes copy by copy
         self._lost: list[int] = []
 
     @property

@@ -131,8 +131,10 @@ def plot_policy(
         raise SettingError(f"a map needs two channels; got {over!r}.")
     met = np.concatenate(
         [
-            taped.numbers
-            for _, taped in evaluate(policy, environment, episodes=PLAYED, record=PLAYED, said=False).recorded
+            recorded_episode.numbers
+            for _, recorded_episode in evaluate(
+                policy, environment, episodes=PLAYED, record=PLAYED, said=False
+            ).recorded
         ]
     )
     across, upwards = (_values(spec, entries[name], met) for name in over)

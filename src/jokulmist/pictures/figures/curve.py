@@ -63,7 +63,7 @@ def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | 
         axes.set_ylabel("return of an episode (sum of weighted reward terms)")
         axes.legend(loc="best", ncols=2, frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85)
         if len(runs) == 1:
-            _climbs(axes, runs[0])
+            _has_curriculum(axes, runs[0])
             _closings(axes, runs[0])
         else:
             style.decisions_axis(axes)
@@ -135,7 +135,7 @@ def _evaluations(axes: Axes, run: Run) -> None:
     )  # fmt: skip
 
 
-def _climbs(axes: Axes, run: Run) -> None:
+def _has_curriculum(axes: Axes, run: Run) -> None:
     """Mark where a curriculum moved: whatever began after a move began at the new level."""
     levels, frame = run.plan.curriculum, run.episodes
     if levels is None or not len(frame):

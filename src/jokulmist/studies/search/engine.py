@@ -41,7 +41,7 @@ class Engine:
     question : Question
     folder : Path
     board : Board
-    hands : Hands
+    executor : Executor
     show : SearchShow
     command : list of str
     """
@@ -51,11 +51,11 @@ class Engine:
         question: SearchSettings,
         folder: Path,
         board: Board,
-        hands: Executor,
+        executor: Executor,
         show: SearchDisplay,
         command: list[str],
     ) -> None:
-        self.question, self.folder, self.board, self.hands = question, folder, board, hands
+        self.question, self.folder, self.board, self.executor = question, folder, board, executor
         self.show, self.command = show, command
         self.waiting: deque[Tag] = deque()
         self.given: set[Tag] = set()
@@ -85,41 +85,41 @@ class Engine:
         return not self.stopping
 
     def _work(self, began: float, more: Any) -> None:
-        """Give jobs while there are any and hands are free, and take what comes back."""
+        """Give jobs while there are any and workers are free, and take what comes back."""
         while True:
             if self.asked and not self.stopping:
                 self._stop()
-            while self.hands.free() and not self.stopping and (self.waiting or more()):
+            while self.executor.free() and not self.stopping and (self.waiting or more()):
                 tag = self.waiting.popleft()
                 self.given.add(tag)
-                self.hands.give(tag, self._job(tag))
+                self.executor.give(tag, self._job(tag))
             if not self.given:
                 return
-            heard = self.hands.hear(POLL_SECONDS)
+            worker_message = self.executor.hear(POLL_SECONDS)
             self.board.seconds = self.before + time.perf_counter() - began
-            if heard is not None:
-                self._take(heard)
+            if worker_message is not None:
+                self._take(worker_message)
             self.show.update(self.view())
 
     def _next(self) -> bool:
         """Ask the method; whether there is work now."""
         while not self.waiting:  # a leg may come to nothing: settings that do not go together
-            leg = self.question.method.next(self.board)
+            instalment = self.question.method.next(self.board)
             self._copy_runs()
-            if leg is None:
+            if instalment is None:
                 return False
-            self._give_out(leg)
+            self._give_out(instalment)
         return True
 
-    def _give_out(self, leg: Instalment) -> None:
+    def _give_out(self, instalment: Instalment) -> None:
         """Put the runs of a leg in the queue, but for those that are scored already."""
-        candidate = self.board.candidates[leg.candidate]
-        candidate.until = leg.until
+        candidate = self.board.candidates[instalment.candidate]
+        candidate.until = instalment.until
         try:
             self._plan(candidate.number)
         except JokulmistError as wrong:  # settings that are allowed one by one may not go together
             self._fail(candidate, str(wrong))
-        known = candidate.scores.get(str(leg.until), {})
+        known = candidate.scores.get(str(instalment.until), {})
         left = [seed for seed in self._seeds(candidate) if str(seed) not in known]
         if not left:
             candidate.until = None
@@ -165,26 +165,26 @@ class Engine:
             candidate.runs = {str(seed): name}
             candidate.copies = None
 
-    def _take(self, heard: WorkerMessage) -> None:
-        """Note what was heard of a run."""
-        tag: Tag = heard.tag
-        if heard.standing is not None:
-            self.now[tag] = heard.standing
+    def _take(self, worker_message: WorkerMessage) -> None:
+        """Note the message of a run."""
+        tag: Tag = worker_message.tag
+        if worker_message.progress is not None:
+            self.now[tag] = worker_message.progress
             return
-        if heard.kind == "say":
-            ours = heard.text.startswith(("candidate-", "winner-"))  # that a run goes on is the rule here
-            if heard.text not in self.told and not ours:
-                self.told.add(heard.text)
-                self.show.say(heard.text)
+        if worker_message.kind == "say":
+            ours = worker_message.text.startswith(("candidate-", "winner-"))  # that a run goes on is the rule here
+            if worker_message.text not in self.told and not ours:
+                self.told.add(worker_message.text)
+                self.show.say(worker_message.text)
             return
         self.given.discard(tag)
         self.now.pop(tag, None)
-        result = dict(heard.result or {})
-        if heard.kind == "done" and "score" not in result:
+        result = dict(worker_message.result or {})
+        if worker_message.kind == "done" and "score" not in result:
             self.stopping = True  # somebody interrupted it: it is gone on with next time
             return
         score = result.get("score")
-        failed = heard.text if heard.kind == "failed" else ""
+        failed = worker_message.text if worker_message.kind == "failed" else ""
         if not failed and not (isinstance(score, (int, float)) and math.isfinite(score)):
             failed = "no episode closed, so there is no score; give `steps` for more"
         if tag[0] == AGAIN:
@@ -233,7 +233,7 @@ class Engine:
     def _stop(self) -> None:
         self.stopping = True
         self.show.say("stopping: every run saves what it has (Ctrl-C again ends at once)")
-        self.hands.stop()
+        self.executor.stop()
 
     def _done(self) -> float:
         """Decisions trained so far, of all runs together."""
@@ -247,7 +247,7 @@ class Engine:
         seeds = self.question.seeds_each
         again = len(self.question.new_seeds) * float(self.question.plan.training.steps or 0)
         total = method.decisions * seeds + again
-        going = sum(standing.decisions for standing in self.now.values())
+        going = sum(progress.decisions for progress in self.now.values())
         started = sum(self.board.candidates[n].decisions for n, _ in self.now if n != AGAIN)
         rerun = len(board.again) * float(self.question.plan.training.steps or 0)
         done = self._done() + max(going - started, 0) + rerun
@@ -276,7 +276,7 @@ class Engine:
         return View(
             name=self.folder.name, method=tuning.method, score=tuning.score, tried=len(board.candidates), finished=finished,
             failed=sum(c.status == FAILED for c in board.candidates), share=share, seconds=board.seconds, seconds_left=left,
-            best=None if best is None else (best[0], board.told(*best)), rows=rows, workers=self.hands.count,
+            best=None if best is None else (best[0], board.told(*best)), rows=rows, workers=self.executor.count,
             ranked=list(ranked.values())[:SHOWN],
         )  # fmt: skip
 

@@ -21,7 +21,7 @@ class Row:
 
     candidate: str
     seed: int
-    standing: RunProgress | None
+    progress: RunProgress | None
     settings: Settings
 
 
@@ -145,7 +145,7 @@ def board_of(view: View) -> Any:
                            ("mean return", "right"), ("settings", "left")):  # fmt: skip
         table.add_column(title, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
     for row in view.rows:
-        now = row.standing
+        now = row.progress
         mean = "-" if now is None or math.isnan(now.mean_return) else f"{now.mean_return:.4g}"
         done, decisions = ("begins", "-") if now is None else (f"{now.share:.0%}", f"{now.decisions:,}")
         table.add_row(row.candidate, str(row.seed), done, decisions, mean, told_settings(row.settings))

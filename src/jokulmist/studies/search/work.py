@@ -35,13 +35,13 @@ def work_through(
     board.status, board.process, board.host = "running", os.getpid(), platform.node()
     board.save(path)
     engines: list[Engine] = []
-    hands = _hands(question, board, workers, cluster, show, engines)
+    executor = _executor(question, board, workers, cluster, show, engines)
     finished = False
     try:
-        engines.append(Engine(question, path, board, hands, show, command))
+        engines.append(Engine(question, path, board, executor, show, command))
         finished = engines[0].run()
     finally:
-        hands.close()
+        executor.close()
         board.status = "done" if finished else "stopped"
         board.save(path)
 
@@ -52,7 +52,7 @@ def _read_ahead() -> None:
         importlib.import_module(module)
 
 
-def _hands(
+def _executor(
     question: SearchSettings,
     board: Board,
     workers: int | None,
@@ -69,14 +69,14 @@ def _hands(
     count = usual_workers() if workers is None else checked_workers(workers)
     if count > 1 and can_travel(plan):
         try:
-            crew = WorkerPool(count, plan.written(), tries=TRIES)
+            worker_pool = WorkerPool(count, plan.written(), tries=TRIES)
             threading.Thread(target=_read_ahead, name="reading ahead").start()
-            return crew
+            return worker_pool
         except CannotTravel as reason:
             show.say(f"one run after another, because {reason}")
 
-    def watch(tag: Any, standing: Any) -> None:
-        engines[0].now[tag] = standing
+    def watch(tag: Any, progress: Any) -> None:
+        engines[0].now[tag] = progress
         show.update(engines[0].view())
 
     return InProcess(_KnownPlans(question, board), watch)

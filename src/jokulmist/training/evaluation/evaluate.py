@@ -28,7 +28,7 @@ from jokulmist.records.episodes import columns_of
 from jokulmist.training.loops.plain import batch_of
 from jokulmist.training.policies.policy import Act, Player, Policy
 from jokulmist.training.rollouts.rollout_recorder import Follower
-from jokulmist.training.rollouts.rollouts import Draws, judged_of, save_taped
+from jokulmist.training.rollouts.rollouts import Draws, judged_of, save_recorded
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -134,7 +134,7 @@ class Evaluation:
         if not self.recorded:
             raise SettingError("no episode was recorded. Evaluate with `record=5`, for instance.")
         draws = [Draws(self.seed, 1, "EVALUATION")] * len(self.recorded)
-        return save_taped(Path(path), environment, self.recorded, run or self.who, draws)
+        return save_recorded(Path(path), environment, self.recorded, run or self.who, draws)
 
     def __repr__(self) -> str:
         low, high = self.interval
@@ -229,7 +229,7 @@ def evaluate(
                     f"Declare `time_limit = 1000`, or an ending that can be reached."
                 )
         lane.close()
-        recorded.extend((first + i, one.taped) for i, f in enumerate(followers) for one in f.found[:1])
+        recorded.extend((first + i, one.recorded_episode) for i, f in enumerate(followers) for one in f.found[:1])
         discounted.append(so_far)
     finished.sort(key=lambda item: item[0])
     description = describe(environment)

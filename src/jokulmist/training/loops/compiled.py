@@ -83,7 +83,7 @@ class CompiledLoop:
         ages = first_ages(agent, self.description, seed, copies)
         self._carry = self._begun(learner, memory)._replace(first_ages=() if ages is None else jnp.asarray(ages))
         self._updates = 0
-        self._reel: EpisodeAssembler | None = None
+        self._assembler: EpisodeAssembler | None = None
         self._frame: Any = None
         self._ahead: tuple[int, int, dict[str, Any]] | None = None
 
@@ -97,19 +97,19 @@ class CompiledLoop:
             [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
             for stream in FIRST_STREAMS
         ]
-        states, own, observed, memories, grips, stuck, opened = program.start(
+        states, own, observed, memories, action_memories, stuck, opened = program.start(
             self._numbers, self._level, *first, np.float32(1.0)
         )
         zeros = jnp.zeros(self.copies, jnp.float32)
         terms, measures = len(self.description.terms), len(self.description.measures)
-        more = int(bool(self.description.worth.modifiers)) + int(self.description.holds)
+        more = int(bool(self.description.reward_pipeline.modifiers)) + int(self.description.holds)
         return Carry(
             states=states,
             own=own,
             observed=observed,
             memories=memories,
-            grips=grips,
-            learned=zeros + 0 if self.description.worth.modifiers else (),
+            action_memories=action_memories,
+            learned=zeros + 0 if self.description.reward_pipeline.modifiers else (),
             stuck=stuck,
             steps=opened.steps if opened else jnp.zeros(self.copies, jnp.int32),
             age=jnp.zeros(self.copies, jnp.int32) if self.description.holds else (),
@@ -154,10 +154,12 @@ class CompiledLoop:
         done = int(done) * per_update
         self._refuse_stuck()
         batch = self._finished(done)
-        if self._reel is not None and done:
+        if self._assembler is not None and done:
             numbers = (self.episodes + np.flatnonzero(batch.copy == COPY)).tolist()
-            film = unpacked(self._frame, jax.tree.map(lambda leaf: leaf[:done], jax.device_get(self._carry.film)))
-            self._reel.take(film, self._carry.rows, self.turn, done, self.copies, numbers)
+            recorded_steps = unpacked(
+                self._frame, jax.tree.map(lambda leaf: leaf[:done], jax.device_get(self._carry.recorded_steps))
+            )
+            self._assembler.take(recorded_steps, self._carry.rows, self.turn, done, self.copies, numbers)
         self.turn += done
         self.decisions += done * self.copies
         self.episodes += len(batch)
@@ -210,7 +212,7 @@ class CompiledLoop:
             totals=found[:, 2 : 2 + terms],
             measures=found[:, 2 + terms : 2 + terms + measures],
             varied=found[:, 2 + terms + measures : rest],
-            learned=found[:, rest] if self.description.worth.modifiers else np.zeros(len(found), np.float32),
+            learned=found[:, rest] if self.description.reward_pipeline.modifiers else np.zeros(len(found), np.float32),
             advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
         )
 
@@ -231,25 +233,27 @@ class CompiledLoop:
             lambda leaf: jnp.zeros((self.copies, *leaf.shape), leaf.dtype), action_like(description.action)
         )
         frame = frame_of(carry.observed, carry.states, actions, judged, carry.observed)
-        film = jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), packed(frame))
-        self._carry = carry._replace(film=film)
+        recorded_steps = jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), packed(frame))
+        self._carry = carry._replace(recorded_steps=recorded_steps)
         self._frame = jax.device_get(frame)
-        self._reel = EpisodeAssembler(description, every, known=self.turn == 0)
+        self._assembler = EpisodeAssembler(description, every, known=self.turn == 0)
 
     def followed(self) -> list[Recorded]:
         """The episodes of the first copy that closed since the last call."""
-        return [] if self._reel is None else self._reel.taken()
+        return [] if self._assembler is None else self._assembler.taken()
 
     def saved(self) -> dict[str, Any]:
         """All that the loop is between two updates, as NumPy arrays by path."""
-        found = {name: np.asarray(leaf) for name, leaf in _named_leaves(self._carry._replace(rows=(), film=()))}
+        found = {
+            name: np.asarray(leaf) for name, leaf in _named_leaves(self._carry._replace(rows=(), recorded_steps=()))
+        }
         found["counters"] = np.array([self.decisions, self.episodes, self.turn, self._updates], np.int64)
         return found
 
     def restore(self, arrays: dict[str, Any]) -> None:
         """Be the loop that `saved` told of."""
         self.decisions, self.episodes, self.turn, self._updates = map(int, arrays["counters"])
-        model = self._carry._replace(rows=(), film=())
+        model = self._carry._replace(rows=(), recorded_steps=())
         leaves = []
         for name, leaf in _named_leaves(model):
             found = arrays.get(name)
@@ -261,9 +265,9 @@ class CompiledLoop:
                 )
             leaves.append(jnp.asarray(found))
         restored: Carry = jax.tree.unflatten(jax.tree.structure(model), leaves)
-        self._carry = restored._replace(rows=self._carry.rows, film=self._carry.film)
-        if self._reel is not None:
-            self._reel.known = self.turn == 0
+        self._carry = restored._replace(rows=self._carry.rows, recorded_steps=self._carry.recorded_steps)
+        if self._assembler is not None:
+            self._assembler.known = self.turn == 0
         self._ahead = None
 
     def set_level(self, value: float) -> None:

@@ -31,7 +31,7 @@ class Carry(NamedTuple):
     own: dict[str, Any]
     observed: Seen
     memories: tuple[Any, ...]
-    grips: tuple[Any, ...]
+    action_memories: tuple[Any, ...]
     learned: Any
     stuck: Any
     steps: Any
@@ -43,7 +43,7 @@ class Carry(NamedTuple):
     episodes: Any
     sums: tuple[Any, ...]
     rows: Any
-    film: Any = ()
+    recorded_steps: Any = ()
     first_ages: Any = ()
 
 
@@ -61,7 +61,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         before, own = carry.observed, carry.own
         draw = RowDraw(jnp, at_turn(noise["EXPLORE"], t), one)
         actions, memory, notes = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
-        grips, done = compiled.handled(carry.grips, actions, at_turn(noise["GRIP"], t), one)
+        action_memories, done = compiled.handled(carry.action_memories, actions, at_turn(noise["GRIP"], t), one)
         within = now.discount if counted else None
         judged = Advancing(compiled, numbers, own, within, one).decided(carry, done, noise, t)
         steps = judged.steps
@@ -70,14 +70,14 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         reward = sum(weights[k] * term for k, term in enumerate(judged.terms)) + jnp.zeros(copies, jnp.float32)
         reward = judged.gain if counted else reward
         closed, ended = judged.held != 0, (judged.held & end_bits) != 0
-        glimpse = compiled.observe(
+        channel_values = compiled.observe(
             numbers, own, judged.after, at_turn(noise["SENSE"], t), at_turn(noise["LOOK"], t), one
         )
         # An end for learning alone: the copy goes on, and what is learned from does not see it go on.
         ended = ended | judged.marked
         reward = compiled.valued(reward, carry.states, judged.after, ended)
-        glimpse = glimpse._replace(numbers=glimpse.numbers / one)
-        memories, shown = compiled.seen(carry.memories, glimpse, actions, steps, at_turn(noise["GLASS"], t), one)
+        channel_values = channel_values._replace(numbers=channel_values.numbers / one)
+        memories, shown = compiled.seen(carry.memories, channel_values, actions, steps, at_turn(noise["GLASS"], t), one)
         legal = compiled.legal(numbers, own, judged.after)
         # Where nothing is allowed, nothing need be: an episode may close there. Else `stuck` tells of it.
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
@@ -128,15 +128,17 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         totals = tuple(so_far + term for so_far, term in zip(carry.totals, judged.terms, strict=True))
         measures = judged.measures
         learned: Any = carry.learned
-        if description.worth.modifiers:
+        if description.reward_pipeline.modifiers:
             learned = learned + reward
             own_rows = [*own_rows, learned]
             learned = jnp.where(closed, 0.0, learned)
         if description.holds:
             own_rows = [*own_rows, steps.astype(jnp.float32)]
-        if description.grip.modifiers:
-            fresh_grips = spread_all(description.grip.begun(jnp), copies)
-            grips = jax.tree.map(lambda new, old: choose(closed, new, old), fresh_grips, grips)
+        if description.action_pipeline.modifiers:
+            fresh_action_memories = spread_all(description.action_pipeline.begun(jnp), copies)
+            action_memories = jax.tree.map(
+                lambda new, old: choose(closed, new, old), fresh_action_memories, action_memories
+            )
         told = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
         row = jnp.stack([judged.held.astype(jnp.float32), age.astype(jnp.float32), *totals, *told, *own_rows])
         carry = Carry(
@@ -144,7 +146,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
             own=next_own,
             observed=observed,
             memories=memories,
-            grips=grips,
+            action_memories=action_memories,
             learned=learned,
             stuck=stuck,
             steps=jnp.where(closed, opened.steps if opened else 0, steps),
@@ -156,7 +158,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
             episodes=carry.episodes + closing,
             sums=carry.sums,
             rows=lax.dynamic_update_index_in_dim(carry.rows, row, t, 0),
-            film=_filmed(carry, actions, judged, shown, t) if carry.film else (),
+            recorded_steps=_filmed(carry, actions, judged, shown, t) if carry.recorded_steps else (),
             first_ages=first_ages,
         )
         happened = Experience(
@@ -287,7 +289,7 @@ class Advancing:
 
 
 class Frame(NamedTuple):
-    """What a film has of the first copy, one row a turn: before the decision, the decision, and after it."""
+    """What is recorded of the first copy, one row a turn: before the decision, the decision, and after it."""
 
     numbers: Any
     images: Any
@@ -311,8 +313,10 @@ def frame_of(observed: Seen, states: Any, actions: Any, judged: Decided, shown: 
 
 
 def _filmed(carry: Carry, actions: Any, judged: Decided, shown: Any, t: Any) -> Any:
-    film = packed(frame_of(carry.observed, carry.states, actions, judged, shown))
-    return jax.tree.map(lambda old, now: lax.dynamic_update_index_in_dim(old, now, t, 0), carry.film, film)
+    recorded_steps = packed(frame_of(carry.observed, carry.states, actions, judged, shown))
+    return jax.tree.map(
+        lambda old, now: lax.dynamic_update_index_in_dim(old, now, t, 0), carry.recorded_steps, recorded_steps
+    )
 
 
 def packed(frame: Frame) -> tuple[Any, tuple[Any, ...]]:
@@ -323,9 +327,9 @@ def packed(frame: Frame) -> tuple[Any, tuple[Any, ...]]:
     return jnp.concatenate(numbers), tuple(leaf for leaf in leaves if leaf.dtype == jnp.uint8)
 
 
-def unpacked(model: Frame, film: tuple[Any, tuple[Any, ...]]) -> Frame:
+def unpacked(model: Frame, recorded_steps: tuple[Any, tuple[Any, ...]]) -> Frame:
     """Frames again, on the host, from rows of `packed`; `model` is one frame."""
-    rows, images = film[0], iter(film[1])
+    rows, images = recorded_steps[0], iter(recorded_steps[1])
     leaves, at = [], 0
     for leaf in jax.tree.leaves(model):
         if leaf.dtype == np.uint8:

@@ -76,10 +76,10 @@ class PlainLoop:
         self._counted = self.lane.description.holds and counts_advances(shapes)
         self._fresh = PlainDraw(own, Stream.FRESH)
         self._learner, self._memory = self._calls.fresh(self._numbers, self._fresh.at(0, 0))
-        # A pilot looks at the rows of the class itself, so it flies only where nothing stands around it.
-        self._pilot = None
+        # A scalar agent reads the numbers of the class itself, so it is used only where there are no modifiers.
+        self._scalar = None
         if self.lane.bare and not self._counted:
-            self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._explore, self._learn)
+            self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._explore, self._learn)
         self._restarted = agent.restarted
         self._names = agent.reading_names
         self._kept = agent.kept
@@ -92,25 +92,25 @@ class PlainLoop:
 
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns, or until the planned episodes are done."""
-        finished = self._gathered_turns(turns) if self._pilot is None else self._piloted_turns(self._pilot, turns)
+        finished = self._gathered_turns(turns) if self._scalar is None else self._scalar_turns(self._scalar, turns)
         return batch_of(finished, self.lane.description)
 
-    def _piloted_turns(self, pilot: ScalarAgent, turns: int) -> list[tuple[int, Finished]]:
+    def _scalar_turns(self, scalar: ScalarAgent, turns: int) -> list[tuple[int, Finished]]:
         """Copy by copy, in Python numbers."""
         lane, settings, moving, sums = self.lane, vars(self._numbers), self._moving, self._sums
         copies, end_bits, wanted = range(self.copies), lane.end_bits, self.planned.last_episode or 0
-        advance, decide, judge = lane.advance_one, pilot.decide, pilot.judge
+        advance, decide, judge = lane.advance_one, scalar.decide, scalar.judge
         finished: list[tuple[int, Finished]] = []
         follower = self._follower
         if not lane.states:
             for i, row in enumerate((lane.begin_again() if self._begun_again else lane.begin()).rows):
-                pilot.see(i, row)
+                scalar.see(i, row)
                 if follower is not None and i == COPY:
                     follower.begin(row, {})
         for _ in range(turns):
             for name, at in moving:
                 settings[name] = at(self.decisions, self.episodes)
-            pilot.turn(self.turn)
+            scalar.turn(self.turn)
             self.decisions += self.copies
             for i in copies:
                 action = decide(i)
@@ -122,11 +122,11 @@ class PlainLoop:
                     finished.append((self.decisions, lane.finish(i, held)))
                     self.episodes += 1
                     row = lane.begin_one(i)
-                    pilot.see(i, row)
+                    scalar.see(i, row)
                     if follower is not None and i == COPY:
                         follower.begin(row, {})
             k = 0
-            for reading in pilot.write():
+            for reading in scalar.write():
                 sums[k] += reading
                 k += 1
             self._updates += 1
@@ -243,8 +243,8 @@ class PlainLoop:
         }
         if self.turn and not isinstance(self.lane.environment, Simulator):  # before the first turn no episode has begun
             tree["lane"] = self.lane.saved()
-            if self._pilot is not None:
-                tree["pilot"] = self._pilot.saved()
+            if self._scalar is not None:
+                tree["pilot"] = self._scalar.saved()
             elif self._observed is not None:
                 tree["observed"] = self._observed.saved()
         return flattened(tree)
@@ -267,8 +267,8 @@ class PlainLoop:
             return
         observed = self.lane.begin()
         self.lane.restore(below(arrays, "lane"), self.turn)
-        if self._pilot is not None:
-            self._pilot.restore(below(arrays, "pilot"))
+        if self._scalar is not None:
+            self._scalar.restore(below(arrays, "pilot"))
         else:
             self._observed = observed.restored(below(arrays, "observed"))
 

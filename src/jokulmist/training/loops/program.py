@@ -98,7 +98,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     room = updates * per_update
 
     def start(
-        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, glass: Any, wait: Any,
+        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, observation_pipeline: Any, wait: Any,
         one: Any,
     ) -> Any:  # fmt: skip
         own = compiled.vary(level, vary, one, copies)
@@ -107,9 +107,9 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
         if described.gated:
             opened = Advancing(compiled, numbers, own, None, one).first_decision(states, jnp.ones(copies, bool), wait)
             states = opened.after
-        glimpse = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
-        memories, shown = compiled.first_seen(glimpse, glass, one)
-        grips = spread_all(compiled.description.grip.begun(jnp), copies)
+        channel_values = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
+        memories, shown = compiled.first_seen(channel_values, observation_pipeline, one)
+        action_memories = spread_all(compiled.description.action_pipeline.begun(jnp), copies)
         legal = compiled.legal(numbers, own, states)
         stuck: Any = ()
         if legal or described.gated:
@@ -120,7 +120,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
             stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, jnp.int32(0))
             stuck = first_stuck(stuck, ~compiled.asks(numbers, own, states), NEVER_ASKED, states, jnp.int32(0))
         seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(copies, jnp.int32))
-        return states, own, seen, memories, grips, stuck, opened and opened._replace(after=())
+        return states, own, seen, memories, action_memories, stuck, opened and opened._replace(after=())
 
     turn = turn_of(compiled, kind, shapes)
 

@@ -64,22 +64,22 @@ class Stopping:
         self.asked = asked
         self.best, self.since = -math.inf, 0
 
-    def why(self, standing: RunProgress) -> str | None:
+    def why(self, progress: RunProgress) -> str | None:
         """Why the run ends here, or None."""
-        mean = standing.mean_return
-        full = standing.episodes >= FULL and math.isfinite(mean)
+        mean = progress.mean_return
+        full = progress.episodes >= FULL and math.isfinite(mean)
         if full and mean > self.best:
-            self.best, self.since = mean, standing.decisions
+            self.best, self.since = mean, progress.decisions
         if self.asked is None:
             return None
         if not isinstance(self.asked, StopWhen):
-            return f"`{getattr(self.asked, '__name__', 'stop_when')}` said so" if bool(self.asked(standing)) else None
+            return f"`{getattr(self.asked, '__name__', 'stop_when')}` said so" if bool(self.asked(progress)) else None
         wanted = self.asked
         if wanted.mean_return is not None and full and mean >= wanted.mean_return:
             return f"the mean return {mean:.6g} reached {wanted.mean_return:g}"
-        if wanted.plateau is not None and full and standing.decisions - self.since >= wanted.plateau:
+        if wanted.plateau is not None and full and progress.decisions - self.since >= wanted.plateau:
             return f"the mean return reached no new height for {wanted.plateau:,} decisions"
-        if wanted.minutes is not None and standing.seconds >= 60.0 * wanted.minutes:
+        if wanted.minutes is not None and progress.seconds >= 60.0 * wanted.minutes:
             return f"{wanted.minutes:g} minutes have passed"
         return None
 
@@ -98,7 +98,7 @@ def stop_when_from(given: Any) -> StopWhen | Judge | None:
     if isinstance(given, Mapping):
         return StopWhen(**given)
     raise SettingError(
-        f"`stop_when` takes a dict such as `{{'mean_return': 120.0}}`, or a function of a standing; got {given!r}."
+        f"`stop_when` takes a dict such as `{{'mean_return': 120.0}}`, or a function of the progress; got {given!r}."
     )
 
 

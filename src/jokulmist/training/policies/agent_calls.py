@@ -1,4 +1,4 @@
-"""How an agent's functions are called on a plain lane where it has no pilot: each compiled by itself, or as they are."""
+"""How an agent's functions are called on a plain lane where it has no scalar agent: each compiled by itself, or as they are."""
 
 from __future__ import annotations
 
@@ -116,7 +116,7 @@ def as_numpy(tree: Any) -> Any:
 
 
 def _written_into(model: Any, tree: Any) -> Any:
-    """The tree; arrays that someone else holds, too, such as a pilot its table, are written over instead."""
+    """The tree; arrays that someone else holds, too, such as the table of a scalar agent, are written over instead."""
     if isinstance(model, np.ndarray) and model.flags.writeable:
         model[...] = tree
         return model

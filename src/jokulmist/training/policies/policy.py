@@ -234,20 +234,20 @@ class Player:
         noise = Noise(seed, 1, Domain.EVALUATION)
         self._draw = PlainDraw(noise, Stream.EXPLORE)
         self._learner = policy.learner
-        self._pilot = agent.pilot(shapes, self._numbers, self._learner, self._draw, None, self._explore)
+        self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._draw, None, self._explore)
         self._memory: Any = None
-        if self._pilot is None:  # a pilot has a memory of its own, and a fresh table would be made for nothing
+        if self._scalar is None:  # a scalar agent has a memory of its own, and a fresh table would be made for nothing
             _, self._memory = self._calls.fresh(self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
         self._turn = 0
 
     def choose(self, observed: Observed) -> list[Any]:
         """The actions of all copies, in own form."""
         self._turn += 1
-        if self._pilot is not None:
+        if self._scalar is not None:
             for i, row in enumerate(observed.rows):
-                self._pilot.see(i, row)
-            self._pilot.turn(self._turn - 1)
-            return [self._pilot.decide(i) for i in range(len(observed.rows))]
+                self._scalar.see(i, row)
+            self._scalar.turn(self._turn - 1)
+            return [self._scalar.decide(i) for i in range(len(observed.rows))]
         actions, self._memory, _ = self._calls.choose(
             self._numbers, self._learner, self._memory, self._calls.seen(observed),
             self._draw.at(self._turn - 1, 0), self._explore,

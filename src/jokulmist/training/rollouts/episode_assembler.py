@@ -1,4 +1,4 @@
-"""Episodes of the first copy out of the film that a compiled program writes, chunk by chunk."""
+"""Episodes of the first copy put together from the steps that a compiled program records, chunk by chunk."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 
 
 class EpisodeAssembler:
-    """Cuts a film at the ends of its episodes, and keeps those that may be wanted: the rest costs next to nothing.
+    """Cuts recorded steps at the ends of their episodes, and keeps those that may be wanted: the rest costs next to nothing.
 
     Parameters
     ----------
@@ -21,7 +21,7 @@ class EpisodeAssembler:
     every : int
         One episode in so many is wanted; also one that is better or worse than all before, and the newest.
     known : bool
-        Whether the film begins with an episode: after going on with a run it begins in the middle of one, which is left out.
+        Whether the steps begin with an episode: after going on with a run it begins in the middle of one, which is left out.
     """
 
     def __init__(self, description: Description, every: int, known: bool) -> None:
@@ -34,12 +34,15 @@ class EpisodeAssembler:
         self._most, self._least = -np.inf, np.inf
         self._found: list[Recorded] = []
 
-    def take(self, film: Any, rows: Any, first_turn: int, turns: int, copies: int, numbers: list[int]) -> None:
-        """The film of a chunk, the rows that say which closings held, and the numbers of the first copy's episodes."""
+    def take(
+        self, recorded_steps: Any, rows: Any, first_turn: int, turns: int, copies: int, numbers: list[int]
+    ) -> None:
+        """The recorded steps of a chunk, the rows that say which closings held, and the numbers of the first copy's episodes."""
         held = np.asarray(rows[:turns, 0, COPY]).astype(np.int64)
         ends = np.flatnonzero(held).tolist()
         rewards = sum(
-            w * np.asarray(term[:turns], np.float64) for w, term in zip(self._weights, film.terms, strict=True)
+            w * np.asarray(term[:turns], np.float64)
+            for w, term in zip(self._weights, recorded_steps.terms, strict=True)
         )
         reached = np.cumsum(rewards)
         begin, before = 0, -self._so_far
@@ -47,7 +50,7 @@ class EpisodeAssembler:
             total = float(reached[end]) - before
             due = number >= self._next or total > self._most or total < self._least or end == ends[-1]
             if self.known and due:
-                self._pieces.append(_piece(film, begin, end + 1))
+                self._pieces.append(_piece(recorded_steps, begin, end + 1))
                 decisions = (first_turn + end + 1) * copies
                 self._found.append(Recorded(decisions, self._joined(int(held[end])), number))
                 self._most, self._least = max(self._most, total), min(self._least, total)
@@ -55,7 +58,7 @@ class EpisodeAssembler:
                     self._next = (number // self._every + 1) * self._every
             self._pieces, self.known, begin, before = [], True, end + 1, float(reached[end])
         if begin < turns:
-            self._pieces.append(_piece(film, begin, turns))
+            self._pieces.append(_piece(recorded_steps, begin, turns))
         self._so_far = float(reached[-1]) - before
 
     def taken(self) -> list[Recorded]:
@@ -63,22 +66,27 @@ class EpisodeAssembler:
         return found
 
     def _joined(self, held: int) -> RecordedEpisode:
-        film = self._pieces[0] if len(self._pieces) == 1 else _together(self._pieces)
-        n = len(film.numbers)
-        states, after = film.states.__dict__, film.states_after.__dict__
+        recorded_steps = self._pieces[0] if len(self._pieces) == 1 else _together(self._pieces)
+        n = len(recorded_steps.numbers)
+        states, after = recorded_steps.states.__dict__, recorded_steps.states_after.__dict__
         return RecordedEpisode(
-            numbers=np.concatenate([film.numbers, film.numbers_after[-1:]]),
-            images={name: np.concatenate([film.images[name], film.images_after[name][-1:]]) for name in film.images},
-            actions=film.actions,
-            terms=np.stack(film.terms, axis=-1) if film.terms else np.zeros((n, 0), np.float32),
-            measures=np.stack(film.measures, axis=-1) if film.measures else np.zeros((n, 0), np.float32),
+            numbers=np.concatenate([recorded_steps.numbers, recorded_steps.numbers_after[-1:]]),
+            images={
+                name: np.concatenate([recorded_steps.images[name], recorded_steps.images_after[name][-1:]])
+                for name in recorded_steps.images
+            },
+            actions=recorded_steps.actions,
+            terms=np.stack(recorded_steps.terms, axis=-1) if recorded_steps.terms else np.zeros((n, 0), np.float32),
+            measures=np.stack(recorded_steps.measures, axis=-1)
+            if recorded_steps.measures
+            else np.zeros((n, 0), np.float32),
             held=held,
             states={f.name: np.concatenate([states[f.name], after[f.name][-1:]]) for f in self._description.fields},
         )
 
 
-def _piece(film: Any, begin: int, end: int) -> Any:
-    return jax.tree.map(lambda array: array[begin:end].copy(), film)
+def _piece(recorded_steps: Any, begin: int, end: int) -> Any:
+    return jax.tree.map(lambda array: array[begin:end].copy(), recorded_steps)
 
 
 def _together(pieces: list[Any]) -> Any:

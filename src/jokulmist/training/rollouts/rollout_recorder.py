@@ -16,7 +16,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed, Outcome
 from jokulmist.records.rollouts import ROLLOUTS, EpisodeWriter, RecordedEpisode
-from jokulmist.training.rollouts.rollouts import Draws, save_taped, state_values
+from jokulmist.training.rollouts.rollouts import Draws, save_recorded, state_values
 
 COPY = 0
 
@@ -29,13 +29,13 @@ class Recorded:
     ----------
     decisions : int
         Of all copies, at the end of the turn in which it closed.
-    taped : Taped
+    recorded_episode : RecordedEpisode
     number : int, optional
         Among all episodes, where the loop knows it.
     """
 
     decisions: int
-    taped: RecordedEpisode
+    recorded_episode: RecordedEpisode
     number: int | None = None
 
 
@@ -44,54 +44,54 @@ class Follower:
 
     def __init__(self, lane: PlainLane, copy: int = COPY) -> None:
         self._lane, self._copy = lane, copy
-        self._tape: EpisodeWriter | None = None
+        self._writer: EpisodeWriter | None = None
         self._totals: list[float] = []
         self.found: list[Recorded] = []
 
     def begin(self, row: Any, images: dict[str, Any]) -> None:
         """An episode begins."""
-        self._tape = EpisodeWriter()
-        self._tape.saw(row, images, state_values(self._lane.states[self._copy]))
+        self._writer = EpisodeWriter()
+        self._writer.saw(row, images, state_values(self._lane.states[self._copy]))
         self._totals = list(self._lane._totals[self._copy])
 
     def drop(self) -> None:
         """The episode at hand is not known from its begin."""
-        self._tape = None
+        self._writer = None
 
     def took(self, action: Any, held: int, row: Any, images: dict[str, Any], decisions: int) -> None:
         """A decision was taken, and this is what stands after it; the lane has not begun anew."""
-        if self._tape is None:
+        if self._writer is None:
             return
         lane = self._lane
         totals = lane._totals[self._copy]
-        self._tape.did(action, [b - a for a, b in zip(self._totals, totals, strict=True)], lane._measures[self._copy])
-        self._tape.saw(row, images, state_values(lane.states[self._copy]))
+        self._writer.did(action, [b - a for a, b in zip(self._totals, totals, strict=True)], lane._measures[self._copy])
+        self._writer.saw(row, images, state_values(lane.states[self._copy]))
         self._totals = list(totals)
         if held:
-            self.found.append(Recorded(decisions, self._tape.closed(held)))
-            self._tape = None
+            self.found.append(Recorded(decisions, self._writer.closed(held)))
+            self._writer = None
 
     def judged(self, said: dict[str, float]) -> None:
         """What the policy said of what it decides on next; told before the decision is."""
-        if self._tape is not None and said:
-            self._tape.judged.append(said)
+        if self._writer is not None and said:
+            self._writer.judged.append(said)
 
     def turned(self, action: Any, outcome: Outcome, decisions: int) -> None:
         """A turn of all copies is over, and the lane has begun anew where an episode closed."""
         last, observed = outcome.last, outcome.observed
         closed = [f for f in outcome.finished if f.copy == self._copy]
         if not closed:
-            if self._tape is not None:
+            if self._writer is not None:
                 self.took(action, 0, last.rows[self._copy], _images(last, self._copy), decisions)
             return
-        if self._tape is not None and self._copy not in outcome.lost:
+        if self._writer is not None and self._copy not in outcome.lost:
             before = closed[-1]
             terms = [b - a for a, b in zip(self._totals, before.totals, strict=True)]
-            self._tape.did(action, terms, before.measures)
-            self._tape.saw(
+            self._writer.did(action, terms, before.measures)
+            self._writer.saw(
                 last.rows[self._copy], _images(last, self._copy), state_values(self._lane.last_states[self._copy])
             )
-            self.found.append(Recorded(decisions, self._tape.closed(before.held)))
+            self.found.append(Recorded(decisions, self._writer.closed(before.held)))
         self.begin(observed.rows[self._copy], _images(observed, self._copy))
 
     def taken(self) -> list[Recorded]:
@@ -128,7 +128,7 @@ class RolloutRecorder:
     def take(self, recorded: list[Recorded], numbers: list[int]) -> None:
         """Take episodes of the first copy with their numbers among all."""
         for one, number in zip(recorded, numbers, strict=True):
-            total = float((one.taped.terms.astype(np.float64) @ self._weights).sum())
+            total = float((one.recorded_episode.terms.astype(np.float64) @ self._weights).sum())
             if number >= self._next:
                 self._next = (number // self._every + 1) * self._every
                 self._write(f"every-{number:09d}", number, one)
@@ -148,10 +148,10 @@ class RolloutRecorder:
         self._changed.clear()
 
     def _write(self, name: str, number: int, recorded: Recorded) -> None:
-        first = recorded.decisions // self._copies - recorded.taped.steps
+        first = recorded.decisions // self._copies - recorded.recorded_episode.steps
         draws = Draws(self._seed, self._copies, "TRAINING", first)
         path = self._path / ROLLOUTS / f"{name}.parquet"
-        save_taped(path, self._environment, [(number, recorded.taped)], self._path.name, [draws])
+        save_recorded(path, self._environment, [(number, recorded.recorded_episode)], self._path.name, [draws])
 
     def saved(self) -> dict[str, Any]:
         return {"next": self._next, **{n: self._most[n][0] for n in ("best", "worst") if n in self._most}}

@@ -78,28 +78,32 @@ class Draws:
         return Noise(self.seed, self.copies, domain)
 
 
-def save_taped(
-    path: Path, environment: Environment, taped: list[tuple[int, Any]], run: str, draws: list[Draws] | None = None
+def save_recorded(
+    path: Path,
+    environment: Environment,
+    recorded_episode: list[tuple[int, Any]],
+    run: str,
+    draws: list[Draws] | None = None,
 ) -> Path:
     """Episodes with their numbers, as one file."""
     description = describe(environment)
-    tables = [columns_of(description, episode, run, number) for number, episode in taped]
+    tables = [columns_of(description, episode, run, number) for number, episode in recorded_episode]
     about = {"environment": description.name, "run": run}
     if draws is not None:
-        about["draws"] = json.dumps({str(n): asdict(d) for (n, _), d in zip(taped, draws, strict=True)})
+        about["draws"] = json.dumps({str(n): asdict(d) for (n, _), d in zip(recorded_episode, draws, strict=True)})
     return save_rollouts(path, tables, about)
 
 
-def taped_of(episode: Episode) -> RecordedEpisode:
+def recorded_of(episode: Episode) -> RecordedEpisode:
     """An episode that was stepped by hand, decision by decision."""
-    description, tape = describe(episode.environment), EpisodeWriter()
+    description, writer = describe(episode.environment), EpisodeWriter()
     for k, moment in enumerate(episode.moments):
         if k:
-            tape.did(moment.action, moment.amounts, moment.measures)
+            writer.did(moment.action, moment.amounts, moment.measures)
         observation = moment.observation
         row = description.spec.flat({name: observation[name] for name in observation.keys()})  # noqa: SIM118
-        tape.saw(row, {c.name: observation[c.name] for c in description.spec.images}, state_values(moment.state))
-    return tape.closed(episode.moments[-1].held)
+        writer.saw(row, {c.name: observation[c.name] for c in description.spec.images}, state_values(moment.state))
+    return writer.closed(episode.moments[-1].held)
 
 
 def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Path:
@@ -115,7 +119,7 @@ def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Pa
     """
     if not episode.steps:
         raise SettingError("nothing was decided yet; act at least once before saving.")
-    return save_taped(Path(path), episode.environment, [(episode.seed, taped_of(episode))], run)
+    return save_recorded(Path(path), episode.environment, [(episode.seed, recorded_of(episode))], run)
 
 
 def follow(rollout: Rollout, environment: Environment) -> float:
@@ -151,7 +155,7 @@ def follow(rollout: Rollout, environment: Environment) -> float:
     for k, action in enumerate(actions):
         lane.turn = draws.first_turn + k
         lane.states[0] = states[k]
-        lane.advance_one(0, lane._handled(0, action) if describe(environment).grip.modifiers else action)
+        lane.advance_one(0, lane._handled(0, action) if describe(environment).action_pipeline.modifiers else action)
         for name, values in recorded.items():
             apart = np.abs(np.asarray(lane.states[0].__dict__[name], np.float64) - values[k + 1])
             worst = max(worst, float(np.max(apart, initial=0.0)) / max(float(np.ptp(values)), 1e-6))

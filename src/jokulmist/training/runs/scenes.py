@@ -14,7 +14,7 @@ from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.records.rollouts import ROLLOUTS, Rollout, read_rollouts, rollout_of
 from jokulmist.training.evaluation.evaluate import evaluate
-from jokulmist.training.rollouts.rollouts import taped_of
+from jokulmist.training.rollouts.rollouts import recorded_of
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
 
@@ -90,7 +90,7 @@ def _simulated(policy: Policy | str, environment: Simulator, seed: int, title: s
         else:
             episode.act(action_of.random(draw.at(episode.steps, 0), episode.mask or None))
         images.append(episode.image())
-    rollout = rollout_of(describe(environment), taped_of(episode), title, 0)
+    rollout = rollout_of(describe(environment), recorded_of(episode), title, 0)
     return Scene(title, rollout, [], [] if images[0] is None else images)
 
 

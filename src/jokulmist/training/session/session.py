@@ -138,7 +138,7 @@ class Session:
         self.recording = Recording(self.recorder, self.description)
         self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
         self.recent: deque[float] = deque(maxlen=LAST)
-        self.climb = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
+        self.level_now = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
         self.advice = Advice(plan.agent, plan.measured, self.description)
         self.newest: dict[str, float] = {}
         self.recorded = 0
@@ -204,9 +204,9 @@ class Session:
         every = self.training.evaluate_every
         evaluation = None if every is None else turns(every)
         look = None
-        if self.climb is not None:
+        if self.level_now is not None:
             usual = max(1, planned.steps // REPORTS) if planned.steps is not None else DECISIONS_A_LOOK
-            look = turns(self.climb.levels.every or usual)
+            look = turns(self.level_now.levels.every or usual)
         checkpoint = None if self.training.checkpoint_every is None else turns(self.training.checkpoint_every)
         piece = per_update * max(1, 512 // copies)
         reported = checkpointed = time.perf_counter()
@@ -222,7 +222,7 @@ class Session:
             now = time.perf_counter()
             self.elapsed = elapsed = now - began
             share = planned.share(loop.decisions, loop.episodes)
-            standing = RunProgress(
+            progress = RunProgress(
                 loop.decisions, loop.episodes, share, self._mean(), loop.decisions / max(elapsed, 1e-9), elapsed
             )
             done = planned.last_episode is not None and loop.episodes >= planned.last_episode
@@ -233,14 +233,14 @@ class Session:
                 self._report(loop, speed, elapsed)
                 self._advise(self.advice.early(share, loop.decisions, list(self.recent), self.newest, self.good))
                 reported, reported_decisions = now, loop.decisions
-                self.why = self.stopping.why(standing) or ""
-            if self.climb is not None and look is not None and loop.turn % look == 0 and self.climb.moved():
-                loop.set_level(self.climb.value)
-                self.recorder.log(f"after {loop.decisions} decisions {self.climb}")
-                self.show.say(f"after {loop.decisions:,} decisions {self.climb}")
+                self.why = self.stopping.why(progress) or ""
+            if self.level_now is not None and look is not None and loop.turn % look == 0 and self.level_now.moved():
+                loop.set_level(self.level_now.value)
+                self.recorder.log(f"after {loop.decisions} decisions {self.level_now}")
+                self.show.say(f"after {loop.decisions:,} decisions {self.level_now}")
             if evaluation is not None and loop.turn % evaluation == 0:
                 self._evaluate(loop)
-            self.show.update(standing)
+            self.show.update(progress)
             if self.path is not None:
                 row = self.machine.row(elapsed, loop.decisions) if self.machine is not None else None
                 if row is not None:
@@ -273,7 +273,7 @@ class Session:
             "recent": list(self.recent),
             "scores": list(self.scores),
             "next_report_episode": self.next_report_episode,
-            "climb": None if self.climb is None else self.climb.saved(),
+            "climb": None if self.level_now is None else self.level_now.saved(),
             "stopping": self.stopping.saved(),
             "advice": self.advice.saved(),
             "rollouts": None if self.rollouts is None else self.rollouts.saved(),
@@ -286,9 +286,9 @@ class Session:
     def _take_up(self, loop: Loop, kept: Checkpoint) -> None:
         """Be where a checkpoint was written; the files are already cut back to it."""
         state = kept.state
-        if self.climb is not None:
-            self.climb.restore(state["climb"])
-            loop.set_level(self.climb.value)
+        if self.level_now is not None:
+            self.level_now.restore(state["climb"])
+            loop.set_level(self.level_now.value)
         loop.restore(kept.arrays)
         self.recorded = state["recorded"]
         self.recording.begin(self.recorded)
@@ -341,8 +341,8 @@ class Session:
             if self.training.best_by in columns:
                 self.scores.extend(columns[self.training.best_by].tolist())
             self.advice.take(batch, columns["return"])
-            if self.climb is not None:
-                self.climb.take(columns)
+            if self.level_now is not None:
+                self.level_now.take(columns)
             self.recorded += len(batch)
 
     def _tell_losses(self, loop: Loop, episodes: int) -> None:

@@ -31,31 +31,37 @@ def do(written: dict[str, Any], plan: dict[str, Any]) -> dict[str, Any]:
     with _LOCK:
         if thread not in _CREWS:
             _CREWS[thread] = WorkerPool(1, plan, pinned=False)
-        crew = _CREWS[thread]
-    crew.give(None, Job(**written))
+        worker_pool = _CREWS[thread]
+    worker_pool.give(None, Job(**written))
     said: list[str] = []
     while True:
-        heard = crew.hear(1.0)
-        if heard is None or heard.kind == "standing":
+        worker_message = worker_pool.hear(1.0)
+        if worker_message is None or worker_message.kind == "progress":
             continue
-        if heard.kind == "say":
-            said.append(heard.text)
+        if worker_message.kind == "say":
+            said.append(worker_message.text)
             continue
-        return {"kind": heard.kind, "text": heard.text, "error": heard.error, "result": heard.result, "said": said}
+        return {
+            "kind": worker_message.kind,
+            "text": worker_message.text,
+            "error": worker_message.error,
+            "result": worker_message.result,
+            "said": said,
+        }
 
 
 def stop_all() -> None:
     """Ask what is at work in a Dask worker to save what it has and end."""
     with _LOCK:
-        for crew in _CREWS.values():
-            crew.stop()
+        for worker_pool in _CREWS.values():
+            worker_pool.stop()
 
 
 def close_all() -> None:
     """End the warm processes of a Dask worker."""
     with _LOCK:
-        for crew in _CREWS.values():
-            crew.close()
+        for worker_pool in _CREWS.values():
+            worker_pool.close()
         _CREWS.clear()
 
 
@@ -148,7 +154,7 @@ class Cluster:
                 seconds = now - self._began[tag]
                 share = min(tail["decisions"] / planned, 1.0) if planned else 0.0
                 self._said.append(
-                    WorkerMessage("standing", tag, standing=RunProgress(tail["decisions"], tail["episodes"], share, tail["return_last_100"],
+                    WorkerMessage("progress", tag, progress=RunProgress(tail["decisions"], tail["episodes"], share, tail["return_last_100"],
                                                              tail["decisions"] / max(seconds, 1e-9), seconds))
                 )  # fmt: skip
 

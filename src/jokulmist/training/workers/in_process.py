@@ -68,8 +68,8 @@ class _ToldProgress:
 
     def begin(self, title: str) -> None: ...
 
-    def update(self, standing: RunProgress) -> None:
-        self._watch(self._tag, standing)
+    def update(self, progress: RunProgress) -> None:
+        self._watch(self._tag, progress)
 
     def say(self, text: str) -> None:
         self._said.append(WorkerMessage("say", self._tag, text=text))

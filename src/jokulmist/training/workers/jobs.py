@@ -60,11 +60,11 @@ class Job:
 
 @dataclass(frozen=True)
 class WorkerMessage:
-    """What a worker said: ``kind`` is ``standing``, ``say``, ``done`` or ``failed``."""
+    """What a worker said: ``kind`` is ``progress``, ``say``, ``done`` or ``failed``."""
 
     kind: str
     tag: Any
-    standing: RunProgress | None = None
+    progress: RunProgress | None = None
     text: str = ""
     error: str = ""
     result: Mapping[str, Any] | None = None

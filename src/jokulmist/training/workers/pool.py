@@ -1,4 +1,4 @@
-"""A crew: warm worker processes, one a core, that do jobs, each keeping its compiled code for the next one.
+"""A pool of warm worker processes, one a core, that do jobs, each keeping its compiled code for the next one.
 
 A worker runs the same single-seed program as this process would, with one thread; so a run gives the same bytes alone and among
 others. Batching seeds in one program was tried and is no faster. What travels is text: a plan as it stands in plan.toml,
@@ -108,7 +108,7 @@ class WorkerPool:
         return any(worker.job is None for worker in self._workers)
 
     def give(self, tag: Any, job: Job) -> None:
-        """Let a free worker do a job; what is heard of it carries the tag."""
+        """Let a free worker do a job; its messages carry the tag."""
         self._stopping = False
         self._give(tag, job, 1)
 
@@ -132,8 +132,8 @@ class WorkerPool:
         if kind == "ready" or job is None:
             worker.ready |= kind == "ready"
             return None
-        if kind == "standing":
-            return WorkerMessage("standing", tag, standing=RunProgress(**message["standing"]))
+        if kind == "progress":
+            return WorkerMessage("progress", tag, progress=RunProgress(**message["progress"]))
         if kind == "say":
             return WorkerMessage("say", tag, text=message["text"])
         worker.tag = worker.job = None

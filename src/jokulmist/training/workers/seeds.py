@@ -1,4 +1,4 @@
-"""Several seeds of a plan side by side, in the worker processes of a crew."""
+"""Several seeds of a plan side by side, in worker processes."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ def train_seeds(
     written = plan.written()
     seeds = deque(plan.training.seeds)
     board = SeedBoard(show, len(seeds))
-    crew = WorkerPool(count, written)
+    worker_pool = WorkerPool(count, written)
     began = time.perf_counter()
     given = 0
     try:
@@ -62,41 +62,41 @@ def train_seeds(
         with heeding_ctrl_c() as asked:
             while board.over < given or (seeds and not board.stopping):
                 if asked and not board.stopping:
-                    _stop(board, crew)
-                while seeds and crew.free() and not board.stopping:
+                    _stop(board, worker_pool)
+                while seeds and worker_pool.free() and not board.stopping:
                     seed = seeds.popleft()
                     board.paths[seed] = run_folder(plan, folder, names[seed]).resolve()
-                    crew.give(seed, Job(written, seed, str(board.paths[seed]), command))
+                    worker_pool.give(seed, Job(written, seed, str(board.paths[seed]), command))
                     given += 1
-                heard = crew.hear(POLL_SECONDS)
-                if heard is not None:
-                    _take(board, heard)
+                worker_message = worker_pool.hear(POLL_SECONDS)
+                if worker_message is not None:
+                    _take(board, worker_message)
                     _showed(board, time.perf_counter() - began)
         show.end(f"{len(board.finished)} of {board.total} seeds done")
     finally:
-        crew.close()
+        worker_pool.close()
     if board.failures:
         raise next(iter(board.failures.values()))
     known = [seed for seed in plan.training.seeds if seed in board.finished and is_run(board.paths[seed])]
     return Runs([Run.open(board.paths[seed]) for seed in known])
 
 
-def _take(board: SeedBoard, heard: WorkerMessage) -> None:
-    """Note what was heard of a seed."""
-    seed = heard.tag
-    if heard.standing is not None:
-        board.now[seed] = heard.standing
-    elif heard.kind == "say":
-        if heard.text not in board.told:
-            board.told.add(heard.text)
-            board.show.say(heard.text)
-    elif heard.kind == "failed":
-        kind = getattr(errors, heard.error, JokulmistError)
-        kept = "" if str(board.paths[seed]) in heard.text else f" What was recorded is in {board.paths[seed]}."
-        board.failures[seed] = kind(f"seed {seed}: {heard.text.rstrip('.')}.{kept}")
+def _take(board: SeedBoard, worker_message: WorkerMessage) -> None:
+    """Note the message of a seed."""
+    seed = worker_message.tag
+    if worker_message.progress is not None:
+        board.now[seed] = worker_message.progress
+    elif worker_message.kind == "say":
+        if worker_message.text not in board.told:
+            board.told.add(worker_message.text)
+            board.show.say(worker_message.text)
+    elif worker_message.kind == "failed":
+        kind = getattr(errors, worker_message.error, JokulmistError)
+        kept = "" if str(board.paths[seed]) in worker_message.text else f" What was recorded is in {board.paths[seed]}."
+        board.failures[seed] = kind(f"seed {seed}: {worker_message.text.rstrip('.')}.{kept}")
     else:
         board.finished.append(seed)
-        board.show.say(f"seed {seed}  {heard.text}")
+        board.show.say(f"seed {seed}  {worker_message.text}")
 
 
 def _showed(board: SeedBoard, seconds: float) -> None:
@@ -104,21 +104,21 @@ def _showed(board: SeedBoard, seconds: float) -> None:
     now = board.now
     if not now:
         return
-    going = [standing for seed, standing in now.items() if seed not in board.finished and seed not in board.failures]
+    going = [progress for seed, progress in now.items() if seed not in board.finished and seed not in board.failures]
     latest = going or list(now.values())
     board.show.update(
         RunProgress(
-            decisions=sum(standing.decisions for standing in now.values()),
-            episodes=sum(standing.episodes for standing in now.values()),
-            share=(board.over + sum(standing.share for standing in going)) / board.total,
-            mean_return=sum(standing.mean_return for standing in latest) / len(latest),
-            per_second=sum(standing.per_second for standing in going),
+            decisions=sum(progress.decisions for progress in now.values()),
+            episodes=sum(progress.episodes for progress in now.values()),
+            share=(board.over + sum(progress.share for progress in going)) / board.total,
+            mean_return=sum(progress.mean_return for progress in latest) / len(latest),
+            per_second=sum(progress.per_second for progress in going),
             seconds=seconds,
         )
     )
 
 
-def _stop(board: SeedBoard, crew: WorkerPool) -> None:
+def _stop(board: SeedBoard, worker_pool: WorkerPool) -> None:
     board.stopping = True
     board.show.say("stopping: every seed saves what it has (Ctrl-C again ends at once)")
-    crew.stop()
+    worker_pool.stop()

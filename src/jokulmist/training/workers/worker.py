@@ -32,8 +32,8 @@ class Told:
     def begin(self, title: str) -> None:
         self.ending = ""
 
-    def update(self, standing: Any) -> None:
-        self.send("standing", standing=asdict(standing))
+    def update(self, progress: Any) -> None:
+        self.send("progress", progress=asdict(progress))
 
     def say(self, text: str) -> None:
         if not self._asked:  # whoever asked for the end has told of it

@@ -111,8 +111,8 @@ def tamed(merits: list[float]) -> Array:
         return np.zeros(len(values))
     low, middle, high = np.quantile(finite, [0.25, 0.5, 0.75])
     spread = max(float(high - low) / 1.349, float(finite.std()) / 10.0, 1e-12)
-    standing: Array = np.maximum((values - middle) / spread, -3.0)
-    return standing
+    progress: Array = np.maximum((values - middle) / spread, -3.0)
+    return progress
 
 
 def fitted(places: Array, scores: Array, seed: int) -> Any:
