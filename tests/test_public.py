@@ -30,6 +30,15 @@ def test_the_public_names_are_there_documented_and_listed():
     assert "train" in dir(jm)
 
 
+def test_a_type_checker_knows_the_public_names():
+    """What the names mean to it: `typed.py`, which mypy reads in `.ci/run`."""
+    import ast
+
+    stub = ast.parse((Path(jm.__file__).parent / "__init__.pyi").read_text())
+    named = [alias.asname for part in stub.body if isinstance(part, ast.ImportFrom) for alias in part.names]
+    assert sorted([*named, "__version__"]) == sorted(jm.__all__)
+
+
 @pytest.mark.parametrize("name", MODULES)
 def test_the_examples_in_docstrings_run(name):
     module = importlib.import_module(name)

@@ -43,7 +43,7 @@ class RandomPlay(Agent):
 
 
 class ScalarRandomPlay:
-    """The `Pilot` of random play."""
+    """The `ScalarAgent` of random play."""
 
     def __init__(self, shapes: Any, explore: Any) -> None:
         self._action, self._copies, self._explore = shapes.spec.action, shapes.copies, explore

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, overload
 
 from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.environment import Environment, describe
@@ -17,6 +17,64 @@ from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.session import Session, chosen_lane, run_folder
 from jokulmist.training.workers import pool
 from jokulmist.training.workers import seeds as seeds_side_by_side
+
+
+@overload
+def train(
+    environment: Environment,
+    agent: Agent,
+    *,
+    steps: int | None = ...,
+    episodes: int | None = ...,
+    seed: int = ...,
+    seeds: None = ...,
+    copies: int | None = ...,
+    vary: Vary | None = ...,
+    curriculum: Levels | None = ...,
+    lane: Literal["auto", "plain", "compiled"] = ...,
+    evaluate_every: int | None = ...,
+    evaluate_episodes: int = ...,
+    processes: bool = ...,
+    checkpoint_every: int | None = ...,
+    checkpoint_minutes: float = ...,
+    keep_checkpoints: int = ...,
+    best_by: str = ...,
+    record_every: int | None = ...,
+    stop_when: Any = ...,
+    workers: int | None = ...,
+    folder: str | Path | None = ...,
+    name: str | None = ...,
+    show: ProgressDisplay | None = ...,
+) -> Run: ...
+
+
+@overload
+def train(
+    environment: Environment,
+    agent: Agent,
+    *,
+    steps: int | None = ...,
+    episodes: int | None = ...,
+    seed: int = ...,
+    seeds: Sequence[int],
+    copies: int | None = ...,
+    vary: Vary | None = ...,
+    curriculum: Levels | None = ...,
+    lane: Literal["auto", "plain", "compiled"] = ...,
+    evaluate_every: int | None = ...,
+    evaluate_episodes: int = ...,
+    processes: bool = ...,
+    checkpoint_every: int | None = ...,
+    checkpoint_minutes: float = ...,
+    keep_checkpoints: int = ...,
+    best_by: str = ...,
+    record_every: int | None = ...,
+    stop_when: Any = ...,
+    workers: int | None = ...,
+    folder: str | Path | None = ...,
+    name: str | None = ...,
+    show: ProgressDisplay | None = ...,
+) -> Runs: ...
 
 
 def train(
@@ -44,7 +102,7 @@ def train(
     folder: str | Path | None = "runs",
     name: str | None = None,
     show: ProgressDisplay | None = None,
-) -> Any:
+) -> Run | Runs:
     """Train an agent on an environment.
 
     Parameters

@@ -13,7 +13,7 @@ from jokulmist.agents.tables.greedy import chances, drawn
 
 
 class ScalarTable:
-    """The `Pilot` of a table.
+    """The `ScalarAgent` of a table.
 
     Parameters
     ----------

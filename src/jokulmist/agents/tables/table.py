@@ -1,7 +1,7 @@
 """Action values in a table: what Q-learning, Sarsa and expected Sarsa share.
 
 The observation falls into a cell, the table holds one value for each cell and action. Every formula is written once,
-with the actions unrolled, over numbers that are either plain Python numbers (a plain lane, `table_pilot.py`) or arrays
+with the actions unrolled, over numbers that are either plain Python numbers (a plain lane, `scalar_agent.py`) or arrays
 with one entry a copy (compiled); `Ops` holds the few functions that differ. Reading and writing the table differ too: in
 place for NumPy, by slices for JAX.
 
