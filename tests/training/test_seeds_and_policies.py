@@ -271,3 +271,17 @@ def test_modifiers_stand_in_the_plan_and_come_back(tmp_path):
     content = {**again.written_plan, "environment": {"use": "ferry", "modify": [{"use": "Stak"}]}}
     with pytest.raises(SettingError, match="an entry of `modify` is a table with `use`"):
         plan_of(content)
+
+
+@pytest.mark.parametrize("name", ["DQN", "LinearQ", "PPO", "QLearning"])
+def test_a_policy_decides_without_replay_memory_and_optimiser(name, monkeypatch):
+    agent = {"DQN": jm.DQN(network=jm.Dense(8), replay_start=32), "LinearQ": jm.LinearQ(replay=True, tiles=3)}.get(name)
+    policy = jm.train(Corridor(), agent or getattr(jm, name)(), steps=64, copies=1, folder=None).policy
+    monkeypatch.setattr(type(policy.agent), "fresh", None)
+    cells = [{"cell": cell} for cell in range(5)] * 3
+    greedy = [policy.choose(cell) for cell in cells]
+    assert (
+        greedy[:5] == greedy[5:10] == greedy[10:]
+    )  # each is the first decision: nothing is left over from the one before
+    sampled = [[policy.choose(cell, act="sampled", seed=seed) for cell in cells] for seed in (1, 2, 1)]
+    assert sampled[0] == sampled[2]

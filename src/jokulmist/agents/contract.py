@@ -251,6 +251,12 @@ class Agent(BaseModel):
         """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay behind."""
         return learner
 
+    @classmethod
+    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
+        """The memory that `choose` begins with when nothing is learned; a method whose `choose` reads none says so here, so that
+        acting does not make a network and a replay memory first."""
+        return cls.fresh(shapes, numbers, noise)[1]
+
     @staticmethod
     def restarted(memory: Any, new: Any, where: Any) -> Any:
         """The memory where some copies (`where`, bool) begin anew although their episode did not close: a worker process

@@ -58,6 +58,11 @@ class DeterministicAgent(CriticAgent):
         learner = begun(cls, shapes, noise)
         return learner, fresh_memory(shapes, noisy=shapes.noise == "ornstein-uhlenbeck")
 
+    @classmethod
+    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
+        """The drifting noise of each copy, where there is any."""
+        return fresh_memory(shapes, noisy=shapes.noise == "ornstein-uhlenbeck")
+
     @staticmethod
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, observed: Seen, noise: Any, explore: bool

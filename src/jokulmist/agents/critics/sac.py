@@ -85,6 +85,11 @@ class SAC(CriticAgent):
         begin_spread(learner.learning.policy, acting, numbers.first_spread)
         return learner, fresh_memory(shapes)
 
+    @classmethod
+    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
+        """Nothing: what is chosen depends on the observation alone."""
+        return ()
+
     @staticmethod
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, observed: Seen, noise: Any, explore: bool

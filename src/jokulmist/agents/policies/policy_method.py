@@ -170,6 +170,11 @@ class PolicyAgent(Agent):
         )
         return learner, open_returns(shapes)
 
+    @classmethod
+    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
+        """Nothing: what is chosen depends on the observation alone."""
+        return ()
+
     @staticmethod
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool

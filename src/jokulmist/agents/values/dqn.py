@@ -218,6 +218,11 @@ class DQN(Agent):
         )
         return learner, open_returns(shapes)
 
+    @classmethod
+    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
+        """Nothing: what is chosen depends on the observation alone."""
+        return ()
+
     @staticmethod
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool

@@ -126,6 +126,11 @@ class LinearQ(Agent):
             replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, counted=counts_advances(shapes))
         return Learned(weights, np.int32(0), replay), ()
 
+    @classmethod
+    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
+        """Nothing: what is chosen depends on the observation alone."""
+        return ()
+
     @staticmethod
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool

@@ -27,6 +27,7 @@ from jokulmist.trees import filled
 
 Act = Literal["greedy", "sampled"]
 ACTS: tuple[str, ...] = ("greedy", "sampled")
+KEPT_PLAYERS = 8
 
 
 class Policy:
@@ -46,6 +47,8 @@ class Policy:
         self.spec = spec
         self.learner = learner
         self.decisions = decisions
+        # What `choose` has compiled, by how it acts and its seed: made once, because making it takes longer than a thousand choices.
+        self._players: dict[tuple[str, int], Player] = {}
 
     @cached_property
     def shapes(self) -> Any:
@@ -70,7 +73,12 @@ class Policy:
         -------
         The action in own form: an index, a float or array, or a record.
         """
-        player = Player(self, copies=1, seed=seed, act=act)
+        player = self._players.get((act, seed))
+        if player is None:
+            if len(self._players) >= KEPT_PLAYERS:
+                self._players.clear()
+            player = self._players[act, seed] = Player(self, copies=1, seed=seed, act=act)
+        player.begin()
         return player.choose(self._observed(observation, legal))[0]
 
     def values(self, observation: Any) -> dict[str, float]:
@@ -237,7 +245,13 @@ class Player:
         self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._draw, None, self._explore)
         self._memory: Any = None
         if self._scalar is None:  # a scalar agent has a memory of its own, and a fresh table would be made for nothing
-            _, self._memory = self._calls.fresh(self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
+            self._memory = agent.acting_memory(shapes, self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
+        self._first_memory = self._memory
+        self._turn = 0
+
+    def begin(self) -> None:
+        """Go back to before the first decision."""
+        self._memory = self._first_memory
         self._turn = 0
 
     def choose(self, observed: Observed) -> list[Any]:
