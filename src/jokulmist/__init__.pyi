@@ -21,33 +21,15 @@ from jokulmist.environments.declaration.loops import put as put
 from jokulmist.environments.declaration.loops import repeat as repeat
 from jokulmist.environments.declaration.loops import until as until
 from jokulmist.environments.declaration.loops import window as window
-from jokulmist.environments.declaration.parts import (
-    cut as cut,
-)
-from jokulmist.environments.declaration.parts import (
-    derived as derived,
-)
-from jokulmist.environments.declaration.parts import (
-    ending as ending,
-)
-from jokulmist.environments.declaration.parts import (
-    measure as measure,
-)
-from jokulmist.environments.declaration.parts import (
-    parameter as parameter,
-)
-from jokulmist.environments.declaration.parts import (
-    reference as reference,
-)
-from jokulmist.environments.declaration.parts import (
-    reward as reward,
-)
-from jokulmist.environments.declaration.parts import (
-    sensor as sensor,
-)
-from jokulmist.environments.declaration.parts import (
-    series as series,
-)
+from jokulmist.environments.declaration.parts import cut as cut
+from jokulmist.environments.declaration.parts import derived as derived
+from jokulmist.environments.declaration.parts import ending as ending
+from jokulmist.environments.declaration.parts import measure as measure
+from jokulmist.environments.declaration.parts import parameter as parameter
+from jokulmist.environments.declaration.parts import reference as reference
+from jokulmist.environments.declaration.parts import reward as reward
+from jokulmist.environments.declaration.parts import sensor as sensor
+from jokulmist.environments.declaration.parts import series as series
 from jokulmist.environments.declaration.simulator import Outcome as Outcome
 from jokulmist.environments.declaration.simulator import Simulator as Simulator
 from jokulmist.environments.declaration.simulator import channel as channel
@@ -55,63 +37,28 @@ from jokulmist.environments.declaration.state import State as State
 from jokulmist.environments.declaration.state import field as field
 from jokulmist.environments.declaration.state import flow as flow
 from jokulmist.environments.declaration.state import seen as seen
-from jokulmist.environments.modifiers import (
-    Brighter as Brighter,
-)
-from jokulmist.environments.modifiers import (
-    Clipped as Clipped,
-)
-from jokulmist.environments.modifiers import (
-    Crop as Crop,
-)
-from jokulmist.environments.modifiers import (
-    Delay as Delay,
-)
-from jokulmist.environments.modifiers import (
-    Grey as Grey,
-)
-from jokulmist.environments.modifiers import (
-    Hide as Hide,
-)
-from jokulmist.environments.modifiers import (
-    LastAction as LastAction,
-)
-from jokulmist.environments.modifiers import (
-    Late as Late,
-)
-from jokulmist.environments.modifiers import (
-    LearningEnd as LearningEnd,
-)
-from jokulmist.environments.modifiers import (
-    Noisy as Noisy,
-)
-from jokulmist.environments.modifiers import (
-    Opening as Opening,
-)
-from jokulmist.environments.modifiers import (
-    Potential as Potential,
-)
-from jokulmist.environments.modifiers import (
-    Scaled as Scaled,
-)
-from jokulmist.environments.modifiers import (
-    Shaky as Shaky,
-)
-from jokulmist.environments.modifiers import (
-    Shrink as Shrink,
-)
-from jokulmist.environments.modifiers import (
-    Signed as Signed,
-)
-from jokulmist.environments.modifiers import (
-    Stack as Stack,
-)
-from jokulmist.environments.modifiers import (
-    StickyAction as StickyAction,
-)
-from jokulmist.environments.modifiers import (
-    TimeLeft as TimeLeft,
-)
+from jokulmist.environments.modifiers import ActionModifier as ActionModifier
+from jokulmist.environments.modifiers import Brighter as Brighter
+from jokulmist.environments.modifiers import Clipped as Clipped
+from jokulmist.environments.modifiers import Crop as Crop
+from jokulmist.environments.modifiers import Delay as Delay
+from jokulmist.environments.modifiers import Grey as Grey
+from jokulmist.environments.modifiers import Hide as Hide
+from jokulmist.environments.modifiers import LastAction as LastAction
+from jokulmist.environments.modifiers import Late as Late
+from jokulmist.environments.modifiers import LearningEnd as LearningEnd
+from jokulmist.environments.modifiers import Noisy as Noisy
+from jokulmist.environments.modifiers import ObservationModifier as ObservationModifier
+from jokulmist.environments.modifiers import Opening as Opening
+from jokulmist.environments.modifiers import Potential as Potential
+from jokulmist.environments.modifiers import RewardModifier as RewardModifier
+from jokulmist.environments.modifiers import Scaled as Scaled
+from jokulmist.environments.modifiers import Shaky as Shaky
+from jokulmist.environments.modifiers import Shrink as Shrink
+from jokulmist.environments.modifiers import Signed as Signed
+from jokulmist.environments.modifiers import Stack as Stack
+from jokulmist.environments.modifiers import StickyAction as StickyAction
+from jokulmist.environments.modifiers import TimeLeft as TimeLeft
 from jokulmist.environments.spaces.actions import Actions as Actions
 from jokulmist.environments.spaces.actions import Choice as Choice
 from jokulmist.environments.spaces.actions import Range as Range
@@ -123,15 +70,9 @@ from jokulmist.learning.networks.layout import Convolutional as Convolutional
 from jokulmist.learning.networks.layout import Dense as Dense
 from jokulmist.learning.schedules import geometric as geometric
 from jokulmist.learning.schedules import linear as linear
-from jokulmist.pictures.figures.behaviour import (
-    plot_choices as plot_choices,
-)
-from jokulmist.pictures.figures.behaviour import (
-    plot_policy as plot_policy,
-)
-from jokulmist.pictures.figures.behaviour import (
-    plot_rollout as plot_rollout,
-)
+from jokulmist.pictures.figures.behaviour import plot_choices as plot_choices
+from jokulmist.pictures.figures.behaviour import plot_policy as plot_policy
+from jokulmist.pictures.figures.behaviour import plot_rollout as plot_rollout
 from jokulmist.pictures.figures.curve import plot as plot
 from jokulmist.pictures.figures.grid import plot_grid as plot_grid
 from jokulmist.pictures.figures.ledger import ledger as ledger

@@ -11,6 +11,7 @@ from scipy import stats
 
 import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.modifiers import RewardPipeline
 from jokulmist.errors import SettingError
 from jokulmist.training.plans.plan import plan_of
 
@@ -411,8 +412,67 @@ def test_an_opening_is_played_by_nobody_and_counts_for_nothing():
     assert np.allclose(*frames, rtol=1e-4, atol=1e-4)
     written = jm.environments.modifiers.modifier_from(idle._modifiers[0].written())
     assert written == idle._modifiers[0]
-    for wrong in (lambda: jm.Opening(), lambda: jm.Opening(99), lambda: jm.Opening(3, actions=["a"])):
+    for wrong in (lambda: jm.Opening(), lambda: jm.Opening(0), lambda: jm.Opening(3, actions=["a"])):
         with pytest.raises(SettingError, match="`Opening`"):
             wrong()
     with pytest.raises(SettingError, match="an episode opens once"):
         Buoy().modified(jm.Opening(2), jm.Opening(3))
+
+
+MINE = """
+from dataclasses import dataclass
+import jokulmist as jm
+
+@dataclass(frozen=True, repr=False)
+class Fading(jm.RewardModifier):
+    by: float
+    def begun(self, xp):
+        return xp.ones((), xp.float32)
+    def given(self, xp, memory, reward, before, after, ended):
+        return memory * self.by, memory * reward
+
+@dataclass(frozen=True, repr=False)
+class Coarse(jm.ObservationModifier):
+    def spec(self, spec):
+        return spec
+    def begun(self, spec, xp, first, around):
+        return (), first._replace(numbers=xp.round(first.numbers))
+    def onward(self, spec, xp, memory, now, around):
+        return self.begun(spec, xp, now, around)
+
+@dataclass(frozen=True, repr=False)
+class Halves(jm.ActionModifier):
+    def acted(self, xp, action, memory, own, draw):
+        return memory, type(own)(way=own.way, pull=0.5 * own.pull)
+"""
+
+
+def test_modifiers_of_ones_own_run_on_both_lanes_and_stay_with_the_run(tmp_path):
+    from jokulmist.loading import module_of
+
+    file = tmp_path / "mine.py"
+    file.write_text(MINE)
+    mine = module_of(str(file))
+    env = Buoy().modified(mine.Halves(), mine.Coarse(), mine.Fading(0.5))
+    plain, compiled = (
+        jm.train(env, Echo(), steps=80, copies=2, folder=tmp_path / lane, lane=lane) for lane in ("plain", "compiled")
+    )
+    columns = ["steps", "return", "learned_return", "pulled"]
+    assert np.allclose(plain.episodes[columns], compiled.episodes[columns], atol=1e-4)
+    assert (plain.episodes["pulled"] <= plain.episodes["steps"]).all()  # of at most 2 a decision
+    uses = [entry["use"].rpartition(":")[2] for entry in compiled.written_plan["environment"]["modify"]]
+    assert uses == ["Halves", "Coarse", "Fading"]
+    # By hand: each reward counts half of the one before, anew in every episode.
+    episode = Buoy().modified(mine.Halves(), mine.Coarse(), mine.Fading(0.5)).episode(seed=4)
+    assert float(episode.observation["x"]) == round(float(episode.state.x))
+    gains = RewardPipeline((mine.Fading(0.5),))
+    memory, given = gains.begun(np), []
+    for _ in range(3):
+        memory, reward = gains.given(np, memory, 4.0, None, None, False)
+        given.append(float(reward))
+    assert given == [4.0, 2.0, 1.0]
+    file.unlink()
+    again = jm.Run.open(compiled.path)
+    assert again.environment._modifiers[2].by == 0.5
+    with pytest.raises(SettingError, match="is no modifier; derive it from"):
+        jm.environments.modifiers.modifier_from({"use": f"{compiled.path / 'source' / 'mine.py'}:dataclass"})

@@ -85,6 +85,7 @@ class PlainLane:
         self._lasted = [1] * self.copies
         self._memories: list[Any] = [None] * self.copies
         self._action_memories: list[Any] = [()] * self.copies
+        self._reward_memories: list[Any] = [()] * self.copies
         self._learned = [0.0] * self.copies
         self.last_states: dict[int, State] = {}
         self.first_ages: list[int] | None = None  # the decision at which a copy's first episode is cut and not recorded
@@ -115,6 +116,7 @@ class PlainLane:
             "varied": np.array(self._varied, np.float64),
             "memories": list(self._memories),
             "grips": list(self._action_memories),
+            "reward_memories": list(self._reward_memories),
             "first_ages": np.array(self.first_ages or (), np.int64),
         }
 
@@ -135,6 +137,7 @@ class PlainLane:
                 self.steppers[i].revalue({name: kind(value) for name, kind, value in named})
         self._memories = filled(self._memories, arrays, "memories")
         self._action_memories = filled(self._action_memories, arrays, "grips")
+        self._reward_memories = filled(self._reward_memories, arrays, "reward_memories")
         self.first_ages = arrays["first_ages"].tolist() or None
 
     def _state_from(self, arrays: dict[str, Any], i: int) -> State:
@@ -172,6 +175,7 @@ class PlainLane:
                 self._wait_first(i, self._draws[Stream.FIRST_WAIT].at(0, i))
         rows = [self.steppers[i].observe(state, sense.at(0, i)) for i, state in enumerate(self.states)]
         self._action_memories = [self._action_pipeline.begun(np) for _ in range(self.copies)]
+        self._reward_memories = [self._reward_pipeline.begun(np) for _ in range(self.copies)]
         observed = Observed(rows, masks=self._masks())
         if self._channel_values_of:
             look, observation_pipeline = self._draws[Stream.FIRST_LOOK], self._draws[Stream.FIRST_GLASS]
@@ -232,7 +236,10 @@ class PlainLane:
 
     def _valued(self, i: int, reward: float, before: State, ended: bool) -> float:
         """The reward that is learned from."""
-        reward = float(self._reward_pipeline.given(np, reward, before, self.states[i], ended))
+        memories, given = self._reward_pipeline.given(
+            np, self._reward_memories[i], reward, before, self.states[i], ended
+        )
+        self._reward_memories[i], reward = memories, float(given)
         self._learned[i] += reward
         return reward
 
@@ -439,6 +446,8 @@ class PlainLane:
             state = self.states[i]
         if self._action_pipeline.modifiers:
             self._action_memories[i] = self._action_pipeline.begun(np)
+        if self._reward_pipeline.modifiers:
+            self._reward_memories[i] = self._reward_pipeline.begun(np)
         return step.observe(state, self._draws[Stream.BEGIN_SENSE].at(self.turn, i))
 
     def _refuse(self, terms: list[float], before: State) -> None:

@@ -2,10 +2,18 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 from jokulmist.environments.modifiers.actions import Late, Shaky, StickyAction
-from jokulmist.environments.modifiers.base import ChannelValues, Modifier, Surroundings
+from jokulmist.environments.modifiers.base import (
+    ActionModifier,
+    ChannelValues,
+    Modifier,
+    ObservationModifier,
+    RewardModifier,
+    Surroundings,
+)
 from jokulmist.environments.modifiers.episodes import LearningEnd, Opening
 from jokulmist.environments.modifiers.observations import (
     Brighter,
@@ -22,11 +30,12 @@ from jokulmist.environments.modifiers.pipeline import ActionPipeline, Observatio
 from jokulmist.environments.modifiers.rewards import Clipped, Potential, Scaled, Signed
 from jokulmist.environments.modifiers.stack import Stack
 from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.loading import function_named
 
 __all__ = [
     "Surroundings", "Brighter", "Clipped", "Crop", "Delay", "ObservationPipeline", "ChannelValues", "Grey", "ActionPipeline", "Hide", "LastAction", "Late", "LearningEnd",
     "Modifier", "Noisy", "Opening", "Potential", "StickyAction", "Scaled", "Shaky", "Shrink", "Signed", "Stack", "TimeLeft", "RewardPipeline",
-    "modifier_from",
+    "modifier_from", "ObservationModifier", "ActionModifier", "RewardModifier",
 ]  # fmt: skip
 
 KINDS: dict[str, type[Modifier]] = {
@@ -38,13 +47,20 @@ KINDS: dict[str, type[Modifier]] = {
 }  # fmt: skip
 
 
-def modifier_from(written: Any) -> Modifier:
-    """The modifier that an entry of a plan's ``modify`` names."""
+def modifier_from(written: Any, base: Path | None = None) -> Modifier:
+    """The modifier that an entry of a plan's ``modify`` names; the file of one of your own starts from `base`."""
     use = written.get("use") if isinstance(written, dict) else None
-    if use not in KINDS:
+    kind = KINDS.get(use) if isinstance(use, str) else None
+    if isinstance(use, str) and ":" in use:
+        kind = function_named(use, base)
+        if not (isinstance(kind, type) and issubclass(kind, Modifier)):
+            raise SettingError(
+                f"`{use}` is no modifier; derive it from `jm.ObservationModifier`, `jm.ActionModifier` or `jm.RewardModifier`."
+            )
+    if kind is None:
         raise SettingError(
-            f"an entry of `modify` is a table with `use`, one of {listed(KINDS)}; got {written!r}.{nearest(str(use), KINDS)} "
+            f"an entry of `modify` is a table with `use`, one of {listed(KINDS)}, or `file.py:Name`; got {written!r}.{nearest(str(use), KINDS)} "
             f'Write for instance `modify = [{{ use = "Stack", count = 4 }}]`.'
         )
-    made: Modifier = KINDS[use].made_from({name: value for name, value in written.items() if name != "use"})
+    made: Modifier = kind.made_from({name: value for name, value in written.items() if name != "use"})
     return made

@@ -16,6 +16,7 @@ import numpy as np
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.loading import name_of
 
 Touches = Literal["observation", "action", "reward", "episode"]
 
@@ -58,14 +59,19 @@ def kept(given: Any) -> Any:
 
 
 class Modifier:
-    """Base of everything that stands around an environment; see `jm.Stack` for one."""
+    """Base of all modifiers of an environment; see `jm.Stack` for one."""
 
     touches: ClassVar[Touches]
 
     def written(self) -> dict[str, Any]:
         """As it stands in a plan."""
         found = {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
-        return {"use": type(self).__name__, **{n: list(v) if isinstance(v, tuple) else v for n, v in found.items()}}
+        use = type(self).__name__ if type(self).__module__.startswith("jokulmist.") else name_of(type(self))
+        return {"use": use, **{n: list(v) if isinstance(v, tuple) else v for n, v in found.items()}}
+
+    def functions(self) -> list[Any]:
+        """Classes and functions of the user's own in it; a run keeps their source."""
+        return [] if type(self).__module__.startswith("jokulmist.") else [type(self)]
 
     @classmethod
     def made_from(cls, settings: dict[str, Any]) -> Any:
@@ -126,12 +132,34 @@ class ActionModifier(Modifier):
 
 
 class RewardModifier(Modifier):
-    """Base of modifiers of the reward that is learned from; what is recorded stays as it was."""
+    """Base of modifiers of the reward that is learned from; what is recorded stays as it was.
+
+    A modifier of your own is a frozen dataclass in a file. In a plan it is named by ``use = "file.py:Name"``.
+
+    Examples
+    --------
+    >>> from dataclasses import dataclass
+    >>> @dataclass(frozen=True, repr=False)
+    ... class Fading(RewardModifier):
+    ...     by: float
+    ...
+    ...     def begun(self, xp):
+    ...         return xp.ones((), xp.float32)
+    ...
+    ...     def given(self, xp, memory, reward, before, after, ended):
+    ...         return memory * self.by, memory * reward
+    >>> Fading(by=0.9)
+    Fading(0.9)
+    """
 
     touches = "reward"
 
-    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
-        """The reward that is learned from."""
+    def begun(self, xp: ModuleType) -> Any:
+        """The memory at an episode's first decision: arrays in a tuple, or one array."""
+        return ()
+
+    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+        """Memory, and the reward that is learned from; `before` and `after` are states, `ended` is whether a true end came."""
         raise NotImplementedError
 
 

@@ -11,7 +11,7 @@ from jokulmist.environments.modifiers.base import Modifier, idle_of, kept
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.errors import SettingError, listed, nearest
 
-MOST_OPENING = 32
+MOST_OPENING = 1_000
 
 
 @dataclass(frozen=True, init=False, repr=False)

@@ -88,8 +88,16 @@ class RewardPipeline:
     def __init__(self, modifiers: tuple[Modifier, ...]) -> None:
         self.modifiers = tuple(m for m in modifiers if isinstance(m, RewardModifier))
 
-    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
-        """The reward that is learned from."""
-        for modifier in self.modifiers:
-            reward = modifier.given(xp, reward, before, after, ended)
-        return reward
+    def begun(self, xp: ModuleType) -> tuple[Any, ...]:
+        """The memories at an episode's first decision."""
+        return tuple(modifier.begun(xp) for modifier in self.modifiers)
+
+    def given(
+        self, xp: ModuleType, memories: tuple[Any, ...], reward: Any, before: Any, after: Any, ended: Any
+    ) -> tuple[tuple[Any, ...], Any]:
+        """Memories, and the reward that is learned from."""
+        kept = []
+        for modifier, memory in zip(self.modifiers, memories, strict=True):
+            memory, reward = modifier.given(xp, memory, reward, before, after, ended)
+            kept.append(memory)
+        return tuple(kept), reward

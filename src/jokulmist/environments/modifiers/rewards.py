@@ -33,8 +33,8 @@ class Scaled(RewardModifier):
         ):
             raise SettingError(f"`by` of `Scaled` must be a number other than 0; got {self.by!r}.")
 
-    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
-        return self.by * reward
+    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+        return memory, self.by * reward
 
 
 @dataclass(frozen=True, repr=False)
@@ -53,16 +53,16 @@ class Clipped(RewardModifier):
         if not (isinstance(self.low, (int, float)) and isinstance(self.high, (int, float)) and self.low < self.high):
             raise SettingError(f"`Clipped` needs low < high; got {self.low!r} and {self.high!r}.")
 
-    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
-        return xp.clip(reward, self.low, self.high)
+    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+        return memory, xp.clip(reward, self.low, self.high)
 
 
 @dataclass(frozen=True, repr=False)
 class Signed(RewardModifier):
     """Keep the reward's sign alone: -1, 0 or 1."""
 
-    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
-        return xp.sign(reward)
+    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+        return memory, xp.sign(reward)
 
 
 @dataclass(frozen=True, repr=False)
@@ -98,5 +98,8 @@ class Potential(RewardModifier):
     def written(self) -> dict[str, Any]:
         return {"use": "Potential", "of": name_of(self.of), "discount": self.discount}
 
-    def given(self, xp: ModuleType, reward: Any, before: Any, after: Any, ended: Any) -> Any:
-        return reward + self.discount * xp.where(ended, 0.0, self.of(after)) - self.of(before)
+    def functions(self) -> list[Any]:
+        return [self.of]
+
+    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+        return memory, reward + self.discount * xp.where(ended, 0.0, self.of(after)) - self.of(before)

@@ -37,7 +37,7 @@ def main() -> None:
     try:
         kind = function_named(first["use"], Path(first["folder"]))
         environment = kind(weights=first["weights"], **first["given"])
-        environment = environment.modified(*[modifier_from(entry) for entry in first["modify"]])
+        environment = environment.modified(*[modifier_from(entry, Path(first["folder"])) for entry in first["modify"]])
         room = SharedBuffer(describe(environment), first["copies"], first["descriptor"])
     except BaseException as failure:
         answer(failed=str(failure) or type(failure).__name__)

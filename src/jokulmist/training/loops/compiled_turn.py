@@ -45,6 +45,7 @@ class Carry(NamedTuple):
     rows: Any
     recorded_steps: Any = ()
     first_ages: Any = ()
+    reward_memories: tuple[Any, ...] = ()
 
 
 def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -> Any:
@@ -75,7 +76,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         )
         # An end for learning alone: the copy goes on, and what is learned from does not see it go on.
         ended = ended | judged.marked
-        reward = compiled.valued(reward, carry.states, judged.after, ended)
+        reward_memories, reward = compiled.valued(carry.reward_memories, reward, carry.states, judged.after, ended)
         channel_values = channel_values._replace(numbers=channel_values.numbers / one)
         memories, shown = compiled.seen(carry.memories, channel_values, actions, steps, at_turn(noise["GLASS"], t), one)
         legal = compiled.legal(numbers, own, judged.after)
@@ -135,10 +136,9 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         if description.holds:
             own_rows = [*own_rows, steps.astype(jnp.float32)]
         if description.action_pipeline.modifiers:
-            fresh_action_memories = spread_all(description.action_pipeline.begun(jnp), copies)
-            action_memories = jax.tree.map(
-                lambda new, old: choose(closed, new, old), fresh_action_memories, action_memories
-            )
+            action_memories = begun_anew(closed, description.action_pipeline.begun(jnp), action_memories)
+        if description.reward_pipeline.modifiers:
+            reward_memories = begun_anew(closed, description.reward_pipeline.begun(jnp), reward_memories)
         told = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
         row = jnp.stack([judged.held.astype(jnp.float32), age.astype(jnp.float32), *totals, *told, *own_rows])
         carry = Carry(
@@ -160,6 +160,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
             rows=lax.dynamic_update_index_in_dim(carry.rows, row, t, 0),
             recorded_steps=_filmed(carry, actions, judged, shown, t) if carry.recorded_steps else (),
             first_ages=first_ages,
+            reward_memories=reward_memories,
         )
         happened = Experience(
             observed=before, actions=actions, rewards=reward, ended=ended,
@@ -169,6 +170,12 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         return carry, happened
 
     return turn
+
+
+def begun_anew(closed: Any, begun: Any, memories: Any) -> Any:
+    """Memories of a modifier of all copies; as at the begin where an episode closed."""
+    fresh = spread_all(begun, closed.shape[0])
+    return jax.tree.map(lambda new, old: choose(closed, new, old), fresh, memories)
 
 
 class Decided(NamedTuple):

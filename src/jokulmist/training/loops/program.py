@@ -110,6 +110,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
         channel_values = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
         memories, shown = compiled.first_seen(channel_values, observation_pipeline, one)
         action_memories = spread_all(compiled.description.action_pipeline.begun(jnp), copies)
+        reward_memories = spread_all(compiled.description.reward_pipeline.begun(jnp), copies)
         legal = compiled.legal(numbers, own, states)
         stuck: Any = ()
         if legal or described.gated:
@@ -120,7 +121,15 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
             stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, jnp.int32(0))
             stuck = first_stuck(stuck, ~compiled.asks(numbers, own, states), NEVER_ASKED, states, jnp.int32(0))
         seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(copies, jnp.int32))
-        return states, own, seen, memories, action_memories, stuck, opened and opened._replace(after=())
+        return (
+            states,
+            own,
+            seen,
+            memories,
+            (action_memories, reward_memories),
+            stuck,
+            opened and opened._replace(after=()),
+        )
 
     turn = turn_of(compiled, kind, shapes)
 

@@ -197,7 +197,8 @@ class Plan:
     def functions(self) -> list[Any]:
         """Functions of the user's own in the plan."""
         own = [value for value in (self.vary, self.training.stop_when) if callable(value)]
-        return [*self.agent.functions(), *own]
+        around = [f for modifier in modifiers_of(self.environment) for f in modifier.functions()]
+        return [*self.agent.functions(), *own, *around]
 
     def written(self) -> dict[str, Any]:
         """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""
@@ -282,7 +283,7 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
         raise SettingError(
             f'`modify` must be a list of tables, e.g. `[{{ use = "Stack", count = 4 }}]`; got {modify!r}.'
         )
-    around = [modifier_from(entry) for entry in modify]
+    around = [modifier_from(entry, base) for entry in modify]
     made = environment_type(**environment).modified(*around)
     vary: Any = None
     if "vary" in parts:
