@@ -82,6 +82,7 @@ _WHERE: dict[str, str] = {
     "check": "workshop.check.check",
     "trace": "workshop.trace",
     "train": "training.train",
+    "Observer": "training.plans.observers",
     "resume": "training.session.resume",
     "redo": "training.redo",
     "evaluate": "training.evaluation.evaluate",

@@ -87,6 +87,7 @@ from jokulmist.studies.search.space import among as among
 from jokulmist.studies.search.tune import tune as tune
 from jokulmist.training.evaluation.evaluate import evaluate as evaluate
 from jokulmist.training.evaluation.grid import evaluate_grid as evaluate_grid
+from jokulmist.training.plans.observers import Observer as Observer
 from jokulmist.training.policies.policy import Policy as Policy
 from jokulmist.training.redo import redo as redo
 from jokulmist.training.rollouts.rollouts import follow as follow

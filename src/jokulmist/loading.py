@@ -8,11 +8,56 @@ import importlib.util
 import inspect
 import sys
 import traceback
+from dataclasses import fields
 from pathlib import Path
 from types import ModuleType
 from typing import Any, NoReturn
 
-from jokulmist.errors import BrokenEnvironment, DeclarationError, JokulmistError, LookupFailed, SettingError, listed
+from jokulmist.errors import (
+    BrokenEnvironment,
+    DeclarationError,
+    JokulmistError,
+    LookupFailed,
+    SettingError,
+    listed,
+    nearest,
+)
+
+
+class Plugin:
+    """Base of what a plan names by ``use`` with its settings beside it: a dataclass, shipped or of a user's own."""
+
+    def written(self) -> dict[str, Any]:
+        """As it stands in a plan."""
+        use = type(self).__name__ if _ships(type(self)) else name_of(type(self))
+        found = {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
+        kept = {n: list(v) if isinstance(v, tuple) else v for n, v in found.items() if v is not None}
+        return {"use": use, **kept}
+
+    def functions(self) -> list[Any]:
+        """Classes and functions of the user's own in it; a run keeps their source."""
+        return [] if _ships(type(self)) else [type(self)]
+
+    @classmethod
+    def made_from(cls, settings: dict[str, Any]) -> Any:
+        """The object of a plan's settings."""
+        names = [f.name for f in fields(cls)]  # type: ignore[arg-type]
+        for name in settings:
+            if name not in names:
+                raise SettingError(
+                    f"`{cls.__name__}` has no setting `{name}`; its settings are {listed(names)}.{nearest(name, names)}"
+                )
+        try:
+            return cls(**settings)
+        except TypeError:
+            raise SettingError(f"`{cls.__name__}` needs {listed(names)}; got {listed(settings)}.") from None
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({', '.join(repr(getattr(self, f.name)) for f in fields(self))})"  # type: ignore[arg-type]
+
+
+def _ships(kind: type) -> bool:
+    return kind.__module__.startswith("jokulmist.")
 
 
 def module_of(place: str, base: Path | None = None) -> ModuleType:

@@ -15,7 +15,7 @@ import pytest
 from places import Corridor, Drift, Lift, Snowfield
 
 import jokulmist as jm
-from jokulmist.errors import JokulmistError, LookupFailed, RecordError, SettingError
+from jokulmist.errors import BrokenEnvironment, JokulmistError, LookupFailed, RecordError, SettingError
 from jokulmist.records.checkpoints import checkpoints_of
 from jokulmist.training.progress import SilentDisplay
 
@@ -291,3 +291,59 @@ def test_a_folder_that_may_not_be_written_to_is_told_before_anything_is_trained(
     place.write_text("a file, where a folder should be")
     with pytest.raises(RecordError, match=r"cannot make a run's folder in .*taken.*--folder"):
         jm.train(Corridor(), jm.QLearning(), steps=10, folder=place)
+
+
+WATCHER = """
+from dataclasses import dataclass, field
+import jokulmist as jm
+
+@dataclass
+class Watcher(jm.Observer):
+    every: int | None = 50
+    enough: int = 10**9
+    at: list = field(default_factory=list)
+
+    def look(self, run):
+        self.at.append(run.progress.decisions)
+        run.log(f"looked {len(self.at)} times; {run.policy().decisions} learned")
+        return "that is enough" if run.progress.decisions >= self.enough else None
+
+    def end(self, run):
+        run.log(f"ends with {self.at}")
+
+    def saved(self):
+        return {"at": self.at}
+
+    def restore(self, saved):
+        self.at = list(saved["at"])
+
+@dataclass
+class Faulty(jm.Observer):
+    def look(self, run):
+        return 1 / 0
+"""
+
+
+def test_observers_look_when_they_are_due_end_a_run_and_go_on_with_it(tmp_path):
+    from jokulmist.loading import module_of
+
+    file = tmp_path / "watcher.py"
+    file.write_text(WATCHER)
+    mine = module_of(str(file))
+    plan = {"steps": 400, "copies": 2, "checkpoint_every": 50, "lane": "plain"}
+    whole = jm.train(Corridor(), jm.QLearning(), folder=tmp_path / "a", observers=[mine.Watcher()], **plan)
+    log = (whole.path / "log.txt").read_text()
+    assert "looked 8 times; 400 learned" in log
+    assert f"ends with {list(range(50, 401, 50))}" in log
+    assert whole.written_plan["observers"][0]["use"].endswith("watcher.py:Watcher")
+    ended = jm.train(Corridor(), jm.QLearning(), folder=None, observers=[mine.Watcher(enough=120)], **plan)
+    assert (ended.origin["decisions"], ended.origin["ended_by"]) == (150, "that is enough")
+    parts = interrupted(Corridor(), jm.QLearning(), 200, folder=tmp_path / "b", observers=[mine.Watcher()], **plan)
+    file.unlink()  # what the run keeps is enough
+    assert f"ends with {list(range(50, 401, 50))}" in (jm.resume(parts).path / "log.txt").read_text()
+    with pytest.raises(BrokenEnvironment, match=r"`Faulty.look` failed: ZeroDivisionError: division by zero"):
+        jm.train(Corridor(), jm.QLearning(), folder=tmp_path / "c", name="faulty", observers=[mine.Faulty()], **plan)
+    assert jm.Run.open(tmp_path / "c" / "faulty").origin["decisions"] > 0  # nothing was lost
+    for wrong, match in (([3], "derive from `jm.Observer`"), ([mine.Watcher(every=0)], "counts decisions, from 1")):
+        with pytest.raises(SettingError, match=match):
+            jm.train(Corridor(), jm.QLearning(), steps=10, folder=None, observers=wrong)

@@ -11,6 +11,7 @@ from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
+from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run, Runs
@@ -41,6 +42,7 @@ def train(
     best_by: str = ...,
     record_every: int | None = ...,
     stop_when: Any = ...,
+    observers: Sequence[Observer] = ...,
     workers: int | None = ...,
     folder: str | Path | None = ...,
     name: str | None = ...,
@@ -70,6 +72,7 @@ def train(
     best_by: str = ...,
     record_every: int | None = ...,
     stop_when: Any = ...,
+    observers: Sequence[Observer] = ...,
     workers: int | None = ...,
     folder: str | Path | None = ...,
     name: str | None = ...,
@@ -98,6 +101,7 @@ def train(
     best_by: str = "return",
     record_every: int | None = None,
     stop_when: Any = None,
+    observers: Sequence[Observer] = (),
     workers: int | None = None,
     folder: str | Path | None = "runs",
     name: str | None = None,
@@ -147,6 +151,8 @@ def train(
         Ends the run before its planned length: ``{"mean_return": 120.0}``, ``{"plateau": 50_000}`` (decisions without a new
         height), ``{"minutes": 10}``, several of them, or a function that is given how far the run is (``decisions``, ``episodes``,
         ``mean_return``, ``seconds``). Asked at each report, so that it stops at the same decision again.
+    observers : sequence of Observer
+        Code of your own that looks at the run while it trains; see `Observer`.
     workers : int, optional
         Processes among which several seeds are shared out; by default one a core. Each seed gives the same numbers as by
         itself. Runs in memory, and classes that no file holds, are trained here, one after another.
@@ -209,7 +215,7 @@ def train(
     if show is None:
         show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
     place = None if folder is None else Path(folder)
-    plan = Plan(environment, agent, training, vary, curriculum)
+    plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
     return runs if seeds is not None else runs[0]
 

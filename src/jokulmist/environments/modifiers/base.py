@@ -7,7 +7,6 @@ nearest the environment; those of the action are asked in the opposite order, fr
 
 from __future__ import annotations
 
-from dataclasses import fields
 from types import ModuleType
 from typing import Any, ClassVar, Literal, NamedTuple
 
@@ -16,7 +15,7 @@ import numpy as np
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError, listed, nearest
-from jokulmist.loading import name_of
+from jokulmist.loading import Plugin
 
 Touches = Literal["observation", "action", "reward", "episode"]
 
@@ -58,37 +57,10 @@ def kept(given: Any) -> Any:
     return KeptAction(given) if isinstance(given, dict) else tuple(given) if isinstance(given, list) else given
 
 
-class Modifier:
+class Modifier(Plugin):
     """Base of all modifiers of an environment; see `jm.Stack` for one."""
 
     touches: ClassVar[Touches]
-
-    def written(self) -> dict[str, Any]:
-        """As it stands in a plan."""
-        found = {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
-        use = type(self).__name__ if type(self).__module__.startswith("jokulmist.") else name_of(type(self))
-        return {"use": use, **{n: list(v) if isinstance(v, tuple) else v for n, v in found.items()}}
-
-    def functions(self) -> list[Any]:
-        """Classes and functions of the user's own in it; a run keeps their source."""
-        return [] if type(self).__module__.startswith("jokulmist.") else [type(self)]
-
-    @classmethod
-    def made_from(cls, settings: dict[str, Any]) -> Any:
-        """The modifier of a plan's settings."""
-        names = [f.name for f in fields(cls)]  # type: ignore[arg-type]
-        for name in settings:
-            if name not in names:
-                raise SettingError(
-                    f"`{cls.__name__}` has no setting `{name}`; its settings are {listed(names)}.{nearest(name, names)}"
-                )
-        try:
-            return cls(**settings)
-        except TypeError:
-            raise SettingError(f"`{cls.__name__}` needs {listed(names)}; got {listed(settings)}.") from None
-
-    def __repr__(self) -> str:
-        return f"{type(self).__name__}({', '.join(repr(getattr(self, f.name)) for f in fields(self))})"  # type: ignore[arg-type]
 
 
 class ObservationModifier(Modifier):

@@ -290,7 +290,7 @@ def with_settings(base: Plan, settings: Mapping[str, Any]) -> Plan:
     else:
         made = agent_from({"use": use, **agent})
         training.setdefault("copies", None)
-    return Plan(environment, made, base.training.changed(**training), base.vary, base.curriculum)
+    return Plan(environment, made, base.training.changed(**training), base.vary, base.curriculum, base.observers)
 
 
 def plain(value: Any) -> Any:

@@ -27,13 +27,15 @@ from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, v
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.loading import function_named, name_of
 from jokulmist.records.files import as_lists, read_toml
+from jokulmist.training.plans.observers import Observer, checked_observers, observer_from
 from jokulmist.training.plans.sources import agent_from, environment_class, use_of
 from jokulmist.training.plans.stopping import stop_when_from
 from jokulmist.training.plans.stopping import written as written_stop
 
 NEEDED = ("environment", "agent", "training")
-SECTIONS = (*NEEDED, "vary", "curriculum")
+SECTIONS = (*NEEDED, "vary", "curriculum", "observers")
 TUNING = "tuning"
+OBSERVERS = "observers"
 MOST_COPIES = 65_536
 
 
@@ -152,8 +154,10 @@ class Plan:
     training: Training
     vary: Vary | None = None
     curriculum: Levels | None = None
+    observers: tuple[Observer, ...] = ()
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "observers", checked_observers(self.observers))
         _ = self.stage  # what cannot vary is refused at once
         if self.training.processes and not isinstance(self.environment, Simulator):
             raise SettingError(
@@ -198,7 +202,8 @@ class Plan:
         """Functions of the user's own in the plan."""
         own = [value for value in (self.vary, self.training.stop_when) if callable(value)]
         around = [f for modifier in modifiers_of(self.environment) for f in modifier.functions()]
-        return [*self.agent.functions(), *own, *around]
+        looking = [f for observer in self.observers for f in observer.functions()]
+        return [*self.agent.functions(), *own, *around, *looking]
 
     def written(self) -> dict[str, Any]:
         """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""
@@ -208,7 +213,7 @@ class Plan:
             environment["weights"] = weights
         if modifiers_of(self.environment):
             environment["modify"] = [modifier.written() for modifier in modifiers_of(self.environment)]
-        found = {
+        found: dict[str, Any] = {
             "environment": environment,
             "agent": {"use": use_of(type(self.agent)), **as_lists(self.agent.written())},
             "training": self.training.written(),
@@ -219,6 +224,8 @@ class Plan:
             found["vary"] = {"use": name_of(self.vary)}
         if self.curriculum is not None:
             found["curriculum"] = self.curriculum.written()
+        if self.observers:
+            found["observers"] = [observer.written() for observer in self.observers]
         return found
 
     def for_seed(self, seed: int) -> Plan:
@@ -269,6 +276,8 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
         part = content.get(section)
         if part is None and section not in NEEDED:
             continue
+        if section == OBSERVERS:
+            continue
         if not isinstance(part, Mapping):
             raise SettingError(f"the plan lacks the section `[{section}]`.")
         parts[section] = dict(part)
@@ -293,7 +302,11 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
     if isinstance(stop, Mapping) and "use" in stop:
         parts["training"]["stop_when"] = function_named(stop["use"], base)
     levels = levels_from(parts["curriculum"]) if "curriculum" in parts else None
-    return Plan(made, agent_from(agent, base), Training(**parts["training"]), vary, levels)
+    given = content.get(OBSERVERS, [])
+    if not isinstance(given, list):
+        raise SettingError(f"`observers` must be a list of tables, `[[observers]]`; got {given!r}.")
+    observers = tuple(observer_from(entry, base) for entry in given)
+    return Plan(made, agent_from(agent, base), Training(**parts["training"]), vary, levels, observers)
 
 
 def _apply(content: dict[str, Any], change: str) -> None:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import copy
 import logging
 import math
 import os
 import sys
 import time
 from collections import deque
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +27,7 @@ from jokulmist.training.evaluation.evaluate import evaluate
 from jokulmist.training.interrupts import StopRequest, heeding_ctrl_c
 from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
+from jokulmist.training.plans.observers import LiveRun, Observers
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import source_files, use_of
 from jokulmist.training.plans.stopping import Stopping
@@ -147,6 +150,7 @@ class Session:
         self.good: Policy | None = None
         self.kept, self.until = kept, until
         self.stopping = Stopping(self.training.stop_when)
+        self.observers = Observers(copy.deepcopy(plan.observers))  # each seed has its own
         self.best: tuple[float, Policy] | None = None
         self.scores: deque[float] = deque(maxlen=LAST)
         self.elapsed = 0.0
@@ -173,7 +177,9 @@ class Session:
                 if self.kept is not None:
                     self._take_up(loop, self.kept)
                 began -= self.elapsed
+                self.observers.begin(self._live(loop, planned))
                 status = self._drive(loop, planned, began)
+                self.observers.end(self._live(loop, planned))
         except BaseException as problem:  # told below, after everything is saved
             status, failure = "failed", problem
             if isinstance(problem, KeyboardInterrupt):
@@ -211,7 +217,8 @@ class Session:
         piece = per_update * max(1, 512 // copies)
         reported = checkpointed = time.perf_counter()
         reported_decisions = loop.decisions
-        fixed = [border for border in (report, evaluation, look, checkpoint) if border is not None]
+        looks = [None if every is None else turns(every) for every in self.observers.cadences]
+        fixed = [border for border in (report, evaluation, look, checkpoint, *looks) if border is not None]
         while loop.turn < last and not self.asked and not self.why:
             borders = [last] + [((loop.turn // border) + 1) * border for border in fixed]
             count = min(min(borders) - loop.turn, piece, loop.most_turns)
@@ -221,17 +228,17 @@ class Session:
             piece = _next_piece(piece, count, taken, per_update)
             now = time.perf_counter()
             self.elapsed = elapsed = now - began
-            share = planned.share(loop.decisions, loop.episodes)
-            progress = RunProgress(
-                loop.decisions, loop.episodes, share, self._mean(), loop.decisions / max(elapsed, 1e-9), elapsed
-            )
+            progress = self._progress(loop, planned)
             done = planned.last_episode is not None and loop.episodes >= planned.last_episode
             by_episode = report is None and loop.episodes >= self.next_report_episode
-            if by_episode or (report is not None and loop.turn % report == 0) or loop.turn >= last or done:
+            reports = by_episode or (report is not None and loop.turn % report == 0) or loop.turn >= last or done
+            if reports:
                 self.next_report_episode = loop.episodes + EPISODES_A_REPORT
                 speed = (loop.decisions - reported_decisions) / max(now - reported, 1e-9)
                 self._report(loop, speed, elapsed)
-                self._advise(self.advice.early(share, loop.decisions, list(self.recent), self.newest, self.good))
+                self._advise(
+                    self.advice.early(progress.share, loop.decisions, list(self.recent), self.newest, self.good)
+                )
                 reported, reported_decisions = now, loop.decisions
                 self.why = self.stopping.why(progress) or ""
             if self.level_now is not None and look is not None and loop.turn % look == 0 and self.level_now.moved():
@@ -240,6 +247,9 @@ class Session:
                 self.show.say(f"after {loop.decisions:,} decisions {self.level_now}")
             if evaluation is not None and loop.turn % evaluation == 0:
                 self._evaluate(loop)
+            if len(self.observers):
+                looking = [reports if every is None else loop.turn % every == 0 for every in looks]
+                self.why = self.why or self.observers.look(looking, partial(self._live, loop, planned)) or ""
             self.show.update(progress)
             if self.path is not None:
                 row = self.machine.row(elapsed, loop.decisions) if self.machine is not None else None
@@ -255,6 +265,16 @@ class Session:
             self.show.say("stopping: everything is being saved (Ctrl-C again ends at once)")
         halted = self.until is not None and last < planned_last and not self.why
         return "stopped" if self.asked or halted else "done"
+
+    def _progress(self, loop: Loop, planned: Planned) -> RunProgress:
+        share = planned.share(loop.decisions, loop.episodes)
+        speed = loop.decisions / max(self.elapsed, 1e-9)
+        return RunProgress(loop.decisions, loop.episodes, share, self._mean(), speed, self.elapsed)
+
+    def _live(self, loop: Loop, planned: Planned) -> LiveRun:
+        """The run as an observer is shown it."""
+        progress = self._progress(loop, planned)
+        return LiveRun(self.path, self.seed, progress, self.newest, lambda: self._policy(loop), self.recorder.log)
 
     def _checkpoint(self, loop: Loop) -> None:
         """Keep all that is needed to go on from here."""
@@ -275,6 +295,7 @@ class Session:
             "next_report_episode": self.next_report_episode,
             "climb": None if self.level_now is None else self.level_now.saved(),
             "stopping": self.stopping.saved(),
+            "observers": self.observers.saved(),
             "advice": self.advice.saved(),
             "rollouts": None if self.rollouts is None else self.rollouts.saved(),
             "best": None if self.best is None else [self.best[0], self.best[1].decisions],
@@ -296,6 +317,7 @@ class Session:
         self.scores.extend(state["scores"])
         self.next_report_episode = state["next_report_episode"]
         self.stopping.restore(state["stopping"])
+        self.observers.restore(state["observers"])
         self.advice.restore(state["advice"])
         if self.rollouts is not None and state["rollouts"] is not None:
             self.rollouts.restore(state["rollouts"], self.recorded)
