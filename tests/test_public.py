@@ -89,6 +89,9 @@ def test_the_guide_to_the_methods_runs_and_names_every_reading(capsys):
 
     exec(blocks("docs/methods.md", "python")[0], {"__name__": "guide"})
     assert "'ahead'" in capsys.readouterr().out
+    for page, name in (("environments", "Fading"), ("runs", "Sagging")):
+        (block,) = [block for block in blocks(f"docs/{page}.md", "python") if f"class {name}" in block]
+        exec(block, {"__name__": "guide"})
     exec(blocks("docs/shaping.md", "python")[0], {"__name__": "guide"})
     assert "heater" in capsys.readouterr().out
     told = (ROOT / "docs" / "methods.md").read_text()
