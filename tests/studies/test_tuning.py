@@ -310,7 +310,7 @@ def test_the_commands_tell_a_search_and_forecast_it(mine, tmp_path):
     assert done.returncode == 0, done.stderr
     for text in (
         "The winner is candidate",
-        "the best of 11 (1 seed), so it flatters",
+        "the best of 11 (1 seed), optimistic: it is the best of many",
         "on 2 new seeds",
         "What mattered, of 11 candidates",
     ):

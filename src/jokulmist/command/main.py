@@ -25,18 +25,18 @@ Env = Annotated[
     str, typer.Argument(metavar="ENV", help="A gallery name, path/to/file.py:Class or package.module:Class.")
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
-Folder = Annotated[Path, typer.Option("--folder", help="Where runs are kept.")]
-RunFolder = Annotated[Path, typer.Argument(metavar="RUN", help="A run's folder.")]
+Folder = Annotated[Path, typer.Option("--folder", help="The folder of the runs.")]
+RunFolder = Annotated[Path, typer.Argument(metavar="RUN", help="The folder of a run.")]
 Set = Annotated[
     Optional[list[str]],  # noqa: UP045  typer reads it at run time
-    typer.Option("--set", metavar="SECTION.NAME=VALUE", help="Change one value of the plan; may be repeated."),
+    typer.Option("--set", metavar="SECTION.NAME=VALUE", help="Change one value of the plan. Repeat it for more."),
 ]
 
 
 @app.callback(invoke_without_command=True)
 def root(
     context: typer.Context,
-    version: Annotated[bool, typer.Option("--version", help="Say the version and stop.")] = False,
+    version: Annotated[bool, typer.Option("--version", help="Print the version and exit.")] = False,
 ) -> None:
     if version:
         from jokulmist import __version__
@@ -83,12 +83,14 @@ def new(
 @app.command()
 def check(
     environment: Env,
-    steps: Annotated[int, typer.Option(help="Steps of random play.")] = 3000,
+    steps: Annotated[int, typer.Option(help="How many steps random play takes.")] = 3000,
     trace: Annotated[
-        Optional[int], typer.Option(metavar="N", help="Print N steps as a table instead.")  # noqa: UP045
+        Optional[int], typer.Option(metavar="N", help="Print N steps as a table instead of checking.")  # noqa: UP045
     ] = None,
-    policy: Annotated[str, typer.Option(help="Who plays them: random, a reference, or a run's folder.")] = "random",
-    seed: Annotated[int, typer.Option(help="Of the first episode that is printed.")] = 0,
+    policy: Annotated[
+        str, typer.Option(help="Who plays those steps: random, a reference, or the folder of a run.")
+    ] = "random",
+    seed: Annotated[int, typer.Option(help="Seed of the first episode that is printed.")] = 0,
     json: AsJson = False,
 ) -> None:
     """Look for mistakes in an environment, and say how to mend each. Status 1 when something is wrong.
@@ -108,13 +110,13 @@ def check(
 def play(
     environment: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Argument(metavar="ENV", help="As for check; may be left out with --policy."),
+        typer.Argument(metavar="ENV", help="An environment, as for check. Leave it out with --policy."),
     ] = None,
     policy: Annotated[
-        Optional[Path], typer.Option(metavar="RUN", help="A run whose policy plays until you take over.")  # noqa: UP045
+        Optional[Path], typer.Option(metavar="RUN", help="A run; its policy plays until you take over.")  # noqa: UP045
     ] = None,
-    seed: Annotated[int, typer.Option(help="Of the first episode.")] = 0,
-    folder: Annotated[Path, typer.Option(help="Where episodes that you save go.")] = Path("rollouts"),
+    seed: Annotated[int, typer.Option(help="Seed of the first episode.")] = 0,
+    folder: Annotated[Path, typer.Option(help="The folder for episodes that you save.")] = Path("rollouts"),
 ) -> None:
     """Play an environment in the terminal, or watch a policy, take over and hand back.
 
@@ -130,11 +132,13 @@ def train(
     plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to train, as TOML.")],
     set_: Set = None,
     folder: Folder = Path("runs"),
-    name: Annotated[Optional[str], typer.Option(help="The run's name; else the next free one.")] = None,  # noqa: UP045
+    name: Annotated[Optional[str], typer.Option(help="The name of the run; by default the next free one.")] = None,  # noqa: UP045
     workers: Annotated[
-        Optional[int], typer.Option(help="Processes among which seeds are shared out; else one a core.")  # noqa: UP045
+        Optional[int], typer.Option(help="Number of processes that train the seeds; by default one a core.")  # noqa: UP045
     ] = None,
-    dry: Annotated[bool, typer.Option("--dry", help="Say what would be run, with a forecast; train nothing.")] = False,
+    dry: Annotated[
+        bool, typer.Option("--dry", help="Print what would be trained and how long it would take, and train nothing.")
+    ] = False,
     json: AsJson = False,
 ) -> None:
     """Train one run, or one a seed. Ctrl-C ends it cleanly, with everything saved.
@@ -151,13 +155,13 @@ def train(
 
 @app.command()
 def resume(
-    run: Annotated[Path, typer.Argument(metavar="RUN", help="A run's folder, or a search's.")],
-    steps: Annotated[int, typer.Option(help="So many decisions more than was planned.")] = 0,
-    episodes: Annotated[int, typer.Option(help="So many episodes more than was planned.")] = 0,
-    workers: Annotated[Optional[int], typer.Option(help="Of a search: worker processes.")] = None,  # noqa: UP045
+    run: Annotated[Path, typer.Argument(metavar="RUN", help="The folder of a run or of a search.")],
+    steps: Annotated[int, typer.Option(help="Decisions to train beyond the plan.")] = 0,
+    episodes: Annotated[int, typer.Option(help="Episodes to train beyond the plan.")] = 0,
+    workers: Annotated[Optional[int], typer.Option(help="For a search: the number of worker processes.")] = None,  # noqa: UP045
     cluster: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Option(metavar="ADDRESS", help="Of a search: a Dask scheduler."),
+        typer.Option(metavar="ADDRESS", help="For a search: the address of a Dask scheduler."),
     ] = None,
     json: AsJson = False,
 ) -> None:
@@ -190,17 +194,21 @@ def redo(run: RunFolder, folder: Folder = Path("runs"), json: AsJson = False) ->
 
 @app.command()
 def evaluate(
-    run: Annotated[Path, typer.Argument(metavar="RUN", help="A run's folder.")],
-    episodes: Annotated[int, typer.Option(help="How many episodes.")] = 100,
-    seed: Annotated[int, typer.Option(help="Of the episodes; the same for all that is compared.")] = 1,
-    act: Annotated[str, typer.Option(help="greedy or sampled.")] = "greedy",
+    run: Annotated[Path, typer.Argument(metavar="RUN", help="The folder of a run.")],
+    episodes: Annotated[int, typer.Option(help="Number of evaluation episodes.")] = 100,
+    seed: Annotated[
+        int, typer.Option(help="Seed of the evaluation episodes. Use the same one for everything that you compare.")
+    ] = 1,
+    act: Annotated[str, typer.Option(help="How the policy acts: greedy or sampled.")] = "greedy",
     checkpoint: Annotated[
-        str, typer.Option(metavar="WHICH", help="The policy: last, best, or a checkpoint's decisions.")
+        str, typer.Option(metavar="WHICH", help="Which policy: last, best, or the decisions of a checkpoint.")
     ] = "last",
-    record: Annotated[int, typer.Option(help="So many episodes are recorded step by step.")] = 0,
+    record: Annotated[int, typer.Option(help="Number of episodes to record step by step.")] = 0,
     over: Annotated[
         Optional[list[str]],  # noqa: UP045
-        typer.Option(metavar="PARAMETER=V,V,...", help="At each of a parameter's values; once or twice."),
+        typer.Option(
+            metavar="PARAMETER=V,V,...", help="Evaluate at each of these values of a parameter. Give it once or twice."
+        ),
     ] = None,
     map_: Annotated[
         Optional[str],  # noqa: UP045
@@ -229,20 +237,23 @@ def replay(
     run: RunFolder,
     recorded: Annotated[
         Optional[list[str]],  # noqa: UP045
-        typer.Option(metavar="WHICH", help="A recorded episode: best, worst, last or its number; may be repeated."),
+        typer.Option(metavar="WHICH", help="A recorded episode: best, worst, last or its number. Repeat it for more."),
     ] = None,
     checkpoint: Annotated[
         Optional[list[str]],  # noqa: UP045
         typer.Option(
             metavar="WHICH",
-            help="A fresh episode of a policy: last, best, its decisions, 0 untrained; may be repeated.",
+            help="A fresh episode of a policy: last, best, its decisions, or 0 for untrained. Repeat it for more.",
         ),
     ] = None,
-    seed: Annotated[int, typer.Option(help="Of fresh episodes.")] = 1,
+    seed: Annotated[int, typer.Option(help="Seed of fresh episodes.")] = 1,
     to: Annotated[
-        str, typer.Option(metavar="KIND|FILE", help="gif, mp4, png (a strip), terminal, or a file with such an ending.")
+        str,
+        typer.Option(
+            metavar="KIND|FILE", help="gif, mp4, png (a strip), terminal, or a file name with one of these endings."
+        ),
     ] = "gif",
-    speed: Annotated[float, typer.Option(help="Decisions a second.")] = 12.0,
+    speed: Annotated[float, typer.Option(help="Decisions shown per second.")] = 12.0,
 ) -> None:
     """Show recorded or fresh episodes, side by side, with what they earned.
 
@@ -259,27 +270,35 @@ def compare(
     by: Annotated[
         Optional[list[str]],  # noqa: UP045
         typer.Option(
-            metavar="SECTION.NAME", help="The setting that makes the groups; may be repeated. Else all that differ."
+            metavar="SECTION.NAME",
+            help="The setting that makes the groups. Repeat it for more; by default all settings that differ.",
         ),
     ] = None,
     score: Annotated[
-        str, typer.Option(help="evaluation (of the last policy), return (of the last 100 episodes), or a measure.")
+        str,
+        typer.Option(
+            help="What is compared: evaluation (of the last policy), return (of the last 100 episodes), or a measure."
+        ),
     ] = "evaluation",
     over: Annotated[str, typer.Option(help="Draw the curves over steps, episodes or seconds.")] = "steps",
-    level: Annotated[Optional[float], typer.Option(help="The score from which on a seed has learned.")] = None,  # noqa: UP045
+    level: Annotated[Optional[float], typer.Option(help="The score at which a seed counts as having learned.")] = None,  # noqa: UP045
     against: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Option(metavar="GROUP", help="Hold every other group against this one only."),
+        typer.Option(metavar="GROUP", help="Compare every other group with this one only."),
     ] = None,
     weights: Annotated[
         Optional[list[str]],  # noqa: UP045
-        typer.Option(metavar="TERM=WEIGHT", help="Judge all by these weights; `declared` for the environment's own."),
+        typer.Option(
+            metavar="TERM=WEIGHT", help="Score all runs by these weights; `declared` means those of the environment."
+        ),
     ] = None,
-    episodes: Annotated[int, typer.Option(help="Evaluation episodes of each run.")] = 100,
-    seed: Annotated[int, typer.Option(help="Of the evaluation episodes.")] = 1,
+    episodes: Annotated[int, typer.Option(help="Number of evaluation episodes of each run.")] = 100,
+    seed: Annotated[int, typer.Option(help="Seed of the evaluation episodes.")] = 1,
     to: Annotated[
         Optional[Path],  # noqa: UP045
-        typer.Option(metavar="FILE", help="The figure, as .pdf, .svg or .png; else comparison.png beside the runs."),
+        typer.Option(
+            metavar="FILE", help="File of the figure (.pdf, .svg or .png); by default comparison.png beside the runs."
+        ),
     ] = None,
     json: AsJson = False,
 ) -> None:
@@ -297,13 +316,15 @@ def tune(
     plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to train, and in [tuning] how to search.")],
     set_: Set = None,
     folder: Folder = Path("runs"),
-    name: Annotated[Optional[str], typer.Option(help="The search's name; else the next free one.")] = None,  # noqa: UP045
-    workers: Annotated[Optional[int], typer.Option(help="Worker processes; else one a core.")] = None,  # noqa: UP045
+    name: Annotated[Optional[str], typer.Option(help="The name of the search; by default the next free one.")] = None,  # noqa: UP045
+    workers: Annotated[Optional[int], typer.Option(help="Number of worker processes; by default one a core.")] = None,  # noqa: UP045
     cluster: Annotated[
         Optional[str],  # noqa: UP045
-        typer.Option(metavar="ADDRESS", help="A Dask scheduler, whose workers do the work."),
+        typer.Option(metavar="ADDRESS", help="The address of a Dask scheduler; its workers train."),
     ] = None,
-    dry: Annotated[bool, typer.Option("--dry", help="Say what would be run, with a forecast; train nothing.")] = False,
+    dry: Annotated[
+        bool, typer.Option("--dry", help="Print what would be trained and how long it would take, and train nothing.")
+    ] = False,
     json: AsJson = False,
 ) -> None:
     """Search for settings. Ctrl-C ends it cleanly; `jokulmist resume FOLDER` goes on, also after it was killed.
@@ -321,11 +342,12 @@ def tune(
 
 @app.command()
 def report(
-    runs: Annotated[list[Path], typer.Argument(metavar="RUN...", help="Folders of runs.")],
+    runs: Annotated[list[Path], typer.Argument(metavar="RUN...", help="Folders of the runs.")],
     to: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="The page; else report.html in the run's folder.")
+        Path | None,
+        typer.Option(metavar="FILE", help="File of the page; by default report.html in the folder of the run."),
     ] = None,
-    replays: Annotated[bool, typer.Option(help="Draw an episode early and late.")] = True,
+    replays: Annotated[bool, typer.Option(help="Show an episode from early and one from late in training.")] = True,
 ) -> None:
     """One self-contained HTML page: what was asked, curves, endings, evaluations, the agent early and late, its origin.
 
@@ -339,19 +361,28 @@ def report(
 @app.command()
 def runs(
     folder: Folder = Path("runs"),
-    environment: Annotated[Optional[str], typer.Option(help="Those whose environment's name holds this.")] = None,  # noqa: UP045
-    agent: Annotated[Optional[str], typer.Option(help="Those whose agent's name holds this.")] = None,  # noqa: UP045
-    status: Annotated[Optional[str], typer.Option(help="running, killed, done, stopped or failed.")] = None,  # noqa: UP045
+    environment: Annotated[
+        str | None, typer.Option(help="Only runs whose environment has this in its name.")
+    ] = None,
+    agent: Annotated[Optional[str], typer.Option(help="Only runs whose agent has this in its name.")] = None,  # noqa: UP045
+    status: Annotated[
+        str | None, typer.Option(help="Only runs that are running, killed, done, stopped or failed.")
+    ] = None,
     where: Annotated[
         Optional[list[str]],  # noqa: UP045
-        typer.Option(metavar="SECTION.NAME=VALUE", help="Those with a setting; may be repeated."),
+        typer.Option(metavar="SECTION.NAME=VALUE", help="Only runs with this setting. Repeat it for more."),
     ] = None,
-    above: Annotated[float | None, typer.Option(help="Those whose last 100 episodes returned at least this.")] = None,
-    since: Annotated[Optional[str], typer.Option(metavar="DATE", help="Those that began then or later.")] = None,  # noqa: UP045
+    above: Annotated[
+        float | None, typer.Option(help="Only runs whose last 100 episodes returned at least this on average.")
+    ] = None,
+    since: Annotated[
+        str | None, typer.Option(metavar="DATE", help="Only runs that began on this date or later.")
+    ] = None,
     sort: Annotated[
-        str, typer.Option(metavar="COLUMN", help="began, environment, agent, return_last_100, ...")
+        str,
+        typer.Option(metavar="COLUMN", help="The column to sort by: began, environment, agent, return_last_100, ..."),
     ] = "began",
-    most: Annotated[int, typer.Option(min=1, help="Rows at most: the newest, or the first in the order.")] = 100,
+    most: Annotated[int, typer.Option(min=1, help="The largest number of rows: the newest runs, or the first ones by --sort.")] = 100,
     json: AsJson = False,
 ) -> None:
     """A table of the runs here, with the progress of those that are running.

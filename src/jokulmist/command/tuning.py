@@ -114,7 +114,7 @@ def _winner(search: Any) -> None:
     seeds = len(search.board.seeds)
     how = "chosen by its model, of" if search.question.tuning.method == "gaussian-process" else "the best of"
     typer.echo(
-        f"  in the search      {search.score:.4g}, {how} {len(search.board.candidates)} ({seeds} seed{'s' if seeds > 1 else ''}), so it flatters"
+        f"  in the search      {search.score:.4g}, {how} {len(search.board.candidates)} ({seeds} seed{'s' if seeds > 1 else ''}), optimistic: it is the best of many"
     )
     mean, low, high = search.score_again
     count = len(search.board.again)

@@ -1,7 +1,7 @@
 """Parameters that differ from episode to episode: drawn anew each time, or moved through levels as the agent learns.
 
 What an episode is played with is drawn when it begins, from the copy's own noise, and recorded with it. A level is the
-same for all episodes that begin under it; whoever trains says which it is now.
+same for all episodes that begin under it; the training loop says which one holds now.
 """
 
 from __future__ import annotations

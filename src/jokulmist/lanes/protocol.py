@@ -1,4 +1,4 @@
-"""The contract between an environment's copies and whoever drives them.
+"""The contract between an environment's copies and the loop that drives them.
 
 A lane owns N copies: their states, observations and returns so far. Whatever is inside, it offers the same three
 things: begin all, advance all with N actions, and what came out.

@@ -204,7 +204,7 @@ class Panel:
 
 
 def traces_of(scene: Scene, environment: Environment) -> list[tuple[str, Callable[[Any], None]]]:
-    """What stands under the pictures: each part of the action, the return so far, and what the policy said."""
+    """The text under the pictures: each part of the action, the return so far, and what the policy said."""
     table, steps = scene.rollout.table, scene.rollout.steps
     action = describe(environment).action
     found: list[tuple[str, Callable[[Any], None]]] = []

@@ -77,7 +77,7 @@ class EpisodeWriter:
         self.judged: list[dict[str, float]] = []
 
     def saw(self, row: Any, images: dict[str, Any], state: dict[str, Any]) -> None:
-        """What stands before a decision, or at the end."""
+        """The moment before a decision, or the last one."""
         self.rows.append(list(row))
         self.images.append(dict(images))
         self.states.append(dict(state))

@@ -10,7 +10,7 @@ from types import FrameType
 
 
 class StopRequest:
-    """Whether an end was asked for; whoever is at work looks at it between two steps."""
+    """Whether an end was asked for. The code that works looks at it between two steps."""
 
     def __init__(self) -> None:
         self.now = False

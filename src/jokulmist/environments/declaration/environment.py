@@ -211,5 +211,5 @@ def revalue(twin: Environment, values: Mapping[str, Any]) -> None:
 
 
 def modifiers_of(environment: Environment) -> tuple[Modifier, ...]:
-    """What stands around an instance, the nearest first."""
+    """The modifiers of an instance, the nearest first."""
     return environment._modifiers

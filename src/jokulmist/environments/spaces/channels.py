@@ -1,7 +1,7 @@
 """What is observed: named channels with bounds, and their flat form.
 
 Numbers of all channels stand in one float32 row, in the order of declaration, in the units of the environment; images
-stand apart, as uint8. Scaling and binning are done from the declared bounds by whoever learns.
+stand apart, as uint8. Scaling and binning are done from the declared bounds by the methods.
 """
 
 from __future__ import annotations

@@ -223,7 +223,7 @@ def stepper_for(environment: Environment) -> Stepper:
 
 @dataclass(slots=True)
 class SimulatorState:
-    """An outcome, checked: what stands in the place of a state.
+    """A checked outcome, which takes the place of a state.
 
     Attributes
     ----------

@@ -355,7 +355,7 @@ class CompiledEnvironment:
     def _mapped(self, single: Callable[[Any], Any], rows: Any) -> Any:
         if rows:
             return jax.vmap(single)(rows)
-        # Nothing is drawn: one state, repeated by whoever asks; a leading axis of one broadcasts over copies.
+        # Nothing is drawn: one state, which the caller repeats; a leading axis of one broadcasts over copies.
         return jax.tree.map(lambda leaf: leaf[None], single(rows))
 
     def _cleared(self, state: Any) -> Any:

@@ -66,7 +66,7 @@ class WorkerCopy:
             pass_fds=(room.descriptor,),
             env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
             bufsize=0,
-            start_new_session=True,  # Ctrl-C is for whoever trains
+            start_new_session=True,  # Ctrl-C is for the process that trains
         )
         self._unread = b""
         self._send(

@@ -92,7 +92,7 @@ class Search:
 
     @property
     def score(self) -> float:
-        """The winner's score in the search: the highest of many, so it flatters."""
+        """The winner's score in the search: the maximum over many candidates, so it is optimistic."""
         if self.winner is None:
             raise RecordError(f"{self.path} has no candidate with a score yet.")
         return float(_last_score(self.board, self.winner, self.question.method.untils)["value"])

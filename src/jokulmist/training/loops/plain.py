@@ -197,7 +197,7 @@ class PlainLoop:
         return seen, actions, notes, self.lane.again(outcome, calls.given(actions))
 
     def follow_first(self, every: int) -> None:
-        """Record the episodes of the first copy; all of them, and whoever takes them chooses."""
+        """Record the episodes of the first copy; all of them; the caller chooses."""
         self._follower = Follower(self.lane)
 
     def followed(self) -> list[Recorded]:

@@ -59,7 +59,7 @@ class Follower:
         self._writer = None
 
     def took(self, action: Any, held: int, row: Any, images: dict[str, Any], decisions: int) -> None:
-        """A decision was taken, and this is what stands after it; the lane has not begun anew."""
+        """A decision was taken, and this is the moment after it; the lane has not begun anew."""
         if self._writer is None:
             return
         lane = self._lane

@@ -40,7 +40,7 @@ class Score:
     episodes : int
         How many evaluation episodes.
     seed : int
-        Of the evaluation episodes, the same for all runs.
+        Seed of the evaluation episodes, the same for all runs.
     weights : dict of str to float, optional
         The weights of the reward terms that an evaluation is judged by; by default the run's own.
     """

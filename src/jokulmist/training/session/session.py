@@ -82,7 +82,7 @@ class Session:
     seed : int
     compiled : bool
     why_plain : str
-        Why not, where it might have been.
+        Why the run is not compiled; empty if compiling was not tried.
     path : Path, optional
         The run's folder; None keeps it in memory.
     show : Show

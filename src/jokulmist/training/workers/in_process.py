@@ -60,7 +60,7 @@ class InProcess:
 
 
 class _ToldProgress:
-    """Shows a run's progress by telling whoever watches."""
+    """Passes a run's progress on to the caller."""
 
     def __init__(self, tag: Any, watch: Callable[[Any, RunProgress], Any], said: deque[WorkerMessage]) -> None:
         self._tag, self._watch, self._said = tag, watch, said

@@ -25,7 +25,7 @@ class Told:
         self.ending = ""
 
     def send(self, kind: str, **more: Any) -> None:
-        with contextlib.suppress(BrokenPipeError):  # whoever asked has gone, which the end of the input tells, too
+        with contextlib.suppress(BrokenPipeError):  # the process that asked has gone; the end of the input says so, too
             self._out.write(json.dumps({"kind": kind, **more}) + "\n")
             self._out.flush()
 
@@ -36,7 +36,7 @@ class Told:
         self.send("progress", progress=asdict(progress))
 
     def say(self, text: str) -> None:
-        if not self._asked:  # whoever asked for the end has told of it
+        if not self._asked:  # the process that asked for the end has said so
             self.send("say", text=text)
 
     def end(self, text: str) -> None:
@@ -49,7 +49,7 @@ def main() -> None:
     out = os.fdopen(os.dup(1), "w", encoding="utf-8")
     os.dup2(2, 1)
     pool.IN_WORKER = True
-    with heeding_ctrl_c() as asked:  # though it is whoever gives the jobs that says when to stop
+    with heeding_ctrl_c() as asked:  # only noted: the process that gives the jobs says when to stop
         _serve(Told(out, asked), asked)
 
 
@@ -77,7 +77,7 @@ def _serve(told: Told, asked: StopRequest) -> None:
     for message in _messages(asked):
         _work(plans, message["job"], told)
     sys.stderr.flush()
-    os._exit(0)  # every run is written; taking compiled programs apart would keep whoever waits for most of a second
+    os._exit(0)  # every run is written; taking compiled programs apart would make the caller wait for most of a second
 
 
 def _messages(asked: StopRequest) -> Iterator[dict[str, Any]]:

@@ -1,4 +1,4 @@
-"""What stands in the records of random play: scales, copies, bounds and ends that are worth a second look."""
+"""What the records of random play show: scales, copies, bounds and endings that may be mistakes."""
 
 from __future__ import annotations
 
