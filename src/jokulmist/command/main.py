@@ -361,9 +361,7 @@ def report(
 @app.command()
 def runs(
     folder: Folder = Path("runs"),
-    environment: Annotated[
-        str | None, typer.Option(help="Only runs whose environment has this in its name.")
-    ] = None,
+    environment: Annotated[str | None, typer.Option(help="Only runs whose environment has this in its name.")] = None,
     agent: Annotated[Optional[str], typer.Option(help="Only runs whose agent has this in its name.")] = None,  # noqa: UP045
     status: Annotated[
         str | None, typer.Option(help="Only runs that are running, killed, done, stopped or failed.")
@@ -382,7 +380,9 @@ def runs(
         str,
         typer.Option(metavar="COLUMN", help="The column to sort by: began, environment, agent, return_last_100, ..."),
     ] = "began",
-    most: Annotated[int, typer.Option(min=1, help="The largest number of rows: the newest runs, or the first ones by --sort.")] = 100,
+    most: Annotated[
+        int, typer.Option(min=1, help="The largest number of rows: the newest runs, or the first ones by --sort.")
+    ] = 100,
     json: AsJson = False,
 ) -> None:
     """A table of the runs here, with the progress of those that are running.

@@ -115,7 +115,7 @@ class PlainLane:
             "learned": np.array(self._learned, np.float64),
             "varied": np.array(self._varied, np.float64),
             "memories": list(self._memories),
-            "grips": list(self._action_memories),
+            "action_memories": list(self._action_memories),
             "reward_memories": list(self._reward_memories),
             "first_ages": np.array(self.first_ages or (), np.int64),
         }
@@ -136,7 +136,7 @@ class PlainLane:
                 named = zip(self.varying.names, kinds, values, strict=True)
                 self.steppers[i].revalue({name: kind(value) for name, kind, value in named})
         self._memories = filled(self._memories, arrays, "memories")
-        self._action_memories = filled(self._action_memories, arrays, "grips")
+        self._action_memories = filled(self._action_memories, arrays, "action_memories")
         self._reward_memories = filled(self._reward_memories, arrays, "reward_memories")
         self.first_ages = arrays["first_ages"].tolist() or None
 
@@ -178,7 +178,7 @@ class PlainLane:
         self._reward_memories = [self._reward_pipeline.begun(np) for _ in range(self.copies)]
         observed = Observed(rows, masks=self._masks())
         if self._channel_values_of:
-            look, observation_pipeline = self._draws[Stream.FIRST_LOOK], self._draws[Stream.FIRST_GLASS]
+            look, observation_pipeline = self._draws[Stream.FIRST_LOOK], self._draws[Stream.FIRST_OBSERVATION]
             seen = [
                 self._first_channel_values(i, row, look.at(0, i), observation_pipeline.at(0, i))
                 for i, row in enumerate(rows)
@@ -224,13 +224,15 @@ class PlainLane:
         if not self._observation_pipeline.modifiers:
             return row, images
         now = ChannelValues(np.array(row, np.float32), images)
-        around = Surroundings(action, self.description.left(self._steps[i]), self._draws[Stream.GLASS].at(self.turn, i))
+        around = Surroundings(
+            action, self.description.left(self._steps[i]), self._draws[Stream.OBSERVATION].at(self.turn, i)
+        )
         self._memories[i], seen = self._observation_pipeline.onward(np, self._memories[i], now, around)
         return seen.numbers.tolist(), seen.images
 
     def _handled(self, i: int, action: Any) -> Any:
         """What is done in a copy instead of the action that was decided."""
-        draw = self._draws[Stream.GRIP].at(self.turn, i)
+        draw = self._draws[Stream.ACTION].at(self.turn, i)
         self._action_memories[i], done = self._action_pipeline.acted(np, self._action_memories[i], action, draw)
         return plain_form(done)
 
@@ -413,7 +415,7 @@ class PlainLane:
             observed.rows[i] = self.begin_one(i)
             observed.ages[i] = 0
             if self._channel_values_of:
-                look, observation_pipeline = self._draws[Stream.BEGIN_LOOK], self._draws[Stream.BEGIN_GLASS]
+                look, observation_pipeline = self._draws[Stream.BEGIN_LOOK], self._draws[Stream.BEGIN_OBSERVATION]
                 observed.rows[i], images = self._first_channel_values(
                     i, observed.rows[i], look.at(self.turn, i), observation_pipeline.at(self.turn, i)
                 )

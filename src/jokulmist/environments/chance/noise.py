@@ -36,7 +36,7 @@ class Domain(IntEnum):
 
 class Stream(IntEnum):
     """Who asks. `FIRST_*` serve the very first states of all copies, before turn 0; `*LOOK` are the image
-    sensors, `*GLASS` and `GRIP` the modifiers of what is seen and done, `*WAIT` advances on which nobody is asked."""
+    sensors, `*OBSERVATION` and `ACTION` the modifiers of the observation and of the action, `*WAIT` advances on which nobody is asked."""
 
     FIRST_BEGIN = 0
     FIRST_SENSE = 1
@@ -53,10 +53,10 @@ class Stream(IntEnum):
     BEGIN_LOOK = 12
     FIRST_VARY = 13
     VARY = 14
-    FIRST_GLASS = 15
-    GLASS = 16
-    BEGIN_GLASS = 17
-    GRIP = 18
+    FIRST_OBSERVATION = 15
+    OBSERVATION = 16
+    BEGIN_OBSERVATION = 17
+    ACTION = 18
     WAIT = 19
     BEGIN_WAIT = 20
     FIRST_WAIT = 21

@@ -132,10 +132,10 @@ class Episode:
         self._look = PlainDraw(noise, Stream.LOOK)
         self._first_look = PlainDraw(noise, Stream.FIRST_LOOK)
         self._observation_pipeline, self._action_pipeline = (
-            PlainDraw(noise, Stream.GLASS),
-            PlainDraw(noise, Stream.GRIP),
+            PlainDraw(noise, Stream.OBSERVATION),
+            PlainDraw(noise, Stream.ACTION),
         )
-        self._first_observation_pipeline = PlainDraw(noise, Stream.FIRST_GLASS)
+        self._first_observation_pipeline = PlainDraw(noise, Stream.FIRST_OBSERVATION)
         self._first_begin = PlainDraw(noise, Stream.FIRST_BEGIN)
         self._wait, self._first_wait = PlainDraw(noise, Stream.WAIT), PlainDraw(noise, Stream.FIRST_WAIT)
         self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)

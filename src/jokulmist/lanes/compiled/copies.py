@@ -83,12 +83,12 @@ class Requests:
             return self.look
         if stream in (Stream.VARY, Stream.FIRST_VARY):
             return self.vary
-        if stream in (Stream.FIRST_GLASS, Stream.BEGIN_GLASS):
+        if stream in (Stream.FIRST_OBSERVATION, Stream.BEGIN_OBSERVATION):
             return self.first_observation_pipeline
         if stream in (Stream.WAIT, Stream.BEGIN_WAIT, Stream.FIRST_WAIT):
             return self.wait
-        if stream in (Stream.GLASS, Stream.GRIP):
-            return self.observation_pipeline if stream is Stream.GLASS else self.action_pipeline
+        if stream in (Stream.OBSERVATION, Stream.ACTION):
+            return self.observation_pipeline if stream is Stream.OBSERVATION else self.action_pipeline
         return self.advance if stream is Stream.ADVANCE else self.sense
 
 

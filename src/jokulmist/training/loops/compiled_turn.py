@@ -62,7 +62,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         before, own = carry.observed, carry.own
         draw = RowDraw(jnp, at_turn(noise["EXPLORE"], t), one)
         actions, memory, notes = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
-        action_memories, done = compiled.handled(carry.action_memories, actions, at_turn(noise["GRIP"], t), one)
+        action_memories, done = compiled.handled(carry.action_memories, actions, at_turn(noise["ACTION"], t), one)
         within = now.discount if counted else None
         judged = Advancing(compiled, numbers, own, within, one).decided(carry, done, noise, t)
         steps = judged.steps
@@ -78,7 +78,9 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         ended = ended | judged.marked
         reward_memories, reward = compiled.valued(carry.reward_memories, reward, carry.states, judged.after, ended)
         channel_values = channel_values._replace(numbers=channel_values.numbers / one)
-        memories, shown = compiled.seen(carry.memories, channel_values, actions, steps, at_turn(noise["GLASS"], t), one)
+        memories, shown = compiled.seen(
+            carry.memories, channel_values, actions, steps, at_turn(noise["OBSERVATION"], t), one
+        )
         legal = compiled.legal(numbers, own, judged.after)
         # Where nothing is allowed, nothing need be: an episode may close there. Else `stuck` tells of it.
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
@@ -104,7 +106,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
             first = compiled.observe(
                 numbers, next_own, states, at_turn(noise["BEGIN_SENSE"], t), at_turn(noise["BEGIN_LOOK"], t), one
             )
-            kept, shown_first = compiled.first_seen(first, at_turn(noise["BEGIN_GLASS"], t), one)
+            kept, shown_first = compiled.first_seen(first, at_turn(noise["BEGIN_OBSERVATION"], t), one)
             allowed = compiled.legal(numbers, next_own, states)
             seen = Seen(shown_first.numbers, shown_first.images, allowed, jnp.zeros_like(steps))
             new = (seen, kept)

@@ -244,7 +244,7 @@ class PlainLoop:
         if self.turn and not isinstance(self.lane.environment, Simulator):  # before the first turn no episode has begun
             tree["lane"] = self.lane.saved()
             if self._scalar is not None:
-                tree["pilot"] = self._scalar.saved()
+                tree["scalar"] = self._scalar.saved()
             elif self._observed is not None:
                 tree["observed"] = self._observed.saved()
         return flattened(tree)
@@ -268,7 +268,7 @@ class PlainLoop:
         observed = self.lane.begin()
         self.lane.restore(below(arrays, "lane"), self.turn)
         if self._scalar is not None:
-            self._scalar.restore(below(arrays, "pilot"))
+            self._scalar.restore(below(arrays, "scalar"))
         else:
             self._observed = observed.restored(below(arrays, "observed"))
 

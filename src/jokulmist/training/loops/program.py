@@ -39,12 +39,12 @@ MOST_CHUNK_DECISIONS = 32_768
 
 ENVIRONMENT_STREAMS = (
     Stream.ADVANCE, Stream.SENSE, Stream.LOOK, Stream.BEGIN, Stream.BEGIN_SENSE, Stream.BEGIN_LOOK, Stream.VARY,
-    Stream.GLASS, Stream.BEGIN_GLASS, Stream.GRIP, Stream.WAIT, Stream.BEGIN_WAIT,
+    Stream.OBSERVATION, Stream.BEGIN_OBSERVATION, Stream.ACTION, Stream.WAIT, Stream.BEGIN_WAIT,
 )  # fmt: skip
 
 
 FIRST_STREAMS = (
-    Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK, Stream.FIRST_GLASS, Stream.FIRST_WAIT,
+    Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK, Stream.FIRST_OBSERVATION, Stream.FIRST_WAIT,
 )  # fmt: skip
 
 

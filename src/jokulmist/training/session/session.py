@@ -293,7 +293,7 @@ class Session:
             "recent": list(self.recent),
             "scores": list(self.scores),
             "next_report_episode": self.next_report_episode,
-            "climb": None if self.level_now is None else self.level_now.saved(),
+            "curriculum": None if self.level_now is None else self.level_now.saved(),
             "stopping": self.stopping.saved(),
             "observers": self.observers.saved(),
             "advice": self.advice.saved(),
@@ -308,7 +308,7 @@ class Session:
         """Be where a checkpoint was written; the files are already cut back to it."""
         state = kept.state
         if self.level_now is not None:
-            self.level_now.restore(state["climb"])
+            self.level_now.restore(state["curriculum"])
             loop.set_level(self.level_now.value)
         loop.restore(kept.arrays)
         self.recorded = state["recorded"]
