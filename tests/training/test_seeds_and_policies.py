@@ -285,3 +285,39 @@ def test_a_policy_decides_without_replay_memory_and_optimiser(name, monkeypatch)
     )  # each is the first decision: nothing is left over from the one before
     sampled = [[policy.choose(cell, act="sampled", seed=seed) for cell in cells] for seed in (1, 2, 1)]
     assert sampled[0] == sampled[2]
+
+
+class Stubborn(jm.QLearning):
+    """A method whose `choose` is overridden: it always goes left."""
+
+    @staticmethod
+    def choose(shapes, numbers, learner, memory, observed, noise, explore):
+        return 0 * observed.age, memory, ()
+
+
+class Stray(jm.Agent):
+    """Gives what the environment does not have."""
+
+    given: int = 7
+
+    @staticmethod
+    def fresh(shapes, numbers, noise):
+        return {"none": np.zeros(1, np.float32)}, ()
+
+    @staticmethod
+    def choose(shapes, numbers, learner, memory, observed, noise, explore):
+        return 0 * observed.age + shapes.given, memory, ()
+
+    @staticmethod
+    def learn(shapes, numbers, learner, memory, experience, noise):
+        return learner, memory, ()
+
+
+@pytest.mark.parametrize("lane", ["plain", "compiled"])
+def test_what_a_user_overrides_is_used_and_what_it_gives_is_checked(lane):
+    run = jm.train(Corridor(), Stubborn(), steps=60, copies=2, folder=None, lane=lane)
+    assert set(run.episodes["closed_by"]) == {"left_end"}
+    assert run.policy.choose({"cell": 4}) == 0
+    for given in (7, -1):
+        with pytest.raises(BrokenEnvironment, match=r"`Stray.choose` gave"):
+            jm.train(Corridor(), Stray(given=given), steps=60, copies=2, folder=None, lane=lane)

@@ -54,7 +54,7 @@ class ActorCritic(PolicyAgent):
     """
 
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
-    entropy_bonus: Scheduled = linear(0.05, 0.0, over=1.0)
+    entropy_bonus: Scheduled = linear(0.1, 0.0, over=1.0)
     horizon: Count = 8
     value_first: Whole = 100
     trace_decay: FixedShare = 0.95

@@ -99,9 +99,9 @@ class Reinforce(PolicyAgent):
     Reinforce(baseline=False)
     """
 
-    learning_rate: Scheduled = linear(5e-4, 0.0, over=1.0)
+    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     entropy_bonus: Scheduled = 0.01
-    horizon: Count = 16
+    horizon: Count = 64
     longest: Count = 1_000
     baseline: bool = True
     returns_normalised: bool = True

@@ -31,6 +31,7 @@ from jokulmist.training.loops.compiled_turn import (
     CLOSED_UNASKED,
     NEVER,
     NEVER_ASKED,
+    NO_ACTION,
     NOTHING_ALLOWED,
     Carry,
     Decided,
@@ -173,6 +174,11 @@ class CompiledLoop:
             return
         turn, why, copy, state = jax.device_get(self._carry.stuck)
         if turn < NEVER:
+            if why == NO_ACTION:
+                raise BrokenEnvironment(
+                    f"`{type(self._agent).__name__}.choose` gave an action in copy {int(copy)} that the environment does not have: "
+                    f'it takes {self.description.action!r}. The plain lane shows which (`lane="plain"`).'
+                )
             tell = {NOTHING_ALLOWED: none_allowed, NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
             raise BrokenEnvironment(tell(self.description.name, int(copy), state))
 

@@ -13,6 +13,7 @@ import numpy as np
 from jax import lax
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
+from jokulmist.agents.foreign import outside, ships
 from jokulmist.environments.chance.draws import RowDraw
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.channels import Seen
@@ -21,7 +22,7 @@ from jokulmist.lanes.compiled.copies import CompiledEnvironment
 
 NEVER = np.iinfo(np.int32).max
 # Why a copy cannot go on.
-NOTHING_ALLOWED, NEVER_ASKED, CLOSED_UNASKED = 0, 1, 2
+NOTHING_ALLOWED, NEVER_ASKED, CLOSED_UNASKED, NO_ACTION = 0, 1, 2, 3
 
 
 class Carry(NamedTuple):
@@ -122,6 +123,8 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         states, next_own, observed, memories, opened = lax.cond(beginning, anew, onward, None)
         own_rows = [own[name].astype(jnp.float32) for name in description.varied]
         stuck = carry.stuck
+        if not ships(kind):
+            stuck = first_stuck(stuck, outside(description.action, actions), NO_ACTION, carry.states, t)
         if legal:
             stuck = first_stuck(stuck, forbidden(observed.legal), NOTHING_ALLOWED, states, t)
         if description.gated:

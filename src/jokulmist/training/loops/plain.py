@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.contract import Agent, Experience, ScalarAgent, counts_advances, numbers_at
+from jokulmist.agents.foreign import refuse_foreign_actions, ships, twin_holds
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
@@ -78,9 +79,10 @@ class PlainLoop:
         self._learner, self._memory = self._calls.fresh(self._numbers, self._fresh.at(0, 0))
         # A scalar agent reads the numbers of the class itself, so it is used only where there are no modifiers.
         self._scalar = None
-        if self.lane.bare and not self._counted:
+        if self.lane.bare and not self._counted and twin_holds(type(agent), "scalar", "choose", "learn"):
             self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._explore, self._learn)
         self._restarted = agent.restarted
+        self._foreign = None if ships(type(agent)) else agent
         self._names = agent.reading_names
         self._kept = agent.kept
         self._sums = [0.0] * len(self._names)
@@ -155,6 +157,8 @@ class PlainLoop:
             draw = self._explore.at(self.turn, 0)
             actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
             given = calls.given(actions)
+            if self._foreign is not None:
+                refuse_foreign_actions(self._foreign, lane.description.action, given, self.copies)
             outcome = lane.advance(given)
             broken: Any = np.zeros(self.copies, bool) if lane.description.lost_bit else ()
             while outcome.lost:

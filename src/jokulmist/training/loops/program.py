@@ -9,6 +9,7 @@ import jax.numpy as jnp
 from jax import lax
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
+from jokulmist.agents.foreign import ships
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Stream
 from jokulmist.environments.spaces.channels import Seen
@@ -113,7 +114,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
         reward_memories = spread_all(compiled.description.reward_pipeline.begun(jnp), copies)
         legal = compiled.legal(numbers, own, states)
         stuck: Any = ()
-        if legal or described.gated:
+        if legal or described.gated or not ships(kind):
             stuck = nothing_stuck(states)
         if legal:
             stuck = first_stuck(stuck, forbidden(legal), NOTHING_ALLOWED, states, jnp.int32(0))

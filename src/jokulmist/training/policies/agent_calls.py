@@ -8,6 +8,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
+from jokulmist.agents.foreign import twin_holds
 from jokulmist.environments.chance.draws import Request
 from jokulmist.environments.spaces.actions import split
 from jokulmist.lanes.protocol import Observed
@@ -142,7 +143,7 @@ class TracedCalls(ArrayCalls):
         start_backend()  # before any array is made, and any action of several parts is looked into
         self._requests: dict[Any, tuple[Request, ...]] = {}
         self._compiled: dict[Any, Any] = {}
-        self._by_numpy = agent.chooses_by_numpy(shapes)
+        self._by_numpy = twin_holds(type(agent), "chooses_by_numpy", "choose") and agent.chooses_by_numpy(shapes)
         self._packing: Packing | None = None
         self._learner: Any = None
         self._learned: Any = None
