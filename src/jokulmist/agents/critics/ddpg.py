@@ -34,6 +34,7 @@ class DeterministicAgent(CriticAgent):
         The share by which drifting noise returns to 0 at each decision.
     """
 
+    target_share: FixedShare = 0.01
     exploration: Scheduled = linear(0.2, 0.05, over=1.0)
     noise: Literal["gaussian", "ornstein-uhlenbeck"] = "gaussian"
     noise_return: FixedShare = 0.15
