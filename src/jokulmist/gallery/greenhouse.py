@@ -23,7 +23,7 @@ class Greenhouse(Environment):
 
     Good play lets the sun heat, holds the night near 19 degrees while that pays, and opens the vent little and early. Over 200
     episodes, seed 1: random play returns 1.1 (sd 4.8), the hand-written `thermostat` 34.6 (sd 3.0), and
-    `PPO()` after 1,000,000 decisions about 35.
+    `PPO()` after 1,000,000 decisions about 39.
     """
 
     sun: float = jm.parameter(7.0, low=0.0, high=20.0, unit="degC/h", help="What a clear noon adds.")
