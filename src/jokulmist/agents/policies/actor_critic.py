@@ -45,7 +45,7 @@ class ActorCritic(PolicyAgent):
     -----
     Differs from the paper: copies step together instead of asynchronously; Adam unless told otherwise; two networks
     unless `shared`; the entropy bonus falls to 0, and rewards are in scale. It wants many decisions: one step a batch. Fails when
-    what pays is met less than once in some ten thousand decisions of random play (a goal under -1 a step): use `PPO`.
+    what pays is met less than once in some ten thousand decisions of random play (a goal under -1 a step), and on swing-ups: use `PPO`.
 
     Examples
     --------

@@ -91,7 +91,7 @@ class Reinforce(PolicyAgent):
     open at an update is learned from once it has closed, when the policy may have moved by some steps. A cut is followed by the
     baseline's value of what was last seen; without a baseline it counts as an end. An update takes the oldest decisions whose
     episodes have closed, at most twice as many as fall between two updates; the others wait. Fails when returns vary much, when what pays is met
-    rarely, and is slow with several choices at once; numbers of an action are learned more surely by `PPO`.
+    rarely, on swing-ups, and is slow with several choices at once; numbers of an action are learned more surely by `PPO`.
 
     Examples
     --------
