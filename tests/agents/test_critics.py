@@ -114,7 +114,9 @@ def test_a_delayed_policy_moves_every_second_update_up_the_first_critic():
         step[k] = 1e-5
         slope = (value(start + step) - value(start - step)) / 2e-5
         assert moved[k] == pytest.approx(slope, abs=2e-2 * max(1.0, abs(slope)))
-    share = np.asarray(learning.critics_target) + float(numbers.target_share) * np.asarray(after.critics - learning.critics_target)
+    share = np.asarray(learning.critics_target) + float(numbers.target_share) * np.asarray(
+        after.critics - learning.critics_target
+    )
     assert np.allclose(after.critics_target, share, atol=1e-5)
 
 
