@@ -1,0 +1,1 @@
+"""Runs: plans, training, policies, going on with a run, doing it again."""
