@@ -8,10 +8,11 @@ import importlib.util
 import inspect
 import sys
 import traceback
+from collections.abc import Mapping
 from dataclasses import fields
 from pathlib import Path
 from types import ModuleType
-from typing import Any, NoReturn
+from typing import Any, NoReturn, TypeVar
 
 from jokulmist.errors import (
     BrokenEnvironment,
@@ -29,14 +30,14 @@ class Plugin:
 
     def written(self) -> dict[str, Any]:
         """As it stands in a plan."""
-        use = type(self).__name__ if _ships(type(self)) else name_of(type(self))
+        use = type(self).__name__ if ships(type(self)) else name_of(type(self))
         found = {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
         kept = {n: list(v) if isinstance(v, tuple) else v for n, v in found.items() if v is not None}
         return {"use": use, **kept}
 
     def functions(self) -> list[Any]:
         """Classes and functions of the user's own in it; a run keeps their source."""
-        return [] if _ships(type(self)) else [type(self)]
+        return [] if ships(type(self)) else [type(self)]
 
     @classmethod
     def made_from(cls, settings: dict[str, Any]) -> Any:
@@ -56,8 +57,35 @@ class Plugin:
         return f"{type(self).__name__}({', '.join(repr(getattr(self, f.name)) for f in fields(self))})"  # type: ignore[arg-type]
 
 
-def _ships(kind: type) -> bool:
+Made = TypeVar("Made", bound=Plugin)
+
+
+def ships(kind: type) -> bool:
+    """Whether a class is the library's own, and not a user's."""
     return kind.__module__.startswith("jokulmist.")
+
+
+def plugin_from(written: Mapping[str, Any], kind: type[Made], told: str, bases: str, base: Path | None = None) -> Made:
+    """The object of a user's own that an entry ``{ use = "file.py:Name", ... }`` of a plan names, with the settings beside it.
+
+    Parameters
+    ----------
+    kind : type
+        What it must derive from.
+    told, bases : str
+        What it is called, and what to derive it from, where it does not.
+    """
+    use = written["use"]
+    found = function_named(use, base)
+    if not (isinstance(found, type) and issubclass(found, kind)):
+        raise SettingError(f"`{use}` is no {told}; derive it from {bases}.")
+    made: Made = found.made_from(beside_use(written))
+    return made
+
+
+def beside_use(written: Mapping[str, Any]) -> dict[str, Any]:
+    """The settings of an entry of a plan, without its `use`."""
+    return {name: value for name, value in written.items() if name != "use"}
 
 
 def module_of(place: str, base: Path | None = None) -> ModuleType:

@@ -412,7 +412,12 @@ def test_an_opening_is_played_by_nobody_and_counts_for_nothing():
     assert np.allclose(*frames, rtol=1e-4, atol=1e-4)
     written = jm.environments.modifiers.modifier_from(idle._modifiers[0].written())
     assert written == idle._modifiers[0]
-    for wrong in (lambda: jm.Opening(), lambda: jm.Opening(0), lambda: jm.Opening(3, actions=["a"])):
+    for wrong in (
+        lambda: jm.Opening(),
+        lambda: jm.Opening(0),
+        lambda: jm.Opening(1_001),
+        lambda: jm.Opening(3, actions=["a"]),
+    ):
         with pytest.raises(SettingError, match="`Opening`"):
             wrong()
     with pytest.raises(SettingError, match="an episode opens once"):

@@ -280,9 +280,8 @@ def test_a_policy_decides_without_replay_memory_and_optimiser(name, monkeypatch)
     monkeypatch.setattr(type(policy.agent), "fresh", None)
     cells = [{"cell": cell} for cell in range(5)] * 3
     greedy = [policy.choose(cell) for cell in cells]
-    assert (
-        greedy[:5] == greedy[5:10] == greedy[10:]
-    )  # each is the first decision: nothing is left over from the one before
+    # Each is a first decision: nothing is left over from the one before.
+    assert greedy[:5] == greedy[5:10] == greedy[10:]
     sampled = [[policy.choose(cell, act="sampled", seed=seed) for cell in cells] for seed in (1, 2, 1)]
     assert sampled[0] == sampled[2]
 

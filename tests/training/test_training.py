@@ -114,11 +114,11 @@ def test_several_seeds_are_runs_with_a_table():
 
 
 def test_a_class_that_branches_trains_plain_and_says_why():
-    worker_message = Heard()
-    run = jm.train(Branching(), AGENT, steps=300, folder="runs", show=worker_message)
+    display = Heard()
+    run = jm.train(Branching(), AGENT, steps=300, folder="runs", show=display)
     assert run.origin["lane"] == "plain"
-    assert len(worker_message.lines) == 1
-    assert "training plain, because `Branching.advance` (places.py:" in worker_message.lines[0]
+    assert len(display.lines) == 1
+    assert "training plain, because `Branching.advance` (places.py:" in display.lines[0]
     assert "branches on a value" in (run.path / "log.txt").read_text()
     with pytest.raises(SettingError, match=r"cannot be compiled: `Branching.advance`"):
         jm.train(Branching(), AGENT, steps=300, lane="compiled")

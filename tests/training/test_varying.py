@@ -116,23 +116,23 @@ def test_a_plan_keeps_what_varies_and_trains_the_same_again():
 
 
 def test_a_curriculum_moves_on_its_own_episodes_alone():
-    level_now = CurriculumProgress(jm.Levels("p", [1.0, 2.0, 3.0], above=10.0, below=0.0, last=3, at_least=4))
+    curriculum = CurriculumProgress(jm.Levels("p", [1.0, 2.0, 3.0], above=10.0, below=0.0, last=3, at_least=4))
 
     def take(value, *scores):
-        level_now.take({"p": np.full(len(scores), value, np.float32), "return": np.array(scores, np.float32)})
+        curriculum.take({"p": np.full(len(scores), value, np.float32), "return": np.array(scores, np.float32)})
 
     take(1.0, 20.0, 20.0, 20.0)
-    assert not level_now.moved()  # too few
+    assert not curriculum.moved()  # too few
     take(1.0, 20.0)
-    assert level_now.moved()
-    assert level_now.value == 2.0
+    assert curriculum.moved()
+    assert curriculum.value == 2.0
     take(1.0, *[99.0] * 9)  # begun before the move
-    assert not level_now.moved()
+    assert not curriculum.moved()
     take(2.0, 50.0, -5.0, -5.0, -5.0)  # the last three count
-    assert level_now.moved()
-    assert level_now.value == 1.0
+    assert curriculum.moved()
+    assert curriculum.value == 1.0
     take(1.0, *[-5.0] * 9)
-    assert not level_now.moved()  # there is nothing below
+    assert not curriculum.moved()  # there is nothing below
 
 
 @pytest.mark.parametrize(

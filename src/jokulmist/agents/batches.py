@@ -2,14 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
-
-from pydantic import Field
-
-Count = Annotated[int, Field(ge=1, strict=True)]
-
-
-Whole = Annotated[int, Field(ge=0, strict=True)]
+from typing import Any
 
 
 def seed_from(noise: Any) -> int:

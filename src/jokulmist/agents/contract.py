@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping, Sequence
 from types import SimpleNamespace
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, PlainSerializer, ValidationError
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError
 
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError, listed, nearest
@@ -192,6 +192,8 @@ class Agent(BaseModel):
     reading_names: ClassVar[tuple[str, ...]] = ()
     traced: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 1
+    # Whether `choose` reads the memory; where it does not, acting makes no network and no replay memory first.
+    reads_memory: ClassVar[bool] = True
     # Whether the copies' first episodes are cut at different ages, so that no batch holds one phase of the episodes only.
     staggered: ClassVar[bool] = False
 
@@ -253,9 +255,8 @@ class Agent(BaseModel):
 
     @classmethod
     def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
-        """The memory that `choose` begins with when nothing is learned; a method whose `choose` reads none says so here, so that
-        acting does not make a network and a replay memory first."""
-        return cls.fresh(shapes, numbers, noise)[1]
+        """The memory that `choose` begins with when nothing is learned."""
+        return cls.fresh(shapes, numbers, noise)[1] if cls.reads_memory else ()
 
     @staticmethod
     def restarted(memory: Any, new: Any, where: Any) -> Any:
@@ -323,3 +324,9 @@ def explained(kind: type[BaseModel], failure: ValidationError) -> str:
     message = message[0].lower() + message[1:]
     default = f" Its default is {fields[name].default!r}." if name in fields and not fields[name].is_required() else ""
     return f"`{name}` of `{kind.__name__}`: {message}; got {first['input']!r}.{default}"
+
+
+Count = Annotated[int, Field(ge=1, strict=True)]
+
+
+Whole = Annotated[int, Field(ge=0, strict=True)]

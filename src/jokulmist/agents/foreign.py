@@ -10,11 +10,7 @@ import numpy as np
 from jokulmist.agents.contract import Agent
 from jokulmist.environments.spaces.actions import Action, Actions, Choice
 from jokulmist.errors import BrokenEnvironment
-
-
-def ships(kind: type) -> bool:
-    """Whether a class is the library's own, and not a user's."""
-    return kind.__module__.startswith("jokulmist.")
+from jokulmist.loading import ships
 
 
 def twin_holds(kind: type[Agent], twin: str, *functions: str) -> bool:
@@ -23,9 +19,9 @@ def twin_holds(kind: type[Agent], twin: str, *functions: str) -> bool:
     return not any(name in vars(cls) for cls in kind.__mro__[:declared] if not ships(cls) for name in functions)
 
 
-def refuse_foreign_actions(agent: Agent, action: Action, given: Sequence[Any], copies: int) -> None:
+def refuse_foreign_actions(kind: type[Agent], action: Action, given: Sequence[Any], copies: int) -> None:
     """Raise `BrokenEnvironment` where an agent of a user's own gives what the environment does not have."""
-    name = f"`{type(agent).__name__}.choose`"
+    name = f"`{kind.__name__}.choose`"
     if len(given) != copies:
         raise BrokenEnvironment(
             f"{name} gave {len(given)} actions for {copies} copies. Give one a copy, in a leading axis."

@@ -66,12 +66,10 @@ class PlainLane:
         self._marks = self.description.ending_measures
         self._marked = [False] * self.copies
         self._observation_pipeline = self.description.observation_pipeline
-        self._action_pipeline, self._reward_pipeline = (
-            self.description.action_pipeline,
-            self.description.reward_pipeline,
-        )
+        self._action_pipeline = self.description.action_pipeline
+        self._reward_pipeline = self.description.reward_pipeline
         self.bare = not self.description.modifiers and not self.description.bare.masked
-        self._channel_values_of = bool(self.description.bare.images or self._observation_pipeline.modifiers)
+        self._shows_more = bool(self.description.bare.images or self._observation_pipeline.modifiers)
         self._masked = self.description.bare.masked
         self.states: list[State] = []
         self.still: list[bool] = [False] * self.copies
@@ -177,12 +175,9 @@ class PlainLane:
         self._action_memories = [self._action_pipeline.begun(np) for _ in range(self.copies)]
         self._reward_memories = [self._reward_pipeline.begun(np) for _ in range(self.copies)]
         observed = Observed(rows, masks=self._masks())
-        if self._channel_values_of:
-            look, observation_pipeline = self._draws[Stream.FIRST_LOOK], self._draws[Stream.FIRST_OBSERVATION]
-            seen = [
-                self._first_channel_values(i, row, look.at(0, i), observation_pipeline.at(0, i))
-                for i, row in enumerate(rows)
-            ]
+        if self._shows_more:
+            look, modifying = self._draws[Stream.FIRST_LOOK], self._draws[Stream.FIRST_OBSERVATION]
+            seen = [self._first_channel_values(i, row, look.at(0, i), modifying.at(0, i)) for i, row in enumerate(rows)]
             observed.rows, observed.images = [row for row, _ in seen], [images for _, images in seen]
         return observed
 
@@ -275,7 +270,7 @@ class PlainLane:
             if held:
                 done.append(self.finish(i, held))
         last = Observed(rows, ages=list(self._ages if self._holds else self._steps))
-        if self._channel_values_of:
+        if self._shows_more:
             seen = [
                 (self._rows[i], self._shown[i]) if self.still[i] else self._channel_values(i, row, actions[i])
                 for i, row in enumerate(rows)
@@ -414,10 +409,10 @@ class PlainLane:
         for i in copies:
             observed.rows[i] = self.begin_one(i)
             observed.ages[i] = 0
-            if self._channel_values_of:
-                look, observation_pipeline = self._draws[Stream.BEGIN_LOOK], self._draws[Stream.BEGIN_OBSERVATION]
+            if self._shows_more:
+                look, modifying = self._draws[Stream.BEGIN_LOOK], self._draws[Stream.BEGIN_OBSERVATION]
                 observed.rows[i], images = self._first_channel_values(
-                    i, observed.rows[i], look.at(self.turn, i), observation_pipeline.at(self.turn, i)
+                    i, observed.rows[i], look.at(self.turn, i), modifying.at(self.turn, i)
                 )
                 observed.images[i] = images
             if self._masked:

@@ -188,7 +188,7 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any, counted: b
     row = jnp.concatenate([jnp.asarray(part, jnp.float32) for part in parts], axis=-1)
     frames = replay.frames
     if frames is not None:
-        frames = _filmed(spec, frames, experience, replay.at)
+        frames = _frames_after(spec, frames, experience, replay.at)
     priorities = replay.priorities
     if priorities is not None:
         touched = replay.at * copies + jnp.arange(turns * copies)
@@ -202,7 +202,7 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any, counted: b
     )
 
 
-def _filmed(spec: Spec, frames: Frames, experience: Any, at: Any) -> Frames:
+def _frames_after(spec: Spec, frames: Frames, experience: Any, at: Any) -> Frames:
     """The frames after some turns: the one that was decided on, and the one after it, which the next turn writes again
     unless the episode has closed."""
     import jax.numpy as jnp

@@ -10,9 +10,10 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.batches import Count, seed_from
+from jokulmist.agents.batches import seed_from
 from jokulmist.agents.contract import (
     Agent,
+    Count,
     DiscountPer,
     FixedShare,
     Limit,

@@ -66,6 +66,7 @@ class SAC(CriticAgent):
     reading_names: ClassVar[tuple[str, ...]] = (
         "loss", "mean_value", "error", "gradient_norm", "policy_loss", "entropy", "temperature",
     )  # fmt: skip
+    reads_memory: ClassVar[bool] = False
     usual_copies: ClassVar[int] = 16
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
@@ -84,11 +85,6 @@ class SAC(CriticAgent):
         learner = begun(cls, shapes, noise, np.full(parts, math.log(numbers.temperature), np.float32))
         begin_spread(learner.learning.policy, acting, numbers.first_spread)
         return learner, fresh_memory(shapes)
-
-    @classmethod
-    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
-        """Nothing: what is chosen depends on the observation alone."""
-        return ()
 
     @staticmethod
     def choose(

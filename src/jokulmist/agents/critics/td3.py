@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from jokulmist.agents.batches import Count
-from jokulmist.agents.contract import AboveZero, Numbers
+from jokulmist.agents.contract import AboveZero, Count, Numbers
 from jokulmist.agents.critics.critic_networks import Learned, Memory
 from jokulmist.agents.critics.critic_updates import learned
 from jokulmist.agents.critics.ddpg import DeterministicAgent, update

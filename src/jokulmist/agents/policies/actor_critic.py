@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from jokulmist.agents.batches import Count, Whole
-from jokulmist.agents.contract import FixedShare, Numbers, Scheduled, weight_ahead
+from jokulmist.agents.contract import Count, FixedShare, Numbers, Scheduled, Whole, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     Learned,

@@ -6,10 +6,11 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.batches import Count, Whole, as_flat, in_rows, seed_from
+from jokulmist.agents.batches import as_flat, in_rows, seed_from
 from jokulmist.agents.contract import (
     AboveZero,
     Agent,
+    Count,
     DiscountPer,
     Experience,
     FixedShare,
@@ -17,6 +18,7 @@ from jokulmist.agents.contract import (
     Numbers,
     Scheduled,
     Shapes,
+    Whole,
     weight_ahead,
 )
 from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
@@ -133,6 +135,7 @@ class PolicyAgent(Agent):
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 0.5
 
+    reads_memory: ClassVar[bool] = False
     staggered: ClassVar[bool] = True
     least_updates: ClassVar[int] = 100
 
@@ -169,11 +172,6 @@ class PolicyAgent(Agent):
             np.int32(0),
         )
         return learner, open_returns(shapes)
-
-    @classmethod
-    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
-        """Nothing: what is chosen depends on the observation alone."""
-        return ()
 
     @staticmethod
     def choose(

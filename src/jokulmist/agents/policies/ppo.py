@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 from typing import Any, ClassVar, NamedTuple
 
-from jokulmist.agents.batches import Count, Whole, in_parts
-from jokulmist.agents.contract import FixedShare, Limit, Numbers, Scheduled, weight_ahead
+from jokulmist.agents.batches import in_parts
+from jokulmist.agents.contract import Count, FixedShare, Limit, Numbers, Scheduled, Whole, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     Learned,
     PolicyAgent,

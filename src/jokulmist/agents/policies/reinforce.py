@@ -6,8 +6,8 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.batches import Count, in_rows
-from jokulmist.agents.contract import Experience, Numbers, Scheduled, weight_ahead
+from jokulmist.agents.batches import in_rows
+from jokulmist.agents.contract import Count, Experience, Numbers, Scheduled, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     Batch,

@@ -8,10 +8,11 @@ from typing import Any, ClassVar, Literal, NamedTuple
 import numpy as np
 
 from jokulmist.agents.action_values import by_label, chosen_index, masked_values, refuse_combinations
-from jokulmist.agents.batches import Count, as_flat, seed_from
+from jokulmist.agents.batches import as_flat, seed_from
 from jokulmist.agents.contract import (
     AboveZero,
     Agent,
+    Count,
     DiscountPer,
     FixedShare,
     Limit,
@@ -176,6 +177,7 @@ class DQN(Agent):
     gradient_clip: Limit = 10.0
 
     reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
+    reads_memory: ClassVar[bool] = False
     usual_copies: ClassVar[int] = 16
 
     def numbers(self) -> dict[str, Any]:
@@ -217,11 +219,6 @@ class DQN(Agent):
             ),
         )
         return learner, open_returns(shapes)
-
-    @classmethod
-    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
-        """Nothing: what is chosen depends on the observation alone."""
-        return ()
 
     @staticmethod
     def choose(

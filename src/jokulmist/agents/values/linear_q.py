@@ -7,9 +7,10 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.action_values import by_label, chosen_index, masked_values, refuse_combinations
-from jokulmist.agents.batches import Count, in_rows
+from jokulmist.agents.batches import in_rows
 from jokulmist.agents.contract import (
     Agent,
+    Count,
     DiscountPer,
     FixedShare,
     Numbers,
@@ -96,6 +97,7 @@ class LinearQ(Agent):
     learn_every: Count = 4
 
     reading_names: ClassVar[tuple[str, ...]] = ("error", "mean_value")
+    reads_memory: ClassVar[bool] = False
     usual_copies: ClassVar[int] = 8
 
     def refuse(self, spec: Spec) -> None:
@@ -125,11 +127,6 @@ class LinearQ(Agent):
         if shapes.replay:
             replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, counted=counts_advances(shapes))
         return Learned(weights, np.int32(0), replay), ()
-
-    @classmethod
-    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
-        """Nothing: what is chosen depends on the observation alone."""
-        return ()
 
     @staticmethod
     def choose(

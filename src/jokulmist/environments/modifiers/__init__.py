@@ -30,7 +30,7 @@ from jokulmist.environments.modifiers.pipeline import ActionPipeline, Observatio
 from jokulmist.environments.modifiers.rewards import Clipped, Potential, Scaled, Signed
 from jokulmist.environments.modifiers.stack import Stack
 from jokulmist.errors import SettingError, listed, nearest
-from jokulmist.loading import function_named
+from jokulmist.loading import beside_use, plugin_from
 
 __all__ = [
     "Surroundings", "Brighter", "Clipped", "Crop", "Delay", "ObservationPipeline", "ChannelValues", "Grey", "ActionPipeline", "Hide", "LastAction", "Late", "LearningEnd",
@@ -38,6 +38,7 @@ __all__ = [
     "modifier_from", "ObservationModifier", "ActionModifier", "RewardModifier",
 ]  # fmt: skip
 
+BASES = "`jm.ObservationModifier`, `jm.ActionModifier` or `jm.RewardModifier`"
 KINDS: dict[str, type[Modifier]] = {
     cls.__name__: cls
     for cls in (
@@ -50,17 +51,13 @@ KINDS: dict[str, type[Modifier]] = {
 def modifier_from(written: Any, base: Path | None = None) -> Modifier:
     """The modifier that an entry of a plan's ``modify`` names; the file of one of your own starts from `base`."""
     use = written.get("use") if isinstance(written, dict) else None
-    kind = KINDS.get(use) if isinstance(use, str) else None
     if isinstance(use, str) and ":" in use:
-        kind = function_named(use, base)
-        if not (isinstance(kind, type) and issubclass(kind, Modifier)):
-            raise SettingError(
-                f"`{use}` is no modifier; derive it from `jm.ObservationModifier`, `jm.ActionModifier` or `jm.RewardModifier`."
-            )
+        return plugin_from(written, Modifier, "modifier", BASES, base)
+    kind = KINDS.get(use) if isinstance(use, str) else None
     if kind is None:
         raise SettingError(
             f"an entry of `modify` is a table with `use`, one of {listed(KINDS)}, or `file.py:Name`; got {written!r}.{nearest(str(use), KINDS)} "
             f'Write for instance `modify = [{{ use = "Stack", count = 4 }}]`.'
         )
-    made: Modifier = kind.made_from({name: value for name, value in written.items() if name != "use"})
+    made: Modifier = kind.made_from(beside_use(written))
     return made

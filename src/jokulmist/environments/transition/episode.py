@@ -103,7 +103,7 @@ class Episode:
             if first.held:
                 raise BrokenEnvironment(closed_unasked(self._description.name, 0, first.state))
         state = first.state
-        around = Surroundings(None, 1.0, self._first_observation_pipeline.at(0, 0))
+        around = Surroundings(None, 1.0, self._first_modify_observation.at(0, 0))
         memories, observation = self._observed(
             state, self._first_sense.at(0, 0), self._first_look.at(0, 0), None, around
         )
@@ -131,11 +131,9 @@ class Episode:
         self._sense = PlainDraw(noise, Stream.SENSE)
         self._look = PlainDraw(noise, Stream.LOOK)
         self._first_look = PlainDraw(noise, Stream.FIRST_LOOK)
-        self._observation_pipeline, self._action_pipeline = (
-            PlainDraw(noise, Stream.OBSERVATION),
-            PlainDraw(noise, Stream.ACTION),
-        )
-        self._first_observation_pipeline = PlainDraw(noise, Stream.FIRST_OBSERVATION)
+        self._modify_observation = PlainDraw(noise, Stream.OBSERVATION)
+        self._modify_action = PlainDraw(noise, Stream.ACTION)
+        self._first_modify_observation = PlainDraw(noise, Stream.FIRST_OBSERVATION)
         self._first_begin = PlainDraw(noise, Stream.FIRST_BEGIN)
         self._wait, self._first_wait = PlainDraw(noise, Stream.WAIT), PlainDraw(noise, Stream.FIRST_WAIT)
         self._first_sense = PlainDraw(noise, Stream.FIRST_SENSE)
@@ -182,14 +180,11 @@ class Episode:
         own = self._description.action.own(action)
         if now.mask:
             refuse_illegal(self._description.action, own, now.mask)
-        action_memories = self._description.action_pipeline
+        pipeline = self._description.action_pipeline
         decided = own
-        kept, own = (
-            action_memories.acted(np, now.action_memories, own, self._action_pipeline.at(now.steps, 0))
-            if action_memories.modifiers
-            else ((), own)
-        )
-        if action_memories.modifiers:
+        kept: tuple[Any, ...] = ()
+        if pipeline.modifiers:
+            kept, own = pipeline.acted(np, now.action_memories, own, self._modify_action.at(now.steps, 0))
             own = plain_form(own)
         every = self._description.decide_every
         none = (0.0,) * len(step.weights)
@@ -207,7 +202,7 @@ class Episode:
             self._sense.at(now.steps, 0),
             self._look.at(now.steps, 0),
             now.memories,
-            Surroundings(decided, self._description.left(advances), self._observation_pipeline.at(now.steps, 0)),
+            Surroundings(decided, self._description.left(advances), self._modify_observation.at(now.steps, 0)),
         )
         self._moments.append(
             Moment(

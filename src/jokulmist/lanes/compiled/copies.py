@@ -71,9 +71,9 @@ class Requests:
     sense: tuple[Request, ...]
     look: tuple[Request, ...]
     vary: tuple[Request, ...]
-    first_observation_pipeline: tuple[Request, ...]
-    observation_pipeline: tuple[Request, ...]
-    action_pipeline: tuple[Request, ...]
+    first_observation: tuple[Request, ...]
+    observation: tuple[Request, ...]
+    action: tuple[Request, ...]
     wait: tuple[Request, ...]
 
     def of(self, stream: Stream) -> tuple[Request, ...]:
@@ -84,11 +84,11 @@ class Requests:
         if stream in (Stream.VARY, Stream.FIRST_VARY):
             return self.vary
         if stream in (Stream.FIRST_OBSERVATION, Stream.BEGIN_OBSERVATION):
-            return self.first_observation_pipeline
+            return self.first_observation
         if stream in (Stream.WAIT, Stream.BEGIN_WAIT, Stream.FIRST_WAIT):
             return self.wait
         if stream in (Stream.OBSERVATION, Stream.ACTION):
-            return self.observation_pipeline if stream is Stream.OBSERVATION else self.action_pipeline
+            return self.observation if stream is Stream.OBSERVATION else self.action
         return self.advance if stream is Stream.ADVANCE else self.sense
 
 
@@ -184,12 +184,7 @@ class CompiledEnvironment:
         state = jax.eval_shape(begin, numbers)
         jax.eval_shape(advance, numbers, state, action_like(self.description.action))
         jax.eval_shape(sense, numbers, state)
-        first_observation_pipeline, observation_pipeline, action_pipeline = self._modifying()
-        counted.update(
-            first_observation_pipeline=first_observation_pipeline,
-            observation_pipeline=observation_pipeline,
-            action_pipeline=action_pipeline,
-        )
+        counted["first_observation"], counted["observation"], counted["action"] = self._modifying()
         return Requests(**counted, wait=KEY_REQUESTS if self.description.gated else ())
 
     def _modifying(self) -> tuple[tuple[Request, ...], ...]:

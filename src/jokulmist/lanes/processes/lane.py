@@ -38,7 +38,7 @@ class Lost(JokulmistError):
 
 
 class WorkerCopy:
-    """One copy in a worker process, with the calls of `simulator.Here`.
+    """One copy in a worker process, with the calls of `simulator_stepping.LocalCopy`.
 
     Attributes
     ----------
@@ -46,8 +46,8 @@ class WorkerCopy:
         Processes that were replaced.
     """
 
-    def __init__(self, environment: Simulator, room: SharedBuffer, copy: int) -> None:
-        self._environment, self._room, self._copy = environment, room, copy
+    def __init__(self, environment: Simulator, buffer: SharedBuffer, copy: int) -> None:
+        self._environment, self._buffer, self._copy = environment, buffer, copy
         self._description = describe(environment)
         self._values: dict[str, Any] = {}
         self._asked: int | None = None
@@ -58,12 +58,12 @@ class WorkerCopy:
         self.start()
 
     def start(self) -> None:
-        environment, room = self._environment, self._room
+        environment, buffer = self._environment, self._buffer
         self.process = subprocess.Popen(
             [sys.executable, "-m", "jokulmist.lanes.processes.simulator_worker"],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
-            pass_fds=(room.descriptor,),
+            pass_fds=(buffer.descriptor,),
             env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
             bufsize=0,
             start_new_session=True,  # Ctrl-C is for the process that trains
@@ -76,9 +76,9 @@ class WorkerCopy:
             weights=dict(environment.weights),
             given=environment._given,
             modify=[modifier.written() for modifier in modifiers_of(environment)],
-            copies=room.copies,
+            copies=buffer.copies,
             copy=self._copy,
-            descriptor=room.descriptor,
+            descriptor=buffer.descriptor,
         )
 
     def greet(self) -> None:
@@ -107,11 +107,11 @@ class WorkerCopy:
             self.ask_begin(seed)
         self._asked, self._told, self._slot = None, 0, 0
         self._wait()
-        return self._room.read(self._copy, 0)
+        return self._buffer.read(self._copy, 0)
 
     def ask(self, action: Any, times: int) -> None:
         """Ask for so many advances by an action, or until one closes the episode."""
-        self._room.decide(self._copy, action)
+        self._buffer.decide(self._copy, action)
         self._write(b"%d\n" % times)
         self._told, self._slot = times, 0
 
@@ -121,7 +121,7 @@ class WorkerCopy:
         if self._slot == 0:
             self._wait()
             self._in_a_row = 0
-        told = self._room.read(self._copy, self._slot)
+        told = self._buffer.read(self._copy, self._slot)
         self._slot += 1
         return told
 
@@ -202,8 +202,8 @@ class ProcessLane(PlainLane):
                 f"`{type(environment).__qualname__}` stands in no file, so a worker process cannot read it. "
                 f"Write it into a file of its own, or leave out `processes`."
             )
-        self._room = SharedBuffer(describe(environment), noise.copies)
-        self._away = [WorkerCopy(environment, self._room, i) for i in range(noise.copies)]
+        self._buffer = SharedBuffer(describe(environment), noise.copies)
+        self._away = [WorkerCopy(environment, self._buffer, i) for i in range(noise.copies)]
         try:
             for copy in self._away:
                 copy.greet()
@@ -226,7 +226,7 @@ class ProcessLane(PlainLane):
     def close(self) -> None:
         for copy in self._away:
             copy.close()
-        self._room.close()
+        self._buffer.close()
 
     def begin(self) -> Observed:
         self._ask_begin(range(self.copies), self._draws[Stream.FIRST_BEGIN], 0)

@@ -38,7 +38,7 @@ def main() -> None:
         kind = function_named(first["use"], Path(first["folder"]))
         environment = kind(weights=first["weights"], **first["given"])
         environment = environment.modified(*[modifier_from(entry, Path(first["folder"])) for entry in first["modify"]])
-        room = SharedBuffer(describe(environment), first["copies"], first["descriptor"])
+        buffer = SharedBuffer(describe(environment), first["copies"], first["descriptor"])
     except BaseException as failure:
         answer(failed=str(failure) or type(failure).__name__)
         return
@@ -51,9 +51,9 @@ def main() -> None:
             if begins:
                 asked = json.loads(line)
                 copy.revalue(asked["values"])
-                room.write(number, 0, copy.begin(asked["seed"]))
+                buffer.write(number, 0, copy.begin(asked["seed"]))
             else:
-                _advance(room, copy, number, int(line))
+                _advance(buffer, copy, number, int(line))
         except JokulmistError as failure:
             answer(failed=str(failure))
         except Exception as failure:
@@ -65,12 +65,12 @@ def main() -> None:
     copy.close()
 
 
-def _advance(room: SharedBuffer, copy: LocalCopy, number: int, times: int) -> None:
-    """So many advances by the action that stands in the room, or until one closes the episode."""
-    action = room.decided(number)
+def _advance(buffer: SharedBuffer, copy: LocalCopy, number: int, times: int) -> None:
+    """So many advances by the action that stands in the buffer, or until one closes the episode."""
+    action = buffer.decided(number)
     for slot in range(times):
         told = copy.advance(None, action, None)
-        room.write(number, slot, told)
+        buffer.write(number, slot, told)
         if told.held:
             return
 

@@ -7,7 +7,6 @@ one test, a permutation test over seeds at 5 %, Holm-corrected over the pairs sh
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
 
 from jokulmist.errors import SettingError, listed
 from jokulmist.studies.comparison.comparison import Comparison, Say
@@ -17,9 +16,6 @@ from jokulmist.studies.comparison.scales import Scales, common_weights
 from jokulmist.studies.comparison.scored import compared, curve_rows, score_rows, shared_length
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights
-
-if TYPE_CHECKING:
-    pass
 
 
 def compare(

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from jokulmist.agents.contract import explained
+from jokulmist.agents.contract import Count, explained
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.records.files import as_lists
@@ -27,7 +27,6 @@ from jokulmist.studies.search.space import (
 from jokulmist.training.plans.plan import TUNING, Plan, Seed
 from jokulmist.training.runs.scores import RETURN, Score, full_weights
 
-Count = Annotated[int, Field(ge=1, strict=True)]
 OVER = "over"
 
 

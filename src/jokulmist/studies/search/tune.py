@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.environment import Environment
@@ -21,9 +21,6 @@ from jokulmist.studies.search.space import Dimension
 from jokulmist.training.plans.plan import Plan, Training
 from jokulmist.training.plans.sources import use_of
 from jokulmist.training.train import checked_workers
-
-if TYPE_CHECKING:
-    pass
 
 
 def tune(

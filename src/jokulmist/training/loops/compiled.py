@@ -98,7 +98,7 @@ class CompiledLoop:
             [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
             for stream in FIRST_STREAMS
         ]
-        states, own, observed, memories, (action_memories, reward_memories), stuck, opened = program.start(
+        states, own, observed, memories, action_memories, reward_memories, stuck, opened = program.start(
             self._numbers, self._level, *first, np.float32(1.0)
         )
         zeros = jnp.zeros(self.copies, jnp.float32)

@@ -13,12 +13,14 @@ import numpy as np
 from jax import lax
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
-from jokulmist.agents.foreign import outside, ships
+from jokulmist.agents.foreign import outside
 from jokulmist.environments.chance.draws import RowDraw
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.transition.waiting import MOST_WAITING
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
+from jokulmist.lanes.plain import NEVER_CUT
+from jokulmist.loading import ships
 
 NEVER = np.iinfo(np.int32).max
 # Why a copy cannot go on.
@@ -91,7 +93,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         beginning = closing > 0
         if len(first_ages):  # a first episode that is cut for learning alone, and not recorded
             closed = closed | (age >= first_ages)
-            first_ages = jnp.where(closed, NEVER, first_ages)
+            first_ages = jnp.where(closed, NEVER_CUT, first_ages)
             beginning = jnp.any(closed)
 
         def anew(_: None) -> Any:
@@ -163,7 +165,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
             episodes=carry.episodes + closing,
             sums=carry.sums,
             rows=lax.dynamic_update_index_in_dim(carry.rows, row, t, 0),
-            recorded_steps=_filmed(carry, actions, judged, shown, t) if carry.recorded_steps else (),
+            recorded_steps=_with_frame(carry, actions, judged, shown, t) if carry.recorded_steps else (),
             first_ages=first_ages,
             reward_memories=reward_memories,
         )
@@ -324,7 +326,7 @@ def frame_of(observed: Seen, states: Any, actions: Any, judged: Decided, shown: 
     return first
 
 
-def _filmed(carry: Carry, actions: Any, judged: Decided, shown: Any, t: Any) -> Any:
+def _with_frame(carry: Carry, actions: Any, judged: Decided, shown: Any, t: Any) -> Any:
     recorded_steps = packed(frame_of(carry.observed, carry.states, actions, judged, shown))
     return jax.tree.map(
         lambda old, now: lax.dynamic_update_index_in_dim(old, now, t, 0), carry.recorded_steps, recorded_steps

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.contract import Agent, Experience, ScalarAgent, counts_advances, numbers_at
-from jokulmist.agents.foreign import refuse_foreign_actions, ships, twin_holds
+from jokulmist.agents.foreign import twin_holds
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
@@ -82,7 +82,6 @@ class PlainLoop:
         if self.lane.bare and not self._counted and twin_holds(type(agent), "scalar", "choose", "learn"):
             self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._explore, self._learn)
         self._restarted = agent.restarted
-        self._foreign = None if ships(type(agent)) else agent
         self._names = agent.reading_names
         self._kept = agent.kept
         self._sums = [0.0] * len(self._names)
@@ -157,8 +156,6 @@ class PlainLoop:
             draw = self._explore.at(self.turn, 0)
             actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
             given = calls.given(actions)
-            if self._foreign is not None:
-                refuse_foreign_actions(self._foreign, lane.description.action, given, self.copies)
             outcome = lane.advance(given)
             broken: Any = np.zeros(self.copies, bool) if lane.description.lost_bit else ()
             while outcome.lost:

@@ -9,13 +9,13 @@ import jax.numpy as jnp
 from jax import lax
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
-from jokulmist.agents.foreign import ships
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Stream
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.learning.schedules import Progress, value_at
+from jokulmist.loading import ships
 from jokulmist.training.loops.compiled_turn import (
     CLOSED_UNASKED,
     NEVER,
@@ -99,7 +99,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     room = updates * per_update
 
     def start(
-        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, observation_pipeline: Any, wait: Any,
+        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, modifying_rows: Any, wait: Any,
         one: Any,
     ) -> Any:  # fmt: skip
         own = compiled.vary(level, vary, one, copies)
@@ -109,7 +109,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
             opened = Advancing(compiled, numbers, own, None, one).first_decision(states, jnp.ones(copies, bool), wait)
             states = opened.after
         channel_values = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
-        memories, shown = compiled.first_seen(channel_values, observation_pipeline, one)
+        memories, shown = compiled.first_seen(channel_values, modifying_rows, one)
         action_memories = spread_all(compiled.description.action_pipeline.begun(jnp), copies)
         reward_memories = spread_all(compiled.description.reward_pipeline.begun(jnp), copies)
         legal = compiled.legal(numbers, own, states)
@@ -127,7 +127,8 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
             own,
             seen,
             memories,
-            (action_memories, reward_memories),
+            action_memories,
+            reward_memories,
             stuck,
             opened and opened._replace(after=()),
         )

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.errors import BrokenEnvironment, JokulmistError, SettingError
-from jokulmist.loading import Plugin, function_named
+from jokulmist.loading import Plugin, plugin_from
 from jokulmist.training.progress import RunProgress
 
 
@@ -102,9 +102,9 @@ class Observers:
         """Decisions between two looks of each; None at each report."""
         return [observer.every for observer in self._observers]
 
-    def look(self, due: Sequence[bool], run: Callable[[], LiveRun]) -> str | None:
+    def look(self, due: Sequence[bool], run: LiveRun) -> str | None:
         """Let those look that are due; the first reason to end the run."""
-        reasons = [self._call(k, "look", run()) for k, now in enumerate(due) if now]
+        reasons = [self._call(k, "look", run) for k, now in enumerate(due) if now]
         for k, reason in enumerate(reasons):
             if reason is not None and not isinstance(reason, str):
                 name = type(self._observers[k]).__name__
@@ -151,11 +151,7 @@ def observer_from(written: Any, base: Path | None = None) -> Observer:
     use = written.get("use") if isinstance(written, Mapping) else None
     if not isinstance(use, str) or ":" not in use:
         raise SettingError(f'an entry of `[[observers]]` has `use = "file.py:Name"`; got {written!r}.')
-    kind = function_named(use, base)
-    if not (isinstance(kind, type) and issubclass(kind, Observer)):
-        raise SettingError(f"`{use}` is no observer; derive it from `jm.Observer`.")
-    made: Observer = kind.made_from({name: value for name, value in written.items() if name != "use"})
-    return made
+    return plugin_from(written, Observer, "observer", "`jm.Observer`", base)
 
 
 def checked_observers(given: Any) -> tuple[Observer, ...]:

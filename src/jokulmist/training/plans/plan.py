@@ -32,10 +32,11 @@ from jokulmist.training.plans.sources import agent_from, environment_class, use_
 from jokulmist.training.plans.stopping import stop_when_from
 from jokulmist.training.plans.stopping import written as written_stop
 
-NEEDED = ("environment", "agent", "training")
-SECTIONS = (*NEEDED, "vary", "curriculum", "observers")
-TUNING = "tuning"
 OBSERVERS = "observers"
+NEEDED = ("environment", "agent", "training")
+TABLES = (*NEEDED, "vary", "curriculum")
+SECTIONS = (*TABLES, OBSERVERS)
+TUNING = "tuning"
 MOST_COPIES = 65_536
 
 
@@ -272,11 +273,9 @@ def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
                 f"a plan has no section `{section}`; it has {listed(SECTIONS)}.{nearest(section, SECTIONS)}"
             )
     parts: dict[str, dict[str, Any]] = {}
-    for section in SECTIONS:
+    for section in TABLES:
         part = content.get(section)
         if part is None and section not in NEEDED:
-            continue
-        if section == OBSERVERS:
             continue
         if not isinstance(part, Mapping):
             raise SettingError(f"the plan lacks the section `[{section}]`.")

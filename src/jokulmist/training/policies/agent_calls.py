@@ -8,10 +8,11 @@ from typing import Any, Protocol
 import numpy as np
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
-from jokulmist.agents.foreign import twin_holds
+from jokulmist.agents.foreign import refuse_foreign_actions, twin_holds
 from jokulmist.environments.chance.draws import Request
 from jokulmist.environments.spaces.actions import split
 from jokulmist.lanes.protocol import Observed
+from jokulmist.loading import ships
 from jokulmist.trees import filled
 
 
@@ -54,6 +55,7 @@ class ArrayCalls:
     def __init__(self, agent: Agent, shapes: Shapes) -> None:
         self._kind = type(agent)
         self._shapes = shapes
+        self._foreign = not ships(self._kind)
 
     def fresh(self, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
         return self._kind.fresh(self._shapes, numbers, noise)
@@ -67,7 +69,10 @@ class ArrayCalls:
         return self._kind.choose(self._shapes, numbers, learner, memory, observed, noise, explore)
 
     def given(self, actions: Any) -> list[Any]:
-        return split(actions, self._shapes.copies)
+        own = split(actions, self._shapes.copies)
+        if self._foreign:
+            refuse_foreign_actions(self._kind, self._shapes.spec.action, own, self._shapes.copies)
+        return own
 
     def stacked(self, turns: list[Experience]) -> Experience:
         return Experience(
@@ -217,7 +222,7 @@ class TracedCalls(ArrayCalls):
             import jax
 
             actions = jax.tree.map(np.asarray, actions)
-        return split(actions, self._shapes.copies)
+        return super().given(actions)
 
     def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
         import jax

@@ -10,7 +10,7 @@ from typing import Any, Literal
 import numpy as np
 
 from jokulmist.agents.contract import Agent, numbers_at
-from jokulmist.agents.foreign import refuse_foreign_actions, ships, twin_holds
+from jokulmist.agents.foreign import twin_holds
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
@@ -246,8 +246,6 @@ class Player:
         self._scalar = None
         if twin_holds(type(agent), "scalar", "choose"):
             self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._draw, None, self._explore)
-        self._foreign = None if ships(type(agent)) else agent
-        self._action, self._copies = policy.spec.action, copies
         self._memory: Any = None
         if self._scalar is None:  # a scalar agent has a memory of its own, and a fresh table would be made for nothing
             self._memory = agent.acting_memory(shapes, self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
@@ -271,7 +269,4 @@ class Player:
             self._numbers, self._learner, self._memory, self._calls.seen(observed),
             self._draw.at(self._turn - 1, 0), self._explore,
         )  # fmt: skip
-        given = self._calls.given(actions)
-        if self._foreign is not None:
-            refuse_foreign_actions(self._foreign, self._action, given, self._copies)
-        return given
+        return self._calls.given(actions)

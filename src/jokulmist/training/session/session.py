@@ -9,7 +9,6 @@ import os
 import sys
 import time
 from collections import deque
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -141,7 +140,7 @@ class Session:
         self.recording = Recording(self.recorder, self.description)
         self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
         self.recent: deque[float] = deque(maxlen=LAST)
-        self.level_now = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
+        self.curriculum = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
         self.advice = Advice(plan.agent, plan.measured, self.description)
         self.newest: dict[str, float] = {}
         self.recorded = 0
@@ -210,9 +209,9 @@ class Session:
         every = self.training.evaluate_every
         evaluation = None if every is None else turns(every)
         look = None
-        if self.level_now is not None:
+        if self.curriculum is not None:
             usual = max(1, planned.steps // REPORTS) if planned.steps is not None else DECISIONS_A_LOOK
-            look = turns(self.level_now.levels.every or usual)
+            look = turns(self.curriculum.levels.every or usual)
         checkpoint = None if self.training.checkpoint_every is None else turns(self.training.checkpoint_every)
         piece = per_update * max(1, 512 // copies)
         reported = checkpointed = time.perf_counter()
@@ -241,15 +240,15 @@ class Session:
                 )
                 reported, reported_decisions = now, loop.decisions
                 self.why = self.stopping.why(progress) or ""
-            if self.level_now is not None and look is not None and loop.turn % look == 0 and self.level_now.moved():
-                loop.set_level(self.level_now.value)
-                self.recorder.log(f"after {loop.decisions} decisions {self.level_now}")
-                self.show.say(f"after {loop.decisions:,} decisions {self.level_now}")
+            if self.curriculum is not None and look is not None and loop.turn % look == 0 and self.curriculum.moved():
+                loop.set_level(self.curriculum.value)
+                self.recorder.log(f"after {loop.decisions} decisions {self.curriculum}")
+                self.show.say(f"after {loop.decisions:,} decisions {self.curriculum}")
             if evaluation is not None and loop.turn % evaluation == 0:
                 self._evaluate(loop)
             if len(self.observers):
                 looking = [reports if every is None else loop.turn % every == 0 for every in looks]
-                self.why = self.why or self.observers.look(looking, partial(self._live, loop, planned)) or ""
+                self.why = self.why or self.observers.look(looking, self._live(loop, planned)) or ""
             self.show.update(progress)
             if self.path is not None:
                 row = self.machine.row(elapsed, loop.decisions) if self.machine is not None else None
@@ -293,7 +292,7 @@ class Session:
             "recent": list(self.recent),
             "scores": list(self.scores),
             "next_report_episode": self.next_report_episode,
-            "curriculum": None if self.level_now is None else self.level_now.saved(),
+            "curriculum": None if self.curriculum is None else self.curriculum.saved(),
             "stopping": self.stopping.saved(),
             "observers": self.observers.saved(),
             "advice": self.advice.saved(),
@@ -307,9 +306,9 @@ class Session:
     def _take_up(self, loop: Loop, kept: Checkpoint) -> None:
         """Be where a checkpoint was written; the files are already cut back to it."""
         state = kept.state
-        if self.level_now is not None:
-            self.level_now.restore(state["curriculum"])
-            loop.set_level(self.level_now.value)
+        if self.curriculum is not None:
+            self.curriculum.restore(state["curriculum"])
+            loop.set_level(self.curriculum.value)
         loop.restore(kept.arrays)
         self.recorded = state["recorded"]
         self.recording.begin(self.recorded)
@@ -363,8 +362,8 @@ class Session:
             if self.training.best_by in columns:
                 self.scores.extend(columns[self.training.best_by].tolist())
             self.advice.take(batch, columns["return"])
-            if self.level_now is not None:
-                self.level_now.take(columns)
+            if self.curriculum is not None:
+                self.curriculum.take(columns)
             self.recorded += len(batch)
 
     def _tell_losses(self, loop: Loop, episodes: int) -> None:

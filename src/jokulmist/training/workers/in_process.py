@@ -42,7 +42,7 @@ class InProcess:
         if self._job is None:
             return None
         tag, job = self._job
-        show = _ToldProgress(tag, self._watch, self._said)
+        show = _PassedOn(tag, self._watch, self._said)
         try:
             result = work(job, show, self._plans.of)
             self._said.append(WorkerMessage("done", tag, text=show.ending, result=result))
@@ -59,7 +59,7 @@ class InProcess:
     def close(self) -> None: ...
 
 
-class _ToldProgress:
+class _PassedOn:
     """Passes a run's progress on to the caller."""
 
     def __init__(self, tag: Any, watch: Callable[[Any, RunProgress], Any], said: deque[WorkerMessage]) -> None:
