@@ -278,7 +278,7 @@ def test_the_riccati_feedback_is_the_best_of_the_winch():
     for i in range(20):
         lane = jm.lanes.plain.PlainLane(env, jm.environments.chance.noise.Noise(1, 1, 1, (i,)), once=True)
         lane.begin()
-        s = lane.states[0]
+        s = lane.each[0].state
         starts.append([s.offset, s.speed, s.swing, s.swinging])
     starts = np.array(starts)
     wanted = np.einsum("ni,ij,nj->n", starts, cost, starts)

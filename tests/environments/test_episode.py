@@ -192,10 +192,10 @@ def test_an_image_is_a_channel_of_its_own():
         jm.train(Camera(), jm.QLearning(), steps=10)
     lane = PlainLane(Camera(), Noise(3, 3, Domain.TRAINING))
     pictures = lane.begin().images
-    assert [p["seen"][0].argmax() for p in pictures] == [s.place for s in lane.states]
+    assert [p["seen"][0].argmax() for p in pictures] == [copy.state.place for copy in lane.each]
     for _ in range(7):
         outcome = lane.advance([1, 0, 1])
-        assert [p["seen"][0].argmax() for p in outcome.observed.images] == [s.place for s in lane.states]
+        assert [p["seen"][0].argmax() for p in outcome.observed.images] == [copy.state.place for copy in lane.each]
 
 
 def test_loops_writes_and_slices_in_plain_python():

@@ -8,7 +8,7 @@ from scipy import stats
 
 import jokulmist as jm
 from jokulmist.agents.contract import Experience
-from jokulmist.environments.chance.noise import Domain, Noise
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.transition.waiting import WaitDraw
@@ -57,7 +57,7 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
     lane = PlainLane(Lift(), Noise(3, 1, Domain.TRAINING))
     lane.within = 0.5
     lane.begin()
-    before = lane.states[0]
+    before = lane.each[0].state
     waiting, rewards = [], []
     outcome = lane.advance([2])
     # By hand: the same draws once more, each advance's reward by itself.
@@ -66,13 +66,13 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
     whole = again.advance([2])
     state, k = before, outcome.advances[0]
     assert k == whole.advances[0] == 4
-    total = lane._totals[0]
-    assert again._totals[0] == total  # what is recorded is not discounted
+    total = lane.each[0].totals
+    assert again.each[0].totals == total  # what is recorded is not discounted
     step = lane.step
-    key = lane._draws[next(s for s in lane._draws if s.name == "WAIT")].at(0, 0)
+    key = lane._draws[Stream.WAIT].at(0, 0)
     draw = WaitDraw(np, key.uniform(), key.uniform())
     for j in range(k):
-        chance = lane._advance_draw.at(0, 0) if j == 0 else draw.at(j - 1)
+        chance = lane._draws[Stream.ADVANCE].at(0, 0) if j == 0 else draw.at(j - 1)
         after = step.advance(step.cleared(state), 2 if j == 0 else 1, chance)
         waiting.append(after.waiting)
         rewards.append(-after.waiting + 0.5 * after.gathered)

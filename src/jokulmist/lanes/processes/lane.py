@@ -263,12 +263,12 @@ class ProcessLane(PlainLane):
                 self._away[i].ask(action, self.description.decide_every)
 
     def advance_one(self, i: int, action: Any) -> tuple[float, int, list[float]]:
-        before = self._ages[i]
+        before = self.each[i].decisions
         try:
             return super().advance_one(i, action)
         except Lost as gone:
             self._lost.append(i)
-            self._ages[i] = before
+            self.each[i].decisions = before
             self._away[i].replace(gone)
             return 0.0, self.description.lost_bit, [0.0] * self.description.bare.width
         finally:

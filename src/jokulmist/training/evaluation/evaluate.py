@@ -287,10 +287,7 @@ def _chooser(
         )
     name = policy
     # Each copy's own instance: its parameters may differ.
-    return lambda lane, observed: [
-        action.own(getattr(step.environment, name)(state))
-        for step, state in zip(lane.steppers, lane.states, strict=True)
-    ]
+    return lambda lane, observed: [action.own(getattr(copy.step.environment, name)(copy.state)) for copy in lane.each]
 
 
 def sees_more(environment: Environment, reference: str) -> bool:

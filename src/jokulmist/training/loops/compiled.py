@@ -25,6 +25,7 @@ from jokulmist.environments.transition.stepping import closed_unasked, never_ask
 from jokulmist.errors import BrokenEnvironment, RecordError
 from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.lanes.compiled.copies import CompiledEnvironment, action_like, stacked_rows
+from jokulmist.lanes.compiled.transition import Decided
 from jokulmist.learning.schedules import Coefficients, Progress, number_at
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.loops.compiled_turn import (
@@ -34,7 +35,6 @@ from jokulmist.training.loops.compiled_turn import (
     NO_ACTION,
     NOTHING_ALLOWED,
     Carry,
-    Decided,
     frame_of,
     packed,
     unpacked,

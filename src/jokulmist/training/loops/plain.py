@@ -103,7 +103,7 @@ class PlainLoop:
         advance, decide, judge = lane.advance_one, scalar.decide, scalar.judge
         finished: list[tuple[int, Finished]] = []
         follower = self._follower
-        if not lane.states:
+        if not lane.begun:
             for i, row in enumerate((lane.begin_again() if self._begun_again else lane.begin()).rows):
                 scalar.see(i, row)
                 if follower is not None and i == COPY:

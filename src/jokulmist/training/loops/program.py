@@ -14,6 +14,7 @@ from jokulmist.environments.chance.noise import Stream
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
+from jokulmist.lanes.compiled.transition import BeginRows, Transition, at_turn, spread_all
 from jokulmist.learning.schedules import Progress, value_at
 from jokulmist.loading import ships
 from jokulmist.training.loops.compiled_turn import (
@@ -21,14 +22,10 @@ from jokulmist.training.loops.compiled_turn import (
     NEVER,
     NEVER_ASKED,
     NOTHING_ALLOWED,
-    Advancing,
     Carry,
-    at_turn,
     first_stuck,
     forbidden,
     nothing_stuck,
-    spread,
-    spread_all,
     turn_of,
 )
 
@@ -103,16 +100,11 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
         one: Any,
     ) -> Any:  # fmt: skip
         own = compiled.vary(level, vary, one, copies)
-        states = spread(compiled.begin(numbers, own, begin_rows, one), copies)
-        opened: Any = ()
-        if described.gated:
-            opened = Advancing(compiled, numbers, own, None, one).first_decision(states, jnp.ones(copies, bool), wait)
-            states = opened.after
-        channel_values = compiled.observe(numbers, own, states, sense_rows, look_rows, one)
-        memories, shown = compiled.first_seen(channel_values, modifying_rows, one)
+        rows = BeginRows(begin_rows, wait, sense_rows, look_rows, modifying_rows)
+        begun = Transition(compiled, copies).begun(numbers, own, rows, one)
+        states, legal, opened = begun.states, begun.observed.legal, begun.opened
         action_memories = spread_all(compiled.description.action_pipeline.begun(jnp), copies)
         reward_memories = spread_all(compiled.description.reward_pipeline.begun(jnp), copies)
-        legal = compiled.legal(numbers, own, states)
         stuck: Any = ()
         if legal or described.gated or not ships(kind):
             stuck = nothing_stuck(states)
@@ -121,17 +113,7 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
         if described.gated:
             stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, jnp.int32(0))
             stuck = first_stuck(stuck, ~compiled.asks(numbers, own, states), NEVER_ASKED, states, jnp.int32(0))
-        seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(copies, jnp.int32))
-        return (
-            states,
-            own,
-            seen,
-            memories,
-            action_memories,
-            reward_memories,
-            stuck,
-            opened and opened._replace(after=()),
-        )
+        return states, own, begun.observed, begun.memories, action_memories, reward_memories, stuck, opened
 
     turn = turn_of(compiled, kind, shapes)
 

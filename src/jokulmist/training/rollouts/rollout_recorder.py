@@ -51,8 +51,8 @@ class Follower:
     def begin(self, row: Any, images: dict[str, Any]) -> None:
         """An episode begins."""
         self._writer = EpisodeWriter()
-        self._writer.saw(row, images, state_values(self._lane.states[self._copy]))
-        self._totals = list(self._lane._totals[self._copy])
+        self._writer.saw(row, images, state_values(self._lane.each[self._copy].state))
+        self._totals = list(self._lane.each[self._copy].totals)
 
     def drop(self) -> None:
         """The episode at hand is not known from its begin."""
@@ -62,10 +62,10 @@ class Follower:
         """A decision was taken, and this is the moment after it; the lane has not begun anew."""
         if self._writer is None:
             return
-        lane = self._lane
-        totals = lane._totals[self._copy]
-        self._writer.did(action, [b - a for a, b in zip(self._totals, totals, strict=True)], lane._measures[self._copy])
-        self._writer.saw(row, images, state_values(lane.states[self._copy]))
+        copy = self._lane.each[self._copy]
+        totals = copy.totals
+        self._writer.did(action, [b - a for a, b in zip(self._totals, totals, strict=True)], copy.measures)
+        self._writer.saw(row, images, state_values(copy.state))
         self._totals = list(totals)
         if held:
             self.found.append(Recorded(decisions, self._writer.closed(held)))
@@ -89,7 +89,7 @@ class Follower:
             terms = [b - a for a, b in zip(self._totals, before.totals, strict=True)]
             self._writer.did(action, terms, before.measures)
             self._writer.saw(
-                last.rows[self._copy], _images(last, self._copy), state_values(self._lane.last_states[self._copy])
+                last.rows[self._copy], _images(last, self._copy), state_values(self._lane.each[self._copy].last_state)
             )
             self.found.append(Recorded(decisions, self._writer.closed(before.held)))
         self.begin(observed.rows[self._copy], _images(observed, self._copy))

@@ -148,15 +148,16 @@ def follow(rollout: Rollout, environment: Environment) -> float:
     draws = Draws(**rollout.draws)
     lane = PlainLane(environment, draws.noise(rollout.episode))
     lane.begin()
+    copy, modified = lane.each[0], bool(describe(environment).action_pipeline.modifiers)
     fields = describe(environment).fields
     states, actions = rollout.states(environment), rollout.actions(environment)
     recorded = {f.name: np.stack([np.asarray(s.__dict__[f.name], np.float64) for s in states]) for f in fields}
     worst = 0.0
     for k, action in enumerate(actions):
         lane.turn = draws.first_turn + k
-        lane.states[0] = states[k]
-        lane.advance_one(0, lane._handled(0, action) if describe(environment).action_pipeline.modifiers else action)
+        copy.state = states[k]
+        lane.advance_one(0, copy.handled(action, lane.turn) if modified else action)
         for name, values in recorded.items():
-            apart = np.abs(np.asarray(lane.states[0].__dict__[name], np.float64) - values[k + 1])
+            apart = np.abs(np.asarray(copy.state.__dict__[name], np.float64) - values[k + 1])
             worst = max(worst, float(np.max(apart, initial=0.0)) / max(float(np.ptp(values)), 1e-6))
     return worst

@@ -14,8 +14,8 @@ from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.records.rollouts import ROLLOUTS, Rollout, read_rollouts, rollout_of
 from jokulmist.training.evaluation.evaluate import evaluate
-from jokulmist.training.rollouts.rollouts import recorded_of
 from jokulmist.training.policies.policy import Policy
+from jokulmist.training.rollouts.rollouts import recorded_of
 from jokulmist.training.runs.run import Run
 
 UNTRAINED = "0"
