@@ -1,16 +1,12 @@
 """What all tests share: one trained run, one folder of compiled code, and no folder made where the tests are."""
 
-import os
 import sys
 from pathlib import Path
 
 import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
-# One folder of compiled code for all test processes and for what they start, however quickly it was compiled.
-os.environ.setdefault("JAX_COMPILATION_CACHE_DIR", str(Path(__file__).parents[1] / ".pytest_cache" / "compiled"))
-os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_COMPILE_TIME_SECS", "0")
-os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_ENTRY_SIZE_BYTES", "-1")
+import compiling  # noqa: F401  (before JAX is imported)
 
 import jokulmist as jm
 from jokulmist.lanes.compiled.backend import start_backend

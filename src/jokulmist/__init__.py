@@ -63,6 +63,7 @@ _WHERE: dict[str, str] = {
     "window": "environments.declaration.loops",
     "linear": "learning.schedules",
     "geometric": "learning.schedules",
+    "piecewise": "learning.schedules",
     "Agent": "agents.contract",
     "Scheduled": "agents.contract",
     "QLearning": "agents.tables.q_learning",

@@ -70,6 +70,7 @@ from jokulmist.learning.networks.layout import Convolutional as Convolutional
 from jokulmist.learning.networks.layout import Dense as Dense
 from jokulmist.learning.schedules import geometric as geometric
 from jokulmist.learning.schedules import linear as linear
+from jokulmist.learning.schedules import piecewise as piecewise
 from jokulmist.pictures.figures.behaviour import plot_choices as plot_choices
 from jokulmist.pictures.figures.behaviour import plot_policy as plot_policy
 from jokulmist.pictures.figures.behaviour import plot_rollout as plot_rollout

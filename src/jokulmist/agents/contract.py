@@ -266,7 +266,8 @@ class Agent(BaseModel):
 
     def functions(self) -> list[Any]:
         """Functions of the user's own among the settings; a run keeps their source."""
-        return [value for _, value in self if callable(value) and hasattr(value, "__qualname__")]
+        found = [value.function if isinstance(value, Schedule) else value for _, value in self]
+        return [value for value in found if callable(value) and hasattr(value, "__qualname__")]
 
     def written(self) -> dict[str, Any]:
         """The settings as they stand in a plan."""

@@ -5,20 +5,27 @@ Every schedule is the same formula with other numbers,
     value = max(floor, (start + slope x) exp(log_rate x)),    x = min(count, over),
 
 where `count` is what the schedule runs over: decisions, episodes, or the share of the run. So a schedule is eight
-numbers, traced like any other, and a search over schedules compiles once.
+numbers, traced like any other, and a search over schedules compiles once. Schedules in pieces, and functions of a user's own, are points
+beside these numbers, with straight lines between them.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from types import ModuleType
 from typing import Any, Literal, NamedTuple
 
+import numpy as np
+
 from jokulmist.errors import SettingError
+from jokulmist.loading import name_of
 
 Counted = Literal["decisions", "episodes"]
+Form = Literal["linear", "geometric", "piecewise", "function"]
+FUNCTION_POINTS = 257  # at which a function of one's own is asked, evenly over the run
 
 
 class Progress(NamedTuple):
@@ -40,33 +47,48 @@ class Coefficients(NamedTuple):
     by_episodes: Any
     by_share: Any
     floor: Any
+    points: Any = ()  # two tuples, counts and values, where straight lines between points take the formula's place
+
+    @property
+    def moves(self) -> bool:
+        """Whether the value changes while a run goes on."""
+        return bool(self.slope != 0.0 or self.log_rate != 0.0 or self.points)
+
+
+NUMBERS = len(Coefficients._fields) - 1
 
 
 @dataclass(frozen=True)
 class Schedule:
-    """A setting that moves from `start` to `end`, or by a constant rate. Made by `linear` and `geometric`."""
+    """A setting that moves while a run goes on. Made by `linear`, `geometric` and `piecewise`, or from a function."""
 
-    form: Literal["linear", "geometric"]
+    form: Form
     start: float
     end: float | None = None
     over: float | int | None = None
     rate: float | None = None
     of: Counted = "decisions"
     floor: float | None = None
+    points: tuple[tuple[float | int, float], ...] = ()
+    function: Callable[[float], float] | None = None
 
     @property
     def by_share(self) -> bool:
-        return isinstance(self.over, float)
+        return isinstance(self.points[0][0] if self.points else self.over, float)
 
     @property
     def least(self) -> float:
         """The smallest value it takes."""
+        if self.points:
+            return min(value for _, value in self.points)
         ends = [self.start, self.end if self.end is not None else (0.0 if (self.rate or 1.0) < 1.0 else self.start)]
         return max(min(ends), -math.inf if self.floor is None else self.floor)
 
     @property
     def greatest(self) -> float:
         """The largest value it takes."""
+        if self.points:
+            return max(value for _, value in self.points)
         if self.end is None:
             return self.start if (self.rate or 1.0) <= 1.0 else math.inf
         return max(self.start, self.end, -math.inf if self.floor is None else self.floor)
@@ -76,6 +98,8 @@ class Schedule:
         slope = log_rate = 0.0
         if self.rate is not None:
             log_rate = math.log(self.rate)
+        elif self.points:
+            over = float(self.points[-1][0])
         elif self.form == "linear":
             slope = (_given(self.end) - self.start) / over
         else:
@@ -89,9 +113,16 @@ class Schedule:
             by_episodes=float(not self.by_share and self.of == "episodes"),
             by_share=float(self.by_share),
             floor=-3e38 if self.floor is None else self.floor,
+            points=tuple(tuple(map(float, axis)) for axis in zip(*self.points, strict=True)),
         )
 
     def __repr__(self) -> str:
+        if self.function is not None:
+            return f"following({getattr(self.function, '__name__', self.function)})"
+        if self.points:
+            return (
+                f"piecewise({', '.join(map(str, self.points))}{'' if self.of == 'decisions' else f', of={self.of!r}'})"
+            )
         parts = [f"{self.start:g}"]
         if self.end is not None:
             parts.append(f"{self.end:g}")
@@ -177,6 +208,88 @@ def geometric(
     return Schedule("geometric", float(start), ending, None if over is None else _over(over), rate, of, floor)
 
 
+def piecewise(*points: tuple[float | int, float], of: Counted = "decisions") -> Schedule:
+    """Straight lines between points, then the value of the last.
+
+    Parameters
+    ----------
+    *points : (float or int, float)
+        Two or more pairs of a place and a value, the places rising from 0. Floats up to 1.0 are shares of the run; whole numbers count
+        decisions (or episodes).
+    of : {"decisions", "episodes"}
+        What whole numbers count.
+
+    Examples
+    --------
+    >>> piecewise((0.0, 1.0), (0.2, 0.1), (1.0, 0.02))
+    piecewise((0.0, 1.0), (0.2, 0.1), (1.0, 0.02))
+    >>> piecewise((0, 1.0), (5_000, 0.1)).by_share
+    False
+    """
+    _check(of, None)
+    example = "Use for instance `jm.piecewise((0.0, 1.0), (0.2, 0.1), (1.0, 0.02))`, or whole numbers for counts."
+    for point in points:
+        if not (isinstance(point, (tuple, list)) and len(point) == 2):
+            raise SettingError(f"a point of a schedule is a place and a value; got {point!r}. {example}")
+        _check(of, None, place=point[0], value=point[1])
+    places = [place for place, _ in points]
+    rising = all(a < b for a, b in pairwise(places))
+    if len(points) < 2 or places[0] != 0 or not rising:
+        raise SettingError(
+            f"a piecewise schedule needs two points or more whose places rise from 0; got {places}. {example}"
+        )
+    if any(isinstance(place, float) is not isinstance(places[-1], float) for place in places[1:]):
+        raise SettingError(f"the places are shares of the run, or counts, but not both; got {places}. {example}")
+    if isinstance(places[-1], float) and places[-1] > 1.0:
+        raise SettingError(f"a place as a float is a share of the run, up to 1.0; got {places[-1]!r}. {example}")
+    kind = type(places[-1])
+    return Schedule("piecewise", float(points[0][1]), of=of, points=tuple((kind(p), float(v)) for p, v in points))
+
+
+def following(function: Callable[[float], float]) -> Schedule:
+    """The schedule of a function of one's own, which is given the share of the run that is done, and gives the value.
+
+    It is asked at 257 places before the run begins, with straight lines between them, so it may be any Python.
+
+    Parameters
+    ----------
+    function : callable
+        From a share, 0.0 to 1.0, to a finite number. Written into a file it can be named in a plan: ``{ function = "file.py:name" }``.
+
+    Raises
+    ------
+    SettingError
+        When it fails, or gives something else than a finite number.
+
+    Examples
+    --------
+    >>> import math
+    >>> def cosine(share):
+    ...     return 1e-3 * 0.5 * (1 + math.cos(math.pi * share))
+    >>> following(cosine)
+    following(cosine)
+    """
+    if not callable(function):
+        raise SettingError(f"`following` takes a function of the share of the run; got {function!r}.")
+    name = getattr(function, "__name__", repr(function))
+    points = []
+    for k in range(FUNCTION_POINTS):
+        share = k / (FUNCTION_POINTS - 1)
+        try:
+            value = float(function(share))
+        except Exception as failure:
+            raise SettingError(
+                f"the schedule `{name}` failed at the share {share:g}: {type(failure).__name__}: {failure}. It is called with one "
+                f"number from 0.0 to 1.0, and must give one number."
+            ) from None
+        if not math.isfinite(value):
+            raise SettingError(
+                f"the schedule `{name}` gave {value!r} at the share {share:g}; it must give a finite number."
+            )
+        points.append((share, value))
+    return Schedule("function", points[0][1], points=tuple(points), function=function)
+
+
 def _over(over: Any) -> float | int:
     if isinstance(over, bool) or not isinstance(over, (int, float)):
         raise SettingError(f"`over` is a number; got {over!r}. Use `over=0.5` for half of the run, or `over=20_000`.")
@@ -210,18 +323,45 @@ def coefficients(setting: float | Schedule) -> Coefficients:
 
 
 def value_at(c: Coefficients, progress: Progress, xp: ModuleType) -> Any:
-    """The value now; `xp` is NumPy or traced, and the counts are numbers or traced scalars."""
+    """The values now, of one schedule or of a column of them; `xp` is NumPy or traced, and the counts are numbers or traced scalars.
+
+    Of a column `points` are three arrays: which of the schedules, and their places and values, shape ``(schedules, points)``.
+    """
     count = c.by_decisions * progress.decisions + c.by_episodes * progress.episodes + c.by_share * progress.share
     x = xp.minimum(count, c.over)
-    return xp.maximum((c.start + c.slope * x) * xp.exp(c.log_rate * x), c.floor)
+    values = xp.maximum((c.start + c.slope * x) * xp.exp(c.log_rate * x), c.floor)
+    if len(c.points):
+        which, places, amounts = c.points
+        for k in range(len(which)):
+            there = xp.arange(len(values)) == which[k]
+            values = xp.where(there, xp.interp(x[which[k]], places[k], amounts[k]), values)
+    return values
+
+
+def columns(each: Sequence[Coefficients]) -> Coefficients:
+    """Several schedules as columns of 32-bit numbers, for `value_at`."""
+    table = np.array([c[:NUMBERS] for c in each], np.float32).reshape(-1, NUMBERS)
+    found = Coefficients(*table.T.copy())
+    which = [k for k, c in enumerate(each) if c.points]
+    if not which:
+        return found
+    most = max(len(each[k].points[0]) for k in which)
+    # Lines of fewer points go on behind their last one, where nobody looks.
+    places = [[*each[k].points[0], *[each[k].points[0][-1]] * most][:most] for k in which]
+    amounts = [[*each[k].points[1], *[each[k].points[1][-1]] * most][:most] for k in which]
+    return found._replace(
+        points=(np.array(which, np.int32), np.array(places, np.float32), np.array(amounts, np.float32))
+    )
 
 
 def number_at(c: Coefficients, progress: Progress) -> float:
     """`value_at` for plain numbers, without the cost of array functions."""
-    if c.slope == 0.0 and c.log_rate == 0.0:
+    if not c.moves:
         return max(float(c.start), float(c.floor))
     count = c.by_decisions * progress.decisions + c.by_episodes * progress.episodes + c.by_share * progress.share
     x = min(count, c.over)
+    if c.points:
+        return float(np.interp(x, *c.points))
     value = c.start + c.slope * x
     if c.log_rate != 0.0:
         value *= math.exp(c.log_rate * x)
@@ -236,6 +376,11 @@ def mover(c: Coefficients, per_decision: float, per_episode: float) -> Callable[
     by_decision = float(c.by_decisions + c.by_share * per_decision)
     by_episode = float(c.by_episodes + c.by_share * per_episode)
     start, slope, log_rate, over, floor = map(float, (c.start, c.slope, c.log_rate, c.over, c.floor))
+    if c.points:
+        places, values = np.array(c.points)
+        return lambda decisions, episodes: float(
+            np.interp(by_decision * decisions + by_episode * episodes, places, values)
+        )
 
     def at(decisions: int, episodes: int) -> float:
         x = by_decision * decisions + by_episode * episodes
@@ -253,6 +398,11 @@ def written(setting: float | Schedule) -> Any:
     """A setting as it stands in a plan."""
     if not isinstance(setting, Schedule):
         return setting
+    if setting.function is not None:
+        return {"function": name_of(setting.function)}
+    if setting.points:
+        pieces = {"piecewise": [list(point) for point in setting.points]}
+        return pieces if setting.of == "decisions" else {**pieces, "of": setting.of}
     record: dict[str, Any] = {setting.form: [setting.start] if setting.end is None else [setting.start, setting.end]}
     for name in ("over", "rate", "floor"):
         if getattr(setting, name) is not None:
@@ -268,16 +418,21 @@ def read(value: Any) -> float | Schedule:
         return value
     if isinstance(value, (int, float)) and not isinstance(value, bool):
         return float(value)
+    if callable(value):
+        return following(value)
     if isinstance(value, dict):
-        forms = [form for form in ("linear", "geometric") if form in value]
+        forms = [form for form in FORMS if form in value]
         rest = {k: v for k, v in value.items() if k not in forms}
         ends = value[forms[0]] if len(forms) == 1 else None
         if isinstance(ends, list) and rest.keys() <= {"over", "rate", "of", "floor"}:
             try:
-                return linear(*ends, **rest) if forms[0] == "linear" else geometric(*ends, **rest)
+                return FORMS[forms[0]](*ends, **rest)
             except TypeError:
                 pass
     raise SettingError(
         f"a setting that moves is a number or a schedule; got {value!r}. "
         f"In Python use `jm.linear(1.0, 0.05, over=0.5)`, in a plan `{{ linear = [1.0, 0.05], over = 0.5 }}`."
     )
+
+
+FORMS: dict[str, Callable[..., Schedule]] = {"linear": linear, "geometric": geometric, "piecewise": piecewise}

@@ -26,7 +26,7 @@ from jokulmist.errors import BrokenEnvironment, RecordError
 from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.lanes.compiled.copies import CompiledEnvironment, action_like, stacked_rows
 from jokulmist.lanes.compiled.transition import Decided
-from jokulmist.learning.schedules import Coefficients, Progress, number_at
+from jokulmist.learning.schedules import Progress, columns, number_at
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.loops.compiled_turn import (
     CLOSED_UNASKED,
@@ -69,8 +69,7 @@ class CompiledLoop:
         self._noise = Noise(seed, copies, Domain.TRAINING)
         self._own = Noise(seed, 1, Domain.TRAINING)
         self._coefficients = agent.numbers()
-        table = np.array(list(self._coefficients.values()), np.float32).reshape(-1, len(Coefficients._fields))
-        self._columns = Coefficients(*table.T.copy())
+        self._columns = columns(list(self._coefficients.values()))
         shapes = agent.shapes(self.description.spec, copies)
         learner, memory = agent.fresh(
             shapes, numbers_at(self._coefficients), PlainDraw(self._own, Stream.FRESH).at(0, 0)
@@ -288,7 +287,7 @@ class CompiledLoop:
         found = {name: float(total) / count for name, total in zip(names, self._carry.sums, strict=True)}
         progress = Progress(self.decisions, self.episodes, self.planned.share(self.decisions, self.episodes))
         for name, c in self._coefficients.items():
-            if c.slope != 0.0 or c.log_rate != 0.0:
+            if c.moves:
                 found[name] = number_at(c, progress)
         self._carry = self._carry._replace(sums=tuple(np.float32(0) for _ in names))
         self._updates = 0

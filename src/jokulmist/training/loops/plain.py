@@ -69,7 +69,7 @@ class PlainLoop:
         shapes = agent.shapes(self.lane.spec, copies)
         self._calls: Calls = calls_for(agent, shapes)
         self._coefficients = agent.numbers()
-        moving = {n: c for n, c in self._coefficients.items() if c.slope != 0.0 or c.log_rate != 0.0}
+        moving = {n: c for n, c in self._coefficients.items() if c.moves}
         per_decision = 1.0 / planned.steps if planned.steps is not None else 0.0
         per_episode = 1.0 / planned.episodes if planned.episodes is not None else 0.0
         self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())

@@ -12,6 +12,7 @@ from jokulmist.agents.registry import AGENTS
 from jokulmist.environments.declaration.environment import Environment, outline_of
 from jokulmist.errors import LookupFailed, listed, nearest
 from jokulmist.gallery import SHIPPED
+from jokulmist.learning.schedules import following
 from jokulmist.loading import file_of, function_named, module_of, name_of
 
 
@@ -60,6 +61,9 @@ def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Agent:
     kind = agent_class(settings.pop("use"), base)
     if isinstance(settings.get("network"), str) and ":" in settings["network"]:
         settings["network"] = function_named(settings["network"], base)
+    for name, value in settings.items():
+        if isinstance(value, Mapping) and isinstance(value.get("function"), str):
+            settings[name] = following(function_named(value["function"], base))
     return kind(**settings)
 
 

@@ -1,0 +1,22 @@
+"""How JAX compiles in the tests; imported before it."""
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+# One folder of compiled code for all test processes and for what they start, however quickly it was compiled.
+os.environ.setdefault("JAX_COMPILATION_CACHE_DIR", str(Path(__file__).parents[1] / ".pytest_cache" / "compiled"))
+os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_COMPILE_TIME_SECS", "0")
+os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_ENTRY_SIZE_BYTES", "-1")
+
+# The compiler's older code generator takes half the time, and what it makes is as fast; where this version refuses the flag, without it.
+FASTER = "--xla_cpu_use_fusion_emitters=false"
+if "XLA_FLAGS" not in os.environ and "PYTEST_XDIST_WORKER" not in os.environ:
+    tried = subprocess.run(
+        [sys.executable, "-c", "import jax; jax.devices()"],
+        env={**os.environ, "XLA_FLAGS": FASTER},
+        capture_output=True,
+    )
+    if tried.returncode == 0:
+        os.environ["XLA_FLAGS"] = FASTER
