@@ -70,7 +70,7 @@ def test_a_function_of_ones_own_is_a_setting_on_both_lanes_and_in_a_plan(tmp_pat
     runs = [train_plan(read_plan(Path("plan.toml"), lane), folder=Path("runs"))[0] for lane in lanes]
     for name, last in (("learning_rate", 0.1), ("exploration", 0.1)):
         ours, theirs = (run.readings[name].to_numpy() for run in runs)
-        assert ours == pytest.approx(theirs, abs=6e-3)
+        assert ours == pytest.approx(theirs, abs=7e-3)
         assert ours[-1] == pytest.approx(last, abs=6e-3)
     Path("rates.py").unlink()
     assert jm.redo(runs[0].path).same  # from the source that the run kept
