@@ -55,6 +55,7 @@ _WHERE: dict[str, str] = {
     "ActionModifier": "environments.modifiers",
     "RewardModifier": "environments.modifiers",
     "between": "environments.varying",
+    "SearchMethod": "studies.search.methods",
     "Levels": "environments.varying",
     "Episode": "environments.transition.episode",
     "repeat": "environments.declaration.loops",

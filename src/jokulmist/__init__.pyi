@@ -83,6 +83,7 @@ from jokulmist.records.rollouts import Rollout as Rollout
 from jokulmist.records.rollouts import read_rollouts as read_rollouts
 from jokulmist.studies.comparison.compare import compare as compare
 from jokulmist.studies.comparison.comparison import Comparison as Comparison
+from jokulmist.studies.search.methods import SearchMethod as SearchMethod
 from jokulmist.studies.search.search import Search as Search
 from jokulmist.studies.search.space import among as among
 from jokulmist.studies.search.tune import tune as tune

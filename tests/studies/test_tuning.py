@@ -485,3 +485,37 @@ def test_settings_that_do_not_go_together_fail_as_candidates(tmp_path):
             steps=10,
             folder=tmp_path / "none",
         )
+
+
+NEARBY = """
+import jokulmist as jm
+
+class Nearby(jm.SearchMethod):
+    "The first at random; each later one the best so far with another rate."
+
+    def next(self, board):
+        number = len(board.candidates)
+        if number >= self.asked.candidates or any(not c.scores for c in board.candidates):
+            return None
+        settings = self.asked.space.sample(self.asked.draw(number))
+        if number:
+            settings = {**board.best(self.untils)[0].settings, "agent.learning_rate": settings["agent.learning_rate"]}
+        return self.train(board, settings)
+"""
+
+
+def test_a_search_method_of_ones_own_is_named_by_its_file_and_kept(tmp_path):
+    (tmp_path / "nearby.py").write_text(NEARBY)
+    search = tuned(tmp_path, method=f"{tmp_path / 'nearby.py'}:Nearby", candidates=4, again=0, steps=200)
+    tried = search.board.candidates
+    assert [c.number for c in tried] == [0, 1, 2, 3]
+    assert len({c.settings["agent.exploration"] for c in tried}) == 1
+    assert len({c.settings["agent.learning_rate"] for c in tried}) == 4
+    (tmp_path / "nearby.py").unlink()
+    assert jm.Search.open(search.path).winner.number == search.winner.number
+    for method, told in (
+        ("nearest", "no search method 'nearest'"),
+        (f"{SHARED}:Corridor", "derive it from `jm.SearchMethod`"),
+    ):
+        with pytest.raises(SettingError, match=told):
+            tuned(tmp_path, method=method)

@@ -30,7 +30,7 @@ def tune(
             f'`[tuning.over]` with, for instance, `"agent.learning_rate" = {{ between = [1e-4, 1e-2], scale = "log" }}`.'
         )
     tuning = content.pop(TUNING)
-    question = settings_of(tuning, plan_of(content, plan_file.parent))
+    question = settings_of(tuning, plan_of(content, plan_file.parent), plan_file.parent)
     if dry:
         _forecast(question, folder, workers, json)
         return False

@@ -61,7 +61,7 @@ class Search:
             raise LookupFailed(f"{place} is no search: it has no {SEARCH}. `jokulmist tune PLAN.toml` makes one.")
         content = read_toml(place / PLAN)
         tuning = content.pop(TUNING)
-        return cls(place, settings_of(tuning, plan_of(content, place)), Board.open(place))
+        return cls(place, settings_of(tuning, plan_of(content, place), place), Board.open(place))
 
     @property
     def status(self) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -11,7 +12,7 @@ from jokulmist.agents.contract import Count, explained
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.records.files import as_lists
-from jokulmist.studies.search.methods import METHODS, Method
+from jokulmist.studies.search.methods import Method, method_named, method_use
 from jokulmist.studies.search.methods.protocol import Known
 from jokulmist.studies.search.space import (
     AGENT,
@@ -35,7 +36,8 @@ class Tuning(BaseModel):
 
     Parameters
     ----------
-    method : {"random", "grid", "halving", "gaussian-process", "population"}
+    method : {"random", "grid", "halving", "gaussian-process", "population"} or str
+        ``"file.py:Name"`` for a `jm.SearchMethod` of your own.
     candidates : int
         How many sets of settings are tried; a grid tries all.
     score : str
@@ -57,7 +59,7 @@ class Tuning(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    method: Literal["random", "grid", "halving", "gaussian-process", "population"] = "random"
+    method: str = "random"
     candidates: Count = 24
     score: str = RETURN
     better: Literal["higher", "lower"] = "higher"
@@ -70,6 +72,8 @@ class Tuning(BaseModel):
     looks: Annotated[int, Field(ge=2, strict=True)] = 10
 
     def __init__(self, **settings: Any) -> None:
+        if "method" in settings:
+            settings["method"] = method_use(settings["method"])
         try:
             super().__init__(**settings)
         except ValidationError as failure:
@@ -85,7 +89,7 @@ class SearchSettings:
         Where a setting is unknown, a value not allowed, or candidates would be judged by what they change.
     """
 
-    def __init__(self, plan: Plan, tuning: Tuning, over: Mapping[str, Dimension]) -> None:
+    def __init__(self, plan: Plan, tuning: Tuning, over: Mapping[str, Dimension], base: Path | None = None) -> None:
         self.plan, self.tuning = plan, tuning
         self.space = Space(over)
         refuse_space(self.space, plan)
@@ -105,7 +109,7 @@ class SearchSettings:
         self.score.refuse(plan.environment)
         if tuning.better == "lower" and tuning.score in (RETURN, "evaluation"):
             raise SettingError('`better = "lower"` is for a measure: a return is better when it is higher.')
-        self.method: Method = METHODS[tuning.method](self.asked)
+        self.method: Method = method_named(tuning.method, base)(self.asked)
 
     @property
     def asked(self) -> Known:
@@ -167,7 +171,7 @@ def _measures(plan: Plan) -> str:
     return f", {listed(names)}" if names else ""
 
 
-def settings_of(content: Mapping[str, Any], plan: Plan) -> SearchSettings:
+def settings_of(content: Mapping[str, Any], plan: Plan, base: Path | None = None) -> SearchSettings:
     """The search that a plan's ``[tuning]`` asks for.
 
     Parameters
@@ -176,6 +180,8 @@ def settings_of(content: Mapping[str, Any], plan: Plan) -> SearchSettings:
         The section.
     plan : Plan
         Of the other sections.
+    base : Path, optional
+        Folder that the path of a method of one's own starts from.
     """
     settings = dict(content)
     over = settings.pop(OVER, None)
@@ -185,7 +191,7 @@ def settings_of(content: Mapping[str, Any], plan: Plan) -> SearchSettings:
             '`"agent.learning_rate" = { between = [1e-4, 1e-2], scale = "log" }` below `[tuning.over]`.'
         )
     flat = dict(_names(over))
-    return SearchSettings(plan, Tuning(**settings), over_from(flat))
+    return SearchSettings(plan, Tuning(**settings), over_from(flat), base)
 
 
 def _names(over: Mapping[str, Any], prefix: str = "") -> list[tuple[str, Any]]:

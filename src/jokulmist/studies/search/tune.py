@@ -11,15 +11,16 @@ from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.varying import Vary
 from jokulmist.errors import SettingError
-from jokulmist.records.files import write_toml
-from jokulmist.records.run_folder import PLAN, take_folder
+from jokulmist.records.files import replace_file, write_toml
+from jokulmist.records.run_folder import PLAN, SOURCE, take_folder
 from jokulmist.studies.search.candidates import Board
+from jokulmist.studies.search.methods import SearchMethod
 from jokulmist.studies.search.progress import SearchDisplay
 from jokulmist.studies.search.search import Search
 from jokulmist.studies.search.settings import SearchSettings, Tuning
 from jokulmist.studies.search.space import Dimension
 from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.plans.sources import use_of
+from jokulmist.training.plans.sources import source_files, use_of
 from jokulmist.training.train import checked_workers
 
 
@@ -30,7 +31,7 @@ def tune(
     over: Mapping[str, Dimension],
     steps: int | None = None,
     episodes: int | None = None,
-    method: str = "random",
+    method: str | type[SearchMethod] = "random",
     candidates: int = 24,
     score: str = "return",
     better: str = "higher",
@@ -60,7 +61,7 @@ def tune(
         ``"environment.weights.flooding"``, ``"training.copies"``.
     steps, episodes : int
         How long each candidate trains, one of the two; as in `train`.
-    method : {"random", "grid", "halving", "gaussian-process", "population"}
+    method : {"random", "grid", "halving", "gaussian-process", "population"} or a `SearchMethod` of your own
         Random search is the measure of the others. Halving trains many a little and the best further. A Gaussian process asks
         where a model of the scores promises most: for few candidates that take long. A population changes settings while it trains.
     candidates : int
@@ -146,6 +147,9 @@ def begin_search(
     use = use_of(type(plan.environment)).rpartition(":")[2].lower()
     path = take_folder(folder, name, f"{use}-{type(plan.agent).__name__.lower()}-search")
     write_toml(path / PLAN, question.written())
+    for file, text in source_files(type(question.method)).items():
+        (path / SOURCE).mkdir(exist_ok=True)
+        replace_file(path / SOURCE / file, text)
     board = Board(plan.training.seeds, question.tuning.better == "higher")
     board.save(path)
     return Search(path, question, board).work(workers, cluster, show, command)

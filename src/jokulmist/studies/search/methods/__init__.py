@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
+from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.loading import function_named, name_of
 from jokulmist.studies.search.methods.gaussian_process import GaussianProcess
 from jokulmist.studies.search.methods.halving import Halving
 from jokulmist.studies.search.methods.population import Population
-from jokulmist.studies.search.methods.protocol import Method
+from jokulmist.studies.search.methods.protocol import Method, SearchMethod
 from jokulmist.studies.search.methods.simple import Grid, Random
 
 METHODS: dict[str, Any] = {
@@ -18,4 +21,27 @@ METHODS: dict[str, Any] = {
     "population": Population,
 }
 
-__all__ = ["METHODS", "Method"]
+
+def method_use(method: Any) -> str:
+    """A method as a plan names it: a word, or ``file.py:Name`` of one's own; its class may be given, too."""
+    if isinstance(method, type) and issubclass(method, SearchMethod):
+        return next((word for word, shipped in METHODS.items() if shipped is method), name_of(method))
+    if not isinstance(method, str) or (method not in METHODS and ":" not in method):
+        raise SettingError(
+            f"there is no search method {method!r}; there are {listed(METHODS)}.{nearest(str(method), METHODS)} For your own write "
+            f"`file.py:Name`, a class that derives from `jm.SearchMethod`."
+        )
+    return method
+
+
+def method_named(use: str, base: Path | None = None) -> Any:
+    """The class that a plan names."""
+    if use in METHODS:
+        return METHODS[use]
+    found = function_named(use, base)
+    if not (isinstance(found, type) and issubclass(found, SearchMethod)):
+        raise SettingError(f"`{use}` is no search method; derive it from `jm.SearchMethod`.")
+    return found
+
+
+__all__ = ["METHODS", "Method", "SearchMethod", "method_named", "method_use"]

@@ -8,7 +8,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from jokulmist.studies.search.candidates import Board, Candidate, Instalment
-from jokulmist.studies.search.space import Space
+from jokulmist.studies.search.space import Settings, Space
 from jokulmist.training.plans.plan import Plan
 
 
@@ -82,6 +82,61 @@ class ByScore:
 
     def best(self, board: Board) -> tuple[Candidate, int] | None:
         return board.best(self.untils)
+
+
+class SearchMethod(ByScore):
+    """Base of a search method of your own: say in `next` which candidate is trained next.
+
+    A plan names it by ``method = "file.py:Name"``, and `jm.tune` takes the class. A search that was killed goes on from its board, so
+    that a method may hold nothing which cannot be found again from there; chance comes from ``self.asked.draw(number)``.
+
+    Attributes
+    ----------
+    asked : Known
+        What is searched: `space`, whose `sample(draw)` gives the settings of a candidate, `plan`, `candidates`, `seed`.
+    untils : list of int
+        Decisions at which candidates halt, from the end of the plan (0) downwards.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class FirstHalf(jm.SearchMethod):
+    ...     def next(self, board):
+    ...         number = len(board.candidates)
+    ...         if number >= self.asked.candidates // 2:
+    ...             return None
+    ...         return self.train(board, self.asked.space.sample(self.asked.draw(number)))
+    >>> search = jm.tune(
+    ...     jm.gallery.Tarn(), jm.QLearning(), over={"agent.bins": jm.among(2, 12)}, method=FirstHalf, candidates=4, steps=500,
+    ...     again=0, workers=1,
+    ... )
+    >>> len(search.board.candidates)
+    2
+    """
+
+    untils = [0]
+
+    def __init__(self, asked: Known) -> None:
+        self.asked = asked
+
+    @property
+    def decisions(self) -> float:
+        """How many decisions a seed of all candidates will take altogether, about; for the forecast."""
+        return float(self.asked.candidates * whole(self.asked))
+
+    def next(self, board: Board) -> Instalment | None:
+        """What is trained next; None where there is nothing, or nothing before more is known.
+
+        Parameters
+        ----------
+        board : Board
+            The candidates so far, with their scores; `board.ranked(until)` has them from best to worst.
+        """
+        raise NotImplementedError
+
+    def train(self, board: Board, settings: Settings, until: int = 0) -> Instalment:
+        """Put a new candidate on the board, to be trained so many decisions (0 for the whole plan)."""
+        return Instalment(board.add(settings).number, until)
 
 
 def whole(asked: Known) -> int:

@@ -6,41 +6,27 @@ from functools import cached_property
 
 from jokulmist.errors import SettingError
 from jokulmist.studies.search.candidates import Board, Instalment
-from jokulmist.studies.search.methods.protocol import ByScore, Known, whole
+from jokulmist.studies.search.methods.protocol import SearchMethod, whole
 from jokulmist.studies.search.space import Settings
 
 MOST_GRID = 10_000
 
 
-class Random(ByScore):
+class Random(SearchMethod):
     """Every candidate drawn at random. Hard to beat with few candidates; the measure of every other method.
 
     Bergstra and Bengio (2012), "Random search for hyper-parameter optimization".
     """
 
-    untils = [0]
-
-    def __init__(self, asked: Known) -> None:
-        self.asked = asked
-
-    @property
-    def decisions(self) -> float:
-        return float(self.asked.candidates * whole(self.asked))
-
     def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)
         if number >= self.asked.candidates:
             return None
-        return Instalment(board.add(self.asked.space.sample(self.asked.draw(number))).number)
+        return self.train(board, self.asked.space.sample(self.asked.draw(number)))
 
 
-class Grid(ByScore):
+class Grid(SearchMethod):
     """Every combination of the values, in the order of the settings; of a range so many values, both bounds among them."""
-
-    untils = [0]
-
-    def __init__(self, asked: Known) -> None:
-        self.asked = asked
 
     @cached_property
     def combinations(self) -> list[Settings]:
@@ -60,4 +46,4 @@ class Grid(ByScore):
 
     def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)
-        return None if number >= len(self.combinations) else Instalment(board.add(self.combinations[number]).number)
+        return None if number >= len(self.combinations) else self.train(board, self.combinations[number])
