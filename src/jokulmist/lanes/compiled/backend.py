@@ -9,8 +9,13 @@ Compiled code is kept between processes, in the user's cache folder, unless JAX 
 
 from __future__ import annotations
 
+import contextlib
 import os
+import re
+import subprocess
+import sys
 from functools import cache
+from importlib import metadata
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +25,10 @@ LARGEST_SMALL_LOOP_BYTES = 16_384
 # The products of small networks are too short to share out: with a thread each core an update took half as long again,
 # and seeds that train side by side would stand in each other's way.
 ONE_THREAD = "--xla_cpu_multi_thread_eigen=false"
+FLAGS = f"{ONE_THREAD} --xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold={LARGEST_SMALL_LOOP_BYTES}"
+# A flag that the compiler does not know ends the process. Versions up to this one know them; a later one is tried once, in a process of its own.
+NEWEST_TRIED = (0, 10, 2)
+TRY_SECONDS = 60.0
 KEPT_CODE = Path(".cache") / "jokulmist" / "compiled"
 WORTH_KEEPING_SECONDS = 0.1
 
@@ -37,10 +46,10 @@ def start_backend() -> None:
     before = os.environ.get("XLA_FLAGS")
     if "small_while_loop" in (before or ""):
         return
-    flags = (
-        f"{ONE_THREAD} --xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold={LARGEST_SMALL_LOOP_BYTES}"
-    )
-    os.environ["XLA_FLAGS"] = f"{before} {flags}" if before else flags
+    flags = " ".join(filter(None, [before, FLAGS if flags_are_known() else ""]))
+    if not flags:
+        return
+    os.environ["XLA_FLAGS"] = flags
     try:
         jax.devices()
     finally:
@@ -48,6 +57,29 @@ def start_backend() -> None:
             del os.environ["XLA_FLAGS"]
         else:
             os.environ["XLA_FLAGS"] = before
+
+
+def flags_are_known() -> bool:
+    """Whether this version of the compiler takes `FLAGS`; without them the same programs run, more slowly."""
+
+    version = metadata.version("jaxlib")
+    if tuple(int(part) for part in re.findall(r"\d+", version)[:3]) <= NEWEST_TRIED:
+        return True
+    note = Path.home() / KEPT_CODE.parent / f"flags-{version}"
+    with contextlib.suppress(OSError):
+        return note.read_text() == "known"
+    try:
+        told = subprocess.run(
+            [sys.executable, "-c", "import jax; jax.devices()"],
+            env={**os.environ, "XLA_FLAGS": FLAGS}, capture_output=True, timeout=TRY_SECONDS, check=False,
+        )  # fmt: skip
+        known = told.returncode == 0
+    except (OSError, subprocess.TimeoutExpired):
+        return False
+    with contextlib.suppress(OSError):
+        note.parent.mkdir(parents=True, exist_ok=True)
+        note.write_text("known" if known else "refused")
+    return known
 
 
 def _record_from(names: tuple[str, ...], values: Any) -> Record:
