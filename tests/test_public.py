@@ -2,9 +2,14 @@
 
 import doctest
 import importlib
+import os
 import pkgutil
 import runpy
+import shutil
+import subprocess
+import sys
 import tomllib
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -51,6 +56,34 @@ def test_the_examples_in_docstrings_run(name):
 def test_the_examples_run(path, capsys):
     runpy.run_path(str(path), run_name="__main__")
     assert capsys.readouterr().out
+
+
+def test_a_wheel_holds_the_whole_library_and_works_where_the_source_is_not(tmp_path):
+    tracked = subprocess.run(
+        ["git", "-C", ROOT, "ls-files", "src/jokulmist"], capture_output=True, text=True
+    ).stdout.split()
+    if not tracked:
+        pytest.skip("no repository here")
+    source = tmp_path / "source"
+    for name in [*tracked, "pyproject.toml", "README.md", "LICENSE"]:  # as it is committed: nothing that git ignores
+        (source / name).parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(ROOT / name, source / name)
+    built = subprocess.run(
+        [sys.executable, "-m", "pip", "wheel", "--quiet", "--no-deps", "--no-build-isolation", "-w", tmp_path, source],
+        capture_output=True, text=True,
+    )  # fmt: skip
+    assert built.returncode == 0, built.stderr
+    (wheel,) = tmp_path.glob("*.whl")
+    with zipfile.ZipFile(wheel) as packed:
+        packed.extractall(tmp_path / "site")
+        inside = {name for name in packed.namelist() if name.startswith("jokulmist/")}
+    assert inside == {name.removeprefix("src/") for name in tracked}
+    program = "import jokulmist as jm; print(jm.__file__); print(jm.train(jm.gallery.Tarn(), jm.QLearning(), steps=300, lane='plain').status)"
+    told = subprocess.run(
+        [sys.executable, "-P", "-c", program], cwd=tmp_path, env={**os.environ, "PYTHONPATH": str(tmp_path / "site")},
+        capture_output=True, text=True,
+    )  # fmt: skip
+    assert told.stdout.split() == [str(tmp_path / "site" / "jokulmist" / "__init__.py"), "done"], told.stderr
 
 
 def blocks(page, language):
