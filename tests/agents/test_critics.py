@@ -289,10 +289,10 @@ def test_the_riccati_feedback_is_the_best_of_the_winch():
 
 
 def test_sac_comes_near_the_riccati_feedback():
-    run = jm.train(jm.gallery.Winch(), jm.SAC(), steps=24_000, seed=3, folder=None)
+    run = jm.train(jm.gallery.Winch(), jm.SAC(), steps=6_000, seed=3, folder=None)
     env = jm.gallery.Winch()
     best, found, random = (
         -jm.evaluate(who, env, episodes=60, discount=0.99).episodes["discounted_return"].mean()
         for who in ("riccati", run.policy, "random")
     )
-    assert best <= found < best + 0.05 * (random - best)
+    assert best <= found < best + 0.1 * (random - best)  # after 60,000: 0.03 (`benchmarks/levels_of_ranges.py`)

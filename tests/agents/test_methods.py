@@ -328,7 +328,8 @@ def test_tables_obey_masks_too():
             return 1.0 * (action == (before.open + 1) % 3)
 
     for agent in (jm.QLearning(), jm.Sarsa(), jm.ExpectedSarsa(), jm.RandomPlay()):
-        for lane, steps in (("plain", 400), ("compiled", 4000)):
+        compiles = type(agent) in (jm.QLearning, jm.Sarsa)  # one that draws ahead, and one that does not
+        for lane, steps in (("plain", 4000), ("compiled", 4000))[: 1 + compiles]:
             run = jm.train(Gate(), agent, steps=steps, copies=4, folder=None, lane=lane)
             assert run.episodes["broken"].max() == 0.0
         if type(agent) is not jm.RandomPlay:
