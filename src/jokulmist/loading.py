@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import hashlib
+import contextlib
 import importlib
-import importlib.util
 import inspect
 import sys
 import traceback
-from collections.abc import Mapping
-from dataclasses import fields
+from collections.abc import Iterator, Mapping
+from contextvars import ContextVar
+from dataclasses import dataclass, fields
 from pathlib import Path
 from types import ModuleType
 from typing import Any, NoReturn, TypeVar
@@ -23,6 +23,9 @@ from jokulmist.errors import (
     listed,
     nearest,
 )
+from jokulmist.sources.following import Following, rooted
+from jokulmist.sources.keeping import KeptCode, kept_code
+from jokulmist.sources.reading import PREFIX, Modules, source_of
 
 
 class Plugin:
@@ -88,39 +91,87 @@ def beside_use(written: Mapping[str, Any]) -> dict[str, Any]:
     return {name: value for name, value in written.items() if name != "use"}
 
 
-def module_of(place: str, base: Path | None = None) -> ModuleType:
-    """The module that ``path/to/file.py`` or ``package.module`` names; a relative path starts from `base`."""
-    return _from_file(place, base) if place.endswith(".py") else _from_module(place)
+_BASE: ContextVar[Base | None] = ContextVar("base", default=None)
+
+
+@dataclass(frozen=True)
+class Base:
+    """Where names of a user's own are looked for.
+
+    Attributes
+    ----------
+    folder : Path or None
+        That relative paths start from. A run's folder has the code that the run keeps.
+    current : bool
+        The code as it is now, and not what the run keeps.
+    """
+
+    folder: Path | None
+    current: bool = False
+
+    def kept(self) -> KeptCode | None:
+        """The code of the run, if the folder is one's."""
+        return None if self.current else kept_code(self.folder)
+
+
+@contextlib.contextmanager
+def looking_in(folder: Path | None, current: bool = False) -> Iterator[None]:
+    """Look for names in a folder, and in the code that it keeps if it is a run's, for as long as this lasts."""
+    before = _BASE.set(Base(folder, current))
+    try:
+        yield
+    finally:
+        _BASE.reset(before)
+
+
+def base_of(folder: Path | None = None) -> Base:
+    """Where to look: in a folder, or where `looking_in` says."""
+    around = _BASE.get()
+    if folder is None or (around is not None and around.folder == folder):
+        return around or Base(None)
+    return Base(folder)
+
+
+def module_of(place: str, folder: Path | None = None) -> ModuleType:
+    """The module that ``path/to/file.py`` or ``package.module`` names; a relative path starts from `folder`."""
+    base = base_of(folder)
+    kept = base.kept()
+    if kept is not None and place in kept.places:
+        with _told(kept.folder / kept.places[place][1]):
+            return kept.module(place)
+    return _from_file(place, base.folder) if place.endswith(".py") else _from_module(place)
 
 
 def _from_file(place: str, base: Path | None) -> ModuleType:
     path = Path(place) if base is None or Path(place).is_absolute() else base / place
     path = path.resolve()
-    if not path.is_file() and base is not None and (base / "source" / path.name).is_file():
-        path = (base / "source" / path.name).resolve()  # a run whose file has gone keeps its own copy
     if not path.is_file():
         raise LookupFailed(
             f"there is no file {path}. Check the path; a relative one starts from {(base or Path.cwd()).resolve()}."
         )
-    # The name holds the content, so that a file changed in between is read anew.
-    digest = hashlib.sha256(path.read_bytes()).hexdigest()[:12]
-    name = f"jokulmist_user_{path.stem}_{digest}"
-    if name in sys.modules:
-        return sys.modules[name]
-    spec = importlib.util.spec_from_file_location(name, path)
-    assert spec is not None
-    assert spec.loader is not None
-    module = importlib.util.module_from_spec(spec)
-    sys.modules[name] = module
-    sys.path.insert(0, str(path.parent))
+    with _told(path):
+        root, name = rooted(path)
+        following = Following([root, path.parent], outside=False)
+        following.add(name, path)
+        # A set of its contents, so that a file that was changed in between is read anew, and what it imports, too.
+        return Modules.of(following.files).load(name)
+
+
+@contextlib.contextmanager
+def _told(path: Path) -> Iterator[None]:
+    """A failure while a file of the user's is read, as one message."""
+    before = list(sys.path)
+    sys.path.insert(0, str(path.parent))  # for what it imports by name while it runs, and for data beside it
     try:
-        spec.loader.exec_module(module)
-    except BaseException as failure:
-        del sys.modules[name]
+        yield
+    except JokulmistError as failure:
+        if isinstance(failure, LookupFailed):
+            raise
+        _tell(failure, path)
+    except Exception as failure:
         _tell(failure, path)
     finally:
-        sys.path.remove(str(path.parent))
-    return module
+        sys.path[:] = before
 
 
 def _from_module(place: str) -> ModuleType:
@@ -153,9 +204,13 @@ def _tell(failure: BaseException, path: Path) -> NoReturn:
 
 def name_of(made: Any) -> str:
     """``file.py:name`` or ``module:name`` of a class or a function that does not ship."""
+    module = sys.modules.get(made.__module__)
+    read = source_of(module)
+    if read is not None and read[1].name in read[0].places:  # of a run's own code: as its plan names it
+        return f"{read[0].places[read[1].name]}:{made.__qualname__}"
     file = file_of(made)
-    module_file = getattr(sys.modules.get(made.__module__), "__file__", None)
-    loose = made.__module__ == "__main__" or made.__module__.startswith("jokulmist_user_")
+    module_file = getattr(module, "__file__", None)
+    loose = made.__module__ == "__main__" or made.__module__.startswith(PREFIX)
     if file is not None and (loose or module_file is None):
         return f"{file}:{made.__qualname__}"
     return f"{made.__module__}:{made.__qualname__}"

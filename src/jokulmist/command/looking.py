@@ -64,7 +64,7 @@ def trace(use: str, steps: int, who: str, seed: int, json: bool) -> None:
         print_wide(rows, ("episode", "step"))
 
 
-def play(use: str | None, run: Path | None, seed: int, folder: Path) -> None:
+def play(use: str | None, run: Path | None, seed: int, folder: Path, current: bool = False) -> None:
     import sys
 
     from jokulmist.environments.chance.noise import checked_seed
@@ -75,7 +75,7 @@ def play(use: str | None, run: Path | None, seed: int, folder: Path) -> None:
 
     if use is None and run is None:
         raise SettingError("say what to play, e.g. `jokulmist play ferry`, or watch a run by `--policy runs/NAME`.")
-    opened = None if run is None else Run.open(run)
+    opened = None if run is None else Run.open(run, current)
     environment = environment_class(use)() if use is not None else opened.environment  # type: ignore[union-attr]
     hand = Controls(environment, None if opened is None else opened.policy, checked_seed(seed))
     if not (sys.stdin.isatty() and sys.stdout.isatty()):

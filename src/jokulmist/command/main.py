@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sys
+import warnings
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import Annotated, Optional, TextIO
 
 import typer
 
-from jokulmist.errors import DeclarationError, JokulmistError, LookupFailed, SettingError
+from jokulmist.errors import CodeNotice, DeclarationError, JokulmistError, LookupFailed, SettingError
 
 DONE, FAILED, WRONG_WORDS, INTERRUPTED = 0, 1, 2, 130
 
@@ -27,6 +28,10 @@ Env = Annotated[
 AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
 Folder = Annotated[Path, typer.Option("--folder", help="The folder of the runs.")]
 RunFolder = Annotated[Path, typer.Argument(metavar="RUN", help="The folder of a run.")]
+Current = Annotated[
+    bool,
+    typer.Option("--current", help="Use the code as it is now, not the code that the run keeps, and say what differs."),
+]
 Set = Annotated[
     Optional[list[str]],  # noqa: UP045  typer reads it at run time
     typer.Option("--set", metavar="SECTION.NAME=VALUE", help="Change one value of the plan. Repeat it for more."),
@@ -117,6 +122,7 @@ def play(
     ] = None,
     seed: Annotated[int, typer.Option(help="Seed of the first episode.")] = 0,
     folder: Annotated[Path, typer.Option(help="The folder for episodes that you save.")] = Path("rollouts"),
+    current: Current = False,
 ) -> None:
     """Play an environment in the terminal, or watch a policy, take over and hand back.
 
@@ -124,7 +130,7 @@ def play(
     """
     from jokulmist.command.looking import play as work
 
-    work(environment, policy, seed, folder)
+    work(environment, policy, seed, folder, current)
 
 
 @app.command()
@@ -216,6 +222,7 @@ def evaluate(
             "--map", metavar="CHANNEL,CHANNEL", help="Draw the greedy action and the value over two channels."
         ),
     ] = None,
+    current: Current = False,
     json: AsJson = False,
 ) -> None:
     """Episodes without exploration: mean, spread and interval, beside random play and the references.
@@ -225,11 +232,11 @@ def evaluate(
     from jokulmist.command import training
 
     if map_ is not None:
-        training.policy_map(run, map_, checkpoint)
+        training.policy_map(run, map_, checkpoint, current)
     elif over:
-        training.evaluate_grid(run, over, episodes, seed, act, json)
+        training.evaluate_grid(run, over, episodes, seed, act, json, current)
     else:
-        training.evaluate(run, episodes, seed, act, checkpoint, record, json)
+        training.evaluate(run, episodes, seed, act, checkpoint, record, json, current)
 
 
 @app.command()
@@ -254,6 +261,7 @@ def replay(
         ),
     ] = "gif",
     speed: Annotated[float, typer.Option(help="Decisions shown per second.")] = 12.0,
+    current: Current = False,
 ) -> None:
     """Show recorded or fresh episodes, side by side, with what they earned.
 
@@ -261,7 +269,7 @@ def replay(
     """
     from jokulmist.command.replaying import replay as work
 
-    work(run, recorded or [], checkpoint or [], seed, to, speed)
+    work(run, recorded or [], checkpoint or [], seed, to, speed, current)
 
 
 @app.command()
@@ -397,8 +405,24 @@ def runs(
     )  # fmt: skip
 
 
+def _told(
+    message: Warning | str,
+    category: type[Warning],
+    filename: str,
+    lineno: int,
+    file: TextIO | None = None,
+    line: str | None = None,
+) -> None:
+    """A word on the user's code as a plain line; any other warning as Python has it."""
+    if issubclass(category, CodeNotice):
+        typer.echo(f"note: {message}", err=True)
+    else:
+        typer.echo(warnings.formatwarning(message, category, filename, lineno), err=True, nl=False)
+
+
 def main(arguments: list[str] | None = None) -> None:
     """Run the command line, and end with a status that scripts can use."""
+    warnings.showwarning = _told
     try:
         app(arguments, standalone_mode=True)
     except JokulmistError as problem:

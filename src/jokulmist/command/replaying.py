@@ -15,14 +15,16 @@ TERMINAL, STRIP = "terminal", "png"
 WIDTH, LINES = 72, 18
 
 
-def replay(path: Path, recorded: list[str], checkpoints: list[str], seed: int, to: str, speed: float) -> None:
+def replay(
+    path: Path, recorded: list[str], checkpoints: list[str], seed: int, to: str, speed: float, current: bool = False
+) -> None:
     from jokulmist.pictures.replay import save_replay
     from jokulmist.training.runs.run import Run
     from jokulmist.training.runs.scenes import fresh_scene, recorded_scene, usual_name
 
     if not 0.1 <= speed <= 100.0:
         raise SettingError(f"`--speed` lies from 0.1 to 100 decisions a second; got {speed:g}.")
-    run = Run.open(path)
+    run = Run.open(path, current)
     scenes = [recorded_scene(run, which) for which in recorded]
     scenes += [fresh_scene(run, which, seed) for which in checkpoints or ([] if recorded else ["last"])]
     if to == TERMINAL:

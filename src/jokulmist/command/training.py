@@ -104,7 +104,9 @@ def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
     typer.echo(f"altogether       about {duration(forecast['seconds_a_run'] * rounds)}; nothing was trained")
 
 
-def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, record: int, json: bool) -> None:
+def evaluate(
+    path: Path, episodes: int, seed: int, act: str, checkpoint: str, record: int, json: bool, current: bool = False
+) -> None:
     from jokulmist.records.files import append_rows
     from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.records.run_folder import EVALUATED
@@ -112,7 +114,11 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, re
     from jokulmist.training.evaluation.evaluate import levels, sees_more
     from jokulmist.training.runs.run import Run
 
-    run = Run.open(path)
+    if record and current:
+        raise SettingError(
+            "`--record` keeps episodes with the run, and `--current` plays other code than the run's own; use one of them."
+        )
+    run = Run.open(path, current)
     environment = run.environment
     learned = run.checkpoint(checkpoint)
     results = [measure(learned, environment, episodes=episodes, seed=seed, act=act, record=record)]  # type: ignore[arg-type]
@@ -126,7 +132,7 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, re
     if apart:
         results.append(other)
     results += levels(environment, episodes, seed).values()
-    for result in results:
+    for result in results if not current else []:  # the run's record is about the code that made it
         append_rows(path / EVALUATED, result.columns)
     rows = []
     for result in results:
@@ -164,16 +170,19 @@ def evaluate(path: Path, episodes: int, seed: int, act: str, checkpoint: str, re
     if apart:
         better = max(results[:2], key=lambda result: result.mean)
         typer.echo(f"\ngreedy and sampled differ by more than luck: {better.act} play is the better one", err=True)
-    typer.echo(f"each episode is in {path}/evaluated.csv", err=True)
+    kept_in = f"each episode is in {path}/evaluated.csv"
+    typer.echo("not recorded: this was other code than the run's own" if current else kept_in, err=True)
 
 
-def evaluate_grid(path: Path, over: list[str], episodes: int, seed: int, act: str, json: bool) -> None:
+def evaluate_grid(
+    path: Path, over: list[str], episodes: int, seed: int, act: str, json: bool, current: bool = False
+) -> None:
     from jokulmist.pictures import style
     from jokulmist.pictures.figures.grid import plot_grid
     from jokulmist.training.evaluation.grid import evaluate_grid as measure
     from jokulmist.training.runs.run import Run
 
-    run = Run.open(path)
+    run = Run.open(path, current)
     grid = measure(run.policy, run.environment, _places(over), episodes=episodes, seed=seed, act=act)  # type: ignore[arg-type]
     if json:
         print_json({"run": run.name, "episodes": episodes, "seed": seed, "results": grid.rows})
@@ -188,7 +197,7 @@ def evaluate_grid(path: Path, over: list[str], episodes: int, seed: int, act: st
         typer.echo(f"the picture is {picture}", err=True)
 
 
-def policy_map(path: Path, over: str, checkpoint: str) -> None:
+def policy_map(path: Path, over: str, checkpoint: str, current: bool = False) -> None:
     from jokulmist.pictures import style
     from jokulmist.pictures.figures.behaviour import plot_policy
     from jokulmist.training.runs.run import Run
@@ -196,7 +205,7 @@ def policy_map(path: Path, over: str, checkpoint: str) -> None:
     names = tuple(name.strip() for name in over.split(","))
     if len(names) != 2:
         raise SettingError(f"`--map` takes two channels, e.g. `--map position,speed`; got {over!r}.")
-    run = Run.open(path)
+    run = Run.open(path, current)
     figure = plot_policy(run.checkpoint(checkpoint), run.environment, (names[0], names[1]))
     typer.echo(style.save(figure, path / "pictures" / f"policy-over-{names[0]}-{names[1]}.png"))
 

@@ -7,7 +7,7 @@ import os
 import platform
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import cache
 from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
@@ -111,16 +111,21 @@ class FolderRecorder:
         self.origin.update(status=status, updated=self._clock().isoformat(timespec="seconds"), **more)
         write_json(self.path / ORIGIN, self.origin)
 
-    def source(self, files: dict[str, str]) -> None:
-        """Keep the source of the environment and of the agent."""
-        if files:
-            (self.path / SOURCE).mkdir(exist_ok=True)
-        for name, text in files.items():
-            replace_file(self.path / SOURCE / name, text)
+    def source(self, parts: Mapping[str, bytes]) -> None:
+        """Keep the code that the run consists of, by place below ``source/``."""
+        keep_source(self.path, parts)
 
     def evaluated(self, columns: dict[str, Any]) -> None:
         """Append the episodes of an evaluation."""
         append_rows(self.path / EVALUATED, columns)
+
+
+def keep_source(folder: Path, parts: Mapping[str, bytes]) -> None:
+    """Write code below ``source/`` of a run's folder."""
+    for layout, content in parts.items():
+        path = folder / SOURCE / layout
+        path.parent.mkdir(parents=True, exist_ok=True)
+        replace_file(path, content)
 
 
 def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Path | None) -> dict[str, Any]:

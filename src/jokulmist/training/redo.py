@@ -11,8 +11,6 @@ from typing import Any
 
 from jokulmist.errors import SettingError
 from jokulmist.records import run_folder as files
-from jokulmist.records.files import read_toml
-from jokulmist.training.plans.plan import Plan, plan_of
 from jokulmist.training.progress import ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.session import Session, chosen_lane, run_folder
@@ -98,7 +96,7 @@ def redo(
             f"{run.path.name} was copied from {run.origin['descends'][-1]['from']} while it trained, with other settings from then on: one "
             f"plan cannot do it again. The search that it belongs to can, by its own plan."
         )
-    plan = kept_plan(run.path).for_seed(run.seed)
+    plan = run.plan.for_seed(run.seed)
     compiled, why = chosen_lane(plan) if run.origin["lane"] == "compiled" else (False, "")
     target = run_folder(plan, Path(folder), f"{run.path.name}-again-{_free(Path(folder), run.path.name):02d}")
     now = files.origin_of(command or [], run.seed, files.now(), Path.cwd())
@@ -118,18 +116,6 @@ def redo(
         of=str(run.path),
     ).run()
     return _compared(run, again, now)
-
-
-def kept_plan(path: Path) -> Plan:
-    """The plan of a run, with the code that the run keeps."""
-    content = read_toml(path / files.PLAN)
-    for section in content.values():
-        use = section.get("use") if isinstance(section, dict) else None
-        place, colon, name = use.rpartition(":") if isinstance(use, str) else ("", "", "")
-        kept = path / files.SOURCE / Path(place).name
-        if colon and place.endswith(".py") and kept.is_file():
-            section["use"] = f"{kept.resolve()}:{name}"
-    return plan_of(content, path)
 
 
 def _reached(run: Run) -> int:

@@ -11,6 +11,7 @@ from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
+from jokulmist.sources.reading import refuse_while_reading
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
@@ -230,6 +231,7 @@ def train_plan(
     workers: int | None = None,
 ) -> Runs:
     """Train a plan, one run a seed; see `train`."""
+    refuse_while_reading("training")
     show = show or SilentDisplay()
     if pool.READING:
         raise SettingError(

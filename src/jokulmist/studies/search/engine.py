@@ -143,12 +143,26 @@ class Engine:
             assert self.board.winner is not None
             plan = self._plan(self.board.winner).for_seed(seed)
             return Job(
-                plan.written(), seed, str((self.folder / f"winner-seed-{seed}").resolve()), self.command, None, score
+                plan.written(),
+                seed,
+                str((self.folder / f"winner-seed-{seed}").resolve()),
+                self.command,
+                None,
+                score,
+                str(self.folder.resolve()),
             )
         candidate = self.board.candidates[number]
         plan = self._plan(number).for_seed(seed)
         path = self.folder / candidate.runs[str(seed)]
-        return Job(plan.written(), seed, str(path.resolve()), self.command, candidate.until or None, score)
+        return Job(
+            plan.written(),
+            seed,
+            str(path.resolve()),
+            self.command,
+            candidate.until or None,
+            score,
+            str(self.folder.resolve()),
+        )
 
     def _copy_runs(self) -> None:
         """Where a population decided so, let members go on from copies of others' runs."""

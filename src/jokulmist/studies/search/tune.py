@@ -11,8 +11,9 @@ from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.varying import Vary
 from jokulmist.errors import SettingError
-from jokulmist.records.files import replace_file, write_toml
-from jokulmist.records.run_folder import PLAN, SOURCE, take_folder
+from jokulmist.records.files import write_toml
+from jokulmist.records.run_folder import PLAN, keep_source, take_folder
+from jokulmist.sources.reading import refuse_while_reading
 from jokulmist.studies.search.candidates import Board
 from jokulmist.studies.search.methods import SearchMethod
 from jokulmist.studies.search.progress import SearchDisplay
@@ -20,7 +21,7 @@ from jokulmist.studies.search.search import Search
 from jokulmist.studies.search.settings import SearchSettings, Tuning
 from jokulmist.studies.search.space import Dimension
 from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.plans.sources import source_files, use_of
+from jokulmist.training.plans.sources import plan_code, use_of
 from jokulmist.training.train import checked_workers
 
 
@@ -141,15 +142,14 @@ def begin_search(
     command: list[str],
 ) -> Search:  # fmt: skip
     """Make a search's folder, and search."""
+    refuse_while_reading("search")
     if workers is not None:
         checked_workers(workers)
     plan = question.plan
     use = use_of(type(plan.environment)).rpartition(":")[2].lower()
     path = take_folder(folder, name, f"{use}-{type(plan.agent).__name__.lower()}-search")
     write_toml(path / PLAN, question.written())
-    for file, text in source_files(type(question.method)).items():
-        (path / SOURCE).mkdir(exist_ok=True)
-        replace_file(path / SOURCE / file, text)
+    keep_source(path, plan_code(plan.environment, type(plan.agent), *plan.functions(), type(question.method)).parts)
     board = Board(plan.training.seeds, question.tuning.better == "higher")
     board.save(path)
     return Search(path, question, board).work(workers, cluster, show, command)

@@ -35,7 +35,7 @@ def work_through(
     board.status, board.process, board.host = "running", os.getpid(), platform.node()
     board.save(path)
     engines: list[Engine] = []
-    executor = _executor(question, board, workers, cluster, show, engines)
+    executor = _executor(path, question, board, workers, cluster, show, engines)
     finished = False
     try:
         engines.append(Engine(question, path, board, executor, show, command))
@@ -53,6 +53,7 @@ def _read_ahead() -> None:
 
 
 def _executor(
+    path: Path,
     question: SearchSettings,
     board: Board,
     workers: int | None,
@@ -69,7 +70,7 @@ def _executor(
     count = usual_workers() if workers is None else checked_workers(workers)
     if count > 1 and can_travel(plan):
         try:
-            worker_pool = WorkerPool(count, plan.written(), tries=TRIES)
+            worker_pool = WorkerPool(count, plan.written(), tries=TRIES, base=str(path.resolve()))
             threading.Thread(target=_read_ahead, name="reading ahead").start()
             return worker_pool
         except CannotTravel as reason:
@@ -89,7 +90,7 @@ class _KnownPlans(Plans):
         super().__init__()
         self._question, self._board = question, board
 
-    def of(self, written: Mapping[str, Any]) -> Plan:
+    def of(self, written: Mapping[str, Any], base: str | None = None) -> Plan:
         for candidate in self._board.candidates[::-1]:
             if candidate.status == FAILED:  # its settings may not even make a plan
                 continue
@@ -97,4 +98,4 @@ class _KnownPlans(Plans):
             same = {**plan.written(), "training": {**plan.written()["training"], "seeds": written["training"]["seeds"]}}
             if same == written:
                 return plan
-        return super().of(written)
+        return super().of(written, base)

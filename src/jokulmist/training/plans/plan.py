@@ -25,7 +25,7 @@ from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.modifiers import modifier_from
 from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, vary_from
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
-from jokulmist.loading import function_named, name_of
+from jokulmist.loading import function_named, looking_in, name_of
 from jokulmist.records.files import as_lists, read_toml
 from jokulmist.training.plans.observers import Observer, checked_observers, observer_from
 from jokulmist.training.plans.sources import agent_from, environment_class, use_of
@@ -265,8 +265,20 @@ def plan_content(path: Path, changes: Sequence[str] = ()) -> dict[str, Any]:
     return content
 
 
-def plan_of(content: Mapping[str, Any], base: Path | None = None) -> Plan:
-    """A plan from the content of its sections; relative paths start from `base`."""
+def plan_of(content: Mapping[str, Any], base: Path | None = None, current: bool = False) -> Plan:
+    """A plan from the content of its sections.
+
+    Parameters
+    ----------
+    content : dict
+    base : Path, optional
+        That relative paths start from. Of a run's folder the code that the run keeps is used, or with `current` the code as it is now.
+    """
+    with looking_in(base, current):
+        return _made_from(content, base)
+
+
+def _made_from(content: Mapping[str, Any], base: Path | None) -> Plan:
     for section in content:
         if section not in SECTIONS:
             raise SettingError(

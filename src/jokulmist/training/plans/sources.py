@@ -13,7 +13,9 @@ from jokulmist.environments.declaration.environment import Environment, outline_
 from jokulmist.errors import LookupFailed, listed, nearest
 from jokulmist.gallery import SHIPPED
 from jokulmist.learning.schedules import following
-from jokulmist.loading import file_of, function_named, module_of, name_of
+from jokulmist.loading import base_of, function_named, module_of, name_of, ships
+from jokulmist.sources.keeping import Code, KeptCode, code_of
+from jokulmist.sources.slices import changes
 
 
 def environment_class(use: str, base: Path | None = None) -> type[Environment]:
@@ -30,7 +32,11 @@ def environment_class(use: str, base: Path | None = None) -> type[Environment]:
         raise LookupFailed(f"an environment is named by a text; got {use!r}. Use a gallery name or `file.py:Class`.")
     if use in SHIPPED:
         module, name = SHIPPED[use]
-        shipped: type[Environment] = getattr(importlib.import_module(module), name)
+        kept = base_of(base).kept()
+        found_in = (
+            kept.module(module) if kept is not None and module in kept.places else importlib.import_module(module)
+        )
+        shipped: type[Environment] = getattr(found_in, name)
         return shipped
     if ":" not in use and not use.endswith(".py"):
         raise LookupFailed(
@@ -90,27 +96,48 @@ def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
 def use_of(cls: type) -> str:
     """The text that names a class again: what a plan holds."""
     for name, (module, shipped) in SHIPPED.items():
-        if cls.__module__ == module and cls.__qualname__ == shipped:
+        if cls.__qualname__ == shipped and name_of(cls) == f"{module}:{shipped}":
             return name
     if cls.__name__ in AGENTS and AGENTS[cls.__name__] is cls:
         return cls.__name__
     return name_of(cls)
 
 
-def source_files(*classes: Any) -> dict[str, str]:
-    """The source of classes and functions that do not ship, by file name."""
-    own = Path(__file__).resolve().parents[2]
-    found: dict[str, str] = {}
-    for cls in classes:
-        file = file_of(cls)
-        if file is not None:
-            if own in file.parents and "gallery" not in file.parts:
-                continue
-            found[file.name] = file.read_text(encoding="utf-8")
-            for series in _series_of(cls):
-                if series.file is not None and series.file.is_file():
-                    found[series.file.name] = series.file.read_text(encoding="utf-8")
-    return found
+def plan_code(environment: Environment, *more: Any) -> Code:
+    """The code of an environment, an agent and functions: all that does not ship, and the gallery's environment."""
+    made = [type(environment), *more]
+    data = {cls: [s.file for s in _series_of(cls) if s.file is not None and s.file.is_file()] for cls in made}
+    return code_of(
+        (one for one in made if not ships(one) or is_gallery_class(one)),
+        lambda one: name_of(one).rpartition(":")[0],
+        data,
+    )
+
+
+def version_changes(before: KeptCode, after: KeptCode | None, use: str) -> str:
+    """How an environment differs between two runs, or between a run and now, in words.
+
+    Parameters
+    ----------
+    before, after : KeptCode
+        None for the code as it is now.
+    use : str
+        The environment, as the plan names it.
+    """
+    place, name = SHIPPED[use] if use in SHIPPED else (use.rpartition(":")[0], use.rpartition(":")[2])
+    if place not in before.places or (after is not None and place not in after.places):
+        return "its class stands in another file"
+    ours = before.class_parts(place, name)
+    theirs = before.class_parts(place, name, current=True) if after is None else after.class_parts(place, name)
+    if not theirs:
+        return f"{Path(place).name} has no `{name}` any more"
+    changed = changes(ours, theirs)
+    return f"{', '.join(changed)}" if changed else f"`{name}` is the same, and something that it uses has changed"
+
+
+def is_gallery_class(made: Any) -> bool:
+    """Whether it is one of the shipped environments."""
+    return any((made.__module__, made.__qualname__) == shipped for shipped in SHIPPED.values())
 
 
 def _series_of(cls: Any) -> tuple[Any, ...]:

@@ -20,6 +20,7 @@ from jokulmist.environments.spaces.legal import Mask, choices_of
 from jokulmist.errors import SettingError, listed
 from jokulmist.lanes.protocol import Observed
 from jokulmist.learning.schedules import Progress
+from jokulmist.loading import looking_in
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import as_lists
 from jokulmist.training.plans.sources import agent_from, use_of
@@ -190,7 +191,7 @@ class Policy:
         return target
 
     @classmethod
-    def open(cls, path: str | Path, base: Path | None = None) -> Policy:
+    def open(cls, path: str | Path, base: Path | None = None, current: bool = False) -> Policy:
         """A saved policy.
 
         Parameters
@@ -198,10 +199,13 @@ class Policy:
         path : str or Path
             A file that `save` wrote, or a checkpoint's ``arrays.safetensors``.
         base : Path, optional
-            Where the file of an agent of one's own lies, if its path is relative.
+            Where the file of an agent of one's own lies, if its path is relative; of a run's folder the code that it keeps is used.
+        current : bool
+            The code as it is now, and not what the run keeps.
         """
         arrays, about = open_arrays(Path(path))
-        agent = agent_from(about["agent"], base)
+        with looking_in(base, current):
+            agent = agent_from(about["agent"], base)
         spec = Spec.from_described(about["spec"])
         draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
         model, _ = agent.fresh(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)

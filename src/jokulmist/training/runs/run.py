@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import warnings
 from collections.abc import Sequence
 from functools import cached_property
 from pathlib import Path
@@ -11,13 +12,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.errors import LookupFailed, RecordError, SettingError, listed
+from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError, listed
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
 from jokulmist.records.episodes import Memory
 from jokulmist.records.files import read_csv, read_toml
 from jokulmist.records.run_index import LAST, row_of, uses_of
+from jokulmist.sources.keeping import KeptCode, kept_code
 from jokulmist.training.plans.plan import Plan, plan_of
+from jokulmist.training.plans.sources import version_changes
 from jokulmist.training.policies.policy import Policy
 
 if TYPE_CHECKING:
@@ -29,10 +32,14 @@ log = logging.getLogger(__name__)
 class Run:
     """One seed's training.
 
+    Its environment and agent are made by the code that the run keeps, whatever has become of the files since.
+
     Attributes
     ----------
     path : Path or None
         Its folder; None for a run in memory.
+    current : bool
+        Whether the code as it is now is used instead.
     status : str
         ``running``, ``done``, ``stopped`` or ``failed``.
     origin : dict
@@ -46,16 +53,24 @@ class Run:
         plan: Plan | None = None,
         memory: Memory | None = None,
         policy: Policy | None = None,
+        current: bool = False,
     ) -> None:
         self.path = path
         self.origin = origin
         self._plan = plan
         self._memory = memory
         self._policy = policy
+        self.current = current
 
     @classmethod
-    def open(cls, path: str | Path) -> Run:
+    def open(cls, path: str | Path, current: bool = False) -> Run:
         """A run's folder, finished or not.
+
+        Parameters
+        ----------
+        path : path
+        current : bool
+            Its environment and agent by the code as it is now, and not as the run keeps it in ``source/``.
 
         Raises
         ------
@@ -63,7 +78,7 @@ class Run:
             When the folder is no run.
         """
         place = Path(path)
-        return cls(place, files.open_folder(place))
+        return cls(place, files.open_folder(place), current=current)
 
     @property
     def name(self) -> str:
@@ -83,7 +98,19 @@ class Run:
         if self._plan is not None:
             return self._plan
         assert self.path is not None
-        return plan_of(read_toml(self.path / files.PLAN), self.path)
+        kept = kept_code(self.path)
+        if kept is not None and kept.changed_files:
+            warnings.warn(self._code_note(kept), CodeNotice, stacklevel=3)
+        return plan_of(read_toml(self.path / files.PLAN), self.path, self.current)
+
+    def _code_note(self, kept: KeptCode) -> str:
+        """One line on files that are not what they were."""
+        if not self.current:
+            return f"{kept.changed_files} since {self.name} was trained: its own copy is used (`--current` or `current=True` for the new)"
+        use = str(self.written_plan["environment"]["use"])
+        return (
+            f"the code as it is now is used, not what {self.name} was trained with: {version_changes(kept, None, use)}"
+        )
 
     @property
     def environment(self) -> Environment:
@@ -141,7 +168,7 @@ class Run:
                     f"{self.path} has no checkpoint: the run is {self.status} and none was saved yet.{torn} "
                     f"`jokulmist resume` begins where nothing was saved."
                 )
-            self._policy = Policy.open(checkpoint / ARRAYS, self.path)
+            self._policy = Policy.open(checkpoint / ARRAYS, self.path, self.current)
         return self._policy
 
     @property
@@ -160,7 +187,7 @@ class Run:
         if found is None:
             raise RecordError(f"{self.name} has no best policy yet: it is judged once 100 episodes have closed.")
         assert self.path is not None
-        return Policy.open(found / ARRAYS, self.path)
+        return Policy.open(found / ARRAYS, self.path, self.current)
 
     def checkpoint(self, which: str | int) -> Policy:
         """The policy of a checkpoint: ``"last"``, ``"best"``, or the decisions in its name."""
@@ -171,7 +198,7 @@ class Run:
         known = [] if self.path is None else checkpoints_of(self.path)
         for path in known:
             if str(which).isdigit() and int(path.name) == int(which):
-                return Policy.open(path / ARRAYS, self.path)
+                return Policy.open(path / ARRAYS, self.path, self.current)
         names = ["last", "best", *(int(path.name) for path in known)]
         raise LookupFailed(f"{self.name} has no checkpoint {which!r}; there are {listed(names)}.")
 

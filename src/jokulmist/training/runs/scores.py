@@ -117,13 +117,13 @@ def final_episodes(run: Run, episodes: int = EPISODES, seed: int = SEED) -> pd.D
     """Evaluation episodes of a run's last policy, from its records or played now, and then kept there."""
     policy = run.policy
     frame = run.evaluated
-    if len(frame):
+    if len(frame) and not run.current:
         mine = (frame["who"] == "policy") & (frame["act"] == "greedy")
         kept = frame[mine & (frame["seed"] == seed) & (frame["learned"] == policy.decisions)].tail(episodes)
         if kept["episode"].tolist() == list(range(episodes)):
             return kept
     result = evaluate(policy, run.environment, episodes=episodes, seed=seed)
-    if run.path is None:
+    if run.path is None or run.current:  # a record is about the code that made it
         return result.episodes
     append_rows(run.path / EVALUATED, result.columns)
     return run.evaluated.tail(episodes)  # as it will be read the next time, to the last digit

@@ -28,7 +28,7 @@ from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.training.plans.observers import LiveRun, Observers
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.plans.sources import source_files, use_of
+from jokulmist.training.plans.sources import plan_code, use_of
 from jokulmist.training.plans.stopping import Stopping
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.progress import ProgressDisplay, RunProgress
@@ -133,9 +133,11 @@ class Session:
             origin["uses"] = uses_of(plan.written())
             for name in ("decisions", "episodes", "seconds", f"return_last_{LAST}"):
                 origin.pop(name, None)  # of a run that goes on: not yet true again
+            code = None if goes_on else plan_code(self.environment, type(self.agent), *plan.functions())
+            if code is not None:
+                origin["code"] = code.summary
+                files.keep_source(self.path, code.parts)
             self.recorder = files.FolderRecorder(self.path, None if goes_on else plan.written(), origin)
-            if not goes_on:
-                self.recorder.source(source_files(type(self.environment), type(self.agent), *plan.functions()))
         self.origin = origin
         self.recording = Recording(self.recorder, self.description)
         self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")

@@ -30,7 +30,7 @@ def do(written: dict[str, Any], plan: dict[str, Any]) -> dict[str, Any]:
     thread = threading.get_ident()
     with _LOCK:
         if thread not in _CREWS:
-            _CREWS[thread] = WorkerPool(1, plan, pinned=False)
+            _CREWS[thread] = WorkerPool(1, plan, pinned=False, base=written["base"])
         worker_pool = _CREWS[thread]
     worker_pool.give(None, Job(**written))
     said: list[str] = []

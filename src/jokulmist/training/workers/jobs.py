@@ -18,6 +18,7 @@ from jokulmist.errors import RecordError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json
 from jokulmist.records.run_index import is_alive
+from jokulmist.sources.keeping import kept_code
 from jokulmist.training.plans.plan import Plan, plan_of
 from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.runs.run import Run
@@ -44,6 +45,8 @@ class Job:
         Decisions at which it halts.
     score : dict, optional
         What `Score` takes; nothing is scored without.
+    base : str, optional
+        The folder that keeps the code of the plan's classes.
     """
 
     plan: Mapping[str, Any]
@@ -52,6 +55,7 @@ class Job:
     command: list[str]
     until: int | None = None
     score: Mapping[str, Any] | None = None
+    base: str | None = None
 
     def written(self) -> dict[str, Any]:
         """As JSON holds it."""
@@ -99,23 +103,27 @@ class Plans:
     """Plans that were read; the last few are kept, so that what hangs on their objects is made once."""
 
     def __init__(self, most: int = 8) -> None:
-        self._kept: dict[str, Plan] = {}
+        self._kept: dict[tuple[str, str], Plan] = {}
         self._most = most
 
     def add(self, plan: Plan) -> None:
         """Keep a plan that is at hand: its classes need not be found by name."""
-        self._kept[json.dumps(plan.written(), sort_keys=True)] = plan
+        self._kept[json.dumps(plan.written(), sort_keys=True), ""] = plan
 
-    def of(self, written: Mapping[str, Any]) -> Plan:
-        key = json.dumps(written, sort_keys=True)
+    def of(self, written: Mapping[str, Any], base: str | None = None) -> Plan:
+        text, folder = json.dumps(written, sort_keys=True), None if base is None else Path(base)
+        if (text, "") in self._kept:
+            return self._kept[text, ""]
+        kept = kept_code(folder)
+        key = (text, "none" if kept is None else str(kept.index["fingerprint"]))
         if key not in self._kept:
-            self._kept[key] = plan_of(written)
+            self._kept[key] = plan_of(written, folder)
             if len(self._kept) > self._most:
                 del self._kept[next(iter(self._kept))]
         return self._kept[key]
 
 
-def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any]], Plan] = plan_of) -> dict[str, Any]:
+def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], str | None], Plan]) -> dict[str, Any]:
     """Do a job.
 
     Returns
@@ -126,7 +134,7 @@ def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any]], P
     """
     began = time.perf_counter()
     path = Path(job.path)
-    plan = plans(job.plan).for_seed(job.seed)
+    plan = plans(job.plan, job.base).for_seed(job.seed)
     origin = _origin_once_free(path)
     if origin is None:
         path.mkdir(parents=True, exist_ok=True)

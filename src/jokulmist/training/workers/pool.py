@@ -21,6 +21,7 @@ from typing import Any
 
 from jokulmist.errors import RecordError
 from jokulmist.loading import can_be_named
+from jokulmist.sources.keeping import is_of_a_notebook
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import RunProgress
 from jokulmist.training.workers.jobs import Job, WorkerMessage
@@ -51,7 +52,8 @@ def can_travel(plan: Plan) -> bool:
     """Whether a worker can find the plan's classes again by name."""
     if IN_WORKER:
         return False
-    return all(map(can_be_named, (type(plan.environment), type(plan.agent), *plan.functions())))
+    made = (type(plan.environment), type(plan.agent), *plan.functions())
+    return all(can_be_named(one) or is_of_a_notebook(one) for one in made)
 
 
 @dataclass
@@ -78,6 +80,8 @@ class WorkerPool:
         How often a job is begun whose worker process dies; the next try goes on from the run's last checkpoint.
     pinned : bool
         Each worker on a core of its own.
+    base : str, optional
+        The folder that keeps the code of the plan's classes.
 
     Raises
     ------
@@ -85,10 +89,12 @@ class WorkerPool:
         When a worker cannot read the plan.
     """
 
-    def __init__(self, count: int, plan: dict[str, Any], tries: int = 1, pinned: bool = True) -> None:
+    def __init__(
+        self, count: int, plan: dict[str, Any], tries: int = 1, pinned: bool = True, base: str | None = None
+    ) -> None:
         self.count = count
         self._pinned = pinned
-        self._plan = plan
+        self._plan, self._base = plan, base
         self._tries = tries
         self._messages: queue.Queue[tuple[Worker, dict[str, Any] | None]] = queue.Queue()
         self._stopping = False
@@ -213,6 +219,7 @@ class WorkerPool:
                 "folder": str(Path.cwd()),
                 "core": cores[number % len(cores)] if cores and self._pinned else None,
                 "plan": self._plan,
+                "base": self._base,
             },
         )
         return worker

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 import time
 from collections import deque
 from dataclasses import dataclass, field
@@ -9,9 +10,10 @@ from pathlib import Path
 
 from jokulmist import errors
 from jokulmist.errors import JokulmistError
-from jokulmist.records.run_folder import is_run
+from jokulmist.records.run_folder import is_run, keep_source
 from jokulmist.training.interrupts import heeding_ctrl_c
 from jokulmist.training.plans.plan import Plan
+from jokulmist.training.plans.sources import plan_code
 from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.session import run_folder
@@ -54,7 +56,14 @@ def train_seeds(
     written = plan.written()
     seeds = deque(plan.training.seeds)
     board = SeedBoard(show, len(seeds))
-    worker_pool = WorkerPool(count, written)
+    code = plan_code(plan.environment, type(plan.agent), *plan.functions())
+    first = tempfile.TemporaryDirectory(prefix="jokulmist-")
+    keep_source(Path(first.name), code.parts)
+    try:
+        worker_pool = WorkerPool(count, written, base=first.name)
+    except BaseException:
+        first.cleanup()
+        raise
     began = time.perf_counter()
     given = 0
     try:
@@ -66,7 +75,9 @@ def train_seeds(
                 while seeds and worker_pool.free() and not board.stopping:
                     seed = seeds.popleft()
                     board.paths[seed] = run_folder(plan, folder, names[seed]).resolve()
-                    worker_pool.give(seed, Job(written, seed, str(board.paths[seed]), command))
+                    path = str(board.paths[seed])
+                    keep_source(board.paths[seed], code.parts)
+                    worker_pool.give(seed, Job(written, seed, path, command, base=path))
                     given += 1
                 worker_message = worker_pool.hear(POLL_SECONDS)
                 if worker_message is not None:
@@ -75,6 +86,7 @@ def train_seeds(
         show.end(f"{len(board.finished)} of {board.total} seeds done")
     finally:
         worker_pool.close()
+        first.cleanup()
     if board.failures:
         raise next(iter(board.failures.values()))
     known = [seed for seed in plan.training.seeds if seed in board.finished and is_run(board.paths[seed])]

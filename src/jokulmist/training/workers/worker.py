@@ -68,7 +68,7 @@ def _serve(told: Told, asked: StopRequest) -> None:
 
         plans = Plans()
         pool.READING = True
-        plans.of(first["plan"])
+        plans.of(first["plan"], first["base"])
         pool.READING = False
     except BaseException as failure:
         told.send("failed", error=type(failure).__name__, text=str(failure) or type(failure).__name__)

@@ -1,0 +1,175 @@
+"""Twenty things broken on purpose, one at a time: does a test fail for each?
+
+    python benchmarks/mutations.py            # all of them, in a copy of the repository; about ten minutes
+    python benchmarks/mutations.py --only 3 7
+
+Each is one line of the library that is made wrong in a way that somebody might make it wrong, with the tests that should notice. Without the
+change these tests pass (`.ci/run`).
+"""
+
+import argparse
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+# File under src/jokulmist, what stands there, what is made of it, the tests that should notice.
+MUTATIONS = [
+    (
+        "environments/transition/copy.py",
+        "held |= step.deadline_bit",
+        "held = step.deadline_bit",
+        "tests/environments/test_episode.py",
+    ),
+    (
+        "environments/transition/copy.py",
+        "reward += weight * more",
+        "reward += more",
+        "tests/lanes/test_waiting.py -k discounted",
+    ),
+    (
+        "environments/transition/copy.py",
+        "self.learned += reward",
+        "self.learned = reward",
+        "tests/environments/test_modifiers.py",
+    ),
+    (
+        "environments/transition/stepping.py",
+        "return so_far / max(steps, 1) if",
+        "return so_far if",
+        "tests/environments/test_episode.py",
+    ),
+    (
+        "environments/declaration/description.py",
+        "return (*ends, *cuts,",
+        "return (*cuts, *ends,",
+        "tests/environments/test_episode.py",
+    ),
+    ("environments/chance/noise.py", "HAND = 2", "HAND = 0", "tests/environments/test_draws.py"),
+    (
+        "lanes/compiled/transition.py",
+        "((judged.held & description.ending_bits) != 0)",
+        "(judged.held != 0)",
+        "tests/agents/test_tables.py -k same_table",
+    ),
+    (
+        "lanes/compiled/transition.py",
+        "now = self.onward(now, waiting, meanwhile, key, j)",
+        "now = self.onward(now, going, meanwhile, key, j)",
+        "tests/lanes/test_waiting.py -k 'episodes_of_decisions and QLearning'",
+    ),
+    (
+        "learning/advantages.py",
+        "jnp.where(closed, 0.0, discount * trace_decay)",
+        "discount * trace_decay",
+        "tests/learning/test_advantages.py",
+    ),
+    (
+        "learning/replay.py",
+        "importance = weight / jnp.maximum(jnp.max(weight), 1e-12)",
+        "importance = weight",
+        "tests/learning/test_replay.py -k priorities",
+    ),
+    ("learning/schedules.py", "by_share=float(self.by_share)", "by_share=0.0", "tests/learning/test_schedules.py"),
+    (
+        "agents/tables/table.py",
+        "jnp.where(ended, 0.0, value)",
+        "jnp.where(closed, 0.0, value)",
+        "tests/agents/test_tables.py -k by_hand",
+    ),
+    (
+        "agents/policies/ppo.py",
+        "1.0 - numbers.clip, 1.0 + numbers.clip",
+        "1.0 - numbers.clip, 1.0 + 2 * numbers.clip",
+        "tests/agents/test_methods.py -k 'published_gradient and PPO'",
+    ),
+    (
+        "agents/values/dqn.py",
+        "1.0 - (1.0 - numbers.target_share) ** due",
+        "numbers.target_share",
+        "tests/agents/test_methods.py -k soft_target",
+    ),
+    (
+        "training/loops/contract.py",
+        "(np.arange(copies) + u) / copies * limit",
+        "(np.arange(copies) + u) * limit",
+        "tests/agents/test_methods.py -k out_of_step",
+    ),
+    (
+        "training/session/resume.py",
+        "shortened(file, size)",
+        "pass",
+        "tests/training/test_going_on.py -k 'never_stopped and arrays'",
+    ),
+    (
+        "training/evaluation/evaluate.py",
+        "weight *= discount",
+        "weight = discount",
+        "tests/agents/test_critics.py -k riccati",
+    ),
+    (
+        "studies/search/candidates.py",
+        "return None if found is None else found if self.higher else -found",
+        "return found",
+        "tests/studies/test_searching.py tests/studies/test_tuning.py -k 'lower or better or halving or measure'",
+    ),
+    (
+        "pictures/report/page.py",
+        "autoescape=True",
+        "autoescape=False",
+        "tests/pictures/test_looking_back.py -k one_page",
+    ),
+    (
+        "records/files.py",
+        "temporary.replace(path)",
+        "path.write_bytes(temporary.read_bytes()[:-1])",
+        "tests/records/test_records.py",
+    ),
+]
+
+
+def main() -> None:
+    words = argparse.ArgumentParser(description=__doc__.partition("\n")[0])
+    words.add_argument("--only", type=int, nargs="*")
+    only = words.parse_args().only
+    missed = []
+    with tempfile.TemporaryDirectory() as folder:
+        place = Path(folder)
+        for part in ("src", "tests", "examples", "docs", "README.md", "pyproject.toml"):
+            source = ROOT / part
+            if source.is_dir():
+                shutil.copytree(source, place / part, ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+            else:
+                shutil.copy(source, place / part)
+        for number, (file, was, wrong, tests) in enumerate(MUTATIONS):
+            if only and number not in only:
+                continue
+            path = place / "src" / "jokulmist" / file
+            whole = path.read_text()
+            if was not in whole:
+                raise SystemExit(f"{file} has no `{was}` any more")
+            path.write_text(whole.replace(was, wrong, 1))
+            began = time.perf_counter()
+            told = subprocess.run(
+                f"{sys.executable} -m pytest -q -x -n 0 -p no:cacheprovider {tests}", shell=True, cwd=place, text=True, capture_output=True,
+                env={**os.environ, "PYTHONPATH": str(place / "src"), "JAX_COMPILATION_CACHE_DIR": str(place / "compiled")},
+            )  # fmt: skip
+            path.write_text(whole)
+            failed = [line for line in told.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))]
+            if told.returncode not in (1, 2) or not failed:
+                missed.append(number)
+            noticed = (
+                failed[0].partition(" - ")[0].removeprefix("FAILED ")
+                if failed
+                else f"NOTHING NOTICED IT ({told.returncode})"
+            )
+            print(f"{number:2d}  {file}: `{wrong[:50]}`  {noticed}  ({time.perf_counter() - began:.0f} s)", flush=True)
+    raise SystemExit(f"not noticed: {missed}" if missed else 0)
+
+
+if __name__ == "__main__":
+    main()

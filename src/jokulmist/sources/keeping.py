@@ -1,0 +1,398 @@
+"""The code that a run consists of: taken when it is trained, kept in ``source/`` with its layout, and read again from there."""
+
+from __future__ import annotations
+
+import ast
+import importlib
+import inspect
+import json
+import sys
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property, lru_cache
+from pathlib import Path
+from types import CodeType, FunctionType, ModuleType
+from typing import Any
+
+from jokulmist.errors import RecordError, SettingError
+from jokulmist.sources import slices
+from jokulmist.sources.following import Following, is_gallery, rooted, versions_of
+from jokulmist.sources.reading import Modules, SourceFile, fingerprint, source_of
+
+SOURCE, INDEX = "source", "index.json"
+NOTEBOOK = "notebook"
+MORE = "more-"
+
+
+@dataclass
+class Code:
+    """The files of a plan's classes and functions.
+
+    Attributes
+    ----------
+    contents : dict of str to bytes
+        By their place below ``source/``.
+    places : dict of str to list of str
+        Of what a plan names before its colon (a file, a module): the folder below ``source/`` that imports start from, and the module.
+    originals : dict of str to str
+        Where each file stood.
+    packages : dict of str to str
+        Versions of installed packages that they import.
+    versions : dict of str to str
+        Of each name, six digits of what it needs.
+    unkept : list of str
+        Names whose source is nowhere: typed into an interpreter.
+    """
+
+    contents: dict[str, bytes] = field(default_factory=dict)
+    places: dict[str, list[str]] = field(default_factory=dict)
+    originals: dict[str, str] = field(default_factory=dict)
+    packages: dict[str, str] = field(default_factory=dict)
+    versions: dict[str, str] = field(default_factory=dict)
+    unkept: list[str] = field(default_factory=list)
+
+    @property
+    def fingerprint(self) -> str:
+        return fingerprint(self.contents)
+
+    @property
+    def summary(self) -> dict[str, Any]:
+        """What a run's origin says of its code."""
+        return {"fingerprint": self.fingerprint, "versions": self.versions, "packages": self.packages}
+
+    @property
+    def parts(self) -> dict[str, bytes]:
+        """All files of ``source/``, by their place in it."""
+        return {**self.contents, INDEX: self.index()} if self.contents or self.unkept else {}
+
+    def index(self) -> bytes:
+        """What ``source/index.json`` holds."""
+        named = ("places", "originals", "packages", "versions", "unkept")
+        content = {"fingerprint": self.fingerprint, **{name: getattr(self, name) for name in named}}
+        return json.dumps(content, indent=1, sort_keys=True).encode() + b"\n"
+
+
+@dataclass
+class _Group:
+    """What is imported from one folder."""
+
+    prefix: str
+    following: Following
+
+
+def code_of(made: Iterable[Any], place_of: Any, data: Mapping[Any, Iterable[Path]] | None = None) -> Code:
+    """The code of classes and functions of a user's own, and of shipped environments.
+
+    Parameters
+    ----------
+    made : iterable of class or function
+    place_of : callable
+        What a plan says before the colon for each.
+    data : dict of class to Paths, optional
+        Files of numbers that a class read.
+
+    Raises
+    ------
+    SettingError
+        When a file was edited after it was imported: then its text is not the code that runs.
+    """
+    code, groups = Code(), dict[Path, _Group]()
+    originals: dict[Path, str] = {}
+    for one in dict.fromkeys(made):
+        module = sys.modules.get(one.__module__)
+        path = _file_of(module)
+        if path is None:
+            _keep_notebook(code, one, module)
+            continue
+        read = source_of(module)
+        if read is not None:
+            root, name = _root_of(read[1]), read[1].name
+            originals.update({file.path: file.original for file in read[0].files.values()})
+        elif is_gallery(path):
+            root, name = path.parent, path.stem
+        else:
+            root, name = rooted(path)
+        if root not in groups:
+            groups[root] = _Group(f"{MORE}{len(groups) + 1}/" if groups else "", Following([root, path.parent]))
+        group = groups[root]
+        group.following.add(name, path)
+        code.places[place_of(one)] = [group.prefix, name]
+        refuse_edited(one, path)
+        trees = {m: ast.parse(f.path.read_bytes()) for m, f in group.following.files.items()}
+        top = one.__qualname__.partition(".")[0]
+        code.versions[one.__qualname__] = slices.version_of(trees, group.following.files, name, top)
+        for file in (data or {}).get(one, ()):
+            inside = file.resolve().relative_to(root) if root in file.resolve().parents else Path(file.name)
+            code.contents[f"{group.prefix}{inside.as_posix()}"] = file.read_bytes()
+            code.originals[f"{group.prefix}{inside.as_posix()}"] = str(file.resolve())
+    for group in groups.values():
+        for found in group.following.files.values():
+            code.contents[f"{group.prefix}{found.layout}"] = found.path.read_bytes()
+            code.originals[f"{group.prefix}{found.layout}"] = originals.get(found.path) or str(found.path)
+        code.packages.update(versions_of(group.following.packages))
+    return code
+
+
+def _root_of(file: SourceFile) -> Path:
+    levels = file.name.count(".") + (1 if file.package else 0)
+    return file.path.parents[levels]
+
+
+def _file_of(module: ModuleType | None) -> Path | None:
+    """The file that a module was read from; a cell of a notebook has none."""
+    file = getattr(module, "__file__", None)
+    return Path(file).resolve() if file and Path(file).is_file() else None
+
+
+def _keep_notebook(code: Code, one: Any, module: ModuleType | None) -> None:
+    """Of a class that was written in a notebook, the statements of the cells that it needs."""
+    text = notebook_text(one, module)
+    if text is None:
+        code.unkept.append(one.__qualname__)
+        return
+    layout = f"{NOTEBOOK}.py"
+    before = code.contents.get(layout, b"").decode()
+    tree = ast.parse(text)
+    code.contents[layout] = (before + "".join(part for part in _paragraphs(text) if part not in before)).encode()
+    code.places["__main__"] = ["", NOTEBOOK]
+    code.versions[one.__qualname__] = slices.version_of(
+        {NOTEBOOK: tree}, {}, NOTEBOOK, one.__qualname__.partition(".")[0]
+    )
+    following = Following([Path.cwd()])
+    for wanted in _imports(tree):
+        following._find(wanted)
+    for found in following.files.values():
+        code.contents[found.layout] = found.path.read_bytes()
+        code.originals[found.layout] = str(found.path)
+    code.packages.update(versions_of(following.packages))
+
+
+def _imports(tree: ast.Module) -> list[str]:
+    names: list[str] = []
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Import):
+            names += [alias.name for alias in node.names]
+        elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
+            names += [node.module, *(f"{node.module}.{alias.name}" for alias in node.names)]
+    return names
+
+
+def _paragraphs(text: str) -> list[str]:
+    return [part + "\n\n\n" for part in text.split("\n\n\n") if part.strip()]
+
+
+def notebook_text(one: Any, module: ModuleType | None) -> str | None:
+    """The statements of a session that a class or a function needs; None where the session keeps no cells."""
+    cells = getattr(module, "In", None)
+    if not isinstance(cells, list):
+        return None
+    statements: list[str] = []
+    for cell in cells:
+        try:
+            tree = ast.parse(cell)
+        except SyntaxError:  # a command of the notebook's own, or a cell that failed
+            plain = "\n".join(line for line in cell.splitlines() if not line.lstrip().startswith(("%", "!", "?")))
+            try:
+                tree, cell = ast.parse(plain), plain
+            except SyntaxError:
+                continue
+        lines = cell.splitlines()
+        for node in tree.body:
+            first = min([node.lineno, *(mark.lineno for mark in getattr(node, "decorator_list", []))])
+            statements.append("\n".join(lines[first - 1 : node.end_lineno]))
+    tree = ast.parse("\n".join(statements))
+    top = one.__qualname__.partition(".")[0]
+    binders = slices.Statements.of(tree).binders
+    if top not in binders:
+        return None
+    wanted = {number for _, number in slices.needed({NOTEBOOK: tree}, {}, NOTEBOOK, top)}
+    # A name that was bound again is bound by its last definition; what changes it before that is gone.
+    for numbers in binders.values():
+        defining = [n for n in numbers if isinstance(tree.body[n], (ast.ClassDef, ast.FunctionDef))]
+        if len(defining) > 1:
+            wanted -= set(defining[:-1])
+    return "\n\n\n".join(statements[number] for number in sorted(wanted)) + "\n"
+
+
+def is_of_a_notebook(one: Any) -> bool:
+    """Whether a class or a function was written in a cell, whose text the session keeps."""
+    return "<" not in one.__qualname__ and isinstance(getattr(sys.modules.get(one.__module__), "In", None), list)
+
+
+def refuse_edited(one: Any, path: Path) -> None:
+    """Raise `SettingError` where the code in memory is not what its file says now."""
+    try:
+        tree = compile(path.read_bytes(), str(path), "exec", dont_inherit=True)
+    except (SyntaxError, ValueError):
+        _say_edited(one, path)
+    known = {code.co_qualname: code for code in _codes(tree)}
+    for function in _functions(one):
+        code = known.get(function.__code__.co_qualname)
+        if code is None and "<lambda>" in function.__code__.co_qualname:
+            continue
+        if code is None or not _alike(code, function.__code__):
+            _say_edited(one, path)
+
+
+def _say_edited(one: Any, path: Path) -> None:
+    raise SettingError(
+        f"`{one.__qualname__}` in memory is not what {path.name} says now: the file was edited after it was imported, so the run could not keep "
+        f"the code that makes it. Start Python anew, or read the file again with `importlib.reload`, and train then."
+    )
+
+
+def _codes(code: CodeType) -> Iterable[CodeType]:
+    for constant in code.co_consts:
+        if isinstance(constant, CodeType):
+            yield constant
+            yield from _codes(constant)
+
+
+def _functions(one: Any) -> list[FunctionType]:
+    """The functions of a class's body that were written in its own file, or the function itself."""
+    if isinstance(one, FunctionType):
+        return [one]
+    found = []
+    for value in vars(one).values() if isinstance(one, type) else ():
+        if isinstance(value, (staticmethod, classmethod)):
+            value = value.__func__
+        if not isinstance(value, FunctionType):
+            inner = [v for v in getattr(value, "__dict__", {}).values() if isinstance(v, FunctionType)]
+            value = inner[0] if len(inner) == 1 else None
+        if isinstance(value, FunctionType) and value.__module__ == one.__module__ and not hasattr(value, "__wrapped__"):
+            found.append(value)
+    own = inspect.getsourcefile(one)
+    return [f for f in found if f.__code__.co_filename == own]
+
+
+def _alike(ours: CodeType, theirs: CodeType) -> bool:
+    """Whether two functions say the same, wherever they stand."""
+
+    def constants(code: CodeType) -> list[Any]:
+        return [repr(c) for c in code.co_consts if not isinstance(c, CodeType)]
+
+    if (ours.co_code, ours.co_names, constants(ours)) != (theirs.co_code, theirs.co_names, constants(theirs)):
+        return False
+    inside = [[c for c in code.co_consts if isinstance(c, CodeType)] for code in (ours, theirs)]
+    return len(inside[0]) == len(inside[1]) and all(map(_alike, *inside))
+
+
+class KeptCode:
+    """The code that a run keeps, by its folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder / SOURCE
+        try:
+            self.index: dict[str, Any] = json.loads((self.folder / INDEX).read_bytes())
+            self.places: dict[str, list[str]] = self.index["places"]
+            self.originals: dict[str, str] = self.index["originals"]
+        except (ValueError, KeyError, TypeError):
+            raise RecordError(
+                f"{self.folder / INDEX} cannot be read, so the run's own code is not found. Look at the run with `--current`, or "
+                f"bring the file back."
+            ) from None
+
+    def module(self, place: str) -> ModuleType:
+        """The module that a plan names, as the run kept it; the one in use where that is the same, file for file."""
+        prefix, name = self.places[place]
+        modules = self._modules(prefix)
+        live = self._live(place, modules, name)
+        return modules.load(name) if live is None else live
+
+    def _modules(self, prefix: str) -> Modules:
+        folder = self.folder / prefix
+        found = {}
+        for path in sorted(folder.rglob("*.py")):
+            below = path.relative_to(folder)
+            if not prefix and below.parts[0].startswith(MORE):
+                continue
+            parts = list(below.with_suffix("").parts)
+            package = parts[-1] == "__init__"
+            name = ".".join(parts[:-1] if package else parts)
+            original = self.originals.get(f"{prefix}{below.as_posix()}", "")
+            found[name] = SourceFile(name, path.resolve(), package, original)
+        return Modules.of(found, {name: place for place, (root, name) in self.places.items() if root == prefix})
+
+    def _live(self, place: str, modules: Modules, name: str) -> ModuleType | None:
+        """A module of this process that was read from the same text, and whose imports were."""
+        if name == NOTEBOOK:
+            return None
+        original = self.originals.get(f"{self.places[place][0]}{modules.files[name].layout}")
+        gallery = original is not None and "gallery" in Path(original).parts and place.startswith("jokulmist.gallery.")
+        if gallery:
+            ours = importlib.import_module(place)
+            same = Path(str(ours.__file__)).read_bytes() == modules.files[name].path.read_bytes()
+            return ours if same and not self.changed(beside=True) else None
+        candidates = [place, "__main__"] if place.endswith(".py") else [place]
+        for candidate in candidates:
+            ours_ = sys.modules.get(candidate)
+            file = _file_of(ours_)
+            if ours_ is not None and file is not None and str(file) == original and not self.changed():
+                return ours_
+        return None
+
+    def changed(self, beside: bool = False) -> dict[str, str]:
+        """Of the originals that are not what was kept: ``changed`` or ``gone``, by file."""
+        found = {}
+        for layout, original in self.originals.items():
+            if beside and layout.endswith(".py"):
+                continue
+            try:
+                same = Path(original).read_bytes() == (self.folder / layout).read_bytes()
+                if not same:
+                    found[original] = "changed"
+            except OSError:
+                found[original] = "gone"
+        return found
+
+    @cached_property
+    def changed_files(self) -> str:
+        """Which originals are not what was kept, in words; empty where all are."""
+        found = self.changed()
+        told = []
+        for how, one, several in (("changed", "has changed", "have changed"), ("gone", "is gone", "are gone")):
+            names = [
+                Path(path).name
+                for path, what in found.items()
+                if what == how and not (is_gallery(Path(path)) and how == "gone")
+            ]
+            if names:
+                told.append(f"{' and '.join(names)} {one if len(names) == 1 else several}")
+        return ", ".join(told)
+
+    def class_parts(self, place: str, name: str, current: bool = False) -> dict[str, tuple[str, str]]:
+        """The parts of a class by name; see `slices.members`. Empty where the class is not found."""
+        prefix, module = self.places[place]
+        layout = next(
+            (f for f in self.originals if f in _layouts(prefix, module)), f"{prefix}{module.replace('.', '/')}.py"
+        )
+        path = Path(self.originals.get(layout, "")) if current else self.folder / layout
+        try:
+            tree = ast.parse(path.read_bytes())
+        except (OSError, SyntaxError, ValueError):
+            return {}
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ClassDef) and node.name == name.rpartition(".")[2]:
+                return slices.members(node)
+        return {}
+
+
+def _layouts(prefix: str, module: str) -> tuple[str, str]:
+    base = f"{prefix}{module.replace('.', '/')}"
+    return f"{base}.py", f"{base}/__init__.py"
+
+
+def kept_code(folder: Path | None) -> KeptCode | None:
+    """The code that a run's folder keeps; None where it is no run's folder, or keeps none."""
+    if folder is None:
+        return None
+    try:
+        stat = (folder / SOURCE / INDEX).stat()
+    except OSError:
+        return None
+    return _kept_code(folder.resolve(), stat.st_mtime_ns, stat.st_size)
+
+
+@lru_cache(maxsize=64)
+def _kept_code(folder: Path, _mtime: int, _size: int) -> KeptCode:
+    return KeptCode(folder)

@@ -1,0 +1,234 @@
+"""Reading a user's files: apart from other versions of the same modules, and without training.
+
+A file may be read in two versions in one process: as it is now, and as a run kept it. So its modules do not stand under their own names
+among Python's modules: each set of files has modules of its own, and an `import` inside the set finds these first.
+
+A script trains where its file is run. It may be read for its classes, too: then every statement that would train is left out, and
+what needs its result with it; what it prints goes to standard error.
+"""
+
+from __future__ import annotations
+
+import ast
+import builtins
+import contextlib
+import hashlib
+import importlib.machinery
+import sys
+import warnings
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from types import ModuleType
+from typing import Any
+
+from jokulmist.errors import CodeNotice
+
+PREFIX = "jokulmist_user_"
+_READING = 0
+_SETS: dict[str, Modules] = {}
+
+
+class LeftOut(BaseException):
+    """Raised where a file that is only read would train; no `except Exception` of the user's catches it."""
+
+
+def refuse_while_reading(what: str) -> None:
+    """Leave out the statement that is being read, if one is: called where a training or a search begins."""
+    if _READING:
+        raise LeftOut(what)
+
+
+def is_reading() -> bool:
+    """Whether a user's file is being read now."""
+    return _READING > 0
+
+
+@contextlib.contextmanager
+def _only_read() -> Iterator[None]:
+    global _READING
+    _READING += 1
+    try:
+        with contextlib.redirect_stdout(sys.stderr):
+            yield
+    finally:
+        _READING -= 1
+
+
+@dataclass(frozen=True)
+class SourceFile:
+    """A module's file.
+
+    Attributes
+    ----------
+    name : str
+        The module, with its packages: ``tools.weather``.
+    path : Path
+    package : bool
+        Whether it is the ``__init__.py`` of a package.
+    original : str
+        Where a file that a run keeps stood when it was trained; empty for one that stands there.
+    """
+
+    name: str
+    path: Path
+    package: bool = False
+    original: str = ""
+
+    @property
+    def layout(self) -> str:
+        """Where it stands below the folder that imports start from."""
+        parts = self.name.replace(".", "/")
+        return f"{parts}/__init__.py" if self.package else f"{parts}.py"
+
+    def within(self, level: int) -> str:
+        """The package that an import of so many points starts from."""
+        parts = self.name.split(".")
+        parts = parts if self.package else parts[:-1]
+        return ".".join(parts[: len(parts) - (level - 1)] if level > 1 else parts)
+
+
+def fingerprint(parts: Mapping[str, bytes]) -> str:
+    """Twelve hexadecimal digits of names and contents."""
+    digest = hashlib.sha256()
+    for name in sorted(parts):
+        digest.update(f"{name}\0{hashlib.sha256(parts[name]).hexdigest()}\n".encode())
+    return digest.hexdigest()[:12]
+
+
+class Modules:
+    """The modules of one set of files.
+
+    Parameters
+    ----------
+    files : dict of str to SourceFile
+        By the name of the module.
+    places : dict of str to str, optional
+        What a run's plan calls a module before the colon.
+    """
+
+    def __init__(self, files: Mapping[str, SourceFile], places: Mapping[str, str] | None = None) -> None:
+        self.files = dict(files)
+        self.places = dict(places or {})
+        named = {f"place of {name}": place.encode() for name, place in self.places.items()}
+        self.key = fingerprint({**named, **{file.layout: file.path.read_bytes() for file in files.values()}})
+        self._loaded: dict[str, ModuleType] = {}
+        self._packages = {name.rpartition(".")[0] for name in files} - set(files) - {""}
+        for name in list(self._packages):
+            while name:
+                self._packages.add(name)
+                name = name.rpartition(".")[0]
+        self._packages -= set(files)
+
+    @classmethod
+    def of(cls, files: Mapping[str, SourceFile], places: Mapping[str, str] | None = None) -> Modules:
+        """The set of these contents: the same one for the same contents, so that a class is read once."""
+        new = cls(files, places)
+        return _SETS.setdefault(new.key, new)
+
+    def load(self, name: str) -> ModuleType:
+        """A module of the set, read if it was not yet."""
+        if name in self._loaded:
+            return self._loaded[name]
+        file = self.files.get(name)
+        unique = f"{PREFIX}{name.replace('.', '_')}_{self.key}"
+        module = ModuleType(unique)
+        module.__dict__["__builtins__"] = {**vars(builtins), "__import__": self._import}
+        module.__package__ = ""
+        self._loaded[name] = sys.modules[unique] = module
+        parent, _, last = name.rpartition(".")
+        try:
+            if parent:
+                self.load(parent)
+            if file is None:  # a package without a file of its own
+                module.__path__ = []
+            else:
+                module.__file__ = str(file.path)
+                module.__spec__ = importlib.machinery.ModuleSpec(unique, None, origin=str(file.path))
+                if file.package:
+                    module.__path__ = [str(file.path.parent)]
+                module.__dict__["__jokulmist_source__"] = (self, file)
+                with _only_read():
+                    _run(file.path, module)
+        except BaseException:
+            del self._loaded[name], sys.modules[unique]
+            raise
+        if parent:
+            setattr(self._loaded[parent], last, module)
+        return module
+
+    def _has(self, name: str) -> bool:
+        return name in self.files or name in self._packages
+
+    def _import(
+        self,
+        name: str,
+        globals: Mapping[str, Any] | None = None,
+        locals: Mapping[str, Any] | None = None,
+        fromlist: Any = (),
+        level: int = 0,
+    ) -> Any:
+        """What stands for Python's `__import__` in the modules of the set."""
+        asking = (globals or {}).get("__jokulmist_source__")
+        if level and asking is not None:
+            within = asking[1].within(level)
+            whole = f"{within}.{name}" if name and within else name or within
+        elif level:
+            return builtins.__import__(name, globals, locals, fromlist, level)
+        else:
+            whole = name
+        first = whole.partition(".")[0]
+        if not self._has(first):
+            if level and asking is not None:
+                raise ImportError(
+                    f"{asking[1].path.name} imports `{whole}`, which is not among the files that were kept"
+                )
+            return builtins.__import__(name, globals, locals, fromlist, 0)
+        if not self._has(whole):
+            raise ModuleNotFoundError(f"No module named '{whole}'", name=whole)
+        module = self.load(whole)
+        if not fromlist:
+            return self.load(first) if not level else module
+        for wanted in fromlist:
+            if wanted != "*" and not hasattr(module, wanted) and self._has(f"{whole}.{wanted}"):
+                self.load(f"{whole}.{wanted}")
+        return module
+
+
+def _run(path: Path, module: ModuleType) -> None:
+    """Run a file statement by statement, without those that train."""
+    text = path.read_bytes()
+    tree = ast.parse(text, filename=str(path))
+    module.__doc__ = ast.get_docstring(tree, clean=False)
+    flags = 0
+    for node in tree.body:
+        if isinstance(node, ast.ImportFrom) and node.module == "__future__":
+            import __future__
+
+            for alias in node.names:
+                flags |= getattr(__future__, alias.name).compiler_flag
+    left_out: list[tuple[int, str]] = []
+    for node in tree.body:
+        code = compile(ast.Module([node], []), str(path), "exec", flags=flags, dont_inherit=True)
+        try:
+            exec(code, module.__dict__)
+        except LeftOut as training:
+            left_out.append((node.lineno, str(training)))
+        except Exception:
+            # What was left out gave no result: what needs it cannot be run either.
+            if not left_out or isinstance(node, (ast.ClassDef, ast.FunctionDef, ast.Import, ast.ImportFrom)):
+                raise
+    if left_out:
+        line, what = left_out[0]
+        warnings.warn(
+            f"{path.name}:{line} begins a {what} where the file is only read for its classes; that was left out. Put it under "
+            f'`if __name__ == "__main__":` to be rid of this line.',
+            CodeNotice,
+            stacklevel=2,
+        )
+
+
+def source_of(module: ModuleType | None) -> tuple[Modules, SourceFile] | None:
+    """The set and the file of a module that was read by `Modules`."""
+    found: tuple[Modules, SourceFile] | None = getattr(module, "__jokulmist_source__", None)
+    return found

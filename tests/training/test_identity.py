@@ -1,0 +1,203 @@
+"""A run means the code that made it: from the command line and from Python, in scripts, packages, notebooks, when files are edited or gone."""
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import jokulmist as jm
+from jokulmist.errors import CodeNotice, SettingError
+
+WEATHER = """
+RAIN = 0.4
+
+def rain(draw):
+    return RAIN * draw.uniform()
+"""
+POND = """
+from __future__ import annotations
+
+import jokulmist as jm
+from weather import rain
+
+class Pond(jm.Environment):
+    class State(jm.State):
+        level: float = jm.seen(low=0.0, high=4.0)
+
+    action = jm.Choice("shut", "open")
+    time_limit = 20
+
+    def begin(self, draw):
+        return self.State(level=2.0)
+
+    def advance(self, state, action, draw):
+        return state.replace(level=state.level + rain(draw) - 0.4 * action)
+
+    @jm.reward
+    def comfort(self, after):
+        "How near the mark it is."
+        return -abs(after.level - 2.0)
+"""
+TRAIN = "run = jm.train(Pond(), jm.QLearning(), steps=400, lane='plain')\nprint(run.mean_return())\n"
+EDITED = (
+    POND.replace("return -abs(", "return -10.0 * abs(")
+    + """
+    @jm.reward
+    def effort(self, action):
+        return -0.1 * action
+"""
+)
+
+
+def python(*words, **more):
+    return subprocess.run([sys.executable, *words], capture_output=True, text=True, check=False, **more)
+
+
+def jokulmist(*words):
+    return python("-m", "jokulmist", *map(str, words))
+
+
+def means(done):
+    assert done.returncode == 0, done.stderr
+    return [row["mean_return"] for row in json.loads(done.stdout)["results"]]
+
+
+def test_a_story_of_editing_and_coming_back():
+    """Train, edit the reward and what it imports, train again, look at the old one, do it again, delete the files, open both."""
+    Path("weather.py").write_text(WEATHER)
+    Path("pond.py").write_text(POND + "\nprint('pond is read')\n" + TRAIN)
+    first = python("pond.py")
+    assert first.returncode == 0, first.stderr
+    old, new = Path("runs/pond-qlearning-001"), Path("runs/pond-qlearning-002")
+    assert sorted(p.name for p in (old / "source").iterdir()) == ["index.json", "pond.py", "weather.py"]
+    before = jokulmist("evaluate", old, "--episodes", 10, "--json")
+    assert "pond.py:" in before.stderr
+    assert "begins a training where the file is only read" in before.stderr
+    assert "pond is read" not in before.stdout
+    Path("pond.py").write_text(EDITED + TRAIN)
+    Path("weather.py").write_text(WEATHER.replace("0.4", "0.9"))
+    assert python("pond.py").returncode == 0
+    again = jokulmist("evaluate", old, "--episodes", 10, "--json")
+    assert means(again) == means(before)
+    assert "note: pond.py and weather.py have changed since pond-qlearning-001 was trained" in again.stderr
+    rows = (old / "evaluated.csv").read_text()
+    current = jokulmist("evaluate", old, "--episodes", 10, "--current", "--json")
+    assert means(current)[0] < 5 * means(before)[0]
+    assert "term `comfort` changed, term `effort` added" in current.stderr
+    assert (old / "evaluated.csv").read_text() == rows  # the record is about one thing
+    assert {p.name for p in Path("runs").iterdir()} == {old.name, new.name}  # looking at a run trained nothing
+    opened = jm.Run.open(old)
+    with pytest.warns(CodeNotice, match="its own copy is used"):
+        assert list(opened.environment.episode().terms) == ["comfort"]
+    Path("pond.py").unlink()
+    Path("weather.py").unlink()
+    done = jokulmist("redo", old)
+    assert "done again: all 20 episodes are the same" in done.stdout, done.stderr
+    assert means(jokulmist("evaluate", old, "--episodes", 10, "--json")) == means(before)
+    with pytest.warns(CodeNotice, match=r"pond.py and weather.py are gone"):
+        assert set(jm.Run.open(new).environment.episode().terms) == {"comfort", "effort"}
+    codes = [
+        json.loads((path / "origin.json").read_text())["code"] for path in (old, new, Path(f"runs/{old.name}-again-01"))
+    ]
+    assert codes[0] == codes[2]
+    assert codes[0]["versions"]["Pond"] != codes[1]["versions"]["Pond"]
+
+
+NOTEBOOK = """
+from IPython.core.interactiveshell import InteractiveShell
+shell = InteractiveShell.instance()
+for cell in CELLS:
+    shell.run_cell(cell, store_history=True).raise_error()
+"""
+
+
+def test_a_class_from_the_cells_of_a_notebook_is_kept_with_what_it_needs():
+    cells = [
+        "import math\nimport jokulmist as jm\nfrom weather import rain",
+        "MARK = 1.0\nprint('not needed')",
+        "%who_ls",
+        POND.replace("from __future__ import annotations\n", "").replace("- 2.0)", "- MARK)"),
+        "MARK = 2.0",
+        TRAIN.replace("print", "before = jm.evaluate(run.policy, run.environment, episodes=5).mean\nprint"),
+        "print(before)",
+    ]
+    Path("weather.py").write_text(WEATHER)
+    Path("notebook.py").write_text(f"CELLS = {cells!r}\n{NOTEBOOK}")
+    done = python("notebook.py")
+    assert done.returncode == 0, done.stderr + done.stdout
+    Path("weather.py").unlink()
+    kept = Path("runs/pond-qlearning-001/source/notebook.py").read_text()
+    assert "class Pond" in kept
+    assert "not needed" not in kept
+    run = jm.Run.open("runs/pond-qlearning-001")
+    with pytest.warns(CodeNotice, match=r"weather.py is gone"):
+        environment = run.environment
+    assert str(jm.evaluate(run.policy, environment, episodes=5).mean) == done.stdout.splitlines()[-1]
+
+
+def test_packages_keep_their_layout_and_two_versions_live_side_by_side(monkeypatch, tmp_path):
+    Path("farm/tools").mkdir(parents=True)
+    Path("farm/__init__.py").write_text("")
+    Path("farm/tools/weather.py").write_text(WEATHER)
+    Path("farm/pond.py").write_text(
+        POND.replace("from weather import rain", "from .tools import weather\nfrom .tools.weather import rain")
+    )
+    Path("train.py").write_text("import jokulmist as jm\nfrom farm.pond import Pond\n" + TRAIN)
+    assert python("train.py").returncode == 0
+    old = Path("runs/pond-qlearning-001")
+    kept = {p.relative_to(old / "source").as_posix() for p in (old / "source").rglob("*.py")}
+    assert kept == {"farm/__init__.py", "farm/pond.py", "farm/tools/weather.py"}
+    Path("farm/tools/weather.py").write_text(WEATHER.replace("0.4", "4.0"))
+    monkeypatch.chdir(tmp_path.parent)  # from anywhere
+    run = jm.Run.open(tmp_path / old)
+    with pytest.warns(CodeNotice, match="weather.py has changed"):
+        kept_steps = run.environment.episode(seed=2)
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.syspath_prepend(str(tmp_path))
+    with pytest.warns(CodeNotice, match="something that it uses has changed"):
+        now = jm.Run.open(old, current=True).environment.episode(seed=2)
+    for episode in (kept_steps, now):
+        episode.act("shut")
+    ours, theirs = kept_steps.state.level - 2.0, now.state.level - 2.0
+    assert theirs == pytest.approx(10.0 * ours)
+
+
+def test_code_that_was_edited_after_it_was_imported_is_not_kept_under_a_wrong_text(monkeypatch, tmp_path):
+    Path("weather.py").write_text(WEATHER)
+    Path("lake.py").write_text(POND)
+    monkeypatch.syspath_prepend(str(tmp_path))
+    import lake
+
+    Path("lake.py").write_text("# a comment changes nothing\n" + POND)
+    assert jm.train(lake.Pond(), jm.QLearning(), steps=40, lane="plain").status == "done"
+    Path("lake.py").write_text(EDITED)
+    with pytest.raises(SettingError, match=r"`Pond` in memory is not what lake.py says now.*importlib.reload"):
+        jm.train(lake.Pond(), jm.QLearning(), steps=40, lane="plain")
+    assert (
+        jm.train(lake.Pond(), jm.QLearning(), steps=40, lane="plain", folder=None).status == "done"
+    )  # no record, no harm
+    for name in ("lake", "weather"):
+        sys.modules.pop(name, None)
+
+
+def test_versions_differ_where_what_a_class_needs_does():
+    """Comments, docstrings and the rest of a script make no other version; a number that it uses does."""
+    found = []
+    for change in (
+        lambda text: text,
+        lambda text: "# more\n" + text.replace('"How near the mark it is."', '"Nearness."') + "\nother = 3\n",
+        lambda text: text.replace("0.4 * action", "0.5 * action"),
+    ):
+        Path("weather.py").write_text(WEATHER)
+        Path("pond.py").write_text(change(POND))
+        Path("plan.toml").write_text(
+            '[environment]\nuse = "pond.py:Pond"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 40\nlane = "plain"\n'
+        )
+        done = jokulmist("train", "plan.toml", "--json")
+        assert done.returncode == 0, done.stderr
+        found.append(json.loads(sorted(Path("runs").glob("*/origin.json"))[-1].read_text())["code"])
+    assert found[0]["versions"] == found[1]["versions"]
+    assert found[0]["fingerprint"] != found[1]["fingerprint"]
+    assert found[0]["versions"] != found[2]["versions"]
