@@ -128,7 +128,7 @@ def test_reward_weights_are_never_scored_by_the_return_that_they_change():
 @pytest.mark.parametrize(
     ("tuning", "expected"),
     [
-        ({"method": "luck"}, "`method` of `tuning`.*'random'"),
+        ({"method": "luck"}, r"`method` of `tuning`.*`random`"),
         ({"candidates": 0}, "`candidates` of `tuning`"),
         ({"score": "age"}, "`score` is 'age'; of `Corridor` it can be `return`, `evaluation`"),
         ({"better": "lower"}, 'a return is better when it is higher'),

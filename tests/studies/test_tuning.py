@@ -514,7 +514,7 @@ def test_a_search_method_of_ones_own_is_named_by_its_file_and_kept(tmp_path):
     (tmp_path / "nearby.py").unlink()
     assert jm.Search.open(search.path).winner.number == search.winner.number
     for method, told in (
-        ("nearest", "no search method 'nearest'"),
+        ("nearest", "no search method: 'nearest'"),
         (f"{SHARED}:Corridor", "derive it from `jm.SearchMethod`"),
     ):
         with pytest.raises(SettingError, match=told):

@@ -160,7 +160,7 @@ def test_a_policy_of_values_and_a_network_of_ones_own(tmp_path):
     from jokulmist.training.train import train_plan
 
     run = train_plan(read_plan(plan), folder=tmp_path / "runs")[0]
-    assert (run.path / "source" / "net.py").is_file()
+    assert len(list((run.path / "source").rglob("net.py"))) == 1
     found = jm.Run.open(run.path).policy.values({"cell": 3})
     assert found["right"] > found["left"]
     assert jm.Run.open(run.path).policy.value([3.0]) == max(found.values())

@@ -10,6 +10,7 @@ import sys
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
+from importlib.machinery import SourceFileLoader
 from pathlib import Path
 from types import CodeType, FunctionType, ModuleType
 from typing import Any
@@ -117,7 +118,10 @@ def code_of(made: Iterable[Any], place_of: Any, data: Mapping[Any, Iterable[Path
         group = groups[root]
         group.following.add(name, path)
         code.places[place_of(one)] = [group.prefix, name]
-        refuse_edited(one, path)
+        if read is None:
+            refuse_edited(one, path)
+        elif read[0].edited():
+            _say_edited(one, path)
         trees = {m: ast.parse(f.path.read_bytes()) for m, f in group.following.files.items()}
         top = one.__qualname__.partition(".")[0]
         code.versions[one.__qualname__] = slices.version_of(trees, group.following.files, name, top)
@@ -221,6 +225,9 @@ def is_of_a_notebook(one: Any) -> bool:
 
 def refuse_edited(one: Any, path: Path) -> None:
     """Raise `SettingError` where the code in memory is not what its file says now."""
+    loader = getattr(sys.modules[one.__module__], "__loader__", None)
+    if one.__module__ != "__main__" and not isinstance(loader, SourceFileLoader):
+        return  # what was made of the text is the loader's own affair
     try:
         tree = compile(path.read_bytes(), str(path), "exec", dont_inherit=True)
     except (SyntaxError, ValueError):

@@ -110,8 +110,7 @@ class Modules:
     def __init__(self, files: Mapping[str, SourceFile], places: Mapping[str, str] | None = None) -> None:
         self.files = dict(files)
         self.places = dict(places or {})
-        named = {f"place of {name}": place.encode() for name, place in self.places.items()}
-        self.key = fingerprint({**named, **{file.layout: file.path.read_bytes() for file in files.values()}})
+        self.key = self._fingerprint()
         self._loaded: dict[str, ModuleType] = {}
         self._packages = {name.rpartition(".")[0] for name in files} - set(files) - {""}
         for name in list(self._packages):
@@ -125,6 +124,17 @@ class Modules:
         """The set of these contents: the same one for the same contents, so that a class is read once."""
         new = cls(files, places)
         return _SETS.setdefault(new.key, new)
+
+    def _fingerprint(self) -> str:
+        named = {f"place of {name}": place.encode() for name, place in self.places.items()}
+        return fingerprint({**named, **{file.layout: file.path.read_bytes() for file in self.files.values()}})
+
+    def edited(self) -> bool:
+        """Whether a file is not any more what was read."""
+        try:
+            return self._fingerprint() != self.key
+        except OSError:
+            return True
 
     def load(self, name: str) -> ModuleType:
         """A module of the set, read if it was not yet."""

@@ -28,8 +28,8 @@ def method_use(method: Any) -> str:
         return next((word for word, shipped in METHODS.items() if shipped is method), name_of(method))
     if not isinstance(method, str) or (method not in METHODS and ":" not in method):
         raise SettingError(
-            f"there is no search method {method!r}; there are {listed(METHODS)}.{nearest(str(method), METHODS)} For your own write "
-            f"`file.py:Name`, a class that derives from `jm.SearchMethod`."
+            f"`method` of `tuning` is no search method: {method!r}; there are {listed(METHODS)}.{nearest(str(method), METHODS)} For your own "
+            f"write `file.py:Name`, a class that derives from `jm.SearchMethod`."
         )
     return method
 
