@@ -201,3 +201,35 @@ def test_versions_differ_where_what_a_class_needs_does():
     assert found[0]["versions"] == found[1]["versions"]
     assert found[0]["fingerprint"] != found[1]["fingerprint"]
     assert found[0]["versions"] != found[2]["versions"]
+
+
+def test_versions_are_compared_as_versions_and_by_what_they_share():
+    Path("weather.py").write_text(WEATHER)
+    plan = '[environment]\nuse = "pond.py:Pond"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 2_000\nlane = "plain"\nseeds = [0, 1, 2, 3]\n'
+    Path("plan.toml").write_text(plan)
+    for text in (POND, EDITED):
+        Path("pond.py").write_text(text)
+        assert jokulmist("train", "plan.toml").returncode == 0
+    refused = jokulmist("compare", "runs")
+    assert refused.returncode == 2
+    assert (
+        "of `Pond` (term `comfort` changed, term `effort` added), so their returns are no common scale"
+        in refused.stderr
+    )
+    assert "--in runs/" in refused.stderr
+    within = jokulmist("compare", "runs", "--in", "runs/pond-qlearning-005", "--episodes", 20, "--json")
+    assert within.returncode == 0, within.stderr
+    told = json.loads(within.stdout)
+    assert told["by"] == ["environment.version"]
+    assert [row["seeds"] for row in told["groups"]] == [4, 4]
+    assert any("term `effort` added" in note for note in told["notes"])
+    assert not list(Path("runs").glob("*/evaluated.csv"))  # what was played in another version is no record of the run
+    Path("pond.py").write_text(POND.replace("0.4 * action", "0.5 * action"))  # the same terms in another world
+    assert jokulmist("train", "plan.toml", "--set", "training.seeds=[0,1,2,3]").returncode == 0
+    same_terms = [f"runs/pond-qlearning-{k:03d}" for k in (1, 2, 3, 4, 9, 10, 11, 12)]
+    for score in ("area", "decisions"):
+        done = jokulmist("compare", *same_terms, "--score", score, "--level", -9, "--json")
+        assert done.returncode == 0, done.stderr
+        told = json.loads(done.stdout)
+        assert len(told["groups"]) == 2
+        assert "method `advance` changed" in " ".join(told["notes"])

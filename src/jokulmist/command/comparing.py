@@ -16,17 +16,18 @@ MOST_PAIRS = 15
 
 def compare(
     paths: list[Path], by: list[str], score: str, over: Any, level: float | None, against: str | None, weights: list[str],
-    episodes: int, seed: int, to: Path | None, json: bool,
+    episodes: int, seed: int, to: Path | None, json: bool, within: Path | None = None,
 ) -> None:  # fmt: skip
     from jokulmist.command.waiting import telling
     from jokulmist.records.run_folder import is_run
     from jokulmist.studies.comparison.compare import compare as work
+    from jokulmist.training.runs.run import Run
 
     runs = runs_at(paths)
     with telling() as say:
         found = work(
             runs, by=by or None, score=score, over=over, level=level, against=against, weights=_weights(weights), episodes=episodes,
-            seed=seed, say=say,
+            seed=seed, say=say, within=None if within is None else Run.open(within),
         )  # fmt: skip
         say("drawing")
         target = to or (paths[0].parent if is_run(paths[0]) else paths[0]) / "comparison.png"

@@ -285,7 +285,8 @@ def compare(
     score: Annotated[
         str,
         typer.Option(
-            help="What is compared: evaluation (of the last policy), return (of the last 100 episodes), or a measure."
+            help="What is compared: evaluation (of the last policy), return (of the last 100 episodes), a measure, or how fast was "
+            "learned: area (mean height of the curve) or decisions (until the curve is at --level)."
         ),
     ] = "evaluation",
     over: Annotated[str, typer.Option(help="Draw the curves over steps, episodes or seconds.")] = "steps",
@@ -302,6 +303,12 @@ def compare(
     ] = None,
     episodes: Annotated[int, typer.Option(help="Number of evaluation episodes of each run.")] = 100,
     seed: Annotated[int, typer.Option(help="Seed of the evaluation episodes.")] = 1,
+    in_: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(
+            "--in", metavar="RUN", help="Play all policies in the environment of this run: for versions that differ."
+        ),
+    ] = None,
     to: Annotated[
         Optional[Path],  # noqa: UP045
         typer.Option(
@@ -316,7 +323,7 @@ def compare(
     """
     from jokulmist.command.comparing import compare as work
 
-    work(runs, by or [], score, over, level, against, weights or [], episodes, seed, to, json)
+    work(runs, by or [], score, over, level, against, weights or [], episodes, seed, to, json, in_)
 
 
 @app.command()

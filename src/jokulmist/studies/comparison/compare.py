@@ -8,12 +8,24 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+import numpy as np
+
+from jokulmist.environments.declaration.environment import Environment
 from jokulmist.errors import SettingError, listed
 from jokulmist.studies.comparison.comparison import Comparison, Say
 from jokulmist.studies.comparison.curves import Over
 from jokulmist.studies.comparison.grouping import grouped
 from jokulmist.studies.comparison.scales import Scales, common_weights
-from jokulmist.studies.comparison.scored import compared, curve_rows, score_rows, shared_length
+from jokulmist.studies.comparison.scored import (
+    AREA,
+    DECISIONS,
+    compared,
+    curve_rows,
+    score_rows,
+    scores_of_curves,
+    shared_length,
+)
+from jokulmist.studies.comparison.versions import changes_told, refuse_returns
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights
 
@@ -29,6 +41,7 @@ def compare(
     weights: Mapping[str, float] | None = None,
     episodes: int = EPISODES,
     seed: int = SEED,
+    within: Run | Environment | None = None,
     say: Say | None = None,
 ) -> Comparison:
     """Lay groups of runs side by side, and say which differ.
@@ -40,7 +53,8 @@ def compare(
         Settings that make the groups; by default all in which the runs differ.
     score : str
         ``"evaluation"``: the mean return of the last policy over fixed evaluation episodes. ``"return"``: the mean return of the
-        last 100 training episodes. Or a measure, over the evaluation episodes.
+        last 100 training episodes. Or a measure, over the evaluation episodes. How fast was learned: ``"area"``, the mean height
+        of the curve; ``"decisions"``, after how many decisions the curve is at `level`.
     over : {"steps", "episodes", "seconds"}
         What the curves are drawn over.
     level : float, optional
@@ -53,6 +67,8 @@ def compare(
         weights are what differs: returns under different weights are no common scale.
     episodes, seed : int
         Of the evaluation.
+    within : Run or Environment, optional
+        Play all last policies in this environment, or this run's: for runs on different versions of one.
     say : function of a text, optional
         Told what is being done.
 
@@ -76,8 +92,17 @@ def compare(
     notes = list(grouping.notes)
     every = [run for group in grouping.groups for run in group.runs]
     _tell_unfinished(every, notes)
-    for environment in {run.environment for run in every}:
+    notes += changes_told(every)
+    place = within.environment if isinstance(within, Run) else within
+    of_curves = score in (AREA, DECISIONS)
+    for environment in {run.environment for run in every} if not of_curves else ():
         Score(score).refuse(environment)
+    if place is None and (of_curves or score in (RETURN, EVALUATION)):
+        refuse_returns(every, weights)
+    if place is not None and of_curves:
+        raise SettingError(
+            f"`within` plays last policies, and `score={score!r}` asks how they came about; leave one of them out."
+        )
     judged = common_weights(every, score, weights)
     if (
         judged is None
@@ -85,15 +110,22 @@ def compare(
         and score not in (RETURN, EVALUATION)
     ):
         notes.append("the curves show returns, each under the run's own weights: they are no common scale")
-    scales = Scales(every, score, judged, episodes, seed, say)
+    scales = Scales(every, RETURN if of_curves else score, judged, episodes, seed, say, place)
     span, shared = shared_length(every, over, notes)
-    asked = Score(RETURN if shared else score, episodes, seed, judged)
-    if shared and score not in (RETURN, EVALUATION):
+    if not of_curves:
+        asked = Score(RETURN if shared else score, episodes, seed, judged)
+    if shared and not of_curves and (score not in (RETURN, EVALUATION) or place is not None):
         raise SettingError(f'runs of different length cannot be compared by `{score}`; use `score="return"`.')
-    scores = score_rows(grouping, asked, shared, scales, judged, notes, say)
     curves = curve_rows(grouping, over, span, scales, judged)
-    if level is None:
-        level = scales.usual_level([row["score"] for row in scores])
+    if of_curves:
+        if level is None and score == DECISIONS:
+            level = scales.usual_level([float(np.nanmax(curve["value"])) for curve in curves])
+        scores = scores_of_curves(grouping, curves, score, level, notes)
+        level = None
+    else:
+        scores = score_rows(grouping, asked, shared, scales, judged, notes, say, place)
+        if level is None:
+            level = scales.usual_level([row["score"] for row in scores])
     return compared(grouping, scores, curves, level, against, notes, scales, over, score)
 
 

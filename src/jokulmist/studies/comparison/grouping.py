@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
-from jokulmist.training.plans.setting_differences import USES, differing, flat, short_names
+from jokulmist.studies.comparison.versions import environment_name, settings_of
+from jokulmist.training.plans.setting_differences import USES, differing, short_names
 from jokulmist.training.runs.run import Run
 
 MOST_IN_A_LABEL = 4
@@ -74,7 +75,7 @@ def grouped(runs: Sequence[Run] | Mapping[str, Sequence[Run]], by: str | Sequenc
         raise SettingError(
             f"there is nothing to compare: {len(kept)} run was given. Name the runs of two settings at least."
         )
-    plans = [flat(run.written_plan) for run in kept]
+    plans = [settings_of(run) for run in kept]
     found = differing(plans)
     names = _found(plans, found) if by is None else _asked([by] if isinstance(by, str) else list(by), plans, found)
     if not names:
@@ -142,7 +143,7 @@ def _without_twins(runs: list[Run]) -> tuple[list[Run], list[str]]:
     kept: dict[str, Run] = {}
     notes = []
     for run in runs:
-        plan = {k: v for k, v in flat(run.written_plan).items() if k != "training.seeds"}
+        plan = {k: v for k, v in settings_of(run).items() if k != "training.seeds"}
         key = repr((sorted(plan.items(), key=lambda item: item[0]), run.seed))
         if key in kept:
             notes.append(
@@ -155,13 +156,13 @@ def _without_twins(runs: list[Run]) -> tuple[list[Run], list[str]]:
 
 
 def _several_environments(runs: Sequence[Run]) -> bool:
-    return len({str(run.written_plan["environment"].get("use")) for run in runs}) > 1
+    return len({environment_name(run) for run in runs}) > 1
 
 
 def _strata(runs: list[Run], several: bool) -> dict[str, list[Run]]:
     found: dict[str, list[Run]] = {}
     for run in runs:
-        found.setdefault(str(run.written_plan["environment"].get("use")) if several else "", []).append(run)
+        found.setdefault(environment_name(run) if several else "", []).append(run)
     return found
 
 

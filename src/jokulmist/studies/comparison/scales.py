@@ -8,8 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.studies.comparison.versions import environment_name, shared_weights
 from jokulmist.training.evaluation.evaluate import RANDOM, levels
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import EVALUATION, RETURN, full_weights, returns_under
@@ -21,6 +22,8 @@ def common_weights(runs: Sequence[Run], score: str, weights: Mapping[str, float]
     """The weights to judge by; an error where those of the runs differ and no others are given."""
     if weights is not None:
         declared = full_weights(type(runs[0].environment)())
+        if any(set(full_weights(run.environment)) != set(declared) for run in runs):
+            return shared_weights(runs, weights)  # of versions with other terms: those that are named, and no others
         for name in weights:
             if name not in declared:
                 raise SettingError(
@@ -46,18 +49,19 @@ class Scales:
     """From returns to what is compared: as they are in one environment, normalised over several."""
 
     def __init__(
-        self, runs: Sequence[Run], score: str, weights: Mapping[str, float] | None, episodes: int, seed: int, say: Say
-    ) -> None:
-        uses = {str(run.written_plan["environment"].get("use")): run for run in runs}
+        self, runs: Sequence[Run], score: str, weights: Mapping[str, float] | None, episodes: int, seed: int, say: Say,
+        within: Environment | None = None,
+    ) -> None:  # fmt: skip
+        uses = {environment_name(run): run for run in runs} if within is None else {}
         self.normalised = len(uses) > 1
         self.plain = score not in (RETURN, EVALUATION)
         self.by_run: dict[int, dict[str, float]] = {}
         same: dict[Any, dict[str, float]] = {}
-        several = len({run.environment for run in runs}) > 1
+        several = within is None and len({run.environment for run in runs}) > 1
         if self.plain and self.normalised:
             raise SettingError(f"several environments have no common scale by `{score}`; use the return.")
         for run in runs:
-            environment = run.environment
+            environment = within or run.environment
             if environment not in same:
                 say(f"measuring random play and the references of {describe(environment).name}")
                 known = levels(environment, episodes, seed)

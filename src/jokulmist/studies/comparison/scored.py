@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist.environments.declaration.environment import Environment
 from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.studies import statistics as stat
 from jokulmist.studies.comparison.comparison import Comparison, Say
@@ -16,12 +17,13 @@ from jokulmist.studies.comparison.grouping import Group, Grouping
 from jokulmist.studies.comparison.scales import Scales
 from jokulmist.studies.comparison.verdicts import DRAW_SEED, judged_pairs, said
 from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.scores import EVALUATION, RETURN, Score, score_of
+from jokulmist.training.runs.scores import EVALUATION, RETURN, Score, score_of, score_within
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
+AREA, DECISIONS = "area", "decisions"
 OF_EACH_PLACE = 1_000  # resamples where there is an interval at each of many places
 
 
@@ -53,8 +55,9 @@ def score_rows(
     weights: Mapping[str, float] | None,
     notes: list[str],
     say: Say,
+    within: Environment | None = None,
 ) -> list[dict[str, Any]]:
-    """The final score of each run."""
+    """The final score of each run; where there is an environment to play `within`, of its last policy there."""
     rows: list[dict[str, Any]] = []
     total = sum(len(group.runs) for group in grouping.groups)
     for group in grouping.groups:
@@ -65,6 +68,8 @@ def score_rows(
                     if shared:
                         at, mean = curve_of(run, "steps", weights)
                         value = float(on_places(at, mean, np.array([shared]))[0])
+                    elif within is not None:
+                        value = score_within(run, within, asked)
                     else:
                         value = score_of(run, asked)
                 except JokulmistError as reason:
@@ -101,6 +106,37 @@ def curve_rows(
     return found
 
 
+def scores_of_curves(
+    grouping: Grouping, curves: list[dict[str, Any]], score: str, level: float | None, notes: list[str]
+) -> list[dict[str, Any]]:
+    """How fast each run learned: the mean height of its curve, or the decisions after which the curve is at a level."""
+    rows, never = [], 0
+    for curve in curves:
+        value, at = np.asarray(curve["value"]), np.asarray(curve["at"])
+        if not np.isfinite(value).any():
+            raise SettingError(
+                f"{curve['run']} has no curve: too few episodes closed. Train it longer, or leave it out."
+            )
+        if score == AREA:
+            found = float(np.nanmean(value))
+        else:
+            if level is None:
+                raise SettingError(
+                    '`score="decisions"` asks after how many decisions a level is reached: say which, `level=`.'
+                )
+            there = np.flatnonzero(value >= level)
+            never += not len(there)
+            found = float(at[there[0]]) if len(there) else float(at[-1])
+        rows.append(
+            {**{n: curve[n] for n in ("group", "environment", "run", "seed")}, "score": found, "unscaled": found}
+        )
+    if never:
+        notes.append(f"{never} of {len(curves)} seeds never came to {level:.4g}, and count with the whole length")
+    if score == DECISIONS:
+        notes.append("fewer decisions are better: a group beats another where it needs fewer")
+    return rows
+
+
 def compared(
     grouping: Grouping, scores: list[dict[str, Any]], curves: list[dict[str, Any]], level: float | None, against: str | None,
     notes: list[str], scales: Scales, over: Over, score: str,
@@ -111,10 +147,17 @@ def compared(
     draw = np.random.default_rng(DRAW_SEED)
     strata = {group.label: _arrays(frame, group) for group in grouping.groups}
     table = [_row(group, strata[group.label], curves, level, draw) for group in grouping.groups]
-    pairs = judged_pairs(strata, against)
+    sign = -1.0 if score == DECISIONS else 1.0
+    pairs = judged_pairs({label: [sign * s for s in several] for label, several in strata.items()}, against)
+    for pair in pairs:
+        pair["difference"] *= sign
     notes += said(pairs, strata)
     wide = [c for one in curves for c in [pd.DataFrame(one)]]
-    unit = scales.value if score in (RETURN, EVALUATION) else score
+    unit = (
+        scales.value
+        if score in (RETURN, EVALUATION)
+        else {AREA: "mean height of the curve", DECISIONS: "decisions to the level"}.get(score, score)
+    )
     return Comparison(
         table=pd.DataFrame(table), pairs=pd.DataFrame(pairs), scores=frame, curves=pd.concat(wide, ignore_index=True),
         middle=pd.concat([_middle(group, curves, draw) for group in grouping.groups], ignore_index=True),

@@ -114,7 +114,7 @@ def plan_code(environment: Environment, *more: Any) -> Code:
     )
 
 
-def version_changes(before: KeptCode, after: KeptCode | None, use: str) -> str:
+def version_changes(before: KeptCode, after: KeptCode | None, use: str, use_after: str | None = None) -> str:
     """How an environment differs between two runs, or between a run and now, in words.
 
     Parameters
@@ -123,16 +123,23 @@ def version_changes(before: KeptCode, after: KeptCode | None, use: str) -> str:
         None for the code as it is now.
     use : str
         The environment, as the plan names it.
+    use_after : str, optional
+        As the plan of the other run names it.
     """
-    place, name = SHIPPED[use] if use in SHIPPED else (use.rpartition(":")[0], use.rpartition(":")[2])
-    if place not in before.places or (after is not None and place not in after.places):
+    place, name = _place_and_name(use)
+    place_after, _ = _place_and_name(use_after or use)
+    if place not in before.places or (after is not None and place_after not in after.places):
         return "its class stands in another file"
     ours = before.class_parts(place, name)
-    theirs = before.class_parts(place, name, current=True) if after is None else after.class_parts(place, name)
+    theirs = before.class_parts(place, name, current=True) if after is None else after.class_parts(place_after, name)
     if not theirs:
         return f"{Path(place).name} has no `{name}` any more"
     changed = changes(ours, theirs)
     return f"{', '.join(changed)}" if changed else f"`{name}` is the same, and something that it uses has changed"
+
+
+def _place_and_name(use: str) -> tuple[str, str]:
+    return SHIPPED[use] if use in SHIPPED else (use.rpartition(":")[0], use.rpartition(":")[2])
 
 
 def is_gallery_class(made: Any) -> bool:

@@ -87,6 +87,15 @@ def score_of(run: Run, asked: Score) -> float:
     return float(np.mean(values)) if len(values) else float("nan")
 
 
+def score_within(run: Run, environment: Environment, asked: Score) -> float:
+    """The score of a run's last policy in an environment other than its own, played now."""
+    asked.refuse(environment)
+    frame = evaluate(run.policy, environment, episodes=asked.episodes, seed=asked.seed).episodes
+    if asked.by not in (EVALUATION, RETURN):
+        return float(frame[asked.by].mean())
+    return float(returns_under(frame, full_weights(environment, asked.weights)).mean())
+
+
 def values_of(run: Run, asked: Score) -> Array:
     """What each of the episodes came to that a run is judged by.
 

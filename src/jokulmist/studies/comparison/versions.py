@@ -1,0 +1,113 @@
+"""Runs on several versions of one environment: what differs, and what their returns share."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.errors import SettingError, listed
+from jokulmist.gallery import SHIPPED
+from jokulmist.sources.keeping import kept_code
+from jokulmist.training.evaluation.evaluate import weights_of
+from jokulmist.training.plans.setting_differences import Flat, flat
+from jokulmist.training.plans.sources import version_changes
+from jokulmist.training.runs.run import Run
+
+VERSION = "environment.version"
+
+
+def environment_name(run: Run) -> str:
+    """The environment's class, wherever it stands: one that is edited, or read another way, stays the same environment."""
+    use = str(run.written_plan["environment"].get("use"))
+    return use.rpartition(":")[2]
+
+
+def version(run: Run, section: str = "environment") -> str | None:
+    """Six digits of the code of a run's environment or agent; None where it kept none."""
+    use = str(run.written_plan[section].get("use"))
+    name = SHIPPED[use][1] if use in SHIPPED else use.rpartition(":")[2]
+    found: str | None = run.origin.get("code", {}).get("versions", {}).get(name)
+    return found
+
+
+def settings_of(run: Run) -> Flat:
+    """A run's settings, with the versions of its code among them."""
+    found = flat(run.written_plan)
+    found["environment.use"] = environment_name(run)
+    if version(run) is not None:
+        found[VERSION] = version(run)
+    if ":" in str(found.get("agent.use")):
+        found["agent.use"] = str(found["agent.use"]).rpartition(":")[2]
+        if version(run, "agent") is not None:
+            found["agent.version"] = version(run, "agent")
+    return found
+
+
+def changes_told(runs: Sequence[Run]) -> list[str]:
+    """For each environment of which there are several versions, how each differs from the first."""
+    told = []
+    for versions in _by_environment(runs).values():
+        first, *others = list(versions.items())
+        for number, run in others:
+            told.append(f"{environment_name(run)}, version {first[0]} and {number}: {_difference(first[1], run)}")
+    return told
+
+
+def _by_environment(runs: Sequence[Run]) -> dict[str, dict[str, Run]]:
+    """One run of each version, by environment."""
+    found: dict[str, dict[str, Run]] = {}
+    for run in runs:
+        number = version(run)
+        if number is not None:
+            found.setdefault(environment_name(run), {}).setdefault(number, run)
+    return found
+
+
+def _difference(first: Run, second: Run) -> str:
+    codes = [kept_code(run.path) for run in (first, second)]
+    if codes[0] is None or codes[1] is None:
+        return "their code was not kept"
+    return version_changes(
+        codes[0],
+        codes[1],
+        str(first.written_plan["environment"]["use"]),
+        str(second.written_plan["environment"]["use"]),
+    )
+
+
+def refuse_returns(runs: Sequence[Run], weights: Mapping[str, float] | None) -> None:
+    """Raise `SettingError` where returns of different versions are no common scale: their terms or weights differ."""
+    for name, versions in _by_environment(runs).items():
+        first, *others = list(versions.items())
+        for number, run in others:
+            told = _difference(first[1], run)
+            ours, theirs = (weights_of(describe(one.environment)) for one in (first[1], run))
+            # Weights may be given for terms of the same names; what a term says may not have changed.
+            if "term `" not in told and (ours == theirs or weights is not None):
+                continue
+            shared = [term for term in ours if term in theirs and f"term `{term}` changed" not in told]
+            measures = {m.name for m in describe(first[1].environment).measures} & {
+                m.name for m in describe(run.environment).measures
+            }
+            if weights is not None and set(weights) <= set(shared) and weights:
+                continue
+            raise SettingError(
+                f"the runs were trained on versions {first[0]} and {number} of `{name}` ({told}), so their returns are no common scale. Judge all "
+                f"by what the versions share: "
+                + (f"a measure, `score=` one of {listed(sorted(measures))}; " if measures else "")
+                + (
+                    f"the terms that are the same, e.g. `weights={{{shared[0]!r}: 1.0}}` (`--weights {shared[0]}=1`); "
+                    if shared
+                    else ""
+                )
+                + f"or play all policies in one version, `within=` a run or an environment (`--in {run.path or run.name}`)."
+            )
+
+
+def shared_weights(runs: Sequence[Run], weights: Mapping[str, float]) -> dict[str, float]:
+    """Weights for all terms that any version has: those that are named, and nothing for the others."""
+    every: dict[str, Any] = {}
+    for run in runs:
+        every.update(dict.fromkeys(weights_of(describe(run.environment)), 0.0))
+    return {**every, **weights}
