@@ -55,6 +55,10 @@ class Episodes:
         names = cls.__dataclass_fields__
         return cls(**{name: np.concatenate([getattr(part, name) for part in parts]) for name in names})
 
+    def first(self, count: int) -> Episodes:
+        """The first so many of them."""
+        return type(self)(**{name: getattr(self, name)[: max(count, 0)] for name in self.__dataclass_fields__})
+
     def returns(self, weights: tuple[float, ...]) -> Array:
         """The weighted sums of the terms, float32, shape ``(rows,)``."""
         weighted: Array = self.totals.astype(np.float64) @ np.asarray(weights, np.float64)

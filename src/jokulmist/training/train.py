@@ -12,6 +12,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
 from jokulmist.sources.reading import refuse_while_reading
+from jokulmist.training.plans.budget import budget_words, refuse_budget
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
@@ -239,6 +240,9 @@ def train_plan(
             '`if __name__ == "__main__":`, and several seeds go side by side.'
         )
     # What does not fit is told before anything is made.
+    refuse_budget(plan)
+    for word in budget_words(plan):
+        show.say(word)
     plan.agent.shapes(describe(plan.environment).spec, plan.copies)
     seeds = plan.training.seeds
     names = {seed: name if name is None or len(seeds) == 1 else f"{name}-seed{seed}" for seed in seeds}

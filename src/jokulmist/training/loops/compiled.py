@@ -276,6 +276,11 @@ class CompiledLoop:
             self._assembler.known = self.turn == 0
         self._ahead = None
 
+    def count_episodes(self, episodes: int) -> None:
+        """So many episodes have closed; those of the last turn or batch beyond that are not counted."""
+        self.episodes = episodes
+        self._carry = self._carry._replace(episodes=jnp.int32(episodes))
+
     def set_level(self, value: float) -> None:
         """The level of the curriculum for episodes that begin from now on."""
         self._level = np.float32(value)

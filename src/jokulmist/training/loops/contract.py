@@ -80,6 +80,10 @@ class Loop(Protocol):
         """The episodes of the first copy that closed since the last call; see `taping.Recorded`."""
         ...
 
+    def count_episodes(self, episodes: int) -> None:
+        """So many episodes have closed; those of the last turn or batch beyond that are not counted."""
+        ...
+
     def set_level(self, value: float) -> None:
         """The level of the curriculum for episodes that begin from now on."""
         ...

@@ -273,6 +273,10 @@ class PlainLoop:
         else:
             self._observed = observed.restored(below(arrays, "observed"))
 
+    def count_episodes(self, episodes: int) -> None:
+        """So many episodes have closed; those of the last turn or batch beyond that are not counted."""
+        self.episodes = episodes
+
     def set_level(self, value: float) -> None:
         """The level of the curriculum for episodes that begin from now on."""
         self.lane.level = value

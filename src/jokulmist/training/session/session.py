@@ -224,7 +224,7 @@ class Session:
             borders = [last] + [((loop.turn // border) + 1) * border for border in fixed]
             count = min(min(borders) - loop.turn, piece, loop.most_turns)
             started = time.perf_counter()
-            self._record(loop.advance(count), loop)
+            self._record(loop.advance(count), loop, planned.last_episode)
             taken = time.perf_counter() - started
             piece = _next_piece(piece, count, taken, per_update)
             now = time.perf_counter()
@@ -338,7 +338,8 @@ class Session:
         if policy is not None and math.isfinite(score) and (self.best is None or score > self.best[0]):
             self.best = (score, policy)
 
-    def _record(self, batch: Episodes, loop: Loop) -> None:
+    def _record(self, batch: Episodes, loop: Loop, most: int | None = None) -> None:
+        """Record finished episodes; those of a last turn or batch beyond so `most` are dropped, so that a plan of 64 ends at 64."""
         bad = ~np.isfinite(batch.totals)
         if bad.any():
             row, term = (int(v) for v in np.argwhere(bad)[0])
@@ -352,7 +353,11 @@ class Session:
             recorded = loop.followed()
             closed = first_copy[len(first_copy) - len(recorded) :]
             numbers = [at if one.number is None else one.number for one, at in zip(recorded, closed, strict=False)]
-            self.rollouts.take(recorded, numbers)
+            inside = [k for k, number in enumerate(numbers) if most is None or number < most]
+            self.rollouts.take([recorded[k] for k in inside], [numbers[k] for k in inside])
+        if most is not None and loop.episodes > most:
+            batch = batch.first(most - self.recorded)
+            loop.count_episodes(most)
         if len(batch):
             self.recording.take(batch)
             known = np.ones(len(batch), bool)

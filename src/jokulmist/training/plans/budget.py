@@ -1,0 +1,46 @@
+"""Whether a budget is enough to learn anything in, and whether a plan can keep to it."""
+
+from __future__ import annotations
+
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.errors import SettingError
+from jokulmist.training.plans.plan import Plan
+
+MOST_OVER = 1.5
+
+
+def refuse_budget(plan: Plan) -> None:
+    """Raise `SettingError` where the first update alone takes far more decisions than the plan has."""
+    steps, copies = plan.training.steps, plan.copies
+    each = plan.agent.decisions_per_update(copies)
+    batch = copies * each
+    if steps is None or batch <= MOST_OVER * steps:
+        return
+    name = type(plan.agent).__name__
+    batched = f"{copies} copies of {each} decisions" if each > 1 else f"{copies} copies"
+    shorter = f", `horizon={max(1, steps // copies)}`" if hasattr(plan.agent, "horizon") and steps >= copies else ""
+    fewer = max(1, steps // each)
+    raise SettingError(
+        f"`steps` is {steps:,}, and `{name}` gathers {batched} before it learns: {batch:,} decisions. Give fewer copies, e.g. `copies={fewer}`"
+        f"{shorter}, or at least `steps={batch:,}`."
+    )
+
+
+def budget_words(plan: Plan) -> list[str]:
+    """What is said before a training in which little or nothing can be learned."""
+    agent, steps = plan.agent, plan.training.steps
+    description = describe(plan.environment)
+    words = []
+    start = getattr(agent, "replay_start", None)
+    if steps is not None and isinstance(start, int) and getattr(agent, "replay", True) and start >= steps:
+        words.append(
+            f"nothing can be learned in {steps:,} decisions: `{type(agent).__name__}` begins to learn after `replay_start` = {start:,}. Give more "
+            f"`steps`, or lower `replay_start`"
+        )
+    limit = description.limit
+    if steps is not None and limit is not None and steps * description.decide_every < limit:
+        words.append(
+            f"no episode may close in {steps:,} decisions: an episode of `{description.name}` lasts up to {limit:,} advances, and what is "
+            f"recorded are episodes that closed"
+        )
+    return words
