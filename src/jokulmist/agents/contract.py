@@ -7,7 +7,7 @@ nothing anew) and *shapes* (everything else: static). What was learned is the *l
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from types import SimpleNamespace
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol
 
@@ -312,19 +312,38 @@ class Agent(BaseModel):
     __str__ = __repr__
 
 
+# Symbols and words of the literature for settings that have another name here.
+OTHER_WORDS = {
+    "epsilon": "exploration", "eps": "exploration", "gamma": "discount", "alpha": "learning_rate", "lr": "learning_rate",
+    "batch_size": "minibatch", "tau": "target_share", "lambda": "trace_decay", "lam": "trace_decay", "hidden": "network", "layers": "network",
+}  # fmt: skip
+OF_TRAINING = ("copies", "steps", "episodes", "seed", "seeds", "evaluate_every", "lane")
+
+
+def meant(name: str, fields: Iterable[str]) -> str:
+    """Which setting a word may mean."""
+    known = list(fields)
+    if OTHER_WORDS.get(name) in known:
+        return f" What is often called `{name}` is `{OTHER_WORDS[name]}` here."
+    if name in OF_TRAINING:
+        return f" `{name}` belongs to the training: `jm.train(..., {name}=...)`, or under `[training]` of a plan."
+    return nearest(name, known)
+
+
 def explained(kind: type[BaseModel], failure: ValidationError) -> str:
     """A failed check of settings as one message: name, value, what is allowed, the mend."""
     first = failure.errors()[0]
     name = str(first["loc"][0]) if first["loc"] else kind.__name__
     fields = kind.model_fields
     if first["type"] == "extra_forbidden":
-        return f"`{kind.__name__}` has no setting `{name}`; its settings are {listed(fields)}.{nearest(name, fields)}"
+        return f"`{kind.__name__}` has no setting `{name}`; its settings are {listed(fields)}.{meant(name, fields)}"
     if first["type"] == "missing":
         return f"`{kind.__name__}` needs `{name}`."
     message = first["msg"].removeprefix("Value error, ")
     message = message[0].lower() + message[1:]
     default = f" Its default is {fields[name].default!r}." if name in fields and not fields[name].is_required() else ""
-    return f"`{name}` of `{kind.__name__}`: {message}; got {first['input']!r}.{default}"
+    got = "" if "; got " in message else f"; got {first['input']!r}"
+    return f"`{name}` of `{kind.__name__}`: {message.rstrip('.')}{got}.{default}"
 
 
 Count = Annotated[int, Field(ge=1, strict=True)]

@@ -8,6 +8,7 @@ from typing import Any
 import typer
 
 from jokulmist.command.printing import console, print_json, print_table, print_wide
+from jokulmist.errors import LookupFailed
 
 
 def gallery(json: bool) -> None:
@@ -88,6 +89,10 @@ def play(use: str | None, run: Path | None, seed: int, folder: Path, current: bo
 def runs(folder: Path, json: bool, most: int, **asked: Any) -> None:
     from jokulmist.records.run_index import chosen, rows_in
 
+    if not folder.is_dir() and folder != Path("runs"):
+        raise LookupFailed(
+            f"there is no folder {folder}. The runs are where `--folder` said when they were trained; by default in `runs`."
+        )
     every, words = rows_in(folder)
     rows = chosen(folder, every, **asked)
     for word in words:

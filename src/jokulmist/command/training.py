@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -65,7 +66,7 @@ def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
         best_by="return",
         stop_when=None,
     )
-    trial = type(plan)(plan.environment, plan.agent, short)
+    trial = replace(plan, training=short, observers=())
     train_plan(trial, folder=None)  # compiles, and warms what is kept
     began = time.perf_counter()
     run = train_plan(trial, folder=None)[0]

@@ -53,7 +53,9 @@ class Redone:
 
     def __str__(self) -> str:
         told = f"{self.again.path} is {self.run.path} done again: "
-        if self.same:
+        if self.same and not self.episodes:
+            told += "no episode had closed, so there is nothing to compare them by."
+        elif self.same:
             told += f"all {self.episodes:,} episodes are the same, to the last digit."
         else:
             told += f"the first {self.first_difference:,} of {self.episodes:,} episodes are the same; then they differ."

@@ -45,7 +45,8 @@ class Choice:
         else:
             if not labels or not all(isinstance(label, str) and label for label in labels):
                 raise DeclarationError(
-                    f'a choice takes labels or one number; got {labels!r}. Use `jm.Choice("hold", "full")` or `jm.Choice(4)`.'
+                    f'a choice takes labels or one number; got {labels!r}. Use `jm.Choice("hold", "full")` or `jm.Choice(4)`; for values such '
+                    f"as these name them, `jm.Choice({', '.join(repr(str(label)) for label in labels)})`, and look them up by index in `advance`."
                 )
             names = tuple(str(label) for label in labels)
             self.labelled = True

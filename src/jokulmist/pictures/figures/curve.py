@@ -4,6 +4,7 @@ how episodes closed."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,7 +13,7 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError
 from jokulmist.pictures import style
 from jokulmist.records.run_index import LAST
-from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, levels, sees_more
+from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of, levels, sees_more
 from jokulmist.training.runs.run import Run
 
 if TYPE_CHECKING:
@@ -24,12 +25,14 @@ Levels = dict[str, Evaluation]
 LINES = tuple(color for color in style.SERIES if color != style.ICE)  # a thin line needs a strong colour
 
 
-def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | None = None) -> Axes:
+def plot(
+    run: Run | str | Path | Sequence[Run | str | Path], axes: Axes | None = None, *, known: Levels | None = None
+) -> Axes:
     """Draw the learning curve of a run, or of several.
 
     Parameters
     ----------
-    run : Run or sequence of Run
+    run : Run, path of a run's folder, or sequence of them
         Several are drawn one beside the other, without their single episodes; where they differ in their method or its
         settings, all seeds of one have its colour.
     axes : matplotlib.axes.Axes, optional
@@ -41,7 +44,8 @@ def plot(run: Run | Sequence[Run], axes: Axes | None = None, *, known: Levels | 
     -------
     matplotlib.axes.Axes
     """
-    runs = [run] if isinstance(run, Run) else list(run)
+    given = [run] if isinstance(run, (Run, str, Path)) else list(run)
+    runs = [one if isinstance(one, Run) else Run.open(one) for one in given]
     if not runs:
         raise SettingError("there is no run to plot.")
     with style.styled():
@@ -128,7 +132,8 @@ def _evaluations(axes: Axes, run: Run) -> None:
     if not len(groups):
         return
     mean, count = groups.mean(), groups.count()
-    half: Any = 1.96 * groups.std().fillna(0.0) / np.sqrt(count)
+    ends = [interval_of(m, s, int(n)) for m, s, n in zip(mean, groups.std().fillna(0.0), count, strict=True)]
+    half = np.nan_to_num([high - m for (_, high), m in zip(ends, mean, strict=True)])
     axes.errorbar(
         mean.index.to_numpy(), mean, yerr=half, color=style.RUST, fmt="o-", markersize=4, linewidth=1.1, capsize=2,
         label="evaluated without exploration, 95 %", zorder=4,

@@ -9,7 +9,7 @@ import numpy as np
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.pictures import style
 from jokulmist.records.run_index import LAST
-from jokulmist.training.evaluation.evaluate import Evaluation
+from jokulmist.training.evaluation.evaluate import Evaluation, interval_of
 from jokulmist.training.runs.run import Run
 
 MOST_POINTS = 700
@@ -124,7 +124,8 @@ def evaluations(run: Run) -> list[dict[str, Any]]:
     for key, part in frame.groupby(["who", "act", "seed", "learned"], sort=False, dropna=False):
         who, act, seed, learned = map(str, key)
         returns = part["return"].to_numpy(float)
-        half = 1.96 * returns.std(ddof=1) / np.sqrt(len(returns)) if len(returns) > 1 else float("nan")
+        spread = returns.std(ddof=1) if len(returns) > 1 else float("nan")
+        half = interval_of(returns.mean(), spread, len(returns))[1] - returns.mean()
         closings = part["closed_by"].value_counts(normalize=True)
         found.append(
             {

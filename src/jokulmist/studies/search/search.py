@@ -66,7 +66,7 @@ class Search:
     @property
     def status(self) -> str:
         """``running``, ``killed``, ``done`` or ``stopped``."""
-        if self.board.status == "running" and not _at_work(self.board):
+        if self.board.status == "running" and not _at_work(self.board, self.path / SEARCH):
             return "killed"
         return self.board.status
 
@@ -241,10 +241,17 @@ def _last_score(board: Board, candidate: Candidate, untils: list[int]) -> dict[s
     return {"value": float("nan"), "rank": len(untils)}
 
 
-def _at_work(board: Board) -> bool:
+def _at_work(board: Board, record: Path) -> bool:
     """Whether the process that searches is alive; one of another machine is taken to be."""
     import psutil
 
     if board.host != platform.node():
         return True
-    return board.process != os.getpid() and psutil.pid_exists(board.process)
+    if board.process == os.getpid():
+        return False
+    try:
+        found = psutil.Process(board.process)
+        # A process that began after the record was written has only got the number.
+        return found.status() != psutil.STATUS_ZOMBIE and found.create_time() <= record.stat().st_mtime
+    except (psutil.Error, OSError):
+        return False

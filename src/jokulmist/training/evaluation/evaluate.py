@@ -161,8 +161,8 @@ def evaluate(
 
     Parameters
     ----------
-    policy : Policy or str
-        A policy, ``"random"``, or the name of one of the environment's references.
+    policy : Policy, Run or str
+        A policy, a run whose policy is meant, ``"random"``, or the name of one of the environment's references.
     environment : Environment
         With the parameters and weights to measure at.
     episodes : int
@@ -190,6 +190,18 @@ def evaluate(
     SettingError
         When the policy learned on other channels, or a number is out of range.
     """
+    if isinstance(policy, Environment) or not isinstance(environment, Environment):
+        swapped = isinstance(policy, Environment)
+        raise SettingError(
+            "`evaluate` takes a policy first and the environment second"
+            + ("; they are swapped. " if swapped else f"; the second is {environment!r}. ")
+            + "Write `jm.evaluate(run.policy, run.environment)`."
+        )
+    policy = getattr(policy, "policy", policy)  # a run means its policy
+    if not isinstance(policy, (Policy, str)):
+        raise SettingError(
+            f'`evaluate` takes a policy, a run, "random" or the name of a reference; got {policy!r}. Write `jm.evaluate(run.policy, run.environment)`.'
+        )
     if isinstance(episodes, bool) or not isinstance(episodes, int) or episodes < 1:
         raise SettingError(f"`episodes` must be a whole number above 0; got {episodes!r}.")
     if discount is not None and not 0.0 <= discount <= 1.0:
@@ -223,7 +235,7 @@ def evaluate(
                 so_far += weight * np.asarray(outcome.rewards)
                 weight *= discount
             finished.extend((first + f.copy, f) for f in outcome.finished)
-            if lane.turn > MOST_ADVANCES:
+            if max(copy.advances for copy in lane.each) > MOST_ADVANCES:
                 raise SettingError(
                     f"an episode of `{describe(environment).name}` did not close within {MOST_ADVANCES:,} advances. "
                     f"Declare `time_limit = 1000`, or an ending that can be reached."

@@ -9,7 +9,16 @@ from functools import cached_property
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    ValidationError,
+    field_validator,
+    model_validator,
+)
 
 from jokulmist.agents.contract import Agent, explained
 from jokulmist.environments.chance.noise import checked_seed
@@ -48,7 +57,14 @@ def _seed(value: int) -> int:
 
 
 Seed = Annotated[int, AfterValidator(_seed)]
-Count = Annotated[int, Field(gt=0, strict=True)]
+
+
+def _whole(value: Any) -> Any:
+    """A float without a fraction, such as 1e6, as the whole number that it is."""
+    return int(value) if isinstance(value, float) and value.is_integer() else value
+
+
+Count = Annotated[int, BeforeValidator(_whole), Field(gt=0, strict=True)]
 
 
 class Training(BaseModel):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
@@ -26,6 +26,9 @@ from jokulmist.records.files import as_lists
 from jokulmist.training.plans.sources import agent_from, use_of
 from jokulmist.training.policies.agent_calls import calls_for
 from jokulmist.trees import filled
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 Act = Literal["greedy", "sampled"]
 ACTS: tuple[str, ...] = ("greedy", "sampled")
@@ -82,6 +85,43 @@ class Policy:
             player = self._players[act, seed] = Player(self, copies=1, seed=seed, act=act)
         player.begin()
         return player.choose(self._observed(observation, legal))[0]
+
+    @property
+    def table(self) -> pd.DataFrame:
+        """What a table method learned: one row a cell, one column an action.
+
+        The index has a level for each number that is seen, with the interval ``[low, high)`` of the cell in the units of the
+        environment; a whole number is a level of its own. Select with ``table.xs(...)``, save with ``table.to_csv(...)``.
+
+        Raises
+        ------
+        SettingError
+            When the method keeps no table.
+        """
+        import pandas as pd
+
+        grid, values = getattr(self.shapes, "grid", None), getattr(self.learner, "values", None)
+        if grid is None or values is None or np.ndim(values) != 2:
+            raise SettingError(
+                f"`{type(self.agent).__name__}` keeps no table. Its weights are written by `policy.save(file)`, and `policy.learner` holds them."
+            )
+        names: list[str] = []
+        levels: list[Any] = []
+        for channel in self.spec.numbers:
+            for k in range(channel.size):
+                at = len(names)
+                edges = grid.low[at] + np.arange(grid.counts[at] + 1) / grid.per_unit[at]
+                names.append(channel.name if channel.shape == () else f"{channel.name}[{k}]")
+                whole = channel.whole and np.allclose(np.diff(edges), 1.0)
+                levels.append(
+                    np.arange(round(channel.low), round(channel.low) + grid.counts[at])
+                    if whole
+                    else pd.IntervalIndex.from_breaks(edges.round(10), closed="left")
+                )
+        cells = np.indices(grid.counts).reshape(len(names), -1)
+        order = np.array(grid.strides) @ cells
+        index = pd.MultiIndex.from_arrays([level[cell] for level, cell in zip(levels, cells, strict=True)], names=names)
+        return pd.DataFrame(np.asarray(values)[order], index=index, columns=list(self.spec.action.labels))  # type: ignore[union-attr, arg-type]
 
     def values(self, observation: Any) -> dict[str, float]:
         """The value of each action, by label; for methods that have values of actions."""
@@ -203,6 +243,10 @@ class Policy:
         current : bool
             The code as it is now, and not what the run keeps.
         """
+        if Path(path).is_dir():
+            raise SettingError(
+                f"{path} is a folder. Of a run take `jm.Run.open({str(path)!r}).policy` (or `.best`); `Policy.open` reads a file that `save` wrote."
+            )
         arrays, about = open_arrays(Path(path))
         with looking_in(base, current):
             agent = agent_from(about["agent"], base)

@@ -155,6 +155,7 @@ class Session:
         self.best: tuple[float, Policy] | None = None
         self.scores: deque[float] = deque(maxlen=LAST)
         self.elapsed = 0.0
+        self.evaluated_at = -1
         self.next_report_episode = EPISODES_A_REPORT
         every = self.training.record_every
         self.rollouts = (
@@ -414,6 +415,7 @@ class Session:
         return Policy(self.agent, self.description.spec, loop.learner(), loop.decisions)
 
     def _evaluate(self, loop: Loop) -> None:
+        self.evaluated_at = loop.decisions
         policy = self._policy(loop)
         result = evaluate(
             policy,
@@ -441,6 +443,9 @@ class Session:
         except RecordError as full:
             failure = failure or full
             status = "failed"
+        due = self.training.best_by == "evaluation" and status == "done" and failure is None
+        if due and loop is not None and self.evaluated_at != loop.decisions:  # else the end would never be judged
+            self._evaluate(loop)
         policy = None if loop is None else self._learned(loop)
         if isinstance(loop, PlainLoop):
             loop.close()
