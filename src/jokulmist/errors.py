@@ -60,6 +60,10 @@ class CodeNotice(UserWarning):
     """Something about the code of a user's own that is worth a line: it has changed since a run, or trains where it is read."""
 
 
+class RunNotice(UserWarning):
+    """What a training says where nobody watches a terminal: that it is not compiled, that nothing can be learned in its budget."""
+
+
 def nearest(word: str, options: Iterable[str]) -> str:
     """Say which known name a misspelt one may mean: ``" Did you mean `x`?"`` or nothing."""
     close = difflib.get_close_matches(word, list(options), n=1, cutoff=0.6)

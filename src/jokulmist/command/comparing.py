@@ -43,7 +43,7 @@ def show(found: Any) -> None:
     """The groups, the pairs, and what there is to say of them."""
     from jokulmist.studies.statistics import ALPHA
 
-    columns = {"group": "group", "seeds": "seeds", "score": "interquartile_mean", "low": "95_%_from", "high": "to",
+    columns = {"group": "group", "seeds": "seeds", "score": "interquartile_mean", "low": "ci95_low", "high": "ci95_high",
                "median": "median", "sd": "sd", "learned": "learned", "area": "area"}  # fmt: skip
     rows = []
     for row in found.table.to_dict("records"):
@@ -65,7 +65,7 @@ def show(found: Any) -> None:
             "second": row["second"],
             "difference": row["difference"],
             "first_beats_second": f"{row['chance']:.0%}",
-            "95_%": "-" if math.isnan(row["low"]) else f"{row['low']:.0%} to {row['high']:.0%}",
+            "95 %": "-" if math.isnan(row["low"]) else f"{row['low']:.0%} to {row['high']:.0%}",
             "p": "-" if math.isnan(row["p_holm"]) else f"{row['p_holm']:.3f}",
             "verdict": row["verdict"],
             "more_seeds": "" if row["verdict"] == "different" else _more(row["more_seeds"]),

@@ -35,12 +35,23 @@ def gallery(json: bool) -> None:
     typer.echo("\nLook closer with `jokulmist check tarn`.", err=True)
 
 
-def check(use: str, steps: int, json: bool) -> bool:
-    from jokulmist.training.plans.sources import environment_class
+def environment_named(use: str, changes: list[str]) -> Any:
+    """An environment by its name, or as a plan has it with its parameters and modifiers; with changes as `--set` takes them."""
+    from jokulmist.training.plans.plan import TUNING, changed, plan_content, plan_of
+
+    path = Path(use)
+    content = plan_content(path) if path.suffix == ".toml" else {"environment": {"use": use}}
+    content = {"agent": {"use": "RandomPlay"}, "training": {"steps": 1}, **content}
+    content.pop(TUNING, None)
+    changed(content, changes)
+    return plan_of(content, path.parent if path.suffix == ".toml" else None).measured
+
+
+def check(use: str, steps: int, json: bool, changes: list[str]) -> bool:
     from jokulmist.workshop.check.check import check as look
     from jokulmist.workshop.check.text import show
 
-    report = look(environment_class(use)(), steps=steps)
+    report = look(environment_named(use, changes), steps=steps)
     if json:
         print_json(report.as_json())
     else:
@@ -48,12 +59,11 @@ def check(use: str, steps: int, json: bool) -> bool:
     return report.ok
 
 
-def trace(use: str, steps: int, who: str, seed: int, json: bool) -> None:
-    from jokulmist.training.plans.sources import environment_class
+def trace(use: str, steps: int, who: str, seed: int, json: bool, changes: list[str]) -> None:
     from jokulmist.training.runs.run import Run
     from jokulmist.workshop.trace import trace as look
 
-    environment, policy = environment_class(use)(), who
+    environment, policy = environment_named(use, changes), who
     if Path(who).is_dir():
         run = Run.open(Path(who))
         environment, policy = run.environment, run.policy  # type: ignore[assignment]
@@ -65,19 +75,18 @@ def trace(use: str, steps: int, who: str, seed: int, json: bool) -> None:
         print_wide(rows, ("episode", "step"))
 
 
-def play(use: str | None, run: Path | None, seed: int, folder: Path, current: bool = False) -> None:
+def play(use: str | None, run: Path | None, seed: int, folder: Path, current: bool, changes: list[str]) -> None:
     import sys
 
     from jokulmist.environments.chance.noise import checked_seed
     from jokulmist.errors import SettingError
-    from jokulmist.training.plans.sources import environment_class
     from jokulmist.training.runs.run import Run
     from jokulmist.workshop.play import Controls
 
     if use is None and run is None:
         raise SettingError("say what to play, e.g. `jokulmist play ferry`, or watch a run by `--policy runs/NAME`.")
     opened = None if run is None else Run.open(run, current)
-    environment = environment_class(use)() if use is not None else opened.environment  # type: ignore[union-attr]
+    environment = environment_named(use, changes) if use is not None else opened.environment  # type: ignore[union-attr]
     hand = Controls(environment, None if opened is None else opened.policy, checked_seed(seed))
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise SettingError("`play` needs a terminal. To look at steps elsewhere use `jokulmist check ENV --trace 20`.")

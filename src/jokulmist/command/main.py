@@ -23,7 +23,11 @@ app = typer.Typer(
 )
 
 Env = Annotated[
-    str, typer.Argument(metavar="ENV", help="A gallery name, path/to/file.py:Class or package.module:Class.")
+    str,
+    typer.Argument(
+        metavar="ENV",
+        help="A gallery name, path/to/file.py:Class, package.module:Class, or a plan with its parameters and modifiers.",
+    ),
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
 Folder = Annotated[Path, typer.Option("--folder", help="The folder of the runs.")]
@@ -34,7 +38,11 @@ Current = Annotated[
 ]
 Set = Annotated[
     Optional[list[str]],  # noqa: UP045  typer reads it at run time
-    typer.Option("--set", metavar="SECTION.NAME=VALUE", help="Change one value of the plan. Repeat it for more."),
+    typer.Option(
+        "--set",
+        metavar="SECTION.NAME=VALUE",
+        help="Change one value of the plan, e.g. environment.melt=2. Repeat it for more.",
+    ),
 ]
 
 
@@ -88,6 +96,7 @@ def new(
 @app.command()
 def check(
     environment: Env,
+    set_: Set = None,
     steps: Annotated[int, typer.Option(help="How many steps random play takes.")] = 3000,
     trace: Annotated[
         Optional[int], typer.Option(metavar="N", help="Print N steps as a table instead of checking.")  # noqa: UP045
@@ -106,9 +115,9 @@ def check(
     from jokulmist.command.looking import trace as look
 
     if trace is not None:
-        look(environment, trace, policy, seed, json)
+        look(environment, trace, policy, seed, json, set_ or [])
         return
-    raise typer.Exit(DONE if work(environment, steps, json) else FAILED)
+    raise typer.Exit(DONE if work(environment, steps, json, set_ or []) else FAILED)
 
 
 @app.command()
@@ -120,6 +129,7 @@ def play(
     policy: Annotated[
         Optional[Path], typer.Option(metavar="RUN", help="A run; its policy plays until you take over.")  # noqa: UP045
     ] = None,
+    set_: Set = None,
     seed: Annotated[int, typer.Option(help="Seed of the first episode.")] = 0,
     folder: Annotated[Path, typer.Option(help="The folder for episodes that you save.")] = Path("rollouts"),
     current: Current = False,
@@ -130,7 +140,7 @@ def play(
     """
     from jokulmist.command.looking import play as work
 
-    work(environment, policy, seed, folder, current)
+    work(environment, policy, seed, folder, current, set_ or [])
 
 
 @app.command()

@@ -11,6 +11,8 @@ from typing import Any
 import typer
 
 PIPED_WIDTH = 140
+# Names of columns in JSON, and what a person reads above them.
+TITLES = {"ci95_low": "95 % from", "ci95_high": "to"}
 
 
 def console() -> Any:
@@ -42,7 +44,9 @@ def print_table(rows: Sequence[Mapping[str, Any]]) -> None:
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     for name, first in rows[0].items():
         number = isinstance(first, (int, float)) and not isinstance(first, bool)
-        table.add_column(name.replace("_", " "), justify="right" if number else "left", overflow="fold")
+        table.add_column(
+            TITLES.get(name, name.replace("_", " ")), justify="right" if number else "left", overflow="fold"
+        )
     decimals = {name: _decimals([row[name] for row in rows]) for name in rows[0]}
     for row in rows:
         table.add_row(*[_cell(value, decimals[name]) for name, value in row.items()])
@@ -79,5 +83,7 @@ def _decimals(column: Sequence[Any]) -> int:
 
 def _cell(value: Any, decimals: int) -> str:
     if isinstance(value, float):
+        if value and abs(value) < 0.5 * 10.0**-decimals:  # not the same as nothing
+            return f"{value:.1g}"
         return "-" if math.isnan(value) else f"{value:.{decimals}f}"
     return f"{value:,}" if isinstance(value, int) and not isinstance(value, bool) else str(value)

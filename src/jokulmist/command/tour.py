@@ -93,8 +93,8 @@ def tour(folder: Path) -> None:
                 "agent": row["group"],
                 "seeds": row["seeds"],
                 "interquartile_mean": row["score"],
-                "95_%_from": row["low"],
-                "to": row["high"],
+                "ci95_low": row["low"],
+                "ci95_high": row["high"],
             }
             for row in compared.table.to_dict("records")
         ]
@@ -129,4 +129,4 @@ def tour(folder: Path) -> None:
 
 
 def _row(agent: str, seed: str, mean: float, low: float, high: float, sd: float, run: str) -> dict[str, Any]:
-    return {"agent": agent, "seed": seed, "mean_return": mean, "95_%_from": low, "to": high, "sd": sd, "run": run}
+    return {"agent": agent, "seed": seed, "mean_return": mean, "ci95_low": low, "ci95_high": high, "sd": sd, "run": run}

@@ -97,7 +97,7 @@ def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
     for row in rows[:MOST_ROWS]:
         told = {short[name]: row[name] for name in names}
         shown.append(
-            {"candidate": row["candidate"], **told, "score": row["score"], "95_%_from": row["low"], "to": row["high"],
+            {"candidate": row["candidate"], **told, "score": row["score"], "ci95_low": row["low"], "ci95_high": row["high"],
              "decisions": row["decisions"], "status": row["status"]}
         )  # fmt: skip
     print_table(shown)
@@ -133,7 +133,7 @@ def _winner(search: Any) -> None:
             f"\nWhat mattered, of {found.candidates} candidates (the model foretells {max(found.explained, 0.0):.0%} of the variance)\n"
         )
         print_table(
-            [{"setting": short[r["setting"]], "matters": r["matters"], "95_%_from": r["low"], "to": r["high"]} for r in known.to_dict("records")]
+            [{"setting": short[r["setting"]], "matters": r["matters"], "ci95_low": r["low"], "ci95_high": r["high"]} for r in known.to_dict("records")]
         )  # fmt: skip
     if found.note:
         typer.echo(f"* {found.note}.")

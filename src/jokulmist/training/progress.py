@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import math
+import warnings
 from dataclasses import dataclass
 from typing import Any, Protocol
+
+from jokulmist.errors import RunNotice
 
 
 @dataclass(frozen=True)
@@ -47,6 +50,14 @@ class SilentDisplay:
     def say(self, text: str) -> None: ...
 
     def end(self, text: str) -> None: ...
+
+
+def told_or_warned(show: ProgressDisplay, text: str) -> None:
+    """Say something that matters before a training; where nothing is shown, by a warning."""
+    if isinstance(show, SilentDisplay):
+        warnings.warn(text, RunNotice, stacklevel=4)
+    else:
+        show.say(text)
 
 
 def duration(seconds: float) -> str:

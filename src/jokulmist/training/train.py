@@ -15,7 +15,7 @@ from jokulmist.sources.reading import refuse_while_reading
 from jokulmist.training.plans.budget import budget_words, refuse_budget
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
+from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay, told_or_warned
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.session import Session, chosen_lane, run_folder
 from jokulmist.training.workers import pool
@@ -242,7 +242,7 @@ def train_plan(
     # What does not fit is told before anything is made.
     refuse_budget(plan)
     for word in budget_words(plan):
-        show.say(word)
+        told_or_warned(show, word)
     plan.agent.shapes(describe(plan.environment).spec, plan.copies)
     seeds = plan.training.seeds
     names = {seed: name if name is None or len(seeds) == 1 else f"{name}-seed{seed}" for seed in seeds}
@@ -258,7 +258,7 @@ def train_plan(
     runs: list[Run] = []
     compiled, why = chosen_lane(plan)
     if why:
-        show.say(why)
+        told_or_warned(show, why)
     for seed in seeds:
         path = None if folder is None else run_folder(plan, folder, names[seed])
         runs.append(Session(plan.for_seed(seed), seed, compiled, why, path, show, command or []).run())

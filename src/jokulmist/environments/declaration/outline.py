@@ -245,18 +245,21 @@ def _step_method(where: str, part: parts.MethodPart, **options: Any) -> StepMeth
 def _refuse_clashes(cls: type, state: type[State], named: Mapping[str, parts.Part]) -> None:
     """Fields, parts and closings are columns of the records, so a name may stand once."""
     where = cls.__qualname__
-    for name in [*state._fields, *named]:
-        if name in RESERVED or name in RECORD_COLUMNS:
-            raise DeclarationError(
-                f"`{where}` names a part `{name}`, which has a meaning of its own; choose another name. "
-                f"Taken are {listed(dict.fromkeys([*RESERVED, *RECORD_COLUMNS]))}."
-            )
-    for name in state._fields:
-        if name in named:
-            raise DeclarationError(
-                f"`{where}` uses the name `{name}` twice: for a state field and for a {type(named[name]).__name__.lower()}. "
-                f"Names are columns of the records; rename one, e.g. `{name}_now`."
-            )
+    taken = [name for name in [*state._fields, *named] if name in RESERVED or name in RECORD_COLUMNS]
+    twice = [name for name in state._fields if name in named]
+    told = []
+    if taken:
+        told.append(
+            f"names {'a part' if len(taken) == 1 else 'parts'} {listed(taken)}, which {'has a meaning' if len(taken) == 1 else 'have meanings'} of "
+            f"{'its' if len(taken) == 1 else 'their'} own; choose another name. Taken are {listed(dict.fromkeys([*RESERVED, *RECORD_COLUMNS]))}."
+        )
+    for name in twice:
+        told.append(
+            f"uses the name `{name}` twice: for a state field and for a {type(named[name]).__name__.lower()}. "
+            f"Names are columns of the records; rename one, e.g. `{name}_now`."
+        )
+    if told:  # all at once: whoever renames one should not meet the next
+        raise DeclarationError(f"`{where}` " + " It also ".join(told))
     # A method under the same name twice leaves only the second in the class body, so the source is asked.
     for name, count in _defined_twice(cls).items():
         if name in named and count > 1:

@@ -6,6 +6,8 @@ is left for a step is calling them.
 
 from __future__ import annotations
 
+import bdb
+import sysconfig
 import traceback
 from collections.abc import Callable, Mapping, Sequence
 from operator import itemgetter
@@ -320,6 +322,8 @@ class Stepper:
         """Tell a failure of the researcher's code with its method, file and line."""
         if isinstance(failure, JokulmistError):
             raise failure
+        if isinstance(failure, bdb.BdbQuit):  # left by `q` in the debugger: as if interrupted
+            raise KeyboardInterrupt from None
         file, line = place_of(failure)
         told = f"failed: {type(failure).__name__}: {failure}"
         if "read-only" in str(failure):
@@ -370,13 +374,13 @@ def none_allowed(name: str, copy: int, state: Any) -> str:
 
 def place_of(failure: BaseException) -> tuple[str, int]:
     """File and line of the innermost frame in code that is neither this library's nor an installed package's."""
-    own = Path(__file__).resolve().parents[2]
+    own, library = Path(__file__).resolve().parents[2], Path(sysconfig.get_path("stdlib"))
     frames = traceback.extract_tb(failure.__traceback__)
 
     def foreign(filename: str) -> bool:
         path = Path(filename)
         inside = own in path.parents and (own / "gallery") not in path.parents
-        return inside or "site-packages" in path.parts or filename.startswith("<frozen")
+        return inside or "site-packages" in path.parts or library in path.parents or filename.startswith("<frozen")
 
     known = [f for f in frames if not foreign(f.filename)]
     frame = (known or list(frames))[-1]

@@ -51,8 +51,8 @@ class Grid:
                         **place,
                         "who": who,
                         "mean_return": result.mean,
-                        "95_%_from": low,
-                        "to": high,
+                        "ci95_low": low,
+                        "ci95_high": high,
                         "sd": result.sd,
                         "closed_by": f"{most} {closed.count(most) / len(closed):.0%}",
                     }

@@ -276,9 +276,14 @@ def read_plan(path: Path, changes: Sequence[str] = ()) -> Plan:
 def plan_content(path: Path, changes: Sequence[str] = ()) -> dict[str, Any]:
     """The sections of a TOML file, with changes as `read_plan` takes them."""
     content = read_toml(path)
+    changed(content, changes)
+    return content
+
+
+def changed(content: dict[str, Any], changes: Sequence[str]) -> None:
+    """Apply ``"agent.exploration=0.1"`` and the like to the sections of a plan, in order."""
     for change in changes:
         _apply(content, change)
-    return content
 
 
 def plan_of(content: Mapping[str, Any], base: Path | None = None, current: bool = False) -> Plan:
