@@ -29,7 +29,7 @@ MUTATIONS = [
         "environments/transition/copy.py",
         "reward += weight * more",
         "reward += more",
-        "tests/lanes/test_waiting.py -k discounted",
+        "tests/lanes/test_waiting.py -k 'discounted or held_for_several'",
     ),
     (
         "environments/transition/copy.py",
@@ -85,7 +85,7 @@ MUTATIONS = [
         "agents/policies/ppo.py",
         "1.0 - numbers.clip, 1.0 + numbers.clip",
         "1.0 - numbers.clip, 1.0 + 2 * numbers.clip",
-        "tests/agents/test_methods.py -k 'published_gradient and PPO'",
+        "tests/agents/test_methods.py -k clipped_objective",
     ),
     (
         "agents/values/dqn.py",

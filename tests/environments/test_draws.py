@@ -143,6 +143,8 @@ def test_seeds_streams_domains_requests_and_owners_share_nothing():
         rows(),
         rows(seed=1),
         rows(domain=Domain.EVALUATION),
+        rows(domain=Domain.HAND),
+        rows(domain=Domain.CHECK),
         rows(stream=Stream.BEGIN),
         rows(request=1),
         rows(owner=3),

@@ -83,6 +83,18 @@ def test_a_true_end_wins_over_a_cut_and_the_first_declared_over_later_ones():
     assert still.held[:1] == ["deadline"]
     assert still.held[-1] == "time limit"
 
+    class Timed(Corridor):
+        time_limit = None
+        deadline = 1
+
+        @jm.ending
+        def anywhere(self, after):
+            return after.cell >= 0
+
+    timed = Timed(length=9).episode()
+    timed.act(1)
+    assert timed.held == ["anywhere", "deadline"]  # the deadline takes no other ending away
+
 
 def test_measures_are_summed_averaged_or_kept_as_declared():
     episode = Skiff().episode(seed=2)

@@ -480,4 +480,4 @@ def test_modifiers_of_ones_own_run_on_both_lanes_and_stay_with_the_run(tmp_path)
     again = jm.Run.open(compiled.path)
     assert again.environment._modifiers[2].by == 0.5
     with pytest.raises(SettingError, match="is no modifier; derive it from"):
-        jm.environments.modifiers.modifier_from({"use": f"{compiled.path / 'source' / 'mine.py'}:dataclass"})
+        jm.environments.modifiers.modifier_from({"use": f"{next(compiled.path.rglob('mine.py'))}:dataclass"})

@@ -3,7 +3,7 @@
 import jax.numpy as jnp
 import numpy as np
 import pytest
-from places import Lift
+from places import Corridor, Lift
 from scipy import stats
 
 import jokulmist as jm
@@ -189,3 +189,21 @@ def test_the_chance_of_waiting_is_the_same_in_both_lanes_and_as_it_should_be():
     assert abs(np.corrcoef(plain, second)[0, 1]) < 0.05
     keys = np.array([WaitDraw(np, k / 4096, 0.5).at(0).uniform() for k in range(4096)])
     assert stats.kstest(keys, "uniform").pvalue > 1e-3
+
+
+def test_rewards_within_a_decision_that_is_held_for_several_advances_are_discounted():
+    """Three advances of the same action: each reward counts by the discount to the number of those before it."""
+
+    class Slow(Corridor):
+        decide_every = 3
+        time_limit = 9
+
+    lane = PlainLane(Slow(length=9), Noise(3, 1, Domain.TRAINING))
+    lane.within = 0.5
+    lane.begin()
+    outcome = lane.advance([0])
+    each = PlainLane(type("Each", (Corridor,), {"time_limit": 9})(length=9), Noise(3, 1, Domain.TRAINING))
+    each.begin()
+    rewards = [each.advance([0]).rewards[0] for _ in range(3)]
+    assert outcome.rewards == pytest.approx([rewards[0] + 0.5 * rewards[1] + 0.25 * rewards[2]])
+    assert len(set(rewards)) > 1 or rewards[0] != 0.0

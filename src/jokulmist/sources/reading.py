@@ -125,6 +125,11 @@ class Modules:
         new = cls(files, places)
         return _SETS.setdefault(new.key, new)
 
+    @classmethod
+    def known(cls, files: Mapping[str, SourceFile]) -> Modules | None:
+        """The set of these contents that was read in this process, not from a run."""
+        return _SETS.get(cls(files).key)
+
     def _fingerprint(self) -> str:
         named = {f"place of {name}": place.encode() for name, place in self.places.items()}
         return fingerprint({**named, **{file.layout: file.path.read_bytes() for file in self.files.values()}})
