@@ -117,11 +117,13 @@ def test_ppo_minimises_the_clipped_objective():
     assert np.allclose(rows.advantage, gains, atol=1e-3)
     assert np.allclose(rows.log_probability, old, atol=1e-5)
     # With the old weights the ratio is 1; with others the published equation.
-    for shift in (0.0, 0.3):
+    both = np.zeros(2, bool)
+    for shift in (0.0, 0.3, -0.8, 1.5):
         weights = learner.weights + shift * jnp.sin(jnp.arange(shapes.layout.size))
         total, told = ppo.objective(shapes, numbers, shapes.layout.module(weights), rows)
         _, _, new_values, logs, entropy = by_numpy(agent, numbers, learner._replace(weights=weights), shapes, e)
         ratio = np.exp(logs - old)
+        both |= [bool(((ratio > 1.2) & (gains > 0)).any()), bool(((ratio < 0.8) & (gains < 0)).any())]
         policy_loss = -np.mean(np.minimum(ratio * gains, np.clip(ratio, 0.8, 1.2) * gains))
         near = values + np.clip(new_values - values, -0.1, 0.1)
         value_loss = np.mean(0.5 * np.maximum((new_values - targets) ** 2, (near - targets) ** 2))
@@ -131,6 +133,7 @@ def test_ppo_minimises_the_clipped_objective():
         assert [float(x) for x in told[3:]] == pytest.approx(shares, abs=1e-4)
         if shift == 0.0:
             assert (float(told[3]), float(told[4])) == pytest.approx((0.0, 0.0), abs=1e-6)
+    assert both.all()  # both sides of the clip were met
 
 
 def test_an_update_of_ppo_stops_where_it_strays_too_far():

@@ -1,0 +1,149 @@
+"""What trials stumbled over, one by one."""
+
+import bdb
+import math
+import os
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+from places import Corridor
+
+import jokulmist as jm
+from jokulmist.command import main as command_line
+from jokulmist.command.printing import _cell
+from jokulmist.errors import BrokenEnvironment, DeclarationError, LookupFailed, RunNotice, SettingError
+from jokulmist.records.files import write_json
+from jokulmist.studies.search.candidates import Board
+from jokulmist.studies.search.search import _at_work
+
+
+def run_command(*words):
+    with pytest.raises(SystemExit) as ended:
+        command_line.main([str(word) for word in words])
+    return ended.value.code or 0
+
+
+@pytest.mark.parametrize("lane", ["plain", "compiled"])
+def test_episodes_end_at_their_number_and_go_on_from_there(lane):
+    agent = jm.PPO(horizon=16, network=jm.Dense(4))
+    run = jm.train(Corridor(slip=0.2), agent, episodes=30, copies=4, lane=lane, record_every=1)
+    assert (len(run.episodes), run.origin["episodes"]) == (30, 30)
+    assert max(rollout.episode for rollout in run.rollouts) < 30
+    more = run.resume(episodes=13)
+    assert (len(more.episodes), more.episodes.index.tolist()) == (43, list(range(43)))
+
+
+def test_a_budget_in_which_nothing_can_be_learned_is_told_before():
+    with pytest.raises(
+        SettingError, match=r"`steps` is 2,000, and `PPO` gathers 64 copies of \d+ decisions.*`copies=\d+`"
+    ):
+        jm.train(jm.gallery.Tarn(), jm.PPO(), steps=2_000, copies=64)
+    assert not Path("runs").exists()
+    with pytest.warns(
+        RunNotice, match=r"nothing can be learned in 60 decisions: `DQN` begins to learn after `replay_start` = 1,000"
+    ):
+        jm.train(Corridor(), jm.DQN(), steps=60, folder=None)
+    with pytest.warns(RunNotice, match=r"no episode may close in 10 decisions"):
+        jm.train(Corridor(), jm.QLearning(), steps=10, folder=None)
+    assert jm.train(Corridor(), jm.QLearning(), steps=1e2, folder=None).origin["decisions"] == 100
+
+
+def test_what_is_meant_is_taken_or_told(tmp_path):
+    run = jm.train(Corridor(), jm.QLearning(), steps=200, name="meant")
+    assert jm.evaluate(run, Corridor(), episodes=3).mean == jm.evaluate(run.policy, Corridor(), episodes=3).mean
+    assert jm.plot("runs/meant").get_title() == jm.plot(run).get_title()
+    for ask, told in (
+        (
+            lambda: jm.evaluate(Corridor(), run.policy),
+            r"they are swapped. Write `jm.evaluate\(run.policy, run.environment\)`",
+        ),
+        (lambda: jm.evaluate(3, Corridor()), "takes a policy, a run"),
+        (lambda: jm.Policy.open("runs/meant"), r"jm.Run.open\('runs/meant'\).policy"),
+        (lambda: jm.QLearning(epsilon=0.1), "often called `epsilon` is `exploration` here"),
+        (lambda: jm.QLearning(gamma=0.1), "often called `gamma` is `discount` here"),
+        (lambda: jm.DQN(batch_size=4), "often called `batch_size` is `minibatch` here"),
+        (lambda: jm.DQN(copies=4), r"`copies` belongs to the training: `jm.train\(..., copies=...\)`"),
+        (lambda: jm.Choice(0, 10, 20), r"jm.Choice\('0', '10', '20'\)"),
+        (lambda: jm.DQN(learning_rate="a"), r"got 'a'\. In Python use [^;]*$"),
+    ):
+        with pytest.raises((SettingError, DeclarationError), match=told):
+            ask()
+    with pytest.raises(DeclarationError, match=r"names parts `steps`, `return`.*It also uses the name `cell` twice"):
+        type("Wrong", (Corridor,), {"steps": jm.reward(lambda self, after: 0.0), "return": jm.reward(lambda self, after: 0.0),
+                                    "cell": jm.reward(lambda self, after: 0.0)})  # fmt: skip
+
+
+def test_a_table_comes_out_as_a_frame_with_the_bins_of_its_channels():
+    run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=4), steps=3_000, folder=None)
+    table = run.policy.table
+    assert list(table.columns) == ["hold", "half", "full"]
+    assert table.index.names == ["level", "hour"]
+    assert len(table) == 4 * 97
+    for row in table[(table != 0.0).any(axis=1)].sample(20, random_state=1).itertuples():
+        inside = np.array([place.mid if isinstance(place, pd.Interval) else place for place in row.Index])
+        assert list(run.policy.values(inside).values()) == pytest.approx(list(row[1:]))
+    with pytest.raises(SettingError, match="`RandomPlay` keeps no table"):
+        _ = jm.train(Corridor(), jm.RandomPlay(), steps=20, folder=None).policy.table
+
+
+def test_the_end_is_judged_where_evaluation_judges():
+    run = jm.train(
+        Corridor(),
+        jm.QLearning(),
+        steps=500,
+        evaluate_every=200,
+        evaluate_episodes=5,
+        best_by="evaluation",
+        lane="plain",
+    )
+    assert sorted(set(run.evaluated["learned"])) == [200, 400, 500]
+
+
+def test_commands_say_what_is_not_there_and_check_a_plan_with_its_changes(capsys):
+    assert run_command("runs", "--folder", "nosuch") == 2
+    assert "there is no folder nosuch" in capsys.readouterr().err
+    assert run_command("runs") == 0
+    Path("plan.toml").write_text(
+        '[environment]\nuse = "tarn"\nmelt = 2.0\nmodify = [{ use = "Hide", channels = ["hour"] }]\n'
+        '[agent]\nuse = "QLearning"\n[training]\nsteps = 1_000\n[vary]\nmelt = { between = [1.0, 3.0] }\n'
+    )
+    capsys.readouterr()
+    assert run_command("check", "plan.toml", "--trace", 2, "--json") == 0
+    hidden = capsys.readouterr().out
+    assert run_command("check", "tarn", "--set", "environment.melt=0.0", "--trace", 4, "--json") == 0
+    assert capsys.readouterr().out != hidden
+    assert run_command("train", "plan.toml", "--dry") == 0
+    run = jm.train(jm.gallery.Tarn(), jm.PPO(), steps=64, copies=1, lane="plain", name="short")
+    assert len(run.episodes) == 0
+    assert "no episode had closed, so there is nothing to compare" in str(jm.redo(run))
+
+
+def test_small_numbers_are_not_nothing_and_a_reused_process_is_not_at_work(tmp_path):
+    assert [_cell(value, 3) for value in (0.0, 0.0001, -0.2, math.nan)] == ["0.000", "0.0001", "-0.200", "-"]
+    board = Board((0,), host=os.uname().nodename, process=os.getppid())
+    write_json(tmp_path / "search.json", {})
+    assert _at_work(board, tmp_path / "search.json")
+    os.utime(tmp_path / "search.json", (1.0, 1.0))  # written before that process began
+    assert not _at_work(board, tmp_path / "search.json")
+
+
+def test_a_failure_is_told_at_the_users_own_line_and_leaving_the_debugger_is_an_interruption():
+    import json
+
+    class Reads(Corridor):
+        def advance(self, state, action, draw):
+            return json.loads("{")
+
+    with pytest.raises(BrokenEnvironment, match=r"test_edges.py:\d+\) failed: JSONDecodeError"):
+        Reads().episode().act("left")
+
+    class Debugged(Corridor):
+        def advance(self, state, action, draw):
+            raise bdb.BdbQuit
+
+    with pytest.raises(KeyboardInterrupt):
+        Debugged().episode().act("left")
+    with pytest.raises(LookupFailed):
+        jm.Run.open("runs/none")
