@@ -56,6 +56,7 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
     if isinstance(steps, bool) or not isinstance(steps, int) or steps < 10:
         raise SettingError(f"`steps` must be a whole number of at least 10; got {steps!r}.")
     report = Report(describe(environment).name)
+    report.images = {c.name: f"image {' x '.join(map(str, c.shape))}" for c in describe(environment).spec.images}
     try:
         if isinstance(environment, Simulator):
             look_at_simulator(environment, report, steps)

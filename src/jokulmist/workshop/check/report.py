@@ -42,6 +42,8 @@ class Report:
     ----------
     findings : list of Finding
     channels, terms : list of Reach
+    images : dict of str to str
+        The channels that are images, with their shape.
     closed_by : dict of str to int
         How the episodes of random play closed.
     levels : dict of str to Evaluation
@@ -58,6 +60,7 @@ class Report:
     findings: list[Finding] = field(default_factory=list)
     steps: int = 0
     channels: list[Reach] = field(default_factory=list)
+    images: dict[str, str] = field(default_factory=dict)
     terms: list[Reach] = field(default_factory=list)
     closed_by: dict[str, int] = field(default_factory=dict)
     levels: dict[str, Evaluation] = field(default_factory=dict)
@@ -79,6 +82,7 @@ class Report:
             "findings": [asdict(f) for f in self.findings],
             "steps": self.steps,
             "channels": [asdict(c) for c in self.channels],
+            "images": self.images,
             "terms": [asdict(t) for t in self.terms],
             "closed_by": self.closed_by,
             "levels": {

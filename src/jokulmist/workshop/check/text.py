@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -39,7 +40,8 @@ def show(report: Report, console: Any) -> None:
             console.print(f"  where  {escape(finding.where)}")
         console.print(f"  why    {escape(finding.why)}")
         console.print(f"  mend   {escape(finding.mend)}")
-    if not report.channels:
+    seen = [reach for reach in (*report.channels, *report.terms) if math.isfinite(reach.least)]
+    if not seen:  # it failed before anything was seen: what is wrong stands above
         return
     console.print()
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
@@ -52,11 +54,20 @@ def show(report: Report, console: Any) -> None:
         ("mean a step", "right"),
     ):
         table.add_column(name, justify=side)  # type: ignore[arg-type]
+    for i, (name, shape) in enumerate(report.images.items()):
+        table.add_row("observed" if i == 0 else "", name, shape, "0", "255", "")
     for kind, rows in (("observed", report.channels), ("reward", report.terms)):
         for i, reach in enumerate(rows):
+            if not math.isfinite(reach.least):
+                continue
             mean = f"{reach.mean:.4g}" if kind == "reward" else ""
             table.add_row(
-                kind if i == 0 else "", reach.name, reach.declared, f"{reach.least:.4g}", f"{reach.most:.4g}", mean
+                kind if i == 0 and not (kind == "observed" and report.images) else "",
+                reach.name,
+                reach.declared,
+                f"{reach.least:.4g}",
+                f"{reach.most:.4g}",
+                mean,
             )
     console.print(table)
     console.print()
@@ -65,6 +76,8 @@ def show(report: Report, console: Any) -> None:
         f"{name} {count / total:.0%}" for name, count in sorted(report.closed_by.items(), key=lambda i: -i[1])
     )
     console.print(f"episodes closed by   {closed or 'nothing'}  ({total} episodes)")
+    if not report.ok and not report.levels:
+        return
     for name, level in report.levels.items():
         low, high = level.interval
         label = "random play" if name == "random" else f"reference {name}"
