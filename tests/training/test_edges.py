@@ -120,6 +120,13 @@ def test_commands_say_what_is_not_there_and_check_a_plan_with_its_changes(capsys
     assert "no episode had closed, so there is nothing to compare" in str(jm.redo(run))
 
 
+def test_a_level_that_training_never_reached_is_told(capsys):
+    levels = jm.Levels("slip", (0.0, 0.5), score="return", above=100.0)
+    jm.train(Corridor(), jm.QLearning(), steps=300, curriculum=levels, name="low", lane="plain")
+    assert run_command("evaluate", "runs/low", "--episodes", 3) == 0
+    assert "measured at the last level of the curriculum, `slip` 0.5; training came to 0." in capsys.readouterr().err
+
+
 def test_small_numbers_are_not_nothing_and_a_reused_process_is_not_at_work(tmp_path):
     assert [_cell(value, 3) for value in (0.0, 0.0001, -0.2, math.nan)] == ["0.000", "0.0001", "-0.200", "-"]
     board = Board((0,), host=os.uname().nodename, process=os.getppid())

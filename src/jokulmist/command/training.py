@@ -121,6 +121,8 @@ def evaluate(
         )
     run = Run.open(path, current)
     environment = run.environment
+    if run.level_note:
+        typer.echo(f"note: {run.level_note}", err=True)
     learned = run.checkpoint(checkpoint)
     results = [measure(learned, environment, episodes=episodes, seed=seed, act=act, record=record)]  # type: ignore[arg-type]
     if record:

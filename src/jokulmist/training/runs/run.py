@@ -118,6 +118,18 @@ class Run:
         return self.plan.measured
 
     @property
+    def level_note(self) -> str:
+        """Where a curriculum did not come to the last level, on which the run is measured: one line that says so; else empty."""
+        reached, levels = self.origin.get("level"), self.plan.curriculum
+        if levels is None or reached is None or reached["value"] == levels.values[-1]:
+            return ""
+        name = levels.parameter
+        return (
+            f"measured at the last level of the curriculum, `{name}` {levels.values[-1]:g}; training came to {reached['value']:g}. "
+            f"To measure there, change the parameter: `jokulmist evaluate ... --over {name}={reached['value']:g},{levels.values[-1]:g}`"
+        )
+
+    @property
     def written_plan(self) -> dict[str, Any]:
         """The plan as it stands in plan.toml, without importing anything."""
         if self._plan is not None or self.path is None:

@@ -459,6 +459,8 @@ class Session:
             self._advise(self.advice.final(decisions, list(self.recent), self.newest, policy))
         more: dict[str, Any] = {"decisions": decisions, "episodes": self.recorded, "seconds": round(seconds, 3)}
         more[f"return_last_{LAST}"] = float(f"{self._mean():.7g}") if self.recent else None
+        if self.curriculum is not None:
+            more["level"] = {"parameter": self.curriculum.levels.parameter, "value": self.curriculum.value}
         if status == "failed":
             more["failure"] = str(failure)
         if self.why:
