@@ -127,6 +127,68 @@ def test_a_level_that_training_never_reached_is_told(capsys):
     assert "measured at the last level of the curriculum, `slip` 0.5; training came to 0." in capsys.readouterr().err
 
 
+def own_agent(**functions):
+    """A class of an agent of one's own, with some of its functions in other ways."""
+    usual = {
+        "fresh": lambda shapes, numbers, noise: ({"w": np.zeros(2)}, None),
+        "choose": lambda shapes, numbers, learner, memory, observed, noise, explore: (
+            np.zeros(shapes.copies, int),
+            memory,
+            (),
+        ),
+        "learn": lambda shapes, numbers, learner, memory, experience, noise: (learner, memory, (1.0,)),
+    }
+    made = {name: staticmethod(function) for name, function in {**usual, **functions}.items() if function is not None}
+    return type("Mine", (jm.Agent,), {"traced": False, "reading_names": ("gain",), "__module__": "mine", **made})
+
+
+def test_what_an_agent_of_ones_own_gives_is_checked_before_and_at_its_first_call():
+    for agent, told in (
+        (own_agent(learn=None, fresh=None), "`Mine` has no `fresh`, `learn`"),
+        (
+            own_agent(fresh=lambda *given: ({"w": {"deep": object()}}, None)),
+            r"gave `learner.w.deep` as object, which cannot be saved",
+        ),
+        (own_agent(fresh=lambda *given: 3), r"`Mine.fresh` gave int; it gives a pair"),
+    ):
+        with pytest.raises(SettingError, match=told):
+            jm.train(Corridor(), agent(), steps=100, folder=None)
+    for agent, told in (
+        (
+            own_agent(learn=lambda s, n, learner, memory, e, d: (learner, memory, (1.0, 2.0))),
+            r"gave 2 readings; `reading_names` has 1: `gain`",
+        ),
+        (own_agent(learn=lambda s, n, learner, memory, e, d: learner), r"`Mine.learn` gave dict; it gives three"),
+        (own_agent(choose=lambda s, n, learner, memory, o, d, x: 1), r"`Mine.choose` gave int; it gives three"),
+        (own_agent(choose=lambda s, n, learner, memory, o, d, x: (1, memory, ())), "gave 1 for 2 copies"),
+    ):
+        with pytest.raises(BrokenEnvironment, match=told):
+            jm.train(Corridor(), agent(), steps=100, copies=2, folder=None)
+    assert jm.train(Corridor(), own_agent()(), steps=100, folder=None).status == "done"
+    with pytest.raises(DeclarationError, match=r"`rate = 3.0`. Write `rate: float = 3.0`, or `rate: ClassVar\[float\]"):
+        type("Loose", (jm.Agent,), {"rate": 3.0, "__module__": "mine"})
+
+
+def test_a_network_of_ones_own_is_tried_before_it_is_trained():
+    import equinox as eqx
+
+    class Net(eqx.Module):
+        layer: eqx.nn.Linear
+
+        def __call__(self, inputs):
+            return self.layer(inputs.numbers)
+
+    for outputs, inputs, told in (
+        (1, 0, r"returns the shape \(3,\); it must return 2 numbers"),
+        (0, 3, r"failed on one observation of 1 numbers"),
+    ):
+        network = lambda channels, out, key, more=outputs, wide=inputs: Net(
+            eqx.nn.Linear(1 + wide, out + more, key=key)
+        )
+        with pytest.raises(SettingError, match=told):
+            jm.train(Corridor(), jm.DQN(network=network, replay_start=50), steps=200, folder=None)
+
+
 def test_small_numbers_are_not_nothing_and_a_reused_process_is_not_at_work(tmp_path):
     assert [_cell(value, 3) for value in (0.0, 0.0001, -0.2, math.nan)] == ["0.000", "0.0001", "-0.200", "-"]
     board = Board((0,), host=os.uname().nodename, process=os.getppid())

@@ -7,14 +7,24 @@ nothing anew) and *shapes* (everything else: static). What was learned is the *l
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from types import SimpleNamespace
-from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, Protocol
 
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    PlainSerializer,
+    PydanticUserError,
+    ValidationError,
+)
 
 from jokulmist.environments.spaces.channels import Spec
-from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.errors import DeclarationError, SettingError, listed, nearest
 from jokulmist.learning import schedules
 from jokulmist.learning.schedules import Coefficients, Progress, Schedule
 from jokulmist.trees import replaced
@@ -166,7 +176,31 @@ class ScalarAgent(Protocol):
     def restore(self, saved: Mapping[str, Any]) -> None: ...
 
 
-class Agent(BaseModel):
+if TYPE_CHECKING:
+    from pydantic._internal._model_construction import ModelMetaclass
+else:
+    ModelMetaclass = type(BaseModel)
+
+
+class _Declared(ModelMetaclass):
+    """Tells what is wrong with the settings of a class in this library's words."""
+
+    def __new__(mcs, name: str, bases: tuple[type, ...], namespace: dict[str, Any], **more: Any) -> Any:
+        try:
+            return super().__new__(mcs, name, bases, namespace, **more)
+        except PydanticUserError as failure:
+            setting = re.search(r"`(\w+) = (.*?)`", str(failure))
+            if setting is None or failure.code != "model-field-missing-annotation":
+                raise
+            named, value = setting.groups()
+            kind = type(namespace.get(named)).__name__
+            raise DeclarationError(
+                f"`{name}` has a setting without a type, `{named} = {value}`. Write `{named}: {kind} = {value}`, or "
+                f"`{named}: ClassVar[{kind}] = {value}` where it is no setting."
+            ) from None
+
+
+class Agent(BaseModel, metaclass=_Declared):
     """Base of every learning method, the shipped ones and your own.
 
     A subclass declares its settings as fields with defaults, and writes `fresh`, `choose` and `learn` as static

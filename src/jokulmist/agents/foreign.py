@@ -7,10 +7,84 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent
+from jokulmist.agents.contract import Agent, Shapes, numbers_at
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.spaces.actions import Action, Actions, Choice
-from jokulmist.errors import BrokenEnvironment
+from jokulmist.errors import BrokenEnvironment, SettingError, listed
 from jokulmist.loading import ships
+
+
+def refuse_foreign(agent: Agent, shapes: Shapes) -> None:
+    """Raise `SettingError` where an agent of a user's own lacks a function, or begins with what could not be saved.
+
+    It is told before a training: else it would come to light at the first checkpoint, after hours.
+    """
+    kind = type(agent)
+    if ships(kind):
+        return
+    missing = [name for name in ("fresh", "choose", "learn") if getattr(kind, name) is getattr(Agent, name)]
+    if missing:
+        raise SettingError(
+            f"`{kind.__name__}` has no {listed(missing)}; an agent of your own writes `fresh`, `choose` and `learn`, see docs/methods.md."
+        )
+    draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).at(0, 0)
+    begun = kind.fresh(shapes, numbers_at(agent.numbers()), draw)
+    if not isinstance(begun, tuple) or len(begun) != 2:
+        raise SettingError(f"`{kind.__name__}.fresh` gave {type(begun).__name__}; it gives a pair, (learner, memory).")
+    for what, tree in zip(("learner", "memory"), begun, strict=True):
+        _refuse_unsaved(f"`{kind.__name__}.fresh`", what, tree)
+
+
+def _refuse_unsaved(told: str, path: str, tree: Any) -> None:
+    if tree is None:
+        return
+    if isinstance(tree, dict):
+        parts = list(tree.items())
+    elif isinstance(tree, tuple):
+        parts = list(zip(getattr(tree, "_fields", map(str, range(len(tree)))), tree, strict=True))
+    elif hasattr(tree, "dtype") or isinstance(tree, (bool, int, float)):
+        if np.asarray(tree).dtype.kind not in "biufV":  # V: numbers of few bits, as JAX has them
+            raise SettingError(
+                f"{told} gave `{path}` as an array of {np.asarray(tree).dtype}, which cannot be saved. Use numbers."
+            )
+        return
+    else:
+        import jax
+
+        leaves = jax.tree.leaves(tree)
+        if len(leaves) == 1 and leaves[0] is tree:
+            raise SettingError(
+                f"{told} gave `{path}` as {type(tree).__name__}, which cannot be saved. A learner and a memory are arrays, in tuples, NamedTuples "
+                f"and dicts; make the rest from the settings."
+            )
+        return
+    for name, part in parts:
+        _refuse_unsaved(told, f"{path}.{name}", part)
+
+
+def three(kind: type[Agent], name: str, given: Any) -> tuple[Any, Any, Any]:
+    """What `choose` or `learn` gave, if it is what they give.
+
+    Raises
+    ------
+    BrokenEnvironment
+        When an agent of a user's own gives something else.
+    """
+    if ships(kind):
+        found: tuple[Any, Any, Any] = given
+        return found
+    wanted = "(actions, memory, notes)" if name == "choose" else "(learner, memory, readings)"
+    if not isinstance(given, tuple) or len(given) != 3:
+        told = f"{len(given)} values" if isinstance(given, tuple) else type(given).__name__
+        raise BrokenEnvironment(f"`{kind.__name__}.{name}` gave {told}; it gives three, {wanted}.")
+    if name == "learn" and (not isinstance(given[2], (tuple, list)) or len(given[2]) != len(kind.reading_names)):
+        count = len(given[2]) if isinstance(given[2], (tuple, list)) else 1
+        raise BrokenEnvironment(
+            f"`{kind.__name__}.learn` gave {count} reading{'' if count == 1 else 's'}; `reading_names` has {len(kind.reading_names)}: "
+            f"{listed(kind.reading_names)}."
+        )
+    return given
 
 
 def twin_holds(kind: type[Agent], twin: str, *functions: str) -> bool:
@@ -22,6 +96,10 @@ def twin_holds(kind: type[Agent], twin: str, *functions: str) -> bool:
 def refuse_foreign_actions(kind: type[Agent], action: Action, given: Sequence[Any], copies: int) -> None:
     """Raise `BrokenEnvironment` where an agent of a user's own gives what the environment does not have."""
     name = f"`{kind.__name__}.choose`"
+    if np.ndim(given) == 0:
+        raise BrokenEnvironment(
+            f"{name} gave {given!r} for {copies} copies. Give one action a copy, in a leading axis."
+        )
     if len(given) != copies:
         raise BrokenEnvironment(
             f"{name} gave {len(given)} actions for {copies} copies. Give one a copy, in a leading axis."

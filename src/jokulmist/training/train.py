@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any, Literal, overload
 
 from jokulmist.agents.contract import Agent
+from jokulmist.agents.foreign import refuse_foreign
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
@@ -240,6 +241,7 @@ def train_plan(
             '`if __name__ == "__main__":`, and several seeds go side by side.'
         )
     # What does not fit is told before anything is made.
+    refuse_foreign(plan.agent, plan.agent.shapes(describe(plan.environment).spec, plan.copies))
     refuse_budget(plan)
     for word in budget_words(plan):
         told_or_warned(show, word)

@@ -17,7 +17,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSeriali
 
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import JokulmistError, SettingError
-from jokulmist.learning.networks.inputs import Gain
+from jokulmist.learning.networks.inputs import Gain, Inputs
 from jokulmist.loading import function_named, name_of
 
 Activation = Literal["tanh", "relu"]
@@ -230,6 +230,22 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, d
         raise SettingError(
             f"the function `{name_of(network)}` gave {type(module).__name__}; it must give an equinox module that takes "
             f"`inputs` (numbers, images) of one observation and returns {outputs} numbers."
+        )
+    like = {c.name: jax.ShapeDtypeStruct(c.shape, jax.numpy.float32) for c in spec.images}  # type: ignore[no-untyped-call]
+    inputs = Inputs(jax.ShapeDtypeStruct((spec.width,), jax.numpy.float32), like)  # type: ignore[no-untyped-call]
+    try:
+        found = jax.eval_shape(module, inputs)
+    except Exception as failure:  # whatever a module of the user's own raises
+        told = str(failure).splitlines()[0] if str(failure) else ""
+        raise SettingError(
+            f"the module of `{name_of(network)}` failed on one observation of {spec.width} numbers"
+            f"{f' and {len(spec.images)} images' if spec.images else ''}: {type(failure).__name__}: {told}. It is called with `inputs`, whose "
+            f"`numbers` have the shape ({spec.width},), and returns {outputs} numbers."
+        ) from None
+    if getattr(found, "shape", None) != (outputs,):
+        raise SettingError(
+            f"the module of `{name_of(network)}` returns {f'the shape {found.shape}' if hasattr(found, 'shape') else type(found).__name__}; it must return "
+            f"{outputs} numbers, shape ({outputs},), the `outputs` that the function is given."
         )
     return module
 

@@ -13,7 +13,7 @@ import numpy as np
 from jax import lax
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
-from jokulmist.agents.foreign import outside
+from jokulmist.agents.foreign import outside, three
 from jokulmist.environments.chance.draws import RowDraw
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
@@ -63,7 +63,8 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
     ) -> tuple[Carry, Experience]:
         before, own = carry.observed, carry.own
         draw = RowDraw(jnp, at_turn(noise["EXPLORE"], t), one)
-        actions, memory, notes = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
+        chosen = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
+        actions, memory, notes = three(kind, "choose", chosen)
         after = transition.decided(numbers, carry, actions, noise, t, one, now.discount if counted else None)
         judged, steps, age = after.judged, after.judged.steps, after.age
         closed = judged.held != 0

@@ -9,6 +9,7 @@ import jax.numpy as jnp
 from jax import lax
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
+from jokulmist.agents.foreign import three
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Stream
 from jokulmist.environments.spaces.channels import Seen
@@ -150,7 +151,8 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
                 carry = carry._replace(learner=learner)
             draw = RowDraw(jnp, at_turn(noise["LEARN"], u), one)
             now = settings(first + per_update - 1, carry.episodes)
-            new, memory, readings = kind.learn(shapes, now, carry.learner, carry.memory, experience, draw)
+            learned = kind.learn(shapes, now, carry.learner, carry.memory, experience, draw)
+            new, memory, readings = three(kind, "learn", learned)
             sums = tuple(total + reading for total, reading in zip(carry.sums, readings, strict=True))
             return u + 1, carry._replace(learner=new, memory=memory, sums=sums)
 
@@ -188,7 +190,10 @@ def _agent_requests(
         like((copies,), jnp.int32),
     )
     actions, memory, notes = count(
-        lambda now, a, b, c, draw: kind.choose(shapes, now, a, b, c, draw, True), learner, memory, observed
+        lambda now, a, b, c, draw: three(kind, "choose", kind.choose(shapes, now, a, b, c, draw, True)),
+        learner,
+        memory,
+        observed,
     )
     flag = like((per_update, copies), jnp.bool_)
     many, actions, notes = jax.tree.map(
@@ -197,5 +202,5 @@ def _agent_requests(
     experience = Experience(many, actions, like((per_update, copies)), flag, flag, many, many, notes)
     if lasting:
         experience = experience._replace(advances=like((per_update, copies), jnp.int32))
-    count(lambda now, *rest: kind.learn(shapes, now, *rest), learner, memory, experience)
+    count(lambda now, *rest: three(kind, "learn", kind.learn(shapes, now, *rest)), learner, memory, experience)
     return counted[0], counted[1]

@@ -8,9 +8,9 @@ from typing import Any, Protocol
 import numpy as np
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
-from jokulmist.agents.foreign import refuse_foreign_actions, twin_holds
+from jokulmist.agents.foreign import refuse_foreign_actions, three, twin_holds
 from jokulmist.environments.chance.draws import Request
-from jokulmist.environments.spaces.actions import split
+from jokulmist.environments.spaces.actions import Actions, split
 from jokulmist.lanes.protocol import Observed
 from jokulmist.loading import ships
 from jokulmist.trees import filled
@@ -66,9 +66,12 @@ class ArrayCalls:
     def choose(
         self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
-        return self._kind.choose(self._shapes, numbers, learner, memory, observed, noise, explore)
+        given = self._kind.choose(self._shapes, numbers, learner, memory, observed, noise, explore)
+        return three(self._kind, "choose", given)
 
     def given(self, actions: Any) -> list[Any]:
+        if self._foreign and not isinstance(self._shapes.spec.action, Actions) and np.ndim(actions) == 0:
+            refuse_foreign_actions(self._kind, self._shapes.spec.action, actions, self._shapes.copies)
         own = split(actions, self._shapes.copies)
         if self._foreign:
             refuse_foreign_actions(self._kind, self._shapes.spec.action, own, self._shapes.copies)
@@ -92,7 +95,8 @@ class ArrayCalls:
         return _written_into(model, filled(model, arrays, prefix))
 
     def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
-        return self._kind.learn(self._shapes, numbers, learner, memory, experience, noise)
+        given = self._kind.learn(self._shapes, numbers, learner, memory, experience, noise)
+        return three(self._kind, "learn", given)
 
 
 def _stacked(trees: list[Any]) -> Any:
@@ -195,7 +199,7 @@ class TracedCalls(ArrayCalls):
                 rows.append(joined[at : at + request.width])
                 at += request.width
             draw = RowDraw(jnp, rows, settings[-1])
-            result = function(shapes, named(settings), *owned, *given(arguments), draw, *last)
+            result = three(self._kind, name, function(shapes, named(settings), *owned, *given(arguments), draw, *last))
             if name == "learn":  # the readings as one array: one thing to hand back
                 learner, memory, readings = result
                 return learner, memory, jnp.stack(readings) if readings else jnp.zeros(0)
