@@ -182,9 +182,10 @@ def test_a_network_of_ones_own_is_tried_before_it_is_trained():
         (1, 0, r"returns the shape \(3,\); it must return 2 numbers"),
         (0, 3, r"failed on one observation of 1 numbers"),
     ):
-        network = lambda channels, out, key, more=outputs, wide=inputs: Net(
-            eqx.nn.Linear(1 + wide, out + more, key=key)
-        )
+
+        def network(channels, out, key, more=outputs, wide=inputs):
+            return Net(eqx.nn.Linear(1 + wide, out + more, key=key))
+
         with pytest.raises(SettingError, match=told):
             jm.train(Corridor(), jm.DQN(network=network, replay_start=50), steps=200, folder=None)
 
