@@ -9,7 +9,7 @@ from typing import Annotated, Optional, TextIO
 
 import typer
 
-from jokulmist.errors import CodeNotice, DeclarationError, JokulmistError, LookupFailed, SettingError
+from jokulmist.errors import CodeNotice, DeclarationError, JokulmistError, LookupFailed, RunNotice, SettingError
 
 DONE, FAILED, WRONG_WORDS, INTERRUPTED = 0, 1, 2, 130
 
@@ -422,6 +422,9 @@ def runs(
     )  # fmt: skip
 
 
+_TOLD: set[str] = set()
+
+
 def _told(
     message: Warning | str,
     category: type[Warning],
@@ -431,8 +434,12 @@ def _told(
     line: str | None = None,
 ) -> None:
     """A word on the user's code as a plain line; any other warning as Python has it."""
-    if issubclass(category, CodeNotice):
-        typer.echo(f"note: {message}", err=True)
+    if issubclass(category, (CodeNotice, RunNotice)):
+        said = str(message)
+        about = said.partition(" since ")[0]  # of several runs from the same files, one line is enough
+        if about not in _TOLD:
+            typer.echo(f"note: {said}", err=True)
+        _TOLD.add(about)
     else:
         typer.echo(warnings.formatwarning(message, category, filename, lineno), err=True, nl=False)
 
@@ -440,6 +447,7 @@ def _told(
 def main(arguments: list[str] | None = None) -> None:
     """Run the command line, and end with a status that scripts can use."""
     warnings.showwarning = _told
+    _TOLD.clear()
     try:
         app(arguments, standalone_mode=True)
     except JokulmistError as problem:

@@ -92,7 +92,10 @@ def compare(
     notes = list(grouping.notes)
     every = [run for group in grouping.groups for run in group.runs]
     _tell_unfinished(every, notes)
-    notes += changes_told(every)
+    told = changes_told(every)
+    notes += told
+    if any("term `" in change for change in told):
+        notes.append("the curves and their area show returns by each version's own terms: they are no common scale")
     place = within.environment if isinstance(within, Run) else within
     of_curves = score in (AREA, DECISIONS)
     for environment in {run.environment for run in every} if not of_curves else ():
