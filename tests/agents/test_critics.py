@@ -252,7 +252,7 @@ def test_what_a_method_cannot_decide_is_refused():
         jm.train(Tiller(), jm.TD3(), steps=10, folder=None)
     for agent in (jm.SAC(), jm.PPO(at_bounds="squashed")):
         with pytest.raises(SettingError, match=r"needs finite bounds, and the action is Range\(0.0, inf\)"):
-            jm.train(Endless(), agent, steps=10, folder=None)
+            jm.train(Endless(), agent, steps=200, folder=None)
     jm.PPO().shapes(jm.environments.declaration.environment.describe(Endless()).spec, 1)  # clips at the one bound
 
 

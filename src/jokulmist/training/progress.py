@@ -54,7 +54,7 @@ class SilentDisplay:
 
 def told_or_warned(show: ProgressDisplay, text: str) -> None:
     """Say something that matters before a training; where nothing is shown, by a warning."""
-    if isinstance(show, SilentDisplay):
+    if type(show) is SilentDisplay:
         warnings.warn(text, RunNotice, stacklevel=4)
     else:
         show.say(text)

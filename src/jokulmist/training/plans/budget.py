@@ -17,12 +17,12 @@ def refuse_budget(plan: Plan) -> None:
     if steps is None or batch <= MOST_OVER * steps:
         return
     name = type(plan.agent).__name__
-    batched = f"{copies} copies of {each} decisions" if each > 1 else f"{copies} copies"
-    shorter = f", `horizon={max(1, steps // copies)}`" if hasattr(plan.agent, "horizon") and steps >= copies else ""
-    fewer = max(1, steps // each)
+    batched = f"{copies} {'copy' if copies == 1 else 'copies'} of {each} decisions" if each > 1 else f"{copies} copies"
+    shorter = f"`horizon={max(1, steps // copies)}`, or " if hasattr(plan.agent, "horizon") and steps >= copies else ""
+    fewer = f"fewer copies, e.g. `copies={max(1, steps // each)}`, " if copies > 1 else ""
+    mends = f"{fewer}{shorter}at least `steps={batch:_}`"
     raise SettingError(
-        f"`steps` is {steps:,}, and `{name}` gathers {batched} before it learns: {batch:,} decisions. Give fewer copies, e.g. `copies={fewer}`"
-        f"{shorter}, or at least `steps={batch:,}`."
+        f"`steps` is {steps:,}, and `{name}` gathers {batched} before it learns: {batch:,} decisions. Give {mends}."
     )
 
 
