@@ -9,7 +9,7 @@ from places import Drift
 
 import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError
+from jokulmist.errors import BrokenEnvironment, CodeNotice, DeclarationError, SettingError
 
 ROOT = Path(__file__).parents[2]
 
@@ -190,3 +190,33 @@ def test_the_tug_of_the_examples_is_played_by_the_engine():
     assert episode.observation.place[0] > -0.4  # it went east, into the ice or past it
     assert episode.image().shape == (200, 360, 3)
     assert jm.check(tug, steps=100).ok
+
+
+def test_a_worker_process_of_a_run_that_goes_on_runs_the_code_of_the_run(tmp_path, monkeypatch):
+    text = """
+import jokulmist as jm
+
+class Buoy(jm.Simulator):
+    observation = {"at": jm.channel(low=-9, high=9)}
+    terms = {"drift": 1.0}
+    action = jm.Choice("left", "right")
+    time_limit = 4
+
+    def begin(self, seed):
+        self.at = 0
+        return {"at": 0.0}
+
+    def advance(self, action):
+        self.at += STEP * (2 * action - 1)
+        return jm.Outcome({"at": float(self.at)}, terms={"drift": STEP})
+"""
+    (tmp_path / "buoy.py").write_text("STEP = 1\n" + text)
+    from jokulmist.loading import function_named
+
+    kind = function_named(f"{tmp_path / 'buoy.py'}:Buoy")
+    run = jm.train(kind(), jm.RandomPlay(), steps=40, copies=2, processes=True, folder=tmp_path / "runs")
+    assert set(run.episodes["drift"]) == {4.0}
+    (tmp_path / "buoy.py").write_text("STEP = 2\n" + text)
+    with pytest.warns(CodeNotice, match="buoy.py has changed"):
+        more = jm.Run.open(run.path).resume(steps=40)
+    assert (len(more.episodes) >= 18, set(more.episodes["drift"])) == (True, {4.0})

@@ -392,6 +392,16 @@ def _layouts(prefix: str, module: str) -> tuple[str, str]:
     return f"{base}.py", f"{base}/__init__.py"
 
 
+def kept_in(one: Any) -> Path | None:
+    """The folder of the run whose code a class or a function was read from; None for one that was read from where it stands."""
+    read = source_of(sys.modules.get(one.__module__))
+    if read is None or not read[0].places:
+        return None
+    return next(
+        (place.parent for place in read[1].path.parents if place.name == SOURCE and (place / INDEX).is_file()), None
+    )
+
+
 def kept_code(folder: Path | None) -> KeptCode | None:
     """The code that a run's folder keeps; None where it is no run's folder, or keeps none."""
     if folder is None:

@@ -28,6 +28,7 @@ from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.processes.shared_buffer import SharedBuffer
 from jokulmist.lanes.protocol import Observed, Outcome
 from jokulmist.loading import can_be_named, name_of
+from jokulmist.sources.keeping import kept_in
 
 START_SECONDS = 60.0
 MOST_LOSSES_IN_A_ROW = 5
@@ -71,7 +72,7 @@ class WorkerCopy:
         self._unread = b""
         self._send(
             modules=[place for place in sys.path if place],
-            folder=str(Path.cwd()),
+            folder=str(kept_in(type(environment)) or Path.cwd()),  # of a run's own code: where that is kept
             use=name_of(type(environment)),
             weights=dict(environment.weights),
             given=environment._given,

@@ -18,7 +18,7 @@ from jokulmist.environments.transition.simulator_stepping import LocalCopy
 from jokulmist.environments.transition.stepping import place_of
 from jokulmist.errors import JokulmistError
 from jokulmist.lanes.processes.shared_buffer import SharedBuffer
-from jokulmist.loading import function_named
+from jokulmist.loading import function_named, looking_in
 
 DONE = b"\n"
 
@@ -35,9 +35,10 @@ def main() -> None:
     first = json.loads(sys.stdin.readline())
     sys.path[:] = [*first["modules"], *[place for place in sys.path if place not in first["modules"]]]
     try:
-        kind = function_named(first["use"], Path(first["folder"]))
-        environment = kind(weights=first["weights"], **first["given"])
-        environment = environment.modified(*[modifier_from(entry, Path(first["folder"])) for entry in first["modify"]])
+        with looking_in(Path(first["folder"])):
+            kind = function_named(first["use"])
+            environment = kind(weights=first["weights"], **first["given"])
+            environment = environment.modified(*[modifier_from(entry) for entry in first["modify"]])
         buffer = SharedBuffer(describe(environment), first["copies"], first["descriptor"])
     except BaseException as failure:
         answer(failed=str(failure) or type(failure).__name__)
