@@ -7,6 +7,7 @@ import importlib
 import inspect
 import json
 import sys
+import tokenize
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
@@ -122,9 +123,9 @@ def code_of(made: Iterable[Any], place_of: Any, data: Mapping[Any, Iterable[Path
             refuse_edited(one, path)
         elif read[0].edited():
             _say_edited(one, path)
-        trees = {m: ast.parse(f.path.read_bytes()) for m, f in group.following.files.items()}
+        texts = {m: text_of(f.path) for m, f in group.following.files.items()}
         top = one.__qualname__.partition(".")[0]
-        code.versions[one.__qualname__] = slices.version_of(trees, group.following.files, name, top)
+        code.versions[one.__qualname__] = slices.version_of(texts, group.following.files, name, top)
         for file in (data or {}).get(one, ()):
             inside = file.resolve().relative_to(root) if root in file.resolve().parents else Path(file.name)
             code.contents[f"{group.prefix}{inside.as_posix()}"] = file.read_bytes()
@@ -135,6 +136,12 @@ def code_of(made: Iterable[Any], place_of: Any, data: Mapping[Any, Iterable[Path
             code.originals[f"{group.prefix}{found.layout}"] = originals.get(found.path) or str(found.path)
         code.packages.update(versions_of(group.following.packages))
     return code
+
+
+def text_of(path: Path) -> str:
+    """The text of a file of Python, in the encoding that it says."""
+    with tokenize.open(path) as stream:
+        return stream.read()
 
 
 def _root_of(file: SourceFile) -> Path:
@@ -160,7 +167,7 @@ def _keep_notebook(code: Code, one: Any, module: ModuleType | None) -> None:
     code.contents[layout] = (before + "".join(part for part in _paragraphs(text) if part not in before)).encode()
     code.places["__main__"] = ["", NOTEBOOK]
     code.versions[one.__qualname__] = slices.version_of(
-        {NOTEBOOK: tree}, {}, NOTEBOOK, one.__qualname__.partition(".")[0]
+        {NOTEBOOK: text}, {}, NOTEBOOK, one.__qualname__.partition(".")[0]
     )
     following = Following([Path.cwd()])
     for wanted in _imports(tree):

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import ast
 import hashlib
+import io
+import tokenize
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
@@ -112,12 +114,49 @@ def needed(
     return sorted(found)
 
 
-def version_of(trees: Mapping[str, ast.Module], files: Mapping[str, SourceFile], module: str, name: str) -> str:
-    """Six hexadecimal digits of what a name needs; comments, docstrings and the way it is laid out do not count."""
+def version_of(texts: Mapping[str, str], files: Mapping[str, SourceFile], module: str, name: str) -> str:
+    """Six hexadecimal digits of what a name needs; comments, docstrings and the way it is laid out do not count.
+
+    They are made of the words of the text and not of a syntax tree, whose form differs between versions of Python.
+    """
+    trees = {where: ast.parse(text) for where, text in texts.items()}
+    words = {where: _words(texts[where], trees[where]) for where in texts}
     digest = hashlib.sha256()
     for where, number in needed(trees, files, module, name):
-        digest.update(dump(trees[where].body[number]).encode())
+        node = trees[where].body[number]
+        first = min([node.lineno, *(mark.lineno for mark in getattr(node, "decorator_list", []))])
+        for line, word in words[where]:
+            if first <= line <= (node.end_lineno or line):
+                digest.update(word.encode())
+        digest.update(b"\n")
     return digest.hexdigest()[:6]
+
+
+def _words(text: str, tree: ast.Module) -> list[tuple[int, str]]:
+    """The words of a text with their lines, without comments and docstrings; what is further in is marked as such."""
+    documented: list[tuple[tuple[int, int], tuple[int, int]]] = []
+    for node in ast.walk(tree):
+        if (
+            isinstance(node, (ast.ClassDef, ast.FunctionDef, ast.AsyncFunctionDef))
+            and ast.get_docstring(node) is not None
+        ):
+            told = node.body[0]
+            documented.append(
+                ((told.lineno, told.col_offset), (told.end_lineno or told.lineno, told.end_col_offset or 0))
+            )
+    found = []
+    for token in tokenize.generate_tokens(io.StringIO(text).readline):
+        if token.type in (tokenize.COMMENT, tokenize.NL, tokenize.ENDMARKER):
+            continue
+        if any(begin <= token.start and token.end <= end for begin, end in documented):
+            continue
+        if token.type in (tokenize.NEWLINE, tokenize.INDENT, tokenize.DEDENT):
+            found.append((token.start[0], {tokenize.NEWLINE: "\n", tokenize.INDENT: "\t"}.get(token.type, "\r")))
+        else:
+            # Since Python 3.12 a formatted string is many words, before that one: without spaces and doubled braces they are the same.
+            word = "".join(token.string.split()).replace("{{", "{").replace("}}", "}")
+            found.append((token.start[0], word))
+    return found
 
 
 def dump(node: ast.AST) -> str:

@@ -57,7 +57,7 @@ def changes_told(runs: Sequence[Run]) -> list[str]:
 def _by_environment(runs: Sequence[Run]) -> dict[str, dict[str, Run]]:
     """One run of each version, by environment."""
     found: dict[str, dict[str, Run]] = {}
-    for run in runs:
+    for run in sorted(runs, key=lambda run: (str(run.origin.get("began")), run.name)):
         number = version(run)
         if number is not None:
             found.setdefault(environment_name(run), {}).setdefault(number, run)
