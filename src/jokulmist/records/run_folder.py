@@ -111,10 +111,6 @@ class FolderRecorder:
         self.origin.update(status=status, updated=self._clock().isoformat(timespec="seconds"), **more)
         write_json(self.path / ORIGIN, self.origin)
 
-    def source(self, parts: Mapping[str, bytes]) -> None:
-        """Keep the code that the run consists of, by place below ``source/``."""
-        keep_source(self.path, parts)
-
     def evaluated(self, columns: dict[str, Any]) -> None:
         """Append the episodes of an evaluation."""
         append_rows(self.path / EVALUATED, columns)

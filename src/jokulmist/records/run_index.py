@@ -130,18 +130,22 @@ def _last_rows(file: Path, least: int = LAST) -> tuple[list[str], list[list[str]
 
 def is_alive(path: Path, origin: Mapping[str, Any]) -> bool:
     """Whether the process that trains a run is at work; a process of another machine is taken to be."""
-    import psutil
-
     process = origin.get("process")
     if origin.get("host") != platform.node() or not isinstance(process, int):
         return True
     if process == files.this_process():
         return True
+    return wrote(process, path / files.ORIGIN)
+
+
+def wrote(process: int, record: Path) -> bool:
+    """Whether a process is at work that may have written a record: one that began after it has only got the number."""
+    import psutil
+
     try:
         found = psutil.Process(process)
-        # A process that began after the record was written has only got the number.
-        return found.status() != psutil.STATUS_ZOMBIE and found.create_time() <= (path / files.ORIGIN).stat().st_mtime
-    except psutil.Error:
+        return found.status() != psutil.STATUS_ZOMBIE and found.create_time() <= record.stat().st_mtime
+    except (psutil.Error, OSError):
         return False
 
 

@@ -12,7 +12,7 @@ from functools import lru_cache
 from importlib.metadata import PackageNotFoundError, packages_distributions, version
 from pathlib import Path
 
-from jokulmist.sources.reading import SourceFile
+from jokulmist.sources.reading import SourceFile, prefixes
 
 OWN = "jokulmist"
 
@@ -61,8 +61,12 @@ class Following:
         parent = name.rpartition(".")[0]
         if parent:
             self._find(parent)
-        for wanted in imported(file.path, file):
-            self._find(wanted)
+        self.find(imported(file.path, file))
+
+    def find(self, names: Iterable[str]) -> None:
+        """Modules by their names, wherever they stand."""
+        for name in names:
+            self._find(name)
 
     def _find(self, name: str) -> None:
         if name in self._seen:
@@ -132,30 +136,26 @@ def imported(path: Path, file: SourceFile) -> list[str]:
 
 @lru_cache(maxsize=512)
 def _imported(path: Path, name: str, package: bool, _mtime: int, _size: int) -> tuple[str, ...]:
-    found: dict[str, None] = {}
     file = SourceFile(name, path, package)
     try:
         tree = ast.parse(path.read_bytes(), filename=str(path))
     except (SyntaxError, ValueError):
         return ()
+    return tuple(names_imported(tree, file))
+
+
+def names_imported(tree: ast.Module, file: SourceFile) -> list[str]:
+    """The names that the text of a file imports: modules, and what may be modules of a package."""
+    found: dict[str, None] = {}
     for node in ast.walk(tree):
         if isinstance(node, ast.Import):
             for alias in node.names:
-                found.update(dict.fromkeys(_each(alias.name)))
+                found.update(dict.fromkeys(prefixes(alias.name)))
         elif isinstance(node, ast.ImportFrom):
-            base = node.module or ""
-            if node.level:
-                within = file.within(node.level)
-                base = f"{within}.{base}" if base and within else base or within
-            found.update(dict.fromkeys(_each(base)))
+            base = file.absolute(node.module or "", node.level)
+            found.update(dict.fromkeys(prefixes(base)))
             found.update(dict.fromkeys(f"{base}.{alias.name}" for alias in node.names if base and alias.name != "*"))
-    return tuple(found)
-
-
-def _each(name: str) -> list[str]:
-    """``a``, ``a.b`` and ``a.b.c`` of ``a.b.c``."""
-    parts = name.split(".") if name else []
-    return [".".join(parts[: k + 1]) for k in range(len(parts))]
+    return list(found)
 
 
 def versions_of(packages: Iterable[str]) -> dict[str, str]:

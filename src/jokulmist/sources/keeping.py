@@ -18,7 +18,7 @@ from typing import Any
 
 from jokulmist.errors import RecordError, SettingError
 from jokulmist.sources import slices
-from jokulmist.sources.following import Following, is_gallery, rooted, versions_of
+from jokulmist.sources.following import Following, is_gallery, names_imported, rooted, versions_of
 from jokulmist.sources.reading import Modules, SourceFile, fingerprint, source_of
 
 SOURCE, INDEX = "source", "index.json"
@@ -163,29 +163,17 @@ def _keep_notebook(code: Code, one: Any, module: ModuleType | None) -> None:
         return
     layout = f"{NOTEBOOK}.py"
     before = code.contents.get(layout, b"").decode()
-    tree = ast.parse(text)
     code.contents[layout] = (before + "".join(part for part in _paragraphs(text) if part not in before)).encode()
     code.places["__main__"] = ["", NOTEBOOK]
     code.versions[one.__qualname__] = slices.version_of(
         {NOTEBOOK: text}, {}, NOTEBOOK, one.__qualname__.partition(".")[0]
     )
     following = Following([Path.cwd()])
-    for wanted in _imports(tree):
-        following._find(wanted)
+    following.find(names_imported(ast.parse(text), SourceFile(NOTEBOOK, Path(layout))))
     for found in following.files.values():
         code.contents[found.layout] = found.path.read_bytes()
         code.originals[found.layout] = str(found.path)
     code.packages.update(versions_of(following.packages))
-
-
-def _imports(tree: ast.Module) -> list[str]:
-    names: list[str] = []
-    for node in ast.walk(tree):
-        if isinstance(node, ast.Import):
-            names += [alias.name for alias in node.names]
-        elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
-            names += [node.module, *(f"{node.module}.{alias.name}" for alias in node.names)]
-    return names
 
 
 def _paragraphs(text: str) -> list[str]:
@@ -209,8 +197,7 @@ def notebook_text(one: Any, module: ModuleType | None) -> str | None:
                 continue
         lines = cell.splitlines()
         for node in tree.body:
-            first = min([node.lineno, *(mark.lineno for mark in getattr(node, "decorator_list", []))])
-            statements.append("\n".join(lines[first - 1 : node.end_lineno]))
+            statements.append("\n".join(lines[slices.first_line(node) - 1 : node.end_lineno]))
     tree = ast.parse("\n".join(statements))
     top = one.__qualname__.partition(".")[0]
     binders = slices.Statements.of(tree).binders
@@ -380,23 +367,14 @@ class KeptCode:
     def class_parts(self, place: str, name: str, current: bool = False) -> dict[str, tuple[str, str]]:
         """The parts of a class by name; see `slices.members`. Empty where the class is not found."""
         prefix, module = self.places[place]
-        layout = next(
-            (f for f in self.originals if f in _layouts(prefix, module)), f"{prefix}{module.replace('.', '/')}.py"
-        )
-        path = Path(self.originals.get(layout, "")) if current else self.folder / layout
+        file = self._modules(prefix).files.get(module)
+        if file is None:
+            return {}
         try:
-            tree = ast.parse(path.read_bytes())
+            text = text_of(Path(file.original) if current else file.path)
+            return slices.members(text, name.rpartition(".")[2])
         except (OSError, SyntaxError, ValueError):
             return {}
-        for node in ast.walk(tree):
-            if isinstance(node, ast.ClassDef) and node.name == name.rpartition(".")[2]:
-                return slices.members(node)
-        return {}
-
-
-def _layouts(prefix: str, module: str) -> tuple[str, str]:
-    base = f"{prefix}{module.replace('.', '/')}"
-    return f"{base}.py", f"{base}/__init__.py"
 
 
 def kept_in(one: Any) -> Path | None:

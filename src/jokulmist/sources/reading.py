@@ -39,11 +39,6 @@ def refuse_while_reading(what: str) -> None:
         raise LeftOut(what)
 
 
-def is_reading() -> bool:
-    """Whether a user's file is being read now."""
-    return _READING > 0
-
-
 @contextlib.contextmanager
 def _only_read() -> Iterator[None]:
     global _READING
@@ -87,6 +82,17 @@ class SourceFile:
         parts = parts if self.package else parts[:-1]
         return ".".join(parts[: len(parts) - (level - 1)] if level > 1 else parts)
 
+    def absolute(self, name: str, level: int) -> str:
+        """The whole name of what an import of so many points names; none for an absolute one."""
+        within = self.within(level) if level else ""
+        return f"{within}.{name}" if name and within else name or within
+
+
+def prefixes(name: str) -> list[str]:
+    """``a``, ``a.b`` and ``a.b.c`` of ``a.b.c``."""
+    parts = name.split(".") if name else []
+    return [".".join(parts[: k + 1]) for k in range(len(parts))]
+
 
 def fingerprint(parts: Mapping[str, bytes]) -> str:
     """Twelve hexadecimal digits of names and contents."""
@@ -112,12 +118,7 @@ class Modules:
         self.places = dict(places or {})
         self.key = self._fingerprint()
         self._loaded: dict[str, ModuleType] = {}
-        self._packages = {name.rpartition(".")[0] for name in files} - set(files) - {""}
-        for name in list(self._packages):
-            while name:
-                self._packages.add(name)
-                name = name.rpartition(".")[0]
-        self._packages -= set(files)
+        self._packages = {package for name in files for package in prefixes(name)} - set(files)
 
     @classmethod
     def of(cls, files: Mapping[str, SourceFile], places: Mapping[str, str] | None = None) -> Modules:
@@ -185,13 +186,9 @@ class Modules:
     ) -> Any:
         """What stands for Python's `__import__` in the modules of the set."""
         asking = (globals or {}).get("__jokulmist_source__")
-        if level and asking is not None:
-            within = asking[1].within(level)
-            whole = f"{within}.{name}" if name and within else name or within
-        elif level:
+        if level and asking is None:
             return builtins.__import__(name, globals, locals, fromlist, level)
-        else:
-            whole = name
+        whole = asking[1].absolute(name, level) if level and asking is not None else name
         first = whole.partition(".")[0]
         if not self._has(first):
             if level and asking is not None:

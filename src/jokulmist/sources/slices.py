@@ -105,10 +105,8 @@ def needed(
                     for alias in part.names:
                         ask((alias.name, ALL))
                 elif isinstance(part, ast.ImportFrom):
-                    base = part.module or ""
-                    if part.level and where in files:
-                        within = files[where].within(part.level)
-                        base = f"{within}.{base}" if base and within else base or within
+                    named = part.module or ""
+                    base = files[where].absolute(named, part.level) if where in files else named
                     for alias in part.names:
                         ask((f"{base}.{alias.name}", ALL) if f"{base}.{alias.name}" in trees else (base, alias.name))
     return sorted(found)
@@ -120,16 +118,26 @@ def version_of(texts: Mapping[str, str], files: Mapping[str, SourceFile], module
     They are made of the words of the text and not of a syntax tree, whose form differs between versions of Python.
     """
     trees = {where: ast.parse(text) for where, text in texts.items()}
-    words = {where: _words(texts[where], trees[where]) for where in texts}
+    words: dict[str, list[tuple[int, str]]] = {}
     digest = hashlib.sha256()
     for where, number in needed(trees, files, module, name):
-        node = trees[where].body[number]
-        first = min([node.lineno, *(mark.lineno for mark in getattr(node, "decorator_list", []))])
-        for line, word in words[where]:
-            if first <= line <= (node.end_lineno or line):
-                digest.update(word.encode())
+        if where not in words:
+            words[where] = _words(texts[where], trees[where])
+        digest.update(_said(words[where], trees[where].body[number]).encode())
         digest.update(b"\n")
     return digest.hexdigest()[:6]
+
+
+def first_line(node: ast.stmt) -> int:
+    """The line that a statement begins in, with what decorates it."""
+    first: int = min([node.lineno, *(mark.lineno for mark in getattr(node, "decorator_list", []))])
+    return first
+
+
+def _said(words: list[tuple[int, str]], node: ast.stmt) -> str:
+    """The words of a statement."""
+    first = first_line(node)
+    return "".join(word for line, word in words if first <= line <= (node.end_lineno or line))
 
 
 def _words(text: str, tree: ast.Module) -> list[tuple[int, str]]:
@@ -159,41 +167,26 @@ def _words(text: str, tree: ast.Module) -> list[tuple[int, str]]:
     return found
 
 
-def dump(node: ast.AST) -> str:
-    """A statement as text, without docstrings."""
-    return ast.dump(_WithoutDocstrings().visit(ast.parse(ast.unparse(node))))
-
-
-class _WithoutDocstrings(ast.NodeTransformer):
-    def generic_visit(self, node: ast.AST) -> ast.AST:
-        super().generic_visit(node)
-        body = getattr(node, "body", None)
-        if isinstance(body, list) and isinstance(node, (ast.ClassDef, ast.FunctionDef, ast.AsyncFunctionDef)):
-            first = body[0] if body else None
-            if (
-                isinstance(first, ast.Expr)
-                and isinstance(first.value, ast.Constant)
-                and isinstance(first.value.value, str)
-            ):
-                node.body = body[1:] or [ast.Pass()]
-        return node
-
-
-def members(node: ast.ClassDef) -> dict[str, tuple[str, str]]:
-    """The parts of a class by name: what each is (a term, an ending, a method, a value), and its text without docstrings."""
+def members(text: str, name: str) -> dict[str, tuple[str, str]]:
+    """The parts of a class by name: what each is (a term, an ending, a method, a value), and its words. Empty where there is no such class."""
+    tree = ast.parse(text)
+    node = next((n for n in ast.walk(tree) if isinstance(n, ast.ClassDef) and n.name == name), None)
     found: dict[str, tuple[str, str]] = {}
+    if node is None:
+        return found
+    words = _words(text, tree)
     for part in node.body:
         if isinstance(part, (ast.FunctionDef, ast.AsyncFunctionDef)):
             marks = [ast.unparse(mark.func if isinstance(mark, ast.Call) else mark) for mark in part.decorator_list]
             kinds = [KINDS[mark.rpartition(".")[2]] for mark in marks if mark.rpartition(".")[2] in KINDS]
-            found[part.name] = (kinds[0] if kinds else "method", dump(part))
+            found[part.name] = (kinds[0] if kinds else "method", _said(words, part))
         elif isinstance(part, ast.ClassDef):
-            found[part.name] = ("class", dump(part))
+            found[part.name] = ("class", _said(words, part))
         elif isinstance(part, (ast.Assign, ast.AnnAssign)):
             targets = part.targets if isinstance(part, ast.Assign) else [part.target]
             for target in targets:
                 if isinstance(target, ast.Name):
-                    found[target.id] = ("value", dump(part))
+                    found[target.id] = ("value", _said(words, part))
     return found
 
 

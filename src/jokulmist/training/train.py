@@ -245,7 +245,6 @@ def train_plan(
     refuse_budget(plan)
     for word in budget_words(plan):
         told_or_warned(show, word)
-    plan.agent.shapes(describe(plan.environment).spec, plan.copies)
     seeds = plan.training.seeds
     names = {seed: name if name is None or len(seeds) == 1 else f"{name}-seed{seed}" for seed in seeds}
     for own_name in names.values():  # before the first is trained, not when its turn has come

@@ -14,6 +14,7 @@ import numpy as np
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import read_toml, replace_file, write_toml
 from jokulmist.records.run_folder import PLAN
+from jokulmist.records.run_index import wrote
 from jokulmist.studies.search.candidates import FAILED, SEARCH, Board, Candidate, is_search
 from jokulmist.studies.search.engine import winning_plan
 from jokulmist.studies.search.progress import SearchDisplay, told_settings
@@ -243,15 +244,6 @@ def _last_score(board: Board, candidate: Candidate, untils: list[int]) -> dict[s
 
 def _at_work(board: Board, record: Path) -> bool:
     """Whether the process that searches is alive; one of another machine is taken to be."""
-    import psutil
-
     if board.host != platform.node():
         return True
-    if board.process == os.getpid():
-        return False
-    try:
-        found = psutil.Process(board.process)
-        # A process that began after the record was written has only got the number.
-        return found.status() != psutil.STATUS_ZOMBIE and found.create_time() <= record.stat().st_mtime
-    except (psutil.Error, OSError):
-        return False
+    return board.process != os.getpid() and wrote(board.process, record)
