@@ -51,7 +51,7 @@ def train(
 
 def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
     """What one run would take, from a short trial in memory."""
-    from jokulmist.training.session.session import chosen_lane
+    from jokulmist.training.session.choices import chosen_lane
     from jokulmist.training.train import train_plan
     from jokulmist.training.workers.pool import usual_workers
 

@@ -13,7 +13,8 @@ from jokulmist.errors import SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.training.progress import ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
-from jokulmist.training.session.session import Session, chosen_lane, run_folder
+from jokulmist.training.session.choices import chosen_lane, run_folder
+from jokulmist.training.session.session import Session
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,8 @@ from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay, told_or_warned
 from jokulmist.training.runs.run import Run, Runs
-from jokulmist.training.session.session import Session, chosen_lane, run_folder
+from jokulmist.training.session.choices import chosen_lane, run_folder
+from jokulmist.training.session.session import Session
 from jokulmist.training.workers import pool
 from jokulmist.training.workers import seeds as seeds_side_by_side
 

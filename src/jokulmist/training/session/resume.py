@@ -19,7 +19,8 @@ from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.checkpointing import Checkpoint, kept_in
-from jokulmist.training.session.session import Session, chosen_lane
+from jokulmist.training.session.choices import chosen_lane
+from jokulmist.training.session.session import Session
 
 
 def resume(

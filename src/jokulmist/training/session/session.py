@@ -4,23 +4,19 @@ from __future__ import annotations
 
 import copy
 import logging
-import math
 import os
 import sys
 import time
-from collections import deque
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
-from jokulmist.errors import BrokenEnvironment, DivergedTraining, JokulmistError, RecordError, SettingError
-from jokulmist.lanes.compiled.compilability import find
+from jokulmist.errors import DivergedTraining, JokulmistError, RecordError
 from jokulmist.records import run_folder as files
-from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, save_checkpoint
-from jokulmist.records.episodes import Episodes, Memory, numbers_of
+from jokulmist.records.checkpoints import save_checkpoint
+from jokulmist.records.episodes import Episodes, Memory
 from jokulmist.records.run_index import LAST, uses_of
 from jokulmist.training.evaluation.evaluate import evaluate
 from jokulmist.training.interrupts import StopRequest, heeding_ctrl_c
@@ -28,48 +24,32 @@ from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.training.plans.observers import LiveRun, Observers
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.plans.sources import plan_code, use_of
+from jokulmist.training.plans.sources import plan_code
 from jokulmist.training.plans.stopping import Stopping
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.progress import ProgressDisplay, RunProgress
-from jokulmist.training.rollouts.rollout_recorder import COPY, RolloutRecorder
+from jokulmist.training.rollouts.rollout_recorder import RolloutRecorder
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.advice import Advice
-from jokulmist.training.session.checkpointing import Checkpoint, keep, keep_best
+from jokulmist.training.session.checkpointing import Checkpoint, keep
 from jokulmist.training.session.curriculum_progress import CurriculumProgress
-from jokulmist.training.session.machine import Machine
-from jokulmist.training.session.recording import Recording
+from jokulmist.training.session.intake import Intake
+from jokulmist.training.session.observing import (
+    Border,
+    Cadence,
+    Checkpoints,
+    Evaluations,
+    LevelMoves,
+    MachineRows,
+    OwnObservers,
+    SessionObserver,
+)
+from jokulmist.training.session.reports import Reports
+from jokulmist.training.session.so_far import SoFar
 
 log = logging.getLogger(__name__)
-REPORTS = 200
-EPISODES_A_REPORT = 20
 PIECE_SECONDS = 0.25
 EVALUATION_SEED = 1_000_003
-DECISIONS_A_LOOK = 1_000
-
-
-def run_folder(plan: Plan, folder: Path, name: str | None) -> Path:
-    """Make a run's directory: its name, or environment, method and the next free number."""
-    use = use_of(type(plan.environment)).rpartition(":")[2].lower()
-    return files.take_folder(folder, name, f"{use}-{type(plan.agent).__name__.lower()}")
-
-
-def chosen_lane(plan: Plan) -> tuple[bool, str]:
-    """Whether the plan runs compiled, and if not although it might have, why."""
-    if plan.training.lane == "plain":
-        return False, ""
-    if not plan.agent.traced:
-        if plan.training.lane == "compiled":
-            raise SettingError(
-                f'`{type(plan.agent).__name__}` is not traced, so it trains on plain lanes. Use `lane="plain"`.'
-            )
-        return False, ""
-    finding = find(plan.stage)
-    if finding.compiles:
-        return True, ""
-    if plan.training.lane == "compiled":
-        raise SettingError(f"the environment cannot be compiled: {finding.why}")
-    return False, f"training plain, because {finding.why}" if finding.why else ""
 
 
 class Session:
@@ -138,30 +118,21 @@ class Session:
                 origin["code"] = code.summary
                 files.keep_source(self.path, code.parts)
             self.recorder = files.FolderRecorder(self.path, None if goes_on else plan.written(), origin)
-        self.origin = origin
-        self.recording = Recording(self.recorder, self.description)
         self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
-        self.recent: deque[float] = deque(maxlen=LAST)
-        self.curriculum = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
-        self.advice = Advice(plan.agent, plan.measured, self.description)
-        self.newest: dict[str, float] = {}
-        self.recorded = 0
-        self.asked = StopRequest()
-        self.why = ""
-        self.good: Policy | None = None
-        self.kept, self.until = kept, until
-        self.stopping = Stopping(self.training.stop_when)
-        self.observers = Observers(copy.deepcopy(plan.observers))  # each seed has its own
-        self.best: tuple[float, Policy] | None = None
-        self.scores: deque[float] = deque(maxlen=LAST)
-        self.elapsed = 0.0
-        self.evaluated_at = -1
-        self.next_report_episode = EPISODES_A_REPORT
+        self.origin, self.kept, self.until = origin, kept, until
+        self.so_far = SoFar(plan, self.description, self.recorder, path, show)
         every = self.training.record_every
         self.rollouts = (
             None if path is None or every is None else RolloutRecorder(path, self.environment, every, seed, plan.copies)
         )
-        self.machine = None if path is None else Machine()
+        self.intake = Intake(self.recorder, self.description, self.rollouts)
+        self.advice = Advice(plan.agent, plan.measured, self.description)
+        self.curriculum = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
+        self.own = Observers(copy.deepcopy(plan.observers))  # each seed has its own
+        self.observers: dict[str, SessionObserver] = {}
+        self.asked = StopRequest()
+        self.why = ""
+        self.evaluated_at = -1
 
     def run(self) -> Run:
         more = {k: int(self.origin.get(k, 0)) for k in ("more_steps", "more_episodes")}
@@ -174,14 +145,16 @@ class Session:
         try:
             with heeding_ctrl_c() as self.asked:
                 loop = self._loop(planned)
+                cadence = Cadence(self.plan.copies, loop.turns_per_update)
+                self.observers = self._observing(planned, cadence)
                 if self.rollouts is not None:
                     loop.follow_first(self.training.record_every or 1)
                 if self.kept is not None:
                     self._take_up(loop, self.kept)
-                began -= self.elapsed
-                self.observers.begin(self._live(loop, planned))
-                status = self._drive(loop, planned, began)
-                self.observers.end(self._live(loop, planned))
+                began -= self.so_far.elapsed
+                self.own.begin(self._live(loop, planned))
+                status = self._drive(loop, planned, cadence, began)
+                self.own.end(self._live(loop, planned))
         except BaseException as problem:  # told below, after everything is saved
             status, failure = "failed", problem
             if isinstance(problem, KeyboardInterrupt):
@@ -196,71 +169,48 @@ class Session:
         processes = self.training.processes
         return PlainLoop(self.environment, self.agent, self.seed, self.plan.copies, planned, processes)
 
-    def _drive(self, loop: Loop, planned: Planned, began: float) -> str:
+    def _observing(self, planned: Planned, cadence: Cadence) -> dict[str, SessionObserver]:
+        """What happens while it trains, in this order, by the names that a checkpoint holds their states under."""
+        training, so_far = self.training, self.so_far
+        found: dict[str, SessionObserver] = {
+            "reports": Reports(so_far, planned, cadence, self.advice, Stopping(training.stop_when))
+        }
+        if self.curriculum is not None:
+            found["curriculum"] = LevelMoves(self.curriculum, so_far, planned, cadence)
+        if training.evaluate_every is not None:
+            found["evaluations"] = Evaluations(training.evaluate_every, self._evaluate, cadence)
+        if len(self.own):
+            found["own"] = OwnObservers(self.own, lambda loop: self._live(loop, planned), cadence)
+        if self.path is not None:
+            found["machine"] = MachineRows(so_far)
+            minutes = training.checkpoint_minutes
+            found["checkpoints"] = Checkpoints(training.checkpoint_every, minutes, self._checkpoint, cadence)
+        return found
+
+    def _drive(self, loop: Loop, planned: Planned, cadence: Cadence, began: float) -> str:
         """Train to the end in pieces. What is recorded happens at turns that the plan fixes; the clock decides only
         how finely the way between them is cut."""
-        copies, per_update = self.plan.copies, loop.turns_per_update
-
-        def turns(decisions: int) -> int:
-            whole = -(-decisions // copies)
-            return -(-whole // per_update) * per_update
-
-        last = turns(planned.last_step) if planned.last_step is not None else sys.maxsize
-        planned_last = last
-        last = last if self.until is None else min(last, turns(self.until))
-        report = turns(max(1, planned.steps // REPORTS)) if planned.steps is not None else None
-        every = self.training.evaluate_every
-        evaluation = None if every is None else turns(every)
-        look = None
-        if self.curriculum is not None:
-            usual = max(1, planned.steps // REPORTS) if planned.steps is not None else DECISIONS_A_LOOK
-            look = turns(self.curriculum.levels.every or usual)
-        checkpoint = None if self.training.checkpoint_every is None else turns(self.training.checkpoint_every)
-        piece = per_update * max(1, 512 // copies)
-        reported = checkpointed = time.perf_counter()
-        reported_decisions = loop.decisions
-        looks = [None if every is None else turns(every) for every in self.observers.cadences]
-        fixed = [border for border in (report, evaluation, look, checkpoint, *looks) if border is not None]
+        planned_last = cadence.turns(planned.last_step) if planned.last_step is not None else sys.maxsize
+        last = planned_last if self.until is None else min(planned_last, cadence.turns(self.until))
+        per_update = loop.turns_per_update
+        piece = per_update * max(1, 512 // self.plan.copies)
+        reports = self.observers["reports"]
+        assert isinstance(reports, Reports)
+        reports.begin(loop.decisions, time.perf_counter())
         while loop.turn < last and not self.asked and not self.why:
-            borders = [last] + [((loop.turn // border) + 1) * border for border in fixed]
-            count = min(min(borders) - loop.turn, piece, loop.most_turns)
+            stops = [last, *(observer.next_turn(loop.turn) for observer in self.observers.values())]
+            count = min(min(stops) - loop.turn, piece, loop.most_turns)
             started = time.perf_counter()
-            self._record(loop.advance(count), loop, planned.last_episode)
-            taken = time.perf_counter() - started
-            piece = _next_piece(piece, count, taken, per_update)
+            self._take(loop, loop.advance(count), planned.last_episode)
             now = time.perf_counter()
-            self.elapsed = elapsed = now - began
-            progress = self._progress(loop, planned)
+            piece = _next_piece(piece, count, now - started, per_update)
+            self.so_far.elapsed = now - began
             done = planned.last_episode is not None and loop.episodes >= planned.last_episode
-            by_episode = report is None and loop.episodes >= self.next_report_episode
-            reports = by_episode or (report is not None and loop.turn % report == 0) or loop.turn >= last or done
-            if reports:
-                self.next_report_episode = loop.episodes + EPISODES_A_REPORT
-                speed = (loop.decisions - reported_decisions) / max(now - reported, 1e-9)
-                self._report(loop, speed, elapsed)
-                self._advise(
-                    self.advice.early(progress.share, loop.decisions, list(self.recent), self.newest, self.good)
-                )
-                reported, reported_decisions = now, loop.decisions
-                self.why = self.stopping.why(progress) or ""
-            if self.curriculum is not None and look is not None and loop.turn % look == 0 and self.curriculum.moved():
-                loop.set_level(self.curriculum.value)
-                self.recorder.log(f"after {loop.decisions} decisions {self.curriculum}")
-                self.show.say(f"after {loop.decisions:,} decisions {self.curriculum}")
-            if evaluation is not None and loop.turn % evaluation == 0:
-                self._evaluate(loop)
-            if len(self.observers):
-                looking = [reports if every is None else loop.turn % every == 0 for every in looks]
-                self.why = self.why or self.observers.look(looking, self._live(loop, planned)) or ""
-            self.show.update(progress)
-            if self.path is not None:
-                row = self.machine.row(elapsed, loop.decisions) if self.machine is not None else None
-                if row is not None:
-                    self.recorder.machine(row)
-                due = now - checkpointed > 60.0 * self.training.checkpoint_minutes
-                if due or (checkpoint is not None and loop.turn % checkpoint == 0):
-                    self._checkpoint(loop)
-                    checkpointed = time.perf_counter()
+            border = Border(loop, self._progress(loop, planned), now, done or loop.turn >= last)
+            border = replace(border, reported=reports.is_due(border))
+            for observer in self.observers.values():
+                self.why = self.why or observer.look(border) or ""
+            self.show.update(border.progress)
             if done:
                 break
         if self.asked:
@@ -268,155 +218,64 @@ class Session:
         halted = self.until is not None and last < planned_last and not self.why
         return "stopped" if self.asked or halted else "done"
 
+    def _take(self, loop: Loop, batch: Episodes, most: int | None) -> None:
+        batch, columns = self.intake.take(batch, loop, self.so_far.recorded, most)
+        if len(batch):
+            self.so_far.take(columns)
+            for observer in self.observers.values():
+                observer.take(batch, columns)
+            self.so_far.recorded += len(batch)
+
     def _progress(self, loop: Loop, planned: Planned) -> RunProgress:
-        share = planned.share(loop.decisions, loop.episodes)
-        speed = loop.decisions / max(self.elapsed, 1e-9)
-        return RunProgress(loop.decisions, loop.episodes, share, self._mean(), speed, self.elapsed)
+        share, elapsed = planned.share(loop.decisions, loop.episodes), self.so_far.elapsed
+        speed = loop.decisions / max(elapsed, 1e-9)
+        return RunProgress(loop.decisions, loop.episodes, share, self.so_far.mean_return, speed, elapsed)
 
     def _live(self, loop: Loop, planned: Planned) -> LiveRun:
         """The run as an observer is shown it."""
-        progress = self._progress(loop, planned)
-        return LiveRun(self.path, self.seed, progress, self.newest, lambda: self._policy(loop), self.recorder.log)
+        progress, readings = self._progress(loop, planned), self.so_far.readings
+        return LiveRun(self.path, self.seed, progress, readings, lambda: self.so_far.policy(loop), self.recorder.log)
 
     def _checkpoint(self, loop: Loop) -> None:
         """Keep all that is needed to go on from here."""
         assert self.path is not None
-        self.recording.settle()
+        self.intake.recording.settle()
         if self.rollouts is not None:
             self.rollouts.write()
-        if self.best is not None:
-            keep_best(self.path, self.best[1], self.best[0], self.training.best_by)
+        self.so_far.best.write(self.path)
         state = {
             "decisions": loop.decisions,
             "episodes": loop.episodes,
             "turn": loop.turn,
             "seed": self.seed,
-            "recorded": self.recorded,
-            "recent": list(self.recent),
-            "scores": list(self.scores),
-            "next_report_episode": self.next_report_episode,
-            "curriculum": None if self.curriculum is None else self.curriculum.saved(),
-            "stopping": self.stopping.saved(),
-            "observers": self.observers.saved(),
-            "advice": self.advice.saved(),
+            "so_far": self.so_far.saved(),
+            "observers": {name: observer.saved() for name, observer in self.observers.items()},
             "rollouts": None if self.rollouts is None else self.rollouts.saved(),
-            "best": None if self.best is None else [self.best[0], self.best[1].decisions],
-            "seconds": round(self.elapsed, 3),
             "sizes": self.recorder.sizes(),
         }
-        keep(self.path, self._policy(loop), state, loop.saved(), self.training.keep_checkpoints)
+        keep(self.path, self.so_far.policy(loop), state, loop.saved(), self.training.keep_checkpoints)
 
     def _take_up(self, loop: Loop, kept: Checkpoint) -> None:
         """Be where a checkpoint was written; the files are already cut back to it."""
         state = kept.state
+        for name, observer in self.observers.items():
+            observer.restore(state["observers"][name])
         if self.curriculum is not None:
-            self.curriculum.restore(state["curriculum"])
             loop.set_level(self.curriculum.value)
         loop.restore(kept.arrays)
-        self.recorded = state["recorded"]
-        self.recording.begin(self.recorded)
-        self.recent.extend(state["recent"])
-        self.scores.extend(state["scores"])
-        self.next_report_episode = state["next_report_episode"]
-        self.stopping.restore(state["stopping"])
-        self.observers.restore(state["observers"])
-        self.advice.restore(state["advice"])
+        self.so_far.restore(state["so_far"])
+        self.so_far.good = self.so_far.policy(loop)
+        recorded = self.so_far.recorded
+        self.intake.recording.begin(recorded)
         if self.rollouts is not None and state["rollouts"] is not None:
-            self.rollouts.restore(state["rollouts"], self.recorded)
-        self.elapsed = state["seconds"]
-        self.good = self._policy(loop)
-        if state["best"] is not None:
-            assert self.path is not None
-            found = best_checkpoint(self.path)
-            if found is not None:
-                self.best = (state["best"][0], Policy.open(found / ARRAYS, self.path))
+            self.rollouts.restore(state["rollouts"], recorded)
         self.recorder.log(f"goes on after {loop.decisions} decisions")
         if isinstance(self.environment, Simulator):
             self.recorder.log("a simulator's episodes cannot be gone on with: new ones begin")
 
-    def _judge_best(self, score: float, policy: Policy | None) -> None:
-        """Keep the best policy so far; it is written with the next checkpoint."""
-        if policy is not None and math.isfinite(score) and (self.best is None or score > self.best[0]):
-            self.best = (score, policy)
-
-    def _record(self, batch: Episodes, loop: Loop, most: int | None = None) -> None:
-        """Record finished episodes; those of a last turn or batch beyond so `most` are dropped, so that a plan of 64 ends at 64."""
-        bad = ~np.isfinite(batch.totals)
-        if bad.any():
-            row, term = (int(v) for v in np.argwhere(bad)[0])
-            raise BrokenEnvironment(
-                f"`{self.description.name}.{self.description.terms[term].name}` summed up to {batch.totals[row, term]} in "
-                f"episode {self.recorded + row}; a reward must be finite. "
-                f"`jokulmist check` shows where; guard the division or the logarithm."
-            )
-        if self.rollouts is not None:
-            first_copy = (self.recorded + np.flatnonzero(batch.copy == COPY)).tolist()
-            recorded = loop.followed()
-            closed = first_copy[len(first_copy) - len(recorded) :]
-            numbers = [at if one.number is None else one.number for one, at in zip(recorded, closed, strict=False)]
-            inside = [k for k, number in enumerate(numbers) if most is None or number < most]
-            self.rollouts.take([recorded[k] for k in inside], [numbers[k] for k in inside])
-        if most is not None and loop.episodes > most:
-            batch = batch.first(most - self.recorded)
-            loop.count_episodes(most)
-        if len(batch):
-            self.recording.take(batch)
-            known = np.ones(len(batch), bool)
-            if self.description.lost_bit:  # an episode that was lost says nothing of what was learned
-                known = batch.held != self.description.lost_bit
-                self._tell_losses(loop, int((~known).sum()))
-            columns = {name: values[known] for name, values in numbers_of(batch, self.description).items()}
-            self.recent.extend(columns["return"].tolist())
-            if self.training.best_by in columns:
-                self.scores.extend(columns[self.training.best_by].tolist())
-            self.advice.take(batch, columns["return"])
-            if self.curriculum is not None:
-                self.curriculum.take(columns)
-            self.recorded += len(batch)
-
-    def _tell_losses(self, loop: Loop, episodes: int) -> None:
-        if episodes:
-            losses = getattr(loop, "losses", 0)
-            self.recorder.log(f"{losses} worker processes were lost and replaced after {loop.decisions} decisions")
-
-    def _mean(self) -> float:
-        return float(np.mean(self.recent)) if self.recent else float("nan")
-
-    def _report(self, loop: Loop, speed: float, seconds: float) -> None:
-        row = {"decisions": loop.decisions, "episodes": loop.episodes, f"return_last_{LAST}": self._mean()}
-        readings = loop.readings()
-        self._refuse_diverged(readings, loop)
-        self.newest = readings
-        row.update(readings)
-        row = {name: float(f"{value:.7g}") if isinstance(value, float) else value for name, value in row.items()}
-        row.update(steps_per_second=round(speed), seconds=round(seconds, 3))
-        self.recorder.reading(row)
-
-    def _advise(self, text: str) -> None:
-        if text:
-            self.recorder.log(text)
-            self.show.say(text)
-
-    def _refuse_diverged(self, readings: dict[str, float], loop: Loop) -> None:
-        """Stop where a reading is no number: everything after it would be none."""
-        for name, value in readings.items():
-            if not math.isfinite(value):
-                since = self.good.decisions if self.good is not None else 0
-                told = f"The policy after {since:,} decisions is kept." if since else "Nothing was learned before."
-                raise DivergedTraining(
-                    f"`{name}` became {value} between {since:,} and {loop.decisions:,} decisions. {told} "
-                    f"Lower `learning_rate`, scale rewards that are large by their weights, or set `gradient_clip`."
-                )
-        self.good = self._policy(loop)
-        if len(self.scores) >= LAST:
-            self._judge_best(float(np.mean(self.scores)), self.good)
-
-    def _policy(self, loop: Loop) -> Policy:
-        return Policy(self.agent, self.description.spec, loop.learner(), loop.decisions)
-
     def _evaluate(self, loop: Loop) -> None:
         self.evaluated_at = loop.decisions
-        policy = self._policy(loop)
+        policy = self.so_far.policy(loop)
         result = evaluate(
             policy,
             self.plan.measured,
@@ -425,40 +284,41 @@ class Session:
         )
         if self.path is not None:
             self.recorder.evaluated(result.columns)
-        if self.training.best_by == "evaluation":
-            self._judge_best(result.mean, policy)
+        if self.so_far.best.by_evaluation:
+            self.so_far.best.judge(result.mean, policy)
         self.recorder.log(f"evaluated after {loop.decisions} decisions: mean return {result.mean:.6g}")
 
     def _learned(self, loop: Loop) -> Policy | None:
         """What was learned, unless a chunk was torn by a second Ctrl-C."""
         try:
-            return self._policy(loop)
+            return self.so_far.policy(loop)
         except RuntimeError as torn:
             self.recorder.log(f"no checkpoint was saved: {torn}")
             return None
 
     def _finished(self, loop: Loop | None, status: str, failure: BaseException | None, seconds: float) -> Run:
         try:
-            self.recording.close()
+            self.intake.recording.close()
         except RecordError as full:
             failure = failure or full
             status = "failed"
-        due = self.training.best_by == "evaluation" and status == "done" and failure is None
+        due = self.so_far.best.by_evaluation and status == "done" and failure is None
         if due and loop is not None and self.evaluated_at != loop.decisions:  # else the end would never be judged
             self._evaluate(loop)
         policy = None if loop is None else self._learned(loop)
         if isinstance(loop, PlainLoop):
             loop.close()
         if isinstance(failure, DivergedTraining):
-            policy = self.good
+            policy = self.so_far.good
         if loop is not None and policy is not None and self.path is not None:
             failure = self._kept_at_the_end(loop, policy, failure)
             status = "failed" if failure is not None and status == "done" else status
         decisions = loop.decisions if loop is not None else 0
         if status == "done":
-            self._advise(self.advice.final(decisions, list(self.recent), self.newest, policy))
-        more: dict[str, Any] = {"decisions": decisions, "episodes": self.recorded, "seconds": round(seconds, 3)}
-        more[f"return_last_{LAST}"] = float(f"{self._mean():.7g}") if self.recent else None
+            so_far = self.so_far
+            so_far.tell(self.advice.final(decisions, list(so_far.recent), so_far.readings, policy))
+        more: dict[str, Any] = {"decisions": decisions, "episodes": self.so_far.recorded, "seconds": round(seconds, 3)}
+        more[f"return_last_{LAST}"] = float(f"{self.so_far.mean_return:.7g}") if self.so_far.recent else None
         if self.curriculum is not None:
             more["level"] = {"parameter": self.curriculum.levels.parameter, "value": self.curriculum.value}
         if status == "failed":
@@ -473,18 +333,24 @@ class Session:
                 self.origin.update(status=status, **more)
             self.recorder.log(f"{status} after {decisions} decisions{told}")
             if self.path is not None and seconds > 0.0:
-                share = self.recording.seconds / max(seconds, 1e-9)
-                beside = f", and {self.recording.beside:.2f} s on a second thread" if self.recording.beside else ""
+                share = self.intake.recording.seconds / max(seconds, 1e-9)
+                beside = (
+                    f", and {self.intake.recording.beside:.2f} s on a second thread"
+                    if self.intake.recording.beside
+                    else ""
+                )
                 self.recorder.log(
-                    f"recording episodes took {self.recording.seconds:.2f} s, {share:.1%} of the run{beside}"
+                    f"recording episodes took {self.intake.recording.seconds:.2f} s, {share:.1%} of the run{beside}"
                 )
         except RecordError as full:
             failure = failure or full
         speed = decisions / max(seconds, 1e-9)
-        earned = f"mean return of the last {LAST} {self._mean():.4g}" if self.recent else "none has closed"
+        earned = (
+            f"mean return of the last {LAST} {self.so_far.mean_return:.4g}" if self.so_far.recent else "none has closed"
+        )
         ending = f" ({self.why})" if self.why else ""
         self.show.end(
-            f"{status}{ending}: {decisions:,} decisions, {self.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
+            f"{status}{ending}: {decisions:,} decisions, {self.so_far.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
         )
         if failure is not None and not isinstance(failure, KeyboardInterrupt):
             if isinstance(failure, JokulmistError) and self.path is not None:

@@ -23,8 +23,9 @@ from jokulmist.training.plans.plan import Plan, plan_of
 from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import Score, values_of
+from jokulmist.training.session.choices import chosen_lane
 from jokulmist.training.session.resume import go_on
-from jokulmist.training.session.session import Session, chosen_lane
+from jokulmist.training.session.session import Session
 
 FREE_SECONDS, POLL_SECONDS = 60.0, 0.2
 

@@ -16,7 +16,7 @@ from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import plan_code
 from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.runs.run import Run, Runs
-from jokulmist.training.session.session import run_folder
+from jokulmist.training.session.choices import run_folder
 from jokulmist.training.workers.jobs import Job, WorkerMessage
 from jokulmist.training.workers.pool import WorkerPool
 

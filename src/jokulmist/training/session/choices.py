@@ -1,0 +1,35 @@
+"""What is chosen before a session begins: the run's folder, and the lane."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from jokulmist.errors import SettingError
+from jokulmist.lanes.compiled.compilability import find
+from jokulmist.records import run_folder as files
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.plans.sources import use_of
+
+
+def run_folder(plan: Plan, folder: Path, name: str | None) -> Path:
+    """Make a run's directory: its name, or environment, method and the next free number."""
+    use = use_of(type(plan.environment)).rpartition(":")[2].lower()
+    return files.take_folder(folder, name, f"{use}-{type(plan.agent).__name__.lower()}")
+
+
+def chosen_lane(plan: Plan) -> tuple[bool, str]:
+    """Whether the plan runs compiled, and if not although it might have, why."""
+    if plan.training.lane == "plain":
+        return False, ""
+    if not plan.agent.traced:
+        if plan.training.lane == "compiled":
+            raise SettingError(
+                f'`{type(plan.agent).__name__}` is not traced, so it trains on plain lanes. Use `lane="plain"`.'
+            )
+        return False, ""
+    finding = find(plan.stage)
+    if finding.compiles:
+        return True, ""
+    if plan.training.lane == "compiled":
+        raise SettingError(f"the environment cannot be compiled: {finding.why}")
+    return False, f"training plain, because {finding.why}" if finding.why else ""

@@ -1,0 +1,89 @@
+"""Taking in the episodes that a loop has finished: they are checked, cut to what the plan counts, and recorded, with rollouts of the first copy."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.description import Description
+from jokulmist.errors import BrokenEnvironment
+from jokulmist.records.episodes import Episodes, numbers_of
+from jokulmist.training.loops.contract import Loop
+from jokulmist.training.rollouts.rollout_recorder import COPY, RolloutRecorder
+from jokulmist.training.session.recording import Recording
+
+
+class Intake:
+    """Takes in finished episodes.
+
+    Parameters
+    ----------
+    recorder : Recorder
+    description : Description
+    rollouts : RolloutRecorder, optional
+        None where no rollouts are recorded.
+    """
+
+    def __init__(self, recorder: Any, description: Description, rollouts: RolloutRecorder | None) -> None:
+        self._recorder, self._description, self._rollouts = recorder, description, rollouts
+        self.recording = Recording(recorder, description)
+
+    def take(self, batch: Episodes, loop: Loop, recorded: int, most: int | None) -> tuple[Episodes, dict[str, Any]]:
+        """Record finished episodes; those of a last turn or batch beyond so `most` are dropped, so that a plan of 64 ends at 64.
+
+        Parameters
+        ----------
+        batch : Episodes
+        loop : Loop
+        recorded : int
+            Episodes that were recorded before.
+        most : int, optional
+            Episodes of the plan.
+
+        Returns
+        -------
+        batch : Episodes
+            What was recorded.
+        columns : dict of str to array
+            Its columns of episodes.csv, without episodes that were lost: they say nothing of what was learned.
+        """
+        description = self._description
+        self._refuse_infinite(batch, recorded)
+        if self._rollouts is not None:
+            self._take_rollouts(self._rollouts, batch, loop, recorded, most)
+        if most is not None and loop.episodes > most:
+            batch = batch.first(most - recorded)
+            loop.count_episodes(most)
+        if not len(batch):
+            return batch, {}
+        self.recording.take(batch)
+        known = np.ones(len(batch), bool)
+        if description.lost_bit:
+            known = batch.held != description.lost_bit
+            self._tell_losses(loop, int((~known).sum()))
+        return batch, {name: values[known] for name, values in numbers_of(batch, description).items()}
+
+    def _refuse_infinite(self, batch: Episodes, recorded: int) -> None:
+        bad = ~np.isfinite(batch.totals)
+        if bad.any():
+            row, term = (int(v) for v in np.argwhere(bad)[0])
+            raise BrokenEnvironment(
+                f"`{self._description.name}.{self._description.terms[term].name}` summed up to {batch.totals[row, term]} in "
+                f"episode {recorded + row}; a reward must be finite. "
+                f"`jokulmist check` shows where; guard the division or the logarithm."
+            )
+
+    @staticmethod
+    def _take_rollouts(rollouts: RolloutRecorder, batch: Episodes, loop: Loop, recorded: int, most: int | None) -> None:
+        first_copy = (recorded + np.flatnonzero(batch.copy == COPY)).tolist()
+        followed = loop.followed()
+        closed = first_copy[len(first_copy) - len(followed) :]
+        numbers = [at if one.number is None else one.number for one, at in zip(followed, closed, strict=False)]
+        inside = [k for k, number in enumerate(numbers) if most is None or number < most]
+        rollouts.take([followed[k] for k in inside], [numbers[k] for k in inside])
+
+    def _tell_losses(self, loop: Loop, episodes: int) -> None:
+        if episodes:
+            losses = getattr(loop, "losses", 0)
+            self._recorder.log(f"{losses} worker processes were lost and replaced after {loop.decisions} decisions")

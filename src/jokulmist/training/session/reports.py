@@ -1,0 +1,113 @@
+"""Reports of a run: a row of readings.csv, whether it has diverged, what to look at, and whether it has done enough."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from jokulmist.errors import DivergedTraining
+from jokulmist.records.episodes import Episodes
+from jokulmist.records.run_index import LAST
+from jokulmist.training.loops.contract import Loop, Planned
+from jokulmist.training.plans.stopping import Stopping
+from jokulmist.training.session.advice import Advice
+from jokulmist.training.session.observing import REPORTS, Border, Cadence, SessionObserver
+from jokulmist.training.session.so_far import SoFar
+
+EPISODES_A_REPORT = 20
+LOOKS_A_DOUBLING = 16
+
+
+class Reports(SessionObserver):
+    """Reports at fixed turns: 200 times in a plan of steps. In a plan of episodes, whose decisions nobody knows, it looks
+    at turns that grow with what is done, and reports where at least 20 episodes (or a 200th of the plan) have closed since.
+
+    Parameters
+    ----------
+    so_far : SoFar
+    planned : Planned
+    cadence : Cadence
+    advice : Advice
+    stopping : Stopping
+    """
+
+    def __init__(self, so_far: SoFar, planned: Planned, cadence: Cadence, advice: Advice, stopping: Stopping) -> None:
+        self._so_far, self._cadence, self._advice, self._stopping = so_far, cadence, advice, stopping
+        self.every = None if planned.steps is None else cadence.turns(max(1, planned.steps // REPORTS))
+        self._episodes = max(EPISODES_A_REPORT, (planned.episodes or 0) // REPORTS)
+        self._next_episode = self._episodes
+        self._then, self._decisions_then = 0.0, 0
+
+    def begin(self, decisions: int, now: float) -> None:
+        """From here on speed is counted."""
+        self._then, self._decisions_then = now, decisions
+
+    def next_turn(self, turn: int) -> int:
+        if self.every is not None:
+            return super().next_turn(turn)
+        apart = self._apart(turn)
+        return (turn // apart + 1) * apart
+
+    def _apart(self, turn: int) -> int:
+        """Turns between two looks of a plan of episodes: a power of two of updates, at most a 16th of what is done."""
+        update = self._cadence.turns_per_update
+        return update << max(0, (turn // (LOOKS_A_DOUBLING * update)).bit_length() - 1)
+
+    def is_due(self, border: Border) -> bool:
+        """Whether it reports here."""
+        loop = border.loop
+        if border.last or self.every is not None:
+            return border.last or super().is_due(border)
+        return loop.episodes >= self._next_episode and loop.turn % self._apart(loop.turn) == 0
+
+    def take(self, batch: Episodes, columns: dict[str, Any]) -> None:
+        self._advice.take(batch, columns["return"])
+
+    def look(self, border: Border) -> str | None:
+        so_far, loop = self._so_far, border.loop
+        if border.reported:
+            self._next_episode = loop.episodes + self._episodes
+            speed = (loop.decisions - self._decisions_then) / max(border.now - self._then, 1e-9)
+            self._report(loop, speed, border.progress.seconds)
+            share = border.progress.share
+            so_far.tell(self._advice.early(share, loop.decisions, list(so_far.recent), so_far.readings, so_far.good))
+            self._then, self._decisions_then = border.now, loop.decisions
+            return self._stopping.why(border.progress)
+        return None
+
+    def _report(self, loop: Loop, speed: float, seconds: float) -> None:
+        so_far = self._so_far
+        readings = loop.readings()
+        self._refuse_diverged(readings, loop)
+        so_far.readings = readings
+        row = {"decisions": loop.decisions, "episodes": loop.episodes, f"return_last_{LAST}": so_far.mean_return}
+        row.update(readings)
+        row = {name: float(f"{value:.7g}") if isinstance(value, float) else value for name, value in row.items()}
+        row.update(steps_per_second=round(speed), seconds=round(seconds, 3))
+        so_far.recorder.reading(row)
+
+    def _refuse_diverged(self, readings: dict[str, float], loop: Loop) -> None:
+        """Stop where a reading is no number: everything after it would be none."""
+        so_far = self._so_far
+        for name, value in readings.items():
+            if not math.isfinite(value):
+                since = so_far.good.decisions if so_far.good is not None else 0
+                told = f"The policy after {since:,} decisions is kept." if since else "Nothing was learned before."
+                raise DivergedTraining(
+                    f"`{name}` became {value} between {since:,} and {loop.decisions:,} decisions. {told} "
+                    f"Lower `learning_rate`, scale rewards that are large by their weights, or set `gradient_clip`."
+                )
+        so_far.good = so_far.policy(loop)
+        so_far.best.judge_recent(so_far.good)
+
+    def saved(self) -> Any:
+        return {
+            "next_episode": self._next_episode,
+            "stopping": self._stopping.saved(),
+            "advice": self._advice.saved(),
+        }
+
+    def restore(self, saved: Any) -> None:
+        self._next_episode = saved["next_episode"]
+        self._stopping.restore(saved["stopping"])
+        self._advice.restore(saved["advice"])

@@ -1,0 +1,136 @@
+"""What the observers of a session share: what the run knows of itself so far."""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.description import Description
+from jokulmist.records.checkpoints import ARRAYS, best_checkpoint
+from jokulmist.records.run_index import LAST
+from jokulmist.training.loops.contract import Loop
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.policies.policy import Policy
+from jokulmist.training.progress import ProgressDisplay
+from jokulmist.training.session.checkpointing import keep_best
+
+
+class SoFar:
+    """What a run knows of itself so far.
+
+    Parameters
+    ----------
+    plan : Plan
+    description : Description
+    recorder : Recorder
+    path : Path, optional
+        The run's folder; None in memory.
+    show : ProgressDisplay
+
+    Attributes
+    ----------
+    recent : deque of float
+        Returns of the last 100 episodes.
+    recorded : int
+        Episodes that were recorded.
+    readings : dict of str to float
+        Those of the last report.
+    good : Policy, optional
+        What was learned at the last report whose readings were all numbers.
+    best : BestPolicy
+    elapsed : float
+        Seconds of training.
+    """
+
+    def __init__(
+        self, plan: Plan, description: Description, recorder: Any, path: Path | None, show: ProgressDisplay
+    ) -> None:
+        self.plan, self.description, self.recorder, self.path, self.show = plan, description, recorder, path, show
+        self.recent: deque[float] = deque(maxlen=LAST)
+        self.recorded = 0
+        self.readings: dict[str, float] = {}
+        self.good: Policy | None = None
+        self.best = BestPolicy(plan.training.best_by)
+        self.elapsed = 0.0
+
+    @property
+    def mean_return(self) -> float:
+        return float(np.mean(self.recent)) if self.recent else math.nan
+
+    def policy(self, loop: Loop) -> Policy:
+        """What was learned up to now."""
+        return Policy(self.plan.agent, self.description.spec, loop.learner(), loop.decisions)
+
+    def tell(self, text: str) -> None:
+        """One line for the log and for who watches; nothing where it is empty."""
+        if text:
+            self.recorder.log(text)
+            self.show.say(text)
+
+    def take(self, columns: dict[str, Any]) -> None:
+        """Take finished episodes, as the columns of episodes.csv."""
+        self.recent.extend(columns["return"].tolist())
+        self.best.take(columns)
+
+    def saved(self) -> dict[str, Any]:
+        return {
+            "recorded": self.recorded,
+            "recent": list(self.recent),
+            "seconds": round(self.elapsed, 3),
+            "best": self.best.saved(),
+        }
+
+    def restore(self, saved: dict[str, Any]) -> None:
+        self.recorded, self.elapsed = saved["recorded"], saved["seconds"]
+        self.recent.extend(saved["recent"])
+        self.best.restore(saved["best"], self.path)
+
+
+class BestPolicy:
+    """The best policy so far, by the mean of a column over the last 100 episodes, or by evaluation.
+
+    Parameters
+    ----------
+    by : str
+        ``best_by`` of the plan.
+    """
+
+    def __init__(self, by: str) -> None:
+        self._by = by
+        self._scores: deque[float] = deque(maxlen=LAST)
+        self._best: tuple[float, Policy] | None = None
+
+    @property
+    def by_evaluation(self) -> bool:
+        return self._by == "evaluation"
+
+    def take(self, columns: dict[str, Any]) -> None:
+        if self._by in columns:
+            self._scores.extend(columns[self._by].tolist())
+
+    def judge(self, score: float, policy: Policy) -> None:
+        """Hold the policy if its score is above all before; it is written with the next checkpoint."""
+        if math.isfinite(score) and (self._best is None or score > self._best[0]):
+            self._best = (score, policy)
+
+    def judge_recent(self, policy: Policy) -> None:
+        """Judge by the last 100 episodes, once there are so many."""
+        if len(self._scores) >= LAST:
+            self.judge(float(np.mean(self._scores)), policy)
+
+    def write(self, path: Path) -> None:
+        if self._best is not None:
+            keep_best(path, self._best[1], self._best[0], self._by)
+
+    def saved(self) -> dict[str, Any]:
+        return {"scores": list(self._scores), "score": None if self._best is None else self._best[0]}
+
+    def restore(self, saved: dict[str, Any], path: Path | None) -> None:
+        self._scores.extend(saved["scores"])
+        found = None if saved["score"] is None or path is None else best_checkpoint(path)
+        if found is not None:
+            self._best = (saved["score"], Policy.open(found / ARRAYS, path))
