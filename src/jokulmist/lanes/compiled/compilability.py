@@ -138,7 +138,7 @@ def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> t
     import jax
     import jax.numpy as jnp
 
-    from jokulmist.lanes.compiled.copies import stacked_rows
+    from jokulmist.lanes.compiled.requests import stacked_rows
 
     count = len(met.befores)
     noise = Noise(0, 1, Domain.CHECK)
@@ -246,7 +246,8 @@ def _apart(plain: Any, traced: Any, count: int) -> Any:
 
 def _tipped(environment: Environment, met: PlainTransitions, judged: Any, observed: Any, at: int) -> bool:
     """Whether a plain step with its floats and noise moved by a rounding error gives what the compiled step gave."""
-    from jokulmist.lanes.compiled.copies import CompiledEnvironment, stacked_rows
+    from jokulmist.lanes.compiled.copies import CompiledEnvironment
+    from jokulmist.lanes.compiled.requests import stacked_rows
 
     requests = CompiledEnvironment(environment).requests
     noise = Noise(0, 1, Domain.CHECK)

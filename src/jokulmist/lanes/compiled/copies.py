@@ -8,7 +8,6 @@ an agent's functions into one program.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -18,39 +17,18 @@ import numpy as np
 from jax import lax
 
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
-from jokulmist.environments.chance.noise import Noise, Stream
-from jokulmist.environments.declaration import loops
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe, outline_of
 from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT
-from jokulmist.environments.declaration.state import State, zero_of
+from jokulmist.environments.declaration.state import zero_of
 from jokulmist.environments.modifiers import ChannelValues, Surroundings
-from jokulmist.environments.spaces.actions import Actions, Choice, Record
 from jokulmist.environments.spaces.legal import Mask, mask_from
 from jokulmist.environments.transition.stepping import not_a_truth_value
 from jokulmist.environments.transition.waiting import KEY_REQUESTS, WaitDraw
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.compiled.backend import start_backend
-
-_REGISTERED: set[type] = set()
-
-
-def register_state(cls: type[State]) -> None:
-    """Make a state class a pytree: its fields, in order."""
-    if cls in _REGISTERED:
-        return
-    names = tuple(cls._fields)
-
-    def flatten(state: State) -> tuple[tuple[Any, ...], None]:
-        return tuple(state.__dict__[name] for name in names), None
-
-    def unflatten(_: None, values: Any) -> State:
-        state = object.__new__(cls)
-        state.__dict__.update(zip(names, values, strict=True))
-        return state
-
-    jax.tree_util.register_pytree_node(cls, flatten, unflatten)
-    _REGISTERED.add(cls)
+from jokulmist.lanes.compiled.requests import Requests
+from jokulmist.lanes.compiled.tracing import action_like, register_state
 
 
 class Advanced(NamedTuple):
@@ -60,36 +38,6 @@ class Advanced(NamedTuple):
     terms: tuple[Any, ...]
     measures: tuple[Any, ...]
     held: Any
-
-
-@dataclass(frozen=True)
-class Requests:
-    """What `begin`, `advance` and the sensors ask of chance, counted by the first trace."""
-
-    begin: tuple[Request, ...]
-    advance: tuple[Request, ...]
-    sense: tuple[Request, ...]
-    look: tuple[Request, ...]
-    vary: tuple[Request, ...]
-    first_observation: tuple[Request, ...]
-    observation: tuple[Request, ...]
-    action: tuple[Request, ...]
-    wait: tuple[Request, ...]
-
-    def of(self, stream: Stream) -> tuple[Request, ...]:
-        if stream in (Stream.BEGIN, Stream.FIRST_BEGIN):
-            return self.begin
-        if stream in (Stream.LOOK, Stream.BEGIN_LOOK, Stream.FIRST_LOOK):
-            return self.look
-        if stream in (Stream.VARY, Stream.FIRST_VARY):
-            return self.vary
-        if stream in (Stream.FIRST_OBSERVATION, Stream.BEGIN_OBSERVATION):
-            return self.first_observation
-        if stream in (Stream.WAIT, Stream.BEGIN_WAIT, Stream.FIRST_WAIT):
-            return self.wait
-        if stream in (Stream.OBSERVATION, Stream.ACTION):
-            return self.observation if stream is Stream.OBSERVATION else self.action
-        return self.advance if stream is Stream.ADVANCE else self.sense
 
 
 class CompiledEnvironment:
@@ -458,66 +406,3 @@ class CompiledEnvironment:
         terms = tuple(number(term) for term in self._outline.terms)
         measures = tuple(number(measure) for measure in self._outline.measures)
         return Advanced(after, terms, measures, held)
-
-
-def action_like(action: Any) -> Any:
-    """A stand-in for an action, for tracing."""
-    if isinstance(action, Actions):
-        return Record(**{name: action_like(part) for name, part in action.parts.items()})
-    if isinstance(action, Choice):
-        return jax.ShapeDtypeStruct((), jnp.int32)  # type: ignore[no-untyped-call]
-    return jax.ShapeDtypeStruct(action.shape, jnp.float32)  # type: ignore[no-untyped-call]
-
-
-def stacked_rows(
-    noise: Noise,
-    stream: Stream,
-    requests: tuple[Request, ...],
-    start: int,
-    count: int,
-    room: int,
-    copies: int | None = None,
-) -> list[np.ndarray[Any, Any]]:
-    """The base noise of turns ``start`` to ``start + count``: a request gives one array ``(room, copies, width)``."""
-    arrays = []
-    copies = noise.copies if copies is None else copies
-    for number, request in enumerate(requests):
-        array = np.empty((room, copies, request.width), np.float32)  # rows beyond count are never read
-        array[:count] = noise.rows(stream, number, request.kind, request.width, start, count, copies)
-        arrays.append(array)
-    return arrays
-
-
-class _Loops:
-    """The traced loops of JAX, as `environments.loops` asks for them."""
-
-    def traces(self, value: Any) -> bool:
-        return any(isinstance(leaf, jax.core.Tracer) for leaf in jax.tree.leaves(value))
-
-    def repeat(self, start: int, n: Any, body: Callable[[Any, Any], Any], value: Any) -> Any:
-        return lax.fori_loop(start, n, lambda i, v: _like(body(i, v), v), self._arrays(value))
-
-    def until(self, done: Callable[[Any], Any], body: Callable[[Any], Any], value: Any, at_most: int) -> Any:
-        start = (jnp.int32(0), self._arrays(value))
-        return lax.while_loop(
-            lambda turn: (turn[0] < at_most) & ~jnp.asarray(done(turn[1]), dtype=bool),
-            lambda turn: (turn[0] + 1, _like(body(turn[1]), turn[1])),
-            start,
-        )[1]
-
-    def put(self, array: Any, index: Any, value: Any) -> Any:
-        return jnp.asarray(array).at[index].set(value)
-
-    def window(self, array: Any, at: tuple[Any, ...], shape: tuple[int, ...]) -> Any:
-        return lax.dynamic_slice(jnp.asarray(array), [jnp.int32(start) for start in at], shape)
-
-    def _arrays(self, value: Any) -> Any:
-        return jax.tree.map(lambda leaf: lax.convert_element_type(jnp.asarray(leaf), jnp.asarray(leaf).dtype), value)
-
-
-def _like(value: Any, model: Any) -> Any:
-    """The value in the types of the loop's first value: a loop must give back what it takes."""
-    return jax.tree.map(lambda new, old: lax.convert_element_type(jnp.asarray(new), old.dtype), value, model)
-
-
-loops.register(_Loops())

@@ -24,7 +24,9 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.transition.stepping import closed_unasked, never_asked, none_allowed
 from jokulmist.errors import BrokenEnvironment, RecordError
 from jokulmist.lanes.compiled.backend import start_backend
-from jokulmist.lanes.compiled.copies import CompiledEnvironment, action_like, stacked_rows
+from jokulmist.lanes.compiled.copies import CompiledEnvironment
+from jokulmist.lanes.compiled.requests import stacked_rows
+from jokulmist.lanes.compiled.tracing import action_like
 from jokulmist.lanes.compiled.transition import Decided
 from jokulmist.learning.schedules import Progress, columns, number_at
 from jokulmist.records.episodes import Episodes
