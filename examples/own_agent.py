@@ -17,9 +17,9 @@ class Bandit(jm.Agent):
     prior: float = 1.0
 
     @staticmethod
-    def fresh(shapes, numbers, noise):
+    def fresh_learner(shapes, numbers, noise):
         count = shapes.spec.action.count
-        return {"sum": jnp.zeros(count), "count": jnp.full(count, numbers.prior)}, None
+        return {"sum": jnp.zeros(count), "count": jnp.full(count, numbers.prior)}
 
     @staticmethod
     def choose(shapes, numbers, learner, memory, observed, noise, explore):

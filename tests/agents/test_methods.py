@@ -42,7 +42,8 @@ def begun(agent, env, copies=3):
     shapes = agent.shapes(describe(env).spec, copies)
     numbers = numbers_at(agent.numbers())
     draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
-    return shapes, numbers, *jax.tree.map(jnp.asarray, agent.fresh(shapes, numbers, draw))
+    begun = agent.fresh_learner(shapes, numbers, draw), agent.fresh_memory(shapes, numbers)
+    return shapes, numbers, *jax.tree.map(jnp.asarray, begun)
 
 
 def forward(weights, layout, rows):

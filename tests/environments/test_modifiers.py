@@ -168,8 +168,8 @@ class Echo(jm.Agent):
         pass
 
     @staticmethod
-    def fresh(shapes, numbers, noise):
-        return Nothing(np.float32(0.0)), ()
+    def fresh_learner(shapes, numbers, noise):
+        return Nothing(np.float32(0.0))
 
     @staticmethod
     def choose(shapes, numbers, learner, memory, observed, noise, explore):

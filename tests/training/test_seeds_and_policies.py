@@ -227,8 +227,8 @@ def test_a_stack_shows_the_last_moments_alike_on_both_lanes_and_by_hand():
             pass
 
         @staticmethod
-        def fresh(shapes, numbers, noise):
-            return {"seen": np.float32(0.0)}, None
+        def fresh_learner(shapes, numbers, noise):
+            return {"seen": np.float32(0.0)}
 
         @staticmethod
         def choose(shapes, numbers, learner, memory, observed, noise, explore):
@@ -300,8 +300,8 @@ class Stray(jm.Agent):
     given: int = 7
 
     @staticmethod
-    def fresh(shapes, numbers, noise):
-        return {"none": np.zeros(1, np.float32)}, ()
+    def fresh_learner(shapes, numbers, noise):
+        return {"none": np.zeros(1, np.float32)}
 
     @staticmethod
     def choose(shapes, numbers, learner, memory, observed, noise, explore):

@@ -132,8 +132,8 @@ class Tally(jm.Agent):
     exploration: jm.Scheduled = jm.linear(1.0, 0.1, over=1.0)
 
     @staticmethod
-    def fresh(shapes, numbers, noise):
-        return {"sum": np.zeros(2), "count": np.ones(2)}, None
+    def fresh_learner(shapes, numbers, noise):
+        return {"sum": np.zeros(2), "count": np.ones(2)}
 
     @staticmethod
     def choose(shapes, numbers, learner, memory, observed, noise, explore):
@@ -263,8 +263,8 @@ class Clock(Traced):
         return 1
 
     @staticmethod
-    def fresh(shapes, numbers, noise):
-        return {"sum": np.zeros(2), "count": np.ones(2), "paces": np.zeros(600, np.float32), "at": np.int32(0)}, None
+    def fresh_learner(shapes, numbers, noise):
+        return {"sum": np.zeros(2), "count": np.ones(2), "paces": np.zeros(600, np.float32), "at": np.int32(0)}
 
     @staticmethod
     def learn(shapes, numbers, learner, memory, experience, noise):

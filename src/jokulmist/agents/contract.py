@@ -203,17 +203,19 @@ class _Declared(ModelMetaclass):
 class Agent(BaseModel, metaclass=_Declared):
     """Base of every learning method, the shipped ones and your own.
 
-    A subclass declares its settings as fields with defaults, and writes `fresh`, `choose` and `learn` as static
-    functions of what they are given. Fields of type `float` (or `jm.Scheduled`) reach the functions in ``numbers``,
-    all others in ``shapes``, beside ``shapes.spec`` (channels and action) and ``shapes.copies``.
+    A subclass declares its settings as fields with defaults, and writes `fresh_learner`, `choose` and `learn` as static
+    functions of what they are given, and `fresh_memory` where its copies remember something. Fields of type `float` (or
+    `jm.Scheduled`) reach the functions in ``numbers``, all others in ``shapes``, beside ``shapes.spec`` (channels and action) and ``shapes.copies``.
 
     The functions are written with ``jax.numpy``; on a plain lane the loop compiles each of them by itself. With
     ``traced = False`` they are plain Python over NumPy arrays instead, and the agent trains on plain lanes only.
 
     Notes
     -----
-    ``fresh(shapes, numbers, noise) -> learner, memory``
-        Before the first decision. Both are NamedTuples or dicts of arrays.
+    ``fresh_learner(shapes, numbers, noise) -> learner``
+        What was learned before the first decision, nothing: a NamedTuple or a dict of arrays.
+    ``fresh_memory(shapes, numbers) -> memory``
+        What the copies remember before the first decision, in arrays with a leading axis of copies; by default nothing, ``()``.
     ``choose(shapes, numbers, learner, memory, observed, noise, explore) -> actions, memory, notes``
         `observed` is a `Seen`: its ``numbers`` have shape ``(copies, width)``, float32, in the units of the
         environment; `noise` is a draw, asked with ``shape=``; `explore` is False in evaluation.
@@ -226,7 +228,7 @@ class Agent(BaseModel, metaclass=_Declared):
     reading_names: ClassVar[tuple[str, ...]] = ()
     traced: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 1
-    # Whether `choose` reads the memory; where it does not, acting makes no network and no replay memory first.
+    # Whether `choose` reads the memory; where it does not, a policy that acts has none.
     reads_memory: ClassVar[bool] = True
     # Whether the copies' first episodes are cut at different ages, so that no batch holds one phase of the episodes only.
     staggered: ClassVar[bool] = False
@@ -287,11 +289,6 @@ class Agent(BaseModel, metaclass=_Declared):
         """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay behind."""
         return learner
 
-    @classmethod
-    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
-        """The memory that `choose` begins with when nothing is learned."""
-        return cls.fresh(shapes, numbers, noise)[1] if cls.reads_memory else ()
-
     @staticmethod
     def restarted(memory: Any, new: Any, where: Any) -> Any:
         """The memory where some copies (`where`, bool) begin anew although their episode did not close: a worker process
@@ -323,8 +320,12 @@ class Agent(BaseModel, metaclass=_Declared):
         return None
 
     @staticmethod
-    def fresh(shapes: Any, numbers: Any, noise: Any) -> tuple[Any, Any]:
+    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
         raise NotImplementedError
+
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Any) -> Any:
+        return ()
 
     @staticmethod
     def choose(

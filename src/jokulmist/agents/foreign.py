@@ -23,17 +23,15 @@ def refuse_foreign(agent: Agent, shapes: Shapes) -> None:
     kind = type(agent)
     if ships(kind):
         return
-    missing = [name for name in ("fresh", "choose", "learn") if getattr(kind, name) is getattr(Agent, name)]
+    missing = [name for name in ("fresh_learner", "choose", "learn") if getattr(kind, name) is getattr(Agent, name)]
     if missing:
         raise SettingError(
-            f"`{kind.__name__}` has no {listed(missing)}; an agent of your own writes `fresh`, `choose` and `learn`, see docs/methods.md."
+            f"`{kind.__name__}` has no {listed(missing)}; an agent of your own writes `fresh_learner`, `choose` and `learn`, see docs/methods.md."
         )
     draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).at(0, 0)
-    begun = kind.fresh(shapes, numbers_at(agent.numbers()), draw)
-    if not isinstance(begun, tuple) or len(begun) != 2:
-        raise SettingError(f"`{kind.__name__}.fresh` gave {type(begun).__name__}; it gives a pair, (learner, memory).")
-    for what, tree in zip(("learner", "memory"), begun, strict=True):
-        _refuse_unsaved(f"`{kind.__name__}.fresh`", what, tree)
+    numbers = numbers_at(agent.numbers())
+    _refuse_unsaved(f"`{kind.__name__}.fresh_learner`", "learner", kind.fresh_learner(shapes, numbers, draw))
+    _refuse_unsaved(f"`{kind.__name__}.fresh_memory`", "memory", kind.fresh_memory(shapes, numbers))
 
 
 def _refuse_unsaved(told: str, path: str, tree: Any) -> None:

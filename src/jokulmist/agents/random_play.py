@@ -20,8 +20,8 @@ class RandomPlay(Agent):
         """Random play looks at nothing, so it works with anything."""
 
     @staticmethod
-    def fresh(shapes: Any, numbers: Any, noise: Any) -> tuple[Nothing, Nothing]:
-        return Nothing(), Nothing()
+    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Nothing:
+        return Nothing()
 
     @staticmethod
     def choose(

@@ -176,7 +176,7 @@ def begun(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = 
     )
 
 
-def fresh_memory(shapes: Any, noisy: bool = False) -> Memory:
+def memory_before(shapes: Any, noisy: bool = False) -> Memory:
     """The memory of all copies before the first decision."""
     noise = np.zeros((shapes.copies, shapes.acting.width), np.float32) if noisy else ()
     return Memory(noise, open_returns(shapes))

@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from jokulmist.agents.contract import FixedShare, Numbers, Scheduled
-from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries, fresh_memory
+from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries, memory_before
 from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, critics_layout, outputs_of, values_at
 from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
@@ -55,14 +55,12 @@ class DeterministicAgent(CriticAgent):
         return _policy_layout(shapes.network, shapes.spec, shapes.acting.width, seed)
 
     @classmethod
-    def fresh(cls, shapes: Any, numbers: Numbers, noise: Any) -> tuple[Learned, Memory]:
-        learner = begun(cls, shapes, noise)
-        return learner, fresh_memory(shapes, noisy=shapes.noise == "ornstein-uhlenbeck")
+    def fresh_learner(cls, shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+        return begun(cls, shapes, noise)
 
-    @classmethod
-    def acting_memory(cls, shapes: Any, numbers: Any, noise: Any) -> Any:
-        """The drifting noise of each copy, where there is any."""
-        return fresh_memory(shapes, noisy=shapes.noise == "ornstein-uhlenbeck")
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
+        return memory_before(shapes, noisy=shapes.noise == "ornstein-uhlenbeck")
 
     @staticmethod
     def choose(

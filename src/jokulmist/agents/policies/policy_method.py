@@ -161,17 +161,20 @@ class PolicyAgent(Agent):
         return self.horizon
 
     @staticmethod
-    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
         weights = _layout_of(shapes, seed_from(noise)).begun()
         begin_spread(weights, shapes.acting, numbers.first_spread)
-        learner = Learned(
+        return Learned(
             weights,
             fresh_statistics(shapes.spec, shapes.scaling),
             fresh_running(1) if shapes.rewards_scaled else None,
             transform(shapes.optimiser).init(weights),
             np.int32(0),
         )
-        return learner, open_returns(shapes)
+
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
+        return open_returns(shapes)
 
     @staticmethod
     def choose(

@@ -25,6 +25,7 @@ from jokulmist.environments.spaces.channels import Seen
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.optimisation import squared
+from jokulmist.learning.reward_scaling import open_returns
 from jokulmist.learning.schedules import linear
 from jokulmist.trees import replaced
 
@@ -110,9 +111,8 @@ class Reinforce(PolicyAgent):
     usual_copies: ClassVar[int] = 16
 
     @staticmethod
-    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        learner, returns = PolicyAgent.fresh(shapes, numbers, noise)
-        return learner, Memory(_nothing(shapes), returns)
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
+        return Memory(_nothing(shapes), open_returns(shapes))
 
     @staticmethod
     def restarted(memory: Memory, new: Memory, where: Any) -> Memory:

@@ -98,9 +98,12 @@ class TableAgent(Agent):
         raise NotImplementedError
 
     @staticmethod
-    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Table, Carried]:
-        table = np.full((shapes.grid.cells, shapes.actions), numbers.initial_value, np.float32)
-        return Table(table), Carried(np.full(shapes.copies, -1, np.int32))
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Table:
+        return Table(np.full((shapes.grid.cells, shapes.actions), numbers.initial_value, np.float32))
+
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Carried:
+        return Carried(np.full(shapes.copies, -1, np.int32))
 
     @staticmethod
     def choose(

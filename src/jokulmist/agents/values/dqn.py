@@ -205,9 +205,9 @@ class DQN(Agent):
         return turns_between(self.learn_every, copies)
 
     @staticmethod
-    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
         weights = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise), shapes.dueling).begun()
-        learner = Learned(
+        return Learned(
             weights=weights,
             target=weights.copy() if shapes.target else (),
             statistics=fresh_statistics(shapes.spec, shapes.scaling),
@@ -218,7 +218,10 @@ class DQN(Agent):
                 shapes.spec, shapes.copies, shapes.slots, shapes.prioritised, counted=counts_advances(shapes)
             ),
         )
-        return learner, open_returns(shapes)
+
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
+        return open_returns(shapes)
 
     @staticmethod
     def choose(

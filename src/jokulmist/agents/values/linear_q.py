@@ -121,12 +121,12 @@ class LinearQ(Agent):
         return turns_between(self.learn_every, copies) if self.replay else 1
 
     @staticmethod
-    def fresh(shapes: Any, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
         weights = np.zeros((shapes.made_of.size, shapes.joint.count), np.float32)
         replay: Any = ()
         if shapes.replay:
             replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, counted=counts_advances(shapes))
-        return Learned(weights, np.int32(0), replay), ()
+        return Learned(weights, np.int32(0), replay)
 
     @staticmethod
     def choose(

@@ -73,10 +73,9 @@ class CompiledLoop:
         self._coefficients = agent.numbers()
         self._columns = columns(list(self._coefficients.values()))
         shapes = agent.shapes(self.description.spec, copies)
-        learner, memory = agent.fresh(
-            shapes, numbers_at(self._coefficients), PlainDraw(self._own, Stream.FRESH).at(0, 0)
-        )
-        learner, memory = jax.tree.map(jnp.asarray, (learner, memory))
+        numbers = numbers_at(self._coefficients)
+        learner = agent.fresh_learner(shapes, numbers, PlainDraw(self._own, Stream.FRESH).at(0, 0))
+        learner, memory = jax.tree.map(jnp.asarray, (learner, agent.fresh_memory(shapes, numbers)))
         self._program = program_for(CompiledEnvironment(environment), agent, shapes, learner, memory)
         # The instance's own numbers: a kept program may stem from another instance of the class.
         self._numbers = CompiledEnvironment(environment).numbers

@@ -75,8 +75,8 @@ class PlainLoop:
         self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())
         self._numbers = numbers_at(self._coefficients)
         self._counted = self.lane.description.holds and counts_advances(shapes)
-        self._fresh = PlainDraw(own, Stream.FRESH)
-        self._learner, self._memory = self._calls.fresh(self._numbers, self._fresh.at(0, 0))
+        self._learner = self._calls.fresh_learner(self._numbers, PlainDraw(own, Stream.FRESH).at(0, 0))
+        self._memory = self._calls.fresh_memory(self._numbers)
         # A scalar agent reads the numbers of the class itself, so it is used only where there are no modifiers.
         self._scalar = None
         if self.lane.bare and not self._counted and twin_holds(type(agent), "scalar", "choose", "learn"):
@@ -190,8 +190,7 @@ class PlainLoop:
         calls, where = self._calls, np.zeros(self.copies, bool)
         where[list(outcome.lost)] = True
         seen = replaced(where, calls.seen(outcome.observed), seen)
-        _, fresh = calls.fresh(self._numbers, self._fresh.at(0, 0))
-        memory = self._restarted(self._memory, fresh, where)
+        memory = self._restarted(self._memory, calls.fresh_memory(self._numbers), where)
         new, after, told = calls.choose(self._numbers, self._learner, memory, seen, draw, True)
         self._memory = self._restarted(self._memory, after, where)
         actions, notes = replaced(where, new, actions), replaced(where, told, notes)

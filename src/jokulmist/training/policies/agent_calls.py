@@ -19,7 +19,9 @@ from jokulmist.trees import filled
 class Calls(Protocol):
     """An agent's functions as the plain loop calls them. `noise` is a draw that already stands at its turn."""
 
-    def fresh(self, numbers: Numbers, noise: Any) -> tuple[Any, Any]: ...
+    def fresh_learner(self, numbers: Numbers, noise: Any) -> Any: ...
+
+    def fresh_memory(self, numbers: Numbers) -> Any: ...
 
     def seen(self, observed: Observed) -> Any:
         """The observation in the form that `choose` takes."""
@@ -57,8 +59,11 @@ class ArrayCalls:
         self._shapes = shapes
         self._foreign = not ships(self._kind)
 
-    def fresh(self, numbers: Numbers, noise: Any) -> tuple[Any, Any]:
-        return self._kind.fresh(self._shapes, numbers, noise)
+    def fresh_learner(self, numbers: Numbers, noise: Any) -> Any:
+        return self._kind.fresh_learner(self._shapes, numbers, noise)
+
+    def fresh_memory(self, numbers: Numbers) -> Any:
+        return self._kind.fresh_memory(self._shapes, numbers)
 
     def seen(self, observed: Observed) -> Any:
         return observed.seen

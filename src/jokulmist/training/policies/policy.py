@@ -252,7 +252,7 @@ class Policy:
             agent = agent_from(about["agent"], base)
         spec = Spec.from_described(about["spec"])
         draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
-        model, _ = agent.fresh(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
+        model = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
         return cls(agent, spec, filled(agent.kept(model), arrays), int(about["decisions"]))
 
     def __repr__(self) -> str:
@@ -296,7 +296,7 @@ class Player:
             self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._draw, None, self._explore)
         self._memory: Any = None
         if self._scalar is None:  # a scalar agent has a memory of its own, and a fresh table would be made for nothing
-            self._memory = agent.acting_memory(shapes, self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
+            self._memory = agent.fresh_memory(shapes, self._numbers) if agent.reads_memory else ()
         self._first_memory = self._memory
         self._turn = 0
 

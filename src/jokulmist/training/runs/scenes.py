@@ -100,7 +100,7 @@ def untrained(run: Run) -> Policy:
     spec = describe(plan.stage).spec
     draw = PlainDraw(Noise(run.seed, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
     numbers = numbers_at(plan.agent.numbers())
-    learner, _ = plan.agent.fresh(plan.agent.shapes(spec, plan.copies), numbers, draw)
+    learner = plan.agent.fresh_learner(plan.agent.shapes(spec, plan.copies), numbers, draw)
     return Policy(plan.agent, spec, plan.agent.kept(learner), 0)
 
 
