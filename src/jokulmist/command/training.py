@@ -194,8 +194,8 @@ def evaluate_grid(
     print_table(grid.rows)
     if len(grid.parameters) <= 2:
         with style.styled():
-            figure = style.own_figure()
-            plot_grid(grid, style.roomy_axes(figure, below=0.1))
+            figure = style.fitted_figure()
+            plot_grid(grid, figure.add_subplot())
             picture = style.save(figure, path / "pictures" / f"over-{'-'.join(grid.parameters)}.png")
         typer.echo(f"the picture is {picture}", err=True)
 

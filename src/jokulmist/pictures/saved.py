@@ -18,11 +18,12 @@ def save_pictures(run: Run, known: Levels | None = None) -> list[Path]:
     paths = []
     for name in ("learning-curve.png", "ledger.png"):
         with style.styled():
-            figure = style.own_figure()
+            figure = style.fitted_figure()
+            axes = figure.add_subplot()
             if name == "ledger.png":
-                ledger(run, style.roomy_axes(figure, below=0.2))
+                ledger(run, axes)
             else:
-                plot(run, style.roomy_axes(figure), known=known)
+                plot(run, axes, known=known)
             paths.append(style.save(figure, run.path / "pictures" / name))
     if run.plan.training.record_every is not None:
         paths += _of_behaviour(run)
@@ -38,9 +39,9 @@ def _of_behaviour(run: Run) -> list[Path]:
     try:
         last = read_rollouts(run.path / ROLLOUTS / "last.parquet")[0]
         with style.styled():
-            figure = style.own_figure()
+            figure = style.fitted_figure()
             action = describe(run.environment).action
-            plot_choices(run, style.roomy_axes(figure, below=0.16), part=next(iter(getattr(action, "parts", [""]))))
+            plot_choices(run, figure.add_subplot(), part=next(iter(getattr(action, "parts", [""]))))
             paths = [style.save(figure, run.path / "pictures" / "choices.png")]
             return [*paths, style.save(plot_rollout(last, run.environment), run.path / "pictures" / "last-episode.png")]
     except (LookupFailed, RecordError):  # nothing was recorded yet

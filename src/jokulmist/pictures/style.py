@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 
 INK, STONE, PAPER = "#1f2a33", "#8a8578", "#fbfaf7"
 WATER, OCHRE, MOSS, RUST, HEATHER, ICE = "#2f6f8f", "#d9a441", "#6f8f4f", "#b04f3c", "#86608e", "#9cc3cf"
+# Of bold titles of 13 points; and the height of a row of a legend, in points.
+LETTERS_AN_INCH, LEGEND_ROW = 9.5, 16.0
 SERIES = (WATER, OCHRE, MOSS, RUST, HEATHER, ICE, "#54504a", "#c98a9b")
 STYLE: dict[str, Any] = {
     "figure.facecolor": PAPER,
@@ -48,16 +50,23 @@ def styled() -> Iterator[None]:
         yield
 
 
-def own_figure(width: float = 12.8, height: float = 8.0) -> Figure:
+def own_figure(width: float = 12.8, height: float = 8.0, layout: Any = None) -> Figure:
     """A figure that no window system knows of: it can be saved on a machine without a monitor."""
     from matplotlib.figure import Figure
 
-    return Figure(figsize=(width, height), dpi=100)
+    return Figure(figsize=(width, height), dpi=100, layout=layout)
 
 
-def roomy_axes(figure: Figure, below: float = 0.32) -> Axes:
-    """The figure's axes, with room below them for a band or a legend, as a share of the figure."""
-    return figure.add_axes((0.07, below, 0.91, 0.94 - below))
+def fitted_figure() -> Figure:
+    """A figure whose axes make room for their labels, titles, legends and bands."""
+    return own_figure(layout=_fitting())
+
+
+def _fitting() -> Any:
+    """Room for what the layout does not measure, such as the legend of a band."""
+    from matplotlib.layout_engine import ConstrainedLayoutEngine
+
+    return ConstrainedLayoutEngine(w_pad=0.14, h_pad=0.2)
 
 
 def axes_or_new(axes: Axes | None) -> Axes:
@@ -66,13 +75,29 @@ def axes_or_new(axes: Axes | None) -> Axes:
         return axes
     import matplotlib.pyplot as plt
 
-    return roomy_axes(plt.figure(figsize=(10, 7)))
+    return plt.figure(figsize=(10, 7), layout=_fitting()).add_subplot()
 
 
 def save(figure: Figure, path: Path) -> Path:
     path.parent.mkdir(parents=True, exist_ok=True)
     figure.savefig(path)
     return path
+
+
+def titled(axes: Axes, title: str) -> None:
+    """Set a title that is broken into lines where it is longer than the figure is wide."""
+    import textwrap
+
+    wide = axes.figure.bbox.width / axes.figure.dpi
+    axes.set_title("\n".join(textwrap.wrap(title, int(LETTERS_AN_INCH * wide))))
+
+
+def legend_above(axes: Axes, title: str) -> None:
+    """A title, and below it a legend that stands above the axes, so that it covers nothing."""
+    titled(axes, title)
+    legend = axes.legend(loc="lower left", bbox_to_anchor=(0.0, 1.0), ncols=2, borderaxespad=0.2, labelspacing=0.25)
+    rows = -(-len(legend.get_texts()) // 2)
+    axes.set_title(axes.get_title(loc="left"), pad=10.0 + rows * LEGEND_ROW)
 
 
 def decisions_axis(axes: Axes) -> None:
@@ -87,6 +112,13 @@ def decisions_axis(axes: Axes) -> None:
 
     axes.xaxis.set_major_formatter(FuncFormatter(short))
     axes.set_xlabel("decisions, all copies together")
+
+
+def counted_axis(axes: Axes, over: str) -> None:
+    """Label the horizontal axis by what it counts: ``"steps"`` or ``"episodes"``."""
+    decisions_axis(axes)
+    if over == "episodes":
+        axes.set_xlabel("episodes, in the order in which they closed")
 
 
 def bins_of(decisions: Any, most: int = 60) -> tuple[Any, Any]:

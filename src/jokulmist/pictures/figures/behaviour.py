@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -27,6 +28,7 @@ CELLS = 48
 PLAYED = 20
 MOST_VISITED = 4000
 AVERAGED_OVER = 24
+LETTERS_AN_INCH = 10.5  # of 12 points
 
 
 def plot_choices(run: Run, axes: Axes | None = None, part: str = "") -> Axes:
@@ -77,8 +79,8 @@ def plot_choices(run: Run, axes: Axes | None = None, part: str = "") -> Axes:
             axes.set_ylabel(f"{part or 'action'} {kind.unit}".strip())
         axes.set_xlim(0, at[-1])
         style.decisions_axis(axes)
-        axes.set_title(
-            f"{describe(run.environment).name}: what was done, {len(rollouts)} recorded episodes, seed {run.seed}"
+        style.titled(
+            axes, f"{describe(run.environment).name}: what was done, {len(rollouts)} recorded episodes, seed {run.seed}"
         )
         axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.1), ncols=6)
     return axes
@@ -221,7 +223,7 @@ def _drawn_map(
         shown.append(("value", None))
     shape = (len(upwards), len(across))
     for place, (name, part) in enumerate(shown):
-        axes = figure.add_axes((0.06 + place * 0.94 / len(shown), 0.12, 0.94 / len(shown) - 0.09, 0.74))
+        axes = figure.add_axes((0.06 + place * 0.94 / len(shown), 0.12, 0.94 / len(shown) - 0.09, 0.72))
         told = [] if part is None else [[getattr(a, name) if name else a for a in some] for some in actions]
         if part is None:
             mesh = axes.pcolormesh(across, upwards, values.reshape(shape), cmap="cividis", shading="nearest")
@@ -259,12 +261,9 @@ def _drawn_map(
         axes.set_ylabel(over[1] if place == 0 else "")
         axes.set_title("value" if part is None else f"greedy {name or 'action'}")
         axes.grid(False)
-    figure.text(
-        0.06,
-        0.95,
-        f"{policy.agent!r} after {policy.decisions:,} decisions; dots: what it visits in {PLAYED} episodes",
-        fontsize=12,
-    )
+    title = f"{policy.agent!r} after {policy.decisions:,} decisions; dots: what it visits in {PLAYED} episodes"
+    lines = textwrap.wrap(title, int(LETTERS_AN_INCH * figure.get_size_inches()[0]))
+    figure.text(0.06, 0.985, "\n".join(lines[:3]), fontsize=12, va="top")
     return figure
 
 
