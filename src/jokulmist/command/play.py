@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any, ClassVar
 
+import numpy as np
 from rich.table import Table
 from rich.text import Text
 from textual import events
@@ -13,6 +14,7 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import Static
 
 from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.errors import JokulmistError
 from jokulmist.pictures.blocks import blocks, pixels
@@ -20,6 +22,7 @@ from jokulmist.workshop.play import Controls
 
 AUTO_SECONDS = 0.2
 SIDE = 46
+ENTRIES_A_LINE, MOST_ENTRIES = 4, 48
 KEYS = "space act  b back  n new episode  s save  q quit"
 POLICY_KEYS = "p take over or hand back  a let it run"
 
@@ -114,8 +117,9 @@ class Play(App[None]):
         area = self.query_one("#picture", Static).size
         image, title = pixels(self.hand.episode, max(area.width - 2, 8), max(area.height - 2, 4))
         picture = Text(f"{title}\n", style="bold") if title else Text()
+        method = "image" if isinstance(self.hand.environment, Simulator) else "picture"
         picture.append_text(
-            Text("no picture: the class has no `picture`") if image is None else blocks(image, self.fine)
+            Text(f"no picture: the class has no `{method}`") if image is None else blocks(image, self.fine)
         )
         self.query_one("#picture", Static).update(picture)
         self.query_one("#status", Static).update(self._status())
@@ -132,7 +136,8 @@ class Play(App[None]):
         table.add_row(f"decision {episode.steps}", who, "")
         table.add_row(Text("seen", style="bold"), "", "")
         for name in episode.observation.keys():  # noqa: SIM118  an observation is no mapping
-            table.add_row(f"  {name}", _told(episode.observation[name]), "")
+            for label, told in _told(name, episode.observation[name]):
+                table.add_row(f"  {label}", told, "")
         table.add_row(Text("reward", style="bold"), Text("step", style="bold"), Text("total", style="bold"))
         for name, total in episode.totals.items():
             table.add_row(f"  {name}", f"{episode.terms[name]:.3g}", f"{total:.3g}")
@@ -180,7 +185,18 @@ def _slider(part: Range, entry: int, value: Any) -> str:
     return f"{low:g} [{'=' * filled}{'-' * (20 - filled)}] {high:g} {part.unit}  {now:.3g}"
 
 
-def _told(value: Any) -> str:
-    if hasattr(value, "shape") and value.shape:
-        return " ".join(f"{v:.2g}" for v in value.reshape(-1)[:5]) if value.size <= 5 else f"{value.shape}"
-    return f"{float(value):.4g}"
+def _told(name: str, value: Any) -> list[tuple[str, str]]:
+    """What is seen of a channel: a number; of an array some entries a line, each line with the index of its first."""
+    if not getattr(value, "shape", ()):
+        return [(name, f"{float(value):.4g}")]
+    if value.size > MOST_ENTRIES:
+        return [(name, f"{value.min():.3g} to {value.max():.3g} in {'x'.join(map(str, value.shape))}")]
+    flat = value.reshape(-1)
+    firsts = [tuple(int(i) for i in np.unravel_index(k, value.shape)) for k in range(0, value.size, ENTRIES_A_LINE)]
+    return [
+        (
+            f"{name}[{','.join(map(str, at))}]",
+            " ".join(f"{v:.2g}" for v in flat[k * ENTRIES_A_LINE : (k + 1) * ENTRIES_A_LINE]),
+        )
+        for k, at in enumerate(firsts)
+    ]

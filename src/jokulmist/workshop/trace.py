@@ -17,7 +17,8 @@ from jokulmist.training.policies.policy import Policy
 if TYPE_CHECKING:
     import pandas as pd
 
-MOST_ENTRIES = 6
+# Entries of an array that have a column each.
+MOST_ENTRIES = 64
 
 
 def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = RANDOM, seed: int = 0) -> pd.DataFrame:
@@ -38,7 +39,8 @@ def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = R
     DataFrame
         One row a decision: ``episode``, ``step``, ``action``, each weighted reward term, ``reward``, ``total``, the fields of
         the state after it, what is observed then (channels that are no fields, and fields that are seen otherwise, as
-        ``seen:name``), the measures so far, and the endings and cuts that ``held``. Arrays of more than a few entries are told by their shape.
+        ``seen:name``), the measures so far, and the endings and cuts that ``held``. Each entry of an array has a column,
+        ``beams[0]``; images, and arrays of more than 64 entries, are told by their shape and range.
 
     Examples
     --------
@@ -94,21 +96,23 @@ def row_of(environment: Environment, number: int, episode: Any, action: Any) -> 
         "reward": episode.reward,
         "total": episode.total,
     }
-    row.update({name: _told(value) for name, value in state.items()})
+    for name, value in state.items():
+        row.update(_told(name, value))
     for name in seen.keys():  # noqa: SIM118  an observation is no mapping
         if name not in state:
-            row[name] = _told(seen[name])
+            row.update(_told(name, seen[name]))
         elif not np.array_equal(np.asarray(seen[name], float), np.asarray(state[name], float)):
-            row[f"seen:{name}"] = _told(seen[name])
+            row.update(_told(f"seen:{name}", seen[name]))
     row.update(episode.measures)
     row["held"] = " ".join(episode.held)
     return row
 
 
-def _told(value: Any) -> Any:
+def _told(name: str, value: Any) -> dict[str, Any]:
+    """A value by name, an array by the names of its entries."""
     array = np.asarray(value)
     if array.shape == ():
-        return array.item()
+        return {name: array.item()}
     if array.size <= MOST_ENTRIES:
-        return np.array2string(array, precision=3, separator=" ")
-    return f"{array.dtype} {array.shape}"
+        return {f"{name}[{','.join(map(str, at))}]": array[at].item() for at in np.ndindex(array.shape)}
+    return {name: f"{array.dtype} {array.shape}, {array.min():.4g} to {array.max():.4g}"}
