@@ -355,6 +355,7 @@ class Drift(jm.Simulator):
     width: float = jm.parameter(3.0, low=1.0, high=9.0)
     dies_at: int = jm.parameter(-1, low=-1, high=1000, help="Steps after which the process kills itself.")
     hangs: bool = jm.parameter(False)
+    raises: bool = jm.parameter(False)
     every: int = jm.parameter(3, low=1, high=9, help="Which episodes are bad.")
     observation = {"at": jm.channel(low=-10.0, high=10.0, unit="m"), "age": jm.channel(values=64)}
     action = jm.Choice("left", "right")
@@ -363,6 +364,7 @@ class Drift(jm.Simulator):
     measures = {"farthest": "max"}
     time_limit = 12
     answer_within = 0.5
+    most_lost = 1.0
 
     def begin(self, seed):
         self.chance = np.random.default_rng(seed)
@@ -373,6 +375,8 @@ class Drift(jm.Simulator):
     def advance(self, action):
         self.age += 1
         if self.bad and self.age == self.dies_at:
+            if self.raises:
+                raise ArithmeticError("the line parted")
             if self.hangs:
                 time.sleep(60.0)
             os.kill(os.getpid(), signal.SIGKILL)

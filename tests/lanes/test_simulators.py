@@ -1,6 +1,7 @@
 """Simulators: what is declared, played here and in worker processes, and what happens when a process dies or hangs."""
 
 import importlib.util
+import re
 from pathlib import Path
 
 import numpy as np
@@ -119,7 +120,7 @@ def test_a_process_that_dies_is_replaced_and_every_turn_is_counted_once(agent, s
     assert run.status == "done"
     assert run.origin["decisions"] == 128
     assert speeds.counted(run, 2)
-    assert any("worker processes were lost" in line for line in run._memory.lines)
+    assert any("worker processes lost and replaced so far" in line for line in run._memory.lines)
 
 
 def test_a_process_that_hangs_is_replaced_and_one_that_always_dies_is_told():
@@ -129,6 +130,23 @@ def test_a_process_that_hangs_is_replaced_and_one_that_always_dies_is_told():
         jm.train(Drift(dies_at=1, every=1), jm.RandomPlay(), steps=60, processes=True, folder=None)
     with pytest.raises(SettingError, match=r"`processes` is for a `jm.Simulator`"):
         jm.train(jm.gallery.Ferry(), jm.RandomPlay(), steps=60, processes=True, folder=None)
+
+
+class Frail(Drift):
+    most_lost = 0.1
+
+
+def test_an_exception_in_a_process_costs_an_episode_and_too_many_of_them_the_run(monkeypatch):
+    monkeypatch.syspath_prepend(str(Path(__file__).parent))
+    run = jm.train(Drift(dies_at=3, raises=True, every=2), jm.RandomPlay(), steps=60, copies=2, processes=True, folder=None)
+    assert "lost" in set(run.episodes["closed_by"])
+    assert any(
+        re.search(r"`Drift.advance` .*places.py:\d+.* ArithmeticError: the line parted", line)
+        for line in run._memory.lines
+    )
+    told = r"\d of 2\d episodes of `Frail` were lost, which is more than `most_lost = 0.1`: .*the line parted"
+    with pytest.raises(BrokenEnvironment, match=told):
+        jm.train(Frail(dies_at=3, raises=True), jm.RandomPlay(), steps=900, copies=2, processes=True, folder=None)
 
 
 def test_an_episode_that_was_lost_is_neither_an_end_nor_a_cut_for_what_replays(speeds):

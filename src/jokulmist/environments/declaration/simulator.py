@@ -70,7 +70,8 @@ class Simulator(Environment, abstract=True):
     """Base of environments whose state cannot be copied.
 
     A subclass declares ``observation`` (a `jm.channel` a name), ``action``, ``terms`` (reward terms with their weights), and it
-    may declare ``endings``, ``cuts``, ``measures``, parameters, ``deadline``, ``time_limit``, ``decide_every`` and ``says_legal``.
+    may declare ``endings``, ``cuts``, ``measures``, parameters, ``deadline``, ``time_limit``, ``decide_every``, ``says_legal``,
+    ``answer_within`` and ``most_lost``.
     It writes ``begin(self, seed)``, which gives a dict with a value a channel, and ``advance(self, action)``, which gives a
     `jm.Outcome`; and it may write ``close(self)`` and ``image(self)``, a uint8 array of shape ``(height, width, 3)``.
 
@@ -88,6 +89,8 @@ class Simulator(Environment, abstract=True):
         Whether outcomes say by ``legal`` what may be done. ``begin`` may then give an `jm.Outcome`, too.
     answer_within : float
         Seconds after which a worker process that has not answered is taken to hang.
+    most_lost : float
+        Share of the episodes that may be lost in worker processes, which died, hung or raised an exception; a run that loses more ends.
 
     Examples
     --------
@@ -116,6 +119,7 @@ class Simulator(Environment, abstract=True):
     measures: ClassVar[Mapping[str, str]] = {}
     says_legal: ClassVar[bool] = False
     answer_within: ClassVar[float] = 60.0
+    most_lost: ClassVar[float] = 0.2
 
     def __init_subclass__(cls, abstract: bool = False, **options: Any) -> None:
         super().__init_subclass__(abstract=True, **options)
@@ -190,6 +194,8 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
             raise DeclarationError(
                 f"`{where}` uses the name `{name}` twice, or it is a column of the records. Rename it."
             )
+    if not isinstance(cls.most_lost, (int, float)) or not 0.0 <= cls.most_lost <= 1.0:
+        raise DeclarationError(f"`{where}.most_lost` is a share from 0 to 1; got {cls.most_lost!r}.")
     if hasattr(cls, "decide_when"):
         raise DeclarationError(
             f"`{where}` declares `decide_when`, and a simulator has no state to look at. Advance it inside `advance` until "

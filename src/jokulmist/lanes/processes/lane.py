@@ -1,7 +1,7 @@
 """Copies of a simulator, each in a process of its own: for simulators that are slow, or that crash and hang.
 
-All copies are asked before any is waited for, so they work side by side. A process that dies or does not answer in time is
-replaced, and the episode of its copy is lost. What it did last is dropped: it is neither an end nor a cut. Whoever drives the
+All copies are asked before any is waited for, so they work side by side. A process that dies, that raises an exception in the simulator's
+own code or does not answer in time is replaced, and the episode of its copy is lost. What it did last is dropped: it is neither an end nor a cut. Whoever drives the
 lane decides anew for that copy, which has begun another episode (`again`), so that every turn is whole.
 """
 
@@ -32,10 +32,12 @@ from jokulmist.sources.keeping import kept_in
 
 START_SECONDS = 60.0
 MOST_LOSSES_IN_A_ROW = 5
+# Episodes after which the share of lost ones says something.
+FEWEST_EPISODES = 20
 
 
 class Lost(JokulmistError):
-    """A worker process died, or did not answer in time."""
+    """A worker process died, raised an exception, or did not answer in time."""
 
 
 class WorkerCopy:
@@ -45,6 +47,8 @@ class WorkerCopy:
     ----------
     losses : int
         Processes that were replaced.
+    why : str
+        Why the last one was.
     """
 
     def __init__(self, environment: Simulator, buffer: SharedBuffer, copy: int) -> None:
@@ -55,6 +59,7 @@ class WorkerCopy:
         self._told = 0
         self._slot = 0
         self.losses = 0
+        self.why = ""
         self._in_a_row = 0
         self.start()
 
@@ -132,6 +137,8 @@ class WorkerCopy:
 
     def _wait(self) -> None:
         answer = self._answer(self._environment.answer_within)
+        if "lost" in answer:
+            raise Lost(answer["lost"])
         if "failed" in answer:
             raise BrokenEnvironment(answer["failed"])
 
@@ -162,6 +169,7 @@ class WorkerCopy:
     def replace(self, why: Lost) -> None:
         """Another process in the place of this one."""
         self.losses += 1
+        self.why = str(why)
         self._in_a_row += 1
         if self._in_a_row > MOST_LOSSES_IN_A_ROW:
             name = self._description.name
@@ -214,11 +222,27 @@ class ProcessLane(PlainLane):
         super().__init__(environment, noise)
         self.bare = False  # a scalar agent goes copy by copy
         self._lost: list[int] = []
+        self._episodes = 0
 
     @property
     def losses(self) -> int:
         """Worker processes that were replaced."""
         return sum(copy.losses for copy in self._away)
+
+    @property
+    def why_lost(self) -> str:
+        """Why the last one was, of the first copy that lost one."""
+        return next((copy.why for copy in self._away if copy.why), "")
+
+    def _refuse_many_lost(self) -> None:
+        """End a run that loses more than the simulator's share: what it learns from would be something else."""
+        most = type(self.environment).most_lost  # type: ignore[attr-defined]
+        if self._episodes >= FEWEST_EPISODES and self.losses > most * self._episodes:
+            name = self.description.name
+            raise BrokenEnvironment(
+                f"{self.losses} of {self._episodes} episodes of `{name}` were lost, which is more than `most_lost = {most:g}`: {self.why_lost}. "
+                f"Mend it, or raise `most_lost` of the class."
+            )
 
     def _made_steppers(self) -> list[Stepper]:
         assert isinstance(self.environment, Simulator)
@@ -256,7 +280,11 @@ class ProcessLane(PlainLane):
 
     def advance(self, actions: list[Any]) -> Outcome:
         self._lost = []
-        return super().advance(actions)._replace(lost=self._lost)
+        outcome = super().advance(actions)._replace(lost=self._lost)
+        self._episodes += len(outcome.finished)
+        if self._lost:
+            self._refuse_many_lost()
+        return outcome
 
     def _prepare(self, done: list[Any]) -> None:
         for i, action in enumerate(done):

@@ -57,10 +57,10 @@ def main() -> None:
                 _advance(buffer, copy, number, int(line))
         except JokulmistError as failure:
             answer(failed=str(failure))
-        except Exception as failure:
+        except Exception as failure:  # of this episode only: another process begins another
             file, at = place_of(failure)
             name = type(environment).__name__
-            answer(failed=f"`{name}.{method}` ({file}:{at}) failed: {type(failure).__name__}: {failure}")
+            answer(lost=f"`{name}.{method}` ({file}:{at}) failed: {type(failure).__name__}: {failure}")
         else:
             os.write(out, DONE)
     copy.close()

@@ -213,6 +213,11 @@ class PlainLoop:
         """Worker processes that were replaced so far."""
         return self.lane.losses if isinstance(self.lane, ProcessLane) else 0
 
+    @property
+    def why_lost(self) -> str:
+        """Why the last one was replaced."""
+        return self.lane.why_lost if isinstance(self.lane, ProcessLane) else ""
+
     def _update(self, experience: Experience) -> None:
         draw = self._learn.at(self.turn // self.turns_per_update, 0)
         self._learner, self._memory, readings = self._calls.learn(

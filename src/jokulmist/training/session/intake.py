@@ -10,6 +10,7 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.records.episodes import Episodes, numbers_of
 from jokulmist.training.loops.contract import Loop
+from jokulmist.training.progress import ProgressDisplay
 from jokulmist.training.rollouts.rollout_recorder import COPY, RolloutRecorder
 from jokulmist.training.session.recording import Recording
 
@@ -23,10 +24,14 @@ class Intake:
     description : Description
     rollouts : RolloutRecorder, optional
         None where no rollouts are recorded.
+    show : ProgressDisplay
     """
 
-    def __init__(self, recorder: Any, description: Description, rollouts: RolloutRecorder | None) -> None:
-        self._recorder, self._description, self._rollouts = recorder, description, rollouts
+    def __init__(
+        self, recorder: Any, description: Description, rollouts: RolloutRecorder | None, show: ProgressDisplay
+    ) -> None:
+        self._recorder, self._description, self._rollouts, self._show = recorder, description, rollouts, show
+        self._told = False
         self.recording = Recording(recorder, description)
 
     def take(self, batch: Episodes, loop: Loop, recorded: int, most: int | None) -> tuple[Episodes, dict[str, Any]]:
@@ -84,6 +89,11 @@ class Intake:
         rollouts.take([followed[k] for k in inside], [numbers[k] for k in inside])
 
     def _tell_losses(self, loop: Loop, episodes: int) -> None:
-        if episodes:
-            losses = getattr(loop, "losses", 0)
-            self._recorder.log(f"{losses} worker processes were lost and replaced after {loop.decisions} decisions")
+        if not episodes:
+            return
+        losses, why = getattr(loop, "losses", 0), getattr(loop, "why_lost", "")
+        told = f"worker processes lost and replaced so far: {losses}, after {loop.decisions:,} decisions: {why}"
+        self._recorder.log(told)
+        if not self._told:
+            self._told = True
+            self._show.say(told)
