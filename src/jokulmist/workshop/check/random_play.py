@@ -18,6 +18,8 @@ from jokulmist.workshop.check.report import Finding, Level, Reach, Report
 LONGEST = 20_000
 MOST_TRANSITIONS = 200
 COMPARED_BEGINS = 10
+# Beyond a bound: a share of its width that is little, a share of the steps that is seldom; and what bounds may leave out at each end.
+A_LITTLE, SELDOM, RARE = 0.15, 0.05, 0.005
 
 
 class Transition(NamedTuple):
@@ -215,17 +217,7 @@ class Play:
             reach.mean /= steps
         for reach, channel in zip(report.channels, description.bare.numbers, strict=True):
             if reach.outside:
-                self.find(
-                    "wrong",
-                    f"bounds:{reach.name}",
-                    f"channel `{reach.name}` ranged from {reach.least:.4g} to {reach.most:.4g}, outside its bounds "
-                    f"{channel.low:g} to {channel.high:g}, in {reach.outside} of {steps} steps.",
-                    reach.name if channel.computed else "advance",
-                    "Tables clip it into the last bin, and networks meet inputs beyond their scale.",
-                    f"Declare `low={min(channel.low, math.floor(reach.least)):g}, "
-                    f"high={max(channel.high, math.ceil(reach.most)):g}`, or keep the value inside, "
-                    f"e.g. `xp.clip(value, {channel.low:g}, {channel.high:g})`.",
-                )
+                self._outside(reach, channel)
             elif reach.least == reach.most:
                 self.find(
                     "doubtful",
@@ -242,6 +234,31 @@ class Play:
             )  # fmt: skip
         if not report.closed_by:
             self._never_closed(state, advances)
+
+    def _outside(self, reach: Reach, channel: Any) -> None:
+        """A channel left its bounds: far or often is wrong; now and then a little, as in a fall that ends an episode, is doubtful."""
+        where = self.description.bare.slices[channel.name]
+        values = np.asarray(self.rows, float)[:, where]
+        beyond = max(channel.low - reach.least, reach.most - channel.high) / (channel.high - channel.low)
+        little = beyond <= A_LITTLE and reach.outside <= SELDOM * len(values)
+        low, high = (
+            _outward(q, up) for q, up in zip(np.quantile(values, (RARE, 1.0 - RARE)), (False, True), strict=True)
+        )
+        low, high = min(channel.low, low), max(channel.high, high)
+        keep = f"keep the value inside, e.g. `xp.clip(value, {channel.low:g}, {channel.high:g})`"
+        wider = f"declare `low={low:g}, high={high:g}`, where {1.0 - 2.0 * RARE:.0%} of what was met lies"
+        mend = f"{wider}, or {keep}" if (low, high) != (channel.low, channel.high) else keep
+        if little:
+            mend = f"Leave it, if nothing is to be told apart beyond the bounds; or {mend}"
+        self.find(
+            "doubtful" if little else "wrong",
+            f"bounds:{reach.name}",
+            f"channel `{reach.name}` ranged from {reach.least:.4g} to {reach.most:.4g}, outside its bounds "
+            f"{channel.low:g} to {channel.high:g}, in {reach.outside} of {self.report.steps} steps.",
+            reach.name if channel.computed else "advance",
+            "Tables clip it into the last bin, and networks meet inputs beyond their scale.",
+            f"{mend[0].upper()}{mend[1:]}.",
+        )
 
     def _never_closed(self, state: State, advances: int) -> None:
         """No episode closed: play on for a while, and say so if none does."""
@@ -266,6 +283,14 @@ class Play:
             "An episode that never closes is never recorded, and an ending that cannot be reached teaches nothing.",
             "Declare `time_limit = 1000` (a cut) or `deadline = 1000` (a true end), and look at the comparison in the ending.",
         )
+
+
+def _outward(value: float, up: bool) -> float:
+    """A number rounded away from the others, to two figures."""
+    if value == 0.0:
+        return 0.0
+    unit = 10.0 ** (math.floor(math.log10(abs(value))) - 1)
+    return float(f"{(math.ceil if up else math.floor)(value / unit) * unit:.6g}")
 
 
 def _changeable(value: Any) -> bool:

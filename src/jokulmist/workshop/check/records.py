@@ -11,6 +11,8 @@ DWARFED = 100.0
 WIDE = 25.0
 SAME = 1e-6
 SOON = 2
+# Steps for which a term must stay as it is to look like an ending that was forgotten.
+PAID_ON = 5
 
 
 def look_at_records(play: Play) -> None:
@@ -18,7 +20,7 @@ def look_at_records(play: Play) -> None:
     if not play.rows or not play.report.closed_by:
         return
     _never_earned(play)
-    _scales(play)
+    _scales(play, _paid_on(play))
     _twins(play)
     _wide_bounds(play)
     _early_ends(play)
@@ -42,15 +44,51 @@ def _never_earned(play: Play) -> None:
             )
 
 
-def _scales(play: Play) -> None:
-    """A reward term that all others are nothing beside."""
+def _paid_on(play: Play) -> set[str]:
+    """Reward terms that begin in the middle of an episode and then stay the same to its end: an ending was forgotten.
+
+    Returns
+    -------
+    set of str
+        Their names.
+    """
+    found: set[str] = set()
+    lasts = np.cumsum([advances for advances, _ in play.episodes])
+    episodes = np.split(np.asarray(play.amounts), lasts)[: len(lasts)]
+    for k, term in enumerate(play.description.terms):
+        earned, paid = 0, []
+        for amounts in episodes:
+            column = amounts[:, k]
+            some = np.flatnonzero(column)
+            if not len(some):
+                continue
+            earned += 1
+            first = some[0]
+            if first > 0 and len(column) - first >= PAID_ON and (column[first:] == column[first]).all():
+                paid.append((len(column) - first, column[first]))
+        if paid and len(paid) >= 0.5 * earned:
+            found.add(term.name)
+            play.find(
+                "doubtful",
+                f"paid on:{term.name}",
+                f"reward term `{term.name}` became {paid[0][1]:.4g} and stayed so to the end of {len(paid)} of the {earned} episodes in which it "
+                f"was not 0, for {np.mean([n for n, _ in paid]):.0f} steps on average.",
+                term.name,
+                "It looks like something that happens once, and it is paid at every step that follows.",
+                "Declare an ending for it (`@jm.ending`), or pay it only in the step in which it happens, from `before` and `after`.",
+            )
+    return found
+
+
+def _scales(play: Play, paid_on: set[str]) -> None:
+    """A reward term that all others are nothing beside; one that is `paid_on` has a finding of its own."""
     names = [term.name for term in play.description.terms]
     weighted = np.abs(np.asarray(play.amounts) * np.asarray(play.description.weights)).mean(axis=0)
     order = np.argsort(weighted)[::-1]
     if len(order) < 2 or weighted[order[1]] == 0.0:
         return
     first, others = order[0], weighted[order[1:]].sum()
-    if weighted[first] > DWARFED * others:
+    if weighted[first] > DWARFED * others and names[first] not in paid_on:
         play.find(
             "doubtful",
             "scale",
