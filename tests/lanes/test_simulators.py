@@ -138,7 +138,9 @@ class Frail(Drift):
 
 def test_an_exception_in_a_process_costs_an_episode_and_too_many_of_them_the_run(monkeypatch):
     monkeypatch.syspath_prepend(str(Path(__file__).parent))
-    run = jm.train(Drift(dies_at=3, raises=True, every=2), jm.RandomPlay(), steps=60, copies=2, processes=True, folder=None)
+    run = jm.train(
+        Drift(dies_at=3, raises=True, every=2), jm.RandomPlay(), steps=60, copies=2, processes=True, folder=None
+    )
     assert "lost" in set(run.episodes["closed_by"])
     assert any(
         re.search(r"`Drift.advance` .*places.py:\d+.* ArithmeticError: the line parted", line)

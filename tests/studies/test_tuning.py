@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
+from commands import jokulmist
 from places import Corridor
 
 import jokulmist as jm
@@ -301,12 +302,11 @@ def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_p
 
 def test_the_commands_tell_a_search_and_forecast_it(mine, tmp_path):
     (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.0, method="random"))
-    words, ways = command("tune", "plan.toml", "--dry", "--json", folder=tmp_path)
-    dry = subprocess.run(words, **ways, check=False)
+    dry = jokulmist("tune", "plan.toml", "--dry", "--json", folder=tmp_path)
     assert json.loads(dry.stdout)["whole_runs_worth"] == 10.0
     assert not (tmp_path / "runs").exists()
-    words, ways = command("tune", "plan.toml", "--set", "tuning.candidates=11", folder=tmp_path)
-    done = subprocess.run(words, **ways, check=False)
+    changed = ("--set", "tuning.candidates=11", "--set", "training.steps=100")
+    done = jokulmist("tune", "plan.toml", *changed, "--workers", 1, folder=tmp_path)
     assert done.returncode == 0, done.stderr
     for text in (
         "The winner is candidate",
@@ -320,8 +320,7 @@ def test_the_commands_tell_a_search_and_forecast_it(mine, tmp_path):
     assert folder.name == "slow-qlearning-search-001"
     bad = tmp_path / "bad.toml"
     bad.write_text((tmp_path / "plan.toml").read_text().partition("[tuning]")[0])
-    words, ways = command("tune", "bad.toml", folder=tmp_path)
-    wrong = subprocess.run(words, **ways, check=False)
+    wrong = jokulmist("tune", "bad.toml", folder=tmp_path)
     assert (wrong.returncode, "Traceback" in wrong.stderr) == (2, False)
     assert "bad.toml has no section `[tuning]`" in wrong.stderr
 
@@ -393,7 +392,9 @@ def cluster(tmp_path, mine):
 
 def test_a_cluster_does_the_work_and_a_worker_killed_in_the_middle_loses_nothing(cluster, mine, tmp_path):
     address, processes = cluster
-    (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.004, method="random"))
+    (tmp_path / "plan.toml").write_text(
+        PLAN.format(pause=0.003, method="random").replace("candidates = 8", "candidates = 5")
+    )
     words, ways = command("tune", "plan.toml", "--cluster", address, "--name", "far", "--json", folder=tmp_path)
     search = subprocess.Popen(words, **ways)
     where = tmp_path / "runs" / "far"
@@ -406,13 +407,13 @@ def test_a_cluster_does_the_work_and_a_worker_killed_in_the_middle_loses_nothing
     out, err = search.communicate(timeout=280)
     assert search.returncode == 0, err
     told = json.loads(out)
-    assert (told["status"], len(told["candidates"])) == ("done", 8)
+    assert (told["status"], len(told["candidates"])) == ("done", 5)
     assert {row["status"] for row in told["candidates"]} == {"scored"}
     alone = jm.tune(
         mine.Slow(),
         jm.QLearning(),
         over=OVER,
-        candidates=8,
+        candidates=5,
         steps=400,
         again=2,
         workers=1,

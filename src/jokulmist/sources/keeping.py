@@ -10,7 +10,7 @@ import sys
 import tokenize
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from functools import cached_property, lru_cache
+from functools import lru_cache
 from importlib.machinery import SourceFileLoader
 from pathlib import Path
 from types import CodeType, FunctionType, ModuleType
@@ -349,7 +349,7 @@ class KeptCode:
                 found[original] = "gone"
         return found
 
-    @cached_property
+    @property
     def changed_files(self) -> str:
         """Which originals are not what was kept, in words; empty where all are."""
         found = self.changed()

@@ -122,7 +122,11 @@ class Modules:
 
     @classmethod
     def of(cls, files: Mapping[str, SourceFile], places: Mapping[str, str] | None = None) -> Modules:
-        """The set of these contents: the same one for the same contents, so that a class is read once."""
+        """The set of these contents: the same one for the same contents, so that a class is read once.
+
+        Files that stand where they were written are told apart by their places, too: another project may hold the same text, and be
+        edited. What runs keep is shared between them.
+        """
         new = cls(files, places)
         return _SETS.setdefault(new.key, new)
 
@@ -133,6 +137,8 @@ class Modules:
 
     def _fingerprint(self) -> str:
         named = {f"place of {name}": place.encode() for name, place in self.places.items()}
+        if not self.places:
+            named = {f"path of {name}": str(file.original or file.path).encode() for name, file in self.files.items()}
         return fingerprint({**named, **{file.layout: file.path.read_bytes() for file in self.files.values()}})
 
     def edited(self) -> bool:
