@@ -74,6 +74,11 @@ def happened(turns=6, copies=3, seed=0):
     )  # fmt: skip
 
 
+def learning(kind, shapes, numbers, draw=None):
+    """`learn` as one program: operation by operation it would compile a hundred small ones."""
+    return jax.jit(lambda learner, memory, e: kind.learn(shapes, numbers, learner, memory, e, draw))
+
+
 def noise_for(function):
     """A draw with numbers for whatever a function asks."""
     counting = CountingDraw(jnp)
@@ -144,7 +149,7 @@ def test_an_update_of_ppo_stops_where_it_strays_too_far():
         agent = made("PPO", divergence_limit=limit, epochs=6, minibatch=6, learning_rate=0.05)
         shapes, numbers, learner, memory = begun(agent, Corridor())
         draw = noise_for(lambda noise, a=(shapes, numbers, learner, memory, e): jm.PPO.learn(*a, noise))
-        after, _, readings = jm.PPO.learn(shapes, numbers, learner, memory, e, draw)
+        after, _, readings = learning(jm.PPO, shapes, numbers, draw)(learner, memory, e)
         moved[limit] = float(jnp.abs(after.weights - learner.weights).max())
         assert len(readings) == len(jm.PPO.reading_names)
     assert 0.0 < moved[1e-12] < 0.6 * moved[None]
@@ -182,7 +187,7 @@ def test_one_step_down_the_published_gradient(name):
         each = -logs * gains + 0.5 * 0.5 * (v - goal) ** 2 - 0.05 * entropy
         return np.sum(each * used) / used.sum()
 
-    after, _, _ = getattr(jm, name).learn(shapes, numbers, learner, memory, jax.tree.map(jnp.asarray, e), None)
+    after, _, _ = learning(getattr(jm, name), shapes, numbers)(learner, memory, e)
     moved = np.asarray(learner.weights - after.weights, float)
     weights = np.asarray(learner.weights, float)
     for k in np.random.default_rng(3).choice(weights.size, 40, replace=False):
@@ -205,16 +210,17 @@ def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
             jnp.asarray, e._replace(rewards=np.array(rewards, np.float32)[:, None], ended=flags, closed=flags)
         )
 
+    learn = learning(jm.Reinforce, shapes, numbers)
     # An episode that is three stretches long: all of it is learned from when it closes.
     for still_open in (2, 4):
-        still, memory, _ = jm.Reinforce.learn(shapes, numbers, learner, memory, part([1.0, 1.0], [False] * 2), None)
+        still, memory, _ = learn(learner, memory, part([1.0, 1.0], [False] * 2))
         assert np.array_equal(still.weights, learner.weights)
         assert int(np.asarray(memory.stretch.open).sum()) == still_open
-    moved, memory, _ = jm.Reinforce.learn(shapes, numbers, still, memory, part([1.0, 1.0], [True, False]), None)
+    moved, memory, _ = learn(still, memory, part([1.0, 1.0], [True, False]))
     assert not np.array_equal(moved.weights, learner.weights)
     # Four of the five decisions are as many as one update takes, the oldest first; the newest episode has not closed.
     assert np.asarray(memory.stretch.open)[-6:, 0].tolist() == [False, False, False, False, True, True]
-    again, memory, _ = jm.Reinforce.learn(shapes, numbers, moved, memory, part([1.0, 1.0], [False, False]), None)
+    again, memory, _ = learn(moved, memory, part([1.0, 1.0], [False, False]))
     assert not np.array_equal(again.weights, moved.weights)
     assert np.asarray(memory.stretch.open)[-8:, 0].tolist() == [False] * 5 + [True] * 3
 
@@ -437,9 +443,8 @@ def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
         learner = learner._replace(target=learner.weights + 1.0)
         e = happened(turns=8, copies=8)
         e = jax.tree.map(lambda leaf, n=copies: jnp.asarray(leaf[: 8 // n, :n]), e)
-        learner, _, _ = jm.DQN.learn(shapes, numbers, learner, memory, e, noise_for(
-            lambda draw, s=shapes, n=numbers, w=learner, m=memory, x=e: jm.DQN.learn(s, n, w, m, x, draw)
-        ))  # fmt: skip
+        draw = noise_for(lambda draw, a=(shapes, numbers, learner, memory, e): jm.DQN.learn(*a, draw))
+        learner, _, _ = learning(jm.DQN, shapes, numbers, draw)(learner, memory, e)
         targets.append(float(jnp.mean(learner.target - learner.weights)))
     assert targets == pytest.approx([0.9**4, 0.9**4], abs=1e-5)
 

@@ -151,14 +151,15 @@ def test_tiles_overlap_and_move_one_value_by_just_its_step():
     for made_of in (Features("tiles", spec, 4, 3), Features("radial", spec, 4, 1)):
         weights = jnp.zeros((made_of.size, 2))
         rows = np.array([[2.5, 0.5]], np.float32)
-        weights = made_of.moved(weights, rows, jnp.array([1]), jnp.array([0.6]))
-        assert np.allclose(made_of.values(weights, rows), [[0.0, 0.6]], atol=1e-5)
-        near, far = made_of.values(weights, np.array([[3.0, 0.5], [9.9, 0.0]], np.float32))[:, 1]
+        moved, values = jax.jit(made_of.moved), jax.jit(made_of.values)
+        weights = moved(weights, rows, jnp.array([1]), jnp.array([0.6]))
+        assert np.allclose(values(weights, rows), [[0.0, 0.6]], atol=1e-5)
+        near, far = values(weights, np.array([[3.0, 0.5], [9.9, 0.0]], np.float32))[:, 1]
         assert 0.61 > near > far
         # Two copies in the same place: the mean of what they ask for.
-        both = made_of.moved(weights * 0, np.repeat(rows, 2, 0), jnp.array([1, 1]), jnp.array([0.2, 0.6]))
+        both = moved(weights * 0, np.repeat(rows, 2, 0), jnp.array([1, 1]), jnp.array([0.2, 0.6]))
         if made_of.kind == "tiles":
-            assert np.allclose(made_of.values(both, rows), [[0.0, 0.4]], atol=1e-5)
+            assert np.allclose(values(both, rows), [[0.0, 0.4]], atol=1e-5)
     places = Features("tiles", spec, 4, 3).tiles(np.array([[0.0, 0.0], [10.0, 1.0], [99.0, -5.0]], np.float32))
     assert (int(places.min()), len(set(places[0].tolist()))) == (0, 3)
     assert int(places.max()) < 3 * 25
@@ -175,9 +176,10 @@ def test_rows_that_ask_for_the_same_move_their_value_by_just_that(kind, width):
     made_of = Features(kind, spec, 6, 1 if kind == "radial" else 8)
     weights, action = jnp.zeros((made_of.size, 2)), jnp.zeros(32, jnp.int32)
     rows = jnp.full((32, width), 0.37)
-    moved = made_of.moved(weights, rows, action, jnp.full(32, 0.1))
-    assert np.allclose(made_of.values(moved, rows)[:, 0], 0.1, atol=1e-5)
-    assert not made_of.values(moved, rows)[:, 1].any()
+    move, values = jax.jit(made_of.moved), jax.jit(made_of.values)
+    moved = move(weights, rows, action, jnp.full(32, 0.1))
+    assert np.allclose(values(moved, rows)[:, 0], 0.1, atol=1e-5)
+    assert not values(moved, rows)[:, 1].any()
     some = jnp.asarray(np.random.default_rng(0).random((32, width)), jnp.float32)
     moved = made_of.moved(weights, some, action, jnp.full(32, 0.1))
     assert float(jnp.abs(made_of.values(moved, some)).mean()) <= 0.1 + 1e-5
