@@ -419,7 +419,7 @@ class Lift(jm.Environment):
         going = xp.where(
             (state.height <= 0.1) & (going < 0), 0, xp.where((state.height >= 3.9) & (going > 0), 0, going)
         )
-        come = draw.poisson(self.rush) + 0.0 * draw.normal(shape=3)[0]
+        come = xp.floor(draw.uniform() * (1.0 + 2.0 * self.rush)) + 0.0 * draw.normal(shape=3)[0]
         height = xp.clip(state.height + 0.25 * going, 0.0, 4.0)
         top = height > 3.9
         return state.replace(

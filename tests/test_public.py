@@ -55,12 +55,12 @@ def test_the_examples_in_docstrings_run(name):
 
 def shorter(text):
     """The same program with budgets of some thousand steps: that it runs is what is tested here, and not what is learned."""
-    short, count = re.subn(r"(steps ?= ?)[\d_]{6,}", r"\g<1>3_000", text)
-    return short if count else text
+    return re.sub(r"(?i)(steps ?= ?)[\d_]{5,}", r"\g<1>2_000", text)
 
 
 @pytest.mark.parametrize("path", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.stem)
-def test_the_examples_run(path, capsys, tmp_path):
+def test_the_examples_run(path, capsys, tmp_path, monkeypatch):
+    monkeypatch.setattr("jokulmist.training.workers.pool.usual_workers", lambda: 1)  # what is compiled is compiled once
     shutil.copytree(ROOT / "examples", tmp_path / "examples", ignore=shutil.ignore_patterns("runs"))
     here = tmp_path / "examples" / path.name
     here.write_text(shorter(path.read_text()))
