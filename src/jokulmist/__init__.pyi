@@ -79,6 +79,7 @@ from jokulmist.pictures.figures.grid import plot_grid as plot_grid
 from jokulmist.pictures.figures.ledger import ledger as ledger
 from jokulmist.pictures.replay import save_replay as save_replay
 from jokulmist.pictures.report.page import save_report as save_report
+from jokulmist.pictures.saved import save_pictures as save_pictures
 from jokulmist.records.rollouts import Rollout as Rollout
 from jokulmist.records.rollouts import read_rollouts as read_rollouts
 from jokulmist.studies.comparison.compare import compare as compare
@@ -88,6 +89,7 @@ from jokulmist.studies.search.search import Search as Search
 from jokulmist.studies.search.space import among as among
 from jokulmist.studies.search.tune import tune as tune
 from jokulmist.training.evaluation.evaluate import evaluate as evaluate
+from jokulmist.training.evaluation.evaluate import evaluate_references as evaluate_references
 from jokulmist.training.evaluation.grid import evaluate_grid as evaluate_grid
 from jokulmist.training.plans.observers import Observer as Observer
 from jokulmist.training.policies.policy import Policy as Policy

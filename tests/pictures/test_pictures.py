@@ -71,6 +71,22 @@ def test_several_runs_are_laid_side_by_side_and_pictures_are_kept(tmp_path):
         jm.plot([])
 
 
+def test_a_curve_over_episodes_marks_what_short_episodes_have_to_themselves(trained, tmp_path):
+    axes = jm.plot(trained, Figure(figsize=(10, 7), layout="constrained").add_subplot(), over="episodes")
+    curve = next(line for line in axes.lines if line.get_label().startswith("mean of the last 100"))
+    assert curve.get_xdata().tolist() == list(range(1, len(trained.episodes) + 1))
+    first = trained.episodes.groupby("copy")["episode"].first().max() + 1
+    marked = [patch for patch in axes.patches if "short ones come first" in patch.get_label()]
+    assert len(marked) == (first > 0.01 * len(trained.episodes))
+    assert all(patch.get_x() + patch.get_width() == first for patch in marked)
+    axes.figure.savefig(tmp_path / "curve.png")
+    box = axes.get_legend().get_window_extent()
+    assert box.y0 >= axes.get_window_extent().y1  # above the data, whatever is drawn
+    assert axes.get_tightbbox().y1 <= axes.figure.bbox.y1
+    with pytest.raises(SettingError, match="`over` is 'time'; allowed: `steps`, `episodes`"):
+        jm.plot(trained, over="time")
+
+
 def test_a_run_without_an_episode_is_drawn_too():
     run = jm.train(Corridor(length=50), jm.RandomPlay(), steps=3, lane="plain", folder=None)
     assert len(run.episodes) == 0

@@ -50,6 +50,67 @@ def test_a_budget_in_which_nothing_can_be_learned_is_told_before():
     assert jm.train(Corridor(), jm.QLearning(), steps=1e2, folder=None).origin["decisions"] == 100
 
 
+def test_a_run_that_is_longer_than_asked_for_is_told_and_an_update_without_an_episode_changes_no_reading():
+    agent = jm.Reinforce(horizon=8, network=jm.Dense(4), scaling="bounds")
+    with pytest.warns(
+        RunNotice, match=r"128 decisions will be trained, and not 121: `Reinforce` learns from 8 at a time"
+    ):
+        run = jm.train(Corridor(length=30), agent, steps=121, copies=1, lane="plain", folder=None)
+    readings = run.readings
+    assert run.origin["decisions"] == 128
+    none = readings["decisions_learned"].to_numpy() == 0.0
+    assert none.any()
+    assert not none.all()
+    told = readings["entropy"].to_numpy()
+    first = int(np.flatnonzero(~none)[0])
+    assert (told[first:] > 0.0).all()  # those of nothing would be 0
+    assert not told[:first].any()
+
+
+def test_numbers_of_64_bits_are_held_in_32_without_a_word(recwarn):
+    class Counted(Corridor):
+        class State(jm.State):
+            cell: int = jm.seen(low=0, values="length")
+            seen: int = jm.field(dtype=int)
+
+        def begin(self, draw):
+            return self.State(cell=2, seen=0)
+
+        def advance(self, state, action, draw):
+            return super().advance(state, action, draw).replace(seen=state.seen + 1)
+
+    assert jm.train(Counted(), jm.QLearning(), steps=300, lane="compiled", folder=None).status == "done"
+    assert not [one for one in recwarn if "int64" in str(one.message)]
+
+
+def test_a_simulator_may_name_a_term_as_what_closes_an_episode_and_step():
+    class Quay(jm.Simulator):
+        observation = {"at": jm.channel(low=-9.0, high=9.0), "beams": jm.channel(low=-9.0, high=9.0, shape=3)}
+        action = jm.Choice("left", "right")
+        terms = {"parked": 10.0, "step": -0.1}
+        endings = ("parked",)
+        time_limit = 9
+
+        def begin(self, seed):
+            self.at = float(seed % 3)
+            return {"at": self.at, "beams": [self.at, 0.5, 0.0]}
+
+        def advance(self, action):
+            self.at += 2 * action - 1
+            done = self.at >= 3
+            seen = {"at": self.at, "beams": [self.at, 0.5, 0.0]}
+            return jm.Outcome(seen, {"parked": done, "step": 1.0}, "parked" if done else None)
+
+    run = jm.train(Quay(), jm.QLearning(bins=4), steps=400, folder=None)
+    landed = run.episodes[run.episodes["closed_by"] == "parked"]
+    assert np.allclose(landed["return"], 10.0 - 0.1 * landed["steps"])
+    seen = jm.trace(Quay(), 4, policy=run.policy)
+    assert seen["beams[0]"].tolist() == seen["at"].tolist()
+    assert seen["moment"].tolist()[0] == 1
+    with pytest.raises(DeclarationError, match="uses the name `at` twice"):
+        type("Wrong", (Quay,), {"terms": {"at": 1.0}})
+
+
 def test_what_is_meant_is_taken_or_told(tmp_path):
     run = jm.train(Corridor(), jm.QLearning(), steps=200, name="meant")
     assert jm.evaluate(run, Corridor(), episodes=3).mean == jm.evaluate(run.policy, Corridor(), episodes=3).mean
@@ -58,6 +119,15 @@ def test_what_is_meant_is_taken_or_told(tmp_path):
         (
             lambda: jm.evaluate(Corridor(), run.policy),
             r"they are swapped. Write `jm.evaluate\(run.policy, run.environment\)`",
+        ),
+        (
+            lambda: jm.plot_policy(run.policy, ("cell", "cell"), Corridor()),
+            r"an environment is expected here; got \('cell', 'cell'\). Look at the order",
+        ),
+        (lambda: jm.trace(Corridor), r"got the class `Corridor`. Make an instance, `Corridor\(\)`"),
+        (
+            lambda: jm.save_pictures(jm.train(Corridor(), jm.QLearning(), steps=50, folder=None)),
+            r"in memory has no folder for pictures",
         ),
         (lambda: jm.evaluate(3, Corridor()), "takes a policy, a run"),
         (lambda: jm.Policy.open("runs/meant"), r"jm.Run.open\('runs/meant'\).policy"),
@@ -130,7 +200,7 @@ def test_a_level_that_training_never_reached_is_told(capsys):
 def own_agent(**functions):
     """A class of an agent of one's own, with some of its functions in other ways."""
     usual = {
-        "fresh": lambda shapes, numbers, noise: ({"w": np.zeros(2)}, None),
+        "fresh_learner": lambda shapes, numbers, noise: {"w": np.zeros(2)},
         "choose": lambda shapes, numbers, learner, memory, observed, noise, explore: (
             np.zeros(shapes.copies, int),
             memory,
@@ -144,12 +214,15 @@ def own_agent(**functions):
 
 def test_what_an_agent_of_ones_own_gives_is_checked_before_and_at_its_first_call():
     for agent, told in (
-        (own_agent(learn=None, fresh=None), "`Mine` has no `fresh`, `learn`"),
+        (own_agent(learn=None, fresh_learner=None), "`Mine` has no `fresh_learner`, `learn`"),
         (
-            own_agent(fresh=lambda *given: ({"w": {"deep": object()}}, None)),
+            own_agent(fresh_learner=lambda *given: {"w": {"deep": object()}}),
             r"gave `learner.w.deep` as object, which cannot be saved",
         ),
-        (own_agent(fresh=lambda *given: 3), r"`Mine.fresh` gave int; it gives a pair"),
+        (
+            own_agent(fresh_memory=lambda *given: {"at": "bow"}),
+            r"`Mine.fresh_memory` gave `memory.at` as str, which cannot be saved",
+        ),
     ):
         with pytest.raises(SettingError, match=told):
             jm.train(Corridor(), agent(), steps=100, folder=None)

@@ -7,7 +7,7 @@ from places import Corridor, Skiff
 import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.training.evaluation.evaluate import levels, sees_more
+from jokulmist.training.evaluation.evaluate import evaluate_references, sees_more
 
 
 def test_episode_i_is_the_same_however_many_are_asked_and_whoever_plays():
@@ -83,7 +83,7 @@ def test_a_policy_is_saved_opened_and_refuses_another_environment(trained, tmp_p
 
 
 def test_random_play_and_references_are_measured_on_the_same_episodes():
-    known = levels(Corridor(slip=0.2), episodes=50)
+    known = evaluate_references(Corridor(slip=0.2), episodes=50)
     assert list(known) == ["random", "go_right"]
     assert known["go_right"].mean == pytest.approx(0.8)
     with pytest.raises(LookupFailed, match=r"no reference `go_rihgt`.*Did you mean `go_right`"):

@@ -182,7 +182,52 @@ class OverFromTheFirst(Corridor):
         return after.cell <= 2
 
 
+class Overshooting(jm.Environment):
+    """Leaves its bounds by a tenth in the step that ends an episode."""
+
+    class State(jm.State):
+        level: float = jm.seen(low=0.0, high=10.0)
+
+    action = jm.Choice("down", "up")
+
+    def begin(self, draw):
+        return self.State(level=draw.uniform(4.0, 6.0))
+
+    def advance(self, state, action, draw):
+        return state.replace(level=state.level + 0.9 * (2 * action - 1))
+
+    @jm.reward
+    def comfort(self, after):
+        return -abs(after.level - 5.0)
+
+    @jm.ending
+    def over(self, after):
+        return (after.level < 0.0) | (after.level > 10.0)
+
+
+class PaidOn(Overshooting):
+    """A landing that is paid at every step, because nobody wrote that it ends the episode."""
+
+    time_limit = 100
+    over = None
+
+    def advance(self, state, action, draw):
+        level = self.xp.clip(state.level + 0.9 * (2 * action - 1), 0.0, 10.0)
+        return state.replace(level=self.xp.where(state.level > 8.0, state.level, level))
+
+    @jm.reward(weight=1000.0)
+    def landed(self, after):
+        return 1.0 * (after.level > 8.0)
+
+
 PLANTED = {
+    "bounds that are left a little": (Overshooting, "doubtful", "outside its bounds 0 to 10", "advance"),
+    "an ending forgotten": (
+        PaidOn,
+        "doubtful",
+        "`landed` became 1 and stayed so to the end of",
+        "landed (test_check.py:",
+    ),
     "self changed": (ChangesItself, "wrong", "`self.visited` was changed while", "advance (test_check.py:"),
     "a scale that dwarfs": (Dwarfed, "doubtful", "reward term `effort` brings 5000 a step", "effort (test_check.py:"),
     "two sensors that are copies": (Twins, "doubtful", "`cell` and `gauge` tell the same", "gauge (test_check.py:"),

@@ -13,13 +13,13 @@ from jokulmist.command.printing import print_json, print_table
 def resume(path: Path, steps: int, episodes: int, json: bool) -> bool:
     """Go on; returns whether it was stopped before its end."""
     from jokulmist.pictures.saved import save_pictures
-    from jokulmist.training.evaluation.evaluate import levels
+    from jokulmist.training.evaluation.evaluate import evaluate_references
     from jokulmist.training.progress import LiveLine
     from jokulmist.training.runs.run import Run, summary
     from jokulmist.training.session.resume import resume as go_on
 
     run = go_on(Run.open(path), steps=steps, episodes=episodes, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
-    save_pictures(run, levels(run.plan.environment))
+    save_pictures(run, evaluate_references(run.plan.measured))
     row = summary(run)
     if json:
         print_json({**row, "folder": str(run.path)})

@@ -72,7 +72,7 @@ def trace(use: str, steps: int, who: str, seed: int, json: bool, changes: list[s
     if json:
         print_json(rows)
     else:
-        print_wide(rows, ("episode", "step"))
+        print_wide(rows, ("episode", "moment"))
 
 
 def play(use: str | None, run: Path | None, seed: int, folder: Path, current: bool, changes: list[str]) -> None:

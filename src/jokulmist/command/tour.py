@@ -23,7 +23,7 @@ def tour(folder: Path) -> None:
     from jokulmist.records.files import append_rows, csv_lines, replace_file
     from jokulmist.records.run_folder import EVALUATED
     from jokulmist.studies.comparison.compare import compare
-    from jokulmist.training.evaluation.evaluate import evaluate, levels
+    from jokulmist.training.evaluation.evaluate import evaluate, evaluate_references
     from jokulmist.training.plans.sources import environment_class
     from jokulmist.training.progress import LiveLine, duration
     from jokulmist.training.train import train
@@ -68,7 +68,7 @@ def tour(folder: Path) -> None:
         "\n3. Evaluate what was learned, without exploration, on 100 episodes that no training has met; beside it random"
     )
     say("   play and a rule written by hand.\n")
-    known = levels(environment)
+    known = evaluate_references(environment)
     rows: list[dict[str, Any]] = []
     for name, several in runs.items():
         for run in several:

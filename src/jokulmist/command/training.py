@@ -33,9 +33,9 @@ def train(
         plan, folder=folder, name=name, show=LiveLine(), command=["jokulmist", *sys.argv[1:]], workers=workers
     )
     from jokulmist.pictures.saved import save_pictures
-    from jokulmist.training.evaluation.evaluate import levels
+    from jokulmist.training.evaluation.evaluate import evaluate_references
 
-    known = levels(plan.environment)
+    known = evaluate_references(plan.measured)
     for run in runs:
         save_pictures(run, known)
     rows = [{**summary(run), "folder": str(run.path)} for run in runs]
@@ -112,7 +112,7 @@ def evaluate(
     from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.records.run_folder import EVALUATED
     from jokulmist.training.evaluation.evaluate import evaluate as measure
-    from jokulmist.training.evaluation.evaluate import levels, sees_more
+    from jokulmist.training.evaluation.evaluate import evaluate_references, sees_more
     from jokulmist.training.runs.run import Run
 
     if record and current:
@@ -134,7 +134,7 @@ def evaluate(
     apart = results[0].differs(other)
     if apart:
         results.append(other)
-    results += levels(environment, episodes, seed).values()
+    results += evaluate_references(environment, episodes, seed).values()
     for result in results if not current else []:  # the run's record is about the code that made it
         append_rows(path / EVALUATED, result.columns)
     rows = []

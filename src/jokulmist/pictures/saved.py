@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.errors import LookupFailed, RecordError
+from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.pictures import style
 from jokulmist.pictures.figures.curve import Levels, plot
 from jokulmist.pictures.figures.ledger import ledger
@@ -13,8 +13,27 @@ from jokulmist.training.runs.run import Run
 
 
 def save_pictures(run: Run, known: Levels | None = None) -> list[Path]:
-    """Draw the learning curve and the ledger of a run into its folder; returns their paths."""
-    assert run.path is not None
+    """Draw the learning curve and the ledger of a run into its folder, as `jokulmist train` does; and of a run with recorded
+    episodes what was done.
+
+    Parameters
+    ----------
+    run : Run
+        With a folder.
+    known : dict of str to Evaluation, optional
+        What random play and the references reach, as `evaluate_references` gives it; measured anew by default.
+
+    Returns
+    -------
+    list of Path
+
+    Raises
+    ------
+    SettingError
+        When the run is in memory.
+    """
+    if run.path is None:
+        raise SettingError("a run in memory has no folder for pictures. Draw it with `jm.plot(run)`.")
     paths = []
     for name in ("learning-curve.png", "ledger.png"):
         with style.styled():

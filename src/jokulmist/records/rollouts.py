@@ -118,7 +118,7 @@ def columns_of(description: Description, recorded_episode: RecordedEpisode, run:
     found: dict[str, Any] = {
         "run": [run] * (n + 1),
         "episode": np.full(n + 1, episode, np.int64),
-        "step": np.arange(n + 1, dtype=np.int64),
+        "moment": np.arange(n + 1, dtype=np.int64),
     }
     for channel in spec.numbers:
         values = recorded_episode.numbers[:, spec.slices[channel.name]]

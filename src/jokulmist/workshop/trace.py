@@ -37,7 +37,7 @@ def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = R
     Returns
     -------
     DataFrame
-        One row a decision: ``episode``, ``step``, ``action``, each weighted reward term, ``reward``, ``total``, the fields of
+        One row a decision: ``episode``, ``moment`` (decisions so far), ``action``, each weighted reward term, ``reward``, ``total``, the fields of
         the state after it, what is observed then (channels that are no fields, and fields that are seen otherwise, as
         ``seen:name``), the measures so far, and the endings and cuts that ``held``. Each entry of an array has a column,
         ``beams[0]``; images, and arrays of more than 64 entries, are told by their shape and range.
@@ -45,7 +45,7 @@ def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = R
     Examples
     --------
     >>> import jokulmist as jm
-    >>> jm.trace(jm.gallery.Tarn(), 3, policy="sell_high")[["step", "action"]].shape
+    >>> jm.trace(jm.gallery.Tarn(), 3, policy="sell_high")[["moment", "action"]].shape
     (3, 2)
     """
     if isinstance(steps, bool) or not isinstance(steps, int) or steps < 1:
@@ -90,7 +90,7 @@ def row_of(environment: Environment, number: int, episode: Any, action: Any) -> 
     state = {} if isinstance(environment, Simulator) else episode.state.__dict__
     row: dict[str, Any] = {
         "episode": number,
-        "step": episode.steps,
+        "moment": episode.steps,
         "action": description.action.label(action),
         **episode.terms,
         "reward": episode.reward,

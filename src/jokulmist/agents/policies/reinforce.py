@@ -61,6 +61,7 @@ class Memory(NamedTuple):
 
     stretch: KeptTurns
     returns: Any
+    told: tuple[Any, ...]  # the readings of the last update that learned from something
 
 
 class Reinforce(PolicyAgent):
@@ -107,12 +108,13 @@ class Reinforce(PolicyAgent):
     baseline: bool = True
     returns_normalised: bool = True
 
-    reading_names: ClassVar[tuple[str, ...]] = READINGS
+    reading_names: ClassVar[tuple[str, ...]] = ("decisions_learned", *READINGS)
     usual_copies: ClassVar[int] = 16
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
-        return Memory(_nothing(shapes), open_returns(shapes))
+        told = tuple(np.float32(0.0) for _ in READINGS)
+        return Memory(_nothing(shapes), open_returns(shapes), told)
 
     @staticmethod
     def restarted(memory: Memory, new: Memory, where: Any) -> Memory:
@@ -121,7 +123,8 @@ class Reinforce(PolicyAgent):
         still_open = np.asarray(stretch.open) & ~where
         closed = np.array(stretch.closed)
         closed[-1] |= where
-        return Memory(stretch._replace(open=still_open, closed=closed), replaced(where, new.returns, memory.returns))
+        stretch = stretch._replace(open=still_open, closed=closed)
+        return memory._replace(stretch=stretch, returns=replaced(where, new.returns, memory.returns))
 
     @staticmethod
     def learn(
@@ -183,7 +186,11 @@ class Reinforce(PolicyAgent):
         left = kept._replace(open=kept.open & ~learned.reshape(kept.open.shape) & is_warm(learner.statistics))
         left = jax.tree.map(lambda leaf: leaf[shapes.horizon :], left)
         learner = after_update(shapes, learner, weights, moments, experience)
-        return learner, Memory(left, open_now), (*told, explained, norm)
+        # An update without a whole episode learns nothing; its loss and its entropy would be those of no rows.
+        told = tuple(
+            jnp.where(some, now, before) for now, before in zip((*told, explained, norm), memory.told, strict=True)
+        )
+        return learner, Memory(left, open_now, told), (jnp.sum(used), *told)
 
 
 def _kept_turns(shapes: Any) -> int:

@@ -154,7 +154,14 @@ def outline_of(cls: type[Environment]) -> outlines.Outline:
 
 def describe(environment: Environment) -> reading.Description:
     """What an instance declares: channels, action, terms with weights, closings, limits."""
-    return environment._description
+    try:
+        return environment._description
+    except AttributeError:
+        if isinstance(environment, type) and issubclass(environment, Environment):
+            given = f"the class `{environment.__name__}`. Make an instance, `{environment.__name__}()`"
+        else:
+            given = f"{environment!r:.60}. Look at the order of what you gave"
+        raise SettingError(f"an environment is expected here; got {given}.") from None
 
 
 def settings_of(environment: Environment) -> tuple[dict[str, Any], dict[str, float]]:

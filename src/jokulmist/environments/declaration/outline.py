@@ -36,7 +36,7 @@ RESERVED = (
 
 
 RECORD_COLUMNS = (
-    "episode", "decisions", "copy", "return", "learned_return", "steps", "advances", "closed_by", "also_held", "reward", "step",
+    "episode", "decisions", "copy", "return", "learned_return", "steps", "advances", "closed_by", "also_held", "reward", "moment",
 )  # fmt: skip
 
 

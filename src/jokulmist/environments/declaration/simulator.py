@@ -183,6 +183,7 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
     if isinstance(cls.endings, str) or isinstance(cls.cuts, str):
         raise DeclarationError(f"`endings` and `cuts` of `{where}` are tuples of names. Write `endings = ('sunk',)`.")
     names = [*cls.observation, *cls.terms, *cls.endings, *cls.cuts, *cls.measures, *(p.name for p in parameters)]
+    columns = [*cls.observation, *cls.terms, *cls.measures, *(p.name for p in parameters)]
     for name in names:
         if not isinstance(name, str) or not name.isidentifier():
             raise DeclarationError(f"`{where}` names {name!r}; a name is a column of the records, e.g. `depth_now`.")
@@ -190,7 +191,9 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
             raise DeclarationError(
                 f"`{where}` names `{name}`, which is how an episode closes whose worker process is lost. Rename it, e.g. `strayed`."
             )
-        if names.count(name) > 1 or name in outlines.RECORD_COLUMNS:
+        # A term may be named as what closes an episode: that is no column, but what stands in one.
+        alike = columns if name in columns else names
+        if alike.count(name) > 1 or name in outlines.RECORD_COLUMNS:
             raise DeclarationError(
                 f"`{where}` uses the name `{name}` twice, or it is a column of the records. Rename it."
             )

@@ -73,14 +73,17 @@ def seen(
     return Field(role="seen", low=low, high=high, unit=unit, shape=shape, values=values)
 
 
+HELD = {"int64": "int32", "uint64": "uint32", "float64": "float32"}
+
+
 def field(*, shape: Shape = (), dtype: Any = None, constant: bool = False, unit: str = "") -> Any:
     """Declare a field that is not observed: a number or an array.
 
-    `constant` says that it is drawn in `begin` and stays as it is until the episode closes.
+    `constant` says that it is drawn in `begin` and stays as it is until the episode closes. Numbers of 64 bits, as ``dtype=int``
+    asks for, are held in 32: compiled arrays have no others.
     """
-    return Field(
-        role="hidden", shape=shape, dtype="" if dtype is None else np.dtype(dtype).name, constant=constant, unit=unit
-    )
+    kind = "" if dtype is None else np.dtype(dtype).name
+    return Field(role="hidden", shape=shape, dtype=HELD.get(kind, kind), constant=constant, unit=unit)
 
 
 def flow(*, unit: str = "", shape: Shape = (), init: Literal[False] = False) -> Any:

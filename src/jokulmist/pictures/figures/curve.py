@@ -13,7 +13,7 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
 from jokulmist.records.run_index import LAST
-from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of, levels, sees_more
+from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, evaluate_references, interval_of, sees_more
 from jokulmist.training.runs.run import Run
 
 if TYPE_CHECKING:
@@ -63,7 +63,7 @@ def plot(
     with style.styled():
         axes = style.axes_or_new(axes)
         environment = runs[0].environment
-        known = levels(environment) if known is None else known
+        known = evaluate_references(environment) if known is None else known
         groups = _groups(runs)
         for place, one in enumerate(runs):
             group = list(groups).index(repr(one.plan.agent)) if len(groups) > 1 else place

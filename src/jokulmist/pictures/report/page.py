@@ -17,7 +17,7 @@ from jokulmist.pictures.report import charts
 from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import LOG
 from jokulmist.records.run_index import row_of
-from jokulmist.training.evaluation.evaluate import Evaluation, levels
+from jokulmist.training.evaluation.evaluate import Evaluation, evaluate_references
 from jokulmist.training.plans.setting_differences import differing as names_differing
 from jokulmist.training.plans.setting_differences import flat
 from jokulmist.training.progress import duration
@@ -61,7 +61,7 @@ def save_report(
     assert first.path is not None
     target = Path(path) if path is not None else _usual(several)
     say("measuring random play and the references")
-    known = levels(first.environment)
+    known = evaluate_references(first.environment)
     content: dict[str, Any] = {
         "title": first.name if len(several) == 1 else f"{len(several)} runs",
         "environment": describe(first.environment).name,

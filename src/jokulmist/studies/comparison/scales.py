@@ -11,7 +11,7 @@ import numpy as np
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.studies.comparison.versions import environment_name, shared_weights
-from jokulmist.training.evaluation.evaluate import RANDOM, levels
+from jokulmist.training.evaluation.evaluate import RANDOM, evaluate_references
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import EVALUATION, RETURN, full_weights, returns_under
 
@@ -64,7 +64,7 @@ class Scales:
             environment = within or run.environment
             if environment not in same:
                 say(f"measuring random play and the references of {describe(environment).name}")
-                known = levels(environment, episodes, seed)
+                known = evaluate_references(environment, episodes, seed)
                 same[environment] = {
                     name: float(np.mean(found.returns if weights is None else returns_under(found.episodes, weights)))
                     for name, found in known.items()

@@ -315,7 +315,26 @@ def sees_more(environment: Environment, reference: str) -> bool:
     return any(f.role != "seen" for f in describe(environment).fields if f.name in read)
 
 
-def levels(environment: Environment, episodes: int = 100, seed: int = 1) -> dict[str, Evaluation]:
-    """Random play and every reference, on the same episodes."""
+def evaluate_references(environment: Environment, episodes: int = 100, seed: int = 1) -> dict[str, Evaluation]:
+    """Evaluate random play and every reference of an environment, on the same episodes: what a policy is compared with.
+
+    Parameters
+    ----------
+    environment : Environment
+    episodes : int
+    seed : int
+        Of the episodes, as in `evaluate`.
+
+    Returns
+    -------
+    dict of str to Evaluation
+        By name; ``"random"`` is the first.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> list(jm.evaluate_references(jm.gallery.Tarn(), episodes=5))
+    ['random', 'sell_high']
+    """
     names = [RANDOM, *describe(environment).outline.references]
     return {name: evaluate(name, environment, episodes=episodes, seed=seed) for name in names}

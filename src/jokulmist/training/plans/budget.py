@@ -7,6 +7,8 @@ from jokulmist.errors import SettingError
 from jokulmist.training.plans.plan import Plan
 
 MOST_OVER = 1.5
+# Above this share of its steps a run is said to be longer than asked for.
+OVERSHOOT = 1.02
 
 
 def refuse_budget(plan: Plan) -> None:
@@ -36,6 +38,13 @@ def budget_words(plan: Plan) -> list[str]:
         words.append(
             f"nothing can be learned in {steps:,} decisions: `{type(agent).__name__}` begins to learn after `replay_start` = {start:,}. Give more "
             f"`steps`, or lower `replay_start`"
+        )
+    batch = plan.copies * agent.decisions_per_update(plan.copies)
+    if steps is not None and -(-steps // batch) * batch > OVERSHOOT * steps:
+        whole = -(-steps // batch) * batch
+        words.append(
+            f"{whole:,} decisions will be trained, and not {steps:,}: `{type(agent).__name__}` learns from {batch:,} at a time. For an exact "
+            f"number give `steps` as a multiple, or fewer `copies`"
         )
     limit = description.limit
     if steps is not None and limit is not None and steps * description.decide_every < limit:
