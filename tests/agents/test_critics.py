@@ -20,11 +20,19 @@ from jokulmist.learning.replay import Sample
 
 SMALL = {"horizon": 8, "minibatch": 64}
 REPLAY = {"replay_start": 200, "replay_size": 5000, "learn_every": 8}
+SLIM = {"network": jm.Dense(32)}
 METHODS = {
-    "PPO": {**SMALL, "at_bounds": "squashed", "spread_by_state": True, "scaling": "running", "rewards_scaled": True},
+    "PPO": {
+        **SLIM,
+        **SMALL,
+        "at_bounds": "squashed",
+        "spread_by_state": True,
+        "scaling": "running",
+        "rewards_scaled": True,
+    },
     "ActorCritic": {"horizon": 8, "rewards_scaled": True},
-    "Reinforce": {"learning_rate": 2e-3, "horizon": 20, "at_bounds": "squashed", "rewards_scaled": True},
-    "SAC": {**REPLAY, "rewards_scaled": True, "n_step": 2, "discount": 0.5},
+    "Reinforce": {**SLIM, "learning_rate": 2e-3, "horizon": 20, "at_bounds": "squashed", "rewards_scaled": True},
+    "SAC": {**SLIM, **REPLAY, "rewards_scaled": True, "n_step": 2, "discount": 0.5},
 }
 
 
@@ -234,7 +242,7 @@ def test_choices_and_numbers_together_are_learned_within_their_bounds(name, lane
 
 @pytest.mark.parametrize(("name", "lane"), [("TD3", "compiled"), ("DDPG", "compiled"), ("TD3", "plain")])
 def test_numbers_alone_are_learned_within_their_bounds(name, lane):
-    agent = getattr(jm, name)(**REPLAY, exploration=0.3, noise="ornstein-uhlenbeck", discount=0.0)
+    agent = getattr(jm, name)(**SLIM, **REPLAY, exploration=0.3, noise="ornstein-uhlenbeck", discount=0.0)
     run = jm.train(Slide(), agent, steps=12_000 if lane == "compiled" else 1_500, copies=8, folder=None, lane=lane)
     assert run.origin["lane"] == lane
     assert run.episodes["beyond"].max() == 0.0

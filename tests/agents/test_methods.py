@@ -26,7 +26,7 @@ SMALL = {
 }
 PLAIN = {"scaling": "bounds", "rewards_scaled": False, "value_first": 0, "entropy_bonus": 0.0}
 SMALL = {name: {**SMOOTH, **PLAIN, **settings} for name, settings in SMALL.items()}
-SMALL |= {"SAC": {"replay_start": 200, "replay_size": 4000, "learn_every": 8}}
+SMALL |= {"SAC": {"network": jm.Dense(32), "replay_start": 200, "replay_size": 4000, "learn_every": 8}}
 SMALL |= {
     "DQN": {"replay_start": 100, "replay_size": 4000, "scaling": "bounds", "rewards_scaled": False},
     "LinearQ": {"tiles": 5},

@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
+from commands import jokulmist
 from places import Corridor, Drift, Lift, Snowfield
 
 import jokulmist as jm
@@ -20,6 +21,7 @@ from jokulmist.records.checkpoints import checkpoints_of
 from jokulmist.training.progress import SilentDisplay
 
 ROOT = Path(__file__).parents[2]
+SLIM = jm.Dense(16)
 AROUND = [jm.Stack(2), jm.Late(1), jm.Scaled(0.5), jm.Opening(2)]
 
 
@@ -59,13 +61,13 @@ KINDS = {
     "table": (Corridor(slip=0.3).modified(jm.StickyAction(0.2)), jm.QLearning(), {"lane": "compiled", "copies": 3}),
     "modified": (Lift().modified(*AROUND), jm.QLearning(bins=4), {"lane": "plain", "copies": 2}),
     "modified, compiled": (Lift().modified(*AROUND), jm.QLearning(bins=4), {"lane": "compiled", "copies": 2}),
-    "replay": (Lift(), jm.DQN(replay_start=64, replay_size=512, prioritised=True), {"lane": "compiled", "copies": 4}),
-    "replay, plain": (Corridor(), jm.DQN(replay_start=64, replay_size=512), {"lane": "plain", "copies": 2}),
-    "arrays": (Snowfield(), jm.PPO(horizon=16), {"lane": "plain", "copies": 2}),
-    "ranges": (jm.gallery.Winch(), jm.DDPG(replay_start=64, replay_size=512), {"lane": "compiled", "copies": 2}),
+    "replay": (Lift(), jm.DQN(network=SLIM, replay_start=64, replay_size=512, prioritised=True), {"lane": "compiled", "copies": 4}),
+    "replay, plain": (Corridor(), jm.DQN(network=SLIM, replay_start=64, replay_size=512), {"lane": "plain", "copies": 2}),
+    "arrays": (Snowfield(), jm.PPO(network=SLIM, horizon=16), {"lane": "plain", "copies": 2}),
+    "ranges": (jm.gallery.Winch(), jm.DDPG(network=SLIM, replay_start=64, replay_size=512), {"lane": "compiled", "copies": 2}),
     "varied": (Corridor(slip=0.1), jm.QLearning(), {"lane": "plain", "copies": 2, "vary": {"slip": jm.between(0.0, 0.5)}}),
     "climbing": (
-        Lift(), jm.PPO(horizon=16),
+        Lift(), jm.PPO(network=SLIM, horizon=16),
         {"lane": "compiled", "copies": 4, "curriculum": jm.Levels("rush", [0.1, 0.4], above=-60.0, last=5, at_least=5)},
     ),
 }  # fmt: skip
@@ -123,6 +125,68 @@ def test_more_steps_keep_the_schedules_and_two_never_work_on_one_run(tmp_path):
         more.resume(episodes=5)
 
 
+HOLDING = """
+import sys, time
+from pathlib import Path
+from jokulmist.records.lock import writing
+with writing(Path(sys.argv[1])):
+    print("held", flush=True)
+    time.sleep(60)
+"""
+
+
+def test_a_run_has_one_writer_and_another_machine_is_asked_about(tmp_path):
+    run = jm.train(Corridor(), jm.QLearning(), steps=600, folder=tmp_path, lane="plain")
+    other = subprocess.Popen([sys.executable, "-c", HOLDING, str(run.path)], stdout=subprocess.PIPE, text=True)
+    try:
+        assert other.stdout.readline() == "held\n"
+        kept = {file: file.read_bytes() for file in run.path.rglob("*") if file.is_file()}
+        for _ in range(2):
+            done = jokulmist("resume", run.path, "--steps", 100)
+            assert done.returncode == 2
+            assert f"is being trained by process {other.pid} on " in done.stderr
+        assert {file: file.read_bytes() for file in run.path.rglob("*") if file.is_file()} == kept
+    finally:
+        other.kill()
+        other.wait()
+    assert run.resume(steps=100).origin["decisions"] == 700  # the lock went with its holder
+    origin = json.loads((run.path / "origin.json").read_text())
+    (run.path / "origin.json").write_text(json.dumps({**origin, "status": "running", "host": "elsewhere"}))
+    with pytest.raises(SettingError, match=r"is being trained on 'elsewhere', as its record says.*`--take-over`"):
+        jm.resume(run.path, steps=100)
+    assert jm.resume(run.path, steps=100, take_over=True).origin["decisions"] == 800
+
+
+def test_without_a_checkpoint_nothing_is_destroyed(tmp_path):
+    run = jm.train(Corridor(), jm.QLearning(), steps=600, folder=tmp_path, lane="plain", checkpoint_every=200)
+    wanted = content(run)
+    for path in checkpoints_of(run.path):
+        (path / "state.json").write_text("{")
+    rows = (run.path / "episodes.csv").read_bytes()
+    with pytest.raises(
+        RecordError, match=r"no checkpoint can be read \(checkpoint 0+600 .*Episodes.csv and .*`--start-over`"
+    ):
+        jm.resume(run.path, steps=10)
+    assert (run.path / "episodes.csv").read_bytes() == rows
+    (run.path / "origin.json").write_text((run.path / "origin.json").read_text().replace('"done"', '"stopped"'))
+    assert jokulmist("resume", run.path, "--start-over", "--json").returncode == 0
+    assert (run.path / "before-001" / "episodes.csv").read_bytes() == rows
+    assert content(jm.Run.open(run.path)) == wanted
+
+
+def test_rows_are_never_appended_to_half_a_line(tmp_path):
+    run = jm.train(Corridor(), jm.QLearning(), steps=300, folder=tmp_path, lane="plain")
+    for _ in range(2):
+        assert jokulmist("evaluate", run.path, "--episodes", 2, "--json").returncode == 0
+        file = run.path / "evaluated.csv"
+        file.write_bytes(file.read_bytes()[:-9])
+    assert jokulmist("evaluate", run.path, "--episodes", 2, "--json").returncode == 0
+    told = jm.Run.open(run.path).evaluated
+    each = told.groupby("who").size()
+    assert each.sum() == 3 * 2 * len(each) - 2  # a row that was torn is gone each time, and no other
+    assert told["return"].dtype == float
+
+
 def test_a_simulator_goes_on_with_new_episodes_and_says_so(tmp_path):
     first = interrupted(Drift(), jm.DQN(replay_start=32, replay_size=256), 200, steps=400, copies=2, folder=tmp_path)
     before = first.episodes[:-1]
@@ -142,10 +206,9 @@ def test_doing_a_run_again_uses_the_code_that_it_kept_and_tells_what_differs(tmp
     plan.write_text(
         f'[environment]\nuse = "{file}:Corridor"\nslip = 0.2\n[agent]\nuse = "QLearning"\n[training]\nsteps = 500\nlane = "plain"\n'
     )
-    command = [sys.executable, "-m", "jokulmist"]
-    subprocess.run([*command, "train", str(plan), "--folder", "runs", "--name", "one"], check=True, capture_output=True)
+    assert jokulmist("train", plan, "--folder", "runs", "--name", "one").returncode == 0
     file.write_text(text.replace("draw.bernoulli(self.slip)", "draw.bernoulli(1.0 - self.slip)"))
-    done = subprocess.run([*command, "redo", "runs/one", "--json"], capture_output=True, text=True)
+    done = jokulmist("redo", "runs/one", "--json")
     told = json.loads(done.stdout)
     assert done.returncode == 0, done.stderr
     assert told["same"]
@@ -155,7 +218,7 @@ def test_doing_a_run_again_uses_the_code_that_it_kept_and_tells_what_differs(tmp
     origin = json.loads((tmp_path / "runs/one/origin.json").read_text())
     origin["versions"]["numpy"] = "1.0"
     (tmp_path / "runs/one/origin.json").write_text(json.dumps(origin))
-    done = subprocess.run([*command, "redo", "runs/one"], capture_output=True, text=True)
+    done = jokulmist("redo", "runs/one")
     assert done.returncode == 1
     assert "then they differ" in done.stdout
     assert "numpy was 1.0, and is" in done.stdout
@@ -188,14 +251,14 @@ def test_a_run_ends_at_a_return_a_plateau_a_time_or_a_word(tmp_path):
             jm.train(Corridor(), jm.QLearning(), steps=10, stop_when=wrong, folder=None)
 
 
-def test_the_newest_checkpoints_are_kept_one_replay_memory_and_the_best_policy(tmp_path):
+def test_the_newest_checkpoints_are_kept_with_their_replay_memory_and_the_best_policy(tmp_path):
     agent = jm.DQN(replay_start=64, replay_size=512, learning_rate=1e-2)
     run = jm.train(Corridor(), agent, steps=4000, copies=2, checkpoint_every=500, keep_checkpoints=2, folder=tmp_path)
     kept = checkpoints_of(run.path)
     names = [int(path.name) for path in kept]
     assert len(names) == 2
     assert 3500 <= names[0] < 3600 < names[1] < 4100
-    assert [(path / "replay.safetensors").exists() for path in kept] == [False, True]
+    assert [(path / "replay.safetensors").exists() for path in kept] == [True, True]
     assert run.best.decisions <= names[1]
     assert run.checkpoint(names[0]).decisions == names[0]
     assert run.checkpoint("best").decisions == run.best.decisions

@@ -277,7 +277,7 @@ def test_modifiers_stand_in_the_plan_and_come_back(tmp_path):
 def test_a_policy_decides_without_replay_memory_and_optimiser(name, monkeypatch):
     agent = {"DQN": jm.DQN(network=jm.Dense(8), replay_start=32), "LinearQ": jm.LinearQ(replay=True, tiles=3)}.get(name)
     policy = jm.train(Corridor(), agent or getattr(jm, name)(), steps=64, copies=1, folder=None).policy
-    monkeypatch.setattr(type(policy.agent), "fresh", None)
+    monkeypatch.setattr(type(policy.agent), "fresh_learner", None)
     cells = [{"cell": cell} for cell in range(5)] * 3
     greedy = [policy.choose(cell) for cell in cells]
     # Each is a first decision: nothing is left over from the one before.

@@ -10,15 +10,18 @@ import typer
 from jokulmist.command.printing import print_json, print_table
 
 
-def resume(path: Path, steps: int, episodes: int, json: bool) -> bool:
+def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: bool, json: bool) -> bool:
     """Go on; returns whether it was stopped before its end."""
     from jokulmist.pictures.saved import save_pictures
     from jokulmist.training.evaluation.evaluate import evaluate_references
     from jokulmist.training.progress import LiveLine
-    from jokulmist.training.runs.run import Run, summary
+    from jokulmist.training.runs.run import summary
     from jokulmist.training.session.resume import resume as go_on
 
-    run = go_on(Run.open(path), steps=steps, episodes=episodes, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
+    run = go_on(
+        path, steps=steps, episodes=episodes, take_over=take_over, start_over=start_over, show=LiveLine(),
+        command=["jokulmist", *sys.argv[1:]],
+    )  # fmt: skip
     save_pictures(run, evaluate_references(run.plan.measured))
     row = summary(run)
     if json:

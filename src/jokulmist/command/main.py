@@ -179,6 +179,16 @@ def resume(
         Optional[str],  # noqa: UP045
         typer.Option(metavar="ADDRESS", help="For a search: the address of a Dask scheduler."),
     ] = None,
+    take_over: Annotated[
+        bool, typer.Option("--take-over", help="Go on although the record says that another machine is training it.")
+    ] = False,
+    start_over: Annotated[
+        bool,
+        typer.Option(
+            "--start-over",
+            help="Train from the beginning if no checkpoint can be read; what was recorded is put aside.",
+        ),
+    ] = False,
     json: AsJson = False,
 ) -> None:
     """Go on with a run, or a search, that was stopped or killed, to the numbers of one that was never stopped.
@@ -193,7 +203,11 @@ def resume(
         raise SettingError(
             "`--steps` and `--episodes` are for a run; how long the candidates of a search train is in its plan."
         )
-    stopped = go_on(run, workers, cluster, json) if is_search(run) else work(run, steps, episodes, json)
+    stopped = (
+        go_on(run, workers, cluster, json)
+        if is_search(run)
+        else work(run, steps, episodes, take_over, start_over, json)
+    )
     raise typer.Exit(INTERRUPTED if stopped else DONE)
 
 

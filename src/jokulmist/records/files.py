@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
 import io
 import json
 import os
 import tomllib
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 import numpy as np
 import tomli_w
@@ -17,6 +19,9 @@ from jokulmist.errors import RecordError, SettingError
 
 if TYPE_CHECKING:
     import pandas as pd
+
+
+TORN_BLOCK = 65_536
 
 
 def replace_file(path: Path, content: bytes | str) -> None:
@@ -126,13 +131,37 @@ def _arrow(values: Any) -> Any:
 
 
 def append_rows(path: Path, columns: dict[str, Any]) -> None:
-    """Append rows to a CSV in whole lines; the header is written with the first rows, from their columns."""
-    data = csv_lines(columns, header=not path.exists())
+    """Append rows to a CSV in whole lines; the header is written with the first rows, from their columns.
+
+    A last line that is torn, by a kill or a full disk, is cut away first. Several processes may append to one file: a person evaluates a
+    run while it trains.
+    """
+    rows = csv_lines(columns, header=False)
     try:
-        with path.open("ab") as stream:
-            stream.write(data)
+        with path.open("a+b") as stream:
+            with contextlib.suppress(OSError):  # a file system without locks
+                fcntl.flock(stream, fcntl.LOCK_EX)
+            size = stream.seek(0, os.SEEK_END)
+            whole = size - _torn(stream, size)
+            if whole < size:
+                stream.truncate(whole)
+            head = (",".join(columns) + "\n").encode() if whole == 0 else b""
+            stream.write(head + rows)
     except OSError as failure:
         raise RecordError(f"cannot write {path}: {failure.strerror}. What was recorded so far is kept.") from None
+
+
+def _torn(stream: BinaryIO, size: int) -> int:
+    """Bytes of a last line that has no end."""
+    back = 0
+    while back < size:
+        step = min(TORN_BLOCK, size - back)
+        stream.seek(size - back - step)
+        end = stream.read(step).rfind(b"\n")
+        if end >= 0:
+            return back + step - end - 1
+        back += step
+    return size
 
 
 def read_csv(path: Path) -> pd.DataFrame:

@@ -13,6 +13,7 @@ import numpy as np
 
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import read_toml, replace_file, write_toml
+from jokulmist.records.lock import writing
 from jokulmist.records.run_folder import PLAN
 from jokulmist.records.run_index import wrote
 from jokulmist.studies.search.candidates import FAILED, SEARCH, Board, Candidate, is_search
@@ -182,6 +183,12 @@ class Search:
         self, workers: int | None, cluster: str | None, show: SearchDisplay | None, command: list[str]
     ) -> Search:  # fmt: skip
         """Search to the end, and leave the table and the winner's plan."""
+        with writing(self.path, first=True):
+            return self._worked(workers, cluster, show, command)
+
+    def _worked(
+        self, workers: int | None, cluster: str | None, show: SearchDisplay | None, command: list[str]
+    ) -> Search:
         try:
             work_through(self.path, self.question, self.board, workers, cluster, show, command)
         finally:

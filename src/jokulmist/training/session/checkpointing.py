@@ -1,7 +1,7 @@
 """What a run must keep to go on as if it had never stopped: the loop's state as arrays, the session's as JSON.
 
 Noise follows from seed and turn, so no generator has a state to keep. A checkpoint holds the learner, the memories, the lane's
-states and the counters; the replay memory, which is large, stands apart and in the newest checkpoint only.
+states and the counters; the replay memory, which is large, stands apart and in the two newest checkpoints only.
 """
 
 from __future__ import annotations
@@ -55,7 +55,7 @@ def keep(run: Path, policy: Any, state: dict[str, Any], arrays: Arrays, count: i
     older = [path for path in checkpoints_of(run) if path != made]
     for path in older[: max(0, len(older) + 1 - count)]:
         shutil.rmtree(path, ignore_errors=True)
-    for path in older:
+    for path in older[:-1]:  # the one before the newest can be gone on from, too, should the newest be torn
         (path / REPLAY).unlink(missing_ok=True)
     return made
 

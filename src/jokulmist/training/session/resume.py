@@ -10,9 +10,10 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.environments.declaration.simulator import Simulator
-from jokulmist.errors import SettingError
+from jokulmist.errors import RecordError, SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import shortened
+from jokulmist.records.lock import writing
 from jokulmist.records.rollouts import ROLLOUTS
 from jokulmist.records.run_index import is_alive
 from jokulmist.training.plans.plan import Plan
@@ -28,6 +29,8 @@ def resume(
     *,
     steps: int = 0,
     episodes: int = 0,
+    take_over: bool = False,
+    start_over: bool = False,
     show: ProgressDisplay | None = None,
     command: list[str] | None = None,
 ) -> Run:
@@ -38,6 +41,10 @@ def resume(
     run : Run or path
     steps, episodes : int
         So many decisions, or episodes, more than was planned; schedules stay at their last value then.
+    take_over : bool
+        Go on with a run whose record says that another machine is training it: say so only if you know that it is not.
+    start_over : bool
+        Train it from its beginning where no checkpoint can be read. What was recorded is put aside, into ``before-001/`` of its folder.
     show : Show, optional
         As in `train`.
 
@@ -51,12 +58,29 @@ def resume(
     ------
     SettingError
         When the run is still running, or there is nothing more to do.
+    RecordError
+        When it has recorded something and no checkpoint can be read, so that going on would begin anew.
     """
-    run = Run.open(run) if not isinstance(run, Run) else run
-    if run.path is None:
+    path = run.path if isinstance(run, Run) else Path(run)
+    if path is None:
         raise SettingError("a run in memory cannot be gone on with. Train it with `folder=`.")
-    path, origin = run.path, dict(run.origin)
-    _refuse_running(path, origin)
+    files.open_folder(path)  # so that no lock is written into what is no run
+    with writing(path, first=True):  # before anything is read: what another process may still write is not yet true
+        return _resumed(Run.open(path), path, steps, episodes, take_over, start_over, show, command)
+
+
+def _resumed(
+    run: Run,
+    path: Path,
+    steps: int,
+    episodes: int,
+    take_over: bool,
+    start_over: bool,
+    show: ProgressDisplay | None,
+    command: list[str] | None,
+) -> Run:
+    origin = dict(run.origin)
+    _refuse_running(path, origin, take_over)
     plan = run.plan
     for name, more, planned in (("steps", steps, plan.training.steps), ("episodes", episodes, plan.training.episodes)):
         if isinstance(more, bool) or not isinstance(more, int) or more < 0:
@@ -75,14 +99,22 @@ def resume(
         plan = replace(plan, training=plan.training.changed(stop_when=None))
     if show is None:
         show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
-    return go_on(path, origin, plan.for_seed(run.seed), show, command or sys.argv)
+    return go_on(path, origin, plan.for_seed(run.seed), show, command or sys.argv, start_over=start_over)
 
 
 def go_on(
-    path: Path, origin: dict[str, Any], plan: Plan, show: ProgressDisplay, command: list[str], until: int | None = None
+    path: Path,
+    origin: dict[str, Any],
+    plan: Plan,
+    show: ProgressDisplay,
+    command: list[str],
+    until: int | None = None,
+    start_over: bool = False,
 ) -> Run:
     """Go on with the run in a folder from its newest checkpoint, by a plan for its seed, up to some decisions."""
     kept, words = kept_in(path)
+    if kept is None:
+        _begin_anew(path, words, start_over)
     compiled, why = chosen_lane(plan) if origin["lane"] == "compiled" else (False, "")
     if origin["lane"] == "compiled" and not compiled:
         raise SettingError(f"the run was trained compiled, and now it could not be: {why}")
@@ -111,21 +143,48 @@ def go_on(
     return Session(plan, seed, compiled, why, path, show, command, kept, origin, until).run()
 
 
-def _refuse_running(path: Path, origin: dict[str, Any]) -> None:
-    """A run that another process is at work on stays alone."""
-    process = origin.get("process")
-    here = origin.get("host") == platform.node() and process != files.this_process()
-    if origin["status"] == "running" and here and isinstance(process, int) and is_alive(path, origin):
+def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None:
+    """A run that another process is at work on stays alone. The lock says so of this machine, the record of others."""
+    process, host = origin.get("process"), origin.get("host")
+    if origin["status"] != "running":
+        return
+    if host != platform.node():
+        if not take_over:
+            raise SettingError(
+                f"{path} is being trained on {host!r}, as its record says, and nobody can look from here whether that is still so. If it is "
+                f"not, use `--take-over` (`take_over=True`)."
+            )
+    elif isinstance(process, int) and process != files.this_process() and is_alive(path, origin):
         raise SettingError(f"{path} is still running, in process {process}. Wait for it, or stop it by Ctrl-C first.")
+
+
+def _begin_anew(path: Path, words: list[str], start_over: bool) -> None:
+    """Without a checkpoint a run would begin anew: nothing that was recorded is lost for it."""
+    recorded = [name for name in (*files.CUT, ROLLOUTS) if (path / name).exists()]
+    lost = sorted(one.name for one in (path / files.CHECKPOINTS).glob("*") if not one.name.startswith("."))
+    if not recorded and not lost:
+        return
+    if not start_over:
+        why = f"no checkpoint can be read ({'; '.join(words)})" if lost else "it was ended before its first checkpoint"
+        still = f"{' and '.join(recorded)} can still be read" if recorded else "nothing else was recorded"
+        raise RecordError(
+            f"{path} cannot be gone on with: {why}. {still[0].upper()}{still[1:]}. `--start-over` (`start_over=True`) trains it from its beginning and "
+            f"puts them aside."
+        )
+    number = 1 + max((int(p.name[-3:]) for p in path.glob("before-[0-9][0-9][0-9]")), default=0)
+    aside = path / f"before-{number:03d}"
+    try:
+        aside.mkdir()
+        for name in (*recorded, *([files.CHECKPOINTS] if lost else [])):
+            (path / name).rename(aside / name)
+    except OSError as failure:
+        raise RecordError(f"cannot put aside what {path} recorded: {failure.strerror}.") from None
 
 
 def _cut_back(path: Path, kept: Checkpoint | None) -> None:
     """Cut away what was recorded after the checkpoint, but for evaluations of policies that it still has."""
     sizes = dict.fromkeys(files.CUT, 0) if kept is None else kept.state["sizes"]
     decisions = 0 if kept is None else kept.state["decisions"]
-    if kept is None:
-        for rollout in (path / ROLLOUTS).glob("*.parquet"):
-            rollout.unlink()
     for name in files.CUT:
         size, file = int(sizes.get(name, 0)), path / name
         rest = b""

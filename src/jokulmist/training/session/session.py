@@ -7,6 +7,7 @@ import logging
 import os
 import sys
 import time
+from contextlib import nullcontext
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -17,6 +18,7 @@ from jokulmist.errors import DivergedTraining, JokulmistError, RecordError
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import save_checkpoint
 from jokulmist.records.episodes import Episodes, Memory
+from jokulmist.records.lock import writing
 from jokulmist.records.run_index import LAST, uses_of
 from jokulmist.training.evaluation.evaluate import evaluate
 from jokulmist.training.interrupts import StopRequest, heeding_ctrl_c
@@ -135,6 +137,11 @@ class Session:
         self.evaluated_at = -1
 
     def run(self) -> Run:
+        """Train to the end, as the only one who writes into the run's folder."""
+        with nullcontext() if self.path is None else writing(self.path):
+            return self._run()
+
+    def _run(self) -> Run:
         more = {k: int(self.origin.get(k, 0)) for k in ("more_steps", "more_episodes")}
         planned = Planned(self.training.steps, self.training.episodes, **more)
         title = self.path.name if self.path is not None else f"{self.description.name} seed {self.seed}"

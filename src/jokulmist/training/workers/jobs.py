@@ -7,9 +7,9 @@ broken off, gives the same: a run's folder says how far it is.
 from __future__ import annotations
 
 import json
-import platform
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any, Protocol
@@ -17,7 +17,7 @@ from typing import Any, Protocol
 from jokulmist.errors import RecordError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json
-from jokulmist.records.run_index import is_alive
+from jokulmist.records.lock import holder, writing
 from jokulmist.sources.keeping import kept_code
 from jokulmist.training.plans.plan import Plan, plan_of
 from jokulmist.training.progress import ProgressDisplay, RunProgress
@@ -136,17 +136,9 @@ def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], st
     began = time.perf_counter()
     path = Path(job.path)
     plan = plans(job.plan, job.base).for_seed(job.seed)
-    origin = _origin_once_free(path)
-    if origin is None:
-        path.mkdir(parents=True, exist_ok=True)
-        compiled, why = chosen_lane(plan)
-        if why:
-            show.say(why)
-        run = Session(plan, job.seed, compiled, why, path, show, job.command, until=job.until).run()
-    elif _came_far_enough(origin, job.until):
-        run = Run.open(path)
-    else:
-        run = go_on(path, origin, plan, show, job.command, job.until)
+    path.mkdir(parents=True, exist_ok=True)
+    with _once_free(path):
+        run = _trained(path, job, plan, show)
     found = {name: run.origin.get(name) for name in ("decisions", "episodes", "seconds", "status")}
     stopped = run.status == "stopped" and not _came_far_enough(run.origin, job.until)
     if job.score is not None and not stopped:
@@ -158,17 +150,29 @@ def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], st
     return found
 
 
-def _origin_once_free(path: Path) -> dict[str, Any] | None:
-    """The record of a run that was begun; a process that was told to end may still be saving what it has."""
-    for _ in range(int(FREE_SECONDS / POLL_SECONDS)):
-        if not files.is_run(path):
-            return None
-        origin: dict[str, Any] = read_json(path / files.ORIGIN)
-        busy = origin["status"] == "running" and origin.get("process") != files.this_process()
-        if not busy or origin.get("host") != platform.node() or not is_alive(path, origin):
-            return origin
+def _trained(path: Path, job: Job, plan: Plan, show: ProgressDisplay) -> Run:
+    """The run of a job, trained on from where it stands."""
+    origin: dict[str, Any] | None = read_json(path / files.ORIGIN) if files.is_run(path) else None
+    if origin is None:
+        compiled, why = chosen_lane(plan)
+        if why:
+            show.say(why)
+        return Session(plan, job.seed, compiled, why, path, show, job.command, until=job.until).run()
+    if _came_far_enough(origin, job.until):
+        return Run.open(path)
+    return go_on(path, origin, plan, show, job.command, job.until, start_over=True)
+
+
+@contextmanager
+def _once_free(path: Path) -> Iterator[None]:
+    """The only writer of a run's folder; a process that was told to end may still be saving what it has."""
+    until = time.monotonic() + FREE_SECONDS
+    while held := holder(path):
+        if time.monotonic() > until:
+            raise RecordError(f"{path} is being trained by {held}. Wait for it, or end it.")
         time.sleep(POLL_SECONDS)
-    raise RecordError(f"{path} is being trained by process {origin.get('process')}. Wait for it, or end it.")
+    with writing(path):
+        yield
 
 
 def _came_far_enough(origin: Mapping[str, Any], until: int | None) -> bool:

@@ -1,0 +1,103 @@
+"""One writer a folder: a lock that the operating system holds, so that it ends with the process that took it.
+
+Readers take none: what they read is replaced as a whole, or appended to in whole lines.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import platform
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from jokulmist.errors import RecordError, SettingError
+
+LOCK = ".lock"
+_HELD: dict[Path, int] = {}
+_GUARD = threading.Lock()
+
+
+@contextmanager
+def writing(folder: Path, *, first: bool = False) -> Iterator[None]:
+    """Be the only process that writes into a run's or a search's folder, for as long as this lasts.
+
+    Parameters
+    ----------
+    folder : Path
+    first : bool
+        Refuse also where this process writes into it already; else a block within another is the same one.
+
+    Raises
+    ------
+    SettingError
+        When another process writes into it; it says which.
+    RecordError
+        When the lock cannot be made.
+    """
+    key = folder.resolve()
+    with _GUARD:
+        if key in _HELD:
+            if first:
+                raise SettingError(f"{folder} is being trained by this process. Wait for it, or stop it first.")
+            descriptor = None
+        else:
+            descriptor = _taken(folder)
+            _HELD[key] = descriptor
+    try:
+        yield
+    finally:
+        if descriptor is not None:
+            with _GUARD:
+                del _HELD[key]
+            os.close(descriptor)  # which gives the lock back
+
+
+def holder(folder: Path) -> str:
+    """Who writes into a folder, in words; empty where nobody does."""
+    try:
+        descriptor = os.open(folder / LOCK, os.O_RDWR)
+    except OSError:
+        return ""
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return _told(descriptor)
+    except OSError:
+        return ""
+    finally:
+        os.close(descriptor)
+    return ""
+
+
+def _taken(folder: Path) -> int:
+    """A file of the folder, locked and with this process written into it."""
+    path = folder / LOCK
+    try:
+        descriptor = os.open(path, os.O_RDWR | os.O_CREAT, 0o644)
+    except OSError as failure:
+        raise RecordError(
+            f"cannot write into {folder}: {failure.strerror}. Copy the folder to a place that you may write to."
+        ) from None
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        told = _told(descriptor)
+        os.close(descriptor)
+        raise SettingError(f"{folder} is being trained by {told}. Wait for it, or stop it by Ctrl-C first.") from None
+    except OSError:
+        return descriptor  # a file system without locks
+    os.ftruncate(descriptor, 0)
+    os.pwrite(descriptor, json.dumps({"process": os.getpid(), "host": platform.node()}).encode(), 0)
+    return descriptor
+
+
+def _told(descriptor: int) -> str:
+    try:
+        found = json.loads(os.pread(descriptor, 1_000, 0))
+        return f"process {int(found['process'])} on {str(found['host'])!r}"
+    except (OSError, ValueError, KeyError, TypeError):
+        return "another process"
