@@ -9,8 +9,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from types import SimpleNamespace
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, Protocol
+from types import SimpleNamespace, UnionType
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, Protocol, Union, get_args, get_origin
 
 from pydantic import (
     AfterValidator,
@@ -21,12 +21,15 @@ from pydantic import (
     PlainSerializer,
     PydanticUserError,
     ValidationError,
+    ValidationInfo,
+    field_validator,
 )
 
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import DeclarationError, SettingError, listed, nearest
 from jokulmist.learning import schedules
 from jokulmist.learning.schedules import Coefficients, Progress, Schedule
+from jokulmist.loading import ships
 from jokulmist.trees import replaced
 
 BEGUN = Progress(0, 0, 0.0)
@@ -176,6 +179,23 @@ class ScalarAgent(Protocol):
     def restore(self, saved: Mapping[str, Any]) -> None: ...
 
 
+# Of the shipped methods: a value to begin with, and an entropy, which is below 0 where numbers are nearly certain.
+LARGEST = 3e38
+MAY_BE_BELOW_0 = ("initial_value", "entropy_target")
+
+
+def _kinds_of(annotation: Any) -> set[Any]:
+    """The types that a setting may have."""
+    if get_origin(annotation) is Literal:
+        return {type(choice) for choice in get_args(annotation)}
+    inner = [part for part in get_args(annotation) if part is not type(None)]
+    if get_origin(annotation) is Annotated:
+        return _kinds_of(inner[0])
+    if get_origin(annotation) in (Union, UnionType):
+        return set().union(*map(_kinds_of, inner))
+    return {get_origin(annotation) or annotation}
+
+
 if TYPE_CHECKING:
     from pydantic._internal._model_construction import ModelMetaclass
 else:
@@ -238,6 +258,32 @@ class Agent(BaseModel, metaclass=_Declared):
             super().__init__(**settings)
         except ValidationError as failure:
             raise SettingError(explained(type(self), failure)) from None
+
+    @field_validator("*", mode="before")
+    @classmethod
+    def _of_its_kind(cls, value: Any, info: ValidationInfo) -> Any:
+        """A number for a number, a truth value for a truth value: what a plan has in the wrong place is not bent to fit."""
+        kinds = _kinds_of(cls.model_fields[str(info.field_name)].annotation)
+        if isinstance(value, bool) and not kinds & {bool, Any}:
+            raise ValueError("must be a number" if kinds & {int, float} else "must not be a truth value")
+        if bool in kinds and not isinstance(value, bool) and value is not None and value != OFF:
+            raise ValueError("must be true or false")
+        if isinstance(value, str) and value != OFF and kinds & {int, float} and not kinds & {str, Any}:
+            raise ValueError("must be a number, without quotation marks")
+        return value
+
+    @field_validator("*", mode="after")
+    @classmethod
+    def _within_reason(cls, value: Any, info: ValidationInfo) -> Any:
+        """Numbers are finite; those of the shipped methods not below 0, but for the few that may be."""
+        if isinstance(value, bool) or not isinstance(value, (int, float, Schedule)):
+            return value
+        ends = (value.least, value.greatest) if isinstance(value, Schedule) else (value, value)
+        if not all(abs(end) <= LARGEST for end in ends):  # not-a-number is not, either
+            raise ValueError("must be a finite number in single precision")
+        if ships(cls) and info.field_name not in MAY_BE_BELOW_0 and min(ends) < 0:
+            raise ValueError("must not be below 0")
+        return value
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         """The static settings, with what they are applied to."""
@@ -381,7 +427,7 @@ def explained(kind: type[BaseModel], failure: ValidationError) -> str:
     return f"`{name}` of `{kind.__name__}`: {message.rstrip('.')}{got}.{default}"
 
 
-Count = Annotated[int, Field(ge=1, strict=True)]
+Count = Annotated[int, Field(ge=1, le=2**31 - 1, strict=True)]
 
 
 Whole = Annotated[int, Field(ge=0, strict=True)]

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from jokulmist.agents.batches import in_parts
+from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
 
 MOST_UNROLLED = 4
@@ -65,5 +66,10 @@ def start_of(shapes: Any, n_step: int = 1) -> int:
 
 def slots_of(agent: Any, shapes: Any, n_step: int = 1) -> int:
     """The slots of an agent's replay memory."""
+    if agent.minibatch > agent.replay_size:
+        raise SettingError(
+            f"`minibatch` of `{type(agent).__name__}` is {agent.minibatch:,}, which is more than `replay_size` = {agent.replay_size:,} holds. "
+            f"Use a smaller `minibatch`, e.g. 64."
+        )
     turns = agent.decisions_per_update(shapes.copies)
     return memory_of.slots_for(agent.replay_size, shapes.copies, turns, n_step, shapes.spec)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import sys
 import warnings
 from pathlib import Path
@@ -462,6 +464,9 @@ def main(arguments: list[str] | None = None) -> None:
     """Run the command line, and end with a status that scripts can use."""
     warnings.showwarning = _told
     _TOLD.clear()
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name) is None:  # closed by whoever started this: what is said goes nowhere
+            setattr(sys, name, open(os.devnull, "w"))  # noqa: SIM115
     try:
         app(arguments, standalone_mode=True)
     except JokulmistError as problem:
@@ -472,8 +477,19 @@ def main(arguments: list[str] | None = None) -> None:
         typer.echo("jokulmist: interrupted", err=True)
         sys.exit(INTERRUPTED)
     except BrokenPipeError:  # the reader of a pipe has gone; nothing more to say to it
-        sys.stderr.close()
+        _mute()
         sys.exit(DONE)
+    except OSError as failure:
+        where = f" {failure.filename}" if failure.filename else ""
+        typer.echo(f"jokulmist: the system refused{where}: {failure.strerror or failure}", err=True)
+        sys.exit(FAILED)
+
+
+def _mute() -> None:
+    """Send to nowhere what is still on its way to a reader that has gone: it would fail again when the program ends."""
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(OSError, ValueError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
 
 
 if __name__ == "__main__":

@@ -152,6 +152,12 @@ def fresh_replay(
     return Replay(np.zeros((slots, copies, columns), np.float32), np.int32(0), np.int32(0), frames, priorities)
 
 
+def bytes_of(spec: Spec, copies: int, slots: int) -> int:
+    """What a memory of so many slots takes, nearly: rows and images."""
+    columns = 2 * (spec.width + sum(_mask_widths(spec))) + 1 + FACTS
+    return copies * slots * (4 * columns + sum(math.prod(c.newest) for c in spec.images))
+
+
 def block_width(count: int) -> int:
     """Rows in one block of priorities: about the root of all."""
     return 1 << max(4, round(math.log2(max(count, 1)) / 2))

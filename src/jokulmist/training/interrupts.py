@@ -1,4 +1,4 @@
-"""Ctrl-C while something is at work: once ends it cleanly, twice at once."""
+"""An end that is asked for while something is at work, by Ctrl-C or by the system: once ends it cleanly, twice at once."""
 
 from __future__ import annotations
 
@@ -7,6 +7,10 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
+from typing import Any
+
+# Ctrl-C; what `kill` and a batch system send; a terminal that is gone.
+ASKING = ("SIGINT", "SIGTERM", "SIGHUP")
 
 
 class StopRequest:
@@ -23,10 +27,11 @@ _OUTERMOST: StopRequest | None = None
 
 
 @contextmanager
-def heeding_ctrl_c() -> Iterator[StopRequest]:
-    """The first Ctrl-C is only noted, the second interrupts; the handler found before is put back.
+def heeding_stops() -> Iterator[StopRequest]:
+    """The first signal that asks for an end is only noted, the second interrupts; the handlers found before are put back.
 
-    Noted and no more, because it may come in the middle of a write. A block within another is the same one.
+    Noted and no more, because it may come in the middle of a write. A block within another is the same one. A signal that is ignored
+    stays so: `nohup` means that a terminal which is gone ends nothing.
     """
     global _OUTERMOST
     asked = StopRequest() if _OUTERMOST is None else _OUTERMOST
@@ -40,9 +45,14 @@ def heeding_ctrl_c() -> Iterator[StopRequest]:
         asked.now = True
 
     _OUTERMOST = asked
-    before = signal.signal(signal.SIGINT, handle)
+    before: dict[int, Any] = {}
+    for name in ASKING:
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) != signal.SIG_IGN:
+            before[number] = signal.signal(number, handle)
     try:
         yield asked
     finally:
-        signal.signal(signal.SIGINT, before)
+        for number, handler in before.items():
+            signal.signal(number, signal.SIG_DFL if handler is None else handler)
         _OUTERMOST = None

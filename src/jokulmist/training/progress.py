@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import math
+import os
 import warnings
+from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
-from typing import Any, Protocol
+from functools import wraps
+from typing import Any, Protocol, TypeVar
 
 from jokulmist.errors import RunNotice
 
@@ -82,6 +86,35 @@ def line_of(progress: RunProgress) -> str:
     )
 
 
+Shown = TypeVar("Shown", bound=type)
+
+
+def never_ends_a_training(kind: Shown) -> Shown:
+    """A display whose output has gone, a closed pipe or a terminal that hung up, shows nothing more; whoever works goes on."""
+
+    def guarded(write: Callable[..., None]) -> Callable[..., None]:
+        @wraps(write)
+        def told(self: Any, *given: Any) -> None:
+            if getattr(self, "_gone", False):
+                return
+            try:
+                write(self, *given)
+            except (OSError, ValueError, SystemExit):  # rich ends a program whose pipe is closed
+                self._gone = True
+                with suppress(Exception, SystemExit):  # what is still on its way would fail again when the program ends
+                    os.dup2(os.open(os.devnull, os.O_WRONLY), self._console.file.fileno())
+                with suppress(Exception, SystemExit):
+                    if self._live is not None:
+                        self._live.stop()
+
+        return told
+
+    for name in ("begin", "update", "say", "end"):
+        setattr(kind, name, guarded(getattr(kind, name)))
+    return kind
+
+
+@never_ends_a_training
 class LiveLine:
     """One line on a terminal that is written over, by rich; elsewhere a line every ten seconds."""
 

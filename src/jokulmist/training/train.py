@@ -13,7 +13,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
 from jokulmist.sources.reading import refuse_while_reading
-from jokulmist.training.plans.budget import budget_words, refuse_budget
+from jokulmist.training.plans.budget import budget_words, refuse_budget, refuse_memory
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay, told_or_warned
@@ -244,6 +244,7 @@ def train_plan(
     # What does not fit is told before anything is made.
     refuse_foreign(plan.agent, plan.agent.shapes(describe(plan.environment).spec, plan.copies))
     refuse_budget(plan)
+    refuse_memory(plan)
     for word in budget_words(plan):
         told_or_warned(show, word)
     seeds = plan.training.seeds

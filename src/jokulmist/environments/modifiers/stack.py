@@ -10,6 +10,8 @@ from jokulmist.environments.modifiers.base import ChannelValues, ObservationModi
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError, listed
 
+DEEPEST = 1_000
+
 
 @dataclass(frozen=True, init=False, repr=False)
 class Stack(ObservationModifier):
@@ -36,8 +38,8 @@ class Stack(ObservationModifier):
     channels: tuple[str, ...]
 
     def __init__(self, count: int, *channels: str) -> None:
-        if isinstance(count, bool) or not isinstance(count, int) or count < 2:
-            raise SettingError(f"`count` of `Stack` must be a whole number of at least 2; got {count!r}.")
+        if isinstance(count, bool) or not isinstance(count, int) or not 2 <= count <= DEEPEST:
+            raise SettingError(f"`count` of `Stack` must be a whole number from 2 to {DEEPEST:,}; got {count!r}.")
         object.__setattr__(self, "count", count)
         object.__setattr__(self, "channels", tuple(channels))
 

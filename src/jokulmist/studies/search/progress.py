@@ -9,7 +9,7 @@ from typing import Any, Protocol
 from jokulmist.studies.search.candidates import Candidate, ShownScore
 from jokulmist.studies.search.space import Settings
 from jokulmist.training.plans.setting_differences import short_names
-from jokulmist.training.progress import RunProgress, duration
+from jokulmist.training.progress import RunProgress, duration, never_ends_a_training
 
 LINE_SECONDS = 10.0
 BAR = 28
@@ -84,6 +84,7 @@ def line_of(view: View) -> str:
     )
 
 
+@never_ends_a_training
 class LiveSearchDisplay:
     """A board on a terminal that is drawn over, by rich; elsewhere a line every ten seconds."""
 

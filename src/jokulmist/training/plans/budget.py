@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError
+from jokulmist.learning.replay import bytes_of
 from jokulmist.training.plans.plan import Plan
 
 MOST_OVER = 1.5
+LARGEST_BATCH = 2**31 - 1
 # Above this share of its steps a run is said to be longer than asked for.
 OVERSHOOT = 1.02
 
@@ -16,9 +18,14 @@ def refuse_budget(plan: Plan) -> None:
     steps, copies = plan.training.steps, plan.copies
     each = plan.agent.decisions_per_update(copies)
     batch = copies * each
+    name = type(plan.agent).__name__
+    if batch > LARGEST_BATCH:
+        raise SettingError(
+            f"`{name}` would gather {batch:,} decisions before it learns, {each:,} of each of {copies:,} copies; at most {LARGEST_BATCH:,} are "
+            f"allowed. Use fewer `copies` or a smaller `horizon`."
+        )
     if steps is None or batch <= MOST_OVER * steps:
         return
-    name = type(plan.agent).__name__
     batched = f"{copies} {'copy' if copies == 1 else 'copies'} of {each} decisions" if each > 1 else f"{copies} copies"
     shorter = f"`horizon={max(1, steps // copies)}`, or " if hasattr(plan.agent, "horizon") and steps >= copies else ""
     fewer = f"fewer copies, e.g. `copies={max(1, steps // each)}`, " if copies > 1 else ""
@@ -26,6 +33,22 @@ def refuse_budget(plan: Plan) -> None:
     raise SettingError(
         f"`steps` is {steps:,}, and `{name}` gathers {batched} before it learns: {batch:,} decisions. Give {mends}."
     )
+
+
+def refuse_memory(plan: Plan) -> None:
+    """Raise `SettingError` where what the method keeps of the past is more than the free memory of this machine."""
+    import psutil
+
+    agent, copies = plan.agent, plan.copies
+    shapes = agent.shapes(describe(plan.stage).spec, copies)
+    setting = "longest" if hasattr(agent, "longest") else "replay_size"
+    slots = int(getattr(shapes, "slots", 0) or getattr(agent, "longest", 0))
+    needed, free = bytes_of(shapes.spec, copies, slots), psutil.virtual_memory().available
+    if needed > free:
+        raise SettingError(
+            f"what `{type(agent).__name__}` keeps of the past takes {needed / 1e9:,.1f} GB, and {free / 1e9:,.1f} GB of memory are free. Lower "
+            f"`{setting}`, which is {getattr(agent, setting):,}."
+        )
 
 
 def budget_words(plan: Plan) -> list[str]:

@@ -14,14 +14,14 @@ from typing import Any
 
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
-from jokulmist.errors import DivergedTraining, JokulmistError, RecordError
+from jokulmist.errors import DivergedTraining, JokulmistError, RecordError, SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import save_checkpoint
 from jokulmist.records.episodes import Episodes, Memory
 from jokulmist.records.lock import writing
 from jokulmist.records.run_index import LAST, uses_of
 from jokulmist.training.evaluation.evaluate import evaluate
-from jokulmist.training.interrupts import StopRequest, heeding_ctrl_c
+from jokulmist.training.interrupts import StopRequest, heeding_stops
 from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.training.plans.observers import LiveRun, Observers
@@ -147,10 +147,11 @@ class Session:
         title = self.path.name if self.path is not None else f"{self.description.name} seed {self.seed}"
         self.show.begin(title)
         began = time.perf_counter()
-        status, failure = "done", None
+        status = "done"
+        failure: BaseException | None = None
         loop = None
         try:
-            with heeding_ctrl_c() as self.asked:
+            with heeding_stops() as self.asked:
                 loop = self._loop(planned)
                 cadence = Cadence(self.plan.copies, loop.turns_per_update)
                 self.observers = self._observing(planned, cadence)
@@ -162,6 +163,8 @@ class Session:
                 self.own.begin(self._live(loop, planned))
                 status = self._drive(loop, planned, cadence, began)
                 self.own.end(self._live(loop, planned))
+        except MemoryError as problem:
+            status, failure = "failed", _too_large(problem)
         except BaseException as problem:  # told below, after everything is saved
             status, failure = "failed", problem
             if isinstance(problem, KeyboardInterrupt):
@@ -378,6 +381,13 @@ class Session:
         except RecordError as full:
             return failure or full
         return failure
+
+
+def _too_large(problem: BaseException) -> SettingError:
+    return SettingError(
+        f"there is not enough memory: {problem}. Lower what is large: `replay_size`, `horizon`, `minibatch`, `copies`, or the widths of the "
+        f"network."
+    )
 
 
 def _next_piece(piece: int, count: int, taken: float, per_update: int) -> int:

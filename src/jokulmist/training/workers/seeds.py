@@ -11,7 +11,7 @@ from pathlib import Path
 from jokulmist import errors
 from jokulmist.errors import JokulmistError
 from jokulmist.records.run_folder import is_run, keep_source
-from jokulmist.training.interrupts import heeding_ctrl_c
+from jokulmist.training.interrupts import heeding_stops
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import plan_code
 from jokulmist.training.progress import ProgressDisplay, RunProgress
@@ -68,7 +68,7 @@ def train_seeds(
     given = 0
     try:
         show.begin(f"{board.total} seeds, {count} side by side")
-        with heeding_ctrl_c() as asked:
+        with heeding_stops() as asked:
             while board.over < given or (seeds and not board.stopping):
                 if asked and not board.stopping:
                     _stop(board, worker_pool)
