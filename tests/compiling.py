@@ -10,6 +10,9 @@ os.environ.setdefault("JAX_COMPILATION_CACHE_DIR", str(Path(__file__).parents[1]
 os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_COMPILE_TIME_SECS", "0")
 os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_ENTRY_SIZE_BYTES", "-1")
 
+# What is trusted in the tests is not trusted by whoever runs them.
+os.environ["XDG_DATA_HOME"] = str(Path(__file__).parents[1] / ".pytest_cache" / "data")
+
 # The compiler's older code generator takes half the time, and what it makes is as fast; where this version refuses the flag, without it.
 FASTER = "--xla_cpu_use_fusion_emitters=false"
 if "XLA_FLAGS" not in os.environ and "PYTEST_XDIST_WORKER" not in os.environ:

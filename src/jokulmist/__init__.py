@@ -84,6 +84,7 @@ _WHERE: dict[str, str] = {
     "check": "workshop.check.check",
     "trace": "workshop.trace",
     "train": "training.train",
+    "trust": "sources.trust",
     "Observer": "training.plans.observers",
     "resume": "training.session.resume",
     "redo": "training.redo",

@@ -10,7 +10,8 @@
     |-- BrokenEnvironment (RuntimeError) the researcher's own code failed or broke its declaration
     |-- DivergedTraining (ArithmeticError) what is learned became infinite or not a number
     |-- LookupFailed (LookupError)       a name, file, class or run that is not there
-    `-- RecordError (OSError)            a run's folder cannot be read or written
+    |-- RecordError (OSError)            a run's folder cannot be read or written
+    `-- UntrustedCode (PermissionError)  a folder from elsewhere holds code that would have to run
 
 Each message says what was wrong, the value, what is allowed and how to mend it. The leaves also derive from the
 built-in error of their kind, so that code that knows nothing of Jokulmist catches them as it would expect.
@@ -18,6 +19,7 @@ built-in error of their kind, so that code that knows nothing of Jokulmist catch
 
 import difflib
 from collections.abc import Iterable
+from pathlib import Path
 
 
 class JokulmistError(Exception):
@@ -54,6 +56,20 @@ class LookupFailed(JokulmistError, LookupError):
 
 class RecordError(JokulmistError, OSError):
     """A run's folder cannot be read or written."""
+
+
+class UntrustedCode(JokulmistError, PermissionError):
+    """A folder from elsewhere holds code that would have to run.
+
+    Attributes
+    ----------
+    source : Path or None
+        The folder of the code; None where there is none to look at.
+    """
+
+    def __init__(self, message: str, source: Path | None = None) -> None:
+        super().__init__(message)
+        self.source = source
 
 
 class CodeNotice(UserWarning):

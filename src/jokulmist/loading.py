@@ -20,12 +20,17 @@ from jokulmist.errors import (
     JokulmistError,
     LookupFailed,
     SettingError,
+    UntrustedCode,
     listed,
     nearest,
 )
 from jokulmist.sources.following import Following, rooted
 from jokulmist.sources.keeping import KeptCode, kept_code
 from jokulmist.sources.reading import PREFIX, Modules, source_of
+from jokulmist.sources.trust import SOURCE, refuse_unknown
+
+# What a run's folder, and a search's, has and no other.
+RECORDS = ("origin.json", "search.json")
 
 
 class Plugin:
@@ -109,6 +114,12 @@ class Base:
     folder: Path | None
     current: bool = False
 
+    @property
+    def is_record(self) -> bool:
+        """Whether it is the folder of a run or of a search: what stands in one was perhaps written elsewhere."""
+        folder = self.folder
+        return folder is not None and any((folder / name).is_file() for name in RECORDS)
+
     def kept(self) -> KeptCode | None:
         """The code of the run, if the folder is one's."""
         return None if self.current else kept_code(self.folder)
@@ -139,6 +150,14 @@ def module_of(place: str, folder: Path | None = None) -> ModuleType:
     if kept is not None and place in kept.places:
         with _told(kept.folder / kept.places[place][1]):
             return kept.module(place)
+    if base.is_record and not place.startswith("jokulmist."):
+        if not base.current:
+            raise UntrustedCode(
+                f"the plan in {base.folder} names {place!r:.200}, which is not among the code that it keeps. It was changed after the "
+                f"training, or the code was lost; `--current` (`current=True`) uses the code as it is now.",
+                None,
+            )
+        refuse_unknown(base.folder / SOURCE)  # type: ignore[operator]
     return _from_file(place, base.folder) if place.endswith(".py") else _from_module(place)
 
 
@@ -165,7 +184,7 @@ def _told(path: Path) -> Iterator[None]:
     try:
         yield
     except JokulmistError as failure:
-        if isinstance(failure, LookupFailed):
+        if isinstance(failure, (LookupFailed, UntrustedCode)):
             raise
         _tell(failure, path)
     except Exception as failure:

@@ -1,6 +1,7 @@
 """A run means the code that made it: from the command line and from Python, in scripts, packages, notebooks, when files are edited or gone."""
 
 import json
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -9,7 +10,8 @@ import pytest
 from commands import jokulmist
 
 import jokulmist as jm
-from jokulmist.errors import CodeNotice, SettingError
+from jokulmist.errors import CodeNotice, SettingError, UntrustedCode
+from jokulmist.training.policies.policy import _refuse_code
 
 WEATHER = """
 RAIN = 0.4
@@ -230,3 +232,41 @@ def test_versions_are_compared_as_versions_and_by_what_they_share():
         told = json.loads(done.stdout)
         assert len(told["groups"]) == 2
         assert "method `advance` changed" in " ".join(told["notes"])
+
+
+def test_code_from_elsewhere_runs_only_when_it_is_trusted(tmp_path):
+    Path("weather.py").write_text(WEATHER)
+    Path("pond.py").write_text(POND)
+    Path("plan.toml").write_text(
+        '[environment]\nuse = "pond.py:Pond"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 200\nlane = "plain"\n'
+    )
+    assert jokulmist("train", "plan.toml", "--name", "mine").returncode == 0
+    theirs, ran = Path("runs/theirs"), tmp_path / "ran"
+    shutil.copytree("runs/mine", theirs)
+    with (theirs / "source" / "weather.py").open("a") as stream:
+        stream.write(f"\nopen({str(ran)!r}, 'w').close()\n")
+    for words in (
+        ["evaluate", theirs], ["evaluate", theirs, "--current"], ["replay", theirs, "--to", "x.gif"], ["redo", theirs],
+        ["resume", theirs, "--steps", 10], ["report", theirs],
+    ):  # fmt: skip
+        done = jokulmist(*words)
+        assert done.returncode == 2, words
+        assert "holds code (pond.py, weather.py) that was not trained on this machine by you" in done.stderr
+    assert jokulmist("runs", "--where", "training.steps=200").stdout.count("pond.py:Pond") == 2
+    run = jm.Run.open(theirs)
+    assert (len(run.episodes), run.policy.decisions) == (10, 200)
+    assert not ran.exists()
+    plan = theirs / "plan.toml"
+    plan.write_text(
+        plan.read_text().replace("pond.py:Pond", "weather.py:Pond").replace("weather.py", f"{tmp_path}/pond.py")
+    )
+    with pytest.raises(UntrustedCode, match=r"names '.*pond.py', which is not among the code that it keeps"):
+        _ = jm.Run.open(theirs).environment
+    shutil.copy("runs/mine/plan.toml", plan)
+    assert jokulmist("evaluate", theirs, "--episodes", 2, "--trust").returncode == 0
+    assert ran.exists()
+    assert jokulmist("evaluate", theirs, "--episodes", 2).returncode == 0  # it is remembered
+    with pytest.raises(UntrustedCode, match="keeps no code"):
+        jm.trust(tmp_path)
+    with pytest.raises(SettingError, match=r"needs code of somebody's own, 'os:system'"):
+        _refuse_code(Path("p.safetensors"), {"use": "PPO", "clip": {"function": "os:system"}})

@@ -11,7 +11,16 @@ from typing import Annotated, Optional, TextIO
 
 import typer
 
-from jokulmist.errors import CodeNotice, DeclarationError, JokulmistError, LookupFailed, RunNotice, SettingError
+from jokulmist.errors import (
+    CodeNotice,
+    DeclarationError,
+    JokulmistError,
+    LookupFailed,
+    RunNotice,
+    SettingError,
+    UntrustedCode,
+)
+from jokulmist.sources.trust import remember
 
 DONE, FAILED, WRONG_WORDS, INTERRUPTED = 0, 1, 2, 130
 
@@ -29,6 +38,20 @@ Env = Annotated[
     typer.Argument(
         metavar="ENV",
         help="A gallery name, path/to/file.py:Class, package.module:Class, or a plan with its parameters and modifiers.",
+    ),
+]
+
+
+def _trusting(given: bool) -> bool:
+    if given:
+        _TRUSTING.append(True)
+    return given
+
+
+Trust = Annotated[
+    bool,
+    typer.Option(
+        "--trust", callback=_trusting, help="Let the code run that a folder from elsewhere keeps, now and later."
     ),
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
@@ -135,6 +158,7 @@ def play(
     seed: Annotated[int, typer.Option(help="Seed of the first episode.")] = 0,
     folder: Annotated[Path, typer.Option(help="The folder for episodes that you save.")] = Path("rollouts"),
     current: Current = False,
+    trust: Trust = False,
 ) -> None:
     """Play an environment in the terminal, or watch a policy, take over and hand back.
 
@@ -192,6 +216,7 @@ def resume(
         ),
     ] = False,
     json: AsJson = False,
+    trust: Trust = False,
 ) -> None:
     """Go on with a run, or a search, that was stopped or killed, to the numbers of one that was never stopped.
 
@@ -214,7 +239,7 @@ def resume(
 
 
 @app.command()
-def redo(run: RunFolder, folder: Folder = Path("runs"), json: AsJson = False) -> None:
+def redo(run: RunFolder, folder: Folder = Path("runs"), json: AsJson = False, trust: Trust = False) -> None:
     """Do a run again from its record, and say whether the episodes came out the same. Status 1 where they did not.
 
     Example:  jokulmist redo runs/tarn-qlearning-001
@@ -250,6 +275,7 @@ def evaluate(
     ] = None,
     current: Current = False,
     json: AsJson = False,
+    trust: Trust = False,
 ) -> None:
     """Episodes without exploration: mean, spread and interval, beside random play and the references.
 
@@ -288,6 +314,7 @@ def replay(
     ] = "gif",
     speed: Annotated[float, typer.Option(help="Decisions shown per second.")] = 12.0,
     current: Current = False,
+    trust: Trust = False,
 ) -> None:
     """Show recorded or fresh episodes, side by side, with what they earned.
 
@@ -342,6 +369,7 @@ def compare(
         ),
     ] = None,
     json: AsJson = False,
+    trust: Trust = False,
 ) -> None:
     """Lay groups of runs side by side: curves and a table with intervals, and which groups differ by more than luck.
 
@@ -389,6 +417,7 @@ def report(
         typer.Option(metavar="FILE", help="File of the page; by default report.html in the folder of the run."),
     ] = None,
     replays: Annotated[bool, typer.Option(help="Show an episode from early and one from late in training.")] = True,
+    trust: Trust = False,
 ) -> None:
     """One self-contained HTML page: what was asked, curves, endings, evaluations, the agent early and late, its origin.
 
@@ -439,6 +468,7 @@ def runs(
 
 
 _TOLD: set[str] = set()
+_TRUSTING: list[bool] = []
 
 
 def _told(
@@ -464,11 +494,17 @@ def main(arguments: list[str] | None = None) -> None:
     """Run the command line, and end with a status that scripts can use."""
     warnings.showwarning = _told
     _TOLD.clear()
+    _TRUSTING.clear()
     for name in ("stdout", "stderr"):
         if getattr(sys, name) is None:  # closed by whoever started this: what is said goes nowhere
             setattr(sys, name, open(os.devnull, "w"))  # noqa: SIM115
     try:
         app(arguments, standalone_mode=True)
+    except UntrustedCode as problem:
+        if _may_run(problem) and problem.source is not None:
+            remember(problem.source)
+            main(arguments)
+        sys.exit(WRONG_WORDS)
     except JokulmistError as problem:
         typer.echo(f"jokulmist: {problem}", err=True)
         wrong = isinstance(problem, (SettingError, LookupFailed, DeclarationError))
@@ -483,6 +519,16 @@ def main(arguments: list[str] | None = None) -> None:
         where = f" {failure.filename}" if failure.filename else ""
         typer.echo(f"jokulmist: the system refused{where}: {failure.strerror or failure}", err=True)
         sys.exit(FAILED)
+
+
+def _may_run(problem: UntrustedCode) -> bool:
+    """Whether a person lets code from elsewhere run: by ``--trust``, or asked in a terminal."""
+    if _TRUSTING and problem.source is not None:
+        return True
+    typer.echo(f"jokulmist: {problem}", err=True)
+    if problem.source is None or not (sys.stdin and sys.stdin.isatty() and sys.stderr.isatty()):
+        return False
+    return typer.confirm("Let this code run, now and later?", err=True)
 
 
 def _mute() -> None:

@@ -17,6 +17,7 @@ import numpy as np
 
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import append_rows, read_json, replace_file, size_of, synced, write_json, write_toml
+from jokulmist.sources import trust
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
 PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
@@ -117,11 +118,13 @@ class FolderRecorder:
 
 
 def keep_source(folder: Path, parts: Mapping[str, bytes]) -> None:
-    """Write code below ``source/`` of a run's folder."""
+    """Write code below ``source/`` of a run's folder; it was trained here, so it may run here again."""
     for layout, content in parts.items():
         path = folder / SOURCE / layout
         path.parent.mkdir(parents=True, exist_ok=True)
         replace_file(path, content)
+    if parts:
+        trust.remember(folder / SOURCE)
 
 
 def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Path | None) -> dict[str, Any]:

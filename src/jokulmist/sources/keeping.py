@@ -20,8 +20,9 @@ from jokulmist.errors import RecordError, SettingError
 from jokulmist.sources import slices
 from jokulmist.sources.following import Following, is_gallery, names_imported, rooted, versions_of
 from jokulmist.sources.reading import Modules, SourceFile, fingerprint, source_of
+from jokulmist.sources.trust import SOURCE, refuse_unknown
 
-SOURCE, INDEX = "source", "index.json"
+INDEX = "index.json"
 NOTEBOOK = "notebook"
 MORE = "more-"
 
@@ -298,7 +299,10 @@ class KeptCode:
         prefix, name = self.places[place]
         modules = self._modules(prefix)
         live = self._live(place, modules, name)
-        return modules.load(name) if live is None else live
+        if live is not None:
+            return live
+        refuse_unknown(self.folder)
+        return modules.load(name)
 
     def _modules(self, prefix: str) -> Modules:
         folder = self.folder / prefix

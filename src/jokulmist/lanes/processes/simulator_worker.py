@@ -19,12 +19,14 @@ from jokulmist.environments.transition.stepping import place_of
 from jokulmist.errors import JokulmistError
 from jokulmist.lanes.processes.shared_buffer import SharedBuffer
 from jokulmist.loading import function_named, looking_in
+from jokulmist.sources.trust import trust_everything
 
 DONE = b"\n"
 
 
 def main() -> None:
     """Work until the input ends."""
+    trust_everything()
     # What a researcher's code prints belongs beside the talk, not into the answers.
     out = os.dup(1)
     os.dup2(2, 1)

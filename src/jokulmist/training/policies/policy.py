@@ -248,6 +248,8 @@ class Policy:
                 f"{path} is a folder. Of a run take `jm.Run.open({str(path)!r}).policy` (or `.best`); `Policy.open` reads a file that `save` wrote."
             )
         arrays, about = open_arrays(Path(path))
+        if base is None:
+            _refuse_code(Path(path), about["agent"])
         with looking_in(base, current):
             agent = agent_from(about["agent"], base)
         spec = Spec.from_described(about["spec"])
@@ -257,6 +259,18 @@ class Policy:
 
     def __repr__(self) -> str:
         return f"<policy of {self.agent!r} after {self.decisions:,} decisions>"
+
+
+def _refuse_code(path: Path, settings: Mapping[str, Any]) -> None:
+    """A file of arrays by itself runs nothing: where code of somebody's own belongs to it, its place has to be named."""
+    functions = [v["function"] for v in settings.values() if isinstance(v, Mapping) and "function" in v]
+    network = settings.get("network")
+    named = [settings.get("use"), *functions, *([network] if isinstance(network, str) else [])]
+    found = next((one for one in named if isinstance(one, str) and ":" in one), None)
+    if found is not None:
+        raise SettingError(
+            f"{path} needs code of somebody's own, {found!r:.200}. Look at that file, and name the folder where it lies: `Policy.open(..., base=...)`."
+        )
 
 
 def _mask(action: Action, legal: Any) -> Mask:

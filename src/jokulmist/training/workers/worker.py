@@ -13,6 +13,7 @@ from dataclasses import asdict
 from typing import Any, TextIO
 
 from jokulmist.errors import JokulmistError
+from jokulmist.sources.trust import trust_everything
 from jokulmist.training.interrupts import StopRequest, heeding_stops
 from jokulmist.training.workers import pool
 
@@ -49,6 +50,7 @@ def main() -> None:
     out = os.fdopen(os.dup(1), "w", encoding="utf-8")
     os.dup2(2, 1)
     pool.IN_WORKER = True
+    trust_everything()
     with heeding_stops() as asked:  # only noted: the process that gives the jobs says when to stop
         _serve(Told(out, asked), asked)
 

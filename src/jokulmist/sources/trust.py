@@ -1,0 +1,99 @@
+"""Which code may run because it lies in a run's folder: what this user trained, or trusted, on this machine.
+
+A folder that came from elsewhere holds code of somebody else's. What it records can be read without running any of it; where the
+code has to run, it is asked for first. What is remembered is a digest of the code, so that a copy or another seed of it is known, too, and
+an edit is not.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import hashlib
+import os
+from pathlib import Path
+
+from jokulmist.errors import UntrustedCode
+
+SOURCE = "source"
+_NOW: set[str] = set()
+_EVERYTHING = False
+
+
+def store() -> Path:
+    """The file that remembers, one digest a line."""
+    home = os.environ.get("XDG_DATA_HOME", "")
+    base = Path(home) if home.startswith("/") else Path("~/.local/share").expanduser()
+    return base / "jokulmist" / "trusted"
+
+
+def digest(source: Path) -> str:
+    """64 hexadecimal digits of all Python files below a folder, by place and content."""
+    found = hashlib.sha256()
+    for path in sorted(source.rglob("*.py")):
+        content = hashlib.sha256(path.read_bytes()).hexdigest()
+        found.update(f"{path.relative_to(source).as_posix()}\0{content}\n".encode())
+    return found.hexdigest()
+
+
+def remember(source: Path) -> None:
+    """Trust the code below a folder from now on. Where nothing can be written, as long as this process lasts."""
+    known = digest(source)
+    if is_known(known):
+        return
+    _NOW.add(known)
+    with contextlib.suppress(OSError):
+        store().parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        with store().open("a", encoding="ascii") as stream:
+            fcntl.flock(stream, fcntl.LOCK_EX)
+            stream.write(f"{known}\n")
+
+
+def is_known(known: str) -> bool:
+    """Whether code of a digest was trained or trusted here."""
+    if known in _NOW:
+        return True
+    try:
+        lines = store().read_text(encoding="ascii", errors="replace").split()
+    except OSError:
+        return False
+    _NOW.update(line for line in lines if len(line) == 64)
+    return known in _NOW
+
+
+def trust_everything() -> None:
+    """In a process that does what another one of the user's says, which has asked already."""
+    global _EVERYTHING
+    _EVERYTHING = True
+
+
+def refuse_unknown(source: Path) -> None:
+    """Raise `UntrustedCode` where the code below a folder was neither trained nor trusted here."""
+    if _EVERYTHING or is_known(digest(source)):
+        return
+    names = [path.relative_to(source).as_posix() for path in sorted(source.rglob("*.py"))]
+    told = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+    raise UntrustedCode(
+        f"{source.parent} holds code ({told}) that was not trained on this machine by you, and this would run it. Look at it in {source}; "
+        f"then use `--trust`, or `jm.trust({str(source.parent)!r})`, if you trust whoever made it.",
+        source,
+    )
+
+
+def trust(folder: str | Path) -> None:
+    """Let the code that a run or a search keeps run on this machine, from now on: it came from elsewhere, and you have looked at it.
+
+    Parameters
+    ----------
+    folder : str or Path
+        The folder of a run or of a search.
+
+    Raises
+    ------
+    UntrustedCode
+        When the folder keeps no code.
+    """
+    source = Path(folder) / SOURCE
+    if not source.is_dir():
+        raise UntrustedCode(f"{folder} keeps no code: there is no {source}. Name the folder of a run.", source)
+    remember(source)
