@@ -18,12 +18,24 @@ built-in error of their kind, so that code that knows nothing of Jokulmist catch
 """
 
 import difflib
+import re
 from collections.abc import Iterable
 from pathlib import Path
 
 
+def printable(text: str) -> str:
+    """A text without control characters but for line breaks: what a name holds must not steer a terminal."""
+    return _CONTROL.sub(lambda found: f"\\x{ord(found[0]):02x}", text)
+
+
+_CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f]")
+
+
 class JokulmistError(Exception):
     """Root of all errors that Jokulmist raises on purpose."""
+
+    def __str__(self) -> str:
+        return printable(super().__str__())
 
 
 class DeclarationError(JokulmistError, TypeError):

@@ -56,7 +56,7 @@ def test_by_hand_the_same_seed_gives_the_same_episode_and_no_way_back():
         ({"action": None}, "declares no action"),
         ({"endings": "adrift"}, "tuples of names"),
         ({"measures": {"farthest": "widest"}}, "one of `sum`, `mean`"),
-        ({"endings": ("near",)}, "`near` twice"),
+        ({"measures": {"near": "sum"}}, "`near` twice"),
         ({"endings": ("lost",)}, "whose worker process is lost. Rename it"),
         ({"extra": jm.sensor(lambda self, state: 0.0)}, "marked as a sensor"),
         ({"advance": lambda self, state, action: None}, "must take"),

@@ -269,7 +269,7 @@ def command(*words, folder):
 
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT])
 def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_path, how):
-    (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.001, method="halving"))
+    (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.003, method="halving"))
     words, ways = command("tune", "plan.toml", "--workers", 2, "--name", "torn", "--json", folder=tmp_path)
     process = subprocess.Popen(words, **ways)
     where = tmp_path / "runs" / "torn" / "search.json"

@@ -19,6 +19,7 @@ from jokulmist.errors import (
     RunNotice,
     SettingError,
     UntrustedCode,
+    printable,
 )
 from jokulmist.sources.trust import remember
 
@@ -481,7 +482,7 @@ def _told(
 ) -> None:
     """A word on the user's code as a plain line; any other warning as Python has it."""
     if issubclass(category, (CodeNotice, RunNotice)):
-        said = str(message)
+        said = printable(str(message))
         about = said.partition(" since ")[0]  # of several runs from the same files, one line is enough
         if about not in _TOLD:
             typer.echo(f"note: {said}", err=True)
@@ -526,9 +527,16 @@ def _may_run(problem: UntrustedCode) -> bool:
     if _TRUSTING and problem.source is not None:
         return True
     typer.echo(f"jokulmist: {problem}", err=True)
-    if problem.source is None or not (sys.stdin and sys.stdin.isatty() and sys.stderr.isatty()):
+    if problem.source is None or not (_is_terminal(sys.stdin) and _is_terminal(sys.stderr)):
         return False
     return typer.confirm("Let this code run, now and later?", err=True)
+
+
+def _is_terminal(stream: TextIO | None) -> bool:
+    try:
+        return stream is not None and stream.isatty()
+    except ValueError:  # closed
+        return False
 
 
 def _mute() -> None:

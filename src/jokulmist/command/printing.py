@@ -10,6 +10,8 @@ from typing import Any
 
 import typer
 
+from jokulmist.errors import printable
+
 PIPED_WIDTH = 140
 # Names of columns in JSON, and what a person reads above them.
 TITLES = {"ci95_low": "95 % from", "ci95_high": "to"}
@@ -86,4 +88,8 @@ def _cell(value: Any, decimals: int) -> str:
         if value and abs(value) < 0.5 * 10.0**-decimals:  # not the same as nothing
             return f"{value:.1g}"
         return "-" if math.isnan(value) else f"{value:.{decimals}f}"
-    return f"{value:,}" if isinstance(value, int) and not isinstance(value, bool) else str(value)
+    return (
+        f"{value:,}"
+        if isinstance(value, int) and not isinstance(value, bool)
+        else printable(str(value)).replace("\n", " ")
+    )

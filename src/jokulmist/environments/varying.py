@@ -144,7 +144,17 @@ class Levels:
         at_least: int | None = None,
         every: int | None = None,
     ) -> None:
-        values = tuple(values)
+        try:
+            values = tuple(float(value) for value in values)
+            above = float(above)
+        except (TypeError, ValueError):
+            raise SettingError(
+                f"`Levels` takes a parameter, a sequence of its values and a number `above`; got {values!r:.80} and {above!r:.80}."
+            ) from None
+        if not isinstance(parameter, str):
+            raise SettingError(
+                f"`Levels` names a parameter first, e.g. `jm.Levels('tide', ...)`; got {parameter!r:.80}."
+            )
         if len(values) < 2 or len(set(values)) != len(values):
             raise SettingError(f"`Levels` needs at least two different values of `{parameter}`; got {list(values)!r}.")
         for name, count in (("last", last), ("at_least", at_least), ("every", every)):
@@ -205,6 +215,10 @@ class Varying:
     """
 
     def __init__(self, vary: Vary | None, levels: Levels | None = None) -> None:
+        if vary is not None and not isinstance(vary, Mapping) and (isinstance(vary, type) or not callable(vary)):
+            raise SettingError(
+                f"`vary` is a dict such as `{{'melt': jm.between(1.0, 5.0)}}`, or a function of a draw; got {vary!r:.80}."
+            )
         self.vary = dict(vary) if isinstance(vary, Mapping) else vary
         self.levels = levels
         self._among: tuple[str, ...] = ()

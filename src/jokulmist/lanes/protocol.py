@@ -14,6 +14,7 @@ import numpy as np
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.environments.spaces.legal import Mask
+from jokulmist.errors import BrokenEnvironment
 
 
 class Observed:
@@ -89,7 +90,22 @@ class Observed:
         """The same as arrays, with a leading axis of copies."""
         images = {name: np.stack([image[name] for image in self.images]) for name in (self.images or [{}])[0]}
         legal = tuple(np.stack(part) for part in zip(*self.masks, strict=True))
-        return Seen(np.array(self.rows, np.float32), images, legal, np.array(self.ages, np.int32))
+        try:
+            rows = np.array(self.rows, np.float32)
+        except (TypeError, ValueError):
+            raise BrokenEnvironment(_no_number(self.rows)) from None
+        return Seen(rows, images, legal, np.array(self.ages, np.int32))
+
+
+def _no_number(rows: Sequence[Sequence[Any]]) -> str:
+    """What to say of rows that are no table of numbers."""
+    for row in rows:
+        for value in row:
+            try:
+                float(value)
+            except (TypeError, ValueError):
+                return f"a sensor gave {value!r:.80}; it must give one number. `jokulmist check` says which."
+    return "the sensors gave rows of different lengths. `jokulmist check` says which."
 
 
 class Finished(NamedTuple):

@@ -12,14 +12,13 @@ from jokulmist.pictures.figures.ledger import ledger
 from jokulmist.training.runs.run import Run
 
 
-def save_pictures(run: Run, known: Levels | None = None) -> list[Path]:
+def save_pictures(run: Run | str | Path, known: Levels | None = None) -> list[Path]:
     """Draw the learning curve and the ledger of a run into its folder, as `jokulmist train` does; and of a run with recorded
     episodes what was done.
 
     Parameters
     ----------
-    run : Run
-        With a folder.
+    run : Run, or path of its folder
     known : dict of str to Evaluation, optional
         What random play and the references reach, as `evaluate_references` gives it; measured anew by default.
 
@@ -32,6 +31,7 @@ def save_pictures(run: Run, known: Levels | None = None) -> list[Path]:
     SettingError
         When the run is in memory.
     """
+    run = Run.of(run)
     if run.path is None:
         raise SettingError("a run in memory has no folder for pictures. Draw it with `jm.plot(run)`.")
     paths = []

@@ -8,20 +8,37 @@ import io
 import json
 import os
 import tomllib
-from collections.abc import Mapping
+import warnings
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO
 
 import numpy as np
 import tomli_w
 
-from jokulmist.errors import RecordError, SettingError
+from jokulmist.errors import RecordError, RunNotice, SettingError, listed
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
 TORN_BLOCK = 65_536
+
+
+def path_of(given: Any, told: str) -> Path:
+    """What was given as a path, or `SettingError`."""
+    try:
+        path = Path(given)
+        if "\0" in str(path):
+            raise TypeError
+        path.exists()  # a name may be too long to ask for
+    except TypeError:
+        raise SettingError(f"{told} is a path; got {given!r:.80}.") from None
+    except OSError as failure:
+        raise SettingError(
+            f"{told} is a path, and the system refuses {str(given)!r:.80}: {failure.strerror}."
+        ) from None
+    return path
 
 
 def replace_file(path: Path, content: bytes | str) -> None:
@@ -70,6 +87,8 @@ def read_json(path: Path) -> Any:
         return json.loads(path.read_text(encoding="utf-8"))
     except (OSError, ValueError) as failure:
         raise RecordError(f"cannot read {path}: {failure}.") from None
+    except RecursionError:
+        raise RecordError(f"cannot read {path}: it is nested too deeply.") from None
 
 
 def write_toml(path: Path, content: dict[str, Any]) -> None:
@@ -164,16 +183,80 @@ def _torn(stream: BinaryIO, size: int) -> int:
     return size
 
 
-def read_csv(path: Path) -> pd.DataFrame:
-    """A CSV as a data frame; a torn last line is left out, an absent file is an empty frame."""
+TEXTS = ("closed_by", "also_held", "act", "who")
+WHOLE = ("episode", "decisions", "copy", "steps", "episodes", "learned", "seed")
+
+
+def read_csv(path: Path, needed: Sequence[str] = ()) -> pd.DataFrame:
+    """A CSV as a data frame; a torn last line is left out, an absent file is an empty frame.
+
+    Parameters
+    ----------
+    path : Path
+    needed : sequence of str
+        Columns that it must have; what they hold must be finite.
+
+    Raises
+    ------
+    RecordError
+        When it is no table, or a column is missing. A row with something else than numbers is left out, and one line says so.
+    """
     import pandas as pd
 
     try:
         data = path.read_bytes()
     except FileNotFoundError:
         return pd.DataFrame()
+    except OSError as failure:
+        raise RecordError(f"cannot read {path}: {failure.strerror}.") from None
     whole = data[: data.rfind(b"\n") + 1]
     if not whole:
         return pd.DataFrame()
     # These hold text that may be empty: empty, not missing.
-    return pd.read_csv(io.BytesIO(whole), converters={"closed_by": str, "also_held": str, "act": str}, low_memory=False)
+    texts = dict.fromkeys(TEXTS, str)
+    try:
+        frame = pd.read_csv(io.BytesIO(whole), converters=texts, low_memory=False, index_col=False)
+    except ValueError as failure:
+        raise RecordError(
+            f"cannot read {path}: {str(failure).splitlines()[0]}. It was damaged, or written by hand."
+        ) from None
+    missing = [name for name in needed if name not in frame]
+    if missing:
+        raise RecordError(
+            f"cannot read {path}: it has no column {listed(missing)}. It was damaged, or written by hand."
+        )
+    return _numbers_only(frame, path, needed)
+
+
+def _numbers_only(frame: pd.DataFrame, path: Path, needed: Sequence[str]) -> pd.DataFrame:
+    """The rows whose numbers are numbers."""
+    import pandas as pd
+
+    good = np.ones(len(frame), bool)
+    for name in frame.columns:
+        column = frame[name]
+        if name in TEXTS:
+            continue
+        if column.dtype.kind not in "biuf":
+            numbers = pd.to_numeric(column.astype(object), errors="coerce").astype(float)
+            good &= ~(numbers.isna() & column.notna()).to_numpy()
+            frame[name] = numbers
+        if name in needed:
+            good &= np.isfinite(frame[name].to_numpy(float))
+    if not good.all():
+        line = int(np.flatnonzero(~good)[0]) + 2
+        warnings.warn(
+            f"{path}: {int((~good).sum())} rows hold something else than numbers, the first in line {line}; they are left out",
+            RunNotice,
+            stacklevel=4,
+        )
+        frame = frame[good].reset_index(drop=True)
+    for name in WHOLE:
+        if (
+            name in frame
+            and frame[name].dtype.kind == "f"
+            and np.isfinite(frame[name]).all()
+            and (frame[name].abs() < 2**53).all()
+        ):
+            frame[name] = frame[name].astype(np.int64)
+    return frame

@@ -18,7 +18,7 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Actions, Choice, Record, split
 from jokulmist.errors import LookupFailed, RecordError
-from jokulmist.records.files import replace_file
+from jokulmist.records.files import path_of, replace_file
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -269,7 +269,7 @@ def rollout_of(description: Description, recorded_episode: RecordedEpisode, run:
     return Rollout(pd.DataFrame(lists), run, episode)
 
 
-def read_rollouts(path: Path) -> list[Rollout]:
+def read_rollouts(path: str | Path) -> list[Rollout]:
     """The episodes of a Parquet file, or of all in a folder, in the order of their numbers.
 
     Raises
@@ -279,6 +279,7 @@ def read_rollouts(path: Path) -> list[Rollout]:
     RecordError
         When a file cannot be read.
     """
+    path = path_of(path, "a file of rollouts")
     files = sorted(path.glob("*.parquet")) if path.is_dir() else [path]
     if not files or not files[0].exists():
         raise LookupFailed(

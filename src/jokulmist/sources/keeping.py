@@ -279,6 +279,19 @@ def _alike(ours: CodeType, theirs: CodeType) -> bool:
     return len(inside[0]) == len(inside[1]) and all(map(_alike, *inside))
 
 
+def _texts(given: Any, each: int = 0) -> Any:
+    """A dict of texts, or of so many texts each, as an index holds them; anything else is an error."""
+    if not isinstance(given, dict):
+        raise TypeError
+    for value in given.values():
+        parts = [value] if not each else value
+        if not isinstance(parts, list) or len(parts) != (each or 1) or not all(isinstance(part, str) for part in parts):
+            raise TypeError
+        if any(Path(part).is_absolute() or ".." in Path(part).parts for part in parts[: each and 1]):
+            raise ValueError  # a place below `source/`
+    return given
+
+
 class KeptCode:
     """The code that a run keeps, by its folder."""
 
@@ -286,9 +299,9 @@ class KeptCode:
         self.folder = folder / SOURCE
         try:
             self.index: dict[str, Any] = json.loads((self.folder / INDEX).read_bytes())
-            self.places: dict[str, list[str]] = self.index["places"]
-            self.originals: dict[str, str] = self.index["originals"]
-        except (ValueError, KeyError, TypeError):
+            self.places: dict[str, list[str]] = _texts(self.index["places"], 2)
+            self.originals: dict[str, str] = _texts(self.index["originals"])
+        except (ValueError, KeyError, TypeError, RecursionError, OSError):
             raise RecordError(
                 f"{self.folder / INDEX} cannot be read, so the run's own code is not found. Look at the run with `--current`, or "
                 f"bring the file back."

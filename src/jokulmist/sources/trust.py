@@ -93,7 +93,10 @@ def trust(folder: str | Path) -> None:
     UntrustedCode
         When the folder keeps no code.
     """
-    source = Path(folder) / SOURCE
+    try:
+        source = Path(folder) / SOURCE
+    except TypeError:
+        raise UntrustedCode(f"a folder is a path; got {folder!r:.80}.") from None
     if not source.is_dir():
         raise UntrustedCode(f"{folder} keeps no code: there is no {source}. Name the folder of a run.", source)
     remember(source)

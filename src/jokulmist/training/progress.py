@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import wraps
 from typing import Any, Protocol, TypeVar
 
-from jokulmist.errors import RunNotice
+from jokulmist.errors import RunNotice, printable
 
 
 @dataclass(frozen=True)
@@ -130,7 +130,7 @@ class LiveLine:
         self._said = 0.0
 
     def begin(self, title: str) -> None:
-        self._title = title
+        self._title = printable(title)
         self._said = 0.0
         if self._console.is_terminal:
             self._live = self._live_type(self._text(title), console=self._console, refresh_per_second=8, transient=True)
@@ -146,7 +146,7 @@ class LiveLine:
 
     def say(self, text: str) -> None:
         # A terminal breaks lines between words; elsewhere a line stays one, so that it can be searched for.
-        self._console.print(text, soft_wrap=not self._console.is_terminal, markup=False)
+        self._console.print(printable(text), soft_wrap=not self._console.is_terminal, markup=False)
 
     def end(self, text: str) -> None:
         if self._live is not None:

@@ -12,6 +12,7 @@ from jokulmist.agents.foreign import refuse_foreign
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
+from jokulmist.records.files import path_of
 from jokulmist.sources.reading import refuse_while_reading
 from jokulmist.training.plans.budget import budget_words, refuse_budget, refuse_memory
 from jokulmist.training.plans.observers import Observer
@@ -218,7 +219,7 @@ def train(
     )
     if show is None:
         show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
-    place = None if folder is None else Path(folder)
+    place = None if folder is None else path_of(folder, "`folder`")
     plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
     return runs if seeds is not None else runs[0]

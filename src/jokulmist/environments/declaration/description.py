@@ -265,6 +265,10 @@ def checked_weights(read: Outline, given: Mapping[str, Any] | None) -> dict[str,
     """Weights set from outside, by term; an unknown term or a weight that is no number is an error."""
     names = [term.name for term in read.terms]
     weights = {}
+    if given is not None and not isinstance(given, Mapping):
+        raise SettingError(
+            f"`weights` is a dict of numbers by reward term, e.g. `{{{names[0]!r}: 2.0}}`; got {given!r:.80}."
+        )
     for name, value in (given or {}).items():
         if name not in names:
             raise SettingError(

@@ -144,6 +144,8 @@ def known_channel(modifier: str, spec: Spec, name: str, image: bool | None = Non
         Whether it must be an image, or must be none.
     """
     known = {c.name: c for c in spec.channels}
+    if not isinstance(name, str):
+        raise SettingError(f"`{modifier}` names a channel; got {name!r:.80}. There are {listed(known)}.")
     if name not in known:
         raise SettingError(
             f"`{modifier}` names the channel `{name}`; the environment shows {listed(known)}.{nearest(name, known)}"

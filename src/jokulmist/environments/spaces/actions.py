@@ -17,6 +17,8 @@ from jokulmist.errors import ActionError, DeclarationError, listed, nearest
 
 Array = np.ndarray[Any, Any]
 
+MOST_ALTERNATIVES = 100_000
+
 
 class Choice:
     """One of several alternatives.
@@ -39,6 +41,10 @@ class Choice:
             if count < 1:
                 raise DeclarationError(
                     f"a choice needs at least one alternative; got {count}. Use `jm.Choice(2)` or more."
+                )
+            if count > MOST_ALTERNATIVES:
+                raise DeclarationError(
+                    f"a choice has at most {MOST_ALTERNATIVES:,} alternatives; got {count:.3g}. Use several parts, `jm.Actions(...)`, or a `jm.Range`."
                 )
             names = tuple(str(i) for i in range(count))
             self.labelled = False
@@ -140,9 +146,9 @@ class Range:
         try:
             self.low = np.broadcast_to(np.asarray(low, np.float32), self.shape).copy()
             self.high = np.broadcast_to(np.asarray(high, np.float32), self.shape).copy()
-        except ValueError:
+        except (TypeError, ValueError):
             raise DeclarationError(
-                f"the bounds {low!r} and {high!r} do not fit the shape {self.shape}; give one number or one an entry."
+                f"the bounds {low!r:.80} and {high!r:.80} do not fit the shape {self.shape}; give one number or one an entry."
             ) from None
         if not np.all(self.low < self.high):
             raise DeclarationError(f"a range needs low < high; got low={low!r}, high={high!r}.")

@@ -265,7 +265,12 @@ class Stepper:
         return row
 
     def _entries(self, value: Any, name: str) -> list[float]:
-        array = np.asarray(value, np.float32)
+        try:
+            array = np.asarray(value, np.float32)
+        except (TypeError, ValueError):
+            raise BrokenEnvironment(
+                f"`{self.description.name}.{name}` gave {value!r:.80}; it must give numbers."
+            ) from None
         channel = next(c for c in self.description.bare.numbers if c.name == name)
         if array.shape != channel.shape:
             raise BrokenEnvironment(
@@ -278,7 +283,10 @@ class Stepper:
         """The image channels, uint8, by name."""
         images = {}
         for channel, sensor, noisy in self.image_sensors:
-            image = np.asarray(sensor(state, draw) if noisy else sensor(state))
+            try:
+                image = np.asarray(sensor(state, draw) if noisy else sensor(state))
+            except Exception as failure:
+                self.failed(channel.name, failure)
             if image.shape != channel.shape or image.dtype != np.uint8:
                 raise BrokenEnvironment(
                     f"`{self.description.name}.{channel.name}` gave {image.dtype} of shape {image.shape}; "

@@ -119,6 +119,11 @@ def plot_policy(
     Figure
         The region that the policy visits in 20 episodes is dotted.
     """
+    if not isinstance(policy, Policy):
+        raise SettingError(
+            f"`plot_policy` takes a policy first, then its environment and two channels; got {policy!r:.80}. Write for instance "
+            f"`jm.plot_policy(run.policy, run.environment, ('position', 'speed'))`."
+        )
     policy.fits(environment)
     spec = policy.spec
     if spec.images:

@@ -54,8 +54,8 @@ def plot(
     -------
     matplotlib.axes.Axes
     """
-    given = [run] if isinstance(run, (Run, str, Path)) else list(run)
-    runs = [one if isinstance(one, Run) else Run.open(one) for one in given]
+    given = run if isinstance(run, Sequence) and not isinstance(run, (str, bytes)) else [run]
+    runs = [Run.of(one) for one in given]
     if not runs:
         raise SettingError("there is no run to plot.")
     if over not in OVER:

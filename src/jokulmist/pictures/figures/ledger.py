@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -14,12 +15,12 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 
-def ledger(run: Run, axes: Axes | None = None) -> Axes:
+def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
     """Draw the weighted reward terms of a run, stacked: gains upwards, costs downwards, the return as a line.
 
     Parameters
     ----------
-    run : Run
+    run : Run, or path of a run's folder
     axes : matplotlib.axes.Axes, optional
 
     Returns
@@ -31,6 +32,7 @@ def ledger(run: Run, axes: Axes | None = None) -> Axes:
     Each step of the stack is the mean over the episodes of one stretch of training. A term whose mean changes sign
     within a run moves from one side to the other.
     """
+    run = Run.of(run)
     with style.styled():
         axes = style.axes_or_new(axes)
         description = describe(run.environment)

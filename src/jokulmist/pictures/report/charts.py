@@ -99,7 +99,7 @@ def machine(run: Run) -> Chart | None:
     from jokulmist.records.files import read_csv
     from jokulmist.records.run_folder import MACHINE
 
-    frame = read_csv(run.path / MACHINE) if run.path is not None else None
+    frame = read_csv(run.path / MACHINE, ("seconds",)) if run.path is not None else None
     if frame is None or not len(frame):
         return None
     x = frame["seconds"]

@@ -6,7 +6,8 @@ one test, a permutation test over seeds at 5 %, Holm-corrected over the pairs sh
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 
@@ -28,6 +29,15 @@ from jokulmist.studies.comparison.scored import (
 from jokulmist.studies.comparison.versions import changes_told, refuse_returns
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights
+
+
+def _runs_of(given: Any) -> Any:
+    """Runs as `compare` was given them, each a run or its folder."""
+    if isinstance(given, Mapping):
+        return {label: _runs_of(several) for label, several in given.items()}
+    if isinstance(given, (str, bytes)) or not isinstance(given, Iterable):
+        raise SettingError(f"`compare` takes a sequence of runs, or a dict of label to runs; got {given!r:.80}.")
+    return [Run.of(run) for run in given]
 
 
 def compare(
@@ -88,7 +98,7 @@ def compare(
     (score - random) / (reference - random), and seeds are resampled and dealt anew within each environment.
     """
     say = say or (lambda _: None)
-    grouping = grouped(runs, by)
+    grouping = grouped(_runs_of(runs), by)
     notes = list(grouping.notes)
     every = [run for group in grouping.groups for run in group.runs]
     _tell_unfinished(every, notes)

@@ -109,7 +109,7 @@ class Space:
     """
 
     def __init__(self, over: Mapping[str, Dimension]) -> None:
-        if not over:
+        if not over or not isinstance(over, Mapping):
             raise SettingError(
                 'there is nothing to search over. Give `over={"agent.learning_rate": jm.between(1e-4, 1e-2, scale="log")}`.'
             )

@@ -298,8 +298,18 @@ def _chooser(
             f"{nearest(policy, options)}"
         )
     name = policy
+
     # Each copy's own instance: its parameters may differ.
-    return lambda lane, observed: [action.own(getattr(copy.step.environment, name)(copy.state)) for copy in lane.each]
+    def decide(lane: PlainLane, observed: Any) -> list[Any]:
+        decided = []
+        for copy in lane.each:
+            try:
+                decided.append(action.own(getattr(copy.step.environment, name)(copy.state)))
+            except Exception as failure:
+                copy.step.failed(name, failure)
+        return decided
+
+    return decide
 
 
 def sees_more(environment: Environment, reference: str) -> bool:
@@ -311,7 +321,10 @@ def sees_more(environment: Environment, reference: str) -> bool:
     for sensor in describe(environment).outline.sensors:
         method = getattr(environment, sensor.name)
         twin.__dict__[sensor.name] = lambda state, *draw, method=method: method(plain, *draw)
-    getattr(twin, reference)(state)
+    try:
+        getattr(twin, reference)(state)
+    except Exception:  # it is told where it plays
+        return False
     return any(f.role != "seen" for f in describe(environment).fields if f.name in read)
 
 

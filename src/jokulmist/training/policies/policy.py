@@ -22,7 +22,7 @@ from jokulmist.lanes.protocol import Observed
 from jokulmist.learning.schedules import Progress
 from jokulmist.loading import looking_in
 from jokulmist.records.checkpoints import open_arrays, save_arrays
-from jokulmist.records.files import as_lists
+from jokulmist.records.files import as_lists, path_of
 from jokulmist.training.plans.sources import agent_from, use_of
 from jokulmist.training.policies.agent_calls import calls_for
 from jokulmist.trees import filled
@@ -187,7 +187,12 @@ class Policy:
             return self.spec.flat({name: observation[name] for name in list(observation.keys())})
         if self.spec.images:
             raise SettingError(f"an observation is a mapping with {listed(c.name for c in self.spec.channels)}.")
-        row = np.asarray(observation, np.float32)
+        try:
+            row = np.asarray(observation, np.float32)
+        except (TypeError, ValueError):
+            raise SettingError(
+                f"an observation is a mapping with {listed(c.name for c in self.spec.channels)}, or its numbers in that order; got {observation!r:.80}."
+            ) from None
         if row.shape != (self.spec.width,):
             raise SettingError(
                 f"an observation has {self.spec.width} numbers ({', '.join(self.spec.slices)}); got shape {row.shape}."
@@ -226,7 +231,7 @@ class Policy:
 
     def save(self, path: str | Path) -> Path:
         """Write one safetensors file that `Policy.open` reads back."""
-        target = Path(path)
+        target = path_of(path, "where a policy is saved")
         save_arrays(target, self.learner, self.about())
         return target
 
@@ -243,13 +248,14 @@ class Policy:
         current : bool
             The code as it is now, and not what the run keeps.
         """
-        if Path(path).is_dir():
+        path = path_of(path, "a saved policy")
+        if path.is_dir():
             raise SettingError(
                 f"{path} is a folder. Of a run take `jm.Run.open({str(path)!r}).policy` (or `.best`); `Policy.open` reads a file that `save` wrote."
             )
-        arrays, about = open_arrays(Path(path))
+        arrays, about = open_arrays(path)
         if base is None:
-            _refuse_code(Path(path), about["agent"])
+            _refuse_code(path, about["agent"])
         with looking_in(base, current):
             agent = agent_from(about["agent"], base)
         spec = Spec.from_described(about["spec"])

@@ -16,7 +16,7 @@ from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
 from jokulmist.records.episodes import Memory
-from jokulmist.records.files import read_csv, read_toml
+from jokulmist.records.files import path_of, read_csv, read_toml
 from jokulmist.records.run_index import LAST, row_of, uses_of
 from jokulmist.sources.keeping import KeptCode, kept_code
 from jokulmist.training.plans.plan import Plan, plan_of
@@ -63,6 +63,11 @@ class Run:
         self.current = current
 
     @classmethod
+    def of(cls, given: Any) -> Run:
+        """A run, or the run of a folder."""
+        return given if isinstance(given, Run) else cls.open(given)
+
+    @classmethod
     def open(cls, path: str | Path, current: bool = False) -> Run:
         """A run's folder, finished or not.
 
@@ -77,7 +82,7 @@ class Run:
         LookupFailed
             When the folder is no run.
         """
-        place = Path(path)
+        place = path_of(path, "a run")
         return cls(place, files.open_folder(place), current=current)
 
     @property
@@ -141,7 +146,9 @@ class Run:
         """One row an episode: return, steps, closed_by, each term (unweighted), each measure."""
         if self._memory is None:
             assert self.path is not None
-            return read_csv(self.path / files.EPISODES)
+            return read_csv(
+                self.path / files.EPISODES, ("episode", "decisions", "copy", "return", "steps", "closed_by")
+            )
         import pandas as pd
 
         parts = self._memory.episode_parts
@@ -154,7 +161,7 @@ class Run:
         """One row a report: what the method tells of itself, and its speed."""
         if self._memory is None:
             assert self.path is not None
-            return read_csv(self.path / files.READINGS)
+            return read_csv(self.path / files.READINGS, ("decisions",))
         import pandas as pd
 
         return pd.DataFrame(self._memory.reading_rows)
@@ -166,7 +173,7 @@ class Run:
             import pandas as pd
 
             return pd.DataFrame()
-        return read_csv(self.path / files.EVALUATED)
+        return read_csv(self.path / files.EVALUATED, ("who", "act", "learned", "return"))
 
     @property
     def policy(self) -> Policy:

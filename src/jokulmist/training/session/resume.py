@@ -12,7 +12,7 @@ from typing import Any
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import RecordError, SettingError
 from jokulmist.records import run_folder as files
-from jokulmist.records.files import shortened
+from jokulmist.records.files import path_of, shortened
 from jokulmist.records.lock import writing
 from jokulmist.records.rollouts import ROLLOUTS
 from jokulmist.records.run_index import is_alive
@@ -61,7 +61,7 @@ def resume(
     RecordError
         When it has recorded something and no checkpoint can be read, so that going on would begin anew.
     """
-    path = run.path if isinstance(run, Run) else Path(run)
+    path = run.path if isinstance(run, Run) else path_of(run, "a run")
     if path is None:
         raise SettingError("a run in memory cannot be gone on with. Train it with `folder=`.")
     files.open_folder(path)  # so that no lock is written into what is no run

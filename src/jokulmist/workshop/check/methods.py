@@ -36,7 +36,10 @@ def _reads(play: Play) -> dict[str, dict[str, set[str]]]:
 
     def ask(method: str, state: Any, *more: Any) -> None:
         twin, names = watched(state)
-        getattr(play.environment, method)(twin, *more)
+        try:
+            getattr(play.environment, method)(twin, *more)
+        except Exception as failure:
+            play.step.failed(method, failure)
         note(method, "state", names)
 
     for moment in play.transitions[:ASKED]:
@@ -50,7 +53,10 @@ def _reads(play: Play) -> dict[str, dict[str, set[str]]]:
             before, from_before = watched(moment.before)
             after, from_after = watched(moment.after)
             given = {"before": before, "action": moment.action, "after": after}
-            getattr(play.environment, step.name)(*[given[name] for name in step.takes])
+            try:
+                getattr(play.environment, step.name)(*[given[name] for name in step.takes])
+            except Exception as failure:
+                play.step.failed(step.name, failure)
             note(step.name, "before", from_before)
             note(step.name, "after", from_after)
     return found

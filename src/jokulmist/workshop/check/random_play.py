@@ -13,6 +13,7 @@ from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.state import State
 from jokulmist.environments.transition.stepping import Stepper
+from jokulmist.errors import BrokenEnvironment
 from jokulmist.workshop.check.report import Finding, Level, Reach, Report
 
 LONGEST = 20_000
@@ -176,7 +177,10 @@ class Play:
         outline = self.description.outline
         for method in (*outline.endings, *outline.cuts):
             given = {"before": before, "action": action, "after": after}
-            flag = getattr(self.environment, method.name)(*[given[n] for n in method.takes])
+            try:
+                flag = getattr(self.environment, method.name)(*[given[n] for n in method.takes])
+            except Exception as failure:
+                self.step.failed(method.name, failure)
             if not isinstance(flag, (bool, np.bool_)):
                 self.find(
                     "wrong",
@@ -189,7 +193,7 @@ class Play:
         return self.step.held(before, action, after, advances)
 
     def _observe(self, state: State, turn: int, stream: Stream = Stream.SENSE) -> None:
-        row = self.row = self.step.observe(state, self.draws[stream].at(turn, 0))
+        row = self.row = self._numbers(self.step.observe(state, self.draws[stream].at(turn, 0)))
         look = Stream.LOOK if stream is Stream.SENSE else Stream.BEGIN_LOOK
         for name, image in self.step.look(state, self.draws[look].at(turn, 0)).items():
             first = self.looks.setdefault(name, image)
@@ -210,6 +214,19 @@ class Play:
             slack = 1e-5 * (channel.high - channel.low) if channel.bounded else 0.0
             if values.min() < channel.low - slack or values.max() > channel.high + slack:
                 reach.outside += 1
+
+    def _numbers(self, row: list[Any]) -> list[float]:
+        """A row, if each of its entries is a number; a sensor of one number may give an array of one, too."""
+        spec = self.description.bare
+        for name, where in spec.slices.items():
+            for k in range(where.start, where.stop):
+                try:
+                    row[k] = float(row[k])
+                except (TypeError, ValueError):
+                    raise BrokenEnvironment(
+                        f"`{self.description.name}.{self.place(name)}` gave {row[k]!r:.80}; it must give one number."
+                    ) from None
+        return row
 
     def _after_all(self, steps: int, state: State, advances: int) -> None:
         report, description = self.report, self.description
