@@ -1,12 +1,14 @@
-"""Training killed by SIGKILL at random moments and gone on with, against training that was never stopped.
+"""Training that is killed, or asked to end by a signal, at random moments and gone on with, against training that was never stopped.
 
-Every kind (a method, a lane) is trained once to the end by the command, and once more by commands that are killed, until one
-reaches the end. Episodes, evaluations and final weights must be the same bytes. Run: ``python benchmarks/killed.py --kills 100``.
+Every kind (a method, a lane, a curriculum, modifiers) is trained once to the end by the command, and once more by commands that get SIGKILL,
+SIGTERM, SIGINT or SIGHUP, until one reaches the end. Episodes, evaluations, readings, recorded episodes, the best policy and the final weights must be
+the same bytes. Run: ``python benchmarks/killed.py --kills 100``.
 """
 
 import argparse
 import json
 import random
+import shutil
 import signal
 import subprocess
 import sys
@@ -14,6 +16,7 @@ import tempfile
 import time
 from pathlib import Path
 
+import pandas as pd
 import tomli_w
 
 KINDS = {
@@ -23,7 +26,29 @@ KINDS = {
     "DQN, plain": ("ferry", "plain", {"use": "DQN", "replay_size": 4000}, 16_000, 4),
     "PPO, compiled": ("ferry", "compiled", {"use": "PPO"}, 250_000, 16),
     "PPO, plain": ("ferry", "plain", {"use": "PPO", "horizon": 32}, 24_000, 8),
+    "SAC, compiled": (
+        "winch",
+        "compiled",
+        {"use": "SAC", "replay_size": 4000, "network": {"use": "Dense", "hidden": [32]}},
+        8_000,
+        8,
+    ),
+    "Reinforce, compiled": ("ferry", "compiled", {"use": "Reinforce"}, 200_000, 16),
+    "curriculum, plain": ("ferry", "plain", {"use": "QLearning", "bins": 6}, 40_000, 3),
+    "modified, compiled": ("ferry", "compiled", {"use": "PPO", "horizon": 32}, 160_000, 16),
 }
+MORE = {
+    "curriculum, plain": {
+        "curriculum": {"parameter": "tide", "values": [0.0, 0.05, 0.1], "above": -30.0, "last": 10, "at_least": 10}
+    },
+    "modified, compiled": {
+        "environment": {
+            "use": "ferry",
+            "modify": [{"use": "Stack", "count": 2}, {"use": "StickyAction", "chance": 0.1}],
+        }
+    },
+}
+SIGNALS = (signal.SIGKILL, signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.SIGHUP)
 COMMAND = [sys.executable, "-m", "jokulmist"]
 TIMES = ("seconds", "steps_per_second")
 
@@ -36,8 +61,9 @@ def plan_of(kind, share):
         "environment": {"use": use},
         "agent": agent,
         "training": {
-            **training, "checkpoint_every": steps // 12, "evaluate_every": steps // 3, "evaluate_episodes": 3,
+            **training, "checkpoint_every": steps // 12, "evaluate_every": steps // 3, "evaluate_episodes": 3, "record_every": 20,
         },
+        **MORE.get(kind, {}),
     }  # fmt: skip
 
 
@@ -51,6 +77,10 @@ def result(run):
         "episodes": (run / "episodes.csv").read_bytes(),
         "evaluated": (run / "evaluated.csv").read_bytes(),
         "weights": (last / "arrays.safetensors").read_bytes(),
+        "rollouts": [
+            (path.name, pd.read_parquet(path).drop(columns="run").to_csv())
+            for path in sorted((run / "rollouts").glob("*.parquet"))
+        ],
         "best": [(path.name, (path / "arrays.safetensors").read_bytes()) for path in best],
         "readings": [[line[k] for k in told] for line in lines],
     }
@@ -73,7 +103,7 @@ def killed(plan, folder, kills, longest, chance):
             try:
                 process.wait(timeout=chance.uniform(0.0, longest))
             except subprocess.TimeoutExpired:
-                process.send_signal(signal.SIGKILL)
+                process.send_signal(chance.choice(SIGNALS))
                 count += 1
         told = process.communicate()[1]
         done = (
@@ -83,11 +113,12 @@ def killed(plan, folder, kills, longest, chance):
         )
         if done:
             return run, count
-        if process.returncode not in (0, -signal.SIGKILL):
+        if process.returncode not in (0, 130, -signal.SIGKILL):
             raise SystemExit(f"the command failed:\n{told}")
-        words = ["resume", str(run)] if (run / "origin.json").exists() else words
+        # Killed before its first checkpoint it is begun anew: that gives the same bytes, too.
+        words = ["resume", str(run), "--start-over"] if (run / "origin.json").exists() else words
         if words[0] == "train" and run.exists():  # killed before anything was written: the name is taken
-            run.rmdir()
+            shutil.rmtree(run)
 
 
 def _training(process, episodes):

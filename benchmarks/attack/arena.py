@@ -15,7 +15,17 @@ from pathlib import Path
 
 SECONDS = 20
 WRITING = os.O_WRONLY | os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_APPEND
-CHANGING = ("os.mkdir", "os.rename", "os.remove", "os.rmdir", "os.link", "os.symlink", "os.truncate", "os.chmod", "shutil.rmtree")
+CHANGING = (
+    "os.mkdir",
+    "os.rename",
+    "os.remove",
+    "os.rmdir",
+    "os.link",
+    "os.symlink",
+    "os.truncate",
+    "os.chmod",
+    "shutil.rmtree",
+)
 STARTING = ("os.system", "os.exec", "os.posix_spawn", "subprocess.Popen")
 ALLOWED = (0, 1, 2, 130)
 
@@ -43,7 +53,12 @@ class Arena:
         self._inside = False
         os.chdir(self.root)
         tempfile.tempdir = str(self.root)
-        os.environ.update(TMPDIR=str(self.root), XDG_DATA_HOME=str(self.root / "data"), HOME=str(self.root), PYTHONDONTWRITEBYTECODE="1")
+        os.environ.update(
+            TMPDIR=str(self.root),
+            XDG_DATA_HOME=str(self.root / "data"),
+            HOME=str(self.root),
+            PYTHONDONTWRITEBYTECODE="1",
+        )
         sys.dont_write_bytecode = True
         base(self.root)
         sys.addaudithook(self._watch)
@@ -52,7 +67,7 @@ class Arena:
         if not self._inside:
             return
         if event == "open":
-            path, mode, flags = given
+            path, _, flags = given
             if isinstance(path, (str, bytes)) and (flags or 0) & WRITING and not self._may(path):
                 raise Escaped(f"{event} {path!r:.200}")
         elif event in CHANGING and isinstance(given[0], (str, bytes, os.PathLike)) and not self._may(given[0]):
@@ -93,7 +108,11 @@ class Arena:
         signal.alarm(SECONDS)
         self._inside = True
         try:
-            with warnings.catch_warnings(), contextlib.redirect_stdout(io.StringIO()) as shown, contextlib.redirect_stderr(io.StringIO()) as said:
+            with (
+                warnings.catch_warnings(),
+                contextlib.redirect_stdout(io.StringIO()) as shown,
+                contextlib.redirect_stderr(io.StringIO()) as said,
+            ):
                 warnings.simplefilter("ignore")
                 status = work()
             text = said.getvalue() + shown.getvalue()
@@ -124,7 +143,7 @@ class Arena:
             part.unlink() if part.is_file() else shutil.rmtree(part)
             return f"half a file was left: {part.name}"
         for origin in self.root.glob("runs/*/origin.json"):
-            with contextlib.suppress(ValueError, OSError):
+            with contextlib.suppress(ValueError, OSError, RecursionError):
                 told = json.loads(origin.read_text())
                 if isinstance(told, dict) and told.get("status") == "running" and told.get("process") == os.getpid():
                     shutil.rmtree(origin.parent)

@@ -18,4 +18,19 @@ OPTIONS = (
     "--to", "--recorded", "--by", "--score", "--level", "--in", "--weights", "--over", "--environment", "--agent", "--status", "--where", "--above",
     "--since", "--sort", "--most", "--current", "--trust", "--take-over", "--start-over", "--trace", "--policy", "--help", "--replays", "--no-replays", "--x", "-h", "--",
 )  # fmt: skip
-COMMANDS = ("gallery", "new", "check", "play", "train", "resume", "redo", "evaluate", "replay", "compare", "report", "runs", "tour2", "")
+COMMANDS = (
+    "gallery",
+    "new",
+    "check",
+    "play",
+    "train",
+    "resume",
+    "redo",
+    "evaluate",
+    "replay",
+    "compare",
+    "report",
+    "runs",
+    "tour2",
+    "",
+)

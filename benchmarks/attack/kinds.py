@@ -10,7 +10,7 @@ import tomli_w
 from arena import asked, command
 from junk import COMMANDS, OPTIONS, TEXTS, VALUES
 
-POND = '''
+POND = """
 import jokulmist as jm
 
 class Pond(jm.Environment):
@@ -42,13 +42,30 @@ class Pond(jm.Environment):
     @jm.reference
     def by_hand(self, state):
         return 1 if state.level < 10.0 else 0
-'''
+"""
 PLAN = {
     "environment": {"use": "pond.py:Pond"},
     "agent": {"use": "QLearning", "bins": 4},
-    "training": {"steps": 120, "lane": "plain", "checkpoint_every": 60, "record_every": 2, "evaluate_every": 60, "evaluate_episodes": 2},
+    "training": {
+        "steps": 120,
+        "lane": "plain",
+        "checkpoint_every": 60,
+        "record_every": 2,
+        "evaluate_every": 60,
+        "evaluate_episodes": 2,
+    },
 }
-SMALL = {"replay_start": 20, "replay_size": 64, "minibatch": 8, "horizon": 8, "network": {"use": "Dense", "hidden": [4]}, "tiles": 3, "tilings": 2, "bins": 4, "longest": 16}
+SMALL = {
+    "replay_start": 20,
+    "replay_size": 64,
+    "minibatch": 8,
+    "horizon": 8,
+    "network": {"use": "Dense", "hidden": [4]},
+    "tiles": 3,
+    "tilings": 2,
+    "bins": 4,
+    "longest": 16,
+}
 
 
 def base(root):
@@ -125,7 +142,7 @@ def plans(arena, chance):
         else:
             key = chance.choice(SECTIONS)
             plan[key] = value
-        large = isinstance(value, int) and not isinstance(value, bool) and value >= 10**12
+        large = isinstance(value, int) and not isinstance(value, bool) and 10**12 <= value <= 10**15
         if large and key in ("steps", "episodes", "seeds"):
             continue  # it means what it says, and takes as long
         try:
@@ -134,7 +151,11 @@ def plans(arena, chance):
             continue
         file = arena.root / "case.toml"
         file.write_text(text, encoding="utf-8", errors="surrogatepass")
-        arena.tried("plans", f"{name} {key} = {value!r:.80}", lambda: command("train", "case.toml", "--name", "case", "--workers", 1))
+        arena.tried(
+            "plans",
+            f"{name} {key} = {value!r:.80}",
+            lambda: command("train", "case.toml", "--name", "case", "--workers", 1),
+        )
         for made in arena.root.glob("runs/case*"):
             shutil.rmtree(made, ignore_errors=True)
         yield
@@ -149,7 +170,22 @@ def _spoiled(chance, data, name):
         at = chance.randrange(len(data))
         return data[:at] + bytes([chance.randrange(256)]) + data[at + 1 :]
     if how == 2:
-        return chance.choice((b"", b"\x00" * 64, b"\xff\xfe\x00", b"{", b"[" * 5_000, b"null", b"3", b'"x"', b"[]", b"{}", b"a,b\n1\n", b"\n\n\n"))
+        return chance.choice(
+            (
+                b"",
+                b"\x00" * 64,
+                b"\xff\xfe\x00",
+                b"{",
+                b"[" * 5_000,
+                b"null",
+                b"3",
+                b'"x"',
+                b"[]",
+                b"{}",
+                b"a,b\n1\n",
+                b"\n\n\n",
+            )
+        )
     if how == 3 and name.endswith(".json"):
         try:
             tree = json.loads(data)
@@ -158,7 +194,13 @@ def _spoiled(chance, data, name):
         _replace_one(chance, tree)
         return json.dumps(tree).encode("utf-8", "surrogatepass")
     if how == 4:
-        for old, new in ((b"Pond", b"\x1b[31mPond"), (b"QLearning", b"os:system"), (b"pond.py", b"../../x.py"), (b"one", b"../two"), (b"0", b"9" * 30)):
+        for old, new in (
+            (b"Pond", b"\x1b[31mPond"),
+            (b"QLearning", b"os:system"),
+            (b"pond.py", b"../../x.py"),
+            (b"one", b"../two"),
+            (b"0", b"9" * 30),
+        ):
             if old in data and chance.random() < 0.5:
                 return data.replace(old, new)
         return data + data
@@ -168,7 +210,9 @@ def _spoiled(chance, data, name):
         return b"\n".join(lines)
     if how == 6:
         cells = data.split(b",")
-        cells[chance.randrange(len(cells))] = chance.choice((b"x", b"nan", b"", b"1e999", b"-1", b'"', b"\x1b[2J", b"9" * 40))
+        cells[chance.randrange(len(cells))] = chance.choice(
+            (b"x", b"nan", b"", b"1e999", b"-1", b'"', b"\x1b[2J", b"9" * 40)
+        )
         return b",".join(cells)
     if how == 7:
         return data[::-1]
@@ -202,11 +246,17 @@ def records(arena, chance):
     """Files of a run that are damaged, forged, missing, folders, or too many; and every command that reads them."""
     import jokulmist as jm
 
-    marker = arena.root / "executed"
+    marker, run = arena.root / "executed", arena.root / "runs" / "one"
+    calls_on_a_run = (
+        ("episodes", lambda: jm.Run.open(run).episodes), ("readings", lambda: jm.Run.open(run).readings), ("policy", lambda: jm.Run.open(run).policy),
+        ("rollouts", lambda: jm.Run.open(run).rollouts), ("plan", lambda: jm.Run.open(run).plan), ("table", lambda: jm.Runs([jm.Run.open(run)]).table),
+        ("environment", lambda: jm.Run.open(run).environment.episode(seed=1).observation), ("best", lambda: jm.Run.open(run).best),
+        ("evaluated", lambda: jm.Run.open(run).evaluated), ("repr", lambda: repr(jm.Run.open(run))), ("plot", lambda: jm.plot(run)),
+        ("compare", lambda: jm.compare([run, run.parent / "two"])),
+    )  # fmt: skip
     while True:
         restored(arena, "one", "two")
         marker.unlink(missing_ok=True)
-        run = arena.root / "runs" / "one"
         files = sorted(path for path in run.rglob("*") if path.is_file() and path.suffix not in (".png", ".html"))
         label = []
         for _ in range(chance.choice((1, 1, 2))):
@@ -231,15 +281,7 @@ def records(arena, chance):
             look = chance.choice(LOOKS)
             arena.tried("records", f"{label} {' '.join(map(str, look))}", lambda look=look: command(*look), marker)
         else:
-            name, work = chance.choice(
-                (
-                    ("episodes", lambda: jm.Run.open(run).episodes), ("readings", lambda: jm.Run.open(run).readings), ("policy", lambda: jm.Run.open(run).policy),
-                    ("rollouts", lambda: jm.Run.open(run).rollouts), ("plan", lambda: jm.Run.open(run).plan), ("table", lambda: jm.Runs([jm.Run.open(run)]).table),
-                    ("environment", lambda: jm.Run.open(run).environment.episode(seed=1).observation), ("best", lambda: jm.Run.open(run).best),
-                    ("evaluated", lambda: jm.Run.open(run).evaluated), ("repr", lambda: repr(jm.Run.open(run))), ("plot", lambda: jm.plot(run)),
-                    ("compare", lambda: jm.compare([run, run.parent / "two"])),
-                )
-            )  # fmt: skip
+            name, work = chance.choice(calls_on_a_run)
             arena.tried("records", f"{label} {name}", asked(work), marker)
         yield
 
@@ -280,7 +322,9 @@ def code(arena, chance):
             where = extra.split("def ")[1].split("(")[0]
             text += "\n" + extra.format(wrong)
         if chance.random() < 0.1:
-            text = text.replace(chance.choice((":", "return", "self", "jm.", "0.0")), chance.choice(("", "?", "lambda")), 1)
+            text = text.replace(
+                chance.choice((":", "return", "self", "jm.", "0.0")), chance.choice(("", "?", "lambda")), 1
+            )
         (arena.root / "case.toml").write_text(tomli_w.dumps(plan))
         (arena.root / "case.py").write_text(text)
         use = chance.choice(USES)
@@ -298,7 +342,23 @@ def calls(arena, chance):
 
     env = jm.gallery.Ferry()
     run = jm.train(env, jm.QLearning(bins=4), steps=300, lane="plain", folder=None)
-    things = [env, jm.gallery.Ferry, run, run.policy, jm.QLearning(), jm.QLearning, "runs/one", Path("runs/one"), Path("nowhere"), "random", ("position", "speed"), [], {}, None, *VALUES]
+    things = [
+        env,
+        jm.gallery.Ferry,
+        run,
+        run.policy,
+        jm.QLearning(),
+        jm.QLearning,
+        "runs/one",
+        Path("runs/one"),
+        Path("nowhere"),
+        "random",
+        ("position", "speed"),
+        [],
+        {},
+        None,
+        *VALUES,
+    ]
     functions = {
         "evaluate": lambda a: jm.evaluate(a[0], a[1], episodes=a[2] if chance.random() < 0.3 else 2), "plot": lambda a: jm.plot(a[0], over=a[1] if chance.random() < 0.5 else "steps"),
         "train": lambda a: jm.train(a[0], a[1], steps=50, folder=None, lane="plain"), "compare": lambda a: jm.compare(a[0]), "trace": lambda a: jm.trace(a[0], 2, policy=a[1]),
@@ -316,7 +376,11 @@ def calls(arena, chance):
             restored(arena, "one", "two")
         name = chance.choice(list(functions))
         given = [chance.choice(things) for _ in range(3)]
-        arena.tried("calls", f"{name}({', '.join(f'{g!r:.50}' for g in given)})", asked(lambda name=name, given=given: functions[name](given)))
+        arena.tried(
+            "calls",
+            f"{name}({', '.join(f'{g!r:.50}' for g in given)})",
+            asked(lambda name=name, given=given: functions[name](given)),
+        )
         shutil.rmtree(arena.root / "tuned", ignore_errors=True)
         _closed()
         yield

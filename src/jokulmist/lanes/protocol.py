@@ -93,19 +93,20 @@ class Observed:
         try:
             rows = np.array(self.rows, np.float32)
         except (TypeError, ValueError):
-            raise BrokenEnvironment(_no_number(self.rows)) from None
+            raise BrokenEnvironment(no_number(self.rows)) from None
         return Seen(rows, images, legal, np.array(self.ages, np.int32))
 
 
-def _no_number(rows: Sequence[Sequence[Any]]) -> str:
-    """What to say of rows that are no table of numbers."""
+def no_number(rows: Sequence[Sequence[Any]]) -> str:
+    """What to say of rows that are no table of numbers; empty where they are one."""
     for row in rows:
         for value in row:
             try:
                 float(value)
             except (TypeError, ValueError):
                 return f"a sensor gave {value!r:.80}; it must give one number. `jokulmist check` says which."
-    return "the sensors gave rows of different lengths. `jokulmist check` says which."
+    lengths = {len(row) for row in rows}
+    return "the sensors gave rows of different lengths. `jokulmist check` says which." if len(lengths) > 1 else ""
 
 
 class Finished(NamedTuple):

@@ -17,7 +17,7 @@ import numpy as np
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Actions, Choice, Record, split
-from jokulmist.errors import LookupFailed, RecordError
+from jokulmist.errors import LookupFailed, RecordError, listed
 from jokulmist.records.files import path_of, replace_file
 
 if TYPE_CHECKING:
@@ -288,6 +288,11 @@ def read_rollouts(path: str | Path) -> list[Rollout]:
     found: dict[tuple[str, int], Rollout] = {}
     for file in files:
         table, about = read_table(file)
+        missing = [name for name in ("run", "episode", "moment", "closed_by") if name not in table]
+        if missing:
+            raise RecordError(
+                f"cannot read {file}: it has no column {listed(missing)}. It was damaged, or is no rollout."
+            )
         draws = json.loads(about.get("draws", "{}"))
         for names, part in table.groupby(["run", "episode"], sort=False):
             key = (str(names[0]), int(str(names[1])))

@@ -16,7 +16,16 @@ from typing import Any
 import numpy as np
 
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.records.files import append_rows, read_json, replace_file, size_of, synced, write_json, write_toml
+from jokulmist.records.files import (
+    append_rows,
+    read_json,
+    read_toml,
+    replace_file,
+    size_of,
+    synced,
+    write_json,
+    write_toml,
+)
 from jokulmist.sources import trust
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
@@ -30,6 +39,12 @@ PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
 MACHINE = "machine.csv"
 CUT = (EPISODES, READINGS, EVALUATED)
 CHECKPOINTS, SOURCE, PICTURES, LOG = "checkpoints", "source", "pictures", "log.txt"
+# What entries of origin.json are, where they stand.
+KINDS: dict[str, Any] = {
+    "status": str, "seed": int, "began": str, "updated": str, "command": list, "versions": dict, "code": dict, "uses": dict, "host": str, "process": int,
+    "decisions": int, "episodes": int, "seconds": (int, float), "return_last_100": (int, float), "lane": str, "planned": dict, "resumed": list,
+    "level": dict, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
+}  # fmt: skip
 Clock = Callable[[], datetime.datetime]
 
 
@@ -188,6 +203,16 @@ def is_run(path: Path) -> bool:
     return (path / PLAN).is_file() and (path / ORIGIN).is_file()
 
 
+def checked_plan(path: Path) -> dict[str, Any]:
+    """The plan of a run's folder, with the sections that every plan has."""
+    plan = read_toml(path / PLAN)
+    for section in ("environment", "agent", "training"):
+        part = plan.get(section)
+        if not isinstance(part, dict) or (section != "training" and not isinstance(part.get("use"), str)):
+            raise RecordError(f"{path / PLAN} has no whole section `[{section}]`. It was damaged.")
+    return plan
+
+
 def open_folder(path: Path) -> dict[str, Any]:
     """The origin of a run's folder, or an error that says what a run's folder holds."""
     if not path.exists():
@@ -197,5 +222,24 @@ def open_folder(path: Path) -> dict[str, Any]:
             f"{path} is no run: it has no {PLAN} and {ORIGIN}. Name a folder made by `jokulmist train`, "
             f"e.g. `runs/tarn-qlearning-001`."
         )
-    origin: dict[str, Any] = read_json(path / ORIGIN)
+    return checked_origin(path)
+
+
+def checked_origin(path: Path) -> dict[str, Any]:
+    """What origin.json of a run holds, if it is what one holds.
+
+    Raises
+    ------
+    RecordError
+        When it cannot be read, or an entry is of another kind.
+    """
+    origin = read_json(path / ORIGIN)
+    if not isinstance(origin, dict):
+        raise RecordError(f"{path / ORIGIN} holds {type(origin).__name__}, and no record of a run. It was damaged.")
+    for name, kinds in KINDS.items():
+        value = origin.get(name)
+        if value is None and name not in ("status", "seed"):
+            continue
+        if not isinstance(value, kinds) or isinstance(value, bool):
+            raise RecordError(f"{path / ORIGIN}: `{name}` is {value!r:.80}, which no run writes. It was damaged.")
     return origin

@@ -14,7 +14,7 @@ from typing import Any
 
 from jokulmist.errors import RecordError, SettingError, listed, nearest
 from jokulmist.records import run_folder as files
-from jokulmist.records.files import read_json, read_toml
+from jokulmist.records.files import read_toml
 
 LAST = 100
 TAIL_BYTES = 32_768
@@ -28,7 +28,7 @@ def rows_in(folder: Path) -> tuple[list[Row], list[str]]:
     paths = [path.parent for path in folder.glob(f"*/{files.ORIGIN}")] if folder.exists() else []
     for path in paths:
         try:
-            rows.append(row_of(path, read_json(path / files.ORIGIN)))
+            rows.append(row_of(path, files.checked_origin(path)))
         except (RecordError, KeyError, TypeError, ValueError, AttributeError) as torn:
             words.append(f"{path} is left out: {torn}")
     return sorted(rows, key=lambda row: (str(row["began"]), row["run"])), words

@@ -88,9 +88,11 @@ def plot(
 
 def _at(frame: Any, over: str, decisions: Any = None) -> Any:
     """Where episodes, or moments of a run, stand on the horizontal axis."""
-    own = frame["decisions"].to_numpy()
+    if over == "steps" and decisions is not None:
+        return decisions
+    own = frame["decisions"].to_numpy() if len(frame) else np.zeros(0, int)
     if over == "steps":
-        return own if decisions is None else decisions
+        return own
     return np.arange(1, len(own) + 1) if decisions is None else np.searchsorted(own, decisions, side="right")
 
 

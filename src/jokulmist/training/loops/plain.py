@@ -13,9 +13,10 @@ from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.processes.lane import ProcessLane
-from jokulmist.lanes.protocol import Finished, Observed, Outcome
+from jokulmist.lanes.protocol import Finished, Observed, Outcome, no_number
 from jokulmist.learning.schedules import mover
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.loops.contract import Planned, first_ages
@@ -93,8 +94,22 @@ class PlainLoop:
 
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns, or until the planned episodes are done."""
-        finished = self._gathered_turns(turns) if self._scalar is None else self._scalar_turns(self._scalar, turns)
+        if self._scalar is None:
+            finished = self._gathered_turns(turns)
+        else:
+            try:
+                finished = self._scalar_turns(self._scalar, turns)
+            except (TypeError, ValueError) as failure:
+                told = no_number([self._row(copy) for copy in range(self.copies)])
+                if told:
+                    raise BrokenEnvironment(told) from failure
+                raise
         return batch_of(finished, self.lane.description)
+
+    def _row(self, copy: int) -> list[Any]:
+        """What a copy shows now, to say what is wrong with it."""
+        each = self.lane.each[copy]
+        return each.step.observe(each.state, PlainDraw(Noise(0, 1, Domain.CHECK), Stream.SENSE).at(0, 0))
 
     def _scalar_turns(self, scalar: ScalarAgent, turns: int) -> list[tuple[int, Finished]]:
         """Copy by copy, in Python numbers."""

@@ -64,7 +64,7 @@ def _whole(value: Any) -> Any:
     return int(value) if isinstance(value, float) and value.is_integer() else value
 
 
-Count = Annotated[int, Field(gt=0, strict=True), BeforeValidator(_whole)]
+Count = Annotated[int, Field(gt=0, le=10**15, strict=True), BeforeValidator(_whole)]
 
 
 class Training(BaseModel):

@@ -139,7 +139,7 @@ class Run:
         """The plan as it stands in plan.toml, without importing anything."""
         if self._plan is not None or self.path is None:
             return self.plan.written()
-        return read_toml(self.path / files.PLAN)
+        return files.checked_plan(self.path)
 
     @property
     def episodes(self) -> pd.DataFrame:

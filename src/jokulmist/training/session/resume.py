@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 import platform
 import sys
 from dataclasses import replace
@@ -196,6 +197,12 @@ def _cut_back(path: Path, kept: Checkpoint | None) -> None:
                 stream.write(rest)
 
 
+def _learned(line: bytes, at: int) -> float:
+    """After how many decisions the policy of a row was; beyond all where the row says none."""
+    cells = line.split(b",")
+    return int(cells[at]) if at < len(cells) and cells[at].isdigit() else math.inf
+
+
 def _still_true(data: bytes, size: int, decisions: int) -> bytes:
     """The rows of evaluated.csv beyond a size that tell of policies up to some decisions: somebody evaluated them by hand."""
     head = data[: data.find(b"\n") + 1].decode().strip().split(",")
@@ -203,6 +210,6 @@ def _still_true(data: bytes, size: int, decisions: int) -> bytes:
         return b""
     at = head.index("learned")
     rest = data[max(size, len(data[: data.find(b"\n") + 1])) :]
-    rows = [line for line in io.BytesIO(rest[: rest.rfind(b"\n") + 1]) if int(line.split(b",")[at]) <= decisions]
+    rows = [line for line in io.BytesIO(rest[: rest.rfind(b"\n") + 1]) if _learned(line, at) <= decisions]
     begun = data[: data.find(b"\n") + 1] if rows and size == 0 else b""
     return begun + b"".join(rows)
