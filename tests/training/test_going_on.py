@@ -29,7 +29,10 @@ def content(run):
     last = checkpoints_of(run.path)[-1]
     readings = run.readings.drop(columns=["seconds", "steps_per_second"])
     files = [run.path / name for name in ("episodes.csv", "evaluated.csv")] + [last / "arrays.safetensors"]
-    return [file.read_bytes() if file.exists() else b"" for file in files] + [readings.to_csv()]
+    rollouts = [
+        pd.read_parquet(file).drop(columns="run").to_csv() for file in sorted(run.path.glob("rollouts/*.parquet"))
+    ]
+    return [file.read_bytes() if file.exists() else b"" for file in files] + [readings.to_csv(), rollouts]
 
 
 class Interrupting(SilentDisplay):
@@ -81,6 +84,7 @@ def test_a_run_that_goes_on_is_the_run_that_never_stopped(kind, tmp_path):
         "checkpoint_every": 300,
         "evaluate_every": 600,
         "evaluate_episodes": 2,
+        "record_every": 5,
         "folder": tmp_path,
         **more,
     }

@@ -7,7 +7,7 @@ done, and what that brought. A file is written under another name and renamed, s
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -75,6 +75,28 @@ class EpisodeWriter:
         self.terms: list[list[float]] = []
         self.measures: list[list[float]] = []
         self.judged: list[dict[str, float]] = []
+        self._before: RecordedEpisode | None = None
+
+    def saved(self) -> dict[str, Any]:
+        """What was gathered so far, as arrays by name; `restore` makes a new writer go on with it."""
+        one = self.closed(0)
+        parts = vars(one.actions) if isinstance(one.actions, Record) else {"": one.actions}
+        return {
+            "numbers": one.numbers, "images": one.images, "actions": parts, "terms": one.terms, "measures": one.measures, "states": one.states,
+        }  # fmt: skip
+
+    def restore(self, saved: Mapping[str, Any]) -> None:
+        """Go on with what `saved` gave."""
+        actions = saved["actions"]
+        self._before = RecordedEpisode(
+            numbers=saved["numbers"],
+            images=dict(saved.get("images", {})),
+            actions=actions[""] if "" in actions else Record(**actions),
+            terms=saved["terms"],
+            measures=saved["measures"],
+            held=0,
+            states=dict(saved.get("states", {})),
+        )
 
     def saw(self, row: Any, images: dict[str, Any], state: dict[str, Any]) -> None:
         """The moment before a decision, or the last one."""
@@ -90,20 +112,48 @@ class EpisodeWriter:
 
     def closed(self, held: int) -> RecordedEpisode:
         """The whole episode."""
+        if self._before is not None:
+            return self._before if not self.terms else _one_after_another(self._before, self._own(held, 1))
+        return self._own(held, 0)
+
+    def _own(self, held: int, first: int) -> RecordedEpisode:
+        """What this writer saw; of one that goes on, whose first moment is the last of what was before, `first` is 1."""
         n = len(self.terms)
         names = list(self.images[0])
         fields = list(self.states[0])
         judged = list(self.judged[0]) if len(self.judged) == n and n else []
         return RecordedEpisode(
-            numbers=np.array(self.rows, np.float32).reshape(n + 1, -1),
+            numbers=np.array(self.rows, np.float32).reshape(n + 1 - first, -1),
             images={name: np.stack([image[name] for image in self.images]) for name in names},
             actions=_joined(self.actions),
-            terms=np.array(self.terms, np.float32).reshape(n, -1),
-            measures=np.array(self.measures, np.float32).reshape(n, -1),
+            terms=np.array(self.terms, np.float32).reshape(n, -1 if n else 0),
+            measures=np.array(self.measures, np.float32).reshape(n, -1 if n else 0),
             held=held,
             states={name: np.stack([np.asarray(state[name]) for state in self.states]) for name in fields},
             judged={name: np.array([row[name] for row in self.judged], np.float32) for name in judged},
         )
+
+
+def _one_after_another(first: RecordedEpisode, then: RecordedEpisode) -> RecordedEpisode:
+    """An episode of two parts."""
+
+    def both(a: Any, b: Any) -> Any:
+        return np.concatenate([a, b]) if len(a) else b  # nothing has no type that matters
+
+    actions = (
+        Record(**{name: both(getattr(first.actions, name), value) for name, value in vars(then.actions).items()})
+        if isinstance(first.actions, Record)
+        else both(first.actions, then.actions)
+    )
+    return RecordedEpisode(
+        numbers=both(first.numbers, then.numbers),
+        images={name: both(first.images[name], value) for name, value in then.images.items()},
+        actions=actions,
+        terms=both(first.terms, then.terms),
+        measures=both(first.measures, then.measures),
+        held=then.held,
+        states={name: both(first.states[name], value) for name, value in then.states.items()},
+    )
 
 
 def _joined(actions: list[Any]) -> Any:

@@ -254,6 +254,9 @@ class CompiledLoop:
         found = {
             name: np.asarray(leaf) for name, leaf in _named_leaves(self._carry._replace(rows=(), recorded_steps=()))
         }
+        if self._assembler is not None:
+            piece, found["followed"] = self._assembler.saved()
+            found.update({f"followed/{name}": np.asarray(leaf) for name, leaf in _named_leaves(piece)})
         found["counters"] = np.array([self.decisions, self.episodes, self.turn, self._updates], np.int64)
         return found
 
@@ -274,8 +277,19 @@ class CompiledLoop:
         restored: Carry = jax.tree.unflatten(jax.tree.structure(model), leaves)
         self._carry = restored._replace(rows=self._carry.rows, recorded_steps=self._carry.recorded_steps)
         if self._assembler is not None:
-            self._assembler.known = self.turn == 0
+            self._restore_followed(self._assembler, arrays)
         self._ahead = None
+
+    def _restore_followed(self, assembler: EpisodeAssembler, arrays: dict[str, Any]) -> None:
+        """The episode at hand of the first copy, as far as it was recorded."""
+        if "followed" not in arrays:
+            assembler.known = self.turn == 0
+            return
+        model = unpacked(self._frame, jax.device_get(jax.tree.map(lambda leaf: leaf[:1], self._carry.recorded_steps)))
+        names = [f"followed/{name}" for name, _ in _named_leaves(model)]
+        whole = all(name in arrays for name in names)
+        piece = jax.tree.unflatten(jax.tree.structure(model), [arrays[name] for name in names]) if whole else None
+        assembler.restore(piece, arrays["followed"])
 
     def count_episodes(self, episodes: int) -> None:
         """So many episodes have closed; those of the last turn or batch beyond that are not counted."""

@@ -267,6 +267,9 @@ class PlainLoop:
                 tree["scalar"] = self._scalar.saved()
             elif self._observed is not None:
                 tree["observed"] = self._observed.saved()
+        followed = None if self._follower is None else self._follower.saved()
+        if followed is not None and "lane" in tree:
+            tree["followed"] = followed
         return flattened(tree)
 
     def restore(self, arrays: dict[str, Any]) -> None:
@@ -291,6 +294,10 @@ class PlainLoop:
             self._scalar.restore(below(arrays, "scalar"))
         else:
             self._observed = observed.restored(below(arrays, "observed"))
+        if self._follower is not None and "followed/numbers" in arrays:
+            found = below(arrays, "followed")
+            parts = {name: below(found, name) for name in ("images", "actions", "states")}
+            self._follower.restore({**found, **parts})
 
     def count_episodes(self, episodes: int) -> None:
         """So many episodes have closed; those of the last turn or batch beyond that are not counted."""

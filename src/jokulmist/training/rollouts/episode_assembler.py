@@ -61,6 +61,17 @@ class EpisodeAssembler:
             self._pieces.append(_piece(recorded_steps, begin, turns))
         self._so_far = float(reached[-1]) - before
 
+    def saved(self) -> tuple[Any, Any]:
+        """The recorded steps of the episode at hand, None where there are none, and five numbers."""
+        piece = None if not self._pieces else self._pieces[0] if len(self._pieces) == 1 else _together(self._pieces)
+        return piece, np.array([self.known, self._so_far, self._next, self._most, self._least], np.float64)
+
+    def restore(self, piece: Any, more: Any) -> None:
+        """Be what `saved` told."""
+        self._pieces = [] if piece is None else [piece]
+        self.known, self._so_far, self._next = bool(more[0]), float(more[1]), int(more[2])
+        self._most, self._least = float(more[3]), float(more[4])
+
     def taken(self) -> list[Recorded]:
         found, self._found = self._found, []
         return found

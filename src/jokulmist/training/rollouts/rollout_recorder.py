@@ -71,6 +71,16 @@ class Follower:
             self.found.append(Recorded(decisions, self._writer.closed(held)))
             self._writer = None
 
+    def saved(self) -> dict[str, Any] | None:
+        """The episode at hand; None where it is not known from its begin."""
+        return None if self._writer is None else self._writer.saved()
+
+    def restore(self, saved: dict[str, Any]) -> None:
+        """Go on with the episode that `saved` gave, where the lane stands."""
+        self._writer = EpisodeWriter()
+        self._writer.restore(saved)
+        self._totals = list(self._lane.each[self._copy].totals)
+
     def judged(self, said: dict[str, float]) -> None:
         """What the policy said of what it decides on next; told before the decision is."""
         if self._writer is not None and said:
