@@ -1,6 +1,7 @@
 """How JAX compiles in the tests; imported before it."""
 
 import os
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -10,8 +11,11 @@ os.environ.setdefault("JAX_COMPILATION_CACHE_DIR", str(Path(__file__).parents[1]
 os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_COMPILE_TIME_SECS", "0")
 os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_ENTRY_SIZE_BYTES", "-1")
 
-# What is trusted in the tests is not trusted by whoever runs them.
-os.environ["XDG_DATA_HOME"] = str(Path(__file__).parents[1] / ".pytest_cache" / "data")
+# What is trusted in the tests is not trusted by whoever runs them, nor in the next run of the tests.
+DATA = Path(__file__).parents[1] / ".pytest_cache" / "data"
+os.environ["XDG_DATA_HOME"] = str(DATA)
+if "PYTEST_XDIST_WORKER" not in os.environ:
+    shutil.rmtree(DATA, ignore_errors=True)
 
 # The compiler's older code generator takes half the time, and what it makes is as fast; where this version refuses the flag, without it.
 FASTER = "--xla_cpu_use_fusion_emitters=false"

@@ -178,7 +178,7 @@ def test_the_page_draws_its_charts_in_a_browser(ferry, tmp_path):
                 [*words, f"--user-data-dir={profile}", f"--window-size={width},800", "--dump-dom", f"file://{page}"],
                 capture_output=True, text=True, timeout=240,
             )  # fmt: skip
-            if "<svg" in done.stdout:
+            if "<svg" in done.stdout and "<path" in done.stdout:
                 break
         assert done.stdout.count("<svg") >= 5
         assert "<path" in done.stdout

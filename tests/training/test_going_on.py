@@ -222,7 +222,8 @@ def test_doing_a_run_again_uses_the_code_that_it_kept_and_tells_what_differs(tmp
     origin = json.loads((tmp_path / "runs/one/origin.json").read_text())
     origin["versions"]["numpy"] = "1.0"
     (tmp_path / "runs/one/origin.json").write_text(json.dumps(origin))
-    done = jokulmist("redo", "runs/one")
+    assert "was not trained on this machine by you" in jokulmist("redo", "runs/one").stderr
+    done = jokulmist("redo", "runs/one", "--trust")
     assert done.returncode == 1
     assert "then they differ" in done.stdout
     assert "numpy was 1.0, and is" in done.stdout

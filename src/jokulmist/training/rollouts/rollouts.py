@@ -23,8 +23,11 @@ from jokulmist.training.policies.policy import Policy
 
 
 def state_values(state: Any) -> dict[str, Any]:
-    """The fields of a state, for a tape; a simulator's cannot be told."""
-    return {} if isinstance(state, SimulatorState) else state.__dict__
+    """The fields of a state, in the order in which they are declared; a simulator's cannot be told."""
+    if isinstance(state, SimulatorState):
+        return {}
+    values = state.__dict__
+    return {name: values[name] for name in type(state)._fields}
 
 
 def judged_of(policy: Policy, observed: Observed) -> dict[str, float]:
