@@ -55,6 +55,8 @@ class Arena:
         tempfile.tempdir = str(self.root)
         os.environ.update(
             TMPDIR=str(self.root),
+            JAX_COMPILATION_CACHE_DIR=str(self.root / "cache"),
+            XDG_CACHE_HOME=str(self.root / "cache"),
             XDG_DATA_HOME=str(self.root / "data"),
             HOME=str(self.root),
             PYTHONDONTWRITEBYTECODE="1",
