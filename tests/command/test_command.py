@@ -182,17 +182,10 @@ def test_a_mistake_gets_one_clear_message_and_leaves_nothing_half_made(place, wo
     assert sorted((place / "runs").iterdir()) == before
 
 
-def test_ctrl_c_ends_the_command_with_130_and_everything_saved(place):
-    words = [
-        "train",
-        "pond.toml",
-        "--set",
-        "training.steps=1_000_000_000",
-        "--set",
-        "training.lane=plain",
-        "--name",
-        "cut",
-    ]
+@pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
+def test_a_signal_ends_the_command_with_130_and_everything_saved(place, how):
+    words = ["train", "pond.toml", "--set", "training.steps=1_000_000_000", "--set", "training.lane=plain", "--name"]
+    words.append(f"cut-{how.name}")
     process = subprocess.Popen(
         [sys.executable, "-m", "jokulmist", *words],
         stdout=subprocess.PIPE,
@@ -200,18 +193,18 @@ def test_ctrl_c_ends_the_command_with_130_and_everything_saved(place):
         text=True,
         cwd=place,
     )
-    record = place / "runs" / "cut" / "episodes.csv"
+    record = place / "runs" / f"cut-{how.name}" / "episodes.csv"
     for _ in range(1200):
         if record.exists() and record.stat().st_size > 500:
             break
         time.sleep(0.1)
-    process.send_signal(signal.SIGINT)
+    process.send_signal(how)
     output, said = process.communicate(timeout=240)
     assert process.returncode == 130
     assert "stopped" in output
     assert "everything is being saved" in said
     assert "Traceback" not in said
-    assert jokulmist("evaluate", "runs/cut", "--episodes", "3", folder=place).returncode == 0
+    assert jokulmist("evaluate", f"runs/cut-{how.name}", "--episodes", "3", folder=place).returncode == 0
 
 
 def test_a_run_whose_source_is_gone_uses_its_own_copy(place, tmp_path):

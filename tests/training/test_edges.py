@@ -35,6 +35,56 @@ def test_episodes_end_at_their_number_and_go_on_from_there(lane):
     assert (len(more.episodes), more.episodes.index.tolist()) == (43, list(range(43)))
 
 
+@pytest.mark.parametrize("lane", ["plain", "compiled"])
+def test_a_plan_of_episodes_does_not_depend_on_the_clock(lane, monkeypatch):
+    """Reports, the best policy, levels and an early end fall on the same turns, however finely the way between them is cut."""
+    found = []
+    for seconds in (1e-6, 0.02, 60.0):
+        monkeypatch.setattr("jokulmist.training.session.session.PIECE_SECONDS", seconds)
+        levels = jm.Levels("slip", (0.1, 0.3), above=0.2, last=20)
+        run = jm.train(
+            Corridor(),
+            jm.QLearning(),
+            episodes=900,
+            copies=3,
+            lane=lane,
+            curriculum=levels,
+            stop_when={"plateau": 1_500},
+        )
+        readings = run.readings.drop(columns=["seconds", "steps_per_second"])
+        found.append(
+            (run.episodes.to_csv(), readings.to_csv(), run.best.decisions, run.origin["decisions"], run.origin["level"])
+        )
+    assert found[0] == found[1] == found[2]
+    assert len(readings) > 5
+
+
+def test_values_of_the_wrong_kind_or_size_are_told():
+    for make, told in (
+        (lambda: jm.PPO(learning_rate=-1e-3), "`learning_rate` of `PPO`: must not be below 0; got -0.001"),
+        (lambda: jm.PPO(clip=float("inf")), "`clip` of `PPO`: must be a finite number in single precision; got inf"),
+        (lambda: jm.DQN(discount=True), "`discount` of `DQN`: must be a number; got True"),
+        (lambda: jm.DQN(double="yes"), "`double` of `DQN`: must be true or false; got 'yes'"),
+        (lambda: jm.QLearning(initial_value=float("nan")), "`initial_value` of `QLearning`: must be a finite number"),
+        (lambda: jm.SAC(learning_rate="0.1"), "must be a number, without quotation marks; got '0.1'"),
+        (
+            lambda: jm.train(Corridor(), jm.DQN(replay_size=2_000_000_000), steps=99),
+            r"keeps of the past takes [\d.]+ GB",
+        ),
+        (
+            lambda: jm.train(Corridor(), jm.DQN(minibatch=200_000), steps=99),
+            "which is more than `replay_size` = 100,000",
+        ),
+        (lambda: jm.Choice(10**30), "at most 100,000 alternatives"),
+        (lambda: jm.Run.open(3), "a run is a path; got 3"),
+        (lambda: jm.compare([1, 2]), "a run is a path; got 1"),
+    ):
+        with pytest.raises((SettingError, DeclarationError), match=told):
+            make()
+    assert jm.SAC(entropy_target=-3.0).entropy_target == -3.0
+    assert not Path("runs").exists()
+
+
 def test_a_budget_in_which_nothing_can_be_learned_is_told_before():
     with pytest.raises(
         SettingError, match=r"`steps` is 2,000, and `PPO` gathers 64 copies of \d+ decisions.*`copies=\d+`"
