@@ -184,6 +184,13 @@ LARGEST = 3e38
 MAY_BE_BELOW_0 = ("initial_value", "entropy_target")
 
 
+def _is_number(text: str) -> bool:
+    try:
+        return math.isfinite(float(text))
+    except ValueError:
+        return False
+
+
 def _kinds_of(annotation: Any) -> set[Any]:
     """The types that a setting may have."""
     if get_origin(annotation) is Literal:
@@ -264,11 +271,11 @@ class Agent(BaseModel, metaclass=_Declared):
     def _of_its_kind(cls, value: Any, info: ValidationInfo) -> Any:
         """A number for a number, a truth value for a truth value: what a plan has in the wrong place is not bent to fit."""
         kinds = _kinds_of(cls.model_fields[str(info.field_name)].annotation)
-        if isinstance(value, bool) and not kinds & {bool, Any}:
-            raise ValueError("must be a number" if kinds & {int, float} else "must not be a truth value")
+        if isinstance(value, bool) and float in kinds and not kinds & {bool, Any}:
+            raise ValueError("must be a number")
         if bool in kinds and not isinstance(value, bool) and value is not None and value != OFF:
             raise ValueError("must be true or false")
-        if isinstance(value, str) and value != OFF and kinds & {int, float} and not kinds & {str, Any}:
+        if isinstance(value, str) and kinds & {int, float} and not kinds & {str, Any} and _is_number(value):
             raise ValueError("must be a number, without quotation marks")
         return value
 
