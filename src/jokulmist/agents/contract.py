@@ -7,6 +7,7 @@ nothing anew) and *shapes* (everything else: static). What was learned is the *l
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from types import SimpleNamespace, UnionType
