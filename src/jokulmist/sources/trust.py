@@ -95,8 +95,9 @@ def trust(folder: str | Path) -> None:
     """
     try:
         source = Path(folder) / SOURCE
-    except TypeError:
+        found = source.is_dir()
+    except (TypeError, ValueError, OSError):
         raise UntrustedCode(f"a folder is a path; got {folder!r:.80}.") from None
-    if not source.is_dir():
+    if not found:
         raise UntrustedCode(f"{folder} keeps no code: there is no {source}. Name the folder of a run.", source)
     remember(source)
