@@ -30,8 +30,8 @@ _OUTERMOST: StopRequest | None = None
 def heeding_stops() -> Iterator[StopRequest]:
     """The first signal that asks for an end is only noted, the second interrupts; the handlers found before are put back.
 
-    Noted and no more, because it may come in the middle of a write. A block within another is the same one. A signal that is ignored
-    stays so: `nohup` means that a terminal which is gone ends nothing.
+    Noted and no more, because it may come in the middle of a write. A block within another is the same one. SIGHUP and SIGTERM that are
+    ignored stay so: `nohup` means that a terminal which is gone ends nothing.
     """
     global _OUTERMOST
     asked = StopRequest() if _OUTERMOST is None else _OUTERMOST
@@ -48,7 +48,8 @@ def heeding_stops() -> Iterator[StopRequest]:
     before: dict[int, Any] = {}
     for name in ASKING:
         number = getattr(signal, name, None)
-        if number is not None and signal.getsignal(number) != signal.SIG_IGN:
+        # A shell that starts a program in the background has it ignore SIGINT, and whoever sends one to that program means it.
+        if number is not None and (name == "SIGINT" or signal.getsignal(number) != signal.SIG_IGN):
             before[number] = signal.signal(number, handle)
     try:
         yield asked
