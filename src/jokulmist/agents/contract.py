@@ -180,8 +180,8 @@ class ScalarAgent(Protocol):
     def restore(self, saved: Mapping[str, Any]) -> None: ...
 
 
+LARGEST = 3e38  # in single precision
 # Of the shipped methods: a value to begin with, and an entropy, which is below 0 where numbers are nearly certain.
-LARGEST = 3e38
 MAY_BE_BELOW_0 = ("initial_value", "entropy_target")
 
 

@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import sys
-import warnings
 from pathlib import Path
-from typing import Annotated, Optional, TextIO
+from typing import Annotated, Optional
 
 import typer
 
+from jokulmist.command.ending import begin, let_run, trusting
 from jokulmist.errors import (
-    CodeNotice,
     DeclarationError,
     JokulmistError,
     LookupFailed,
-    RunNotice,
     SettingError,
     UntrustedCode,
-    printable,
 )
-from jokulmist.sources.trust import remember
 
 DONE, FAILED, WRONG_WORDS, INTERRUPTED = 0, 1, 2, 130
 
@@ -43,16 +38,10 @@ Env = Annotated[
 ]
 
 
-def _trusting(given: bool) -> bool:
-    if given:
-        _TRUSTING.append(True)
-    return given
-
-
 Trust = Annotated[
     bool,
     typer.Option(
-        "--trust", callback=_trusting, help="Let the code run that a folder from elsewhere keeps, now and later."
+        "--trust", callback=trusting, help="Let the code run that a folder from elsewhere keeps, now and later."
     ),
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
@@ -468,42 +457,16 @@ def runs(
     )  # fmt: skip
 
 
-_TOLD: set[str] = set()
-_TRUSTING: list[bool] = []
-
-
-def _told(
-    message: Warning | str,
-    category: type[Warning],
-    filename: str,
-    lineno: int,
-    file: TextIO | None = None,
-    line: str | None = None,
-) -> None:
-    """A word on the user's code as a plain line; any other warning as Python has it."""
-    if issubclass(category, (CodeNotice, RunNotice)):
-        said = printable(str(message))
-        about = said.partition(" since ")[0]  # of several runs from the same files, one line is enough
-        if about not in _TOLD:
-            typer.echo(f"note: {said}", err=True)
-        _TOLD.add(about)
-    else:
-        typer.echo(warnings.formatwarning(message, category, filename, lineno), err=True, nl=False)
-
-
 def main(arguments: list[str] | None = None) -> None:
     """Run the command line, and end with a status that scripts can use."""
-    warnings.showwarning = _told
-    _TOLD.clear()
-    _TRUSTING.clear()
+    begin()
     for name in ("stdout", "stderr"):
         if getattr(sys, name) is None:  # closed by whoever started this: what is said goes nowhere
             setattr(sys, name, open(os.devnull, "w"))  # noqa: SIM115
     try:
         app(arguments, standalone_mode=True)
     except UntrustedCode as problem:
-        if _may_run(problem) and problem.source is not None:
-            remember(problem.source)
+        if let_run(problem):
             main(arguments)
         sys.exit(WRONG_WORDS)
     except JokulmistError as problem:
@@ -514,36 +477,15 @@ def main(arguments: list[str] | None = None) -> None:
         typer.echo("jokulmist: interrupted", err=True)
         sys.exit(INTERRUPTED)
     except BrokenPipeError:  # the reader of a pipe has gone; nothing more to say to it
-        _mute()
+        from jokulmist.training.progress import mute
+
+        mute(sys.stdout)
+        mute(sys.stderr)
         sys.exit(DONE)
     except OSError as failure:
         where = f" {failure.filename}" if failure.filename else ""
         typer.echo(f"jokulmist: the system refused{where}: {failure.strerror or failure}", err=True)
         sys.exit(FAILED)
-
-
-def _may_run(problem: UntrustedCode) -> bool:
-    """Whether a person lets code from elsewhere run: by ``--trust``, or asked in a terminal."""
-    if _TRUSTING and problem.source is not None:
-        return True
-    typer.echo(f"jokulmist: {problem}", err=True)
-    if problem.source is None or not (_is_terminal(sys.stdin) and _is_terminal(sys.stderr)):
-        return False
-    return typer.confirm("Let this code run, now and later?", err=True)
-
-
-def _is_terminal(stream: TextIO | None) -> bool:
-    try:
-        return stream is not None and stream.isatty()
-    except ValueError:  # closed
-        return False
-
-
-def _mute() -> None:
-    """Send to nowhere what is still on its way to a reader that has gone: it would fail again when the program ends."""
-    for stream in (sys.stdout, sys.stderr):
-        with contextlib.suppress(OSError, ValueError):
-            os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
 
 
 if __name__ == "__main__":

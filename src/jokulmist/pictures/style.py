@@ -84,12 +84,16 @@ def save(figure: Figure, path: Path) -> Path:
     return path
 
 
-def titled(axes: Axes, title: str) -> None:
-    """Set a title that is broken into lines where it is longer than the figure is wide."""
+def wrapped(text: str, letters: float = 150) -> str:
+    """A text broken into lines of so many letters."""
     import textwrap
 
-    wide = axes.figure.bbox.width / axes.figure.dpi
-    axes.set_title("\n".join(textwrap.wrap(title, int(LETTERS_AN_INCH * wide))))
+    return "\n".join(textwrap.wrap(text, int(letters)))
+
+
+def titled(axes: Axes, title: str) -> None:
+    """Set a title that is broken into lines where it is longer than the figure is wide."""
+    axes.set_title(wrapped(title, LETTERS_AN_INCH * axes.figure.bbox.width / axes.figure.dpi))
 
 
 def legend_above(axes: Axes, title: str) -> None:

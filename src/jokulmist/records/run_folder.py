@@ -38,7 +38,7 @@ PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
 )
 MACHINE = "machine.csv"
 CUT = (EPISODES, READINGS, EVALUATED)
-CHECKPOINTS, SOURCE, PICTURES, LOG = "checkpoints", "source", "pictures", "log.txt"
+CHECKPOINTS, PICTURES, LOG = "checkpoints", "pictures", "log.txt"
 # What entries of origin.json are, where they stand.
 KINDS: dict[str, Any] = {
     "status": str, "seed": int, "began": str, "updated": str, "command": list, "versions": dict, "code": dict, "uses": dict, "host": str, "process": int,
@@ -135,11 +135,11 @@ class FolderRecorder:
 def keep_source(folder: Path, parts: Mapping[str, bytes]) -> None:
     """Write code below ``source/`` of a run's folder; it was trained here, so it may run here again."""
     for layout, content in parts.items():
-        path = folder / SOURCE / layout
+        path = folder / trust.SOURCE / layout
         path.parent.mkdir(parents=True, exist_ok=True)
         replace_file(path, content)
     if parts:
-        trust.remember(folder / SOURCE)
+        trust.remember(folder / trust.SOURCE)
 
 
 def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Path | None) -> dict[str, Any]:

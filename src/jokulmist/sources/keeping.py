@@ -314,7 +314,8 @@ class KeptCode:
         live = self._live(place, modules, name)
         if live is not None:
             return live
-        refuse_unknown(self.folder)
+        if not modules.has_run(name):
+            refuse_unknown(self.folder)
         return modules.load(name)
 
     def _modules(self, prefix: str) -> Modules:

@@ -148,6 +148,10 @@ class Modules:
         except OSError:
             return True
 
+    def has_run(self, name: str) -> bool:
+        """Whether a module of the set was read in this process already: asking for it runs nothing."""
+        return name in self._loaded
+
     def load(self, name: str) -> ModuleType:
         """A module of the set, read if it was not yet."""
         if name in self._loaded:

@@ -86,6 +86,12 @@ def line_of(progress: RunProgress) -> str:
     )
 
 
+def mute(stream: Any) -> None:
+    """Send to nowhere what is still on its way to a reader that has gone: it would fail again when the program ends."""
+    with suppress(OSError, ValueError, AttributeError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+
+
 Shown = TypeVar("Shown", bound=type)
 
 
@@ -101,8 +107,7 @@ def never_ends_a_training(kind: Shown) -> Shown:
                 write(self, *given)
             except (OSError, ValueError, SystemExit):  # rich ends a program whose pipe is closed
                 self._gone = True
-                with suppress(Exception, SystemExit):  # what is still on its way would fail again when the program ends
-                    os.dup2(os.open(os.devnull, os.O_WRONLY), self._console.file.fileno())
+                mute(self._console.file)
                 with suppress(Exception, SystemExit):
                     if self._live is not None:
                         self._live.stop()

@@ -17,6 +17,7 @@ from jokulmist.agents.contract import (
     DiscountPer,
     FixedShare,
     Limit,
+    Numbers,
     Scheduled,
     Shapes,
     counts_advances,
@@ -112,6 +113,10 @@ class CriticAgent(Agent):
         return shapes
 
     @staticmethod
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
+        return Memory((), open_returns(shapes))
+
+    @staticmethod
     def policy_of(shapes: Any, seed: int) -> Layout:
         """Where the policy's weights stand, and how they begin."""
         raise NotImplementedError
@@ -174,12 +179,6 @@ def begun(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = 
         np.int32(0),
         memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, False, numbers_kept, counts_advances(shapes)),
     )
-
-
-def memory_before(shapes: Any, noisy: bool = False) -> Memory:
-    """The memory of all copies before the first decision."""
-    noise = np.zeros((shapes.copies, shapes.acting.width), np.float32) if noisy else ()
-    return Memory(noise, open_returns(shapes))
 
 
 def first_tries(acting: ActionDistribution, observed: Any, noise: Any) -> tuple[list[Any], Any]:

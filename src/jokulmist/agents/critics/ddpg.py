@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from jokulmist.agents.contract import FixedShare, Numbers, Scheduled
-from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries, memory_before
+from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries
 from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, critics_layout, outputs_of, values_at
 from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
@@ -60,7 +60,10 @@ class DeterministicAgent(CriticAgent):
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
-        return memory_before(shapes, noisy=shapes.noise == "ornstein-uhlenbeck")
+        memory: Memory = CriticAgent.fresh_memory(shapes, numbers)
+        if shapes.noise == "ornstein-uhlenbeck":
+            memory = memory._replace(noise=np.zeros((shapes.copies, shapes.acting.width), np.float32))
+        return memory
 
     @staticmethod
     def choose(

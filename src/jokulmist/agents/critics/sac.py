@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from jokulmist.agents.contract import AboveZero, FixedShare, Numbers, Shapes
-from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries, memory_before
+from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries
 from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, values_at
 from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
@@ -85,10 +85,6 @@ class SAC(CriticAgent):
         learner = begun(cls, shapes, noise, np.full(parts, math.log(numbers.temperature), np.float32))
         begin_spread(learner.learning.policy, acting, numbers.first_spread)
         return learner
-
-    @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
-        return memory_before(shapes)
 
     @staticmethod
     def choose(

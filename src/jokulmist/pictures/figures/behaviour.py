@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -267,7 +266,7 @@ def _drawn_map(
         axes.set_title("value" if part is None else f"greedy {name or 'action'}")
         axes.grid(False)
     title = f"{policy.agent!r} after {policy.decisions:,} decisions; dots: what it visits in {PLAYED} episodes"
-    lines = textwrap.wrap(title, int(LETTERS_AN_INCH * figure.get_size_inches()[0]))
+    lines = style.wrapped(title, LETTERS_AN_INCH * figure.get_size_inches()[0]).splitlines()
     figure.text(0.06, 0.985, "\n".join(lines[:3]), fontsize=12, va="top")
     return figure
 

@@ -14,7 +14,7 @@ from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
 from jokulmist.records.run_index import LAST
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, evaluate_references, interval_of, sees_more
-from jokulmist.training.runs.run import Run
+from jokulmist.training.runs.run import Run, runs_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -54,8 +54,7 @@ def plot(
     -------
     matplotlib.axes.Axes
     """
-    given = run if isinstance(run, Sequence) and not isinstance(run, (str, bytes)) else [run]
-    runs = [Run.of(one) for one in given]
+    runs = runs_of(run)
     if not runs:
         raise SettingError("there is no run to plot.")
     if over not in OVER:

@@ -49,7 +49,7 @@ def search_figure(drawn: Mapping[str, Any]) -> Figure:
     draw_importance(figure.add_subplot(grid[1]), drawn)
     note = drawn["importance"].note
     if note:
-        figure.text(0.065, 0.035, _wrapped(note), color=style.STONE, fontsize=9.5, va="bottom")
+        figure.text(0.065, 0.035, style.wrapped(note), color=style.STONE, fontsize=9.5, va="bottom")
     return figure
 
 
@@ -147,7 +147,7 @@ def slices_figure(drawn: Mapping[str, Any]) -> Figure:
     for row in axes:
         row[0].set_ylabel(f"score ({drawn['score']})")
     if drawn["importance"].note:
-        figure.text(0.07, 0.015, _wrapped(drawn["importance"].note), color=style.STONE, fontsize=9)
+        figure.text(0.07, 0.015, style.wrapped(drawn["importance"].note), color=style.STONE, fontsize=9)
     return figure
 
 
@@ -229,9 +229,3 @@ def parallel_figure(drawn: Mapping[str, Any]) -> Figure:
     bar = figure.colorbar(ScalarMappable(scale, tint), cax=figure.add_axes((0.92, 0.12, 0.018, 0.78)))
     bar.set_label(f"score ({drawn['score']}); below {low:.3g} in one colour")
     return figure
-
-
-def _wrapped(text: str, width: int = 150) -> str:
-    import textwrap
-
-    return "\n".join(textwrap.wrap(text, width))

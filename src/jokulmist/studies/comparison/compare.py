@@ -27,7 +27,7 @@ from jokulmist.studies.comparison.scored import (
     shared_length,
 )
 from jokulmist.studies.comparison.versions import changes_told, refuse_returns
-from jokulmist.training.runs.run import Run
+from jokulmist.training.runs.run import Run, runs_of
 from jokulmist.training.runs.scores import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights
 
 
@@ -37,7 +37,7 @@ def _runs_of(given: Any) -> Any:
         return {label: _runs_of(several) for label, several in given.items()}
     if isinstance(given, (str, bytes)) or not isinstance(given, Iterable):
         raise SettingError(f"`compare` takes a sequence of runs, or a dict of label to runs; got {given!r:.80}.")
-    return [Run.of(run) for run in given]
+    return runs_of(given)
 
 
 def compare(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import warnings
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -104,14 +104,15 @@ class Run:
             return self._plan
         assert self.path is not None
         kept = kept_code(self.path)
-        if kept is not None and kept.changed_files:
-            warnings.warn(self._code_note(kept), CodeNotice, stacklevel=3)
+        changed = "" if kept is None else kept.changed_files
+        if kept is not None and changed:
+            warnings.warn(self._code_note(kept, changed), CodeNotice, stacklevel=3)
         return plan_of(read_toml(self.path / files.PLAN), self.path, self.current)
 
-    def _code_note(self, kept: KeptCode) -> str:
+    def _code_note(self, kept: KeptCode, changed: str) -> str:
         """One line on files that are not what they were."""
         if not self.current:
-            return f"{kept.changed_files} since {self.name} was trained: its own copy is used (`--current` or `current=True` for the new)"
+            return f"{changed} since {self.name} was trained: its own copy is used (`--current` or `current=True` for the new)"
         use = str(self.written_plan["environment"]["use"])
         return (
             f"the code as it is now is used, not what {self.name} was trained with: {version_changes(kept, None, use)}"
@@ -253,6 +254,13 @@ class Run:
 
     def __repr__(self) -> str:
         return f"<run {self.name}: {self.status}>"
+
+
+def runs_of(given: Any) -> list[Run]:
+    """A run, the folder of one, or several of these, as a list of runs."""
+    if isinstance(given, (Run, str, Path)) or not isinstance(given, Iterable):
+        return [Run.of(given)]
+    return [Run.of(one) for one in given]
 
 
 class Runs(Sequence[Run]):

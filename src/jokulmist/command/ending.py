@@ -1,0 +1,68 @@
+"""How a command ends where it is not done: what is said of a notice, of code from elsewhere, and to a reader that has gone."""
+
+from __future__ import annotations
+
+import sys
+import warnings
+from typing import TextIO
+
+import typer
+
+from jokulmist.errors import CodeNotice, RunNotice, UntrustedCode, printable
+from jokulmist.sources.trust import remember
+
+_TOLD: set[str] = set()
+_TRUSTING: list[bool] = []
+
+
+def begin() -> None:
+    """Forget what was said, and trusted, for the command before."""
+    warnings.showwarning = tell_notice
+    _TOLD.clear()
+    _TRUSTING.clear()
+
+
+def trusting(given: bool) -> bool:
+    """Note that ``--trust`` was given."""
+    if given:
+        _TRUSTING.append(True)
+    return given
+
+
+def tell_notice(
+    message: Warning | str,
+    category: type[Warning],
+    filename: str,
+    lineno: int,
+    file: TextIO | None = None,
+    line: str | None = None,
+) -> None:
+    """A word on the user's code as a plain line; any other warning as Python has it."""
+    if issubclass(category, (CodeNotice, RunNotice)):
+        said = printable(str(message))
+        about = said.partition(" since ")[0]  # of several runs from the same files, one line is enough
+        if about not in _TOLD:
+            typer.echo(f"note: {said}", err=True)
+        _TOLD.add(about)
+    else:
+        typer.echo(warnings.formatwarning(message, category, filename, lineno), err=True, nl=False)
+
+
+def let_run(problem: UntrustedCode) -> bool:
+    """Whether a person lets code from elsewhere run, by ``--trust`` or asked in a terminal; then it is remembered."""
+    source = problem.source
+    if source is None or not _TRUSTING:
+        typer.echo(f"jokulmist: {problem}", err=True)
+        if source is None or not (_is_terminal(sys.stdin) and _is_terminal(sys.stderr)):
+            return False
+        if not typer.confirm("Let this code run, now and later?", err=True):
+            return False
+    remember(source)
+    return True
+
+
+def _is_terminal(stream: TextIO | None) -> bool:
+    try:
+        return stream is not None and stream.isatty()
+    except ValueError:  # closed
+        return False
