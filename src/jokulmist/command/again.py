@@ -31,8 +31,8 @@ def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: b
     return run.status == "stopped"
 
 
-def redo(path: Path, folder: Path, json: bool) -> bool:
-    """Do it again; returns whether the episodes are the same."""
+def redo(path: Path, folder: Path, json: bool) -> tuple[bool, bool]:
+    """Do it again; returns whether the episodes are the same, and whether it was stopped."""
     from jokulmist.training.progress import LiveLine
     from jokulmist.training.redo import redo as again
     from jokulmist.training.runs.run import Run
@@ -42,4 +42,4 @@ def redo(path: Path, folder: Path, json: bool) -> bool:
         print_json(told.as_json())
     else:
         typer.echo(str(told))
-    return told.same
+    return told.same, told.stopped

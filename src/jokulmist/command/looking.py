@@ -90,8 +90,9 @@ def play(use: str | None, run: Path | None, seed: int, folder: Path, current: bo
     hand = Controls(environment, None if opened is None else opened.policy, checked_seed(seed))
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise SettingError("`play` needs a terminal. To look at steps elsewhere use `jokulmist check ENV --trace 20`.")
-    from jokulmist.command.play import Play
+    from jokulmist.command.play import Play, end_with_terminal
 
+    end_with_terminal()
     Play(hand, folder).run()
 
 

@@ -236,7 +236,8 @@ def redo(run: RunFolder, folder: Folder = Path("runs"), json: AsJson = False, tr
     """
     from jokulmist.command.again import redo as work
 
-    raise typer.Exit(DONE if work(run, folder, json) else FAILED)
+    same, stopped = work(run, folder, json)
+    raise typer.Exit((INTERRUPTED if stopped else DONE) if same else FAILED)
 
 
 @app.command()

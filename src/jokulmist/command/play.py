@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import os
+import select
+import sys
+import threading
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -21,6 +25,7 @@ from jokulmist.pictures.blocks import blocks, pixels
 from jokulmist.workshop.play import Controls
 
 AUTO_SECONDS = 0.2
+GONE = 129  # what a shell says of a program that SIGHUP ended
 SIDE = 46
 ENTRIES_A_LINE, MOST_ENTRIES = 4, 48
 KEYS = "space act  b back  n new episode  s save  q quit"
@@ -176,6 +181,18 @@ class Play(App[None]):
 
     def _single_choice(self) -> bool:
         return isinstance(self.hand.parts[self.rows[0][0]], Choice)
+
+
+def end_with_terminal() -> None:
+    """End this process when its terminal is gone: the view would wait for it for ever, and read at full speed."""
+    watched = select.poll()
+    watched.register(sys.stdin.fileno(), 0)  # a hang-up is told unasked
+
+    def wait() -> None:
+        watched.poll()
+        os._exit(GONE)
+
+    threading.Thread(target=wait, daemon=True).start()
 
 
 def _slider(part: Range, entry: int, value: Any) -> str:

@@ -125,18 +125,11 @@ def evaluate(
         typer.echo(f"note: {run.level_note}", err=True)
     learned = run.checkpoint(checkpoint)
     results = [measure(learned, environment, episodes=episodes, seed=seed, act=act, record=record)]  # type: ignore[arg-type]
-    if record:
-        kept = path / ROLLOUTS / f"evaluated-{learned.decisions:012d}-seed{seed}.parquet"
-        typer.echo(
-            f"{results[0].save_rollouts(kept, environment, run.name)} holds {record} episodes step by step", err=True
-        )
     other = measure(learned, environment, episodes=episodes, seed=seed, act="sampled" if act == "greedy" else "greedy")
     apart = results[0].differs(other)
     if apart:
         results.append(other)
     results += evaluate_references(environment, episodes, seed).values()
-    for result in results if not current else []:  # the run's record is about the code that made it
-        append_rows(path / EVALUATED, result.columns)
     rows = []
     for result in results:
         low, high = result.interval
@@ -159,7 +152,24 @@ def evaluate(
         )
     if json:
         print_json({"run": run.name, "episodes": episodes, "seed": seed, "results": rows})
-        return
+    else:
+        _tell(run, learned, episodes, seed, rows, results, apart)
+    # What was measured is told before it is kept: a folder that cannot be written takes nothing away.
+    if record:
+        kept = path / ROLLOUTS / f"evaluated-{learned.decisions:012d}-seed{seed}.parquet"
+        typer.echo(
+            f"{results[0].save_rollouts(kept, environment, run.name)} holds {record} episodes step by step", err=True
+        )
+    for result in results if not current else []:  # the run's record is about the code that made it
+        append_rows(path / EVALUATED, result.columns)
+    kept_in = f"each episode is in {path}/evaluated.csv"
+    typer.echo("not recorded: this was other code than the run's own" if current else kept_in, err=True)
+
+
+def _tell(
+    run: Any, learned: Any, episodes: int, seed: int, rows: list[dict[str, Any]], results: list[Any], apart: bool
+) -> None:
+    """The results as tables."""
     typer.echo(f"{run.name}: {learned.agent!r} after {learned.decisions:,} decisions")
     typer.echo(f"{episodes} episodes, seed {seed}\n")
     print_table(rows)
@@ -173,8 +183,6 @@ def evaluate(
     if apart:
         better = max(results[:2], key=lambda result: result.mean)
         typer.echo(f"\ngreedy and sampled differ by more than luck: {better.act} play is the better one", err=True)
-    kept_in = f"each episode is in {path}/evaluated.csv"
-    typer.echo("not recorded: this was other code than the run's own" if current else kept_in, err=True)
 
 
 def evaluate_grid(

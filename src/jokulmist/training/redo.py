@@ -31,6 +31,8 @@ class Redone:
         How many were compared.
     first_difference : int, optional
         The first episode that differs.
+    stopped : bool
+        Whether it was stopped before it was as far as the run; only as far as it came was it compared.
     differs : dict of str to (text, text)
         What is not as it was: versions, the processor.
     """
@@ -41,12 +43,14 @@ class Redone:
     episodes: int
     first_difference: int | None = None
     differs: dict[str, tuple[str, str]] = field(default_factory=dict)
+    stopped: bool = False
 
     def as_json(self) -> dict[str, Any]:
         return {
             "run": str(self.run.path),
             "again": str(self.again.path),
             "same": self.same,
+            "stopped": self.stopped,
             "episodes": self.episodes,
             "first_difference": self.first_difference,
             "differs": {name: list(both) for name, both in self.differs.items()},
@@ -54,7 +58,9 @@ class Redone:
 
     def __str__(self) -> str:
         told = f"{self.again.path} is {self.run.path} done again: "
-        if self.same and not self.episodes:
+        if self.stopped and self.same:
+            told += f"it was stopped; the {self.episodes:,} episodes until then are the same, to the last digit."
+        elif self.same and not self.episodes:
             told += "no episode had closed, so there is nothing to compare them by."
         elif self.same:
             told += f"all {self.episodes:,} episodes are the same, to the last digit."
@@ -106,7 +112,7 @@ def redo(
     more = {name: run.origin.get(name, 0) for name in ("more_steps", "more_episodes")}
     whole = run.status == "done" and "ended_by" not in run.origin
     until = None if whole else _reached(run)
-    again = Session(
+    session = Session(
         plan,
         run.seed,
         compiled,
@@ -117,8 +123,9 @@ def redo(
         until=until,
         more=more,
         of=str(run.path),
-    ).run()
-    return _compared(run, again, now)
+    )
+    again = session.run()
+    return _compared(run, again, now, stopped=bool(session.asked))
 
 
 def _reached(run: Run) -> int:
@@ -135,7 +142,7 @@ def _free(folder: Path, name: str) -> int:
     return number
 
 
-def _compared(run: Run, again: Run, now: dict[str, Any]) -> Redone:
+def _compared(run: Run, again: Run, now: dict[str, Any], stopped: bool) -> Redone:
     assert run.path is not None
     assert again.path is not None
     ours, theirs = (
@@ -144,6 +151,8 @@ def _compared(run: Run, again: Run, now: dict[str, Any]) -> Redone:
     )
     if ours and not (run.path / files.EPISODES).read_bytes().endswith(b"\n"):
         ours = ours[:-1]  # torn
+    if stopped:  # what it did not come to says nothing
+        ours = ours[: len(theirs)]
     first = next((k - 1 for k, line in enumerate(ours) if k >= len(theirs) or line != theirs[k]), None)
     differs = {}
     then_versions, now_versions = run.origin.get("versions", {}), now["versions"]
@@ -154,4 +163,4 @@ def _compared(run: Run, again: Run, now: dict[str, Any]) -> Redone:
         if run.origin.get(name) != now[name]:
             differs[name] = (str(run.origin.get(name)), str(now[name]))
     count = max(len(ours) - 1, 0)
-    return Redone(run, again, first is None, count, None if first is None else max(first, 0), differs)
+    return Redone(run, again, first is None, count, None if first is None else max(first, 0), differs, stopped)

@@ -14,7 +14,7 @@ from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
 from jokulmist.records.files import path_of
 from jokulmist.sources.reading import refuse_while_reading
-from jokulmist.training.plans.budget import budget_words, refuse_budget, refuse_memory
+from jokulmist.training.plans.budget import budget_words, refuse_budget, refuse_endless, refuse_memory
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay, told_or_warned
@@ -244,6 +244,7 @@ def train_plan(
         )
     # What does not fit is told before anything is made.
     refuse_foreign(plan.agent, plan.agent.shapes(describe(plan.environment).spec, plan.copies))
+    refuse_endless(plan)
     refuse_budget(plan)
     refuse_memory(plan)
     for word in budget_words(plan):

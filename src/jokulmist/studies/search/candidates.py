@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from pydantic import TypeAdapter, ValidationError
 
 from jokulmist.errors import RecordError
 from jokulmist.records.files import read_json, write_json
@@ -178,11 +179,27 @@ class Board:
         Raises
         ------
         RecordError
-            When the file is not there or torn.
+            When the file is not there or torn, or an entry is none that a search writes.
         """
         found = read_json(folder / SEARCH)
         try:
-            kept = [Candidate(**one) for one in found.pop("candidates")]
-            return cls(candidates=kept, **{**found, "seeds": tuple(found["seeds"])})
-        except (KeyError, TypeError) as wrong:
-            raise RecordError(f"{folder / SEARCH} does not hold a search: {wrong}.") from None
+            board = TypeAdapter(cls).validate_python(found)
+        except ValidationError as wrong:
+            first = wrong.errors()[0]
+            where = ".".join(str(part) for part in first["loc"]) or "the whole"
+            raise RecordError(
+                f"{folder / SEARCH}: `{where}` is {first['input']!r:.80}, which no search writes. It was damaged."
+            ) from None
+        board.refuse_strange(folder / SEARCH)
+        return board
+
+    def refuse_strange(self, file: Path) -> None:
+        """Raise `RecordError` where numbers or folders are those of no candidate: a name must not lead out of the search's folder."""
+        count = len(self.candidates)
+        known = all(0 <= k < count for k in [self.winner, *(c.copies for c in self.candidates)] if k is not None)
+        if [c.number for c in self.candidates] != list(range(count)) or not known:
+            raise RecordError(f"{file}: a candidate is named that it does not hold. It was damaged.")
+        for candidate in self.candidates:
+            for name in candidate.runs.values():
+                if not name or name in (".", "..") or Path(name).name != name or "\0" in name:
+                    raise RecordError(f"{file}: {name!r:.80} is no folder of a run of this search. It was damaged.")

@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.records.files import read_toml, replace_file, write_toml
+from jokulmist.records.files import path_of, replace_file, write_toml
 from jokulmist.records.lock import writing
-from jokulmist.records.run_folder import PLAN
+from jokulmist.records.run_folder import PLAN, checked_plan
 from jokulmist.records.run_index import wrote
 from jokulmist.studies.search.candidates import FAILED, SEARCH, Board, Candidate, is_search
 from jokulmist.studies.search.engine import winning_plan
@@ -58,11 +58,13 @@ class Search:
         LookupFailed
             When the folder is no search.
         """
-        place = Path(path)
+        place = path_of(path, "a search")
         if not is_search(place):
             raise LookupFailed(f"{place} is no search: it has no {SEARCH}. `jokulmist tune PLAN.toml` makes one.")
-        content = read_toml(place / PLAN)
-        tuning = content.pop(TUNING)
+        content = checked_plan(place)
+        tuning = content.pop(TUNING, None)
+        if not isinstance(tuning, dict):
+            raise RecordError(f"{place / PLAN} has no section `[{TUNING}]`. It was damaged.")
         return cls(place, settings_of(tuning, plan_of(content, place), place), Board.open(place))
 
     @property

@@ -35,13 +35,15 @@ def work_through(
     board.status, board.process, board.host = "running", os.getpid(), platform.node()
     board.save(path)
     engines: list[Engine] = []
-    executor = _executor(path, question, board, workers, cluster, show, engines)
+    executor: Executor | None = None
     finished = False
     try:
+        executor = _executor(path, question, board, workers, cluster, show, engines)
         engines.append(Engine(question, path, board, executor, show, command))
         finished = engines[0].run()
     finally:
-        executor.close()
+        if executor is not None:
+            executor.close()
         board.status = "done" if finished else "stopped"
         board.save(path)
 

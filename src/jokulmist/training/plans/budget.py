@@ -13,6 +13,16 @@ LARGEST_BATCH = 2**31 - 1
 OVERSHOOT = 1.02
 
 
+def refuse_endless(plan: Plan) -> None:
+    """Raise `SettingError` where no episode can ever close: nothing would be recorded, and an evaluation would not come back."""
+    description = describe(plan.stage)
+    if not description.closings:
+        raise SettingError(
+            f"`{description.name}` declares no ending, cut, `deadline` or `time_limit`, so no episode would ever close, and none be recorded. Add "
+            f"`time_limit = 1000` to the class: a cut, which changes nothing of what is learned."
+        )
+
+
 def refuse_budget(plan: Plan) -> None:
     """Raise `SettingError` where the first update alone takes far more decisions than the plan has."""
     steps, copies = plan.training.steps, plan.copies

@@ -7,6 +7,7 @@ is kept. A job whose Dask worker dies is given to another, which goes on from th
 from __future__ import annotations
 
 import contextlib
+import logging
 import queue
 import threading
 import time
@@ -21,6 +22,7 @@ from jokulmist.training.workers.pool import WorkerPool
 
 SECONDS_TO_CONNECT = 10
 LOOK_SECONDS = 1.0
+SECONDS_TO_CLOSE = 5
 _CREWS: dict[int, WorkerPool] = {}
 _LOCK = threading.Lock()
 
@@ -97,7 +99,10 @@ class Cluster:
                 f"no Dask scheduler answers at {address}: {reason}. Start one by `dask scheduler`, and workers by "
                 f"`dask worker ADDRESS`."
             ) from None
-        self._plan = plan
+        # What it logs of a connection that is lost is a traceback; what it means is said by the search.
+        logging.getLogger("distributed.client").setLevel(logging.CRITICAL)
+        self._plan, self._address = plan, address
+        self._stopping, self._alone_since = False, 0.0
         self._given: dict[Any, tuple[Any, Job]] = {}
         self._ended: queue.Queue[Any] = queue.Queue()
         self._said: list[WorkerMessage] = []
@@ -110,7 +115,16 @@ class Cluster:
     @property
     def count(self) -> int:
         """How many jobs can be done at once; workers come and go."""
-        return int(sum(self._client.nthreads().values()))
+        try:
+            return int(sum(self._client.nthreads().values()))
+        except (OSError, RuntimeError, TimeoutError):
+            raise self._gone() from None
+
+    def _gone(self) -> LookupFailed:
+        return LookupFailed(
+            f"the Dask scheduler at {self._address} is gone. What was trained is kept: `jokulmist resume` goes on with the search, here or with "
+            f"`--cluster` and a scheduler that is there."
+        )
 
     def free(self) -> bool:
         return len(self._given) < self.count
@@ -127,9 +141,15 @@ class Cluster:
         try:
             tag = self._ended.get(timeout=timeout)
         except queue.Empty:
+            if self._client.status not in ("running", "connecting"):
+                raise self._gone() from None
             self._look()
             return None
         future, _ = self._given.pop(tag)
+        if future.status in ("lost", "cancelled"):
+            if self._stopping:  # it had not begun, or its worker had gone
+                return WorkerMessage("done", tag)
+            raise self._gone()
         if future.status != "finished":
             why = (
                 f"{type(future.exception()).__name__}: {future.exception()}"
@@ -147,6 +167,7 @@ class Cluster:
         if now - self._looked < LOOK_SECONDS:
             return
         self._looked = now
+        self._watch_workers(now)
         for tag, (_, job) in self._given.items():
             tail = tail_of(Path(job.path))
             planned = job.until or job.plan["training"].get("steps") or 0
@@ -158,12 +179,42 @@ class Cluster:
                                                              tail["decisions"] / max(seconds, 1e-9), seconds))
                 )  # fmt: skip
 
+    def _watch_workers(self, now: float) -> None:
+        """Say it where no worker is left; once an end is asked for, what no worker does is given up."""
+        if self.count:
+            self._alone_since = 0.0
+            return
+        if not self._alone_since:
+            self._alone_since = now
+            self._said.append(
+                WorkerMessage(
+                    "say", None,
+                    text=f"the Dask scheduler at {self._address} has no worker any more; the search waits for one (Ctrl-C ends it, with all saved)",
+                )
+            )  # fmt: skip
+        if self._stopping:
+            self._client.cancel([future for future, _ in self._given.values()], force=True)
+
     def stop(self) -> None:
         """What is at work saves what it has; what waits is not begun."""
+        self._stopping = True
+        self._tell_workers(stop_all)
         with contextlib.suppress(Exception):
-            self._client.run(stop_all)
+            busy = {key for keys in self._client.processing().values() for key in keys}
+            self._client.cancel([future for future, _ in self._given.values() if future.key not in busy], force=True)
+
+    def _tell_workers(self, work: Any) -> None:
+        """Have every worker do something; one that has gone unnoticed answers only when its connection times out, and is not waited for long."""
+
+        def tell() -> None:
+            with contextlib.suppress(Exception):
+                self._client.run(work, on_error="ignore")
+
+        telling = threading.Thread(target=tell, daemon=True)
+        telling.start()
+        telling.join(SECONDS_TO_CLOSE)
 
     def close(self) -> None:
-        with contextlib.suppress(Exception):
-            self._client.run(close_all)
-        self._client.close()
+        if self._client.status == "running":
+            self._tell_workers(close_all)
+        self._client.close(timeout=SECONDS_TO_CLOSE)
