@@ -8,7 +8,7 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.errors import SettingError
 from jokulmist.pictures.saved import save_pictures
-from jokulmist.pictures.style import bins_of
+from jokulmist.training.runs import course
 
 
 @pytest.fixture(scope="module")
@@ -52,7 +52,8 @@ def test_the_ledger_adds_up_to_the_return(trained):
     axes = jm.ledger(trained, Figure().add_subplot())
     steps = {patch.get_label().split(" ")[0]: patch.get_data() for patch in axes.patches}
     frame = trained.episodes
-    _, where = bins_of(frame["decisions"].to_numpy())
+    edges = steps["return"].edges
+    where = np.searchsorted(edges, frame["decisions"], side="left") - 1
     mean = np.bincount(where, weights=frame["return"]) / np.bincount(where)
     np.testing.assert_allclose(steps["return"].values, mean, rtol=1e-4)
     terms = [steps[name].values - steps[name].baseline for name in ("sales", "flooding")]
@@ -85,6 +86,33 @@ def test_a_curve_over_episodes_marks_what_short_episodes_have_to_themselves(trai
     assert axes.get_tightbbox().y1 <= axes.figure.bbox.y1
     with pytest.raises(SettingError, match="`over` is 'time'; allowed: `steps`, `episodes`"):
         jm.plot(trained, over="time")
+
+
+@pytest.mark.parametrize("over", ["steps", "episodes"])
+def test_a_file_read_in_pieces_gives_the_course_of_the_whole_table(over, tmp_path, monkeypatch):
+    levels = jm.Levels("slip", [0.0, 0.2, 0.4], score="return", above=-100.0, last=20)
+    run = jm.train(Corridor(), jm.QLearning(), steps=20_000, copies=4, curriculum=levels, lane="plain", folder=tmp_path)
+    assert len(run.episodes) > 1_300  # enough for the stretches of a large file
+    with (run.path / "episodes.csv").open("a") as stream:
+        stream.write("77,88")  # torn
+    whole = course.course_of(run)
+    monkeypatch.setattr(course, "LARGE_BYTES", 0)
+    monkeypatch.setattr(course, "PIECE_BYTES", 9_000)
+    monkeypatch.setattr(course, "MOST_POINTS", 100)
+    pieces = course.course_of(run)
+    assert (pieces.count, pieces.first_of_copies) == (whole.count, whole.first_of_copies)
+    assert pieces.thin == whole.count // 100
+    kept = pieces.numbers - 1
+    for name in ("decisions", "returns", "means"):
+        np.testing.assert_allclose(getattr(pieces, name), getattr(whole, name)[kept], rtol=1e-5)
+    for most in (60, 80):
+        ours, theirs = pieces.stretches(over, most), whole.stretches(over, most)
+        for name in ("edges", "counts", "closings", "terms"):
+            np.testing.assert_allclose(getattr(ours, name), getattr(theirs, name), rtol=1e-5, atol=1e-4)
+    moved = [found.moves[1][np.argsort(found.moves[0], kind="stable")] for found in (pieces, whole)]
+    changes = [places[np.flatnonzero(np.diff(places, prepend=np.nan))].tolist() for places in moved]
+    assert changes[0][0] == changes[1][0] == 0.0
+    assert changes[0][-1] == changes[1][-1] == np.float32(0.4)
 
 
 def test_a_run_without_an_episode_is_drawn_too():

@@ -22,7 +22,8 @@ def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: b
         path, steps=steps, episodes=episodes, take_over=take_over, start_over=start_over, show=LiveLine(),
         command=["jokulmist", *sys.argv[1:]],
     )  # fmt: skip
-    save_pictures(run, evaluate_references(run.plan.measured))
+    if run.status != "stopped":  # whoever stopped it does not want to wait for pictures
+        save_pictures(run, evaluate_references(run.plan.measured))
     row = summary(run)
     if json:
         print_json({**row, "folder": str(run.path)})

@@ -32,21 +32,26 @@ def train(
     runs = train_plan(
         plan, folder=folder, name=name, show=LiveLine(), command=["jokulmist", *sys.argv[1:]], workers=workers
     )
-    from jokulmist.pictures.saved import save_pictures
-    from jokulmist.training.evaluation.evaluate import evaluate_references
+    stopped = any(run.status == "stopped" for run in runs)
+    if not stopped:  # whoever stopped it does not want to wait for pictures
+        from jokulmist.pictures.saved import save_pictures
+        from jokulmist.training.evaluation.evaluate import evaluate_references
 
-    known = evaluate_references(plan.measured)
-    for run in runs:
-        save_pictures(run, known)
+        known = evaluate_references(plan.measured)
+        for run in runs:
+            save_pictures(run, known)
     rows = [{**summary(run), "folder": str(run.path)} for run in runs]
     if json:
         print_json(rows)
     else:
         print_table([{k: v for k, v in row.items() if k not in ("began", "folder")} for row in rows])
+        if stopped:
+            typer.echo(f"Stopped; to go on: jokulmist resume {runs[-1].path}", err=True)
+            return True
         for run in runs:
             typer.echo(f"{run.path}/pictures/learning-curve.png and ledger.png show how it learned.", err=True)
         typer.echo(f"Next: jokulmist evaluate {runs[0].path}", err=True)
-    return any(run.status == "stopped" for run in runs)
+    return stopped
 
 
 def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:

@@ -53,10 +53,12 @@ def tell(search: Any, json: bool) -> bool:
     """What a search found; returns whether it was stopped."""
     from jokulmist.command.waiting import telling
 
-    with telling() as say:
-        say("asking which settings mattered, and drawing")
-        pictures = search.save_pictures()
     stopped: bool = search.status != "done"
+    pictures: list[Path] = []
+    if not stopped:  # whoever stopped it does not want to wait for pictures
+        with telling() as say:
+            say("asking which settings mattered, and drawing")
+            pictures = search.save_pictures()
     if json:
         mean, low, high = search.score_again
         print_json(
@@ -64,8 +66,10 @@ def tell(search: Any, json: bool) -> bool:
              "winner": None if search.winner is None else {
                  "candidate": search.winner.number, "settings": search.settings, "score": search.score,
                  "score_on_new_seeds": mean, "low": low, "high": high, "new_seeds": len(search.board.again)},
-             "importance": search.importance.table.to_dict("records"), "explained": search.importance.explained,
-             "note": search.importance.note, "pictures": [str(path) for path in pictures]}
+             **({} if stopped else {
+                 "importance": search.importance.table.to_dict("records"), "explained": search.importance.explained,
+                 "note": search.importance.note}),
+             "pictures": [str(path) for path in pictures]}
         )  # fmt: skip
         return stopped
     rows = search.rows()
@@ -79,7 +83,7 @@ def tell(search: Any, json: bool) -> bool:
     if search.winner is None:
         typer.echo("No candidate has a score yet.")
     else:
-        _winner(search)
+        _winner(search, stopped)
     if stopped:
         typer.echo(f"The search is not at its end: jokulmist resume {search.path}", err=True)
     if pictures:
@@ -105,8 +109,8 @@ def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
         typer.echo(f"... and {len(rows) - MOST_ROWS} more, in candidates.csv")
 
 
-def _winner(search: Any) -> None:
-    """The winner, its score in the search and on new seeds, and what mattered."""
+def _winner(search: Any, stopped: bool) -> None:
+    """The winner, its score in the search and on new seeds, and once it is done what mattered."""
     from jokulmist.studies.search.progress import told_settings
     from jokulmist.training.plans.setting_differences import short_names
 
@@ -125,6 +129,8 @@ def _winner(search: Any) -> None:
         typer.echo(
             "  (new seeds train with its last settings from the begin on; in the search they changed on the way)"
         )
+    if stopped:
+        return
     found = search.importance
     known = found.table.dropna()
     if len(known):

@@ -7,8 +7,6 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
@@ -123,15 +121,3 @@ def counted_axis(axes: Axes, over: str) -> None:
     decisions_axis(axes)
     if over == "episodes":
         axes.set_xlabel("episodes, in the order in which they closed")
-
-
-def bins_of(decisions: Any, most: int = 60) -> tuple[Any, Any]:
-    """Edges of stretches of training, and the stretch that each episode falls in.
-
-    The stretches are equally long, but for those in which no episode closed: these are joined with the next.
-    """
-    count = int(max(1, min(most, len(decisions) // 5)))
-    edges = np.linspace(0, float(decisions[-1]), count + 1)
-    where = np.clip(np.searchsorted(edges, decisions, side="left") - 1, 0, count - 1)
-    some = np.unique(where)
-    return np.concatenate([[0.0], edges[some + 1]]), np.searchsorted(some, where)

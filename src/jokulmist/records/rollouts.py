@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
 ROLLOUTS = "rollouts"
 STATE = "state."
+FEW = 20
 Array = np.ndarray[Any, Any]
 
 
@@ -319,8 +320,14 @@ def rollout_of(description: Description, recorded_episode: RecordedEpisode, run:
     return Rollout(pd.DataFrame(lists), run, episode)
 
 
-def read_rollouts(path: str | Path) -> list[Rollout]:
+def read_rollouts(path: str | Path, episode: int | None = None) -> list[Rollout]:
     """The episodes of a Parquet file, or of all in a folder, in the order of their numbers.
+
+    Parameters
+    ----------
+    path : path
+    episode : int, optional
+        Only the episode of this number: of a long run, only the part of the files that holds it is read.
 
     Raises
     ------
@@ -337,7 +344,7 @@ def read_rollouts(path: str | Path) -> list[Rollout]:
         )
     found: dict[tuple[str, int], Rollout] = {}
     for file in files:
-        table, about = read_table(file)
+        table, about = read_table(file, episode)
         missing = [name for name in ("run", "episode", "moment", "closed_by") if name not in table]
         if missing:
             raise RecordError(
@@ -347,16 +354,33 @@ def read_rollouts(path: str | Path) -> list[Rollout]:
         for names, part in table.groupby(["run", "episode"], sort=False):
             key = (str(names[0]), int(str(names[1])))
             found.setdefault(key, Rollout(part.reset_index(drop=True), *key, draws.get(str(key[1]))))
+    if episode is not None and not found:
+        known = sorted({number for file in files for number in numbers_in(file)})
+        raise LookupFailed(
+            f"{path} holds no episode {episode}; it holds {listed(known[:FEW])}{'' if len(known) <= FEW else f' and {len(known) - FEW:,} more'}."
+        )
     return [found[key] for key in sorted(found, key=lambda k: (k[1], k[0]))]
 
 
-def read_table(file: Path) -> tuple[pd.DataFrame, dict[str, str]]:
-    """One file as a data frame, and what its schema says about it."""
+def numbers_in(file: Path) -> list[int]:
+    """The numbers of the episodes that a file holds; nothing else of it is read."""
     import pyarrow as pa
     from pyarrow import parquet
 
     try:
-        table = parquet.read_table(file)
+        found: list[int] = parquet.read_table(file, columns=["episode"])["episode"].unique().to_pylist()
+    except (pa.ArrowException, OSError) as failure:
+        raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None
+    return found
+
+
+def read_table(file: Path, episode: int | None = None) -> tuple[pd.DataFrame, dict[str, str]]:
+    """One file as a data frame, or one episode of it, and what its schema says about it."""
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    try:
+        table = parquet.read_table(file, filters=None if episode is None else [("episode", "==", episode)])
         frame: pd.DataFrame = table.to_pandas()
     except (pa.ArrowException, OSError) as failure:
         raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None

@@ -5,12 +5,15 @@ The code that the run kept in source/ is what runs, whatever has become of the f
 
 from __future__ import annotations
 
+import io
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from jokulmist.errors import SettingError
 from jokulmist.records import run_folder as files
+from jokulmist.records.run_index import tail_of
 from jokulmist.training.progress import ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.choices import chosen_lane, run_folder
@@ -130,8 +133,8 @@ def redo(
 
 def _reached(run: Run) -> int:
     """The decisions that a run came to, whatever its origin could still tell."""
-    frame = run.episodes
-    seen = int(frame["decisions"].iloc[-1]) if len(frame) else 0
+    assert run.path is not None
+    seen = int(tail_of(run.path).get("decisions", 0))
     return max(seen, int(run.origin.get("decisions", 0)))
 
 
@@ -145,15 +148,7 @@ def _free(folder: Path, name: str) -> int:
 def _compared(run: Run, again: Run, now: dict[str, Any], stopped: bool) -> Redone:
     assert run.path is not None
     assert again.path is not None
-    ours, theirs = (
-        (path / files.EPISODES).read_bytes().splitlines() if (path / files.EPISODES).exists() else []
-        for path in (run.path, again.path)
-    )
-    if ours and not (run.path / files.EPISODES).read_bytes().endswith(b"\n"):
-        ours = ours[:-1]  # torn
-    if stopped:  # what it did not come to says nothing
-        ours = ours[: len(theirs)]
-    first = next((k - 1 for k, line in enumerate(ours) if k >= len(theirs) or line != theirs[k]), None)
+    count, first = _lines_compared(run.path / files.EPISODES, again.path / files.EPISODES, stopped)
     differs = {}
     then_versions, now_versions = run.origin.get("versions", {}), now["versions"]
     for name in sorted({*then_versions, *now_versions}):
@@ -162,5 +157,21 @@ def _compared(run: Run, again: Run, now: dict[str, Any], stopped: bool) -> Redon
     for name in ("python", "processor"):
         if run.origin.get(name) != now[name]:
             differs[name] = (str(run.origin.get(name)), str(now[name]))
-    count = max(len(ours) - 1, 0)
-    return Redone(run, again, first is None, count, None if first is None else max(first, 0), differs, stopped)
+    return Redone(run, again, first is None, count, first, differs, stopped)
+
+
+def _lines_compared(ours: Path, theirs: Path, stopped: bool) -> tuple[int, int | None]:
+    """How many episodes the first file has, and the first that differs; of one that was stopped, what it came to counts."""
+    count, first = -1, None  # the names of the columns are no episode
+    with ExitStack() as opened:
+        mine, other = (
+            opened.enter_context(path.open("rb")) if path.exists() else io.BytesIO() for path in (ours, theirs)
+        )
+        for line in mine:
+            again = other.readline()
+            if not line.endswith(b"\n") or (stopped and not again):
+                break  # torn, or not come to
+            count += 1
+            if first is None and line != again:
+                first = max(count - 1, 0)
+    return max(count, 0), first

@@ -14,6 +14,7 @@ import os
 import re
 import subprocess
 import sys
+import time
 from functools import cache
 from importlib import metadata
 from pathlib import Path
@@ -31,6 +32,8 @@ NEWEST_TRIED = (0, 10, 2)
 TRY_SECONDS = 60.0
 KEPT_CODE = Path(".cache") / "jokulmist" / "compiled"
 WORTH_KEEPING_SECONDS = 0.1
+# The limit of JAX itself takes a lock and looks at all files whenever one is written; once a day is enough.
+MOST_KEPT_BYTES, BOUND_SECONDS = 2_000_000_000, 86_400
 
 
 @cache
@@ -98,3 +101,21 @@ def _keep_compiled_code() -> None:
         return
     jax.config.update("jax_compilation_cache_dir", str(folder))  # type: ignore[no-untyped-call]
     jax.config.update("jax_persistent_cache_min_compile_time_secs", WORTH_KEEPING_SECONDS)  # type: ignore[no-untyped-call]
+    _bound_kept_code(folder)
+
+
+def _bound_kept_code(folder: Path) -> None:
+    """Once a day, delete what was not used for longest until what is kept is below its limit."""
+    note, now = folder / ".bounded", time.time()
+    with contextlib.suppress(OSError):
+        if note.exists() and now - note.stat().st_mtime < BOUND_SECONDS:
+            return
+        note.touch()
+        found = sorted(
+            ((told.st_atime, told.st_size, path) for path in folder.iterdir() for told in [path.stat()]), reverse=True
+        )
+        kept = 0
+        for _, size, path in found:
+            kept += size
+            if kept > MOST_KEPT_BYTES:
+                path.unlink(missing_ok=True)

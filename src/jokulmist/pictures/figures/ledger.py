@@ -9,6 +9,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.pictures import style
+from jokulmist.training.runs.course import course_of
 from jokulmist.training.runs.run import Run
 
 if TYPE_CHECKING:
@@ -36,29 +37,26 @@ def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
     with style.styled():
         axes = style.axes_or_new(axes)
         description = describe(run.environment)
-        frame = run.episodes
+        course = course_of(run)
         axes.set_title(
             f"{description.name}: where the return came from, {type(run.plan.agent).__name__}, seed {run.seed}"
         )
         axes.set_ylabel("mean return of an episode, by reward term")
         style.decisions_axis(axes)
-        if not len(frame):
+        if not course.count:
             axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
             return axes
-        edges, where = style.bins_of(frame["decisions"].to_numpy())
-        count = np.bincount(where, minlength=len(edges) - 1)
-        up, down = np.zeros(len(count)), np.zeros(len(count))
-        total = np.zeros(len(count))
+        stretches = course.stretches()
+        up, down, total = (np.zeros(len(stretches.counts)) for _ in range(3))
         for k, (term, weight) in enumerate(zip(description.terms, description.weights, strict=True)):
-            summed = np.bincount(where, weights=weight * frame[term.name].to_numpy(float), minlength=len(count))
-            share = summed / np.where(count > 0, count, np.nan)
+            share = weight * stretches.terms[:, k] / stretches.counts
             total += share
             base = np.where(share >= 0, up, down)
-            whole = weight * float(frame[term.name].mean())
+            whole = weight * float(stretches.terms[:, k].sum()) / course.count
             label = f"{term.name} x {weight:g}  (mean {whole:+.3g})"
             axes.stairs(
                 base + share,
-                edges,
+                stretches.edges,
                 baseline=base,
                 fill=True,
                 color=style.SERIES[k % len(style.SERIES)],
@@ -66,8 +64,8 @@ def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
                 label=label,
             )
             up, down = up + np.clip(share, 0, None), down + np.clip(share, None, 0)
-        axes.stairs(total, edges, baseline=None, color=style.INK, linewidth=2.0, label="return")
+        axes.stairs(total, stretches.edges, baseline=None, color=style.INK, linewidth=2.0, label="return")
         axes.axhline(0.0, color=style.INK, linewidth=0.8)
-        axes.set_xlim(0, edges[-1])
+        axes.set_xlim(0, stretches.edges[-1])
         axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.13), ncols=3)
     return axes

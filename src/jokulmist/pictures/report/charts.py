@@ -7,9 +7,9 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.pictures import style
 from jokulmist.records.run_index import LAST
 from jokulmist.training.evaluation.evaluate import Evaluation, interval_of
+from jokulmist.training.runs.course import course_of
 from jokulmist.training.runs.run import Run
 
 MOST_POINTS = 700
@@ -33,14 +33,13 @@ def curve(runs: list[Run], known: dict[str, Evaluation]) -> Chart:
     """The learning curves: episodes as dots of a single run, means as lines, evaluations, levels."""
     found = []
     for k, run in enumerate(runs):
-        frame = run.episodes
-        if not len(frame):
+        course = course_of(run)
+        if not course.count:
             continue
-        x = frame["decisions"].to_numpy()
+        x = course.decisions
         if len(runs) == 1:
-            found.append(series("one episode", x, frame["return"], 5, "dots", MOST_DOTS))
-        mean = frame["return"].rolling(LAST, min_periods=min(10, len(frame))).mean()
-        found.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, x, mean, k))
+            found.append(series("one episode", x, course.returns, 5, "dots", MOST_DOTS))
+        found.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, x, course.means, k))
         evaluated = evaluations(run)
         if len(runs) == 1 and evaluated:
             at = [row["after"] for row in evaluated]
@@ -54,25 +53,23 @@ def curve(runs: list[Run], known: dict[str, Evaluation]) -> Chart:
 
 def stack(run: Run, what: str) -> Chart:
     """Shares of how episodes closed, or what each reward term brought, by stretches of training."""
-    frame, description = run.episodes, describe(run.environment)
-    if not len(frame):
+    course, description = course_of(run), describe(run.environment)
+    if not course.count:
         return {"kind": "stack", "unit": "", "edges": [], "series": []}
-    edges, where = style.bins_of(frame["decisions"].to_numpy(), most=80)
-    count = np.bincount(where, minlength=len(edges) - 1)
-    found = []
+    stretches = course.stretches(most=80)
     if what == "closings":
-        names = [name for name in description.closings if (frame["closed_by"] == name).any()]
-        amounts: list[tuple[str, Any]] = [(name, (frame["closed_by"] == name).to_numpy(float)) for name in names]
+        amounts = [(name, own) for name, own in zip(course.closings, stretches.closings.T, strict=True) if own.any()]
     else:
         amounts = [
-            (f"{term.name} x {weight:g}", weight * frame[term.name].to_numpy(float))
-            for term, weight in zip(description.terms, description.weights, strict=True)
+            (f"{term.name} x {weight:g}", weight * own)
+            for term, weight, own in zip(description.terms, description.weights, stretches.terms.T, strict=True)
         ]
-    for k, (name, values) in enumerate(amounts):
-        mean = np.bincount(where, weights=values, minlength=len(count)) / np.maximum(count, 1)
-        found.append({"name": name, "y": [float(f"{v:.4g}") for v in mean], "color": k})
+    found = [
+        {"name": name, "y": [float(f"{v:.4g}") for v in own / stretches.counts], "color": k}
+        for k, (name, own) in enumerate(amounts)
+    ]
     unit = "share of episodes" if what == "closings" else "mean return of an episode"
-    return {"kind": "stack", "unit": unit, "edges": [float(e) for e in edges], "series": found}
+    return {"kind": "stack", "unit": unit, "edges": [float(e) for e in stretches.edges], "series": found}
 
 
 def readings(run: Run) -> list[Chart]:

@@ -11,7 +11,7 @@ from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
-from jokulmist.errors import LookupFailed, SettingError, listed
+from jokulmist.errors import SettingError
 from jokulmist.records.rollouts import ROLLOUTS, Rollout, read_rollouts, rollout_of
 from jokulmist.training.evaluation.evaluate import evaluate
 from jokulmist.training.policies.policy import Policy
@@ -19,6 +19,7 @@ from jokulmist.training.rollouts.rollouts import recorded_of
 from jokulmist.training.runs.run import Run
 
 UNTRAINED = "0"
+LONGEST_NUMBER = 18  # digits: more than a whole number of a file can have
 
 
 @dataclass(frozen=True)
@@ -48,12 +49,12 @@ def recorded_scene(run: Run, which: str) -> Scene:
     if which in ("best", "worst", "last"):
         found = read_rollouts(folder / f"{which}.parquet")
         return _scene(f"{which} recorded, episode {found[0].episode:,}", found[0], run.environment)
-    every = read_rollouts(folder)
-    for rollout in every:
-        if which.isdigit() and rollout.episode == int(which):
-            return _scene(f"episode {rollout.episode:,}", rollout, run.environment)
-    names = ["best", "worst", "last", *(rollout.episode for rollout in every)]
-    raise LookupFailed(f"{run.name} recorded no episode {which!r}; there are {listed(names)}.")
+    if not which.isdecimal() or len(which) > LONGEST_NUMBER:
+        raise SettingError(
+            f"a recorded episode is `best`, `worst`, `last` or the number of an episode; got {which!r:.80}."
+        )
+    rollout = read_rollouts(folder, int(which))[0]
+    return _scene(f"episode {rollout.episode:,}", rollout, run.environment)
 
 
 def fresh_scene(run: Run, checkpoint: str, seed: int, act: Any = "greedy") -> Scene:

@@ -1,0 +1,255 @@
+"""The course of a training as figures show it: some thousand points of the curve, and sums over stretches.
+
+A run of a night has tens of millions of episodes, whose table is larger than the memory that a figure may take. A large file is therefore
+read once, in pieces, and only what a figure shows is kept; a small one is taken from the table at hand, by the same code.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.records.run_folder import EPISODES
+from jokulmist.records.run_index import LAST, tail_of
+from jokulmist.training.runs.run import Run
+
+MOST_POINTS = 6000
+FEWEST = 10
+LARGE_BYTES = 64_000_000
+PIECE_BYTES = 1 << 22
+# Of a large file: what figures ask for, 60 or 80 stretches, are some of these joined.
+FINE = 240
+OVER = ("steps", "episodes")
+Array = np.ndarray[Any, Any]
+Columns = dict[str, Array]
+
+
+@dataclass(frozen=True)
+class Stretches:
+    """Sums over stretches of training that are equally long, but for those in which no episode closed: these are joined with the next.
+
+    Attributes
+    ----------
+    edges : float64, shape (stretches + 1,)
+    counts : int64, shape (stretches,)
+        Episodes.
+    closings : int64, shape (stretches, closings)
+    terms : float64, shape (stretches, terms)
+        Sums of the unweighted terms.
+    """
+
+    edges: Array
+    counts: Array
+    closings: Array
+    terms: Array
+
+
+class Course:
+    """What the episodes of a run tell of its training.
+
+    Attributes
+    ----------
+    count : int
+        Episodes.
+    thin : int
+        One episode in so many is a point.
+    decisions, numbers : int64, shape (points,)
+        Where the points are: decisions of all copies together, and episodes.
+    returns, means : float64, shape (points,)
+        Of the episode, and of the last 100; the latter is not a number before there are ten.
+    first_of_copies : dict of int to int
+        Where each copy closed its first episode, in decisions.
+    moves : float64, shape (2, k)
+        Decisions in which episodes began around the moves of a curriculum, and the parameter's value there.
+    """
+
+    def __init__(
+        self, names: tuple[str, ...], terms: tuple[str, ...], count: int, last: int, copies: int, parameter: str | None
+    ) -> None:
+        self._names, self._terms, self._copies, self._parameter = names, terms, copies, parameter
+        self.count, self.last = count, last
+        self.thin = max(1, count // MOST_POINTS)
+        self.first_of_copies: dict[int, int] = {}
+        self._points: list[Array] = []
+        self._moves: list[Array] = []
+        self._before: Array = np.zeros(0)  # the last returns before the piece at hand
+        self._place: float | None = None
+        self._seen = 0
+        self._kept: Columns | None = None
+        self._fine = {over: np.zeros((FINE, 1 + len(names) + len(terms))) for over in OVER}
+
+    def take(self, columns: Columns, whole: bool) -> None:
+        """Take the next episodes, with `closed_by` as an index into `closings`; `whole` where they are all that there are."""
+        size = len(columns["decisions"])
+        if not size:
+            return
+        numbers = np.arange(self._seen + 1, self._seen + size + 1)
+        returns = columns["return"].astype(np.float64)
+        joined = np.concatenate([self._before, returns])
+        at = np.flatnonzero(((numbers - 1) % self.thin == 0) | (numbers == self.count))
+        sums = np.concatenate([[0.0], np.cumsum(joined)])
+        ends = at + len(self._before) + 1
+        lasts = np.minimum(numbers[at], LAST)
+        means = (sums[ends] - sums[ends - lasts]) / lasts
+        means[numbers[at] < min(FEWEST, self.count)] = np.nan
+        self._points.append(np.stack([columns["decisions"][at], numbers[at], returns[at], means]))
+        self._before, self._seen = joined[-LAST:], self._seen + size
+        if len(self.first_of_copies) < self._copies:
+            for copy, place in zip(*np.unique(columns["copy"], return_index=True), strict=True):
+                self.first_of_copies.setdefault(int(copy), int(columns["decisions"][place]))
+        if self._parameter is not None:
+            self._take_moves(columns, whole)
+        if whole:
+            self._kept = {**columns, "number": numbers}
+        else:
+            for over, where in (("steps", columns["decisions"]), ("episodes", numbers)):
+                self._fine[over] += self._sums(columns, where, self._edges(over, FINE))
+
+    def _take_moves(self, columns: Columns, whole: bool) -> None:
+        """Note where episodes began whose neighbours had another value of the parameter; of a table at hand, where all began."""
+        place = columns[str(self._parameter)].astype(np.float32)
+        begun = columns["decisions"] - self._copies * columns["steps"]
+        if whole:
+            near = np.ones(len(place), bool)
+        else:
+            changes = np.flatnonzero(np.diff(place, prepend=np.nan if self._place is None else self._place))
+            near = np.zeros(len(place), bool)
+            near[changes] = near[np.maximum(changes - 1, 0)] = True
+        self._place = float(place[-1])
+        self._moves.append(np.stack([begun[near].astype(float), place[near].astype(float)]))
+
+    def _edges(self, over: str, count: int) -> Array:
+        return np.linspace(0.0, float(self.last if over == "steps" else self.count), count + 1)
+
+    def _sums(self, columns: Columns, where: Array, edges: Array) -> Array:
+        """By stretch: episodes, those that each closing closed, the sum of each term; `where` never falls."""
+        borders = np.searchsorted(where, edges, side="right")
+        borders[0], borders[-1] = 0, len(where)
+        every = [columns["closed_by"] == code for code in range(len(self._names))]
+        every += [columns[name] for name in self._terms]
+        sums = [np.concatenate([[0.0], np.cumsum(values, dtype=np.float64)])[borders] for values in every]
+        return np.diff(np.stack([borders.astype(float), *sums], axis=1), axis=0)
+
+    def stretches(self, over: str = "steps", most: int = 60) -> Stretches:
+        """Sums over stretches, at most so many (a divisor of 240)."""
+        if self._kept is not None:
+            count = int(max(1, min(most, self.count // 5)))
+            edges = self._edges(over, count)
+            where = self._kept["decisions" if over == "steps" else "number"]
+            sums = self._sums(self._kept, where, edges)
+        else:
+            edges = self._edges(over, most)
+            sums = self._fine[over].reshape(most, FINE // most, -1).sum(axis=1)
+        some = np.flatnonzero(sums[:, 0])
+        edges, sums = np.concatenate([[0.0], edges[some + 1]]), sums[some]
+        closings = 1 + len(self._names)
+        return Stretches(
+            edges, sums[:, 0].astype(int), sums[:, 1:closings].astype(int), np.ascontiguousarray(sums[:, closings:])
+        )
+
+    @property
+    def closings(self) -> tuple[str, ...]:
+        return self._names
+
+    @property
+    def decisions(self) -> Array:
+        return _row(self._points, 0).astype(np.int64)
+
+    @property
+    def numbers(self) -> Array:
+        return _row(self._points, 1).astype(np.int64)
+
+    @property
+    def returns(self) -> Array:
+        return _row(self._points, 2)
+
+    @property
+    def means(self) -> Array:
+        return _row(self._points, 3)
+
+    @property
+    def moves(self) -> Array:
+        return np.stack([_row(self._moves, 0), _row(self._moves, 1)])
+
+    def at(self, over: str, decisions: Any = None) -> Array:
+        """Where the points, or moments in decisions, are on the axis: decisions, or episodes that had closed by then."""
+        if decisions is None:
+            return self.decisions if over == "steps" else self.numbers
+        if over == "steps":
+            return np.asarray(decisions)
+        index = np.searchsorted(self.decisions, decisions, side="right") - 1
+        found: Array = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
+        return found
+
+
+def _row(parts: list[Array], row: int) -> Array:
+    return np.concatenate([part[row] for part in parts]) if parts else np.zeros(0)
+
+
+def course_of(run: Run) -> Course:
+    """The course of a run, whose file is read in pieces where it is large."""
+    file = None if run.path is None else run.path / EPISODES
+    if file is not None and file.exists() and file.stat().st_size > LARGE_BYTES:
+        told = file.stat()
+        found = _streamed(run, file, told.st_size, told.st_mtime_ns)
+        if found is not None:
+            return found
+    frame = run.episodes
+    if not len(frame):
+        return _empty(run, 0, 0)
+    course = _empty(run, len(frame), int(frame["decisions"].iloc[-1]))
+    codes = frame["closed_by"].map({name: code for code, name in enumerate(course.closings)}).fillna(-1)
+    course.take({name: frame[name].to_numpy() for name in frame.columns} | {"closed_by": codes.to_numpy()}, whole=True)
+    return course
+
+
+def _empty(run: Run, count: int, last: int) -> Course:
+    description, levels = describe(run.environment), run.plan.curriculum
+    terms = tuple(term.name for term in description.terms)
+    parameter = None if levels is None else levels.parameter
+    return Course(description.closings, terms, count, last, run.plan.copies, parameter)
+
+
+@lru_cache(maxsize=4)
+def _streamed(run: Run, file: Path, size: int, changed: int) -> Course | None:
+    """The course of a large file; None where it is damaged, so that the patient reader has to look at it."""
+    import pyarrow as pa
+
+    told = tail_of(file.parent)
+    course = _empty(run, int(told.get("episodes", 0)), int(told.get("decisions", 0)))
+    try:
+        for columns in _pieces(file, course):
+            course.take(columns, whole=False)
+    except (pa.ArrowException, KeyError, OSError):
+        return None
+    course.count = course._seen
+    return course
+
+
+def _pieces(file: Path, course: Course) -> Iterator[Columns]:
+    import pyarrow as pa
+    from pyarrow import csv
+
+    kinds = {"decisions": pa.int64(), "copy": pa.int32(), "return": pa.float32(), "closed_by": pa.string()}
+    kinds.update({name: pa.float32() for name in course._terms})
+    if course._parameter is not None:
+        kinds.update({"steps": pa.int32(), course._parameter: pa.float32()})
+    with csv.open_csv(
+        file,
+        csv.ReadOptions(block_size=PIECE_BYTES),
+        csv.ParseOptions(invalid_row_handler=lambda row: "skip"),  # a last line that is torn
+        csv.ConvertOptions(include_columns=list(kinds), column_types=kinds),
+    ) as reader:
+        for batch in reader:
+            found = {name: batch.column(name).to_numpy(zero_copy_only=False) for name in kinds if name != "closed_by"}
+            coded = batch.column("closed_by").dictionary_encode()
+            known = {name: k for k, name in enumerate(course.closings)}
+            codes = np.array([known.get(name, -1) for name in coded.dictionary.to_pylist()])
+            found["closed_by"] = codes[coded.indices.to_numpy(zero_copy_only=False)]
+            yield found
