@@ -51,6 +51,7 @@ class Arena:
         self.root = Path(tempfile.mkdtemp(prefix="attack-")).resolve()
         self.counts, self.faults = Counter(), []
         self._inside = False
+        self.fails, self._writes = None, 0  # an error, the write that it comes at, whether later ones fail too
         os.chdir(self.root)
         tempfile.tempdir = str(self.root)
         os.environ.update(
@@ -68,6 +69,11 @@ class Arena:
     def _watch(self, event, given):
         if not self._inside:
             return
+        if self.fails is not None and self._changes(event, given):
+            self._writes += 1
+            error, first, later = self.fails
+            if self._writes - 1 == first or (later and self._writes > first):
+                raise OSError(error, os.strerror(error), os.fsdecode(given[0]))
         if event == "open":
             path, _, flags = given
             if isinstance(path, (str, bytes)) and (flags or 0) & WRITING and not self._may(path):
@@ -76,6 +82,12 @@ class Arena:
             raise Escaped(f"{event} {given[0]!r:.200}")
         elif event in STARTING and "git" not in str(given)[:40]:
             raise Escaped(f"{event} {given!r:.200}")
+
+    def _changes(self, event, given):
+        """Whether something is about to change a file of a user's."""
+        opened = event == "open" and isinstance(given[0], (str, bytes)) and (given[2] or 0) & WRITING
+        made = event in CHANGING[:2] and isinstance(given[0], (str, bytes, os.PathLike))
+        return (opened or made) and not os.path.realpath(os.fsdecode(given[0])).startswith(("/dev/", "/proc/"))
 
     def _may(self, path):
         full = os.path.realpath(os.fsdecode(path))
@@ -108,7 +120,7 @@ class Arena:
 
         before = signal.signal(signal.SIGALRM, late)
         signal.alarm(SECONDS)
-        self._inside = True
+        self._inside, self._writes = True, 0
         try:
             with (
                 warnings.catch_warnings(),
@@ -132,7 +144,7 @@ class Arena:
         if status not in ALLOWED:
             return f"status {status}"
         if "Traceback (most recent" in text:
-            return f"a traceback was printed: {text.strip().splitlines()[-1][:160]}"
+            return f"a traceback was printed: {text[text.index('Traceback (most recent') :][:1500]}"
         if any(c in text for c in "\x1b\x07\x9b"):
             return "a control character reached the terminal"
         if status in (1, 2) and not (text.strip() or shown.getvalue().strip()):
@@ -147,7 +159,10 @@ class Arena:
         for origin in self.root.glob("runs/*/origin.json"):
             with contextlib.suppress(ValueError, OSError, RecursionError):
                 told = json.loads(origin.read_text())
-                if isinstance(told, dict) and told.get("status") == "running" and told.get("process") == os.getpid():
+                # Where every later write is refused, its end cannot be written: it will be listed as killed.
+                cut_off = self.fails is not None and self.fails[2] and (origin.parent / "episodes.csv").exists()
+                ours = isinstance(told, dict) and told.get("status") == "running" and told.get("process") == os.getpid()
+                if ours and not cut_off:
                     shutil.rmtree(origin.parent)
                     return f"{origin.parent.name} was left as running"
         return None

@@ -1,8 +1,10 @@
 """The kinds of cases: each is a generator that tries one case whenever it is asked for the next."""
 
+import errno
 import json
 import os
 import shutil
+import signal
 import sys
 from pathlib import Path
 
@@ -55,6 +57,7 @@ PLAN = {
         "evaluate_episodes": 2,
     },
 }
+ERRORS = (errno.ENOSPC, errno.EACCES, errno.EROFS, errno.EIO, errno.ENAMETOOLONG, errno.EDQUOT)
 SMALL = {
     "replay_start": 20,
     "replay_size": 64,
@@ -284,6 +287,120 @@ def records(arena, chance):
             name, work = chance.choice(calls_on_a_run)
             arena.tried("records", f"{label} {name}", asked(work), marker)
         yield
+
+
+SEARCH = {
+    **PLAN,
+    "training": {"steps": 60, "lane": "plain", "checkpoint_every": 30},
+    "tuning": {"method": "random", "candidates": 2, "again": 1, "score": "return", "over": {"agent.learning_rate": {"among": [0.1, 0.5]}}},
+}  # fmt: skip
+SEARCH_LOOKS = (("resume", "searched/one", "--workers", 1), ("resume", "searched/one", "--json", "--workers", 1), ("runs", "--folder", "searched/one"))
+
+
+def searches(arena, chance):
+    """Files of a search that are damaged, forged or missing, and what reads them."""
+    import jokulmist as jm
+
+    (arena.root / "search.toml").write_text(tomli_w.dumps(SEARCH))
+    assert command("tune", "search.toml", "--folder", "searched", "--name", "one", "--workers", 1, "--json") == 0
+    shutil.copytree(arena.root / "searched", arena.root / "kept-search")
+    place = arena.root / "searched" / "one"
+    calls_on_a_search = (
+        ("open", lambda: jm.Search.open(place)), ("table", lambda: jm.Search.open(place).table), ("runs", lambda: jm.Search.open(place).runs),
+        ("winner", lambda: jm.Search.open(place).winner), ("score", lambda: jm.Search.open(place).score), ("plan", lambda: jm.Search.open(place).plan),
+        ("importance", lambda: jm.Search.open(place).importance), ("pictures", lambda: jm.Search.open(place).save_pictures()),
+        ("repr", lambda: repr(jm.Search.open(place))), ("again", lambda: jm.Search.open(place).score_again),
+    )  # fmt: skip
+    while True:
+        shutil.rmtree(arena.root / "searched")
+        shutil.copytree(arena.root / "kept-search", arena.root / "searched")
+        files = [place / "search.json", place / "plan.toml", place / "search.json", *sorted(p for p in place.rglob("*") if p.is_file())]
+        file = chance.choice(files)
+        if file.name == "search.json" and chance.random() < 0.5:  # as if it had been stopped
+            told = json.loads(file.read_text())
+            told.update(status="stopped", again={}, winner=None)
+            told["candidates"][1].update(scores={}, until=0)
+            _replace_one(chance, told)
+            file.write_text(json.dumps(told))
+        elif chance.random() < 0.9:
+            file.write_bytes(_spoiled(chance, file.read_bytes(), file.name))
+        else:
+            file.unlink()
+        label = file.relative_to(place).as_posix()
+        if chance.random() < 0.4:
+            look = chance.choice(SEARCH_LOOKS)
+            arena.tried("searches", f"{label} {' '.join(map(str, look))}", lambda look=look: command(*look))
+        else:
+            name, work = chance.choice(calls_on_a_search)
+            arena.tried("searches", f"{label} {name}", asked(work))
+        yield
+
+
+WORK = (
+    ("train", "plan.toml", "--name", "case"), ("train", "plan.toml", "--name", "case", "--json"), ("resume", "runs/one", "--steps", 60), ("redo", "runs/one"),
+    ("evaluate", "runs/one", "--episodes", 3), ("evaluate", "runs/one", "--episodes", 3, "--record", 2), ("evaluate", "runs/one", "--over", "rain=0.2,0.5", "--episodes", 2),
+    ("compare", "runs", "--episodes", 3), ("report", "runs/one", "--no-replays"), ("report", "runs/one", "--to", "out.html"), ("replay", "runs/one", "--to", "out.png"),
+    ("new", "lake.py"), ("tune", "search.toml", "--name", "case", "--workers", 1), ("check", "pond.py:Pond", "--steps", 100), ("runs",), ("gallery", "--json"),
+)  # fmt: skip
+
+
+def faults(arena, chance):
+    """The system refuses: from some write on, or once, each way of changing files fails; then the same command runs without."""
+    (arena.root / "search.toml").write_text(tomli_w.dumps(SEARCH))
+    while True:
+        restored(arena, "one", "two")
+        words = chance.choice(WORK)
+        (arena.root / "lake.py").unlink(missing_ok=True)
+        arena.fails = (chance.choice(ERRORS), chance.randrange(60), chance.random() < 0.5)
+        label = f"{' '.join(map(str, words))}, {errno.errorcode[arena.fails[0]]} at write {arena.fails[1]}{' and later' if arena.fails[2] else ''}"
+        arena.tried("faults", label, lambda words=words: command(*words))
+        arena.fails = None
+        for made in (*arena.root.glob("runs/case*"), *arena.root.glob("runs/*again*")):
+            shutil.rmtree(made, ignore_errors=True)
+        yield
+
+
+def signals(arena, chance):
+    """A signal at a random moment of each command: one, or two one after another."""
+    (arena.root / "search.toml").write_text(tomli_w.dumps(SEARCH))
+    while True:
+        restored(arena, "one", "two")
+        words = chance.choice(WORK)
+        (arena.root / "lake.py").unlink(missing_ok=True)
+        number, when = chance.choice((signal.SIGINT, signal.SIGTERM, signal.SIGHUP)), chance.random() ** 2 * 1.5
+        second = chance.random() < 0.3 and number == signal.SIGINT
+        label = f"{' '.join(map(str, words))}, {signal.Signals(number).name} after {when:.3f} s{', twice' if second else ''}"
+        arena.tried("signals", label, lambda words=words, n=number, w=when, s=second: _signalled(words, n, w, s))
+        for made in (*arena.root.glob("runs/case*"), *arena.root.glob("runs/*again*")):
+            shutil.rmtree(made, ignore_errors=True)
+        yield
+
+
+def _signalled(words, number, when, second):
+    """A command, to which a thread sends a signal; only SIGINT has a meaning while nothing is saved at a stop."""
+    import threading
+
+    ended = threading.Event()
+
+    def send():
+        for wait in (when, 0.05) if second else (when,):
+            if ended.wait(wait):
+                return
+            if number == signal.SIGINT or signal.getsignal(number) not in (signal.SIG_DFL, None):
+                os.kill(os.getpid(), number)
+
+    sender = threading.Thread(target=send, daemon=True)
+    sender.start()
+    try:
+        return command(*words)
+    except KeyboardInterrupt:  # before the command line took over, or after it
+        return 130
+    finally:
+        ended.set()
+        try:
+            sender.join()
+        except KeyboardInterrupt:
+            sender.join()
 
 
 METHODS = {

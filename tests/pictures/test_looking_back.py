@@ -66,7 +66,7 @@ def test_a_replay_shows_each_moment_as_it_was(ferry, tmp_path):
         with pytest.raises(LookupFailed, match=r"needs the program ffmpeg.*Use `.gif`"):
             jm.save_replay(scenes, ferry.environment, tmp_path / "x.mp4")
     assert recorded_scene(ferry, "worst").rollout.total <= scenes[2].rollout.total
-    with pytest.raises(LookupFailed, match=r"recorded no episode '1234567'; there are `best`"):
+    with pytest.raises(LookupFailed, match=r"holds no episode 1234567; it holds `1`"):
         recorded_scene(ferry, "1234567")
 
 

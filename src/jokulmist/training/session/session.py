@@ -5,9 +5,10 @@ from __future__ import annotations
 import copy
 import logging
 import os
+import shutil
 import sys
 import time
-from contextlib import nullcontext
+from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -116,11 +117,15 @@ class Session:
             for name in ("decisions", "episodes", "seconds", f"return_last_{LAST}"):
                 origin.pop(name, None)  # of a run that goes on: not yet true again
             code = None if goes_on else plan_code(self.environment, type(self.agent), *plan.functions())
-            if code is not None:
-                origin["code"] = code.summary
-                files.keep_source(self.path, code.parts)
-            self.recorder = files.FolderRecorder(self.path, None if goes_on else plan.written(), origin)
-        self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
+            try:
+                if code is not None:
+                    origin["code"] = code.summary
+                    files.keep_source(self.path, code.parts)
+                self.recorder = files.FolderRecorder(self.path, None if goes_on else plan.written(), origin)
+                self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
+            except RecordError:
+                _leave_nothing(self.path)
+                raise
         self.origin, self.kept, self.until = origin, kept, until
         self.so_far = SoFar(plan, self.description, self.recorder, path, show)
         every = self.training.record_every
@@ -138,7 +143,13 @@ class Session:
 
     def run(self) -> Run:
         """Train to the end, as the only one who writes into the run's folder."""
-        with nullcontext() if self.path is None else writing(self.path):
+        with ExitStack() as held:
+            if self.path is not None:
+                try:
+                    held.enter_context(writing(self.path))
+                except RecordError:
+                    _leave_nothing(self.path)
+                    raise
             return self._run()
 
     def _run(self) -> Run:
@@ -354,6 +365,8 @@ class Session:
                 )
         except RecordError as full:
             failure = failure or full
+            if self.path is not None:
+                _leave_nothing(self.path)
         speed = decisions / max(seconds, 1e-9)
         earned = (
             f"mean return of the last {LAST} {self.so_far.mean_return:.4g}" if self.so_far.recent else "none has closed"
@@ -363,7 +376,7 @@ class Session:
             f"{status}{ending}: {decisions:,} decisions, {self.so_far.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
         )
         if failure is not None and not isinstance(failure, KeyboardInterrupt):
-            if isinstance(failure, JokulmistError) and self.path is not None:
+            if isinstance(failure, JokulmistError) and self.path is not None and self.path.exists():
                 raise type(failure)(f"{failure} What was recorded is in {self.path}.") from failure
             raise failure
         if isinstance(failure, KeyboardInterrupt):
@@ -381,6 +394,12 @@ class Session:
         except RecordError as full:
             return failure or full
         return failure
+
+
+def _leave_nothing(path: Path) -> None:
+    """Where nothing can be written and nothing was recorded yet, let no folder say that a run is at work."""
+    if not any((path / name).exists() for name in (files.EPISODES, files.CHECKPOINTS)):
+        shutil.rmtree(path, ignore_errors=True)
 
 
 def _too_large(problem: BaseException) -> SettingError:
