@@ -1,12 +1,13 @@
 """Training that is killed, or asked to end by a signal, at random moments and gone on with, against training that was never stopped.
 
-Every kind (a method, a lane, a curriculum, modifiers) is trained once to the end by the command, and once more by commands that get SIGKILL,
-SIGTERM, SIGINT or SIGHUP, until one reaches the end. Episodes, evaluations, readings, recorded episodes, the best policy and the final weights must be
+Every kind (a method, a lane, a curriculum, modifiers, several seeds, a search, simulators in processes) is trained once to the end by the command,
+and once more by commands that get SIGKILL, SIGTERM, SIGINT, SIGHUP or a pause, until one reaches the end. Episodes, evaluations, readings, recorded episodes, the best policy and the final weights must be
 the same bytes. Run: ``python benchmarks/killed.py --kills 100``.
 """
 
 import argparse
 import json
+import os
 import random
 import shutil
 import signal
@@ -14,6 +15,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import tomllib
 from pathlib import Path
 
 import pandas as pd
@@ -36,6 +38,9 @@ KINDS = {
     "Reinforce, compiled": ("ferry", "compiled", {"use": "Reinforce"}, 200_000, 16),
     "curriculum, plain": ("ferry", "plain", {"use": "QLearning", "bins": 6}, 40_000, 3),
     "modified, compiled": ("ferry", "compiled", {"use": "PPO", "horizon": 32}, 160_000, 16),
+    "seeds, compiled": ("ferry", "compiled", {"use": "PPO", "horizon": 32}, 120_000, 8),
+    "search, compiled": ("tarn", "compiled", {"use": "QLearning", "bins": 6}, 200_000, 8),
+    "simulators": ("buoy.py:Buoy", "plain", {"use": "QLearning", "bins": 4}, 20_000, 2),
 }
 MORE = {
     "curriculum, plain": {
@@ -47,8 +52,34 @@ MORE = {
             "modify": [{"use": "Stack", "count": 2}, {"use": "StickyAction", "chance": 0.1}],
         }
     },
-}
-SIGNALS = (signal.SIGKILL, signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.SIGHUP)
+    "search, compiled": {
+        "tuning": {
+            "method": "random", "candidates": 3, "again": 1, "score": "return", "over": {"agent.learning_rate": {"between": [0.05, 0.9]}},
+        }
+    },
+}  # fmt: skip
+MORE_TRAINING = {"seeds, compiled": {"seeds": [7, 8]}, "simulators": {"processes": True}}
+BUOY = """
+import jokulmist as jm
+
+class Buoy(jm.Simulator):
+    wait_seconds = 1.0
+    observation = {"height": jm.channel(low=-5.0, high=5.0)}
+    action = jm.Choice("down", "up")
+    terms = {"calm": 1.0}
+    time_limit = 30
+
+    def begin(self, seed):
+        self.height = (seed % 100) / 50.0 - 1.0
+        return {"height": self.height}
+
+    def advance(self, action):
+        self.height = 0.9 * self.height + (0.3 if action else -0.2)
+        return jm.Outcome({"height": self.height}, terms={"calm": -abs(self.height)})
+"""
+# A pause, SIGSTOP and later SIGCONT, goes on in the same process; a simulator's episodes cannot be gone on with after any other.
+SIGNALS = (signal.SIGKILL, signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.SIGHUP, signal.SIGSTOP)
+PAUSE_SECONDS = 1.5
 COMMAND = [sys.executable, "-m", "jokulmist"]
 TIMES = ("seconds", "steps_per_second")
 
@@ -56,15 +87,32 @@ TIMES = ("seconds", "steps_per_second")
 def plan_of(kind, share):
     use, lane, agent, steps, copies = KINDS[kind]
     steps = max(int(steps * share), 2000)
-    training = {"steps": steps, "copies": copies, "lane": lane, "seed": 7}
+    training = {"steps": steps, "copies": copies, "lane": lane, "seeds": [7]}
     return {
         "environment": {"use": use},
         "agent": agent,
         "training": {
-            **training, "checkpoint_every": steps // 12, "evaluate_every": steps // 3, "evaluate_episodes": 3, "record_every": 20,
+            **training, **MORE_TRAINING.get(kind, {}), "checkpoint_every": steps // 12, "evaluate_every": steps // 3, "evaluate_episodes": 3, "record_every": 20,
         },
         **MORE.get(kind, {}),
     }  # fmt: skip
+
+
+def results_of(folder, name):
+    """What the runs of one training hold, by their names below it: one run, one a seed, or those of a search."""
+    runs = [path.parent for path in sorted(folder.glob("*/origin.json")) if path.parent.name.startswith(name)]
+    runs += [path.parent for path in sorted((folder / name).glob("*/origin.json"))]
+    found = {}
+    for run in runs:
+        for part, value in result(run).items():
+            found[f"{run.name.removeprefix(name)} {part}"] = value
+    if (folder / name / "search.json").exists():
+        board = json.loads((folder / name / "search.json").read_text())
+        found["scores"] = [(c["settings"], c["scores"]) for c in board["candidates"]] + [
+            board["again"],
+            board["winner"],
+        ]
+    return found
 
 
 def result(run):
@@ -86,46 +134,74 @@ def result(run):
     }
 
 
-def whole(plan, folder):
+def whole(plan, folder, verb):
     subprocess.run(
-        [*COMMAND, "train", str(plan), "--folder", str(folder), "--name", "whole"], check=True, capture_output=True
+        [*COMMAND, verb, str(plan), "--folder", str(folder), "--name", "whole"], check=True, capture_output=True
     )
 
 
-def killed(plan, folder, kills, longest, chance):
-    """Train, kill, resume, kill, ...: the run, and how often it was killed while it trained."""
-    run = folder / "killed"
-    words = ["train", str(plan), "--folder", str(folder), "--name", "killed"]
+def killed(plan, folder, kills, longest, chance, kind, verb):
+    """Train, kill, resume, kill, ...: how often it was signalled while it trained."""
+    words = [[verb, str(plan), "--folder", str(folder), "--name", "killed"]]
+    signals = (signal.SIGSTOP,) if kind == "simulators" else SIGNALS
     count = 0
-    while True:
-        process = subprocess.Popen([*COMMAND, *words], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
-        if count < kills and _training(process, run / "episodes.csv"):
+    while words:
+        line = words.pop(0)
+        process = subprocess.Popen(
+            [*COMMAND, *line], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True, start_new_session=True
+        )
+        while count < kills and _training(process, folder):
             try:
                 process.wait(timeout=chance.uniform(0.0, longest))
             except subprocess.TimeoutExpired:
-                process.send_signal(chance.choice(SIGNALS))
                 count += 1
+                chosen = chance.choice(signals)
+                if chosen != signal.SIGSTOP:
+                    process.send_signal(chosen)
+                    break
+                os.killpg(process.pid, chosen)
+                time.sleep(PAUSE_SECONDS)
+                os.killpg(process.pid, signal.SIGCONT)
         told = process.communicate()[1]
-        done = (
-            json.loads((run / "origin.json").read_text())["status"] == "done"
-            if (run / "origin.json").exists()
-            else False
-        )
-        if done:
-            return run, count
-        if process.returncode not in (0, 130, -signal.SIGKILL):
+        # Before it trains and once all is saved, a signal does what the system has it do.
+        if process.returncode not in (0, 130, *(-number for number in SIGNALS)):
             raise SystemExit(f"the command failed:\n{told}")
-        # Killed before its first checkpoint it is begun anew: that gives the same bytes, too.
-        words = ["resume", str(run), "--start-over"] if (run / "origin.json").exists() else words
-        if words[0] == "train" and run.exists():  # killed before anything was written: the name is taken
-            shutil.rmtree(run)
+        if process.returncode:
+            words = _left(folder, verb, plan)
+            time.sleep(0.5)  # workers whose parent is gone end
+    return count
 
 
-def _training(process, episodes):
+def _left(folder, verb, plan):
+    """The commands that bring to its end what was broken off. Killed before its first checkpoint it is begun anew: that gives the same bytes, too."""
+    if verb == "tune" and (folder / "killed" / "search.json").exists():
+        done = json.loads((folder / "killed" / "search.json").read_text())["status"] == "done"
+        return [] if done else [["resume", str(folder / "killed")]]
+    seeds = tomllib.loads(plan.read_text())["training"]["seeds"]
+    seeds = seeds if len(seeds) > 1 else []
+    names = [f"killed-seed{seed}" for seed in seeds] or ["killed"]
+    found = []
+    for k, name in enumerate(names):
+        run = folder / name
+        if (run / "origin.json").exists():
+            if json.loads((run / "origin.json").read_text())["status"] != "done":
+                found.append(["resume", str(run), "--start-over"])
+            continue
+        shutil.rmtree(run, ignore_errors=True)  # killed before anything was written: the name is taken
+        one = ["--set", f"training.seeds=[{seeds[k]}]"] if seeds else []
+        found.append([verb, str(plan), "--folder", str(folder), "--name", name, *one])
+    return found
+
+
+def _training(process, folder):
     """Wait until a process has recorded something of its own; False where it ended before."""
-    before = episodes.stat().st_mtime_ns if episodes.exists() else 0
+
+    def sizes():
+        return {path: path.stat().st_size for path in folder.glob("killed*/**/episodes.csv")}
+
+    before = sizes()
     while process.poll() is None:
-        if episodes.exists() and episodes.stat().st_mtime_ns != before:
+        if sizes() != before:
             return True
         time.sleep(0.005)
     return False
@@ -137,19 +213,25 @@ def tried(kind, kills, share, seed):
         folder = Path(place)
         plan = folder / "plan.toml"
         plan.write_text(tomli_w.dumps(plan_of(kind, share)))
-        whole(plan, folder)
-        seconds = json.loads((folder / "whole" / "origin.json").read_text())["seconds"]
-        wanted = result(folder / "whole")
+        (folder / "buoy.py").write_text(BUOY)
+        verb = "tune" if "tuning" in plan_of(kind, share) else "train"
+        began = time.perf_counter()
+        whole(plan, folder, verb)
+        told = [json.loads(path.read_text())["seconds"] for path in folder.glob("whole*/origin.json")]
+        seconds = max(told, default=time.perf_counter() - began)
+        wanted = results_of(folder, "whole")
+        assert wanted
         so_far = equal = tries = 0
         while so_far < kills:
-            run, count = killed(plan, folder, min(kills - so_far, 4), 0.8 * seconds, chance)
+            count = killed(plan, folder, min(kills - so_far, 4), 0.8 * seconds, chance, kind, verb)
             so_far, tries = so_far + count, tries + 1
-            found = result(run)
-            different = [name for name, value in wanted.items() if found[name] != value]
+            found = results_of(folder, "killed")
+            different = [name for name in {*wanted, *found} if found.get(name) != wanted.get(name)]
             equal += not different
             if different:
                 print(f"{kind}: {different} differ", file=sys.stderr)
-            subprocess.run(["rm", "-r", str(run)], check=True)
+            for made in folder.glob("killed*"):
+                shutil.rmtree(made)
     return {
         "kind": kind,
         "kills": so_far,

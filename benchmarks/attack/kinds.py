@@ -294,7 +294,11 @@ SEARCH = {
     "training": {"steps": 60, "lane": "plain", "checkpoint_every": 30},
     "tuning": {"method": "random", "candidates": 2, "again": 1, "score": "return", "over": {"agent.learning_rate": {"among": [0.1, 0.5]}}},
 }  # fmt: skip
-SEARCH_LOOKS = (("resume", "searched/one", "--workers", 1), ("resume", "searched/one", "--json", "--workers", 1), ("runs", "--folder", "searched/one"))
+SEARCH_LOOKS = (
+    ("resume", "searched/one", "--workers", 1),
+    ("resume", "searched/one", "--json", "--workers", 1),
+    ("runs", "--folder", "searched/one"),
+)
 
 
 def searches(arena, chance):
@@ -314,7 +318,12 @@ def searches(arena, chance):
     while True:
         shutil.rmtree(arena.root / "searched")
         shutil.copytree(arena.root / "kept-search", arena.root / "searched")
-        files = [place / "search.json", place / "plan.toml", place / "search.json", *sorted(p for p in place.rglob("*") if p.is_file())]
+        files = [
+            place / "search.json",
+            place / "plan.toml",
+            place / "search.json",
+            *sorted(p for p in place.rglob("*") if p.is_file()),
+        ]
         file = chance.choice(files)
         if file.name == "search.json" and chance.random() < 0.5:  # as if it had been stopped
             told = json.loads(file.read_text())

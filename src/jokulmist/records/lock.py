@@ -57,7 +57,9 @@ def writing(folder: Path, *, first: bool = False) -> Iterator[None]:
 
 
 def holder(folder: Path) -> str:
-    """Who writes into a folder, in words; empty where nobody does."""
+    """Who else writes into a folder, in words; empty where nobody does."""
+    if folder.resolve() in _HELD:
+        return ""
     try:
         descriptor = os.open(folder / LOCK, os.O_RDWR)
     except OSError:

@@ -15,6 +15,7 @@ from typing import Any
 from jokulmist.errors import RecordError, SettingError, listed, nearest
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_toml
+from jokulmist.records.lock import holder
 
 LAST = 100
 TAIL_BYTES = 32_768
@@ -130,6 +131,8 @@ def _last_rows(file: Path, least: int = LAST) -> tuple[list[str], list[list[str]
 
 def is_alive(path: Path, origin: Mapping[str, Any]) -> bool:
     """Whether the process that trains a run is at work; a process of another machine is taken to be."""
+    if holder(path):
+        return True
     process = origin.get("process")
     if origin.get("host") != platform.node() or not isinstance(process, int):
         return True

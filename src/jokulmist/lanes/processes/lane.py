@@ -31,6 +31,7 @@ from jokulmist.loading import can_be_named, name_of
 from jokulmist.sources.keeping import kept_in
 
 START_SECONDS = 60.0
+LOOK_SECONDS = 0.5
 MOST_LOSSES_IN_A_ROW = 5
 # Episodes after which the share of lost ones says something.
 FEWEST_EPISODES = 20
@@ -153,11 +154,16 @@ class WorkerCopy:
     def _answer(self, seconds: float) -> dict[str, Any]:
         """The next line of the worker, or `Lost`."""
         assert self.process.stdout is not None
-        deadline = time.monotonic() + seconds
+        waited = 0.0
         while b"\n" not in self._unread:
-            left = deadline - time.monotonic()
-            if left <= 0.0 or not select.select([self.process.stdout], [], [], left)[0]:
-                raise Lost(f"it did not answer within {seconds:g} s")
+            began = time.monotonic()
+            ready = select.select([self.process.stdout], [], [], min(seconds - waited, LOOK_SECONDS))[0]
+            # Where all of it was stopped, or the machine slept, the worker had no time to answer.
+            waited += min(time.monotonic() - began, LOOK_SECONDS)
+            if not ready:
+                if waited >= seconds:
+                    raise Lost(f"it did not answer within {seconds:g} s")
+                continue
             piece = os.read(self.process.stdout.fileno(), 1 << 16)
             if not piece:
                 raise Lost(f"it died with status {self.process.wait()}")
