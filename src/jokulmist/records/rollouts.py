@@ -368,7 +368,8 @@ def numbers_in(file: Path) -> list[int]:
     from pyarrow import parquet
 
     try:
-        found: list[int] = parquet.read_table(file, columns=["episode"])["episode"].unique().to_pylist()
+        with pa.memory_map(str(file)) as source:
+            found: list[int] = parquet.read_table(source, columns=["episode"])["episode"].unique().to_pylist()
     except (pa.ArrowException, OSError) as failure:
         raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None
     return found
@@ -380,8 +381,10 @@ def read_table(file: Path, episode: int | None = None) -> tuple[pd.DataFrame, di
     from pyarrow import parquet
 
     try:
-        table = parquet.read_table(file, filters=None if episode is None else [("episode", "==", episode)])
-        frame: pd.DataFrame = table.to_pandas()
+        # Opened once: by its name it would be opened twice, and a training may put another in its place in between.
+        with pa.memory_map(str(file)) as source:
+            table = parquet.read_table(source, filters=None if episode is None else [("episode", "==", episode)])
+            frame: pd.DataFrame = table.to_pandas()
     except (pa.ArrowException, OSError) as failure:
         raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None
     about = {key.decode(): value.decode() for key, value in (table.schema.metadata or {}).items()}
