@@ -130,6 +130,10 @@ def test_the_command_plays_in_a_terminal(tmp_path):
     terminal.until("", 5)  # until it closes the terminal
     assert terminal.process.wait(10) == 0
     kept = pd.read_parquet(tmp_path / "rollouts" / "ferry-seed2.parquet")
+    gone = Terminal("play", "ferry")
+    assert gone.until("you decide")
+    os.close(gone.file)  # the window is closed
+    assert gone.process.wait(20) == 129
     episode = jm.gallery.Ferry().episode(seed=2)
     for _ in range(2):
         episode.act("ahead")
