@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal, overload
 
 from jokulmist.agents.contract import Agent
 from jokulmist.agents.foreign import refuse_foreign
+from jokulmist.agents.players import agents_of
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
@@ -28,7 +29,7 @@ from jokulmist.training.workers import seeds as seeds_side_by_side
 @overload
 def train(
     environment: Environment,
-    agent: Agent,
+    agent: Agent | Mapping[Any, Agent],
     *,
     steps: int | None = ...,
     episodes: int | None = ...,
@@ -58,7 +59,7 @@ def train(
 @overload
 def train(
     environment: Environment,
-    agent: Agent,
+    agent: Agent | Mapping[Any, Agent],
     *,
     steps: int | None = ...,
     episodes: int | None = ...,
@@ -87,7 +88,7 @@ def train(
 
 def train(
     environment: Environment,
-    agent: Agent,
+    agent: Agent | Mapping[Any, Agent],
     *,
     steps: int | None = None,
     episodes: int | None = None,
@@ -198,6 +199,8 @@ def train(
             else repr(environment)
         )
         raise SettingError(f"`train` takes an environment first; got {what}.")
+    if isinstance(agent, Mapping):
+        agent = agents_of(agent, describe(environment).action)
     if not isinstance(agent, Agent):
         what = f"the class `{agent.__name__}`; write `{agent.__name__}()`" if isinstance(agent, type) else repr(agent)
         raise SettingError(f"`train` takes an agent second; got {what}.")

@@ -51,6 +51,12 @@ class Description:
     meanwhile: Any = None
     opening: Opening | None = None
     learning_ends: tuple[str, ...] = ()
+    shares: tuple[tuple[float, ...], ...] = ()
+
+    @property
+    def players(self) -> tuple[str, ...]:
+        """The names of those who decide, where they are several."""
+        return self.outline.players
 
     @property
     def gated(self) -> bool:
@@ -194,7 +200,7 @@ def describe(instance: Any, read: Outline) -> Description:
             )
         limits[limit] = value
     given = instance.weights
-    weights = tuple(float(given.get(term.name, term.weight)) for term in read.terms)
+    weights = tuple(_weight(term, given, read.players) for term in read.terms)
     bare = Spec(tuple(channels), read.action, read.masked)
     return Description(
         outline=read,
@@ -206,11 +212,29 @@ def describe(instance: Any, read: Outline) -> Description:
         reward_pipeline=RewardPipeline(()),
         modifiers=(),
         weights=weights,
+        shares=_shares(read, weights),
         deadline=limits["deadline"],
         time_limit=limits["time_limit"],
         decide_every=limits["decide_every"] or 1,
         meanwhile=_meanwhile(instance, read),
     )
+
+
+def _weight(term: StepMethod, given: Mapping[str, float], players: tuple[str, ...]) -> float:
+    """A term's weight in the return of an episode; of several players that is their mean."""
+    player, _, name = term.name.rpartition(".")
+    weight = float(given.get(name if player else term.name, term.weight))
+    return weight / len(players) if player else weight
+
+
+def _shares(read: Outline, weights: tuple[float, ...]) -> tuple[tuple[float, ...], ...]:
+    """What each player gets of each term: its own terms and everybody's."""
+    count = len(read.players)
+    owners = [term.name.rpartition(".")[0] for term in read.terms]
+    return tuple(
+        tuple(weight * (count if owner else 1) * (owner in ("", player)) for player in read.players)
+        for weight, owner in zip(weights, owners, strict=True)
+    ) if count else ()
 
 
 def _meanwhile(instance: Any, read: Outline) -> Any:
@@ -225,6 +249,10 @@ def _meanwhile(instance: Any, read: Outline) -> Any:
 
 def through(description: Description, modifiers: tuple[Modifier, ...]) -> Description:
     """The same instance with modifiers around it."""
+    if description.players and RewardPipeline(modifiers).modifiers:
+        raise SettingError(
+            f"rewards of `{description.name}` are those of several players, and a reward modifier changes one. Change the terms themselves, or their weights."
+        )
     openings = [m for m in modifiers if isinstance(m, Opening)]
     if len(openings) > 1:
         raise SettingError(f"an episode opens once; got {listed(map(str, openings))}. Keep one of them.")
@@ -263,7 +291,7 @@ def _channel(
 
 def checked_weights(read: Outline, given: Mapping[str, Any] | None) -> dict[str, float]:
     """Weights set from outside, by term; an unknown term or a weight that is no number is an error."""
-    names = [term.name for term in read.terms]
+    names = list(dict.fromkeys(term.name.rpartition(".")[2] for term in read.terms))
     weights = {}
     if given is not None and not isinstance(given, Mapping):
         raise SettingError(

@@ -11,6 +11,7 @@ import numpy as np
 
 from jokulmist.environments.declaration import description as reading
 from jokulmist.environments.declaration import outline as outlines
+from jokulmist.environments.declaration.players import with_players
 from jokulmist.environments.declaration.state import State as BaseState
 from jokulmist.environments.modifiers import Modifier
 from jokulmist.environments.varying import Varying
@@ -56,11 +57,13 @@ class Environment:
     time_limit: int | str | None = None
     decide_every: int | str | None = None
     meanwhile: Any = None
+    players: tuple[str, ...] | int | None = None
     weights: Mapping[str, float]
 
     def __init_subclass__(cls, abstract: bool = False, **options: Any) -> None:
         super().__init_subclass__(**options)
         if not abstract:
+            with_players(cls)
             OUTLINES[cls] = outlines.outline(cls)
 
     def __init__(self, *, weights: Mapping[str, float] | None = None, **parameters: Any) -> None:

@@ -11,6 +11,7 @@ from jokulmist.environments.declaration import parts
 from jokulmist.environments.declaration.state import Field, State
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range
 from jokulmist.environments.spaces.legal import choices_of
+from jokulmist.environments.spaces.players import players_of
 from jokulmist.errors import DeclarationError, listed
 
 STEP_ARGUMENTS = ("before", "action", "after")
@@ -31,7 +32,7 @@ MOST_CLOSINGS = 24
 # The names that mean something on an environment; a field, channel, term or parameter cannot take one of them.
 RESERVED = (
     "State", "action", "begin", "advance", "deadline", "time_limit", "picture", "legal", "decide_every", "decide_when",
-    "meanwhile", "weights", "xp", "episode", "modified", "modify",
+    "meanwhile", "weights", "xp", "episode", "modified", "modify", "players", "player", "turn", "out",
 )  # fmt: skip
 
 
@@ -78,6 +79,7 @@ class Outline:
     masked: bool = False
     gated: bool = False
     losable: bool = False
+    players: tuple[str, ...] = ()
 
 
 def outline(cls: type) -> Outline:
@@ -146,6 +148,7 @@ def outline(cls: type) -> Outline:
         references=tuple(part.name for part in of(parts.Reference)),
         masked=_masked(cls, action),
         gated=_gated(cls),
+        players=players_of(action),
     )
 
 
@@ -195,7 +198,7 @@ def _masked(cls: type, action: Action) -> bool:
     where = cls.__qualname__
     if not callable(legal) or _arguments(legal) != ("state",):
         raise DeclarationError(f"`{where}.legal` must be a method that takes (self, state).")
-    if not choices_of(action):
+    if not choices_of(action) and not getattr(action, "asks", False):
         raise DeclarationError(f"`{where}.legal` allows choices, and the action has none; got {action!r}.")
     return True
 

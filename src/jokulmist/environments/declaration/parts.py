@@ -293,6 +293,7 @@ def sensor(
     shape: Shape = ...,
     values: int | str | None = ...,
     image: bool = ...,
+    of: str | int | None = ...,
 ) -> Callable[[Method], Method]: ...
 def sensor(
     function: Callable[..., Any] | None = None,
@@ -303,8 +304,11 @@ def sensor(
     shape: Shape = (),
     values: int | str | None = None,
     image: bool = False,
+    of: str | int | None = None,
 ) -> Any:
     """Mark a method as a computed channel of the observation; it takes `state`, and `draw` last for noise.
+
+    In an environment of several players it may take `player` after `state`, an index: then it is asked once a player.
 
     Parameters
     ----------
@@ -318,10 +322,12 @@ def sensor(
         The value is a whole number from 0 to ``values - 1``.
     image : bool
         The value is uint8, height x width x channels.
+    of : str or int, optional
+        The only player who sees it.
     """
 
     def mark(method: Callable[..., Any]) -> Sensor:
-        return Sensor(method, low=low, high=high, unit=unit, shape=shape, values=values, image=image)
+        return Sensor(method, low=low, high=high, unit=unit, shape=shape, values=values, image=image, of=of)
 
     return mark if function is None else mark(function)
 

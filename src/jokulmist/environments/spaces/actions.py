@@ -319,6 +319,10 @@ def from_described(described: Mapping[str, Any]) -> Action:
         return Choice(labels) if isinstance(labels, int) else Choice(*labels)
     if described["kind"] == "range":
         return Range(described["low"], described["high"], shape=described["shape"], unit=described["unit"])
+    if described["kind"] == "players":
+        from jokulmist.environments.spaces.players import PlayerActions
+
+        return PlayerActions.from_described(described)
     return Actions(**{name: from_described(part) for name, part in described["parts"].items()})  # type: ignore[arg-type]
 
 

@@ -15,6 +15,7 @@ from jokulmist.environments.spaces.actions import Action, Actions, Choice, Recor
 from jokulmist.errors import ActionError, BrokenEnvironment, listed, nearest
 
 Mask = tuple[Any, ...]
+ASKED = "asked"
 
 
 def choices_of(action: Action) -> dict[str, Choice]:
@@ -49,7 +50,7 @@ def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
                 f"e.g. `{{{next(iter(choices), 'part')!r}: ...}}`."
             )
         for name in named:
-            if name not in choices:
+            if name not in choices and name != ASKED:
                 raise BrokenEnvironment(
                     f"`{where}` names `{name}`, which is no choice of the action; the choices are {listed(choices)}."
                     f"{nearest(name, choices)}"
@@ -65,7 +66,15 @@ def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
                 f"{choice.count} truth values, one for each of {listed(choice.labels)}."
             )
         mask.append(allowed)
+    if getattr(action, "asks", False):  # who decides is asked of the class together with what is allowed
+        mask.append(named[ASKED])
     return tuple(mask)
+
+
+def mask_widths(action: Action) -> list[int]:
+    """The lengths of the arrays of a mask."""
+    players = getattr(action, "players", {}) if getattr(action, "asks", False) else {}
+    return [choice.count for choice in choices_of(action).values()] + ([len(players)] if players else [])
 
 
 def drawn(xp: ModuleType, allowed: Any, u: Any) -> Any:
@@ -84,7 +93,7 @@ def drawn(xp: ModuleType, allowed: Any, u: Any) -> Any:
 
 def refuse_illegal(action: Action, own: Any, mask: Mask) -> None:
     """Raise `ActionError` where an action in own form is not allowed now."""
-    for (name, choice), allowed in zip(choices_of(action).items(), mask, strict=True):
+    for (name, choice), allowed in zip(choices_of(action).items(), mask, strict=False):
         index = getattr(own, name) if name else own
         if not allowed[index]:
             now = [label for label, able in zip(choice.labels, allowed, strict=True) if able]

@@ -267,7 +267,7 @@ class Copy:
                 totals[k] += term
                 reward += weight * term
                 k += 1
-            if reward - reward != 0.0:  # infinite or not a number
+            if reward - reward != 0.0 if not step.shared else not np.isfinite(reward).all():  # infinite or not a number
                 self._refuse(step.reward_terms(before, action, after), before)
             k = 0
             running = self.measures

@@ -222,7 +222,7 @@ class Episode:
         choices = choices_of(self._description.action)
         found = {
             name: [label for label, able in zip(choice.labels, allowed, strict=True) if able]
-            for (name, choice), allowed in zip(choices.items(), mask, strict=True)
+            for (name, choice), allowed in zip(choices.items(), mask, strict=False)
         }
         return found.get("", found)
 

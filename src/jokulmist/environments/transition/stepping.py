@@ -90,7 +90,10 @@ class Stepper:
 
         self.prepare_limits()
         ends = (*outline.endings, *outline.cuts)
-        self.direct_terms = direct(outline.terms, self.weights)
+        # Of several players each gets a share of its own: a reward is then an array, one number a player.
+        shares = [np.array(share) for share in description.shares]
+        self.direct_terms = direct(outline.terms, shares or self.weights)
+        self.shared = bool(shares)
         self.direct_measures = direct(outline.measures, [m.over for m in outline.measures])
         self.direct_closers = direct(ends, [1 << closings.index(m.name) for m in ends])
         sensors = {s.name: s for s in outline.sensors}
@@ -340,7 +343,8 @@ class Stepper:
 
     def failed_among(self, methods: Sequence[str], failure: Exception) -> NoReturn:
         """The same, where one of several methods was called: the traceback tells which."""
-        named = [f.name for f in traceback.extract_tb(failure.__traceback__) if f.name in methods]
+        known = {method.rpartition(".")[2] for method in methods}  # of `north.fuel` the method is `fuel`
+        named = [f.name for f in traceback.extract_tb(failure.__traceback__) if f.name in known]
         self.failed(named[0] if named else methods[0], failure)
 
     @property

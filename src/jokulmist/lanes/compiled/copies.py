@@ -62,7 +62,7 @@ class CompiledEnvironment:
         found = {p.name: np.asarray(getattr(env, p.name)) for p in self._outline.parameters if not p.fixed}
         narrow = {"f": np.float32, "i": np.int32, "b": np.bool_}
         leaves: dict[str, Any] = {name: value.astype(narrow[value.dtype.kind]) for name, value in found.items()}
-        leaves["weights"] = np.asarray(self.description.weights, np.float32)
+        leaves["weights"] = np.asarray(self.description.shares or self.description.weights, np.float32)
         return leaves
 
     @property

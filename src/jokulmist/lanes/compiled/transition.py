@@ -150,9 +150,7 @@ class Transition:
         judged = Advancing(compiled, numbers, own, within, one).decided(now, done, noise, t)
         steps = judged.steps
         age = now.age + 1 if description.holds else steps
-        weights = numbers["weights"]
-        rewards = sum(weights[k] * term for k, term in enumerate(judged.terms)) + jnp.zeros(self.copies, jnp.float32)
-        rewards = rewards if within is None else judged.gain
+        rewards = weighed(numbers["weights"], judged.terms, self.copies) if within is None else judged.gain
         # An end for learning alone: the copy goes on, and what is learned from does not see it go on.
         ended = ((judged.held & description.ending_bits) != 0) | judged.marked
         sense, look = at_turn(noise["SENSE"], t), at_turn(noise["LOOK"], t)
@@ -166,6 +164,13 @@ class Transition:
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
         last = Seen(shown.numbers, shown.images, able, age)
         return After(judged, rewards, ended, age, last, legal, memories, action_memories, reward_memories)
+
+
+def weighed(weights: Any, terms: Any, copies: int) -> Any:
+    """Rewards from unweighted terms, float32, shape ``(copies,)``; of several players ``(copies, players)``."""
+    if weights.ndim == 2:
+        return sum(term[:, None] * weights[k][None] for k, term in enumerate(terms))
+    return sum(weights[k] * term for k, term in enumerate(terms)) + jnp.zeros(copies, jnp.float32)
 
 
 def begun_anew(closed: Any, begun: Any, memories: Any) -> Any:
@@ -227,7 +232,7 @@ class Advancing:
             marked=jnp.zeros(copies, bool),
             steps=whole if steps is None else steps,
             lasted=whole,
-            gain=() if self.within is None else zeros,
+            gain=() if self.within is None else weighed(self.numbers["weights"], (zeros,) * len(self.description.terms), copies),
         )
 
     def once(self, states: Any, measures: Any, steps: Any, actions: Any, rows: Any, waited: Any = None) -> Decided:
@@ -247,9 +252,9 @@ class Advancing:
         new = self.once(now.after, now.measures, now.steps + 1, actions, rows, waited)
         gain: Any = ()
         if self.within is not None:
-            weights = self.numbers["weights"]
-            reward = sum(weights[k] * term for k, term in enumerate(new.terms))
-            gain = now.gain + self.within ** now.lasted.astype(jnp.float32) * reward
+            reward = weighed(self.numbers["weights"], new.terms, now.held.shape[0])
+            later = self.within ** now.lasted.astype(jnp.float32)
+            gain = now.gain + later.reshape((-1,) + (1,) * (reward.ndim - 1)) * reward
         terms = tuple(a + b for a, b in zip(now.terms, new.terms, strict=True))
         new = new._replace(terms=terms, marked=now.marked | new.marked, lasted=now.lasted + 1, gain=gain)
         return jax.tree.map(lambda after, before: choose(going, after, before), new, now)  # type: ignore[no-any-return]

@@ -232,7 +232,7 @@ def evaluate(
                 follower.turned(chosen[i], outcome, lane.turn)
             observed = outcome.observed
             if discount is not None:
-                so_far += weight * np.asarray(outcome.rewards)
+                so_far += weight * np.array([np.mean(reward) for reward in outcome.rewards])
                 weight *= discount
             finished.extend((first + f.copy, f) for f in outcome.finished)
             if max(copy.advances for copy in lane.each) > MOST_ADVANCES:

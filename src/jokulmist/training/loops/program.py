@@ -13,7 +13,8 @@ from jokulmist.agents.foreign import three
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Stream
 from jokulmist.environments.spaces.channels import Seen
-from jokulmist.environments.spaces.legal import choices_of
+from jokulmist.environments.spaces.legal import mask_widths
+from jokulmist.environments.spaces.players import players_of
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.lanes.compiled.transition import BeginRows, Transition, at_turn, spread_all
 from jokulmist.learning.schedules import Progress, value_at
@@ -186,7 +187,7 @@ def _agent_requests(
     observed = Seen(
         like((copies, spec.width)),
         {c.name: like((copies, *c.shape), jnp.uint8) for c in spec.images},
-        tuple(like((copies, c.count), jnp.bool_) for c in choices_of(spec.action).values()) if spec.masked else (),
+        tuple(like((copies, width), jnp.bool_) for width in mask_widths(spec.action)) if spec.masked else (),
         like((copies,), jnp.int32),
     )
     actions, memory, notes = count(
@@ -199,7 +200,9 @@ def _agent_requests(
     many, actions, notes = jax.tree.map(
         lambda leaf: like((per_update, *leaf.shape), leaf.dtype), (observed, actions, notes)
     )
-    experience = Experience(many, actions, like((per_update, copies)), flag, flag, many, many, notes)
+    players = players_of(spec.action)
+    rewards = like((per_update, copies, len(players)) if players else (per_update, copies))
+    experience = Experience(many, actions, rewards, flag, flag, many, many, notes)
     if lasting:
         experience = experience._replace(advances=like((per_update, copies), jnp.int32))
     count(lambda now, *rest: three(kind, "learn", kind.learn(shapes, now, *rest)), learner, memory, experience)

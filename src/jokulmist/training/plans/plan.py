@@ -21,6 +21,7 @@ from pydantic import (
 )
 
 from jokulmist.agents.contract import Agent, explained
+from jokulmist.agents.players import PlayerAgents, agents_of
 from jokulmist.environments.chance.noise import checked_seed
 from jokulmist.environments.declaration.environment import (
     Environment,
@@ -174,6 +175,7 @@ class Plan:
     observers: tuple[Observer, ...] = ()
 
     def __post_init__(self) -> None:
+        object.__setattr__(self, "agent", agents_of(self.agent, describe(self.environment).action))
         object.__setattr__(self, "observers", checked_observers(self.observers))
         _ = self.stage  # what cannot vary is refused at once
         if self.training.processes and not isinstance(self.environment, Simulator):

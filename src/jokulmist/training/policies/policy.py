@@ -16,7 +16,7 @@ from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.channels import Observation, Spec
-from jokulmist.environments.spaces.legal import Mask, choices_of
+from jokulmist.environments.spaces.legal import Mask, choices_of, mask_widths
 from jokulmist.errors import SettingError, listed
 from jokulmist.lanes.protocol import Observed
 from jokulmist.learning.schedules import Progress
@@ -289,6 +289,8 @@ def _mask(action: Action, legal: Any) -> Mask:
         if not able.any():
             raise SettingError("`legal` allows nothing; give at least one label, or leave it out.")
         mask.append(able)
+    if getattr(action, "asks", False):
+        mask.append(np.ones(mask_widths(action)[-1], bool))
     return tuple(mask)
 
 

@@ -1,0 +1,336 @@
+"""The agents of several players as one agent: each sees its own part, decides its own action, and learns from its own rewards.
+
+Each is a method like any other and knows nothing of the others. Agents that play several players see these as more copies. Where not all players decide
+at each moment, a decision lasts until the player is asked again: what it is paid meanwhile is its reward, and what it sees then is where it led.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from functools import cache
+from typing import Any, ClassVar, NamedTuple
+
+from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
+from jokulmist.environments.modifiers.base import idle_of
+from jokulmist.environments.spaces.actions import Record
+from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.players import PlayerActions, View, players_of, refuse_unknown, view_of
+from jokulmist.errors import SettingError, listed
+
+TOGETHER = "+"
+class Group(NamedTuple):
+    """An agent and the players that it plays.
+
+    Attributes
+    ----------
+    name : str
+    players : tuple of int
+        Their places among all players.
+    kind : type
+    shapes : Shapes
+        For as many copies as rows: those of the first player, then those of the next.
+    views : tuple of View
+    every : int
+        Decisions of each row between two calls of `learn`.
+    """
+
+    name: str
+    players: tuple[int, ...]
+    kind: type[Agent]
+    shapes: Any
+    views: tuple[View, ...]
+    every: int
+
+
+class PlayerAgents(Agent):
+    """One agent a player, or one for several.
+
+    Parameters
+    ----------
+    agents : dict of str to Agent
+        By player; `+` joins the names of several that one agent plays, ``"north+south"``.
+    """
+
+    agents: dict[str, Any]
+
+    kinds: ClassVar[tuple[tuple[str, type[Agent]], ...]] = ()
+
+    def __repr__(self) -> str:
+        if len(self.agents) == 1:
+            return repr(next(iter(self.agents.values())))
+        return f"{{{', '.join(f'{name!r}: {agent!r}' for name, agent in self.agents.items())}}}"
+
+    __str__ = __repr__
+
+    def __hash__(self) -> int:
+        return hash(tuple((name, repr(agent)) for name, agent in self.agents.items()))
+
+    def refuse(self, spec: Spec) -> None:
+        """Raise `SettingError` where a player has no agent, or an agent cannot play its player."""
+        players = players_of(spec.action)
+        if not players:
+            raise SettingError(
+                f"agents are given for {listed(self.agents)}, and the environment has no players. Give one agent, e.g. `jm.PPO()`."
+            )
+        named = [player for group in self.agents for player in group.split(TOGETHER)]
+        for player in named:
+            refuse_unknown(player, players, "an agent")
+        missing = [player for player in players if player not in named]
+        if missing:
+            raise SettingError(f"no agent is given for {listed(missing)}; the players are {listed(players)}.")
+        twice = [player for player in players if named.count(player) > 1]
+        if twice:
+            raise SettingError(f"two agents are given for {listed(twice)}. Give one.")
+        for group in self.agents:
+            views = [view_of(spec, player) for player in group.split(TOGETHER)]
+            for player, view in zip(group.split(TOGETHER), views, strict=True):
+                if view.spec != views[0].spec:
+                    first = group.partition(TOGETHER)[0]
+                    raise SettingError(
+                        f"one agent cannot play {listed(group.split(TOGETHER))}: `{player}` sees {[c.name for c in view.spec.channels]} and does "
+                        f"{view.spec.action!r}, `{first}` sees {[c.name for c in views[0].spec.channels]} and does {views[0].spec.action!r}. Give each "
+                        f"an agent of its own."
+                    )
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        self.refuse(spec)
+        players = players_of(spec.action)
+        groups = []
+        for name, agent in self.agents.items():
+            mine = name.split(TOGETHER)
+            views = tuple(view_of(spec, player) for player in mine)
+            rows = copies * len(mine)
+            shapes = agent.shapes(views[0].spec, rows)
+            places = tuple(players.index(player) for player in mine)
+            groups.append(Group(name, places, type(agent), shapes, views, agent.decisions_per_update(rows)))
+        return Shapes(spec=spec, copies=copies, groups=tuple(groups), every=self.decisions_per_update(copies))
+
+    def numbers(self) -> dict[str, Any]:
+        return {f"{group}.{name}": c for group, agent in self.agents.items() for name, c in agent.numbers().items()}
+
+    def copies_for(self, steps: int | None) -> int:
+        return max(agent.copies_for(steps) for agent in self.agents.values())
+
+    def decisions_per_update(self, copies: int) -> int:
+        each = [
+            agent.decisions_per_update(copies * len(group.split(TOGETHER))) for group, agent in self.agents.items()
+        ]
+        return math.gcd(*each)
+
+    def functions(self) -> list[Any]:
+        return [function for agent in self.agents.values() for function in agent.functions()]
+
+    def written(self) -> dict[str, Any]:
+        raise NotImplementedError("a plan writes the agents of players by itself")
+
+    @staticmethod
+    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
+        return {g.name: g.kind.fresh_learner(g.shapes, _numbers(numbers, g), noise) for g in shapes.groups}
+
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Any) -> Any:
+        """What each agent's copies remember; where decisions wait, what waits."""
+        return {g.name: _fresh(shapes, g, _numbers(numbers, g)) for g in shapes.groups}
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        xp, action = noise.xp, shapes.spec.action
+        asked = observed.legal[-1] if action.asks else None
+        by_player: dict[str, Any] = {}
+        after, notes = {}, {}
+        for g in shapes.groups:
+            seen = _seen(xp, g, observed, 0)
+            own = memory[g.name]["own"]
+            actions, new, notes[g.name] = g.kind.choose(
+                g.shapes, _numbers(numbers, g), learner[g.name], own, seen, noise, explore
+            )
+            if asked is not None:
+                new = _chosen_where(xp, _rows_of(xp, g, asked), new, own)
+            after[g.name] = {**memory[g.name], "own": new}
+            for k, place in enumerate(g.players):
+                by_player[list(action.players)[place]] = _part(actions, k * shapes.copies, (k + 1) * shapes.copies)
+        if asked is not None:
+            by_player = {
+                player: _idle_unless(xp, asked[:, k], action.players[player], by_player[player])
+                for k, player in enumerate(action.players)
+            }
+        return action.joined({player: by_player[player] for player in action.players}), after, notes
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, tuple[Any, ...]]:
+        learned, after, readings = dict(learner), dict(memory), []
+        for g in shapes.groups:
+            now, kept = _numbers(numbers, g), memory[g.name]
+            own = _own_experience(noise.xp, shapes, g, experience)
+            if not kept.keys() - {"own"}:
+                new, remembered, told = g.kind.learn(g.shapes, now, learner[g.name], kept["own"], own, noise)
+                learned[g.name], after[g.name] = new, {"own": remembered}
+            else:
+                from jokulmist.agents.waiting_decisions import learned_when_gathered
+
+                asked = experience.following.legal[-1] if shapes.spec.action.asks else None
+                acted = experience.observed.legal[-1] if shapes.spec.action.asks else None
+                learned[g.name], after[g.name], told = learned_when_gathered(
+                    g, now, learner[g.name], kept, own, noise, _rows_of_turns(noise.xp, g, acted), _rows_of_turns(noise.xp, g, asked)
+                )
+            readings += told
+        return learned, after, tuple(readings)
+
+
+def _numbers(numbers: Any, group: Group) -> Numbers:
+    """The settings of one agent among those of all."""
+    head = f"{group.name}."
+    return Numbers(**{name.removeprefix(head): value for name, value in vars(numbers).items() if name.startswith(head)})
+
+
+def _fresh(shapes: Any, group: Group, numbers: Numbers) -> dict[str, Any]:
+    own = group.kind.fresh_memory(group.shapes, numbers)
+    if not shapes.spec.action.asks and group.every == shapes.every:
+        return {"own": own}
+    from jokulmist.agents.waiting_decisions import nothing_waiting
+
+    return {"own": own, **nothing_waiting(group, numbers, shapes.spec.action.asks)}
+
+
+def _seen(xp: Any, group: Group, observed: Any, axis: int) -> Seen:
+    """What an agent's players see, one after another along the axis of copies."""
+    seen = []
+    for view in group.views:
+        columns = list(view.columns)
+        seen.append(
+            Seen(
+                observed.numbers[..., columns],
+                {own: observed.images[name] for name, own in view.images},
+                tuple(observed.legal[k] for k in view.masks) if view.spec.masked else (),
+                observed.age,
+            )
+        )
+    return _one_after_another(xp, seen, axis)
+
+
+def _one_after_another(xp: Any, trees: list[Any], axis: int) -> Any:
+    first = trees[0]
+    if len(trees) == 1:
+        return first
+    if isinstance(first, dict):
+        return {name: _one_after_another(xp, [tree[name] for tree in trees], axis) for name in first}
+    if isinstance(first, Record):
+        return Record(**{n: _one_after_another(xp, [vars(tree)[n] for tree in trees], axis) for n in vars(first)})
+    if isinstance(first, tuple):
+        parts = [_one_after_another(xp, [tree[k] for tree in trees], axis) for k in range(len(first))]
+        return type(first)(*parts) if hasattr(first, "_fields") else tuple(parts)
+    return xp.concatenate(trees, axis=axis)
+
+
+def _part(tree: Any, start: int, stop: int) -> Any:
+    if isinstance(tree, Record):
+        return Record(**{name: part[start:stop] for name, part in vars(tree).items()})
+    return tree[start:stop]
+
+
+def _rows_of(xp: Any, group: Group, by_player: Any) -> Any:
+    """Of ``(copies, players)`` an agent's rows."""
+    return xp.concatenate([by_player[:, place] for place in group.players])
+
+
+def _rows_of_turns(xp: Any, group: Group, by_player: Any) -> Any:
+    """Of ``(turns, copies, players)`` an agent's rows, ``(turns, rows)``."""
+    if by_player is None:
+        return None
+    return xp.concatenate([by_player[..., place] for place in group.players], axis=1)
+
+
+def _chosen_where(xp: Any, where: Any, new: Any, old: Any) -> Any:
+    """A memory of which some rows are new; the others remember what they did."""
+    if isinstance(old, dict):
+        return {name: _chosen_where(xp, where, new[name], old[name]) for name in old}
+    if isinstance(old, tuple):
+        parts = [_chosen_where(xp, where, a, b) for a, b in zip(new, old, strict=True)]
+        return type(old)(*parts) if hasattr(old, "_fields") else tuple(parts)
+    return _where(xp, where, xp.asarray(new), old)
+
+
+def _idle_unless(xp: Any, asked: Any, action: Any, own: Any) -> Any:
+    """What is done by a player who is not asked: the first alternative, or the middle."""
+    idle = idle_of(xp, action, None)
+    if isinstance(own, Record):
+        return Record(**{n: _where(xp, asked, part, getattr(idle, n)) for n, part in vars(own).items()})
+    return _where(xp, asked, own, idle)
+
+
+def _where(xp: Any, asked: Any, own: Any, idle: Any) -> Any:
+    return xp.where(asked.reshape((-1,) + (1,) * (own.ndim - 1)), own, xp.asarray(idle, dtype=own.dtype))
+
+
+def _own_experience(xp: Any, shapes: Any, group: Group, e: Experience) -> Experience:
+    """What happened to an agent's players, in rows."""
+    action, count = shapes.spec.action, len(group.players)
+    names = list(action.players)
+
+    def twice(flags: Any) -> Any:
+        return flags if isinstance(flags, tuple) or count == 1 else xp.concatenate([flags] * count, axis=1)
+
+    actions = _one_after_another(xp, [action.of(names[place], e.actions) for place in group.players], 1)
+    return Experience(
+        observed=_seen(xp, group, e.observed, 1),
+        actions=actions,
+        rewards=xp.concatenate([e.rewards[..., place] for place in group.players], axis=1),
+        ended=twice(e.ended),
+        closed=twice(e.closed),
+        last=_seen(xp, group, e.last, 1),
+        following=_seen(xp, group, e.following, 1),
+        notes=e.notes[group.name],
+        broken=twice(e.broken),
+    )
+
+
+@cache
+def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
+    """The class of agents of these kinds: what is static of an agent, such as what a policy keeps, belongs to a class."""
+
+    def kept(learner: Any) -> Any:
+        return {name: kind.kept(learner[name]) for name, kind in kinds}
+
+    return type(
+        "PlayerAgents",
+        (PlayerAgents,),
+        {
+            "__module__": PlayerAgents.__module__,
+            "kinds": kinds,
+            "kept": staticmethod(kept),
+            "reading_names": tuple(f"{name}.{reading}" for name, kind in kinds for reading in kind.reading_names),
+            "traced": all(kind.traced for _, kind in kinds),
+            "staggered": any(kind.staggered for _, kind in kinds),
+            "usual_copies": max(kind.usual_copies for _, kind in kinds),
+            "__annotations__": {},
+        },
+    )
+
+
+def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
+    """The agents of an environment's players as one: one a player, or one that plays all of them.
+
+    Parameters
+    ----------
+    given : Agent, or dict of str to Agent
+    action : PlayerActions, or the action of an environment without players
+    """
+    if isinstance(given, PlayerAgents):
+        return given
+    if isinstance(given, Agent):
+        if not isinstance(action, PlayerActions):
+            return given
+        given = {TOGETHER.join(action.players): given}
+    named = {str(player): agent for player, agent in given.items()}
+    for player, agent in named.items():
+        if not isinstance(agent, Agent):
+            raise SettingError(f"the agent of `{player}` is {agent!r:.80}; give an agent, e.g. `jm.PPO()`.")
+    made = _class_of(tuple((name, type(agent)) for name, agent in named.items()))
+    return made(agents=named)
+
+

@@ -1,0 +1,151 @@
+"""Decisions of one player among several that wait: until it is known where they led, and until there are as many as its method learns from.
+
+A method learns from whole turns of all its copies. Where players take turns, copies get on at different speed, so finished decisions are kept a copy by
+itself, and as soon as each copy has enough the method is given them as turns. A copy that is far ahead of the slowest leaves decisions out; the next that is
+kept is marked as the begin of something new, as after a lost process.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from jokulmist.agents.contract import Experience, Numbers
+from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, RowDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.spaces.channels import Seen
+
+# Decisions of a row that are kept beside those that are learned from next.
+AHEAD = 8
+
+
+def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
+    """What stands in an agent's memory before the first decision: room for what waits."""
+    import jax
+    import jax.numpy as jnp
+
+    shapes, rows = group.shapes, group.shapes.copies
+    spec = shapes.spec
+    choices = [part for part in getattr(spec.action, "parts", {"": spec.action}).values() if hasattr(part, "count")]
+    observed = Seen(
+        jnp.zeros((rows, spec.width), jnp.float32),
+        {c.name: jnp.zeros((rows, *c.shape), jnp.uint8) for c in spec.images},
+        tuple(jnp.ones((rows, c.count), bool) for c in choices) if spec.masked else (),
+        jnp.zeros(rows, jnp.int32),
+    )
+    draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).at(0, 0)
+    learner, memory = group.kind.fresh_learner(shapes, numbers, draw), group.kind.fresh_memory(shapes, numbers)
+
+    def chosen(settings: Any, learner: Any, memory: Any, observed: Any) -> Any:
+        now, draw = Numbers(**settings), CountingDraw(jnp)
+        actions, _, notes = group.kind.choose(shapes, now, learner, memory, observed, draw, True)
+        return actions, notes
+
+    def empty(like: Any) -> Any:
+        return jax.tree.map(lambda leaf: jnp.zeros(leaf.shape, leaf.dtype), like)
+
+    actions, notes = empty(jax.eval_shape(chosen, vars(numbers), learner, memory, observed))
+    flags, zeros = jnp.zeros(rows, bool), jnp.zeros(rows, jnp.float32)
+    row = Experience(observed, actions, zeros, flags, flags, observed, observed, notes, flags if asks else ())
+    room = group.every + (AHEAD + group.every if asks else 0)
+    waiting: dict[str, Any] = {
+        "finished": jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), row),
+        "count": jnp.zeros(rows, jnp.int32),
+        "told": jnp.zeros(len(group.kind.reading_names), jnp.float32),
+    }
+    if asks:
+        waiting["open"] = (observed, actions, notes, zeros, flags)
+        waiting["left_out"] = flags
+    return jax.tree.map(np.array, waiting)  # each an array of its own: a loop writes over what it is given
+
+
+def learned_when_gathered(
+    group: Any, numbers: Numbers, learner: Any, kept: dict[str, Any], happened: Experience, noise: Any, acted: Any, asked: Any
+) -> tuple[Any, dict[str, Any], tuple[Any, ...]]:  # fmt: skip
+    """Keep what has finished, and learn once each row has enough.
+
+    Parameters
+    ----------
+    kept : dict
+        The agent's entry of the memory.
+    happened : Experience
+        With axes (turns, rows, ...).
+    acted, asked : bool, shape ``(turns, rows)``, or None
+        Whether the player decided in a turn, and whether it decides next; None where all players always do.
+
+    Returns
+    -------
+    learner, memory, readings
+        Readings of the newest update, whether it was now or before.
+    """
+    import jax
+    import jax.numpy as jnp
+    from jax import lax
+
+    def finished(kept: dict[str, Any], turn: Any) -> tuple[dict[str, Any], None]:
+        row, acts, asks = turn
+        return (_all_finished(kept, row) if acts is None else _some_finished(kept, row, acts, asks)), None
+
+    waiting = {name: part for name, part in kept.items() if name != "own"}
+    waiting = lax.scan(finished, waiting, (happened, acted, asked))[0]
+
+    def learn(state: Any, draw: Any) -> Any:
+        learner, own = state
+        turns = jax.tree.map(lambda leaf: leaf[: group.every], waiting["finished"])
+        learner, own, told = group.kind.learn(group.shapes, numbers, learner, own, turns, draw)
+        return (learner, own), jnp.stack(told) if len(told) else jnp.zeros(0)
+
+    counting = CountingDraw(jnp)
+    jax.eval_shape(lambda state: learn(state, counting), (learner, kept["own"]))
+    # Drawn before: what is done under a condition may be traced more than once.
+    rows = [noise._take(request.kind, (request.width,)) for request in counting.requests]
+    one = getattr(noise, "_one", None)
+
+    def learned(state: Any) -> Any:
+        draw = RowDraw(jnp, rows, jnp.float32(1.0) if one is None else one)
+        (learner, own), told = learn(state[:2], draw)
+        moved = jax.tree.map(lambda leaf: jnp.roll(leaf, -group.every, axis=0), waiting["finished"])
+        return learner, own, moved, waiting["count"] - group.every, told.astype(jnp.float32)
+
+    def not_yet(state: Any) -> Any:
+        return (*state, waiting["finished"], waiting["count"], waiting["told"])
+
+    ready = jnp.min(waiting["count"]) >= group.every
+    new, own, moved, count, told = lax.cond(ready, learned, not_yet, (learner, kept["own"]))
+    after = {**waiting, "own": own, "finished": moved, "count": count, "told": told}
+    return new, after, tuple(told[k] for k in range(len(group.kind.reading_names)))
+
+
+def _all_finished(kept: dict[str, Any], row: Experience) -> dict[str, Any]:
+    """Every row's decision has led somewhere."""
+    import jax
+
+    at = kept["count"][0]
+    written = jax.tree.map(lambda whole, one: whole.at[at].set(one), kept["finished"], row)
+    return {**kept, "finished": written, "count": kept["count"] + 1}
+
+
+def _some_finished(kept: dict[str, Any], row: Experience, acts: Any, asks: Any) -> dict[str, Any]:
+    """Those have whose player is asked again, or whose episode closed."""
+    import jax
+    import jax.numpy as jnp
+
+    def chosen(where: Any, new: Any, old: Any) -> Any:
+        return jax.tree.map(lambda a, b: jnp.where(where.reshape((-1,) + (1,) * (b.ndim - 1)), a, b), new, old)
+
+    observed, actions, notes, paid, is_open = kept["open"]
+    observed, actions, notes = chosen(acts, (row.observed, row.actions, row.notes), (observed, actions, notes))
+    is_open = is_open | acts
+    paid = jnp.where(acts, 0.0, paid) + row.rewards * is_open
+    done = is_open & (row.closed | asks)
+    count, finished = kept["count"], kept["finished"]
+    room = jax.tree.leaves(finished)[0].shape[0]
+    put = done & (count < room)
+    new = Experience(observed, actions, paid, row.ended, row.closed, row.last, row.following, notes, kept["left_out"])
+    places, rows = jnp.where(put, count, room), jnp.arange(count.shape[0])
+    written = jax.tree.map(lambda whole, one: whole.at[places, rows].set(one, mode="drop"), finished, new)
+    left_out = jnp.where(done, ~put, kept["left_out"])
+    return {
+        **kept, "finished": written, "count": count + put, "open": (observed, actions, notes, paid, is_open & ~done), "left_out": left_out,
+    }  # fmt: skip
