@@ -7,6 +7,7 @@ from jokulmist.agents.contract import Scheduled as Scheduled
 from jokulmist.agents.critics.ddpg import DDPG as DDPG
 from jokulmist.agents.critics.sac import SAC as SAC
 from jokulmist.agents.critics.td3 import TD3 as TD3
+from jokulmist.agents.fixed import Fixed as Fixed
 from jokulmist.agents.policies.actor_critic import ActorCritic as ActorCritic
 from jokulmist.agents.policies.ppo import PPO as PPO
 from jokulmist.agents.policies.reinforce import Reinforce as Reinforce
@@ -85,6 +86,8 @@ from jokulmist.records.rollouts import read_rollouts as read_rollouts
 from jokulmist.sources.trust import trust as trust
 from jokulmist.studies.comparison.compare import compare as compare
 from jokulmist.studies.comparison.comparison import Comparison as Comparison
+from jokulmist.studies.cross_play import CrossPlay as CrossPlay
+from jokulmist.studies.cross_play import cross_play as cross_play
 from jokulmist.studies.search.methods import SearchMethod as SearchMethod
 from jokulmist.studies.search.search import Search as Search
 from jokulmist.studies.search.space import among as among

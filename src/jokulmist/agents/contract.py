@@ -258,6 +258,8 @@ class Agent(BaseModel, metaclass=_Declared):
     usual_copies: ClassVar[int] = 1
     # Whether `choose` reads the memory; where it does not, a policy that acts has none.
     reads_memory: ClassVar[bool] = True
+    # Whether it learns: a policy that plays a player does not.
+    learns: ClassVar[bool] = True
     # Whether the copies' first episodes are cut at different ages, so that no batch holds one phase of the episodes only.
     staggered: ClassVar[bool] = False
 

@@ -15,10 +15,13 @@ from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Record
 from jokulmist.environments.spaces.channels import Seen, Spec
-from jokulmist.environments.spaces.players import PlayerActions, View, players_of, refuse_unknown, view_of
+from jokulmist.environments.spaces.player_actions import PlayerActions, players_of
+from jokulmist.environments.spaces.players import View, refuse_unknown, view_of
 from jokulmist.errors import SettingError, listed
 
 TOGETHER = "+"
+
+
 class Group(NamedTuple):
     """An agent and the players that it plays.
 
@@ -110,13 +113,12 @@ class PlayerAgents(Agent):
         return {f"{group}.{name}": c for group, agent in self.agents.items() for name, c in agent.numbers().items()}
 
     def copies_for(self, steps: int | None) -> int:
-        return max(agent.copies_for(steps) for agent in self.agents.values())
+        wanted: list[int] = [agent.copies_for(steps) for agent in self.agents.values()]
+        return max(wanted)
 
     def decisions_per_update(self, copies: int) -> int:
-        each = [
-            agent.decisions_per_update(copies * len(group.split(TOGETHER))) for group, agent in self.agents.items()
-        ]
-        return math.gcd(*each)
+        each = [agent.decisions_per_update(copies * len(group.split(TOGETHER))) for group, agent in self.agents.items()]
+        return math.gcd(*each) or 1
 
     def functions(self) -> list[Any]:
         return [function for agent in self.agents.values() for function in agent.functions()]
@@ -165,6 +167,8 @@ class PlayerAgents(Agent):
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         learned, after, readings = dict(learner), dict(memory), []
         for g in shapes.groups:
+            if not g.kind.learns:
+                continue
             now, kept = _numbers(numbers, g), memory[g.name]
             own = _own_experience(noise.xp, shapes, g, experience)
             if not kept.keys() - {"own"}:
@@ -176,7 +180,14 @@ class PlayerAgents(Agent):
                 asked = experience.following.legal[-1] if shapes.spec.action.asks else None
                 acted = experience.observed.legal[-1] if shapes.spec.action.asks else None
                 learned[g.name], after[g.name], told = learned_when_gathered(
-                    g, now, learner[g.name], kept, own, noise, _rows_of_turns(noise.xp, g, acted), _rows_of_turns(noise.xp, g, asked)
+                    g,
+                    now,
+                    learner[g.name],
+                    kept,
+                    own,
+                    noise,
+                    _rows_of_turns(noise.xp, g, acted),
+                    _rows_of_turns(noise.xp, g, asked),
                 )
             readings += told
         return learned, after, tuple(readings)
@@ -190,7 +201,7 @@ def _numbers(numbers: Any, group: Group) -> Numbers:
 
 def _fresh(shapes: Any, group: Group, numbers: Numbers) -> dict[str, Any]:
     own = group.kind.fresh_memory(group.shapes, numbers)
-    if not shapes.spec.action.asks and group.every == shapes.every:
+    if not group.kind.learns or (not shapes.spec.action.asks and group.every == shapes.every):
         return {"own": own}
     from jokulmist.agents.waiting_decisions import nothing_waiting
 
@@ -210,7 +221,8 @@ def _seen(xp: Any, group: Group, observed: Any, axis: int) -> Seen:
                 observed.age,
             )
         )
-    return _one_after_another(xp, seen, axis)
+    found: Seen = _one_after_another(xp, seen, axis)
+    return found
 
 
 def _one_after_another(xp: Any, trees: list[Any], axis: int) -> Any:
@@ -332,5 +344,3 @@ def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
             raise SettingError(f"the agent of `{player}` is {agent!r:.80}; give an agent, e.g. `jm.PPO()`.")
     made = _class_of(tuple((name, type(agent)) for name, agent in named.items()))
     return made(agents=named)
-
-

@@ -14,7 +14,7 @@ class Nothing(NamedTuple):
 
 
 class RandomPlay(Agent):
-    """Every action drawn uniformly; learns nothing. Useful as a run to compare with."""
+    """Every action drawn uniformly; learns nothing. Useful as a run to compare with, and as a player among others."""
 
     def refuse(self, spec: Any) -> None:
         """Random play looks at nothing, so it works with anything."""

@@ -6,6 +6,7 @@ from jokulmist.agents.contract import Agent
 from jokulmist.agents.critics.ddpg import DDPG
 from jokulmist.agents.critics.sac import SAC
 from jokulmist.agents.critics.td3 import TD3
+from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.policies.actor_critic import ActorCritic
 from jokulmist.agents.policies.ppo import PPO
 from jokulmist.agents.policies.reinforce import Reinforce
@@ -28,4 +29,5 @@ AGENTS: dict[str, type[Agent]] = {
     "TD3": TD3,
     "SAC": SAC,
     "RandomPlay": RandomPlay,
+    "Fixed": Fixed,
 }

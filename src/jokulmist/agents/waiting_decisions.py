@@ -57,7 +57,10 @@ def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
     if asks:
         waiting["open"] = (observed, actions, notes, zeros, flags)
         waiting["left_out"] = flags
-    return jax.tree.map(np.array, waiting)  # each an array of its own: a loop writes over what it is given
+    found: dict[str, Any] = jax.tree.map(
+        np.array, waiting
+    )  # each an array of its own: a loop writes over what it is given
+    return found
 
 
 def learned_when_gathered(

@@ -372,6 +372,30 @@ def compare(
 
 
 @app.command()
+def crossplay(
+    runs: Annotated[
+        list[Path], typer.Argument(metavar="RUN...", help="Folders of two runs or more of an environment with players.")
+    ],
+    episodes: Annotated[int, typer.Option(help="Number of episodes of each pairing.")] = 100,
+    seed: Annotated[int, typer.Option(help="Seed of these episodes.")] = 1,
+    act: Annotated[str, typer.Option(help="How the policies act: greedy or sampled.")] = "greedy",
+    to: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="File of the figure; by default cross-play.png beside the runs."),
+    ] = None,
+    json: AsJson = False,
+    trust: Trust = False,
+) -> None:
+    """Let the policies of several runs play with each other, and tell whether own partners do better than exchanged ones.
+
+    Example:  jokulmist crossplay runs/haul-ppo-001 runs/haul-ppo-002 runs/haul-ppo-003 runs/haul-ppo-004
+    """
+    from jokulmist.command.crossing import crossplay as work
+
+    work(runs, episodes, seed, act, to, json)
+
+
+@app.command()
 def tune(
     plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to train, and in [tuning] how to search.")],
     set_: Set = None,

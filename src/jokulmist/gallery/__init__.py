@@ -14,8 +14,10 @@ SHIPPED: dict[str, tuple[str, str]] = {
     "greenhouse": ("jokulmist.gallery.greenhouse", "Greenhouse"),
     "skerry": ("jokulmist.gallery.skerry", "Skerry"),
     "aurora": ("jokulmist.gallery.aurora", "Aurora"),
+    "haul": ("jokulmist.gallery.haul", "Haul"),
+    "lots": ("jokulmist.gallery.lots", "Lots"),
 }
-__all__ = ["SHIPPED", "Aurora", "Ferry", "Greenhouse", "Skerry", "Tarn", "Winch", "WholeTarn"]
+__all__ = ["SHIPPED", "Aurora", "Ferry", "Greenhouse", "Haul", "Lots", "Skerry", "Tarn", "Winch", "WholeTarn"]
 
 
 def __getattr__(name: str) -> Any:

@@ -74,6 +74,10 @@ def columns_of(episodes: Episodes, description: Description, first: int) -> dict
         "decisions": episodes.decisions.astype(np.int64),
         "copy": episodes.copy.astype(np.int64),
         "return": episodes.returns(description.weights),
+        **{
+            f"{player}.return": own
+            for player, own in zip(description.players, _shared(episodes, description), strict=True)
+        },
         **({"learned_return": episodes.learned.astype(np.float32)} if description.reward_pipeline.modifiers else {}),
         "steps": episodes.steps.astype(np.int64),
         **({"advances": episodes.advances.astype(np.int64)} if description.holds else {}),
@@ -87,6 +91,14 @@ def columns_of(episodes: Episodes, description: Description, first: int) -> dict
     for k, name in enumerate(description.varied):
         table[name] = episodes.varied[:, k].astype(np.float32)
     return table
+
+
+def _shared(episodes: Episodes, description: Description) -> list[Array]:
+    """The return of each player: its own terms and everybody's."""
+    if not description.players:
+        return []
+    shares = np.asarray(description.shares, np.float64)
+    return list((episodes.totals.astype(np.float64) @ shares).T.astype(np.float32))
 
 
 def numbers_of(episodes: Episodes, description: Description) -> dict[str, Array]:

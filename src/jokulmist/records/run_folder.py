@@ -206,6 +206,8 @@ def is_run(path: Path) -> bool:
 def checked_plan(path: Path) -> dict[str, Any]:
     """The plan of a run's folder, with the sections that every plan has."""
     plan = read_toml(path / PLAN)
+    if isinstance(plan.get("agents"), dict):  # one table a player
+        plan["agent"] = {"use": "players", **plan.pop("agents")}
     for section in ("environment", "agent", "training"):
         part = plan.get(section)
         if not isinstance(part, dict) or (section != "training" and not isinstance(part.get("use"), str)):

@@ -69,6 +69,9 @@ def uses_of(plan: Mapping[str, Any]) -> dict[str, str]:
 
 def _use(plan: Mapping[str, Any], section: str) -> str:
     part = plan.get(section)
+    if section == "agent" and isinstance(plan.get("agents"), Mapping):  # one a player
+        named = [_use({section: own}, section) for own in plan["agents"].values()]
+        return " + ".join(named)
     return str(part.get("use", "?")).rpartition("/")[2] if isinstance(part, Mapping) else "?"
 
 

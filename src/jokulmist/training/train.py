@@ -18,6 +18,7 @@ from jokulmist.sources.reading import refuse_while_reading
 from jokulmist.training.plans.budget import budget_words, refuse_budget, refuse_endless, refuse_memory
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
+from jokulmist.training.policies.partners import with_partners
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay, told_or_warned
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.choices import chosen_lane, run_folder
@@ -246,6 +247,8 @@ def train_plan(
             '`if __name__ == "__main__":`, and several seeds go side by side.'
         )
     # What does not fit is told before anything is made.
+    written = plan
+    plan = with_partners(plan)
     refuse_foreign(plan.agent, plan.agent.shapes(describe(plan.environment).spec, plan.copies))
     refuse_endless(plan)
     refuse_budget(plan)
@@ -258,7 +261,7 @@ def train_plan(
         if folder is not None and own_name is not None and (folder / own_name).exists():
             raise SettingError(f"there is a run {folder / own_name} already. Choose another `name`, or leave it out.")
     count = min(len(seeds), pool.usual_workers() if workers is None else checked_workers(workers))
-    if folder is not None and count > 1 and pool.can_travel(plan):
+    if folder is not None and count > 1 and pool.can_travel(written):
         try:
             return seeds_side_by_side.train_seeds(plan, folder, names, show, command or [], count)
         except pool.CannotTravel as reason:

@@ -231,10 +231,14 @@ def _shares(read: Outline, weights: tuple[float, ...]) -> tuple[tuple[float, ...
     """What each player gets of each term: its own terms and everybody's."""
     count = len(read.players)
     owners = [term.name.rpartition(".")[0] for term in read.terms]
-    return tuple(
-        tuple(weight * (count if owner else 1) * (owner in ("", player)) for player in read.players)
-        for weight, owner in zip(weights, owners, strict=True)
-    ) if count else ()
+    return (
+        tuple(
+            tuple(weight * (count if owner else 1) * (owner in ("", player)) for player in read.players)
+            for weight, owner in zip(weights, owners, strict=True)
+        )
+        if count
+        else ()
+    )
 
 
 def _meanwhile(instance: Any, read: Outline) -> Any:

@@ -11,7 +11,7 @@ from jokulmist.environments.declaration import parts
 from jokulmist.environments.declaration.state import Field, State
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range
 from jokulmist.environments.spaces.legal import choices_of
-from jokulmist.environments.spaces.players import players_of
+from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.errors import DeclarationError, listed
 
 STEP_ARGUMENTS = ("before", "action", "after")
@@ -32,8 +32,12 @@ MOST_CLOSINGS = 24
 # The names that mean something on an environment; a field, channel, term or parameter cannot take one of them.
 RESERVED = (
     "State", "action", "begin", "advance", "deadline", "time_limit", "picture", "legal", "decide_every", "decide_when",
-    "meanwhile", "weights", "xp", "episode", "modified", "modify", "players", "player", "turn", "out",
+    "meanwhile", "weights", "xp", "episode", "modified", "modify", "players",
 )  # fmt: skip
+
+
+# They mean something where there are players.
+PLAYER_WORDS = ("player", "turn", "out")
 
 
 RECORD_COLUMNS = (
@@ -248,13 +252,14 @@ def _step_method(where: str, part: parts.MethodPart, **options: Any) -> StepMeth
 def _refuse_clashes(cls: type, state: type[State], named: Mapping[str, parts.Part]) -> None:
     """Fields, parts and closings are columns of the records, so a name may stand once."""
     where = cls.__qualname__
-    taken = [name for name in [*state._fields, *named] if name in RESERVED or name in RECORD_COLUMNS]
+    meant = [*RESERVED, *(PLAYER_WORDS if getattr(cls, "players", None) is not None else ())]
+    taken = [name for name in [*state._fields, *named] if name in meant or name in RECORD_COLUMNS]
     twice = [name for name in state._fields if name in named]
     told = []
     if taken:
         told.append(
             f"names {'a part' if len(taken) == 1 else 'parts'} {listed(taken)}, which {'has a meaning' if len(taken) == 1 else 'have meanings'} of "
-            f"{'its' if len(taken) == 1 else 'their'} own; choose another name. Taken are {listed(dict.fromkeys([*RESERVED, *RECORD_COLUMNS]))}."
+            f"{'its' if len(taken) == 1 else 'their'} own; choose another name. Taken are {listed(dict.fromkeys([*meant, *RECORD_COLUMNS]))}."
         )
     for name in twice:
         told.append(

@@ -12,7 +12,8 @@ from typing import Any
 
 from jokulmist.environments.declaration import parts
 from jokulmist.environments.spaces.actions import Actions, Choice, Range
-from jokulmist.environments.spaces.players import ASKED, PlayerActions, own_name
+from jokulmist.environments.spaces.legal import ASKED
+from jokulmist.environments.spaces.player_actions import PlayerActions, own_name
 from jokulmist.errors import DeclarationError, listed, nearest
 
 PLAYER = "player"
@@ -51,9 +52,15 @@ def with_players(cls: Any) -> None:
 
 def _names(where: str, given: Any) -> tuple[str, ...]:
     if isinstance(given, bool) or not isinstance(given, (int, tuple, list)):
-        raise DeclarationError(f'`{where}.players` is a tuple of names or a number; got {given!r}. Write `players = ("north", "south")`.')
+        raise DeclarationError(
+            f'`{where}.players` is a tuple of names or a number; got {given!r}. Write `players = ("north", "south")`.'
+        )
     names = tuple(str(k) for k in range(given)) if isinstance(given, int) else tuple(given)
-    wrong = [name for name in names if not isinstance(name, str) or not (name.isidentifier() or isinstance(given, int) or name.isdecimal())]
+    wrong = [
+        name
+        for name in names
+        if not isinstance(name, str) or not (name.isidentifier() or isinstance(given, int) or name.isdecimal())
+    ]
     if wrong or len(names) < 2 or len(set(names)) != len(names):
         told = f"{wrong[0]!r} is no name" if wrong else f"got {given!r}"
         raise DeclarationError(
@@ -74,7 +81,9 @@ def _actions(where: str, given: Any, players: tuple[str, ...], asks: bool, maske
             )
         missing = [player for player in players if player not in named]
         if missing:
-            raise DeclarationError(f"the action of `{where}` is missing for {listed(missing)}. Give one a player, or one for all of them.")
+            raise DeclarationError(
+                f"the action of `{where}` is missing for {listed(missing)}. Give one a player, or one for all of them."
+            )
     else:
         named = dict.fromkeys(players, given)
     for player, action in named.items():
@@ -90,14 +99,22 @@ def _one_a_player(cls: Any, name: str, part: parts.MethodPart, players: tuple[st
     where, given = f"{cls.__qualname__}.{name}", _arguments(part.function)
     of = part.bounds.get("of") if isinstance(part, parts.Sensor) else None
     if of is not None and str(of) not in players:
-        raise DeclarationError(f"`{where}` is a channel of `{of}`, and the players are {listed(players)}.{nearest(str(of), players)}")
-    wrong = [word for word in given if word not in STEP_WORDS] if not isinstance(part, (parts.Sensor, parts.Reference)) else []
+        raise DeclarationError(
+            f"`{where}` is a channel of `{of}`, and the players are {listed(players)}.{nearest(str(of), players)}"
+        )
+    wrong = (
+        [word for word in given if word not in STEP_WORDS]
+        if not isinstance(part, (parts.Sensor, parts.Reference))
+        else []
+    )
     if wrong:
         raise DeclarationError(
             f"`{where}` takes `{wrong[0]}`; with `players` a reward, an ending, a cut or a measure takes any of `before`, `actions`, `after` and `player`, by name."
         )
     if isinstance(part, parts.Closing) and PLAYER in given:
-        raise DeclarationError(f"`{where}` takes `player`, and an episode closes for all. Write `def out(self, state, player):` for one who leaves before.")
+        raise DeclarationError(
+            f"`{where}` takes `player`, and an episode closes for all. Write `def out(self, state, player):` for one who leaves before."
+        )
     if isinstance(part, parts.Reference):
         if PLAYER in given:
             setattr(cls, name, _named(cls, name, parts.Reference(_by_player(part.function, players))))
@@ -169,12 +186,18 @@ def _legal(where: str, function: Callable[..., Any] | None, players: tuple[str, 
     """What is allowed, by part, and who decides now."""
     given = () if function is None else _arguments(function)
     if function is not None and given not in (("state",), ("state", PLAYER)):
-        raise DeclarationError(f"`{where}.legal` must be a method that takes (self, state), and gives a dict by player, or (self, state, player).")
+        raise DeclarationError(
+            f"`{where}.legal` must be a method that takes (self, state), and gives a dict by player, or (self, state, player)."
+        )
 
     def legal(self: Any, state: Any) -> Any:
         found: dict[str, Any] = {}
         if function is not None:
-            told = {p: function(self, state, k) for k, p in enumerate(players)} if PLAYER in given else function(self, state)
+            told = (
+                {p: function(self, state, k) for k, p in enumerate(players)}
+                if PLAYER in given
+                else function(self, state)
+            )
             for player, allowed in dict(told).items():
                 if isinstance(self.action.players.get(str(player)), Actions):
                     found.update({own_name(str(player), name): one for name, one in dict(allowed).items()})

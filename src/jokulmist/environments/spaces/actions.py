@@ -312,20 +312,6 @@ class Actions:
 Action = Choice | Range | Actions
 
 
-def from_described(described: Mapping[str, Any]) -> Action:
-    """The action that `described()` wrote down."""
-    if described["kind"] == "choice":
-        labels = described["labels"]
-        return Choice(labels) if isinstance(labels, int) else Choice(*labels)
-    if described["kind"] == "range":
-        return Range(described["low"], described["high"], shape=described["shape"], unit=described["unit"])
-    if described["kind"] == "players":
-        from jokulmist.environments.spaces.players import PlayerActions
-
-        return PlayerActions.from_described(described)
-    return Actions(**{name: from_described(part) for name, part in described["parts"].items()})  # type: ignore[arg-type]
-
-
 def split(actions: Any, copies: int) -> list[Any]:
     """One action a copy, in own form, from actions with a leading axis of copies."""
     if isinstance(actions, Record):

@@ -14,7 +14,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.environments.spaces.actions import Action, from_described
+from jokulmist.environments.spaces.actions import Action
+from jokulmist.environments.spaces.player_actions import from_described
 from jokulmist.errors import SettingError
 
 Array = np.ndarray[Any, Any]

@@ -1,149 +1,39 @@
-"""Several players: their actions as one action of an environment, and what each of them sees as an observation of its own.
-
-Inside the library an environment of several players is one whose action has a part a player and whose channels are those of all. Lanes, records and
-pictures need to know nothing else. What belongs to one player has the player's name in front: ``north.partner``, ``south.fuel``.
-"""
+"""What each of several players sees and does, among what all of them see and do."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any, NamedTuple
 
-from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range, Record, from_described
-from jokulmist.environments.spaces.channels import Channel, Spec
-from jokulmist.environments.spaces.legal import ASKED as ASKED
-from jokulmist.errors import ActionError, SettingError, listed, nearest
+from jokulmist.environments.spaces.actions import Choice
+from jokulmist.environments.spaces.channels import Channel, Observation, Spec
+from jokulmist.environments.spaces.player_actions import PlayerActions
+from jokulmist.errors import SettingError, listed, nearest
 
 
-def own_name(player: str, name: str) -> str:
-    """The name in records of what belongs to one player."""
-    return f"{player}.{name}"
+class PlayerObservation(Observation):
+    """What all players see, by channel; ``observation["north"]`` is what one of them sees."""
 
+    def __init__(self, values: Mapping[str, Any], each: Mapping[str, Observation]) -> None:
+        super().__init__(values)
+        object.__setattr__(self, "_each", dict(each))
 
-class ByPlayer:
-    """A value a player, by name or by index: what `advance` gets as `actions`.
-
-    Examples
-    --------
-    >>> both = ByPlayer({"north": 1, "south": 0})
-    >>> both.north, both["south"], both[0], list(both)
-    (1, 0, 1, [1, 0])
-    """
-
-    def __init__(self, values: Mapping[str, Any]) -> None:
-        self.__dict__.update(values)
-
-    def __getitem__(self, player: int | str) -> Any:
-        return self.__dict__[player] if isinstance(player, str) else list(self.__dict__.values())[player]
-
-    def __iter__(self) -> Iterator[Any]:
-        return iter(self.__dict__.values())
-
-    def __len__(self) -> int:
-        return len(self.__dict__)
-
-    def __repr__(self) -> str:
-        return f"ByPlayer({', '.join(f'{name}={value!r}' for name, value in self.__dict__.items())})"
-
-
-class PlayerActions(Actions):
-    """The actions of several players as one: a part a player, or one for each thing that a player decides.
-
-    Parameters
-    ----------
-    players : dict of str to Choice, Range or Actions
-    asks : bool
-        Whether not all of them decide at each moment.
-    masked : bool
-        Whether the class says which choices are allowed.
-    """
-
-    def __init__(self, players: Mapping[str, Action], asks: bool = False, masked: bool = False) -> None:
-        parts: dict[str, Choice | Range] = {}
-        for player, action in players.items():
-            if isinstance(action, Actions):
-                parts.update({own_name(player, name): part for name, part in action.parts.items()})
-            else:
-                parts[player] = action
-        super().__init__(**parts)
-        self.players, self.asks, self.masked = dict(players), asks, masked
+    def __getitem__(self, name: Any) -> Any:
+        each: dict[str, Observation] = self.__dict__["_each"]
+        return each[str(name)] if str(name) in each else self.__dict__[name]
 
     def __getattr__(self, name: str) -> Any:
-        players: dict[str, Action] = self.__dict__.get("players", {})
-        if name in players:
-            return players[name]
-        first = next(iter(players.values()), None)
-        if first is not None and not name.startswith("_") and all(action == first for action in players.values()):
-            return getattr(first, name)  # `self.action.pull`, where all have the same
-        return super().__getattr__(name)
+        each: dict[str, Observation] = self.__dict__.get("_each", {})
+        if name in each:
+            return each[name]
+        raise AttributeError(name)
 
-    def by_player(self, own: Any) -> ByPlayer:
-        """What each player does, from a record of all parts."""
-        if isinstance(own, ByPlayer):
-            return own
-        return ByPlayer({player: self.of(player, own) for player in self.players})
-
-    def of(self, player: str, own: Any) -> Any:
-        """What one player does, in the own form of its action."""
-        action = self.players[player]
-        if isinstance(action, Actions):
-            return Record(**{name: getattr(own, own_name(player, name)) for name in action.parts})
-        return getattr(own, player)
-
-    def joined(self, by_player: Mapping[str, Any]) -> Record:
-        """A record of all parts, from what each player does in own form."""
-        parts: dict[str, Any] = {}
-        for player, action in self.players.items():
-            if isinstance(action, Actions):
-                parts.update({own_name(player, name): getattr(by_player[player], name) for name in action.parts})
-            else:
-                parts[player] = by_player[player]
-        return Record(**parts)
-
-    def own(self, given: Any) -> Record:
-        """A record of all parts, from a dict with an action a player."""
-        if isinstance(given, Record):
-            return super().own(given)
-        values = dict(vars(given)) if isinstance(given, ByPlayer) else given
-        if not isinstance(values, Mapping):
-            raise ActionError(f"an action is a dict with one a player, {listed(self.players)}; got {given!r:.80}.")
-        named = {str(player): action for player, action in values.items()}
-        for player in named:
-            if player not in self.players:
-                raise ActionError(
-                    f"there is no player `{player}`; the players are {listed(self.players)}.{nearest(player, self.players)}"
-                )
-        missing = [player for player in self.players if player not in named]
-        if missing:
-            raise ActionError(f"an action is missing for {listed(missing)}; give one a player, {listed(self.players)}.")
-        return self.joined({player: self.players[player].own(named[player]) for player in self.players})
-
-    def label(self, own: Any) -> str:
-        return " ".join(f"{player}={action.label(self.of(player, own))}" for player, action in self.players.items())
+    def keys(self) -> Any:
+        return [name for name in self.__dict__ if name != "_each"]
 
     def __repr__(self) -> str:
-        return f"{{{', '.join(f'{player!r}: {action!r}' for player, action in self.players.items())}}}"
-
-    def __eq__(self, other: object) -> bool:
-        return (
-            isinstance(other, PlayerActions)
-            and other.players == self.players
-            and (other.asks, other.masked) == (self.asks, self.masked)
-        )
-
-    def __hash__(self) -> int:
-        return hash((tuple(self.players.items()), self.asks, self.masked))
-
-    def described(self) -> dict[str, Any]:
-        players = {player: action.described() for player, action in self.players.items()}
-        return {"kind": "players", "players": players, "asks": self.asks, "masked": self.masked}
-
-    @classmethod
-    def from_described(cls, described: Mapping[str, Any]) -> PlayerActions:
-        """What `described` wrote down."""
-        players = {player: from_described(action) for player, action in described["players"].items()}
-        return cls(players, bool(described["asks"]), bool(described["masked"]))
+        return f"PlayerObservation({', '.join(f'{player}={one!r}' for player, one in self.__dict__['_each'].items())})"
 
 
 class View(NamedTuple):
@@ -186,16 +76,9 @@ def view_of(spec: Spec, player: str) -> View:
             part = spec.slices[channel.name]
             columns.extend(range(part.start, part.stop))
     choices = [name for name, part in action.parts.items() if isinstance(part, Choice)]
-    masks = tuple(
-        k for k, name in enumerate(choices) if name == player or name.startswith(f"{player}.")
-    )
+    masks = tuple(k for k, name in enumerate(choices) if name == player or name.startswith(f"{player}."))
     mine = action.players[player]
     return View(Spec(tuple(channels), mine, action.masked and bool(masks)), tuple(columns), tuple(images), masks)
-
-
-def players_of(action: Action) -> tuple[str, ...]:
-    """The names of the players; none where there are no several."""
-    return tuple(action.players) if isinstance(action, PlayerActions) else ()
 
 
 def refuse_unknown(player: str, players: tuple[str, ...], where: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,8 +12,12 @@ from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream, checked_seed
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State
+from jokulmist.environments.modifiers.base import idle_of
+from jokulmist.environments.spaces.actions import Record, plain_form
 from jokulmist.environments.spaces.channels import Observation
 from jokulmist.environments.spaces.legal import Mask, choices_of, refuse_illegal
+from jokulmist.environments.spaces.player_actions import ByPlayer, PlayerActions, own_name
+from jokulmist.environments.spaces.players import PlayerObservation, view_of
 from jokulmist.environments.transition.copy import FIRST, Copy, draws_of
 from jokulmist.environments.transition.simulator_stepping import SimulatorStepper, stepper_for
 from jokulmist.environments.transition.stepping import finished
@@ -118,7 +123,14 @@ class Episode:
             part = row[spec.slices[channel.name]]
             values[channel.name] = part[0] if channel.shape == () else np.array(part, np.float32).reshape(channel.shape)
         values.update(images)
-        return Observation(values)
+        if not self._description.players:
+            return Observation(values)
+        views = {player: view_of(spec, player).spec for player in self._description.players}
+        each = {
+            player: Observation({c.name: values[own_name(player, c.name)] if own_name(player, c.name) in values else values[c.name] for c in view.channels})
+            for player, view in views.items()
+        }  # fmt: skip
+        return PlayerObservation(values, each)
 
     def _take_up(self, now: Moment) -> None:
         """Put the copy where a moment was, with sums that begin at nothing."""
@@ -147,7 +159,7 @@ class Episode:
                 f"begin another with `environment.episode(seed={self.seed + 1})`, or rewind with `episode.back(3)`."
             )
         copy, turn = self._copy, now.steps
-        decided = done = self._description.action.own(action)
+        decided = done = self._description.action.own(self._of_all(action))
         if now.mask:
             refuse_illegal(self._description.action, decided, now.mask)
         self._take_up(now)
@@ -173,6 +185,22 @@ class Episode:
                 amounts=amounts,
             )
         )
+
+    def _of_all(self, action: Any) -> Any:
+        """An action a player, where only those who are asked were given one."""
+        whole = self._description.action
+        if not isinstance(whole, PlayerActions) or isinstance(action, Record):
+            return action
+        asked = list(whole.players)
+        if whole.asks:
+            asked = [player for player, able in zip(whole.players, self._moments[-1].mask[-1], strict=True) if able]
+        if not isinstance(action, (Mapping, ByPlayer)) and len(asked) == 1:
+            action = {asked[0]: action}
+        if isinstance(action, Mapping) and whole.asks:
+            idle = whole.by_player(plain_form(idle_of(np, whole)))
+            rest = {player: idle[player] for player in whole.players if player not in asked}
+            return {**rest, **{str(player): own for player, own in action.items()}}
+        return action
 
     def back(self, decisions: int = 1, seed: int | None = None) -> None:
         """Rewind.
@@ -211,7 +239,17 @@ class Episode:
 
     @property
     def observation(self) -> Observation:
+        """What is seen; of several players ``observation["north"]`` is what one of them sees."""
         return self._moments[-1].observation
+
+    @property
+    def asked(self) -> tuple[str, ...]:
+        """The players who decide now; empty where there are no several."""
+        players = self._description.players
+        whole = self._description.action
+        if not isinstance(whole, PlayerActions) or not whole.asks:
+            return players
+        return tuple(player for player, able in zip(players, self._moments[-1].mask[-1], strict=True) if able)
 
     @property
     def legal(self) -> Any:
@@ -245,7 +283,18 @@ class Episode:
 
     @property
     def totals(self) -> dict[str, float]:
+        """The weighted terms so far, which add up to `total`; see `returns` for what each of several players got."""
         return self._by_term(self._moments[-1].totals)
+
+    @property
+    def returns(self) -> dict[str, float]:
+        """What each of several players got so far; their mean is `total`."""
+        d = self._description
+        weights = [total / w if w else 0.0 for total, w in zip(self._moments[-1].totals, d.weights, strict=True)]
+        return {
+            player: float(sum(amount * share[k] for amount, share in zip(weights, d.shares, strict=True)))
+            for k, player in enumerate(d.players)
+        }
 
     @property
     def reward(self) -> float:

@@ -232,7 +232,9 @@ class Advancing:
             marked=jnp.zeros(copies, bool),
             steps=whole if steps is None else steps,
             lasted=whole,
-            gain=() if self.within is None else weighed(self.numbers["weights"], (zeros,) * len(self.description.terms), copies),
+            gain=()
+            if self.within is None
+            else weighed(self.numbers["weights"], (zeros,) * len(self.description.terms), copies),
         )
 
     def once(self, states: Any, measures: Any, steps: Any, actions: Any, rows: Any, waited: Any = None) -> Decided:

@@ -7,7 +7,7 @@ same draws for everyone. The draws are those of evaluation: a training with the 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -26,6 +26,7 @@ from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Finished, Observed
 from jokulmist.records.episodes import columns_of
 from jokulmist.training.loops.plain import batch_of
+from jokulmist.training.policies.partners import joined_policy
 from jokulmist.training.policies.policy import Act, Player, Policy
 from jokulmist.training.rollouts.rollout_recorder import Follower
 from jokulmist.training.rollouts.rollouts import Draws, judged_of, save_recorded
@@ -161,8 +162,9 @@ def evaluate(
 
     Parameters
     ----------
-    policy : Policy, Run or str
-        A policy, a run whose policy is meant, ``"random"``, or the name of one of the environment's references.
+    policy : Policy, Run or str, or dict of them
+        A policy, a run whose policy is meant, ``"random"``, or the name of one of the environment's references. Of several players also a dict with
+        one a player: ``{"north": run_a, "south": run_b}``.
     environment : Environment
         With the parameters and weights to measure at.
     episodes : int
@@ -197,6 +199,8 @@ def evaluate(
             + ("; they are swapped. " if swapped else f"; the second is {environment!r}. ")
             + "Write `jm.evaluate(run.policy, run.environment)`."
         )
+    if isinstance(policy, Mapping):
+        policy = joined_policy(policy, environment, act)
     policy = getattr(policy, "policy", policy)  # a run means its policy
     if not isinstance(policy, (Policy, str)):
         raise SettingError(
@@ -319,8 +323,10 @@ def sees_more(environment: Environment, reference: str) -> bool:
     twin = object.__new__(type(environment))
     twin.__dict__.update(environment.__dict__)
     for sensor in describe(environment).outline.sensors:
-        method = getattr(environment, sensor.name)
-        twin.__dict__[sensor.name] = lambda state, *draw, method=method: method(plain, *draw)
+        # Of several players a sensor has one name a player, and is asked by the method's own.
+        name = sensor.name.rpartition(".")[2]
+        method = getattr(environment, name)
+        twin.__dict__[name] = lambda state, *draw, method=method: method(plain, *draw)
     try:
         getattr(twin, reference)(state)
     except Exception:  # it is told where it plays

@@ -14,7 +14,7 @@ from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Stream
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.legal import mask_widths
-from jokulmist.environments.spaces.players import players_of
+from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.lanes.compiled.transition import BeginRows, Transition, at_turn, spread_all
 from jokulmist.learning.schedules import Progress, value_at

@@ -21,7 +21,7 @@ from pydantic import (
 )
 
 from jokulmist.agents.contract import Agent, explained
-from jokulmist.agents.players import PlayerAgents, agents_of
+from jokulmist.agents.players import agents_of
 from jokulmist.environments.chance.noise import checked_seed
 from jokulmist.environments.declaration.environment import (
     Environment,
@@ -36,16 +36,17 @@ from jokulmist.environments.modifiers import modifier_from
 from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, vary_from
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.loading import function_named, looking_in, name_of
-from jokulmist.records.files import as_lists, read_toml
+from jokulmist.records.files import read_toml
 from jokulmist.training.plans.observers import Observer, checked_observers, observer_from
-from jokulmist.training.plans.sources import agent_from, environment_class, use_of
+from jokulmist.training.plans.sources import PLAYERS, agent_described, agent_from, environment_class, use_of
 from jokulmist.training.plans.stopping import stop_when_from
 from jokulmist.training.plans.stopping import written as written_stop
 
 OBSERVERS = "observers"
 NEEDED = ("environment", "agent", "training")
 TABLES = (*NEEDED, "vary", "curriculum")
-SECTIONS = (*TABLES, OBSERVERS)
+SECTIONS = (*TABLES, "agents", OBSERVERS)
+AGENTS = "agents"
 TUNING = "tuning"
 MOST_COPIES = 65_536
 
@@ -234,9 +235,11 @@ class Plan:
             environment["modify"] = [modifier.written() for modifier in modifiers_of(self.environment)]
         found: dict[str, Any] = {
             "environment": environment,
-            "agent": {"use": use_of(type(self.agent)), **as_lists(self.agent.written())},
+            "agent": agent_described(self.agent, whole=False),
             "training": self.training.written(),
         }
+        if found["agent"]["use"] == PLAYERS:  # a plan has a table a player
+            found[AGENTS] = {player: own for player, own in found.pop("agent").items() if player != "use"}
         if isinstance(self.vary, Mapping):
             found["vary"] = {name: how.written() for name, how in self.vary.items()}
         elif self.vary is not None:
@@ -307,6 +310,7 @@ def _made_from(content: Mapping[str, Any], base: Path | None) -> Plan:
             raise SettingError(
                 f"a plan has no section `{section}`; it has {listed(SECTIONS)}.{nearest(section, SECTIONS)}"
             )
+    content = _with_agents(content)
     parts: dict[str, dict[str, Any]] = {}
     for section in TABLES:
         part = content.get(section)
@@ -341,6 +345,16 @@ def _made_from(content: Mapping[str, Any], base: Path | None) -> Plan:
         raise SettingError(f"`observers` must be a list of tables, `[[observers]]`; got {given!r}.")
     observers = tuple(observer_from(entry, base) for entry in given)
     return Plan(made, agent_from(agent, base), Training(**parts["training"]), vary, levels, observers)
+
+
+def _with_agents(content: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The same with the tables of players' agents as one agent."""
+    if AGENTS not in content:
+        return content
+    given = content[AGENTS]
+    if "agent" in content or not isinstance(given, Mapping):
+        raise SettingError("a plan has `[agent]`, or one table a player, `[agents.NAME]`; keep one of them.")
+    return {**{k: v for k, v in content.items() if k != AGENTS}, "agent": {"use": PLAYERS, **given}}
 
 
 def _apply(content: dict[str, Any], change: str) -> None:

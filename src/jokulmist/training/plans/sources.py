@@ -8,14 +8,19 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.agents.contract import Agent
+from jokulmist.agents.fixed import Fixed
+from jokulmist.agents.players import PlayerAgents
 from jokulmist.agents.registry import AGENTS
 from jokulmist.environments.declaration.environment import Environment, outline_of
-from jokulmist.errors import LookupFailed, listed, nearest
+from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.gallery import SHIPPED
 from jokulmist.learning.schedules import following
 from jokulmist.loading import base_of, function_named, module_of, name_of, ships
+from jokulmist.records.files import as_lists
 from jokulmist.sources.keeping import Code, KeptCode, code_of
 from jokulmist.sources.slices import changes
+
+PLAYERS = "players"
 
 
 def environment_class(use: str, base: Path | None = None) -> type[Environment]:
@@ -61,9 +66,17 @@ def agent_class(use: str, base: Path | None = None) -> type[Agent]:
     return found
 
 
-def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Agent:
-    """An agent from its settings in a plan; paths of files of one's own start from `base`."""
+def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Any:
+    """An agent from its settings in a plan, or a dict of them by player; paths of files of one's own start from `base`."""
     settings = dict(settings)
+    if settings.get("use") == PLAYERS:
+        given = {player: own for player, own in settings.items() if player != "use"}
+        wrong = [player for player, own in given.items() if not isinstance(own, Mapping) or "use" not in own]
+        if wrong:
+            raise SettingError(f'`[agents.{wrong[0]}]` does not say what to use. Write `use = "PPO"`.')
+        return {player: agent_from(own, base) for player, own in given.items()}
+    if isinstance(settings.get("inner"), Mapping):
+        settings["inner"] = agent_from(settings["inner"], base)
     kind = agent_class(settings.pop("use"), base)
     if isinstance(settings.get("network"), str) and ":" in settings["network"]:
         settings["network"] = function_named(settings["network"], base)
@@ -71,6 +84,23 @@ def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Agent:
         if isinstance(value, Mapping) and isinstance(value.get("function"), str):
             settings[name] = following(function_named(value["function"], base))
     return kind(**settings)
+
+
+def agent_described(agent: Agent, whole: bool = True) -> dict[str, Any]:
+    """An agent's settings as a plan, or with `whole` the record of a policy, holds them; `agent_from` reads them back."""
+    if isinstance(agent, PlayerAgents):
+        if len(agent.agents) == 1:
+            return agent_described(next(iter(agent.agents.values())), whole)
+        return {"use": PLAYERS, **{player: agent_described(one, whole) for player, one in agent.agents.items()}}
+    found = {"use": use_of(type(agent)), **as_lists(agent.written())}
+    if whole and isinstance(agent, Fixed) and agent.inner is not None:
+        found["inner"] = agent_described(agent.inner)
+    return found
+
+
+def kinds_of(agent: Agent) -> list[type[Agent]]:
+    """The methods of an agent, or of the agents of players."""
+    return [type(one) for one in agent.agents.values()] if isinstance(agent, PlayerAgents) else [type(agent)]
 
 
 def _named(use: str, kind: type, what: str, base: Path | None) -> Any:

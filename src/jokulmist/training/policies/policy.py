@@ -10,20 +10,24 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 
 from jokulmist.agents.contract import Agent, numbers_at
+from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.foreign import twin_holds
+from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.channels import Observation, Spec
 from jokulmist.environments.spaces.legal import Mask, choices_of, mask_widths
+from jokulmist.environments.spaces.player_actions import players_of
+from jokulmist.environments.spaces.players import refuse_unknown, view_of
 from jokulmist.errors import SettingError, listed
 from jokulmist.lanes.protocol import Observed
 from jokulmist.learning.schedules import Progress
 from jokulmist.loading import looking_in
 from jokulmist.records.checkpoints import open_arrays, save_arrays
-from jokulmist.records.files import as_lists, path_of
-from jokulmist.training.plans.sources import agent_from, use_of
+from jokulmist.records.files import path_of
+from jokulmist.training.plans.sources import PLAYERS, agent_described, agent_from
 from jokulmist.training.policies.agent_calls import calls_for
 from jokulmist.trees import filled
 
@@ -199,6 +203,24 @@ class Policy:
             )
         return row
 
+    def player(self, name: str | int) -> Policy:
+        """The policy of one of several players, with what that player sees and does.
+
+        Raises
+        ------
+        SettingError
+            When there is no such player.
+        """
+        player, players = str(name), players_of(self.spec.action)
+        if not players or not isinstance(self.agent, PlayerAgents):
+            raise SettingError(f"this policy plays an environment without players, so it has no part for {name!r}.")
+        refuse_unknown(player, players, "`player`")
+        group = next(group for group in self.agent.agents if player in group.split(TOGETHER))
+        agent = self.agent.agents[group]
+        if isinstance(agent, Fixed):
+            agent = agent.inner
+        return Policy(agent, view_of(self.spec, player).spec, self.learner[group], self.decisions)
+
     def fits(self, environment: Environment) -> None:
         """Raise `SettingError` where the environment's channels or action differ, saying which."""
         theirs, ours = describe(environment).spec, self.spec
@@ -224,7 +246,7 @@ class Policy:
     def about(self) -> dict[str, Any]:
         """For records: all but the arrays."""
         return {
-            "agent": {"use": use_of(type(self.agent)), **as_lists(self.agent.written())},
+            "agent": agent_described(self.agent),
             "decisions": self.decisions,
             "spec": self.spec.described(),
         }
@@ -256,9 +278,9 @@ class Policy:
         arrays, about = open_arrays(path)
         if base is None:
             _refuse_code(path, about["agent"])
-        with looking_in(base, current):
-            agent = agent_from(about["agent"], base)
         spec = Spec.from_described(about["spec"])
+        with looking_in(base, current):
+            agent = agents_of(agent_from(about["agent"], base), spec.action)
         draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
         model = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
         return cls(agent, spec, filled(agent.kept(model), arrays), int(about["decisions"]))
@@ -269,6 +291,9 @@ class Policy:
 
 def _refuse_code(path: Path, settings: Mapping[str, Any]) -> None:
     """A file of arrays by itself runs nothing: where code of somebody's own belongs to it, its place has to be named."""
+    for inner in [settings.get("inner"), *(settings.values() if settings.get("use") == PLAYERS else [])]:
+        if isinstance(inner, Mapping):
+            _refuse_code(path, inner)
     functions = [v["function"] for v in settings.values() if isinstance(v, Mapping) and "function" in v]
     network = settings.get("network")
     named = [settings.get("use"), *functions, *([network] if isinstance(network, str) else [])]

@@ -14,6 +14,7 @@ from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import SettingError
 from jokulmist.records.rollouts import ROLLOUTS, Rollout, read_rollouts, rollout_of
 from jokulmist.training.evaluation.evaluate import evaluate
+from jokulmist.training.policies.partners import with_partners
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.rollouts.rollouts import recorded_of
 from jokulmist.training.runs.run import Run
@@ -97,7 +98,7 @@ def _simulated(policy: Policy | str, environment: Simulator, seed: int, title: s
 
 def untrained(run: Run) -> Policy:
     """The policy that a run began with."""
-    plan = run.plan
+    plan = with_partners(run.plan, run.path)
     spec = describe(plan.stage).spec
     draw = PlainDraw(Noise(run.seed, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
     numbers = numbers_at(plan.agent.numbers())

@@ -8,7 +8,7 @@ import os
 import shutil
 import sys
 import time
-from contextlib import ExitStack
+from contextlib import ExitStack, suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -19,6 +19,7 @@ from jokulmist.errors import DivergedTraining, JokulmistError, RecordError, Sett
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import save_checkpoint
 from jokulmist.records.episodes import Episodes, Memory
+from jokulmist.records.files import write_json
 from jokulmist.records.lock import writing
 from jokulmist.records.run_index import LAST, uses_of
 from jokulmist.training.evaluation.evaluate import evaluate
@@ -27,8 +28,9 @@ from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.training.plans.observers import LiveRun, Observers
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.plans.sources import plan_code
+from jokulmist.training.plans.sources import kinds_of, plan_code
 from jokulmist.training.plans.stopping import Stopping
+from jokulmist.training.policies.partners import keep_partners, with_partners
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.rollouts.rollout_recorder import RolloutRecorder
@@ -96,10 +98,12 @@ class Session:
         more: dict[str, int] | None = None,
         of: str | None = None,
     ) -> None:
+        plan = with_partners(plan, path, None if of is None else Path(of))
         self.plan, self.seed, self.compiled, self.show = plan, seed, compiled, show
         self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
         self.description = describe(self.environment)
         goes_on = origin is not None
+        before = dict(origin or {})
         if origin is None:
             origin = files.origin_of(command, seed, files.now(), None if path is None else Path.cwd())
         origin.update(more or {})
@@ -116,15 +120,17 @@ class Session:
             origin["uses"] = uses_of(plan.written())
             for name in ("decisions", "episodes", "seconds", f"return_last_{LAST}"):
                 origin.pop(name, None)  # of a run that goes on: not yet true again
-            code = None if goes_on else plan_code(self.environment, type(self.agent), *plan.functions())
+            code = None if goes_on else plan_code(self.environment, *kinds_of(self.agent), *plan.functions())
             try:
+                if not goes_on:
+                    keep_partners(self.agent, self.path)
                 if code is not None:
                     origin["code"] = code.summary
                     files.keep_source(self.path, code.parts)
                 self.recorder = files.FolderRecorder(self.path, None if goes_on else plan.written(), origin)
                 self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
             except RecordError:
-                _leave_nothing(self.path)
+                self._give_up(before)
                 raise
         self.origin, self.kept, self.until = origin, kept, until
         self.so_far = SoFar(plan, self.description, self.recorder, path, show)
@@ -148,9 +154,17 @@ class Session:
                 try:
                     held.enter_context(writing(self.path))
                 except RecordError:
-                    _leave_nothing(self.path)
+                    self._give_up({})
                     raise
             return self._run()
+
+    def _give_up(self, before: dict[str, Any]) -> None:
+        """Where a run cannot be written to when it begins, let its record not say that it is at work."""
+        assert self.path is not None
+        if before:
+            with suppress(RecordError):
+                write_json(self.path / files.ORIGIN, before)
+        _leave_nothing(self.path)
 
     def _run(self) -> Run:
         more = {k: int(self.origin.get(k, 0)) for k in ("more_steps", "more_episodes")}

@@ -69,7 +69,7 @@ class Play:
     def place(self, method: str) -> str:
         """File and line of a method of the class."""
         part = inspect.getattr_static(type(self.environment), method, None)
-        function = getattr(part, "function", part)
+        function = inspect.unwrap(getattr(part, "function", part))
         try:
             lines = inspect.getsourcelines(function)[1]
             file = inspect.getsourcefile(function) or ""

@@ -1,0 +1,139 @@
+"""A player's agent that does not learn: a policy that was learned before."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, Literal
+
+from pydantic import PrivateAttr
+
+from jokulmist.agents.contract import Agent, Shapes, numbers_at
+from jokulmist.environments.spaces.channels import Spec
+from jokulmist.errors import SettingError
+from jokulmist.learning.schedules import Coefficients, Progress, coefficients
+
+
+class Held:
+    """What a policy learned; two of one form share a compiled program, because what they hold is handed to it."""
+
+    def __init__(self, learner: Any) -> None:
+        self.learner = learner
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Held)
+
+    def __hash__(self) -> int:
+        return hash(Held)
+
+
+class Fixed(Agent):
+    """A policy that plays a player and does not learn.
+
+    Parameters
+    ----------
+    policy : str
+        The folder of a run, or a file that ``policy.save`` wrote. Of a run with the same players the policy of the same player is taken.
+    act : {"greedy", "sampled"}
+        Without exploration, or as in its training at its end.
+
+    Notes
+    -----
+    A run keeps a copy of it in ``partners/``, so that it can be done again when the other run is gone.
+    """
+
+    policy: str
+    act: Literal["greedy", "sampled"] = "greedy"
+    inner: Any = None
+
+    learns: ClassVar[bool] = False
+    _held: Any = PrivateAttr(default=None)
+    _spec: Any = PrivateAttr(default=None)
+    _decisions: int = PrivateAttr(default=0)
+
+    def __init__(self, policy: Any = "", **settings: Any) -> None:
+        super().__init__(policy=str(policy), **settings)
+
+    def holding(self, agent: Agent, spec: Spec, learner: Any, decisions: int) -> Fixed:
+        """The same with what it learned."""
+        other = Fixed(self.policy, act=self.act, inner=agent)
+        other._held, other._spec, other._decisions = Held(learner), spec, decisions
+        return other
+
+    @property
+    def is_held(self) -> bool:
+        return self._held is not None
+
+    def refuse(self, spec: Spec) -> None:
+        """Raise `SettingError` where the policy learned on other channels or actions."""
+        if self.inner is None:
+            raise SettingError(f"the policy {self.policy!r} was not read yet.")
+        if self._spec is not None and self._spec != spec:
+            ours, theirs = [c.name for c in self._spec.channels], [c.name for c in spec.channels]
+            what = (
+                f"observes {ours}, and the player sees {theirs}"
+                if ours != theirs
+                else "learned with other bounds or another action"
+            )
+            raise SettingError(
+                f"the policy of {self.policy!r} does not fit: it {what}. Use one that learned on this environment."
+            )
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        self.refuse(spec)
+        inner = self.inner.shapes(spec, copies)
+        return Shapes(
+            spec=spec,
+            copies=copies,
+            kind=type(self.inner),
+            inner=inner,
+            explores=self.act == "sampled",
+            held=self._held,
+        )
+
+    def numbers(self) -> dict[str, Coefficients]:
+        if self.inner is None:
+            return {}
+        last = numbers_at(self.inner.numbers(), Progress(self._decisions, 0, 1.0))
+        return {name: coefficients(float(value)) for name, value in vars(last).items()}
+
+    def copies_for(self, steps: int | None) -> int:
+        return 1
+
+    def decisions_per_update(self, copies: int) -> int:
+        return 0
+
+    def __repr__(self) -> str:
+        return f"Fixed({self.policy!r})" if self.act == "greedy" else f"Fixed({self.policy!r}, act={self.act!r})"
+
+    __str__ = __repr__
+
+    def written(self) -> dict[str, Any]:
+        return {"policy": self.policy, "act": self.act}
+
+    @staticmethod
+    def kept(learner: Any) -> Any:
+        return learner
+
+    @staticmethod
+    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
+        if shapes.held is not None:
+            return shapes.held.learner
+        return shapes.kind.kept(shapes.kind.fresh_learner(shapes.inner, numbers, noise))
+
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Any) -> Any:
+        return shapes.kind.fresh_memory(shapes.inner, numbers)
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        actions, memory, _ = shapes.kind.choose(
+            shapes.inner, numbers, learner, memory, observed, noise, shapes.explores
+        )
+        return actions, memory, ()
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, tuple[Any, ...]]:
+        return learner, memory, ()

@@ -1,0 +1,38 @@
+"""The command that lets policies of several runs play with each other."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import typer
+
+from jokulmist.command.printing import print_json, print_table
+
+
+def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | None, json: bool) -> None:
+    from jokulmist.command.waiting import telling
+    from jokulmist.studies.cross_play import cross_play
+    from jokulmist.training.runs.run import Run
+
+    runs = [Run.open(path) for path in paths]
+    with telling() as say:
+        found = cross_play(runs, episodes=episodes, seed=seed, act=act, say=say)  # type: ignore[arg-type]
+        saved = found.save(to or paths[0].parent / "cross-play.png")
+    if json:
+        print_json({**found.as_json(), "files": [str(path) for path in saved]})
+        return
+    first, others = found.players[0], " and ".join(found.players[1:])
+    typer.echo(
+        f"{found.environment}: mean return of {episodes} episodes, seed {seed}; rows play {first}, columns play {others}\n"
+    )
+    print_table(
+        [
+            {"": name, **{other: float(found.means[i, j]) for j, other in enumerate(found.names)}}
+            for i, name in enumerate(found.names)
+        ]
+    )
+    typer.echo(
+        f"\ntrained together {found.own:.4g}, exchanged {found.swapped:.4g}: {found.verdict}"
+        + ("" if found.p != found.p else f" (p = {found.p:.3f})")
+    )
+    typer.echo(f"{saved[0]} shows it; {saved[1].name} has the intervals and each player's return.", err=True)

@@ -1,0 +1,247 @@
+"""Cross-play: do policies that were trained apart fit each other?
+
+Every run's policy plays every player with every other run's. Partners that were trained together are on the diagonal of the matrix. Whether they do better
+than partners that were exchanged is asked by a permutation test: if it did not matter, any other pairing of the same policies would be as good.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.errors import SettingError, listed
+from jokulmist.pictures import style
+from jokulmist.records.files import replace_file
+from jokulmist.studies.statistics import ALPHA
+from jokulmist.training.evaluation.evaluate import evaluate
+from jokulmist.training.policies.policy import Act, Policy
+from jokulmist.training.runs.run import Run
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from matplotlib.axes import Axes
+
+FEWEST_RUNS = 4
+MOST_PAIRINGS = 10_000
+Array = np.ndarray[Any, Any]
+
+
+@dataclass(frozen=True)
+class CrossPlay:
+    """The returns of all policies with all others.
+
+    Attributes
+    ----------
+    names : tuple of str
+        Of the runs.
+    players : tuple of str
+        The rows are the policies of the first, the columns those of the others.
+    means, lows, highs : float64, shape ``(runs, runs)``
+        Mean return and its 95 % interval over episodes.
+    returns : dict of str to float64, shape ``(runs, runs)``
+        Mean return of each player.
+    p : float
+        Chance of a pairing at least as good as the own one, if partners did not matter; not a number with fewer than four runs.
+    """
+
+    environment: str
+    names: tuple[str, ...]
+    players: tuple[str, ...]
+    means: Array
+    lows: Array
+    highs: Array
+    returns: dict[str, Array]
+    episodes: int
+    seed: int
+    p: float
+
+    @property
+    def own(self) -> float:
+        """Mean return of partners that were trained together."""
+        return float(np.diag(self.means).mean())
+
+    @property
+    def swapped(self) -> float:
+        """Mean return of partners that were not; not a number with one run."""
+        apart = ~np.eye(len(self.names), dtype=bool)
+        return float(self.means[apart].mean()) if apart.any() else math.nan
+
+    @property
+    def verdict(self) -> str:
+        """Whether own partners are better than exchanged ones, in words."""
+        if math.isnan(self.p):
+            return f"{len(self.names)} runs are too few to tell; {FEWEST_RUNS} are the least"
+        return "own partners are better" if self.p <= ALPHA else "no difference was shown"
+
+    @property
+    def table(self) -> pd.DataFrame:
+        """One row a pairing: who played whom, the mean return with its interval, the return of each player."""
+        import pandas as pd
+
+        first, others = self.players[0], "+".join(self.players[1:])
+        rows = [
+            {
+                first: self.names[i], others: self.names[j], "mean_return": self.means[i, j], "ci95_low": self.lows[i, j], "ci95_high": self.highs[i, j],
+                **{f"{player}.return": own[i, j] for player, own in self.returns.items()},
+            }
+            for i, j in itertools.product(range(len(self.names)), repeat=2)
+        ]  # fmt: skip
+        return pd.DataFrame(rows)
+
+    def as_json(self) -> dict[str, Any]:
+        """For other programs: the pairings, and what is said of them."""
+        return {
+            "environment": self.environment, "players": list(self.players), "runs": list(self.names), "episodes": self.episodes, "seed": self.seed,
+            "pairings": self.table.to_dict("records"), "own": self.own, "swapped": self.swapped, "p": self.p, "verdict": self.verdict,
+        }  # fmt: skip
+
+    def plot(self, axes: Axes | None = None) -> Axes:
+        """Draw the matrix, with the own partners framed."""
+        with style.styled():
+            axes = style.axes_or_new(axes)
+            image = axes.imshow(self.means, cmap="cividis", aspect="auto")
+            count = len(self.names)
+            middle = 0.5 * (float(self.means.min()) + float(self.means.max()))
+            for i, j in itertools.product(range(count), repeat=2):
+                color = style.INK if self.means[i, j] > middle else style.PAPER
+                half = 0.5 * (self.highs[i, j] - self.lows[i, j])
+                axes.text(
+                    j, i, f"{self.means[i, j]:.3g}\n± {half:.2g}", ha="center", va="center", color=color, fontsize=9.5
+                )
+                if i == j:
+                    axes.add_patch(_frame(i))
+            axes.set_xticks(range(count), self.names, rotation=20, ha="right")
+            axes.set_yticks(range(count), self.names)
+            axes.set_xlabel(f"plays {' and '.join(self.players[1:])}")
+            axes.set_ylabel(f"plays {self.players[0]}")
+            axes.grid(False)
+            axes.figure.colorbar(image, ax=axes, label="mean return, all players")
+            told = f"{self.environment}: own partners (framed) {self.own:.3g}, exchanged ones {self.swapped:.3g}; {self.verdict}"
+            style.titled(axes, told if math.isnan(self.p) else f"{told} (p = {self.p:.3f})")
+        return axes
+
+    def save(self, path: str | Path) -> list[Path]:
+        """Write the picture, and the pairings as CSV beside it."""
+        target = Path(path)
+        with style.styled():
+            figure = style.fitted_figure()
+            self.plot(figure.add_subplot())
+            saved = style.save(figure, target)
+        beside = target.with_suffix(".csv")
+        replace_file(beside, self.table.to_csv(index=False, float_format="%.7g"))
+        return [saved, beside]
+
+    def __repr__(self) -> str:
+        return (
+            f"<cross-play of {len(self.names)} runs: own {self.own:.4g}, exchanged {self.swapped:.4g}, {self.verdict}>"
+        )
+
+
+def _frame(place: int) -> Any:
+    from matplotlib.patches import Rectangle
+
+    return Rectangle((place - 0.47, place - 0.47), 0.94, 0.94, fill=False, edgecolor=style.RUST, linewidth=2.5)
+
+
+def cross_play(
+    runs: Sequence[Run | Policy | str | Path],
+    environment: Environment | None = None,
+    *,
+    episodes: int = 100,
+    seed: int = 1,
+    act: Act = "greedy",
+    say: Callable[[str], None] | None = None,
+) -> CrossPlay:
+    """Let the policies of several runs play with each other.
+
+    Parameters
+    ----------
+    runs : sequence of Run, Policy or path
+        Of an environment with players; two or more.
+    environment : Environment, optional
+        By default that of the first run.
+    episodes : int
+        Of each pairing; the same for all.
+    seed : int
+    act : {"greedy", "sampled"}
+    say : function of a text, optional
+        Told what is being done.
+
+    Returns
+    -------
+    CrossPlay
+        With more than two players the rows are the policies of the first, and all others are played by the run of the column.
+
+    Raises
+    ------
+    SettingError
+        When the environment has no players, or a policy does not fit.
+
+    Notes
+    -----
+    The test takes every pairing of rows with columns (with more than seven runs, 10,000 drawn ones): its p is the share of pairings whose mean return is at
+    least that of the own one.
+    """
+    if isinstance(runs, (str, Path, Run, Policy)) or len(runs) < 2:
+        raise SettingError("cross-play takes two runs or more, e.g. `jm.cross_play([run_a, run_b])`.")
+    opened = [one if isinstance(one, (Run, Policy)) else Run.open(one) for one in runs]
+    if environment is None:
+        first = opened[0]
+        if isinstance(first, Policy):
+            raise SettingError("say by `environment` what the policies play: a policy does not know it.")
+        environment = first.environment
+    players = describe(environment).players
+    if not players:
+        raise SettingError(f"`{describe(environment).name}` has no players, so there is nobody to exchange.")
+    policies = [one if isinstance(one, Policy) else one.policy for one in opened]
+    parts = [{player: policy.player(player) for player in players} for policy in policies]
+    names = tuple(one.name if isinstance(one, Run) else f"policy {k}" for k, one in enumerate(opened))
+    if len(set(names)) < len(names):
+        raise SettingError(f"a run is named twice: {listed(names)}. Give each once.")
+    count = len(names)
+    means, lows, highs = (np.zeros((count, count)) for _ in range(3))
+    returns = {player: np.zeros((count, count)) for player in players}
+    for i, j in itertools.product(range(count), repeat=2):
+        if say is not None:
+            say(f"{names[i]} with {names[j]}, pairing {i * count + j + 1} of {count * count}")
+        given = {player: parts[i if k == 0 else j][player] for k, player in enumerate(players)}
+        found = evaluate(given, environment, episodes=episodes, seed=seed, act=act)  # type: ignore[arg-type]
+        means[i, j] = found.mean
+        lows[i, j], highs[i, j] = found.interval
+        for player in players:
+            returns[player][i, j] = float(np.mean(found.columns[f"{player}.return"]))
+    return CrossPlay(
+        describe(environment).name,
+        names,
+        players,
+        means,
+        lows,
+        highs,
+        returns,
+        episodes,
+        seed,
+        chance_of_pairing(means, seed),
+    )
+
+
+def chance_of_pairing(means: Array, seed: int = 0) -> float:
+    """The share of pairings of rows with columns whose mean is at least that of the diagonal; not a number with fewer than four."""
+    count = len(means)
+    if count < FEWEST_RUNS:
+        return math.nan
+    rows = np.arange(count)
+    own = means[rows, rows].mean()
+    if math.factorial(count) <= MOST_PAIRINGS:
+        pairings: Any = itertools.permutations(range(count))
+    else:
+        draw = np.random.default_rng(seed)
+        pairings = [rows, *(draw.permutation(count) for _ in range(MOST_PAIRINGS - 1))]
+    at_least = [means[rows, list(pairing)].mean() >= own - 1e-12 * abs(own) for pairing in pairings]
+    return float(np.mean(at_least))

@@ -1,0 +1,112 @@
+"""Policies that play a player and do not learn: read, kept with a run, and put together to one policy of all players."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from jokulmist.agents.contract import Agent
+from jokulmist.agents.fixed import Fixed
+from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
+from jokulmist.agents.random_play import RandomPlay
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.spaces.player_actions import players_of
+from jokulmist.errors import LookupFailed, SettingError, listed
+from jokulmist.records.checkpoints import ARRAYS, whole_checkpoint
+from jokulmist.records.files import path_of
+from jokulmist.records.run_folder import is_run
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.policies.policy import Policy
+
+PARTNERS = "partners"
+
+
+def with_partners(plan: Plan, *folders: Path | None) -> Plan:
+    """A plan whose fixed policies are read: from the partners that a run keeps, else from where the plan says."""
+    agent = plan.agent
+    if not isinstance(agent, PlayerAgents) or not any(
+        isinstance(a, Fixed) and not a.is_held for a in agent.agents.values()
+    ):
+        return plan
+    found: dict[str, Agent] = {}
+    for group, one in agent.agents.items():
+        found[group] = (
+            _read(one, group.partition(TOGETHER)[0], folders) if isinstance(one, Fixed) and not one.is_held else one
+        )
+    return replace(plan, agent=agents_of(found, describe(plan.environment).action))
+
+
+def _read(fixed: Fixed, player: str, folders: tuple[Path | None, ...]) -> Fixed:
+    for folder in folders:
+        kept = None if folder is None else folder / PARTNERS / f"{player}.safetensors"
+        if kept is not None and kept.exists():
+            return held(fixed, Policy.open(kept), player)
+    return held(fixed, policy_at(fixed.policy), player)
+
+
+def held(fixed: Fixed, policy: Policy, player: str) -> Fixed:
+    """A fixed agent that holds a policy, or of one of several players the same player's."""
+    own = policy.player(player) if players_of(policy.spec.action) else policy
+    return fixed.holding(own.agent, own.spec, own.learner, own.decisions)
+
+
+def policy_at(place: str) -> Policy:
+    """The policy of a run's folder, or of a file."""
+    path = path_of(place, "a partner's `policy`")
+    if not path.exists():
+        raise LookupFailed(f"there is no run and no policy {path}, which a player is to play by.")
+    if not path.is_dir():
+        return Policy.open(path)
+    if not is_run(path):
+        raise LookupFailed(f"{path} is no run. Name the folder of a run, or a file that `policy.save` wrote.")
+    checkpoint, _ = whole_checkpoint(path)
+    if checkpoint is None:
+        raise LookupFailed(f"{path} has no checkpoint yet, so it has no policy.")
+    return Policy.open(checkpoint / ARRAYS, path)
+
+
+def keep_partners(agent: Agent, folder: Path) -> None:
+    """Write the fixed policies of a run into its folder."""
+    if not isinstance(agent, PlayerAgents):
+        return
+    for group, one in agent.agents.items():
+        if isinstance(one, Fixed) and one.is_held:
+            player = group.partition(TOGETHER)[0]
+            (folder / PARTNERS).mkdir(exist_ok=True)
+            Policy(one.inner, one._spec, one._held.learner, one._decisions).save(
+                folder / PARTNERS / f"{player}.safetensors"
+            )
+
+
+def joined_policy(given: Mapping[Any, Any], environment: Environment, act: Any = "greedy") -> Policy:
+    """Policies of single players as one of all.
+
+    Parameters
+    ----------
+    given : dict of str to Policy, Run, path or "random"
+        By player. Of a policy of all players the part of that player is taken.
+    environment : Environment
+    """
+    action = describe(environment).action
+    players = players_of(action)
+    if not players:
+        raise SettingError(
+            f"`{describe(environment).name}` has no players, so one policy plays it; got a dict with {listed(given)}."
+        )
+    agents: dict[str, Agent] = {}
+    for player, one in given.items():
+        one = getattr(one, "policy", one)
+        if isinstance(one, str) and one == "random":
+            agents[str(player)] = RandomPlay()
+            continue
+        policy = one if isinstance(one, Policy) else policy_at(str(one))
+        agents[str(player)] = held(Fixed(str(one), act=act), policy, str(player))
+    made = agents_of(agents, action)
+    spec = describe(environment).spec
+    made.refuse(spec)
+    assert isinstance(made, PlayerAgents)
+    learner = {name: agent._held.learner if isinstance(agent, Fixed) else () for name, agent in made.agents.items()}
+    decisions = max((agent._decisions for agent in made.agents.values() if isinstance(agent, Fixed)), default=0)
+    return Policy(made, spec, learner, decisions)
