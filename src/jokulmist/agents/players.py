@@ -324,6 +324,28 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
     )
 
 
+def kinds_of(agent: Agent) -> list[type[Agent]]:
+    """The methods of an agent, or of the agents of players."""
+    return [type(one) for one in agent.agents.values()] if isinstance(agent, PlayerAgents) else [type(agent)]
+
+
+def method_names(agent: Agent) -> str:
+    """The method of an agent, or those of the agents of players: ``PPO + Fixed``."""
+    return " + ".join(kind.__name__ for kind in kinds_of(agent))
+
+
+def each_agent(agent: Agent, spec: Spec, copies: int) -> list[tuple[Agent, Spec, int]]:
+    """An agent with its channels and copies, or each of the agents of players with its own; but for those that do not learn."""
+    if not isinstance(agent, PlayerAgents):
+        return [(agent, spec, copies)]
+    groups = agent.shapes(spec, copies).groups
+    return [
+        (one, group.shapes.spec, group.shapes.copies)
+        for one, group in zip(agent.agents.values(), groups, strict=True)
+        if one.learns
+    ]
+
+
 def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
     """The agents of an environment's players as one: one a player, or one that plays all of them.
 

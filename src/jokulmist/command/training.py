@@ -152,7 +152,7 @@ def evaluate(
                 "least": float(result.returns.min()),
                 "most": float(result.returns.max()),
                 "closed_by": result.closings,
-                **({"terms": result.terms, "measures": result.measures} if json else {}),
+                **({"players": result.players, "terms": result.terms, "measures": result.measures} if json else {}),
             }
         )
     if json:
@@ -181,7 +181,7 @@ def _tell(
     typer.echo("\nWhat each reward term brings (together the return), and the measures:\n")
     print_table(
         [
-            {"who": row["who"], "acts": row["acts"], **r.terms, **r.measures}
+            {"who": row["who"], "acts": row["acts"], **r.players, **r.terms, **r.measures}
             for row, r in zip(rows, results, strict=True)
         ]
     )

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist.agents.players import method_names
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
@@ -71,7 +72,7 @@ def plot(
             _evaluations(axes, runs[0], courses[0], over)
         _levels(axes, known, environment, several=len(runs) > 1)
         name = describe(environment).name
-        agent = type(runs[0].plan.agent).__name__ if len(groups) == 1 else f"{len(groups)} agents"
+        agent = method_names(runs[0].plan.agent) if len(groups) == 1 else f"{len(groups)} agents"
         seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len({one.seed for one in runs})} seeds"
         axes.set_ylabel("return of an episode (sum of weighted reward terms)")
         if len(runs) == 1:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from jokulmist.agents.players import method_names
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.pictures import style
 from jokulmist.training.runs.course import course_of
@@ -39,7 +40,7 @@ def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
         description = describe(run.environment)
         course = course_of(run)
         axes.set_title(
-            f"{description.name}: where the return came from, {type(run.plan.agent).__name__}, seed {run.seed}"
+            f"{description.name}: where the return came from, {method_names(run.plan.agent)}, seed {run.seed}"
         )
         axes.set_ylabel("mean return of an episode, by reward term")
         style.decisions_axis(axes)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.agents.contract import Agent
+from jokulmist.agents.players import kinds_of
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.varying import Vary
 from jokulmist.errors import SettingError
@@ -147,9 +148,11 @@ def begin_search(
         checked_workers(workers)
     plan = question.plan
     use = use_of(type(plan.environment)).rpartition(":")[2].lower()
-    path = take_folder(folder, name, f"{use}-{type(plan.agent).__name__.lower()}-search")
+    path = take_folder(folder, name, f"{use}-{kinds_of(plan.agent)[0].__name__.lower()}-search")
     write_toml(path / PLAN, question.written())
-    keep_source(path, plan_code(plan.environment, type(plan.agent), *plan.functions(), type(question.method)).parts)
+    keep_source(
+        path, plan_code(plan.environment, *kinds_of(plan.agent), *plan.functions(), type(question.method)).parts
+    )
     board = Board(plan.training.seeds, question.tuning.better == "higher")
     board.save(path)
     return Search(path, question, board).work(workers, cluster, show, command)

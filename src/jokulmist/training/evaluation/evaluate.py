@@ -88,6 +88,11 @@ class Evaluation:
         return {name: weight * float(np.mean(self.columns[name])) for name, weight in self.weights.items()}
 
     @property
+    def players(self) -> dict[str, float]:
+        """The mean return of each of several players, by column: ``{"north.return": 12.5}``; empty without players."""
+        return {name: float(np.mean(own)) for name, own in self.columns.items() if name.endswith(".return")}
+
+    @property
     def measures(self) -> dict[str, float]:
         """The mean of each measure."""
         return {name: float(np.mean(self.columns[name])) for name in self.measured}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from jokulmist.agents.players import each_agent, method_names
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError
 from jokulmist.learning.replay import bytes_of
@@ -28,7 +29,7 @@ def refuse_budget(plan: Plan) -> None:
     steps, copies = plan.training.steps, plan.copies
     each = plan.agent.decisions_per_update(copies)
     batch = copies * each
-    name = type(plan.agent).__name__
+    name = method_names(plan.agent)
     if batch > LARGEST_BATCH:
         raise SettingError(
             f"`{name}` would gather {batch:,} decisions before it learns, {each:,} of each of {copies:,} copies; at most {LARGEST_BATCH:,} are "
@@ -49,12 +50,14 @@ def refuse_memory(plan: Plan) -> None:
     """Raise `SettingError` where what the method keeps of the past is more than the free memory of this machine."""
     import psutil
 
-    agent, copies = plan.agent, plan.copies
-    shapes = agent.shapes(describe(plan.stage).spec, copies)
-    setting = "longest" if hasattr(agent, "longest") else "replay_size"
-    slots = int(getattr(shapes, "slots", 0) or getattr(agent, "longest", 0))
-    needed, free = bytes_of(shapes.spec, copies, slots), psutil.virtual_memory().available
-    if needed > free:
+    needed, free = 0.0, psutil.virtual_memory().available
+    for agent, spec, copies in each_agent(plan.agent, describe(plan.stage).spec, plan.copies):
+        shapes = agent.shapes(spec, copies)
+        setting = "longest" if hasattr(agent, "longest") else "replay_size"
+        slots = int(getattr(shapes, "slots", 0) or getattr(agent, "longest", 0))
+        needed += bytes_of(shapes.spec, copies, slots)
+        if needed <= free:
+            continue
         raise SettingError(
             f"what `{type(agent).__name__}` keeps of the past takes {needed / 1e9:,.1f} GB, and {free / 1e9:,.1f} GB of memory are free. Lower "
             f"`{setting}`, which is {getattr(agent, setting):,}."
@@ -63,20 +66,22 @@ def refuse_memory(plan: Plan) -> None:
 
 def budget_words(plan: Plan) -> list[str]:
     """What is said before a training in which little or nothing can be learned."""
-    agent, steps = plan.agent, plan.training.steps
+    steps = plan.training.steps
     description = describe(plan.environment)
     words = []
-    start = getattr(agent, "replay_start", None)
-    if steps is not None and isinstance(start, int) and getattr(agent, "replay", True) and start >= steps:
+    for agent, _, _ in each_agent(plan.agent, describe(plan.stage).spec, plan.copies):
+        start = getattr(agent, "replay_start", None)
+        if steps is None or not isinstance(start, int) or not getattr(agent, "replay", True) or start < steps:
+            continue
         words.append(
             f"nothing can be learned in {steps:,} decisions: `{type(agent).__name__}` begins to learn after `replay_start` = {start:,}. Give more "
             f"`steps`, or lower `replay_start`"
         )
-    batch = plan.copies * agent.decisions_per_update(plan.copies)
+    batch = plan.copies * plan.agent.decisions_per_update(plan.copies)
     if steps is not None and -(-steps // batch) * batch > OVERSHOOT * steps:
         whole = -(-steps // batch) * batch
         words.append(
-            f"{whole:,} decisions will be trained, and not {steps:,}: `{type(agent).__name__}` learns from {batch:,} at a time. For an exact "
+            f"{whole:,} decisions will be trained, and not {steps:,}: `{method_names(plan.agent)}` learns from {batch:,} at a time. For an exact "
             f"number give `steps` as a multiple, or fewer `copies`"
         )
     limit = description.limit

@@ -98,11 +98,6 @@ def agent_described(agent: Agent, whole: bool = True) -> dict[str, Any]:
     return found
 
 
-def kinds_of(agent: Agent) -> list[type[Agent]]:
-    """The methods of an agent, or of the agents of players."""
-    return [type(one) for one in agent.agents.values()] if isinstance(agent, PlayerAgents) else [type(agent)]
-
-
 def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
     place, _, name = use.rpartition(":") if ":" in use else (use, "", "")
     module = module_of(place, base)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from jokulmist.agents.players import kinds_of, method_names
 from jokulmist.errors import SettingError
 from jokulmist.lanes.compiled.compilability import find
 from jokulmist.records import run_folder as files
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.plans.sources import kinds_of, use_of
+from jokulmist.training.plans.sources import use_of
 
 
 def run_folder(plan: Plan, folder: Path, name: str | None) -> Path:
@@ -25,7 +26,7 @@ def chosen_lane(plan: Plan) -> tuple[bool, str]:
     if not plan.agent.traced:
         if plan.training.lane == "compiled":
             raise SettingError(
-                f'`{type(plan.agent).__name__}` is not traced, so it trains on plain lanes. Use `lane="plain"`.'
+                f'`{method_names(plan.agent)}` is not traced, so it trains on plain lanes. Use `lane="plain"`.'
             )
         return False, ""
     finding = find(plan.stage)

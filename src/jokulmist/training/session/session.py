@@ -13,6 +13,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from jokulmist.agents.players import kinds_of
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import DivergedTraining, JokulmistError, RecordError, SettingError
@@ -28,7 +29,7 @@ from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.training.plans.observers import LiveRun, Observers
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.plans.sources import kinds_of, plan_code
+from jokulmist.training.plans.sources import plan_code
 from jokulmist.training.plans.stopping import Stopping
 from jokulmist.training.policies.partners import keep_partners, with_partners
 from jokulmist.training.policies.policy import Policy

@@ -1,0 +1,323 @@
+"""Several players: declared, stepped, trained, put together anew; against what is known exactly."""
+
+import json
+import shutil
+from typing import ClassVar
+
+import jax.numpy as jnp
+import numpy as np
+import pytest
+from commands import jokulmist
+
+import jokulmist as jm
+from jokulmist.errors import ActionError, DeclarationError, SettingError
+from jokulmist.studies.cross_play import chance_of_pairing
+from jokulmist.training.redo import redo
+
+
+class Table(jm.Environment):
+    """One decision of two, paid by a table: `first` has the rows."""
+
+    players = ("first", "second")
+    deadline = 1
+    tables: ClassVar = {
+        "prisoners": (((3, 0), (5, 1)), ((3, 5), (0, 1))),
+        "pennies": (((1, -1), (-1, 1)), ((-1, 1), (1, -1))),
+    }
+    game: str = jm.parameter("prisoners", fixed=True)
+
+    class State(jm.State):
+        moved: int = jm.seen(low=0, high=1)
+
+    action = jm.Choice(2)
+
+    def begin(self, draw):
+        return self.State(moved=0)
+
+    def advance(self, state, actions, draw):
+        return state.replace(moved=1)
+
+    @jm.reward
+    def paid(self, actions, player):
+        table = self.xp.asarray(self.tables[self.game][player], dtype=self.xp.float32)
+        return table[actions.first, actions.second]
+
+
+class Sticks(jm.Environment):
+    """Two take one to three sticks in turn; who takes the last wins."""
+
+    players = ("first", "second")
+
+    class State(jm.State):
+        left: int = jm.seen(low=0, high=12)
+        moves: int
+        won: float = jm.flow()
+
+    action = jm.Choice("one", "two", "three")
+
+    def begin(self, draw):
+        return self.State(left=draw.integers(5, 13), moves=0)
+
+    def turn(self, state):
+        return state.moves % 2
+
+    def legal(self, state, player):
+        return self.xp.arange(1, 4) <= self.xp.maximum(state.left, 1)
+
+    def advance(self, state, actions, draw):
+        xp = self.xp
+        left = state.left - 1 - xp.where(state.moves % 2 == 0, actions.first, actions.second)
+        won = xp.where(left == 0, xp.where(state.moves % 2 == 0, 1.0, -1.0), 0.0)
+        return state.replace(left=left, moves=state.moves + 1, won=won)
+
+    @jm.reward
+    def game(self, after, player):
+        return after.won * (1.0 - 2.0 * player)
+
+    @jm.ending
+    def over(self, after):
+        return after.left == 0
+
+
+class Recorder(jm.Agent):
+    """Plays at random and keeps all that it is to learn from."""
+
+    room: int = 4096
+    every: int = 1
+
+    def refuse(self, spec):
+        pass
+
+    def decisions_per_update(self, copies):
+        return self.every
+
+    @staticmethod
+    def fresh_learner(shapes, numbers, noise):
+        rows = (shapes.room, shapes.copies)
+        return {
+            "count": np.int32(0),
+            **{n: np.zeros(rows, np.float32) for n in ("left", "reward", "ended", "closed", "last", "next")},
+        }
+
+    @staticmethod
+    def choose(shapes, numbers, learner, memory, observed, noise, explore):
+        share = noise.uniform(shape=(shapes.copies,))
+        legal = observed.legal[0]
+        return jnp.floor(share * legal.sum(axis=-1)).astype(jnp.int32), memory, ()
+
+    @staticmethod
+    def learn(shapes, numbers, learner, memory, e, noise):
+        at = learner["count"] + jnp.arange(shapes.every)
+        found = {
+            "left": e.observed.numbers[..., 0], "reward": e.rewards, "ended": e.ended, "closed": e.closed, "last": e.last.numbers[..., 0],
+            "next": e.following.numbers[..., 0],
+        }  # fmt: skip
+        kept = {name: learner[name].at[at].set(value.astype(jnp.float32)) for name, value in found.items()}
+        return {**kept, "count": learner["count"] + shapes.every}, memory, ()
+
+
+def quick(**more):
+    return jm.QLearning(**{"exploration": 0.3, "learning_rate": 0.2, "discount": 1.0, **more})
+
+
+def both(agent):
+    return {"first": agent, "second": agent}
+
+
+def test_what_each_sees_does_and_gets():
+    lots = jm.gallery.Lots(fall=2.0)
+    episode = lots.episode(seed=4)
+    assert (episode.asked, episode.observation["elder"].pile, episode.observation["younger"].taken) == (
+        ("elder",),
+        episode.state.left,
+        0,
+    )
+    assert not hasattr(episode.observation["younger"], "pile")
+    episode.act("three")  # whose turn it is
+    assert episode.returns == {"elder": 3.0, "younger": 0.0}
+    assert (episode.total, episode.totals["elder.logs"]) == (1.5, 1.5)  # their mean
+    assert (episode.asked, episode.observation.younger.taken) == (("younger",), 3)
+    with pytest.raises(ActionError, match=r"there is no player `youngr`.*Did you mean `younger`"):
+        episode.act({"youngr": "one"})
+    haul = jm.gallery.Haul().episode(seed=1)
+    with pytest.raises(ActionError, match="an action is missing for `south`"):
+        haul.act({"north": "ahead"})
+    haul.act({"north": "to_port", "south": "to_starboard"})
+    assert haul.returns["north"] == pytest.approx(haul.total + 0.0, abs=1e-6)
+    assert haul.environment.abeam(haul.state, 1) == haul.observation["south"].abeam
+
+
+@pytest.mark.parametrize(
+    ("body", "expected"),
+    [
+        ({"players": ("north",)}, "names two players or more"),
+        ({"players": ("north", "no rth")}, "is no name"),
+        ({"action": {"north": jm.Choice(2)}}, "is missing for `south`"),
+        ({"action": {"north": jm.Choice(2), "west": jm.Choice(2)}}, "names the player `west`"),
+        ({"deep": jm.sensor(low=0.0, high=1.0, of="nobody")(lambda self, state: 0.5)}, "is a channel of `nobody`"),
+        ({"caught": jm.reward(lambda self, befor, player: 1.0)}, "takes `befor`; with `players`"),
+        ({"closed": jm.ending(lambda self, after, player: False)}, "an episode closes for all"),
+        ({"turn": lambda self: 0}, r"turn` must be a method that takes \(self, state\)"),
+        ({"legal": lambda self, after: 0}, "legal` must be a method"),
+        ({"advance": lambda self, state, draw: state}, r"must take \(self, state, actions, draw\)"),
+    ],
+)
+def test_wrong_declarations_are_told(body, expected):
+    parts = {
+        name: value for name, value in vars(jm.gallery.Haul).items() if not name.startswith(("_", "north.", "south."))
+    }
+    with pytest.raises(DeclarationError, match=expected):
+        type(
+            "Wrong",
+            (jm.Environment,),
+            {**parts, "players": ("north", "south"), "action": jm.Choice(3), "__module__": __name__, **body},
+        )
+
+
+def test_who_has_no_agent_and_who_cannot_share_one_is_told(tmp_path):
+    train = {"steps": 200, "lane": "plain", "folder": None}
+    with pytest.raises(SettingError, match="no agent is given for `second`"):
+        jm.train(Sticks(), {"first": quick()}, **train)
+    with pytest.raises(SettingError, match="names the player `third`"):
+        jm.train(Sticks(), {**both(quick()), "third": quick()}, **train)
+    with pytest.raises(SettingError, match="one agent cannot play `elder`, `younger`"):
+        jm.train(jm.gallery.Lots(), quick(), **train)
+    with pytest.raises(SettingError, match="has no players"):
+        jm.train(jm.gallery.Ferry(), both(quick()), **train)
+    run = jm.train(Sticks(), both(quick()), **train)
+    with pytest.raises(SettingError, match=r"the policy .* does not fit: it observes"):
+        jm.train(
+            jm.gallery.Lots(),
+            {"elder": quick(), "younger": jm.Fixed(run.policy.player("second").save(tmp_path / "p"))},
+            **train,
+        )
+    with pytest.raises(SettingError, match="the players are `first`, `second`"):
+        run.policy.player("third")
+
+
+@pytest.mark.parametrize("lane", ["plain", "compiled"])
+def test_independent_learners_find_dominant_actions_and_mix_where_nothing_dominates(lane):
+    run = jm.train(Table(), both(quick()), steps=3_000, copies=2, lane=lane, folder=None)
+    chosen = run.policy.choose({"moved": 0})
+    assert (chosen.first, chosen.second) == (1, 1)
+    learned = np.asarray(run.policy.learner["first"].values)[0]  # against one who mostly defects
+    assert learned[1] - learned[0] == pytest.approx(1.0, abs=0.8)
+    assert (run.episodes["first.return"] == run.episodes["first.paid"]).all()
+    pennies = jm.train(Table(game="pennies"), both(quick(learning_rate=0.1)), steps=20_000, lane=lane, folder=None)
+    assert (pennies.episodes["return"] == 0.0).all()
+    assert abs(pennies.episodes["first.return"].mean()) < 0.05  # in the average of time each plays one half
+
+
+def test_taking_turns_comes_to_backward_induction_the_same_on_both_lanes():
+    runs = [
+        jm.train(Sticks(), both(quick()), steps=30_000, copies=4, lane=lane, folder=None)
+        for lane in ("plain", "compiled")
+    ]
+    assert runs[0].episodes.equals(runs[1].episodes)
+    wins = np.zeros(13)  # of who is to move: 1 or -1, by the number that is left
+    wins[0] = -1.0
+    for left in range(1, 13):
+        wins[left] = max(-wins[left - take] for take in (1, 2, 3) if take <= left)
+    for player in ("first", "second"):
+        values = np.asarray(runs[1].policy.learner[player].values).reshape(13, 3)
+        for left in (1, 2, 3, 5, 6, 7, 9, 10):
+            if wins[left] == 1.0:
+                take = int(np.argmax(values[left])) + 1
+                assert wins[left - take] == -1.0, (player, left)
+                assert values[left].max() == pytest.approx(1.0, abs=0.3)
+
+
+@pytest.mark.parametrize("every", [1, 4])
+def test_a_decision_lasts_until_its_player_is_asked_again(every):
+    run = jm.train(Sticks(), both(Recorder(every=every)), steps=1_200, copies=3, lane="compiled", folder=None)
+    returns = run.episodes.groupby("copy")[["first.return", "second.return"]].sum()
+    for player in ("first", "second"):
+        log = run.policy.learner[player]
+        count = int(log["count"])
+        assert count > 80
+        for copy in range(3):
+            rows = {name: log[name][:count, copy] for name in ("left", "reward", "ended", "closed", "last", "next")}
+            open_ = rows["closed"][:-1] == 0
+            assert (
+                rows["next"][:-1][open_] == rows["left"][1:][open_]
+            ).all()  # where it led is what is decided on next
+            assert (rows["left"][:-1][open_] - rows["left"][1:][open_] >= 2).all()  # both have taken
+            assert (rows["last"][rows["closed"] == 1] == 0.0).all()
+            assert (rows["ended"] == rows["closed"]).all()
+            assert set(rows["reward"][rows["closed"] == 1]) <= {-1.0, 1.0}
+            assert (rows["reward"][rows["closed"] == 0] == 0.0).all()
+            known = returns.loc[copy, f"{player}.return"]
+            assert abs(rows["reward"].sum() - known) <= every + 8  # but for decisions that still wait
+
+
+def test_methods_that_learn_at_different_times_and_one_policy_for_all(tmp_path):
+    mixed = {
+        "first": jm.PPO(horizon=16, network=jm.Dense(8)),
+        "second": jm.DQN(replay_start=50, replay_size=500, minibatch=8, network=jm.Dense(8)),
+    }
+    alone = jm.train(Table(), mixed, steps=1_000, copies=2, folder=None)
+    runs = jm.train(Table(), mixed, steps=1_000, copies=2, folder=tmp_path, seeds=[0, 1])
+    assert alone.episodes.equals(jm.train(Table(), mixed, steps=1_000, copies=2, folder=None, lane="plain").episodes)
+    np.testing.assert_array_equal(alone.episodes["return"], runs[0].episodes["return"].astype(np.float32))
+    assert {"first.policy_loss", "second.mean_value"} <= set(runs[0].readings.columns)
+    shared = jm.train(Table(), quick(), steps=2_000, copies=2, lane="plain", folder=None)
+    one = shared.policy.player("first")
+    assert one.choose({"moved": 0}) == shared.policy.player("second").choose({"moved": 0}) == 1
+    given = {
+        "first": one,
+        "second": jm.train(Table(), both(quick()), steps=50, lane="plain", folder=None).policy.player("second"),
+    }
+    exchanged = {"first": given["second"], "second": given["first"]}
+    ours, theirs = (jm.evaluate(both_of, Table(), episodes=5) for both_of in (given, exchanged))
+    assert ours.players["first.return"] == theirs.players["second.return"]  # the game is the same from both sides
+
+
+def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
+    partner = jm.train(Sticks(), both(quick()), steps=4_000, lane="plain", folder=tmp_path, name="partner")
+    given = {"first": quick(bins=13), "second": jm.Fixed(partner.path)}
+    run = jm.train(
+        Sticks(), given, steps=4_000, copies=2, lane="plain", checkpoint_every=1_000, folder=tmp_path, name="run"
+    )
+    before = np.asarray(partner.policy.learner["second"].values)
+    np.testing.assert_array_equal(np.asarray(run.policy.learner["second"].values), before)
+    shutil.rmtree(partner.path)
+    assert redo(run.path, folder=tmp_path).same
+    again = jm.Run.open(run.path)
+    assert repr(again.plan.agent) == repr(run.plan.agent)
+    jm.resume(again, steps=1_000)
+    longer = jm.train(Sticks(), {**given, "second": jm.Fixed(run.path / "partners" / "second.safetensors")}, steps=5_000, copies=2, lane="plain", folder=None)  # fmt: skip
+    assert len(jm.Run.open(run.path).episodes) == pytest.approx(len(longer.episodes), abs=60)
+    policy = jm.Policy.open(jm.Run.open(run.path).policy.save(tmp_path / "saved"))
+    assert (
+        jm.evaluate(policy, Sticks(), episodes=20).mean
+        == jm.evaluate(run.path.name and jm.Run.open(run.path), Sticks(), episodes=20).mean
+    )
+
+
+def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
+    assert chance_of_pairing(np.eye(4)) == pytest.approx(1 / 24)
+    assert chance_of_pairing(np.ones((5, 5))) == 1.0
+    assert np.isnan(chance_of_pairing(np.eye(3)))
+    (tmp_path / "plan.toml").write_text(
+        '[environment]\nuse = "lots"\n[agents.elder]\nuse = "QLearning"\n[agents.younger]\nuse = "QLearning"\n[training]\nsteps = 400\nlane = "plain"\nseeds = [0, 1]\n'
+    )
+    assert (
+        jokulmist(
+            "train", "plan.toml", "--set", "agents.younger.learning_rate=0.2", "--workers", 1, folder=tmp_path
+        ).returncode
+        == 0
+    )
+    listed = json.loads(jokulmist("runs", "--json", folder=tmp_path).stdout)
+    assert [row["agent"] for row in listed] == ["QLearning + QLearning"] * 2
+    names = [f"runs/{row['run']}" for row in listed]
+    told = json.loads(jokulmist("crossplay", *names, "--episodes", 4, "--json", folder=tmp_path).stdout)
+    assert told["verdict"] == "2 runs are too few to tell; 4 are the least"
+    assert len(told["pairings"]) == 4
+    own = jm.evaluate(jm.Run.open(tmp_path / names[0]), jm.gallery.Lots(), episodes=4)
+    assert told["pairings"][0]["mean_return"] == pytest.approx(own.mean)
+    assert told["pairings"][0]["elder.return"] == pytest.approx(own.players["elder.return"])
+    assert (tmp_path / "runs" / "cross-play.png").read_bytes().startswith(b"\x89PNG")
+    plain = jokulmist("evaluate", names[0], "--episodes", 3, folder=tmp_path)
+    assert "elder.return" in plain.stdout
+    wrong = jokulmist("crossplay", names[0], folder=tmp_path)
+    assert (wrong.returncode, "takes two runs or more" in wrong.stderr) == (2, True)
