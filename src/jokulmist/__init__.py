@@ -82,6 +82,7 @@ _WHERE: dict[str, str] = {
     "Convolutional": "learning.networks.layout",
     "RandomPlay": "agents.random_play",
     "Fixed": "agents.fixed",
+    "Roster": "agents.roster",
     "check": "workshop.check.check",
     "trace": "workshop.trace",
     "train": "training.train",

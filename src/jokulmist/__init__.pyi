@@ -12,6 +12,7 @@ from jokulmist.agents.policies.actor_critic import ActorCritic as ActorCritic
 from jokulmist.agents.policies.ppo import PPO as PPO
 from jokulmist.agents.policies.reinforce import Reinforce as Reinforce
 from jokulmist.agents.random_play import RandomPlay as RandomPlay
+from jokulmist.agents.roster import Roster as Roster
 from jokulmist.agents.tables.q_learning import QLearning as QLearning
 from jokulmist.agents.tables.sarsa import ExpectedSarsa as ExpectedSarsa
 from jokulmist.agents.tables.sarsa import Sarsa as Sarsa

@@ -260,6 +260,8 @@ class Agent(BaseModel, metaclass=_Declared):
     reads_memory: ClassVar[bool] = True
     # Whether it learns: a policy that plays a player does not.
     learns: ClassVar[bool] = True
+    # What `recorded` tells of each copy's episode, by the names of columns of episodes.csv.
+    record_names: ClassVar[tuple[str, ...]] = ()
     # Whether the copies' first episodes are cut at different ages, so that no batch holds one phase of the episodes only.
     staggered: ClassVar[bool] = False
 
@@ -344,6 +346,11 @@ class Agent(BaseModel, metaclass=_Declared):
     def kept(learner: Any) -> Any:
         """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay behind."""
         return learner
+
+    @staticmethod
+    def recorded(memory: Any) -> tuple[Any, ...]:
+        """What is recorded of the episodes at hand: for each of `record_names` a number a copy."""
+        return ()
 
     @staticmethod
     def restarted(memory: Any, new: Any, where: Any) -> Any:

@@ -12,6 +12,8 @@ from functools import cache
 from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
+from jokulmist.agents.random_play import RandomPlay
+from jokulmist.agents.roster import Roster, remembering
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Record
 from jokulmist.environments.spaces.channels import Seen, Spec
@@ -144,14 +146,18 @@ class PlayerAgents(Agent):
         by_player: dict[str, Any] = {}
         after, notes = {}, {}
         for g in shapes.groups:
-            seen = _seen(xp, g, observed, 0)
-            own = memory[g.name]["own"]
+            seen, kept = _seen(xp, g, observed, 0), memory[g.name]
+            if asked is not None:  # decisions of the player itself, in this episode
+                begun = xp.concatenate([observed.age] * len(g.players)) == 0
+                seen = seen._replace(age=xp.where(begun, 0, kept["age"]))
             actions, new, notes[g.name] = g.kind.choose(
-                g.shapes, _numbers(numbers, g), learner[g.name], own, seen, noise, explore
+                g.shapes, _numbers(numbers, g), learner[g.name], kept["own"], seen, noise, explore
             )
+            after[g.name] = {**kept, "own": new}
             if asked is not None:
-                new = _chosen_where(xp, _rows_of(xp, g, asked), new, own)
-            after[g.name] = {**memory[g.name], "own": new}
+                acts = _rows_of(xp, g, asked)
+                after[g.name]["own"] = _chosen_where(xp, acts, new, kept["own"])
+                after[g.name]["age"] = seen.age + xp.asarray(acts, dtype=seen.age.dtype)
             for k, place in enumerate(g.players):
                 by_player[list(action.players)[place]] = _part(actions, k * shapes.copies, (k + 1) * shapes.copies)
         if asked is not None:
@@ -171,7 +177,7 @@ class PlayerAgents(Agent):
                 continue
             now, kept = _numbers(numbers, g), memory[g.name]
             own = _own_experience(noise.xp, shapes, g, experience)
-            if not kept.keys() - {"own"}:
+            if "finished" not in kept:
                 new, remembered, told = g.kind.learn(g.shapes, now, learner[g.name], kept["own"], own, noise)
                 learned[g.name], after[g.name] = new, {"own": remembered}
             else:
@@ -190,6 +196,11 @@ class PlayerAgents(Agent):
                     _rows_of_turns(noise.xp, g, asked),
                 )
             readings += told
+        for g in shapes.groups:
+            if getattr(g.shapes, "source", None) is not None:
+                source = next(one for one in shapes.groups if one.kind.learns)
+                count = shapes.every * shapes.copies
+                learned[g.name] = remembering(g.shapes, learned[g.name], source.kind.kept(learned[source.name]), count)
         return learned, after, tuple(readings)
 
 
@@ -201,11 +212,17 @@ def _numbers(numbers: Any, group: Group) -> Numbers:
 
 def _fresh(shapes: Any, group: Group, numbers: Numbers) -> dict[str, Any]:
     own = group.kind.fresh_memory(group.shapes, numbers)
-    if not group.kind.learns or (not shapes.spec.action.asks and group.every == shapes.every):
-        return {"own": own}
+    asks = shapes.spec.action.asks
+    kept: dict[str, Any] = {"own": own}
+    if asks:
+        import numpy as np
+
+        kept["age"] = np.zeros(group.shapes.copies, np.int32)
+    if not group.kind.learns or (not asks and group.every == shapes.every):
+        return kept
     from jokulmist.agents.waiting_decisions import nothing_waiting
 
-    return {"own": own, **nothing_waiting(group, numbers, shapes.spec.action.asks)}
+    return {**kept, **nothing_waiting(group, numbers, asks)}
 
 
 def _seen(xp: Any, group: Group, observed: Any, axis: int) -> Seen:
@@ -308,6 +325,9 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
     def kept(learner: Any) -> Any:
         return {name: kind.kept(learner[name]) for name, kind in kinds}
 
+    def recorded(memory: Any) -> tuple[Any, ...]:
+        return tuple(one for name, kind in kinds for one in kind.recorded(memory[name]["own"]))
+
     return type(
         "PlayerAgents",
         (PlayerAgents,),
@@ -315,6 +335,8 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
             "__module__": PlayerAgents.__module__,
             "kinds": kinds,
             "kept": staticmethod(kept),
+            "recorded": staticmethod(recorded),
+            "record_names": tuple(f"{name}.{record}" for name, kind in kinds for record in kind.record_names),
             "reading_names": tuple(f"{name}.{reading}" for name, kind in kinds for reading in kind.reading_names),
             "traced": all(kind.traced for _, kind in kinds),
             "staggered": any(kind.staggered for _, kind in kinds),
@@ -364,5 +386,13 @@ def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
     for player, agent in named.items():
         if not isinstance(agent, Agent):
             raise SettingError(f"the agent of `{player}` is {agent!r:.80}; give an agent, e.g. `jm.PPO()`.")
+    learning = [player for player, agent in named.items() if agent.learns and not isinstance(agent, RandomPlay)]
+    for player, agent in named.items():
+        if isinstance(agent, Roster) and agent.past:
+            if len(learning) != 1:
+                raise SettingError(
+                    f"`past` of the roster of `{player}` is about the agent that learns, and {len(learning)} do; there must be one."
+                )
+            named[player] = agent.following(named[learning[0]])
     made = _class_of(tuple((name, type(agent)) for name, agent in named.items()))
     return made(agents=named)

@@ -11,6 +11,7 @@ from jokulmist.agents.policies.actor_critic import ActorCritic
 from jokulmist.agents.policies.ppo import PPO
 from jokulmist.agents.policies.reinforce import Reinforce
 from jokulmist.agents.random_play import RandomPlay
+from jokulmist.agents.roster import Roster
 from jokulmist.agents.tables.q_learning import QLearning
 from jokulmist.agents.tables.sarsa import ExpectedSarsa, Sarsa
 from jokulmist.agents.values.dqn import DQN
@@ -30,4 +31,5 @@ AGENTS: dict[str, type[Agent]] = {
     "SAC": SAC,
     "RandomPlay": RandomPlay,
     "Fixed": Fixed,
+    "Roster": Roster,
 }

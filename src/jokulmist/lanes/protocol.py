@@ -121,6 +121,7 @@ class Finished(NamedTuple):
     varied: tuple[float, ...] = ()
     learned: float = 0.0
     advances: int = 0
+    told: tuple[float, ...] = ()
 
 
 class Outcome(NamedTuple):

@@ -6,7 +6,7 @@ that keeps a folder is in `folder.py`.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 import numpy as np
@@ -34,6 +34,8 @@ class Episodes:
         The return that was learned from, where rewards are modified.
     advances : int64, shape (rows,)
         `steps` counts decisions, each of which may be held for several advances.
+    told : float32, shape (rows, records)
+        What the agent tells of each, such as which partner played.
     """
 
     decisions: Array
@@ -45,6 +47,11 @@ class Episodes:
     varied: Array
     learned: Array
     advances: Array
+    told: Array = field(default_factory=lambda: np.zeros((0, 0), np.float32))
+
+    def __post_init__(self) -> None:
+        if not self.told.size:
+            object.__setattr__(self, "told", np.zeros((len(self.decisions), self.told.shape[1]), np.float32))
 
     def __len__(self) -> int:
         return len(self.decisions)
@@ -65,8 +72,10 @@ class Episodes:
         return weighted.astype(np.float32)
 
 
-def columns_of(episodes: Episodes, description: Description, first: int) -> dict[str, Array]:
-    """The columns of episodes.csv; `first` is the number of the first row's episode."""
+def columns_of(
+    episodes: Episodes, description: Description, first: int, told: tuple[str, ...] = ()
+) -> dict[str, Array]:
+    """The columns of episodes.csv; `first` is the number of the first row's episode, `told` names what the agent tells."""
     known = {int(bits): description.held_names(int(bits)) for bits in np.unique(episodes.held)}
     names = [known[bits] for bits in episodes.held.tolist()]
     table: dict[str, Array] = {
@@ -90,6 +99,8 @@ def columns_of(episodes: Episodes, description: Description, first: int) -> dict
         table[measure.name] = episodes.measures[:, k].astype(np.float32)
     for k, name in enumerate(description.varied):
         table[name] = episodes.varied[:, k].astype(np.float32)
+    for k, name in enumerate(told):
+        table[name] = episodes.told[:, k].astype(np.int64)
     return table
 
 

@@ -350,7 +350,7 @@ def read_rollouts(path: str | Path, episode: int | None = None) -> list[Rollout]
             raise RecordError(
                 f"cannot read {file}: it has no column {listed(missing)}. It was damaged, or is no rollout."
             )
-        draws = json.loads(about.get("draws", "{}"))
+        draws = _draws_in(file, about)
         for names, part in table.groupby(["run", "episode"], sort=False):
             key = (str(names[0]), int(str(names[1])))
             found.setdefault(key, Rollout(part.reset_index(drop=True), *key, draws.get(str(key[1]))))
@@ -360,6 +360,17 @@ def read_rollouts(path: str | Path, episode: int | None = None) -> list[Rollout]
             f"{path} holds no episode {episode}; it holds {listed(known[:FEW])}{'' if len(known) <= FEW else f' and {len(known) - FEW:,} more'}."
         )
     return [found[key] for key in sorted(found, key=lambda k: (k[1], k[0]))]
+
+
+def _draws_in(file: Path, about: Mapping[str, str]) -> dict[str, Any]:
+    """What it takes to step the episodes again, by episode."""
+    try:
+        found = json.loads(about.get("draws", "{}"))
+    except ValueError:
+        found = None
+    if not isinstance(found, dict):
+        raise RecordError(f"cannot read {file}: what its head says of draws was damaged.")
+    return found
 
 
 def numbers_in(file: Path) -> list[int]:
@@ -387,5 +398,6 @@ def read_table(file: Path, episode: int | None = None) -> tuple[pd.DataFrame, di
             frame: pd.DataFrame = table.to_pandas()
     except (pa.ArrowException, OSError) as failure:
         raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None
-    about = {key.decode(): value.decode() for key, value in (table.schema.metadata or {}).items()}
+    head = table.schema.metadata or {}
+    about = {key.decode(errors="replace"): value.decode(errors="replace") for key, value in head.items()}
     return frame, about

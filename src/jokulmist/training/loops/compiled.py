@@ -121,7 +121,10 @@ class CompiledLoop:
             episodes=jnp.int32(0),
             sums=tuple(jnp.float32(0) for _ in self._agent.reading_names),
             reward_memories=reward_memories,
-            rows=jnp.zeros((program.room, 2 + terms + measures + len(own) + more, self.copies), jnp.float32),
+            rows=jnp.zeros(
+                (program.room, 2 + terms + measures + len(own) + len(self._agent.record_names) + more, self.copies),
+                jnp.float32,
+            ),
         )
 
     def advance(self, turns: int) -> Episodes:
@@ -210,7 +213,8 @@ class CompiledLoop:
         turn, copy = np.nonzero(rows[:turns, 0, :])
         found = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
         terms, measures = len(self.description.terms), len(self.description.measures)
-        rest = 2 + terms + measures + len(self.description.varied)
+        told = 2 + terms + measures + len(self.description.varied)
+        rest = told + len(self._agent.record_names)
         return Episodes(
             decisions=(self.turn + turn + 1) * self.copies,
             copy=copy,
@@ -218,7 +222,8 @@ class CompiledLoop:
             held=found[:, 0].astype(np.int64),
             totals=found[:, 2 : 2 + terms],
             measures=found[:, 2 + terms : 2 + terms + measures],
-            varied=found[:, 2 + terms + measures : rest],
+            varied=found[:, 2 + terms + measures : told],
+            told=found[:, told:rest],
             learned=found[:, rest] if self.description.reward_pipeline.modifiers else np.zeros(len(found), np.float32),
             advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
         )

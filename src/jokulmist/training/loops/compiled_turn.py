@@ -94,6 +94,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
 
         states, next_own, observed, memories, opened = lax.cond(beginning, anew, onward, None)
         own_rows = [own[name].astype(jnp.float32) for name in description.varied]
+        own_rows += [one.astype(jnp.float32) for one in kind.recorded(memory)]
         stuck = carry.stuck
         if not ships(kind):
             stuck = first_stuck(stuck, outside(description.action, actions), NO_ACTION, carry.states, t)

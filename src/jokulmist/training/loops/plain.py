@@ -83,6 +83,8 @@ class PlainLoop:
         if self.lane.bare and not self._counted and twin_holds(type(agent), "scalar", "choose", "learn"):
             self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._explore, self._learn)
         self._restarted = agent.restarted
+        self._records = len(agent.record_names)
+        self._recorded = agent.recorded if agent.record_names else None
         self._names = agent.reading_names
         self._kept = agent.kept
         self._sums = [0.0] * len(self._names)
@@ -104,7 +106,7 @@ class PlainLoop:
                 if told:
                     raise BrokenEnvironment(told) from failure
                 raise
-        return batch_of(finished, self.lane.description)
+        return batch_of(finished, self.lane.description, self._records)
 
     def _row(self, copy: int) -> list[Any]:
         """What a copy shows now, to say what is wrong with it."""
@@ -189,7 +191,11 @@ class PlainLoop:
             self.decisions += self.copies
             if self._follower is not None:
                 self._follower.turned(given[COPY], outcome, self.decisions)
-            finished.extend((self.decisions, episode) for episode in outcome.finished)
+            ended = outcome.finished
+            if ended and self._recorded is not None:
+                told = [np.asarray(one) for one in self._recorded(self._memory)]
+                ended = [f._replace(told=tuple(float(one[f.copy]) for one in told)) for f in ended]
+            finished.extend((self.decisions, episode) for episode in ended)
             self.episodes += len(outcome.finished)
             if wanted and self.episodes >= wanted and not gathered:
                 break
@@ -346,8 +352,8 @@ def _copied(tree: Any) -> Any:
     return jax.tree.map(np.array, tree)
 
 
-def batch_of(finished: list[tuple[int, Finished]], description: Description) -> Episodes:
-    """Finished episodes of a plain lane as columns."""
+def batch_of(finished: list[tuple[int, Finished]], description: Description, told: int = 0) -> Episodes:
+    """Finished episodes of a plain lane as columns; of so many things the agent tells."""
     count = len(finished)
     whole = np.array([(d, f.copy, f.steps, f.held) for d, f in finished], np.int64).reshape(count, 4)
     return Episodes(
@@ -360,4 +366,5 @@ def batch_of(finished: list[tuple[int, Finished]], description: Description) -> 
         varied=np.array([f.varied for _, f in finished], np.float32).reshape(count, len(description.varied)),
         learned=np.array([f.learned for _, f in finished], np.float32),
         advances=np.array([f.advances for _, f in finished], np.int64),
+        told=np.array([f.told for _, f in finished], np.float32).reshape(count, told),
     )

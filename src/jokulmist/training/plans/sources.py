@@ -11,6 +11,7 @@ from jokulmist.agents.contract import Agent
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.agents.registry import AGENTS
+from jokulmist.agents.roster import Roster
 from jokulmist.environments.declaration.environment import Environment, outline_of
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.gallery import SHIPPED
@@ -75,6 +76,10 @@ def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Any:
         if wrong:
             raise SettingError(f'`[agents.{wrong[0]}]` does not say what to use. Write `use = "PPO"`.')
         return {player: agent_from(own, base) for player, own in given.items()}
+    if isinstance(settings.get("policies"), list):
+        settings["policies"] = [
+            agent_from(one, base) if isinstance(one, Mapping) else one for one in settings["policies"]
+        ]
     if isinstance(settings.get("inner"), Mapping):
         settings["inner"] = agent_from(settings["inner"], base)
     kind = agent_class(settings.pop("use"), base)
@@ -95,6 +100,14 @@ def agent_described(agent: Agent, whole: bool = True) -> dict[str, Any]:
     found = {"use": use_of(type(agent)), **as_lists(agent.written())}
     if whole and isinstance(agent, Fixed) and agent.inner is not None:
         found["inner"] = agent_described(agent.inner)
+    if isinstance(agent, Roster):
+        short = [
+            one.policy if isinstance(one, Fixed) and one.act == "greedy" and not whole else None
+            for one in agent.policies
+        ]
+        found["policies"] = [
+            name or agent_described(one, whole) for name, one in zip(short, agent.policies, strict=True)
+        ]
     return found
 
 

@@ -11,6 +11,7 @@ from jokulmist.agents.contract import Agent
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.agents.random_play import RandomPlay
+from jokulmist.agents.roster import Roster
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.errors import LookupFailed, SettingError, listed
@@ -26,24 +27,43 @@ PARTNERS = "partners"
 def with_partners(plan: Plan, *folders: Path | None) -> Plan:
     """A plan whose fixed policies are read: from the partners that a run keeps, else from where the plan says."""
     agent = plan.agent
-    if not isinstance(agent, PlayerAgents) or not any(
-        isinstance(a, Fixed) and not a.is_held for a in agent.agents.values()
-    ):
+    if not isinstance(agent, PlayerAgents) or all(one.is_held for _, one in _fixed_in(agent)):
         return plan
     found: dict[str, Agent] = {}
     for group, one in agent.agents.items():
-        found[group] = (
-            _read(one, group.partition(TOGETHER)[0], folders) if isinstance(one, Fixed) and not one.is_held else one
-        )
+        player = group.partition(TOGETHER)[0]
+        if isinstance(one, Roster):
+            found[group] = one.with_policies(
+                tuple(_read(own, f"{player}-{k}", player, folders) for k, own in enumerate(one.policies))
+            )
+        else:
+            found[group] = _read(one, player, player, folders)
     return replace(plan, agent=agents_of(found, describe(plan.environment).action))
 
 
-def _read(fixed: Fixed, player: str, folders: tuple[Path | None, ...]) -> Fixed:
+def _fixed_in(agent: PlayerAgents) -> list[tuple[str, Fixed]]:
+    """The fixed policies of all players, by the names of their files."""
+    found: list[tuple[str, Fixed]] = []
+    for group, one in agent.agents.items():
+        player = group.partition(TOGETHER)[0]
+        members = (
+            [(f"{player}-{k}", own) for k, own in enumerate(one.policies)]
+            if isinstance(one, Roster)
+            else [(player, one)]
+        )
+        found += [(name, own) for name, own in members if isinstance(own, Fixed)]
+    return found
+
+
+def _read(agent: Agent, name: str, player: str, folders: tuple[Path | None, ...]) -> Agent:
+    """A fixed policy with what it learned; any other agent as it is."""
+    if not isinstance(agent, Fixed) or agent.is_held:
+        return agent
     for folder in folders:
-        kept = None if folder is None else folder / PARTNERS / f"{player}.safetensors"
+        kept = None if folder is None else folder / PARTNERS / f"{name}.safetensors"
         if kept is not None and kept.exists():
-            return held(fixed, Policy.open(kept), player)
-    return held(fixed, policy_at(fixed.policy), player)
+            return held(agent, Policy.open(kept), player)
+    return held(agent, policy_at(agent.policy), player)
 
 
 def held(fixed: Fixed, policy: Policy, player: str) -> Fixed:
@@ -71,13 +91,11 @@ def keep_partners(agent: Agent, folder: Path) -> None:
     """Write the fixed policies of a run into its folder."""
     if not isinstance(agent, PlayerAgents):
         return
-    for group, one in agent.agents.items():
-        if isinstance(one, Fixed) and one.is_held:
-            player = group.partition(TOGETHER)[0]
+    for name, one in _fixed_in(agent):
+        if one.is_held:
             (folder / PARTNERS).mkdir(exist_ok=True)
-            Policy(one.inner, one._spec, one._held.learner, one._decisions).save(
-                folder / PARTNERS / f"{player}.safetensors"
-            )
+            policy = Policy(one.inner, one._spec, one._held.learner, one._decisions)
+            policy.save(folder / PARTNERS / f"{name}.safetensors")
 
 
 def joined_policy(given: Mapping[Any, Any], environment: Environment, act: Any = "greedy") -> Policy:

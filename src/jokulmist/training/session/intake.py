@@ -25,14 +25,21 @@ class Intake:
     rollouts : RolloutRecorder, optional
         None where no rollouts are recorded.
     show : ProgressDisplay
+    told : tuple of str
+        The names of what the agent tells of an episode.
     """
 
     def __init__(
-        self, recorder: Any, description: Description, rollouts: RolloutRecorder | None, show: ProgressDisplay
+        self,
+        recorder: Any,
+        description: Description,
+        rollouts: RolloutRecorder | None,
+        show: ProgressDisplay,
+        told: tuple[str, ...] = (),
     ) -> None:
         self._recorder, self._description, self._rollouts, self._show = recorder, description, rollouts, show
         self._told = False
-        self.recording = Recording(recorder, description)
+        self.recording = Recording(recorder, description, told)
 
     def take(self, batch: Episodes, loop: Loop, recorded: int, most: int | None) -> tuple[Episodes, dict[str, Any]]:
         """Record finished episodes; those of a last turn or batch beyond so `most` are dropped, so that a plan of 64 ends at 64.

@@ -24,6 +24,8 @@ class Recording:
     ----------
     recorder : Recorder
     description : Description
+    told : tuple of str
+        The names of what the agent tells of an episode.
 
     Attributes
     ----------
@@ -33,8 +35,8 @@ class Recording:
         What it took on the second thread.
     """
 
-    def __init__(self, recorder: Any, description: Description) -> None:
-        self._recorder, self._description = recorder, description
+    def __init__(self, recorder: Any, description: Description, told: tuple[str, ...] = ()) -> None:
+        self._recorder, self._description, self._told = recorder, description, told
         self._parts: list[Episodes] = []
         self._waiting = 0
         self._first = 0
@@ -90,5 +92,5 @@ class Recording:
     def _write(self, parts: list[Episodes], first: int) -> float:
         began = time.perf_counter()
         batch = parts[0] if len(parts) == 1 else Episodes.joined(parts)
-        self._recorder.episodes(columns_of(batch, self._description, first))
+        self._recorder.episodes(columns_of(batch, self._description, first, self._told))
         return time.perf_counter() - began

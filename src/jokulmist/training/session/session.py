@@ -139,7 +139,7 @@ class Session:
         self.rollouts = (
             None if path is None or every is None else RolloutRecorder(path, self.environment, every, seed, plan.copies)
         )
-        self.intake = Intake(self.recorder, self.description, self.rollouts, show)
+        self.intake = Intake(self.recorder, self.description, self.rollouts, show, plan.agent.record_names)
         self.advice = Advice(plan.agent, plan.measured, self.description)
         self.curriculum = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
         self.own = Observers(copy.deepcopy(plan.observers))  # each seed has its own

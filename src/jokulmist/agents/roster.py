@@ -1,0 +1,254 @@
+"""Several policies that play one player in turn: others' runs, random play, or what another player of this run was before."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, ClassVar
+
+from pydantic import Field, PrivateAttr, field_validator
+
+from jokulmist.agents.contract import Agent, Count, Shapes, numbers_at
+from jokulmist.agents.fixed import Fixed
+from jokulmist.environments.spaces.channels import Spec
+from jokulmist.errors import SettingError
+from jokulmist.learning.schedules import Coefficients, Progress, coefficients
+
+
+class Roster(Agent):
+    """For each episode and copy one of several policies that do not learn.
+
+    Parameters
+    ----------
+    *policies : str, Fixed or RandomPlay
+        Folders of runs, files of policies, or agents that do not learn.
+    weights : list of float, optional
+        How often each is drawn, one a policy and one for `past` together; evenly by default.
+    past : int
+        So many earlier states of the agent that learns in this run play, too: as it was at the begin, and from then on every `past_every` decisions.
+    past_every : int
+        Decisions between two states that are kept; the newest `past` are.
+
+    Notes
+    -----
+    Which one played stands in episodes.csv, as ``south.partner``: 0 for the first policy; earlier states come after the policies, the place that was
+    written last is not told.
+    Differs from a fixed partner in cost: all policies of a roster are asked at each decision, and one answer is taken.
+    """
+
+    policies: tuple[Any, ...] = ()
+    weights: tuple[Annotated[float, Field(ge=0.0)], ...] | None = None
+    past: Annotated[int, Field(ge=0, le=64, strict=True)] = 0
+    past_every: Count = 20_000
+
+    learns: ClassVar[bool] = False
+    record_names: ClassVar[tuple[str, ...]] = ("partner",)
+    _source: Any = PrivateAttr(default=None)
+
+    def __init__(self, *policies: Any, **settings: Any) -> None:
+        given = policies or settings.pop("policies", ())
+        settings.pop("policies", None)
+        super().__init__(policies=tuple(given), **settings)
+
+    @field_validator("policies", mode="before")
+    @classmethod
+    def _policies(cls, given: Any) -> Any:
+        if not isinstance(given, (list, tuple)):
+            raise ValueError("must be a list of policies")
+        return tuple(one if isinstance(one, Agent) else Fixed(one) for one in given)
+
+    @field_validator("policies", mode="after")
+    @classmethod
+    def _none_learns(cls, given: tuple[Any, ...]) -> tuple[Any, ...]:
+        for one in given:
+            if one.learns and type(one).__name__ != "RandomPlay":
+                raise ValueError(f"takes policies that do not learn, and {one!r} does; name the folder of a run")
+            if isinstance(one, Roster):
+                raise ValueError("cannot hold another roster")
+        return given
+
+    def with_policies(self, policies: tuple[Agent, ...]) -> Roster:
+        """The same with other policies in their places."""
+        other = Roster(*policies, weights=self.weights, past=self.past, past_every=self.past_every)
+        other._source = self._source
+        return other
+
+    def following(self, source: Agent) -> Roster:
+        """The same, whose earlier states are those of an agent."""
+        other = self.with_policies(self.policies)
+        other._source = source
+        return other
+
+    def refuse(self, spec: Spec) -> None:
+        """Raise `SettingError` where there is nobody to draw, or a policy does not fit."""
+        if not self.policies and not self.past:
+            raise SettingError(
+                'a roster needs a policy, e.g. `jm.Roster("runs/haul-ppo-001", "runs/haul-ppo-002")`, or `past=8`.'
+            )
+        wanted = len(self.policies) + (1 if self.past else 0)
+        if self.weights is not None and (len(self.weights) != wanted or not sum(self.weights) > 0.0):
+            raise SettingError(
+                f"`weights` of a roster are one a policy{' and one for `past`' if self.past else ''}, {wanted} here; got {list(self.weights)}."
+            )
+        for one in self.policies:
+            one.refuse(spec)
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        self.refuse(spec)
+        members = tuple((type(one), one.shapes(spec, copies)) for one in self.policies)
+        source = None if not self.past else (type(self._source), self._source.shapes(spec, copies))
+        shares = list(self.weights or [1.0] * (len(members) + (1 if self.past else 0)))
+        past = shares.pop() if self.past else 0.0
+        if self.past and self.weights is None:
+            past *= self.past  # each earlier state as often as a policy
+        return Shapes(
+            spec=spec, copies=copies, members=members, source=source, shares=tuple(shares), past_share=past, past=self.past, past_every=self.past_every,
+        )  # fmt: skip
+
+    def numbers(self) -> dict[str, Coefficients]:
+        found = {f"{k}.{name}": c for k, one in enumerate(self.policies) for name, c in one.numbers().items()}
+        if self._source is not None:
+            last = numbers_at(self._source.numbers(), Progress(0, 0, 1.0))
+            found.update({f"past.{name}": coefficients(float(value)) for name, value in vars(last).items()})
+        return found
+
+    def copies_for(self, steps: int | None) -> int:
+        return 1
+
+    def decisions_per_update(self, copies: int) -> int:
+        return 0
+
+    def written(self) -> dict[str, Any]:
+        found: dict[str, Any] = {}
+        if self.weights is not None:
+            found["weights"] = list(self.weights)
+        if self.past:
+            found.update(past=self.past, past_every=self.past_every)
+        return found
+
+    def __repr__(self) -> str:
+        inside = [repr(one.policy) if isinstance(one, Fixed) else repr(one) for one in self.policies]
+        inside += [f"weights={list(self.weights)}"] if self.weights is not None else []
+        inside += [f"past={self.past}"] if self.past else []
+        return f"Roster({', '.join(inside)})"
+
+    __str__ = __repr__
+
+    @staticmethod
+    def kept(learner: Any) -> Any:
+        return learner
+
+    @staticmethod
+    def recorded(memory: Any) -> tuple[Any, ...]:
+        """Who plays in each copy."""
+        return (memory["who"],)
+
+    @staticmethod
+    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
+        import numpy as np
+
+        members = tuple(
+            kind.fresh_learner(own, _numbers(numbers, f"{k}."), noise) for k, (kind, own) in enumerate(shapes.members)
+        )
+        if shapes.source is None:
+            return {"members": members}
+        kind, own = shapes.source
+        first = kind.kept(kind.fresh_learner(own, _numbers(numbers, "past."), noise))
+        states = _mapped(lambda leaf: np.repeat(np.asarray(leaf)[None], shapes.past, axis=0), first)
+        return {
+            "members": members,
+            "past": states,
+            "filled": np.int32(1),
+            "since": np.int32(0),
+            "next": np.int32(1 % shapes.past),
+        }
+
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Any) -> Any:
+        import numpy as np
+
+        members = tuple(
+            kind.fresh_memory(own, _numbers(numbers, f"{k}.")) for k, (kind, own) in enumerate(shapes.members)
+        )
+        return {"who": np.zeros(shapes.copies, np.int32), "members": members}
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        import jax
+        import jax.numpy as jnp
+
+        drawn = _drawn(jnp, shapes, learner, noise.uniform(shape=(shapes.copies,)))
+        who = jnp.where(observed.age == 0, drawn, memory["who"])
+        decided, remembered = [], []
+        for k, (kind, own) in enumerate(shapes.members):
+            now = _numbers(numbers, f"{k}.")
+            actions, after, _ = kind.choose(
+                own, now, learner["members"][k], memory["members"][k], observed, noise, False
+            )
+            decided.append(jax.tree.map(lambda leaf: leaf[None], actions))
+            remembered.append(after)
+        if shapes.source is not None:
+            kind, own = shapes.source
+            now = _numbers(numbers, "past.")
+            nothing = kind.fresh_memory(own, now)
+            decided.append(
+                jax.vmap(lambda state: kind.choose(own, now, state, nothing, observed, noise, False)[0])(
+                    learner["past"]
+                )
+            )
+        rows = jnp.arange(shapes.copies)
+        every = jax.tree.map(lambda *leaves: jnp.concatenate(leaves), *decided)
+        actions = jax.tree.map(lambda leaf: leaf[who, rows], every)
+        return actions, {"who": who, "members": tuple(remembered)}, ()
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, tuple[Any, ...]]:
+        return learner, memory, ()
+
+
+def remembering(shapes: Any, learner: dict[str, Any], source: Any, decisions: int) -> dict[str, Any]:
+    """A roster's learner after so many more decisions: when it is time, the state of the agent that learns is kept."""
+    import jax
+    import jax.numpy as jnp
+    from jax import lax
+
+    since = learner["since"] + decisions
+    due = since >= shapes.past_every
+
+    def keep(states: Any) -> Any:
+        return jax.tree.map(lambda all_, one: all_.at[learner["next"]].set(one), states, source)
+
+    states = lax.cond(due, keep, lambda states: states, learner["past"])
+    return {
+        **learner, "past": states, "filled": jnp.minimum(learner["filled"] + due, shapes.past).astype(jnp.int32),
+        "since": jnp.where(due, 0, since).astype(jnp.int32), "next": jnp.where(due, (learner["next"] + 1) % shapes.past, learner["next"]).astype(jnp.int32),
+    }  # fmt: skip
+
+
+def _drawn(xp: Any, shapes: Any, learner: Any, u: Any) -> Any:
+    """Who begins: a member by its share, or one of the earlier states that there are."""
+    shares = xp.asarray(shapes.shares, dtype=xp.float32)
+    if shapes.source is not None:
+        there = xp.arange(shapes.past) < learner["filled"]
+        each = xp.float32(shapes.past_share) / xp.maximum(learner["filled"], 1)
+        shares = xp.concatenate([shares, xp.where(there, each, 0.0)])
+    reach = xp.cumsum(shares)
+    who = xp.sum(u[:, None] * reach[-1] >= reach[None, :], axis=1)
+    return xp.minimum(who, len(shapes.members) + shapes.past - 1).astype(xp.int32)
+
+
+def _numbers(numbers: Any, head: str) -> Any:
+    return type(numbers)(**{n.removeprefix(head): v for n, v in vars(numbers).items() if n.startswith(head)})
+
+
+def _mapped(function: Any, tree: Any) -> Any:
+    if isinstance(tree, dict):
+        return {name: _mapped(function, part) for name, part in tree.items()}
+    if isinstance(tree, tuple):
+        parts = [_mapped(function, part) for part in tree]
+        return type(tree)(*parts) if hasattr(tree, "_fields") else tuple(parts)
+    import jax
+
+    return jax.tree.map(function, tree)
