@@ -125,6 +125,15 @@ def test_the_guides_to_comparing_and_tuning_run(capsys):
     tomllib.loads(blocks("docs/tuning.md", "toml")[0])
 
 
+def test_the_guide_to_players_runs():
+    names = {"__name__": "guide"}
+    for block in blocks("docs/players.md", "python"):
+        exec(block, names)
+    assert names["found"].verdict.startswith("2 runs are too few")
+    assert "downhill.partner" in names["itself"].episodes
+    tomllib.loads(blocks("docs/players.md", "toml")[0])
+
+
 def test_the_guide_to_the_methods_runs_and_names_every_reading(capsys):
     from jokulmist.agents.registry import AGENTS
 

@@ -294,6 +294,50 @@ def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
     )
 
 
+def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learner_was(tmp_path):
+    partner = jm.train(Sticks(), both(quick()), steps=2_000, lane="plain", folder=tmp_path, name="partner")
+    agents = {
+        "first": quick(),
+        "second": jm.Roster(partner.path, jm.RandomPlay(), weights=[3, 1, 0], past=2, past_every=900),
+    }
+    runs = [
+        jm.train(Sticks(), agents, steps=4_000, copies=4, lane=lane, folder=tmp_path, name=lane)
+        for lane in ("plain", "compiled")
+    ]
+    ours, theirs = (run.episodes for run in runs)
+    assert ours.equals(theirs)
+    drawn = ours["second.partner"].value_counts(normalize=True)
+    assert set(drawn.index) == {0, 1}  # the earlier states have no share here
+    assert drawn[0] == pytest.approx(0.75, abs=0.06)
+    assert redo(runs[1].path, folder=tmp_path).same
+    kept = runs[1].policy.learner
+    np.testing.assert_array_equal(
+        kept["second"]["members"][0].values, np.asarray(partner.policy.learner["second"].values)
+    )
+    assert int(kept["second"]["filled"]) == 2
+    itself = jm.train(Sticks(), {"first": quick(), "second": jm.Roster(past=3, past_every=500)}, steps=3_000, copies=4, lane="plain", folder=None)  # fmt: skip
+    first = itself.episodes["second.partner"].to_numpy()
+    assert (first[:20] == 0).all()  # before the second state was kept
+    assert set(first) == {0, 1, 2}
+    with pytest.raises(SettingError, match="there must be one"):
+        jm.train(
+            Sticks(),
+            {"first": quick(), "second": jm.Roster(past=2)} | {"first": jm.Fixed(partner.path)},
+            steps=100,
+            folder=None,
+        )
+    with pytest.raises(SettingError, match="takes policies that do not learn"):
+        jm.Roster(quick())
+    with pytest.raises(SettingError, match="are one a policy and one for `past`, 2 here"):
+        jm.train(
+            Sticks(),
+            {"first": quick(), "second": jm.Roster(jm.RandomPlay(), past=2, weights=[1.0])},
+            steps=100,
+            lane="plain",
+            folder=None,
+        )
+
+
 def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     assert chance_of_pairing(np.eye(4)) == pytest.approx(1 / 24)
     assert chance_of_pairing(np.ones((5, 5))) == 1.0

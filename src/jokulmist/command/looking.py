@@ -75,7 +75,9 @@ def trace(use: str, steps: int, who: str, seed: int, json: bool, changes: list[s
         print_wide(rows, ("episode", "moment"))
 
 
-def play(use: str | None, run: Path | None, seed: int, folder: Path, current: bool, changes: list[str]) -> None:
+def play(
+    use: str | None, run: Path | None, seed: int, folder: Path, current: bool, changes: list[str], player: str | None, partners: list[str]
+) -> None:  # fmt: skip
     import sys
 
     from jokulmist.environments.chance.noise import checked_seed
@@ -87,13 +89,49 @@ def play(use: str | None, run: Path | None, seed: int, folder: Path, current: bo
         raise SettingError("say what to play, e.g. `jokulmist play ferry`, or watch a run by `--policy runs/NAME`.")
     opened = None if run is None else Run.open(run, current)
     environment = environment_named(use, changes) if use is not None else opened.environment  # type: ignore[union-attr]
-    hand = Controls(environment, None if opened is None else opened.policy, checked_seed(seed))
+    policy = None if opened is None else opened.policy
+    others = None
+    if player is not None or partners:
+        others = _others(environment, policy, player, partners)
+        policy = None
+    hand = Controls(environment, policy, checked_seed(seed), player, others)
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise SettingError("`play` needs a terminal. To look at steps elsewhere use `jokulmist check ENV --trace 20`.")
     from jokulmist.command.play import Play, end_with_terminal
 
     end_with_terminal()
     Play(hand, folder).run()
+
+
+def _others(environment: Any, policy: Any, player: str | None, partners: list[str]) -> Any:
+    """Who plays the players that a person does not: as `--with` says, else the run's policy, else random play."""
+    from jokulmist.environments.declaration.environment import describe
+    from jokulmist.errors import SettingError
+    from jokulmist.training.policies.partners import joined_policy
+
+    players = describe(environment).players
+    if not players:
+        raise SettingError(f"`{describe(environment).name}` has no players; leave `--player` and `--with` out.")
+    if player is None:
+        raise SettingError(f"say whom you play: `--player {players[0]}`.")
+    given = partners_of(partners)
+    usual = {name: "random" if policy is None else policy.player(name) for name in players}
+    return joined_policy({**usual, **given}, environment)
+
+
+def partners_of(partners: list[str]) -> dict[str, str]:
+    """What ``--with south=runs/haul-001`` says, by player."""
+    from jokulmist.errors import SettingError
+
+    found = {}
+    for text in partners:
+        name, equals, place = text.partition("=")
+        if not (name and equals and place):
+            raise SettingError(
+                f"`--with` takes a player and a run, e.g. `--with south=runs/haul-ppo-001`; got {text!r}."
+            )
+        found[name] = place
+    return found
 
 
 def runs(folder: Path, json: bool, most: int, **asked: Any) -> None:

@@ -61,6 +61,16 @@ Set = Annotated[
 ]
 
 
+With = Annotated[
+    Optional[list[str]],  # noqa: UP045
+    typer.Option(
+        "--with",
+        metavar="PLAYER=RUN",
+        help="A run, or `random`, that plays one of several players. Repeat it for more.",
+    ),
+]
+
+
 @app.callback(invoke_without_command=True)
 def root(
     context: typer.Context,
@@ -147,16 +157,18 @@ def play(
     set_: Set = None,
     seed: Annotated[int, typer.Option(help="Seed of the first episode.")] = 0,
     folder: Annotated[Path, typer.Option(help="The folder for episodes that you save.")] = Path("rollouts"),
+    player: Annotated[Optional[str], typer.Option(help="Which of several players you play.")] = None,  # noqa: UP045
+    with_: With = None,
     current: Current = False,
     trust: Trust = False,
 ) -> None:
-    """Play an environment in the terminal, or watch a policy, take over and hand back.
+    """Play an environment in the terminal, or watch a policy, take over and hand back. Of several players you may play one.
 
-    Example:  jokulmist play ferry      jokulmist play --policy runs/ferry-ppo-001
+    Example:  jokulmist play ferry      jokulmist play --policy runs/ferry-ppo-001      jokulmist play haul --player north --with south=runs/haul-ppo-001
     """
     from jokulmist.command.looking import play as work
 
-    work(environment, policy, seed, folder, current, set_ or [])
+    work(environment, policy, seed, folder, current, set_ or [], player, with_ or [])
 
 
 @app.command()
@@ -264,13 +276,14 @@ def evaluate(
             "--map", metavar="CHANNEL,CHANNEL", help="Draw the greedy action and the value over two channels."
         ),
     ] = None,
+    with_: With = None,
     current: Current = False,
     json: AsJson = False,
     trust: Trust = False,
 ) -> None:
     """Episodes without exploration: mean, spread and interval, beside random play and the references.
 
-    Example:  jokulmist evaluate runs/tarn-qlearning-001 --checkpoint best      ... --over melt=0.5,1,2,4
+    Example:  jokulmist evaluate runs/tarn-qlearning-001 --checkpoint best      ... --over melt=0.5,1,2,4      ... --with south=runs/haul-ppo-002
     """
     from jokulmist.command import training
 
@@ -279,7 +292,7 @@ def evaluate(
     elif over:
         training.evaluate_grid(run, over, episodes, seed, act, json, current)
     else:
-        training.evaluate(run, episodes, seed, act, checkpoint, record, json, current)
+        training.evaluate(run, episodes, seed, act, checkpoint, record, json, current, with_ or [])
 
 
 @app.command()

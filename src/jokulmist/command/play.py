@@ -137,11 +137,18 @@ class Play(App[None]):
         table.add_column(justify="right", no_wrap=True)
         table.add_column(justify="right", no_wrap=True)
         who = "the policy decides" if hand.agent else "you decide"
+        if hand.player is not None and not hand.agent:
+            who = (
+                f"you are {hand.player}"
+                if hand.player in episode.asked or episode.over
+                else f"{episode.asked[0]} decides"
+            )
         table.add_row(Text(f"{describe(hand.environment).name}, seed {hand.seed}", style="bold"), "", "")
         table.add_row(f"decision {episode.steps}", who, "")
         table.add_row(Text("seen", style="bold"), "", "")
-        for name in episode.observation.keys():  # noqa: SIM118  an observation is no mapping
-            for label, told in _told(name, episode.observation[name]):
+        seen = hand.seen
+        for name in seen.keys():  # noqa: SIM118  an observation is no mapping
+            for label, told in _told(name, seen[name]):
                 table.add_row(f"  {label}", told, "")
         table.add_row(Text("reward", style="bold"), Text("step", style="bold"), Text("total", style="bold"))
         for name, total in episode.totals.items():

@@ -111,8 +111,8 @@ def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
 
 
 def evaluate(
-    path: Path, episodes: int, seed: int, act: str, checkpoint: str, record: int, json: bool, current: bool = False
-) -> None:
+    path: Path, episodes: int, seed: int, act: str, checkpoint: str, record: int, json: bool, current: bool, partners: list[str]
+) -> None:  # fmt: skip
     from jokulmist.records.files import append_rows
     from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.records.run_folder import EVALUATED
@@ -129,6 +129,8 @@ def evaluate(
     if run.level_note:
         typer.echo(f"note: {run.level_note}", err=True)
     learned = run.checkpoint(checkpoint)
+    if partners:
+        learned = _with_others(learned, environment, partners)
     results = [measure(learned, environment, episodes=episodes, seed=seed, act=act, record=record)]  # type: ignore[arg-type]
     other = measure(learned, environment, episodes=episodes, seed=seed, act="sampled" if act == "greedy" else "greedy")
     apart = results[0].differs(other)
@@ -165,10 +167,22 @@ def evaluate(
         typer.echo(
             f"{results[0].save_rollouts(kept, environment, run.name)} holds {record} episodes step by step", err=True
         )
-    for result in results if not current else []:  # the run's record is about the code that made it
+    why = "other code than the run's own" if current else "with other partners than the run's own" if partners else ""
+    for result in results if not why else []:  # the run's record is about what the run trained
         append_rows(path / EVALUATED, result.columns)
-    kept_in = f"each episode is in {path}/evaluated.csv"
-    typer.echo("not recorded: this was other code than the run's own" if current else kept_in, err=True)
+    typer.echo(f"not recorded: this was {why}" if why else f"each episode is in {path}/evaluated.csv", err=True)
+
+
+def _with_others(learned: Any, environment: Any, partners: list[str]) -> Any:
+    """A policy of all players, some of whom others play."""
+    from jokulmist.command.looking import partners_of
+    from jokulmist.environments.declaration.environment import describe
+    from jokulmist.training.policies.partners import joined_policy
+
+    players = describe(environment).players
+    if not players:
+        raise SettingError(f"`{describe(environment).name}` has no players; leave `--with` out.")
+    return joined_policy({**{name: learned.player(name) for name in players}, **partners_of(partners)}, environment)
 
 
 def _tell(

@@ -12,9 +12,9 @@ from jokulmist.environments.spaces.actions import Choice
 
 
 class Haul(Environment):
-    """Two boats drag one net past a skerry in the fog.
+    """Two boats drag one net past a skerry.
 
-    They begin abreast, `north` to port of the skerry and `south` to starboard, and neither sees the other. The net catches most while it is about `opening`
+    They begin abreast, `north` to port of the skerry and `south` to starboard, and see each other's lights. The net catches most while it is about `opening`
     metres wide. At the skerry both boats have to be on the same side of it, else the net tears and the haul is over; a boat that comes too near strikes.
     So one of the two has to cross over in time, and either may: pairs that were trained apart may both cross, or neither.
 
@@ -49,6 +49,11 @@ class Haul(Environment):
     def abeam(self, state: Any, player: int) -> Any:
         """Metres to port of the line through the skerry."""
         return state.boats[player]
+
+    @jm.sensor(low=-15.0, high=15.0, unit="m")
+    def partner(self, state: Any, player: int) -> Any:
+        """The other boat's lights: metres to port of the line."""
+        return state.boats[1 - player]
 
     @jm.reward
     def catch(self, after: Any) -> Any:

@@ -12,9 +12,11 @@ import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
-from jokulmist.environments.spaces.actions import Actions, Choice, Range
+from jokulmist.environments.spaces.actions import Actions, Choice, Range, Record
+from jokulmist.environments.spaces.channels import Observation
+from jokulmist.environments.spaces.player_actions import PlayerActions
 from jokulmist.environments.transition.episode import Episode
-from jokulmist.errors import SettingError
+from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.rollouts.rollouts import save_rollout
 from jokulmist.workshop.trace import row_of
@@ -35,6 +37,10 @@ class Controls:
         Who may decide instead; it begins, and can be taken over from and handed back to.
     seed : int
         Of the first episode; each new one has the next.
+    player : str, optional
+        The one of several players that the person plays; without it all of them.
+    others : Policy, optional
+        Who plays the other players.
 
     Attributes
     ----------
@@ -45,13 +51,29 @@ class Controls:
         What is decided next, by part, in own form; a part by itself has the empty name.
     """
 
-    def __init__(self, environment: Environment, policy: Policy | None = None, seed: int = 0) -> None:
-        if policy is not None:
-            policy.fits(environment)
+    def __init__(
+        self,
+        environment: Environment,
+        policy: Policy | None = None,
+        seed: int = 0,
+        player: str | None = None,
+        others: Policy | None = None,
+    ) -> None:
+        for one in (policy, others):
+            if one is not None:
+                one.fits(environment)
+        self.player, self.others = player, others
         self.environment, self.policy, self.seed = environment, policy, seed
         action = describe(environment).action
         self.action = action
         self.parts: dict[str, Choice | Range] = action.parts if isinstance(action, Actions) else {"": action}
+        if player is not None:
+            own = describe(environment).players
+            if player not in own:
+                raise SettingError(
+                    f"there is no player `{player}`; the players are {listed(own)}.{nearest(player, own)}"
+                )
+            self.parts = {n: p for n, p in self.parts.items() if n == player or n.startswith(f"{player}.")}
         self.agent = policy is not None
         self.chosen: dict[str, Any] = {name: _first(part) for name, part in self.parts.items()}
         self.episode: Episode
@@ -89,7 +111,19 @@ class Controls:
         """The action that comes next, as it is given: what was chosen, or what the policy would do."""
         if self.agent and self.policy is not None:
             return self.policy.choose(self.episode.observation, legal=self.episode.legal)
+        if isinstance(self.action, PlayerActions):
+            rest: dict[str, Any] = {}
+            if self.others is not None:
+                rest = vars(self.others.choose(self.episode.observation, legal=self.episode.legal))
+            return Record(**{name: self.chosen.get(name, rest.get(name)) for name in self.action.parts})
         return dict(self.chosen) if isinstance(self.action, Actions) else self.chosen[""]
+
+    @property
+    def seen(self) -> Observation:
+        """What whoever plays sees: of several players only what is theirs."""
+        observation = self.episode.observation
+        found: Observation = observation if self.player is None else observation[self.player]
+        return found
 
     def act(self) -> None:
         """Take the decision; once an episode is over, begin the next."""

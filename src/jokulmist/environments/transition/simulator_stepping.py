@@ -161,6 +161,7 @@ class SimulatorStepper(Stepper):
         self.weights = description.weights
         closings = list(description.closings)
         outline = description.outline
+        self.shared = False  # it has no several players
         self.direct_terms = tuple((_term(k), None, w) for k, w in enumerate(self.weights))
         self.direct_measures = tuple((_measure(k), None, m.over) for k, m in enumerate(description.measures))
         ends = [1 << closings.index(m.name) for m in (*outline.endings, *outline.cuts)]

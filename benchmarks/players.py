@@ -1,0 +1,114 @@
+"""Several players: whether partners fit, what a roster is good for, and what players cost.
+
+python benchmarks/players.py fit      # haul: five pairs, cross-play, a roster of them with a sixth partner that nobody learned with
+python benchmarks/players.py speed    # decisions a second: two that learn against one, a roster of 8 against a fixed partner
+"""
+
+import argparse
+import json
+import statistics
+import tempfile
+import time
+
+import numpy as np
+
+import jokulmist as jm
+
+PAIRS, STEPS = 9, 400_000
+
+
+class Alone(jm.gallery.Haul.__base__):
+    """The physics of `haul` with one who decides for both boats by one helm: as much work a step, one agent."""
+
+    deadline = 32
+    opening: float = jm.parameter(8.0)
+
+    class State(jm.State):
+        way: int = jm.seen(low=0, high=32)
+        boats: float = jm.field(shape=(2,))
+
+    action = jm.Choice("to_port", "ahead", "to_starboard")
+    helm = jm.series([1.0, 0.0, -1.0])
+
+    def begin(self, draw):
+        return self.State(way=0, boats=self.xp.asarray([4.0, -4.0]) + draw.normal(0.0, 0.3, shape=(2,)))
+
+    def advance(self, state, action, draw):
+        xp = self.xp
+        helms = xp.stack([xp.asarray(self.helm[action]), xp.asarray(self.helm[2 - action])])
+        boats = state.boats + helms + draw.normal(0.0, 1.0, shape=(2,)) * 0.15
+        return state.replace(way=state.way + 1, boats=xp.clip(boats, -15.0, 15.0))
+
+    @jm.sensor(low=-15.0, high=15.0)
+    def abeam(self, state):
+        return state.boats[0]
+
+    @jm.reward
+    def catch(self, after):
+        return self.xp.exp(-(((abs(after.boats[0] - after.boats[1]) - self.opening) / 4.0) ** 2))
+
+    @jm.reward(weight=-0.02)
+    def fuel(self, action):
+        return self.helm[action] ** 2
+
+    @jm.ending
+    def torn(self, after):
+        return (after.way == 16) & (after.boats[0] * after.boats[1] < 0.0)
+
+    @jm.ending
+    def struck(self, after):
+        return (after.way == 16) & (self.xp.minimum(abs(after.boats[0]), abs(after.boats[1])) < 1.5)
+
+
+def fit(folder, share):
+    """Cross-play of five pairs; `north` trained with a roster of their partners, or with one of them, beside a sixth partner."""
+    haul, steps = jm.gallery.Haul(), int(STEPS * share)
+    runs = jm.train(haul, {"north": jm.PPO(), "south": jm.PPO()}, steps=steps, seeds=range(PAIRS), folder=folder)
+    five = list(runs)[:5]
+    # A partner who can do it with its own: others say nothing of fitting.
+    sixth = next(run for run in list(runs)[5:] if run.mean_return() > 25.0)
+    crossed = jm.cross_play(five, haul, episodes=50)
+    partner = {"south": sixth.policy.player("south")}
+
+    def with_sixth(south, seed):
+        run = jm.train(haul, {"north": jm.PPO(), "south": south}, steps=steps, seed=seed, folder=None)
+        return jm.evaluate({"north": run.policy.player("north"), **partner}, haul, episodes=50).mean
+
+    paths = [run.path for run in five]
+    roster = [with_sixth(jm.Roster(*paths), seed) for seed in range(3)]
+    single = [with_sixth(jm.Fixed(path), seed) for seed, path in enumerate(paths)]
+    return {
+        "own": crossed.own, "exchanged": crossed.swapped, "p": crossed.p, "means": np.round(crossed.means, 1).tolist(),
+        "sides": [float(run.episodes["to_port"].tail(100).mean().round(1)) for run in runs],
+        "roster_with_sixth": roster, "single_with_sixth": single,
+    }  # fmt: skip
+
+
+def speed(folder, share, rounds=5):
+    """Decisions a second without compiling, in turn; medians with least and most."""
+    haul, steps = jm.gallery.Haul(), int(400_000 * share)
+    one = jm.train(haul, {"north": jm.PPO(), "south": jm.PPO()}, steps=2_000, copies=64, folder=folder)
+    cases = {
+        "one PPO": (Alone(), jm.PPO()),
+        "two PPO": (haul, {"north": jm.PPO(), "south": jm.PPO()}),
+        "one policy for both": (haul, jm.PPO()),
+        "PPO, fixed partner": (haul, {"north": jm.PPO(), "south": jm.Fixed(one.path)}),
+        "PPO, roster of 8": (haul, {"north": jm.PPO(), "south": jm.Roster(*[one.path] * 8)}),
+    }
+    taken = {name: [] for name in cases}
+    for k in range(rounds + 1):
+        for name, (environment, agents) in cases.items():
+            began = time.perf_counter()
+            jm.train(environment, agents, steps=steps, copies=64, folder=None, lane="compiled")
+            if k:
+                taken[name].append(steps / (time.perf_counter() - began))
+    return {name: {"median": statistics.median(t), "least": min(t), "most": max(t)} for name, t in taken.items()}
+
+
+if __name__ == "__main__":
+    words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    words.add_argument("what", choices=["fit", "speed"])
+    words.add_argument("--share", type=float, default=1.0)
+    given = words.parse_args()
+    with tempfile.TemporaryDirectory() as folder:
+        print(json.dumps({"fit": fit, "speed": speed}[given.what](folder, given.share), indent=2))
