@@ -35,6 +35,8 @@ def attack(cases, names, seed, quiet=False):
     each = [KINDS[name](arena, chance) for name in names]
     for number in range(cases):
         next(each[number % len(each)])
+        if not quiet and number % 500 == 499:
+            print(f"{number + 1} cases, {len(arena.faults)} faults, {time.perf_counter() - began:.0f} s", flush=True)
     counts, faults = dict(arena.counts), list(arena.faults)
     if not quiet:
         print(f"seed {seed}, {time.perf_counter() - began:.0f} s")

@@ -95,6 +95,8 @@ def test_the_tables_are_for_people_and_progress_is_not_on_standard_output(place)
     assert shown.returncode == 0
     assert "compiled, 64 copies" in shown.stdout
     assert {row["name"] for row in json.loads(jokulmist("gallery", "--json").stdout)} == {
+        "haul",
+        "lots",
         "tarn",
         "tarn-whole",
         "ferry",
