@@ -10,7 +10,7 @@ import pytest
 from commands import jokulmist
 
 import jokulmist as jm
-from jokulmist.errors import ActionError, DeclarationError, SettingError
+from jokulmist.errors import ActionError, BrokenEnvironment, DeclarationError, SettingError
 from jokulmist.studies.cross_play import chance_of_pairing
 from jokulmist.training.redo import redo
 
@@ -79,6 +79,37 @@ class Sticks(jm.Environment):
         return after.left == 0
 
 
+class Dive(jm.Environment):
+    """Two divers who may come up when they like; the time is cut after six moments."""
+
+    players = 2
+    time_limit = 6
+
+    class State(jm.State):
+        clock: int = jm.seen(low=0, high=6)
+        up: bool = jm.field(shape=(2,), dtype=bool)
+
+    action = jm.Choice("stay", "come_up")
+
+    def begin(self, draw):
+        return self.State(clock=0, up=self.xp.zeros(2, dtype=bool))
+
+    def out(self, state, player):
+        return state.up[player]
+
+    def advance(self, state, actions, draw):
+        xp = self.xp
+        return state.replace(clock=state.clock + 1, up=state.up | xp.stack([xp.asarray(a == 1) for a in actions]))
+
+    @jm.reward
+    def pearls(self, after, player):
+        return 1.0 + 0.0 * after.clock
+
+    @jm.ending
+    def both_up(self, after):
+        return after.up[0] & after.up[1]
+
+
 class Recorder(jm.Agent):
     """Plays at random and keeps all that it is to learn from."""
 
@@ -96,14 +127,16 @@ class Recorder(jm.Agent):
         rows = (shapes.room, shapes.copies)
         return {
             "count": np.int32(0),
-            **{n: np.zeros(rows, np.float32) for n in ("left", "reward", "ended", "closed", "last", "next")},
+            **{n: np.zeros(rows, np.float32) for n in ("left", "reward", "ended", "closed", "last", "next", "broken")},
         }
 
     @staticmethod
     def choose(shapes, numbers, learner, memory, observed, noise, explore):
         share = noise.uniform(shape=(shapes.copies,))
-        legal = observed.legal[0]
-        return jnp.floor(share * legal.sum(axis=-1)).astype(jnp.int32), memory, ()
+        count = (
+            observed.legal[0].sum(axis=-1) if observed.legal else 1.25
+        )  # of two that are always allowed seldom the second
+        return jnp.floor(share * count).astype(jnp.int32), memory, ()
 
     @staticmethod
     def learn(shapes, numbers, learner, memory, e, noise):
@@ -111,6 +144,7 @@ class Recorder(jm.Agent):
         found = {
             "left": e.observed.numbers[..., 0], "reward": e.rewards, "ended": e.ended, "closed": e.closed, "last": e.last.numbers[..., 0],
             "next": e.following.numbers[..., 0],
+            "broken": e.broken if not isinstance(e.broken, tuple) else jnp.zeros_like(e.ended),
         }  # fmt: skip
         kept = {name: learner[name].at[at].set(value.astype(jnp.float32)) for name, value in found.items()}
         return {**kept, "count": learner["count"] + shapes.every}, memory, ()
@@ -248,6 +282,43 @@ def test_a_decision_lasts_until_its_player_is_asked_again(every):
             assert (rows["reward"][rows["closed"] == 0] == 0.0).all()
             known = returns.loc[copy, f"{player}.return"]
             assert abs(rows["reward"].sum() - known) <= every + 8  # but for decisions that still wait
+
+
+def test_for_a_player_who_is_out_the_episode_has_ended():
+    runs = [
+        jm.train(Dive(), {"0": Recorder(), 1: Recorder()}, steps=900, copies=3, lane=lane, folder=None)
+        for lane in ("plain", "compiled")
+    ]
+    assert runs[0].episodes.equals(runs[1].episodes)
+    assert set(runs[0].episodes["closed_by"]) == {"both_up", "time limit"}
+    for player in ("0", "1"):
+        log = runs[1].policy.learner[player]
+        count = int(log["count"])
+        for copy in range(3):
+            rows = {name: log[name][:count, copy] for name in ("left", "reward", "ended", "closed", "last", "broken")}
+            assert (rows["reward"] == 1.0).all()  # one a moment while it is there, and nothing of what comes after
+            starts = np.flatnonzero(np.concatenate([[1.0], rows["closed"][:-1]]))
+            starts = starts[
+                rows["broken"][starts] == 0.0
+            ]  # a copy that is far ahead of the slowest leaves decisions out
+            assert (rows["left"][starts] == 0.0).all()
+            ended = rows["ended"] == 1.0
+            assert (rows["closed"][ended] == 1.0).all()
+            cut = (rows["closed"] == 1.0) & ~ended
+            assert (rows["last"][cut] == 6.0).all()  # only the time limit is a cut
+    episode = Dive().episode(seed=1)
+    episode.act({0: "come_up", 1: "stay"})
+    assert (episode.asked, episode.returns) == (("1",), {"0": 1.0, "1": 1.0})
+    episode.act("stay")
+    assert episode.returns == {"0": 1.0, "1": 2.0}
+
+    class Nobody(Sticks):
+        def turn(self, state):
+            return state.moves + 1
+
+    for lane in ("plain", "compiled"):
+        with pytest.raises(BrokenEnvironment, match=r"in copy 0 of `Nobody` nobody can decide.*from 0 to 1"):
+            jm.train(Nobody(), both(quick()), steps=100, lane=lane, folder=None)
 
 
 def test_methods_that_learn_at_different_times_and_one_policy_for_all(tmp_path):

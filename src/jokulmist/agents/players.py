@@ -183,17 +183,15 @@ class PlayerAgents(Agent):
             else:
                 from jokulmist.agents.waiting_decisions import learned_when_gathered
 
-                asked = experience.following.legal[-1] if shapes.spec.action.asks else None
-                acted = experience.observed.legal[-1] if shapes.spec.action.asks else None
+                action, xp = shapes.spec.action, noise.xp
+                by_player = (
+                    experience.observed.legal[-1] if action.asks else None,
+                    experience.following.legal[-1] if action.asks else None,
+                    ~experience.last.legal[-2] if action.leaves else None,
+                )
+                acted, asked, gone = (_rows_of_turns(xp, g, one) for one in by_player)
                 learned[g.name], after[g.name], told = learned_when_gathered(
-                    g,
-                    now,
-                    learner[g.name],
-                    kept,
-                    own,
-                    noise,
-                    _rows_of_turns(noise.xp, g, acted),
-                    _rows_of_turns(noise.xp, g, asked),
+                    g, now, learner[g.name], kept, own, noise, acted, asked, gone
                 )
             readings += told
         for g in shapes.groups:

@@ -64,7 +64,7 @@ def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
 
 
 def learned_when_gathered(
-    group: Any, numbers: Numbers, learner: Any, kept: dict[str, Any], happened: Experience, noise: Any, acted: Any, asked: Any
+    group: Any, numbers: Numbers, learner: Any, kept: dict[str, Any], happened: Experience, noise: Any, acted: Any, asked: Any, gone: Any
 ) -> tuple[Any, dict[str, Any], tuple[Any, ...]]:  # fmt: skip
     """Keep what has finished, and learn once each row has enough.
 
@@ -76,6 +76,8 @@ def learned_when_gathered(
         With axes (turns, rows, ...).
     acted, asked : bool, shape ``(turns, rows)``, or None
         Whether the player decided in a turn, and whether it decides next; None where all players always do.
+    gone : bool, shape ``(turns, rows)``, or None
+        Whether the player is out after a turn: for it that is the end.
 
     Returns
     -------
@@ -87,11 +89,11 @@ def learned_when_gathered(
     from jax import lax
 
     def finished(kept: dict[str, Any], turn: Any) -> tuple[dict[str, Any], None]:
-        row, acts, asks = turn
-        return (_all_finished(kept, row) if acts is None else _some_finished(kept, row, acts, asks)), None
+        row, acts, asks, out = turn
+        return (_all_finished(kept, row) if acts is None else _some_finished(kept, row, acts, asks, out)), None
 
     waiting = {name: part for name, part in kept.items() if name != "own"}
-    waiting = lax.scan(finished, waiting, (happened, acted, asked))[0]
+    waiting = lax.scan(finished, waiting, (happened, acted, asked, gone))[0]
 
     def learn(state: Any, draw: Any) -> Any:
         learner, own = state
@@ -129,7 +131,7 @@ def _all_finished(kept: dict[str, Any], row: Experience) -> dict[str, Any]:
     return {**kept, "finished": written, "count": kept["count"] + 1}
 
 
-def _some_finished(kept: dict[str, Any], row: Experience, acts: Any, asks: Any) -> dict[str, Any]:
+def _some_finished(kept: dict[str, Any], row: Experience, acts: Any, asks: Any, out: Any) -> dict[str, Any]:
     """Those have whose player is asked again, or whose episode closed."""
     import jax
     import jax.numpy as jnp
@@ -141,11 +143,12 @@ def _some_finished(kept: dict[str, Any], row: Experience, acts: Any, asks: Any) 
     observed, actions, notes = chosen(acts, (row.observed, row.actions, row.notes), (observed, actions, notes))
     is_open = is_open | acts
     paid = jnp.where(acts, 0.0, paid) + row.rewards * is_open
-    done = is_open & (row.closed | asks)
+    ended, closed = (row.ended, row.closed) if out is None else (row.ended | out & ~row.closed, row.closed | out)
+    done = is_open & (closed | asks)
     count, finished = kept["count"], kept["finished"]
     room = jax.tree.leaves(finished)[0].shape[0]
     put = done & (count < room)
-    new = Experience(observed, actions, paid, row.ended, row.closed, row.last, row.following, notes, kept["left_out"])
+    new = Experience(observed, actions, paid, ended, closed, row.last, row.following, notes, kept["left_out"])
     places, rows = jnp.where(put, count, room), jnp.arange(count.shape[0])
     written = jax.tree.map(lambda whole, one: whole.at[places, rows].set(one, mode="drop"), finished, new)
     left_out = jnp.where(done, ~put, kept["left_out"])

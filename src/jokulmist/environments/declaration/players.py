@@ -12,7 +12,7 @@ from typing import Any
 
 from jokulmist.environments.declaration import parts
 from jokulmist.environments.spaces.actions import Actions, Choice, Range
-from jokulmist.environments.spaces.legal import ASKED
+from jokulmist.environments.spaces.legal import ASKED, STAYS
 from jokulmist.environments.spaces.player_actions import PlayerActions, own_name
 from jokulmist.errors import DeclarationError, listed, nearest
 
@@ -27,10 +27,13 @@ def with_players(cls: Any) -> None:
     where = cls.__qualname__
     players = _names(where, cls.players)
     cls.players = players
-    asks = callable(getattr(cls, "turn", None)) or callable(getattr(cls, "out", None))
+    leaves = callable(getattr(cls, "out", None))
+    asks = leaves or callable(getattr(cls, "turn", None))
     legal = cls.__dict__.get("legal")
     masked = legal is not None or getattr(getattr(cls, "action", None), "masked", False)
-    cls.action = _actions(where, cls.__dict__.get("action", getattr(cls, "action", None)), players, asks, masked)
+    cls.action = _actions(
+        where, cls.__dict__.get("action", getattr(cls, "action", None)), players, asks, masked, leaves
+    )
     advance = cls.__dict__.get("advance")
     if advance is not None:
         given = _arguments(advance)
@@ -69,7 +72,7 @@ def _names(where: str, given: Any) -> tuple[str, ...]:
     return names
 
 
-def _actions(where: str, given: Any, players: tuple[str, ...], asks: bool, masked: bool) -> PlayerActions:
+def _actions(where: str, given: Any, players: tuple[str, ...], asks: bool, masked: bool, leaves: bool) -> PlayerActions:
     if isinstance(given, PlayerActions):
         given = given.players
     if isinstance(given, Mapping):
@@ -91,7 +94,7 @@ def _actions(where: str, given: Any, players: tuple[str, ...], asks: bool, maske
             raise DeclarationError(
                 f'`{where}` declares no action for `{player}`; got {action!r}. Write `action = jm.Choice("slack", "pull")` for all, or a dict with one a player.'
             )
-    return PlayerActions({player: named[player] for player in players}, asks, masked)
+    return PlayerActions({player: named[player] for player in players}, asks, masked, leaves)
 
 
 def _one_a_player(cls: Any, name: str, part: parts.MethodPart, players: tuple[str, ...]) -> None:
@@ -124,10 +127,14 @@ def _one_a_player(cls: Any, name: str, part: parts.MethodPart, players: tuple[st
         if "actions" in given or "action" in given:
             setattr(cls, name, _named(cls, name, _like(part, _seated(part.function, given, takes, None))))
         return
+    leaves = isinstance(part, parts.Term) and callable(getattr(cls, "out", None))
     for k, player in enumerate(players):
         if of is None or player == str(of):
             own = own_name(player, name)
-            setattr(cls, own, _named(cls, own, _like(part, _seated(part.function, given, takes, k))))
+            function = _seated(part.function, given, takes, k)
+            if leaves:
+                function = _while_it_stays(function, takes, k)
+            setattr(cls, own, _named(cls, own, _like(part, function)))
     setattr(cls, name, part.function)
 
 
@@ -155,6 +162,18 @@ def _seated(function: Callable[..., Any], given: tuple[str, ...], takes: tuple[s
         return function(self, **by_name)
 
     return _told_as(asked, function, takes)
+
+
+def _while_it_stays(function: Any, takes: tuple[str, ...], player: int) -> Any:
+    """A player's own term, which pays nothing once the player is out."""
+    wanted = ("before", *(word for word in takes if word != "before"))
+
+    def paid(self: Any, *values: Any) -> Any:
+        by_name = dict(zip(wanted, values, strict=True))
+        found = function(self, *(by_name[word] for word in takes))
+        return self.xp.where(self.out(by_name["before"], player), 0.0, found)
+
+    return _told_as(paid, function, wanted)
 
 
 def _told_as(wrapper: Any, function: Callable[..., Any], takes: tuple[str, ...]) -> Any:
@@ -205,6 +224,8 @@ def _legal(where: str, function: Callable[..., Any] | None, players: tuple[str, 
                     found[str(player)] = allowed
         if self.action.asks:
             found[ASKED] = asked(self, state)
+        if self.action.leaves:
+            found[STAYS] = stays(self, state)
         return found
 
     return legal if function is None else _told_as(legal, function, ("state",))
@@ -217,9 +238,14 @@ def asked(environment: Any, state: Any) -> Any:
     if callable(getattr(environment, "turn", None)):
         who = xp.arange(len(players)) == environment.turn(state)
     if callable(getattr(environment, "out", None)):
-        gone = [xp.asarray(environment.out(state, k), dtype=bool) for k in range(len(players))]
-        who = who & ~xp.stack(gone)
+        who = who & stays(environment, state)
     return who
+
+
+def stays(environment: Any, state: Any) -> Any:
+    """Who is not out in a state, bool of shape ``(players,)``."""
+    xp = environment.xp
+    return ~xp.stack([xp.asarray(environment.out(state, k), dtype=bool) for k in range(len(environment.players))])
 
 
 def _arguments(function: Callable[..., Any]) -> tuple[str, ...]:

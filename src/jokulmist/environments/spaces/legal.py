@@ -15,7 +15,8 @@ from jokulmist.environments.spaces.actions import Action, Actions, Choice, Recor
 from jokulmist.errors import ActionError, BrokenEnvironment, listed, nearest
 
 Mask = tuple[Any, ...]
-ASKED = "asked"
+# Of several players: who decides now, and who is not out.
+ASKED, STAYS = "asked", "stays"
 
 
 def choices_of(action: Action) -> dict[str, Choice]:
@@ -50,7 +51,7 @@ def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
                 f"e.g. `{{{next(iter(choices), 'part')!r}: ...}}`."
             )
         for name in named:
-            if name not in choices and name != ASKED:
+            if name not in choices and name not in (ASKED, STAYS):
                 raise BrokenEnvironment(
                     f"`{where}` names `{name}`, which is no choice of the action; the choices are {listed(choices)}."
                     f"{nearest(name, choices)}"
@@ -66,6 +67,8 @@ def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
                 f"{choice.count} truth values, one for each of {listed(choice.labels)}."
             )
         mask.append(allowed)
+    if getattr(action, "leaves", False):
+        mask.append(named[STAYS])
     if getattr(action, "asks", False):  # who decides is asked of the class together with what is allowed
         mask.append(named[ASKED])
     return tuple(mask)
@@ -73,8 +76,9 @@ def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
 
 def mask_widths(action: Action) -> list[int]:
     """The lengths of the arrays of a mask."""
-    players = getattr(action, "players", {}) if getattr(action, "asks", False) else {}
-    return [choice.count for choice in choices_of(action).values()] + ([len(players)] if players else [])
+    players = getattr(action, "players", {})
+    more = [len(players) for name in ("leaves", "asks") if getattr(action, name, False)]
+    return [choice.count for choice in choices_of(action).values()] + more
 
 
 def drawn(xp: ModuleType, allowed: Any, u: Any) -> Any:

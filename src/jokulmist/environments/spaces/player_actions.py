@@ -54,9 +54,13 @@ class PlayerActions(Actions):
         Whether not all of them decide at each moment.
     masked : bool
         Whether the class says which choices are allowed.
+    leaves : bool
+        Whether a player may be out before the episode closes.
     """
 
-    def __init__(self, players: Mapping[str, Action], asks: bool = False, masked: bool = False) -> None:
+    def __init__(
+        self, players: Mapping[str, Action], asks: bool = False, masked: bool = False, leaves: bool = False
+    ) -> None:
         parts: dict[str, Choice | Range] = {}
         for player, action in players.items():
             if isinstance(action, Actions):
@@ -64,7 +68,7 @@ class PlayerActions(Actions):
             else:
                 parts[player] = action
         super().__init__(**parts)
-        self.players, self.asks, self.masked = dict(players), asks, masked
+        self.players, self.asks, self.masked, self.leaves = dict(players), asks, masked, leaves
 
     def __getattr__(self, name: str) -> Any:
         players: dict[str, Action] = self.__dict__.get("players", {})
@@ -126,21 +130,21 @@ class PlayerActions(Actions):
         return (
             isinstance(other, PlayerActions)
             and other.players == self.players
-            and (other.asks, other.masked) == (self.asks, self.masked)
+            and (other.asks, other.masked, other.leaves) == (self.asks, self.masked, self.leaves)
         )
 
     def __hash__(self) -> int:
-        return hash((tuple(self.players.items()), self.asks, self.masked))
+        return hash((tuple(self.players.items()), self.asks, self.masked, self.leaves))
 
     def described(self) -> dict[str, Any]:
         players = {player: action.described() for player, action in self.players.items()}
-        return {"kind": "players", "players": players, "asks": self.asks, "masked": self.masked}
+        return {"kind": "players", "players": players, "asks": self.asks, "masked": self.masked, "leaves": self.leaves}
 
     @classmethod
     def from_described(cls, described: Mapping[str, Any]) -> PlayerActions:
         """What `described` wrote down."""
         players = {player: from_described(action) for player, action in described["players"].items()}
-        return cls(players, bool(described["asks"]), bool(described["masked"]))
+        return cls(players, bool(described["asks"]), bool(described["masked"]), bool(described["leaves"]))
 
 
 def players_of(action: Action) -> tuple[str, ...]:

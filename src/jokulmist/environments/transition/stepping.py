@@ -326,7 +326,7 @@ class Stepper:
         mask = self.legal(state)
         for allowed in mask:
             if not allowed.any():
-                raise BrokenEnvironment(none_allowed(self.description.name, copy, state))
+                raise BrokenEnvironment(none_allowed(self.description.name, copy, state, self.description.players))
         return mask
 
     def failed(self, method: str, failure: Exception) -> NoReturn:
@@ -376,8 +376,13 @@ def closed_unasked(name: str, copy: int, state: Any) -> str:
     )
 
 
-def none_allowed(name: str, copy: int, state: Any) -> str:
-    """What to say where `legal` forbids everything."""
+def none_allowed(name: str, copy: int, state: Any, players: tuple[str, ...] = ()) -> str:
+    """What to say where `legal` forbids everything, or of several players nobody is asked."""
+    if players:
+        return (
+            f"in copy {copy} of `{name}` nobody can decide in the state {state}. Let `turn` give the index of a player who is not out, from 0 to "
+            f"{len(players) - 1}, let `legal` allow at least one alternative of each choice, or declare an `@jm.ending` that holds there."
+        )
     return (
         f"`{name}.legal` allows nothing in copy {copy} in the state {state}. Allow at least one alternative of each "
         f"choice, or declare an `@jm.ending` that holds there."

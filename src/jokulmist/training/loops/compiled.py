@@ -182,7 +182,10 @@ class CompiledLoop:
                     f"`{type(self._agent).__name__}.choose` gave an action in copy {int(copy)} that the environment does not have: "
                     f'it takes {self.description.action!r}. The plain lane shows which (`lane="plain"`).'
                 )
-            tell = {NOTHING_ALLOWED: none_allowed, NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
+            if why == NOTHING_ALLOWED:
+                players = self.description.players
+                raise BrokenEnvironment(none_allowed(self.description.name, int(copy), state, players))
+            tell = {NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
             raise BrokenEnvironment(tell(self.description.name, int(copy), state))
 
     def _noise_from(self, start: int, turns: int) -> dict[str, Any]:

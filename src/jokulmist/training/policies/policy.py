@@ -314,8 +314,7 @@ def _mask(action: Action, legal: Any) -> Mask:
         if not able.any():
             raise SettingError("`legal` allows nothing; give at least one label, or leave it out.")
         mask.append(able)
-    if getattr(action, "asks", False):
-        mask.append(np.ones(mask_widths(action)[-1], bool))
+    mask += [np.ones(width, bool) for width in mask_widths(action)[len(mask) :]]  # of players: all are there and decide
     return tuple(mask)
 
 

@@ -110,6 +110,9 @@ def _twins(play: Play) -> None:
         for second, b in entries[i + 1 :]:
             if first == second or spread[a] == 0.0 or spread[b] == 0.0:
                 continue
+            owners = {name.partition(".")[0] for name in (first, second) if "." in name}
+            if len(owners) == 2:  # what two players see is not seen by one
+                continue
             together = np.corrcoef(columns[:, a], columns[:, b])[0, 1]
             if 1.0 - abs(together) < SAME:
                 play.find(
