@@ -166,6 +166,8 @@ def plans(arena, chance):
 
 def _spoiled(chance, data, name):
     """The content of a file, damaged or forged."""
+    if name.endswith(".safetensors") and len(data) > 8 and chance.random() < 0.4:
+        return _forged_head(chance, data)
     how = chance.randrange(9)
     if how == 0:
         return data[: chance.randrange(len(data) + 1)]
@@ -220,6 +222,18 @@ def _spoiled(chance, data, name):
     if how == 7:
         return data[::-1]
     return data.replace(b"=", b"= [", 1)
+
+
+def _forged_head(chance, data):
+    """Arrays whose head tells something else of the policy."""
+    size = int.from_bytes(data[:8], "little")
+    head = json.loads(data[8 : 8 + size])
+    about = json.loads(head.get("__metadata__", {}).get("about", "{}"))
+    _replace_one(chance, about)
+    head["__metadata__"] = {"about": json.dumps(about)}
+    new = json.dumps(head).encode("utf-8", "surrogatepass")
+    new += b" " * (-len(new) % 8)
+    return len(new).to_bytes(8, "little") + new + data[8 + size :]
 
 
 def _replace_one(chance, tree):

@@ -185,8 +185,20 @@ class Spec:
             fixed = dict(record, shape=tuple(record["shape"]))
             fixed["low"] = -math.inf if fixed["low"] is None else fixed["low"]
             fixed["high"] = math.inf if fixed["high"] is None else fixed["high"]
-            channels.append(Channel(**fixed))
+            channels.append(_checked(Channel(**fixed)))
         return cls(tuple(channels), from_described(described["action"]), bool(described.get("masked", False)))
+
+
+def _checked(channel: Channel) -> Channel:
+    """A channel of a record, if it is one: `ValueError` says that no environment has it."""
+    numbers = all(
+        isinstance(bound, (int, float)) and not isinstance(bound, bool) for bound in (channel.low, channel.high)
+    )
+    sizes = all(isinstance(n, int) and not isinstance(n, bool) and n > 0 for n in (*channel.shape, channel.stacked))
+    flags = all(isinstance(flag, bool) for flag in (channel.whole, channel.image, channel.computed))
+    if not (isinstance(channel.name, str) and isinstance(channel.unit, str) and numbers and sizes and flags):
+        raise ValueError(f"no channel: {channel!r:.80}")
+    return channel
 
 
 class Observation:

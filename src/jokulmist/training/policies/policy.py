@@ -21,7 +21,7 @@ from jokulmist.environments.spaces.channels import Observation, Spec
 from jokulmist.environments.spaces.legal import Mask, choices_of, mask_widths
 from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.environments.spaces.players import refuse_unknown, view_of
-from jokulmist.errors import SettingError, listed
+from jokulmist.errors import JokulmistError, RecordError, SettingError, listed
 from jokulmist.lanes.protocol import Observed
 from jokulmist.learning.schedules import Progress
 from jokulmist.loading import looking_in
@@ -276,14 +276,22 @@ class Policy:
                 f"{path} is a folder. Of a run take `jm.Run.open({str(path)!r}).policy` (or `.best`); `Policy.open` reads a file that `save` wrote."
             )
         arrays, about = open_arrays(path)
-        if base is None:
-            _refuse_code(path, about["agent"])
-        spec = Spec.from_described(about["spec"])
-        with looking_in(base, current):
-            agent = agents_of(agent_from(about["agent"], base), spec.action)
+        try:
+            if base is None:
+                _refuse_code(path, about["agent"])
+            spec = Spec.from_described(about["spec"])
+            with looking_in(base, current):
+                agent = agents_of(agent_from(about["agent"], base), spec.action)
+            decisions = int(about["decisions"])
+        except (KeyError, TypeError, ValueError, AttributeError, IndexError) as damaged:
+            if isinstance(damaged, JokulmistError):
+                raise
+            raise RecordError(
+                f"{path} cannot be read: what its head says of the policy was damaged, or written by another version ({damaged!r:.80})."
+            ) from None
         draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
         model = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
-        return cls(agent, spec, filled(agent.kept(model), arrays), int(about["decisions"]))
+        return cls(agent, spec, filled(agent.kept(model), arrays), decisions)
 
     def __repr__(self) -> str:
         return f"<policy of {self.agent!r} after {self.decisions:,} decisions>"
