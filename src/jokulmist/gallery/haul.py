@@ -98,14 +98,14 @@ class Haul(Environment):
         axes.set_xlim(-2, 34)
         axes.set_ylim(-16, 16)
         axes.axhspan(-16, 16, color="#cfdde2")
-        axes.plot([self.skerry_at], [0.0], "^", color="#54504a", markersize=16)
+        reef = max(self.reef, 0.8)
+        axes.fill_between([self.skerry_at - 0.8, self.skerry_at + 0.8], -reef, reef, color="#54504a")
+        middle = 0.5 * (state.boats[0] + state.boats[1])
         axes.plot(
-            [state.way - 1.2, state.way, state.way - 1.2],
-            [state.boats[0], state.boats.mean(), state.boats[1]],
-            color="#8a8578",
-        )
+            [state.way - 0.6, state.way - 2.2, state.way - 0.6], [state.boats[0], middle, state.boats[1]], color="#d9a441", linewidth=4,
+        )  # fmt: skip
         for place, color, name in zip(state.boats, ("#2f6f8f", "#b04f3c"), self.players, strict=True):
-            axes.plot([state.way], [place], "o", color=color, markersize=11, label=name)
+            axes.fill_between([state.way - 0.6, state.way + 0.9], place - 0.9, place + 0.9, color=color, label=name)
         axes.legend(loc="upper left", ncols=2)
         axes.set_title(f"the net is {abs(state.boats[0] - state.boats[1]):.1f} m wide")
         axes.set_xlabel("steps; the skerry is at 16")
