@@ -409,6 +409,22 @@ def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learne
         )
 
 
+def test_a_search_goes_over_settings_of_one_player(tmp_path):
+    over = {"agents.first.learning_rate": jm.among(0.1, 0.5)}
+    more = {"steps": 300, "again": 0, "workers": 1, "lane": "plain", "folder": tmp_path}
+    found = jm.tune(Sticks(), both(quick()), over=over, method="grid", **more)
+    rates = [candidate.settings["agents.first.learning_rate"] for candidate in found.board.candidates]
+    assert rates == [0.1, 0.5]
+    run = jm.Run.open(found.path / found.board.candidates[1].runs["0"])
+    assert (run.plan.agent.agents["first"].learning_rate, run.plan.agent.agents["second"].learning_rate) == (0.5, 0.2)
+    for wrong, expected in (
+        ("agent.learning_rate", "name one, e.g. `agents.first.learning_rate`"), ("agents.third.bins", "there is no agent of `third`"),
+        ("agents.first.binz", "Did you mean `bins`"),
+    ):  # fmt: skip
+        with pytest.raises(SettingError, match=expected):
+            jm.tune(Sticks(), both(quick()), over={wrong: jm.among(2, 3)}, **more)
+
+
 def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     assert chance_of_pairing(np.eye(4)) == pytest.approx(1 / 24)
     assert chance_of_pairing(np.ones((5, 5))) == 1.0

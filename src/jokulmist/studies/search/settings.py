@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from jokulmist.agents.contract import Count, explained
+from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.records.files import as_lists
@@ -18,6 +19,7 @@ from jokulmist.studies.search.space import (
     AGENT,
     AGENT_USE,
     ENVIRONMENT,
+    PLAYERS,
     WEIGHTS,
     Among,
     Dimension,
@@ -153,7 +155,7 @@ class SearchSettings:
         found = {}
         for name, how in self.space.over.items():
             entry = how.written()
-            if isinstance(how, Among) and name.startswith(AGENT):
+            if isinstance(how, Among) and name.startswith((AGENT, PLAYERS)):
                 entry["among"] = [self._held(name, value) for value in how.values]
             found[name] = as_lists(entry)
         return found
@@ -161,9 +163,12 @@ class SearchSettings:
     def _held(self, name: str, value: Any) -> Any:
         if isinstance(value, (bool, int, float, str)):
             return value
-        own = name.removeprefix(AGENT)
-        settings = {**dict(self.plan.agent), own: value}
-        return type(self.plan.agent)(**settings).written().get(own, value)
+        agent, own = self.plan.agent, name.rpartition(".")[2]
+        if isinstance(agent, PlayerAgents):
+            player = name.removeprefix(PLAYERS).partition(".")[0]
+            agent = agent.agents.get(player) or next(iter(agent.agents.values()))
+        settings = {**dict(agent), own: value}
+        return type(agent)(**settings).written().get(own, value)
 
 
 def _measures(plan: Plan) -> str:
@@ -199,7 +204,7 @@ def _names(over: Mapping[str, Any], prefix: str = "") -> list[tuple[str, Any]]:
     found: list[tuple[str, Any]] = []
     for name, entry in over.items():
         inner = isinstance(entry, Mapping) and not {"among", "between"} & set(entry)
-        if inner and f"{prefix}{name}.".startswith((AGENT, ENVIRONMENT, "training.")):
+        if inner and f"{prefix}{name}.".startswith((AGENT, PLAYERS, ENVIRONMENT, "training.")):
             found += _names(entry, f"{prefix}{name}.")
         else:
             found.append((f"{prefix}{name}", entry))

@@ -10,13 +10,14 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.declaration.environment import reweighted
 from jokulmist.environments.varying import Between, between, read_when, told_when, written_when
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import agent_from, use_of
 
-AGENT, ENVIRONMENT, WEIGHTS = "agent.", "environment.", "environment.weights."
+AGENT, PLAYERS, ENVIRONMENT, WEIGHTS = "agent.", "agents.", "environment.", "environment.weights."
 AGENT_USE, COPIES = "agent.use", "training.copies"
 Array = np.ndarray[Any, Any]
 Settings = dict[str, Any]
@@ -269,6 +270,7 @@ def with_settings(base: Plan, settings: Mapping[str, Any]) -> Plan:
     weights: dict[str, float] = {}
     agent: Settings = {}
     training: Settings = {}
+    players: dict[str, Settings] = {}
     for name, value in settings.items():
         if name.startswith(WEIGHTS):
             weights[name.removeprefix(WEIGHTS)] = value
@@ -276,21 +278,51 @@ def with_settings(base: Plan, settings: Mapping[str, Any]) -> Plan:
             parameters[name.removeprefix(ENVIRONMENT)] = value
         elif name.startswith(AGENT):
             agent[name.removeprefix(AGENT)] = value
+        elif name.startswith(PLAYERS):
+            player, _, setting = name.removeprefix(PLAYERS).partition(".")
+            players.setdefault(player, {})[setting] = value
         elif name == COPIES:
             training["copies"] = value
         else:
             raise LookupFailed(
-                f"`{name}` cannot be searched over: name a setting of the agent (`agent.learning_rate`), a parameter of the "
+                f"`{name}` cannot be searched over: name a setting of the agent (`agent.learning_rate`, or of one player's, "
+                f"`agents.north.learning_rate`), a parameter of the "
                 f"environment (`environment.melt`), a reward weight (`environment.weights.flooding`) or `training.copies`."
             )
     environment = reweighted(base.environment, weights, **parameters)
-    use = agent.pop("use", None)
-    if use is None or use == use_of(type(base.agent)):
-        made = type(base.agent)(**{**dict(base.agent), **agent})
+    whole = base.agent
+    if isinstance(whole, PlayerAgents):
+        made: Any = dict(whole.agents)
+        if agent and len(made) > 1:
+            raise SettingError(
+                f"each player has an agent of its own; name one, e.g. `agents.{next(iter(made))}.{next(iter(agent))}`."
+            )
+        if agent:
+            made = {group: changed_agent(one, agent) for group, one in made.items()}
+        for player, own in players.items():
+            if player not in made:
+                raise SettingError(
+                    f"there is no agent of `{player}`; there are those of {listed(made)}.{nearest(player, made)}"
+                )
+            made[player] = changed_agent(made[player], own)
+    elif players:
+        raise SettingError(
+            f"the environment has no players, so there is no `agents.{next(iter(players))}`; use `agent.`."
+        )
     else:
-        made = agent_from({"use": use, **agent})
+        made = changed_agent(whole, agent)
+    if any(own.get("use") not in (None, use_of(type(whole))) for own in (agent, *players.values())):
         training.setdefault("copies", None)
     return Plan(environment, made, base.training.changed(**training), base.vary, base.curriculum, base.observers)
+
+
+def changed_agent(agent: Any, settings: Settings) -> Any:
+    """An agent with some settings changed, or another method with them."""
+    use = settings.get("use")
+    rest = {name: value for name, value in settings.items() if name != "use"}
+    if use is None or use == use_of(type(agent)):
+        return type(agent)(**{**dict(agent), **rest}) if rest else agent
+    return agent_from({"use": use, **rest})
 
 
 def plain(value: Any) -> Any:

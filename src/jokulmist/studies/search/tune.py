@@ -28,7 +28,7 @@ from jokulmist.training.train import checked_workers
 
 def tune(
     environment: Environment,
-    agent: Agent,
+    agent: Agent | Mapping[Any, Agent],
     *,
     over: Mapping[str, Dimension],
     steps: int | None = None,
@@ -56,8 +56,8 @@ def tune(
     Parameters
     ----------
     environment : Environment
-    agent : Agent
-        With the settings that are not searched over.
+    agent : Agent, or dict of them by player
+        With the settings that are not searched over; those of one player are named ``"agents.north.learning_rate"``.
     over : dict of str to Among or Between
         By name: ``"agent.learning_rate": jm.between(1e-4, 1e-2, scale="log")``, ``"environment.melt": jm.among(2.0, 4.0)``,
         ``"environment.weights.flooding"``, ``"training.copies"``.
