@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.agents.contract import Agent
-from jokulmist.agents.players import kinds_of
-from jokulmist.environments.declaration.environment import Environment
+from jokulmist.agents.players import agents_of, kinds_of
+from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Vary
 from jokulmist.errors import SettingError
 from jokulmist.records.files import write_toml
@@ -134,7 +134,8 @@ def tune(
         lane=lane,
         **more,
     )
-    question = SearchSettings(Plan(environment, agent, training, vary, curriculum), tuning, over)
+    whole = agents_of(agent, describe(environment).action)
+    question = SearchSettings(Plan(environment, whole, training, vary, curriculum), tuning, over)
     return begin_search(question, Path(folder), name, workers, cluster, show, sys.argv)
 
 
