@@ -12,6 +12,7 @@ from functools import cache
 from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
+from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.random_play import RandomPlay
 from jokulmist.agents.roster import Roster, remembering
 from jokulmist.environments.modifiers.base import idle_of
@@ -347,6 +348,15 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
 def kinds_of(agent: Agent) -> list[type[Agent]]:
     """The methods of an agent, or of the agents of players."""
     return [type(one) for one in agent.agents.values()] if isinstance(agent, PlayerAgents) else [type(agent)]
+
+
+def classes_of(agent: Agent) -> list[type[Agent]]:
+    """Every class that an agent needs, those of policies that do not learn among them."""
+    found: list[type[Agent]] = []
+    for one in agent.agents.values() if isinstance(agent, PlayerAgents) else [agent]:
+        members = one.policies if isinstance(one, Roster) else [one]
+        found += [type(one), *(type(own.inner) for own in members if isinstance(own, Fixed) and own.inner is not None)]
+    return list(dict.fromkeys(found))
 
 
 def method_names(agent: Agent) -> str:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.agents.contract import Agent
-from jokulmist.agents.players import agents_of, kinds_of
+from jokulmist.agents.players import agents_of, classes_of, kinds_of
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Vary
 from jokulmist.errors import SettingError
@@ -152,7 +152,7 @@ def begin_search(
     path = take_folder(folder, name, f"{use}-{kinds_of(plan.agent)[0].__name__.lower()}-search")
     write_toml(path / PLAN, question.written())
     keep_source(
-        path, plan_code(plan.environment, *kinds_of(plan.agent), *plan.functions(), type(question.method)).parts
+        path, plan_code(plan.environment, *classes_of(plan.agent), *plan.functions(), type(question.method)).parts
     )
     board = Board(plan.training.seeds, question.tuning.better == "higher")
     board.save(path)

@@ -62,7 +62,7 @@ def _read(agent: Agent, name: str, player: str, folders: tuple[Path | None, ...]
     for folder in folders:
         kept = None if folder is None else folder / PARTNERS / f"{name}.safetensors"
         if kept is not None and kept.exists():
-            return held(agent, Policy.open(kept), player)
+            return held(agent, Policy.open(kept, folder), player)
     return held(agent, policy_at(agent.policy), player)
 
 

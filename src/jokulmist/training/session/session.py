@@ -13,7 +13,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from jokulmist.agents.players import kinds_of
+from jokulmist.agents.players import classes_of
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import DivergedTraining, JokulmistError, RecordError, SettingError
@@ -121,7 +121,7 @@ class Session:
             origin["uses"] = uses_of(plan.written())
             for name in ("decisions", "episodes", "seconds", f"return_last_{LAST}"):
                 origin.pop(name, None)  # of a run that goes on: not yet true again
-            code = None if goes_on else plan_code(self.environment, *kinds_of(self.agent), *plan.functions())
+            code = None if goes_on else plan_code(self.environment, *classes_of(self.agent), *plan.functions())
             try:
                 if not goes_on:
                     keep_partners(self.agent, self.path)

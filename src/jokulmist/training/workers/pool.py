@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from jokulmist.agents.players import kinds_of
+from jokulmist.agents.players import classes_of
 from jokulmist.errors import RecordError
 from jokulmist.loading import can_be_named
 from jokulmist.sources.keeping import is_of_a_notebook
@@ -53,7 +53,7 @@ def can_travel(plan: Plan) -> bool:
     """Whether a worker can find the plan's classes again by name."""
     if IN_WORKER:
         return False
-    made = (type(plan.environment), *kinds_of(plan.agent), *plan.functions())
+    made = (type(plan.environment), *classes_of(plan.agent), *plan.functions())
     return all(can_be_named(one) or is_of_a_notebook(one) for one in made)
 
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from jokulmist import errors
-from jokulmist.agents.players import kinds_of
+from jokulmist.agents.players import classes_of
 from jokulmist.errors import JokulmistError
 from jokulmist.records.run_folder import is_run, keep_source
 from jokulmist.training.interrupts import heeding_stops
@@ -57,7 +57,7 @@ def train_seeds(
     written = plan.written()
     seeds = deque(plan.training.seeds)
     board = SeedBoard(show, len(seeds))
-    code = plan_code(plan.environment, *kinds_of(plan.agent), *plan.functions())
+    code = plan_code(plan.environment, *classes_of(plan.agent), *plan.functions())
     first = tempfile.TemporaryDirectory(prefix="jokulmist-")
     keep_source(Path(first.name), code.parts)
     try:
