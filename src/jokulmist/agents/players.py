@@ -13,7 +13,6 @@ from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
 from jokulmist.agents.fixed import Fixed
-from jokulmist.agents.random_play import RandomPlay
 from jokulmist.agents.roster import Roster, remembering
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Record
@@ -120,7 +119,11 @@ class PlayerAgents(Agent):
         return max(wanted)
 
     def decisions_per_update(self, copies: int) -> int:
-        each = [agent.decisions_per_update(copies * len(group.split(TOGETHER))) for group, agent in self.agents.items()]
+        each = [
+            agent.decisions_per_update(copies * len(group.split(TOGETHER)))
+            for group, agent in self.agents.items()
+            if agent.learns
+        ]
         return math.gcd(*each) or 1
 
     def functions(self) -> list[Any]:
@@ -394,7 +397,7 @@ def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
     for player, agent in named.items():
         if not isinstance(agent, Agent):
             raise SettingError(f"the agent of `{player}` is {agent!r:.80}; give an agent, e.g. `jm.PPO()`.")
-    learning = [player for player, agent in named.items() if agent.learns and not isinstance(agent, RandomPlay)]
+    learning = [player for player, agent in named.items() if agent.learns]
     for player, agent in named.items():
         if isinstance(agent, Roster) and agent.past:
             if len(learning) != 1:

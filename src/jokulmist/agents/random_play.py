@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.contract import Agent
 from jokulmist.environments.spaces.actions import Record, split
@@ -15,6 +15,8 @@ class Nothing(NamedTuple):
 
 class RandomPlay(Agent):
     """Every action drawn uniformly; learns nothing. Useful as a run to compare with, and as a player among others."""
+
+    learns: ClassVar[bool] = False
 
     def refuse(self, spec: Any) -> None:
         """Random play looks at nothing, so it works with anything."""

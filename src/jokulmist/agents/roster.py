@@ -59,7 +59,7 @@ class Roster(Agent):
     @classmethod
     def _none_learns(cls, given: tuple[Any, ...]) -> tuple[Any, ...]:
         for one in given:
-            if one.learns and type(one).__name__ != "RandomPlay":
+            if one.learns:
                 raise ValueError(f"takes policies that do not learn, and {one!r} does; name the folder of a run")
             if isinstance(one, Roster):
                 raise ValueError("cannot hold another roster")
