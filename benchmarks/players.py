@@ -17,7 +17,7 @@ import jokulmist as jm
 PAIRS, STEPS = 9, 400_000
 
 
-class Alone(jm.gallery.Haul.__base__):
+class Alone(jm.Environment):
     """The physics of `haul` with one who decides for both boats by one helm: as much work a step, one agent."""
 
     deadline = 32
@@ -87,7 +87,7 @@ def fit(folder, share):
 def speed(folder, share, rounds=5):
     """Decisions a second without compiling, in turn; medians with least and most."""
     haul, steps = jm.gallery.Haul(), int(400_000 * share)
-    one = jm.train(haul, {"north": jm.PPO(), "south": jm.PPO()}, steps=2_000, copies=64, folder=folder)
+    one = jm.train(haul, {"north": jm.PPO(), "south": jm.PPO()}, steps=8_192, copies=64, folder=folder)
     cases = {
         "one PPO": (Alone(), jm.PPO()),
         "two PPO": (haul, {"north": jm.PPO(), "south": jm.PPO()}),
