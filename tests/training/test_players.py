@@ -452,3 +452,33 @@ def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     assert "elder.return" in plain.stdout
     wrong = jokulmist("crossplay", names[0], folder=tmp_path)
     assert (wrong.returncode, "takes two runs or more" in wrong.stderr) == (2, True)
+
+
+@pytest.mark.parametrize(
+    ("agents", "expected"),
+    [
+        ({"elder": {"use": "QLearning"}, "younger": {"policy": "x"}}, r"`\[agents.younger\]` does not say what to use"),
+        (
+            {"elder": {"use": "QLearning"}, "younger": {"use": "Fixed", "policy": "nowhere"}},
+            "there is no run and no policy nowhere",
+        ),
+        (
+            {"elder": {"use": "QLearning"}, "younger": {"use": "Fixed", "policy": "x", "inner": "0.5"}},
+            "is the agent that learned",
+        ),
+        ({"elder": {"use": "QLearning"}, "younger": {"use": "Roster", "policies": 3}}, "must be a list of policies"),
+        ({"elder": {"use": "QLearning"}, "younger": {"use": "Roster"}}, "a roster needs a policy"),
+        ({"elder": {"use": "QLearning"}, "younger": {"use": "Roster", "policies": [{}]}}, "does not say what to use"),
+        (3, "keep one of them"),
+    ],
+)
+def test_wrong_players_in_a_plan_are_told(agents, expected):
+    from jokulmist.errors import JokulmistError
+    from jokulmist.training.plans.plan import plan_of
+    from jokulmist.training.train import train_plan
+
+    content = {"environment": {"use": "lots"}, "training": {"steps": 6, "lane": "plain"}, "agents": agents}
+    with pytest.raises(JokulmistError, match=expected):
+        train_plan(plan_of(content), folder=None)
+    with pytest.raises(SettingError, match="plays one of several players"):
+        jm.train(jm.gallery.Ferry(), jm.Fixed("runs/one"), steps=6, folder=None)

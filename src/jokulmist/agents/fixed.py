@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar, Literal
 
-from pydantic import PrivateAttr
+from pydantic import PrivateAttr, field_validator
 
 from jokulmist.agents.contract import Agent, Shapes, numbers_at
 from jokulmist.environments.spaces.channels import Spec
@@ -58,6 +58,13 @@ class Fixed(Agent):
         other._held, other._spec, other._decisions = Held(learner), spec, decisions
         return other
 
+    @field_validator("inner")
+    @classmethod
+    def _an_agent(cls, given: Any) -> Any:
+        if given is not None and not isinstance(given, Agent):
+            raise ValueError("is the agent that learned, and stands in records alone; leave it out")
+        return given
+
     @property
     def is_held(self) -> bool:
         return self._held is not None
@@ -65,7 +72,10 @@ class Fixed(Agent):
     def refuse(self, spec: Spec) -> None:
         """Raise `SettingError` where the policy learned on other channels or actions."""
         if self.inner is None:
-            raise SettingError(f"the policy {self.policy!r} was not read yet.")
+            raise SettingError(
+                "`Fixed` plays one of several players, by a policy that was learned before. Give it to a player of an environment with `players`, e.g. "
+                '`{"north": jm.PPO(), "south": jm.Fixed("runs/haul-ppo-001")}`.'
+            )
         if self._spec is not None and self._spec != spec:
             ours, theirs = [c.name for c in self._spec.channels], [c.name for c in spec.channels]
             what = (

@@ -46,7 +46,7 @@ class Roster(Agent):
     def __init__(self, *policies: Any, **settings: Any) -> None:
         given = policies or settings.pop("policies", ())
         settings.pop("policies", None)
-        super().__init__(policies=tuple(given), **settings)
+        super().__init__(policies=given, **settings)
 
     @field_validator("policies", mode="before")
     @classmethod
@@ -82,6 +82,10 @@ class Roster(Agent):
         if not self.policies and not self.past:
             raise SettingError(
                 'a roster needs a policy, e.g. `jm.Roster("runs/haul-ppo-001", "runs/haul-ppo-002")`, or `past=8`.'
+            )
+        if self.past and self._source is None:
+            raise SettingError(
+                "`past` of a roster is about another player's agent. Give the roster to a player of an environment with `players`."
             )
         wanted = len(self.policies) + (1 if self.past else 0)
         if self.weights is not None and (len(self.weights) != wanted or not sum(self.weights) > 0.0):

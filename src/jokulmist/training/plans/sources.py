@@ -82,6 +82,8 @@ def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Any:
         ]
     if isinstance(settings.get("inner"), Mapping):
         settings["inner"] = agent_from(settings["inner"], base)
+    if "use" not in settings:
+        raise SettingError(f'an agent does not say what to use; got {settings!r:.80}. Write `use = "PPO"`.')
     kind = agent_class(settings.pop("use"), base)
     if isinstance(settings.get("network"), str) and ":" in settings["network"]:
         settings["network"] = function_named(settings["network"], base)
