@@ -244,6 +244,10 @@ def can_be_named(made: Any) -> bool:
 def function_named(use: str, base: Path | None = None) -> Any:
     """The function, or class, that ``file.py:name`` or ``module:name`` names."""
     place, _, name = use.rpartition(":")
+    if not place.endswith(".py") and place.partition(".")[0] in sys.stdlib_module_names:  # nobody means `os:system`
+        raise SettingError(
+            f"{use!r:.80} names a part of Python itself; name a function of a file of your own, e.g. `mine.py:network`."
+        )
     module = module_of(place, base)
     found = getattr(module, name, None)
     if not callable(found):

@@ -142,3 +142,12 @@ def test_who_writes_is_alive_whatever_the_clock_says(run):
     fcntl.flock(holding, fcntl.LOCK_EX)
     assert {row["run"]: row["status"].split()[0] for row in rows_in(run.path.parent)[0]}["two"] == "running"
     os.close(holding)
+
+
+def test_a_part_of_python_itself_is_no_function_of_a_plan(tmp_path):
+    for named in ("os:system", "math:sqrt"):
+        with pytest.raises(SettingError, match=f"'{named}' names a part of Python itself"):
+            jm.DQN(network=named)
+    (tmp_path / "random.py").write_text("def network(channels, outputs, key):\n    raise RuntimeError('not today')\n")
+    with pytest.raises(SettingError, match=r"the function `.*random.py:network` failed: RuntimeError: not today"):
+        jm.train(Corridor(), jm.DQN(network="random.py:network"), steps=2_000, lane="plain", folder=None)

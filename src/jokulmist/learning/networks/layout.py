@@ -225,7 +225,13 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, d
         return network.built(spec, outputs, seed, gain, dueling)
     import jax
 
-    module = network(spec.channels, outputs, jax.random.key(seed))
+    try:
+        module = network(spec.channels, outputs, jax.random.key(seed))
+    except Exception as failure:  # whatever a function of the user's own raises
+        told = str(failure).splitlines()[0] if str(failure) else ""
+        raise SettingError(
+            f"the function `{name_of(network)}` failed: {type(failure).__name__}: {told:.200}. It is called with (channels, outputs, key), and gives a module."
+        ) from failure
     if not callable(module):
         raise SettingError(
             f"the function `{name_of(network)}` gave {type(module).__name__}; it must give an equinox module that takes "
