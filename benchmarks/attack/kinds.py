@@ -367,19 +367,28 @@ WORK = (
 )  # fmt: skip
 
 
+def _prepared(arena, chance):
+    """A command that writes, and the folder as it should find it."""
+    restored(arena, "one", "two")
+    (arena.root / "lake.py").unlink(missing_ok=True)
+    return chance.choice(WORK)
+
+
+def _swept(arena):
+    for made in (*arena.root.glob("runs/case*"), *arena.root.glob("runs/*again*")):
+        shutil.rmtree(made, ignore_errors=True)
+
+
 def faults(arena, chance):
     """The system refuses: from some write on, or once, each way of changing files fails; then the same command runs without."""
     (arena.root / "search.toml").write_text(tomli_w.dumps(SEARCH))
     while True:
-        restored(arena, "one", "two")
-        words = chance.choice(WORK)
-        (arena.root / "lake.py").unlink(missing_ok=True)
+        words = _prepared(arena, chance)
         arena.fails = (chance.choice(ERRORS), chance.randrange(60), chance.random() < 0.5)
         label = f"{' '.join(map(str, words))}, {errno.errorcode[arena.fails[0]]} at write {arena.fails[1]}{' and later' if arena.fails[2] else ''}"
         arena.tried("faults", label, lambda words=words: command(*words))
         arena.fails = None
-        for made in (*arena.root.glob("runs/case*"), *arena.root.glob("runs/*again*")):
-            shutil.rmtree(made, ignore_errors=True)
+        _swept(arena)
         yield
 
 
@@ -387,15 +396,12 @@ def signals(arena, chance):
     """A signal at a random moment of each command: one, or two one after another."""
     (arena.root / "search.toml").write_text(tomli_w.dumps(SEARCH))
     while True:
-        restored(arena, "one", "two")
-        words = chance.choice(WORK)
-        (arena.root / "lake.py").unlink(missing_ok=True)
+        words = _prepared(arena, chance)
         number, when = chance.choice((signal.SIGINT, signal.SIGTERM, signal.SIGHUP)), chance.random() ** 2 * 1.5
         second = chance.random() < 0.3 and number == signal.SIGINT
         label = f"{' '.join(map(str, words))}, {signal.Signals(number).name} after {when:.3f} s{', twice' if second else ''}"
         arena.tried("signals", label, lambda words=words, n=number, w=when, s=second: _signalled(words, n, w, s))
-        for made in (*arena.root.glob("runs/case*"), *arena.root.glob("runs/*again*")):
-            shutil.rmtree(made, ignore_errors=True)
+        _swept(arena)
         yield
 
 

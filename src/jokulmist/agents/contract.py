@@ -107,6 +107,12 @@ def numbers_at(coefficients: Mapping[str, Coefficients], progress: Progress = BE
     return Numbers(**{name: schedules.number_at(c, progress) for name, c in coefficients.items()})
 
 
+def numbers_below(numbers: Any, head: str) -> Numbers:
+    """Among the numbers of several agents those of one, whose names begin with its name and a point."""
+    head += "."
+    return Numbers(**{name.removeprefix(head): value for name, value in vars(numbers).items() if name.startswith(head)})
+
+
 def _hashable(value: Any) -> Any:
     if isinstance(value, Mapping):
         return tuple(sorted((k, _hashable(v)) for k, v in value.items()))

@@ -120,10 +120,6 @@ class Fixed(Agent):
         return {"policy": self.policy, "act": self.act}
 
     @staticmethod
-    def kept(learner: Any) -> Any:
-        return learner
-
-    @staticmethod
     def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
         if shapes.held is not None:
             return shapes.held.learner

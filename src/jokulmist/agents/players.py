@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from functools import cache
 from typing import Any, ClassVar, NamedTuple
 
-from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
+from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, numbers_below
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.roster import Roster, remembering
 from jokulmist.environments.modifiers.base import idle_of
@@ -134,12 +134,12 @@ class PlayerAgents(Agent):
 
     @staticmethod
     def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
-        return {g.name: g.kind.fresh_learner(g.shapes, _numbers(numbers, g), noise) for g in shapes.groups}
+        return {g.name: g.kind.fresh_learner(g.shapes, numbers_below(numbers, g.name), noise) for g in shapes.groups}
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Any) -> Any:
         """What each agent's copies remember; where decisions wait, what waits."""
-        return {g.name: _fresh(shapes, g, _numbers(numbers, g)) for g in shapes.groups}
+        return {g.name: _fresh(shapes, g, numbers_below(numbers, g.name)) for g in shapes.groups}
 
     @staticmethod
     def choose(
@@ -155,7 +155,7 @@ class PlayerAgents(Agent):
                 begun = xp.concatenate([observed.age] * len(g.players)) == 0
                 seen = seen._replace(age=xp.where(begun, 0, kept["age"]))
             actions, new, notes[g.name] = g.kind.choose(
-                g.shapes, _numbers(numbers, g), learner[g.name], kept["own"], seen, noise, explore
+                g.shapes, numbers_below(numbers, g.name), learner[g.name], kept["own"], seen, noise, explore
             )
             after[g.name] = {**kept, "own": new}
             if asked is not None:
@@ -179,7 +179,7 @@ class PlayerAgents(Agent):
         for g in shapes.groups:
             if not g.kind.learns:
                 continue
-            now, kept = _numbers(numbers, g), memory[g.name]
+            now, kept = numbers_below(numbers, g.name), memory[g.name]
             own = _own_experience(noise.xp, shapes, g, experience)
             if "finished" not in kept:
                 new, remembered, told = g.kind.learn(g.shapes, now, learner[g.name], kept["own"], own, noise)
@@ -193,7 +193,7 @@ class PlayerAgents(Agent):
                     experience.following.legal[-1] if action.asks else None,
                     ~experience.last.legal[-2] if action.leaves else None,
                 )
-                acted, asked, gone = (_rows_of_turns(xp, g, one) for one in by_player)
+                acted, asked, gone = (None if one is None else _rows_of(xp, g, one) for one in by_player)
                 learned[g.name], after[g.name], told = learned_when_gathered(
                     g, now, learner[g.name], kept, own, noise, acted, asked, gone
                 )
@@ -204,12 +204,6 @@ class PlayerAgents(Agent):
                 count = shapes.every * shapes.copies
                 learned[g.name] = remembering(g.shapes, learned[g.name], source.kind.kept(learned[source.name]), count)
         return learned, after, tuple(readings)
-
-
-def _numbers(numbers: Any, group: Group) -> Numbers:
-    """The settings of one agent among those of all."""
-    head = f"{group.name}."
-    return Numbers(**{name.removeprefix(head): value for name, value in vars(numbers).items() if name.startswith(head)})
 
 
 def _fresh(shapes: Any, group: Group, numbers: Numbers) -> dict[str, Any]:
@@ -265,15 +259,8 @@ def _part(tree: Any, start: int, stop: int) -> Any:
 
 
 def _rows_of(xp: Any, group: Group, by_player: Any) -> Any:
-    """Of ``(copies, players)`` an agent's rows."""
-    return xp.concatenate([by_player[:, place] for place in group.players])
-
-
-def _rows_of_turns(xp: Any, group: Group, by_player: Any) -> Any:
-    """Of ``(turns, copies, players)`` an agent's rows, ``(turns, rows)``."""
-    if by_player is None:
-        return None
-    return xp.concatenate([by_player[..., place] for place in group.players], axis=1)
+    """Of ``(..., copies, players)`` an agent's rows, ``(..., rows)``."""
+    return xp.concatenate([by_player[..., place] for place in group.players], axis=-1)
 
 
 def _chosen_where(xp: Any, where: Any, new: Any, old: Any) -> Any:

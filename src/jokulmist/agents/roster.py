@@ -6,7 +6,7 @@ from typing import Annotated, Any, ClassVar
 
 from pydantic import Field, PrivateAttr, field_validator
 
-from jokulmist.agents.contract import Agent, Count, Shapes, numbers_at
+from jokulmist.agents.contract import Agent, Count, Shapes, numbers_at, numbers_below
 from jokulmist.agents.fixed import Fixed
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
@@ -137,10 +137,6 @@ class Roster(Agent):
     __str__ = __repr__
 
     @staticmethod
-    def kept(learner: Any) -> Any:
-        return learner
-
-    @staticmethod
     def recorded(memory: Any) -> tuple[Any, ...]:
         """Who plays in each copy."""
         return (memory["who"],)
@@ -150,12 +146,13 @@ class Roster(Agent):
         import numpy as np
 
         members = tuple(
-            kind.fresh_learner(own, _numbers(numbers, f"{k}."), noise) for k, (kind, own) in enumerate(shapes.members)
+            kind.fresh_learner(own, numbers_below(numbers, str(k)), noise)
+            for k, (kind, own) in enumerate(shapes.members)
         )
         if shapes.source is None:
             return {"members": members}
         kind, own = shapes.source
-        first = kind.kept(kind.fresh_learner(own, _numbers(numbers, "past."), noise))
+        first = kind.kept(kind.fresh_learner(own, numbers_below(numbers, "past"), noise))
         states = _mapped(lambda leaf: np.repeat(np.asarray(leaf)[None], shapes.past, axis=0), first)
         return {
             "members": members,
@@ -170,7 +167,7 @@ class Roster(Agent):
         import numpy as np
 
         members = tuple(
-            kind.fresh_memory(own, _numbers(numbers, f"{k}.")) for k, (kind, own) in enumerate(shapes.members)
+            kind.fresh_memory(own, numbers_below(numbers, str(k))) for k, (kind, own) in enumerate(shapes.members)
         )
         return {"who": np.zeros(shapes.copies, np.int32), "members": members}
 
@@ -185,7 +182,7 @@ class Roster(Agent):
         who = jnp.where(observed.age == 0, drawn, memory["who"])
         decided, remembered = [], []
         for k, (kind, own) in enumerate(shapes.members):
-            now = _numbers(numbers, f"{k}.")
+            now = numbers_below(numbers, str(k))
             actions, after, _ = kind.choose(
                 own, now, learner["members"][k], memory["members"][k], observed, noise, False
             )
@@ -193,7 +190,7 @@ class Roster(Agent):
             remembered.append(after)
         if shapes.source is not None:
             kind, own = shapes.source
-            now = _numbers(numbers, "past.")
+            now = numbers_below(numbers, "past")
             nothing = kind.fresh_memory(own, now)
             decided.append(
                 jax.vmap(lambda state: kind.choose(own, now, state, nothing, observed, noise, False)[0])(
@@ -241,10 +238,6 @@ def _drawn(xp: Any, shapes: Any, learner: Any, u: Any) -> Any:
     reach = xp.cumsum(shares)
     who = xp.sum(u[:, None] * reach[-1] >= reach[None, :], axis=1)
     return xp.minimum(who, len(shapes.members) + shapes.past - 1).astype(xp.int32)
-
-
-def _numbers(numbers: Any, head: str) -> Any:
-    return type(numbers)(**{n.removeprefix(head): v for n, v in vars(numbers).items() if n.startswith(head)})
 
 
 def _mapped(function: Any, tree: Any) -> Any:

@@ -14,7 +14,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.spaces.actions import Actions, Choice, Range, Record
 from jokulmist.environments.spaces.channels import Observation
-from jokulmist.environments.spaces.player_actions import PlayerActions
+from jokulmist.environments.spaces.player_actions import PlayerActions, belongs_to
 from jokulmist.environments.transition.episode import Episode
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.training.policies.policy import Policy
@@ -73,7 +73,7 @@ class Controls:
                 raise SettingError(
                     f"there is no player `{player}`; the players are {listed(own)}.{nearest(player, own)}"
                 )
-            self.parts = {n: p for n, p in self.parts.items() if n == player or n.startswith(f"{player}.")}
+            self.parts = {n: p for n, p in self.parts.items() if belongs_to(player, n)}
         self.agent = policy is not None
         self.chosen: dict[str, Any] = {name: _first(part) for name, part in self.parts.items()}
         self.episode: Episode

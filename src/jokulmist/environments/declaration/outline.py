@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -131,7 +131,7 @@ def outline(cls: type) -> Outline:
         )
     measures = tuple(_step_method(where, part, over=part.over) for part in of(parts.Measure))
     for part in of(parts.Reference):
-        given = _arguments(part.function)
+        given = parts.arguments_of(part.function)
         if given != ("state",):
             raise DeclarationError(
                 f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a reference takes (self, state)."
@@ -187,7 +187,7 @@ def refuse_missing(cls: type, method: str, takes: tuple[str, ...]) -> None:
     function = cls.__dict__.get(method) or getattr(cls, method, None)
     if function is None or getattr(function, "_not_written", False):
         raise DeclarationError(f"`{where}` has no `{method}`. Write `def {method}(self, {', '.join(takes)}):`.")
-    given = _arguments(function)
+    given = parts.arguments_of(function)
     if given != takes:
         raise DeclarationError(
             f"`{where}.{method}` takes ({', '.join(('self', *given))}); it must take ({', '.join(('self', *takes))})."
@@ -200,7 +200,7 @@ def _masked(cls: type, action: Action) -> bool:
     if legal is None:
         return False
     where = cls.__qualname__
-    if not callable(legal) or _arguments(legal) != ("state",):
+    if not callable(legal) or parts.arguments_of(legal) != ("state",):
         raise DeclarationError(f"`{where}.legal` must be a method that takes (self, state).")
     if not choices_of(action) and not getattr(action, "asks", False):
         raise DeclarationError(f"`{where}.legal` allows choices, and the action has none; got {action!r}.")
@@ -217,18 +217,13 @@ def _gated(cls: type) -> bool:
                 f"Write `def decide_when(self, state):`, or leave `meanwhile` out."
             )
         return False
-    if not callable(when) or _arguments(when) != ("state",):
+    if not callable(when) or parts.arguments_of(when) != ("state",):
         raise DeclarationError(f"`{where}.decide_when` must be a method that takes (self, state).")
     return True
 
 
-def _arguments(function: Callable[..., Any]) -> tuple[str, ...]:
-    names = tuple(inspect.signature(function).parameters)
-    return names[1:] if names and names[0] == "self" else names
-
-
 def _sensor(where: str, part: parts.Sensor) -> SensorMethod:
-    given = _arguments(part.function)
+    given = parts.arguments_of(part.function)
     if given not in (("state",), ("state", "draw")):
         raise DeclarationError(
             f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a sensor takes (self, state), "
@@ -238,7 +233,7 @@ def _sensor(where: str, part: parts.Sensor) -> SensorMethod:
 
 
 def _step_method(where: str, part: parts.MethodPart, **options: Any) -> StepMethod:
-    given = _arguments(part.function)
+    given = parts.arguments_of(part.function)
     wrong = [name for name in given if name not in STEP_ARGUMENTS]
     if wrong:
         raise DeclarationError(

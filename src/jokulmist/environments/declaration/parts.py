@@ -215,6 +215,12 @@ def series(values: Any = None, *, file: str | Path | None = None, column: str | 
     return Series(values, file, column, folder)
 
 
+def arguments_of(function: Callable[..., Any]) -> tuple[str, ...]:
+    """The names of what a method takes, but for `self`."""
+    names = tuple(inspect.signature(function).parameters)
+    return names[1:] if names and names[0] == "self" else names
+
+
 def read_column(path: Path, column: str | None) -> list[float]:
     """The numbers of one column of a CSV file with a header."""
     if not path.exists():

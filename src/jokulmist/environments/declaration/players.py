@@ -36,7 +36,7 @@ def with_players(cls: Any) -> None:
     )
     advance = cls.__dict__.get("advance")
     if advance is not None:
-        given = _arguments(advance)
+        given = parts.arguments_of(advance)
         if given not in (("state", "actions", "draw"), ("state", "action", "draw")):
             raise DeclarationError(
                 f"`{where}.advance` takes ({', '.join(('self', *given))}); with `players` it must take (self, state, actions, draw)."
@@ -44,7 +44,7 @@ def with_players(cls: Any) -> None:
         cls.advance = _advance(advance)
     for method, takes in (("turn", ("state",)), ("out", ("state", PLAYER))):
         function = cls.__dict__.get(method)
-        if function is not None and _arguments(function) != takes:
+        if function is not None and parts.arguments_of(function) != takes:
             raise DeclarationError(f"`{where}.{method}` must be a method that takes (self, {', '.join(takes)}).")
     for name, part in list(cls.__dict__.items()):
         if isinstance(part, parts.MethodPart):
@@ -99,7 +99,7 @@ def _actions(where: str, given: Any, players: tuple[str, ...], asks: bool, maske
 
 def _one_a_player(cls: Any, name: str, part: parts.MethodPart, players: tuple[str, ...]) -> None:
     """Where a part takes `player`, or is of one player, put one a player beside the method itself."""
-    where, given = f"{cls.__qualname__}.{name}", _arguments(part.function)
+    where, given = f"{cls.__qualname__}.{name}", parts.arguments_of(part.function)
     of = part.bounds.get("of") if isinstance(part, parts.Sensor) else None
     if of is not None and str(of) not in players:
         raise DeclarationError(
@@ -203,7 +203,7 @@ def _by_player(function: Callable[..., Any], players: tuple[str, ...]) -> Any:
 
 def _legal(where: str, function: Callable[..., Any] | None, players: tuple[str, ...]) -> Any:
     """What is allowed, by part, and who decides now."""
-    given = () if function is None else _arguments(function)
+    given = () if function is None else parts.arguments_of(function)
     if function is not None and given not in (("state",), ("state", PLAYER)):
         raise DeclarationError(
             f"`{where}.legal` must be a method that takes (self, state), and gives a dict by player, or (self, state, player)."
@@ -246,8 +246,3 @@ def stays(environment: Any, state: Any) -> Any:
     """Who is not out in a state, bool of shape ``(players,)``."""
     xp = environment.xp
     return ~xp.stack([xp.asarray(environment.out(state, k), dtype=bool) for k in range(len(environment.players))])
-
-
-def _arguments(function: Callable[..., Any]) -> tuple[str, ...]:
-    names = tuple(inspect.signature(function).parameters)
-    return names[1:] if names and names[0] == "self" else names

@@ -18,6 +18,11 @@ def own_name(player: str, name: str) -> str:
     return f"{player}.{name}"
 
 
+def belongs_to(player: str, name: str) -> bool:
+    """Whether a name in records is a player's, or of something that belongs to the player."""
+    return name == player or name.startswith(own_name(player, ""))
+
+
 class ByPlayer:
     """A value a player, by name or by index: what `advance` gets as `actions`.
 

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.environments.spaces.channels import Channel, Observation, Spec
-from jokulmist.environments.spaces.player_actions import PlayerActions
+from jokulmist.environments.spaces.player_actions import PlayerActions, belongs_to
 from jokulmist.errors import SettingError, listed, nearest
 
 
@@ -76,7 +76,7 @@ def view_of(spec: Spec, player: str) -> View:
             part = spec.slices[channel.name]
             columns.extend(range(part.start, part.stop))
     choices = [name for name, part in action.parts.items() if isinstance(part, Choice)]
-    masks = tuple(k for k, name in enumerate(choices) if name == player or name.startswith(f"{player}."))
+    masks = tuple(k for k, name in enumerate(choices) if belongs_to(player, name))
     mine = action.players[player]
     return View(Spec(tuple(channels), mine, action.masked and bool(masks)), tuple(columns), tuple(images), masks)
 

@@ -191,9 +191,7 @@ class Episode:
         whole = self._description.action
         if not isinstance(whole, PlayerActions) or isinstance(action, Record):
             return action
-        asked = list(whole.players)
-        if whole.asks:
-            asked = [player for player, able in zip(whole.players, self._moments[-1].mask[-1], strict=True) if able]
+        asked = self.asked
         if not isinstance(action, (Mapping, ByPlayer)) and len(asked) == 1:
             action = {asked[0]: action}
         if isinstance(action, Mapping) and whole.asks:
