@@ -209,6 +209,42 @@ def test_a_signal_ends_the_command_with_130_and_everything_saved(place, how):
     assert jokulmist("evaluate", f"runs/cut-{how.name}", "--episodes", "3", folder=place).returncode == 0
 
 
+ENDED_WHILE_DESTROYING = """
+import signal
+import jokulmist as jm
+
+class Parting:
+    def __del__(self):
+        signal.raise_signal(signal.SIGINT)
+
+class Pier(jm.Environment):
+    class State(jm.State):
+        depth: float = jm.seen(low=0.0, high=1.0)
+
+    action = jm.Choice("wait", "go")
+    time_limit = 5
+
+    def begin(self, draw):
+        return self.State(depth=0.5)
+
+    def advance(self, state, action, draw):
+        if type(state.depth) is float:
+            Parting()
+        return state
+
+    @jm.reward
+    def still(self, after):
+        return 0.0
+"""
+
+
+def test_an_interrupt_that_comes_while_an_object_is_destroyed_ends_the_command_without_a_traceback(tmp_path):
+    (tmp_path / "pier.py").write_text(ENDED_WHILE_DESTROYING)
+    done = spawned("check", "pier.py:Pier", folder=tmp_path)
+    assert done.returncode == 130
+    assert "Traceback" not in done.stderr
+
+
 def test_a_run_whose_source_is_gone_uses_its_own_copy(place, tmp_path):
     import shutil
 

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import _thread
 import sys
+import time
 import warnings
-from typing import TextIO
+from typing import TYPE_CHECKING, TextIO
 
 import typer
 
 from jokulmist.errors import CodeNotice, RunNotice, UntrustedCode, printable
 from jokulmist.sources.trust import remember
+
+if TYPE_CHECKING:
+    from sys import UnraisableHookArgs
 
 _TOLD: set[str] = set()
 _TRUSTING: list[bool] = []
@@ -18,6 +23,7 @@ _TRUSTING: list[bool] = []
 def begin() -> None:
     """Forget what was said, and trusted, for the command before."""
     warnings.showwarning = tell_notice
+    sys.unraisablehook = interrupt_again
     _TOLD.clear()
     _TRUSTING.clear()
 
@@ -46,6 +52,19 @@ def tell_notice(
         _TOLD.add(about)
     else:
         typer.echo(warnings.formatwarning(message, category, filename, lineno), err=True, nl=False)
+
+
+def interrupt_again(lost: UnraisableHookArgs) -> None:
+    """An interrupt that came while Python destroyed an object is not lost, and no traceback of it is printed: it comes again a moment later."""
+    if issubclass(lost.exc_type, KeyboardInterrupt):
+        _thread.start_new_thread(_interrupt_soon, ())
+    else:
+        sys.__unraisablehook__(lost)
+
+
+def _interrupt_soon() -> None:
+    time.sleep(0.02)  # at once, it would land in the hook
+    _thread.interrupt_main()
 
 
 def let_run(problem: UntrustedCode) -> bool:
