@@ -110,6 +110,58 @@ class Dive(jm.Environment):
         return after.up[0] & after.up[1]
 
 
+class SimulatedDive(jm.Simulator):
+    """The same as a program that cannot be looked into."""
+
+    players = 2
+    time_limit = 6
+    says_out = True
+    observation: ClassVar = {"clock": jm.channel(low=0.0, high=6.0)}
+    action = jm.Choice("stay", "come_up")
+    terms: ClassVar = {0: {"pearls": 1.0}, 1: {"pearls": 1.0}}
+    endings = ("both_up",)
+    measures: ClassVar = {1: {"breaths": "sum"}}
+
+    def begin(self, seed):
+        self.clock, self.up = 0, [False, False]
+        return {"clock": 0.0}
+
+    def advance(self, actions):
+        self.clock += 1
+        self.up = [up or action == 1 for up, action in zip(self.up, actions, strict=True)]
+        return jm.Outcome(
+            {"clock": float(self.clock)}, terms={0: {"pearls": 1.0}, 1: {"pearls": 1.0}}, measures={1: {"breaths": 0.5}},
+            closed_by="both_up" if all(self.up) else None, out=[k for k, up in enumerate(self.up) if up],
+        )  # fmt: skip
+
+
+class Barter(jm.Simulator):
+    """Two speak in turn, each with words of their own; who speaks third ends it."""
+
+    players = ("baker", "smith")
+    says_turn = says_legal = True
+    observation: ClassVar = {"said": jm.channel(low=0.0, high=3.0), "smith": {"iron": jm.channel(low=0.0, high=9.0)}}
+    action: ClassVar = {"baker": jm.Choice("bread", "salt"), "smith": jm.Choice("nails", "hooks", "bars")}
+    terms: ClassVar = {"peace": 0.5, "baker": {"gain": 2.0}}
+    endings = ("agreed",)
+
+    def begin(self, seed):
+        self.said = 0
+        return jm.Outcome(self.seen(), turn="baker")
+
+    def seen(self):
+        return {"said": self.said, "smith": {"iron": 3.0}}
+
+    def advance(self, actions):
+        self.said += 1
+        legal = {"smith": [True, self.said < 2, False]}
+        gain = float(actions.smith if self.said % 2 == 0 else actions["baker"])
+        return jm.Outcome(
+            self.seen(), terms={"peace": 1.0, "baker": {"gain": gain}}, closed_by="agreed" if self.said == 3 else None,
+            turn=self.said % 2, legal=legal,
+        )  # fmt: skip
+
+
 class Recorder(jm.Agent):
     """Plays at random and keeps all that it is to learn from."""
 
@@ -173,6 +225,7 @@ def test_what_each_sees_does_and_gets():
     assert (episode.asked, episode.observation.younger.taken) == (("younger",), 3)
     with pytest.raises(ActionError, match=r"there is no player `youngr`.*Did you mean `younger`"):
         episode.act({"youngr": "one"})
+    assert [word.partition("=")[0] for word in jm.trace(lots, 3)["action"]] == ["elder", "younger", "elder"]
     haul = jm.gallery.Haul().episode(seed=1)
     with pytest.raises(ActionError, match="an action is missing for `south`"):
         haul.act({"north": "ahead"})
@@ -319,6 +372,78 @@ def test_for_a_player_who_is_out_the_episode_has_ended():
     for lane in ("plain", "compiled"):
         with pytest.raises(BrokenEnvironment, match=r"in copy 0 of `Nobody` nobody can decide.*from 0 to 1"):
             jm.train(Nobody(), both(quick()), steps=100, lane=lane, folder=None)
+
+
+def test_a_simulator_has_players_too(tmp_path):
+    runs = [
+        jm.train(env, {0: Recorder(), 1: Recorder()}, steps=600, copies=2, lane="plain", folder=None, **more)
+        for env, more in ((Dive(), {}), (SimulatedDive(), {}), (SimulatedDive(), {"processes": True}))
+    ]
+    for run in runs[1:]:
+        shared = [name for name in runs[0].episodes if name != "advances"]
+        assert run.episodes[shared].equals(runs[0].episodes[shared])
+        assert (run.episodes["1.breaths"] == 0.5 * run.episodes["steps"]).all()
+        for player in ("0", "1"):
+            for name, log in runs[0].policy.learner[player].items():
+                np.testing.assert_array_equal(run.policy.learner[player][name], log, err_msg=name)
+    episode = Barter(weights={"gain": 3.0}).episode()
+    assert (episode.asked, episode.observation["smith"].iron) == (("baker",), 3.0)
+    assert not hasattr(episode.observation["baker"], "iron")
+    episode.act("salt")
+    assert (episode.asked, episode.returns) == (("smith",), {"baker": 3.5, "smith": 0.5})
+    with pytest.raises(ActionError, match="`bars` is not allowed now; allowed are `nails`, `hooks`"):
+        episode.act("bars")
+    episode.act("hooks")
+    assert (episode.returns["baker"], episode.legal["smith"]) == (7.0, ["nails"])
+    assert not [found for found in jm.check(Barter()).findings if found.level == "wrong"]
+    each = {"baker": quick(), "smith": quick()}
+    run = jm.train(Barter(), each, steps=600, lane="plain", folder=tmp_path)
+    assert run.policy.player("baker").choose({"said": 0.0}) == 1
+    assert redo(run.path, folder=tmp_path).same
+
+
+@pytest.mark.parametrize(
+    ("change", "expected"),
+    [
+        ({"players": None}, "declares no `players`"),
+        ({"observation": {"smith": jm.channel(low=0.0)}}, "What belongs to one player is a dict"),
+        ({"terms": {"baker": 1.0}}, "names the player `baker`, with 1.0"),
+        ({"terms": {"bakr": {"gain": 1.0}}}, "names the player `bakr`.*Did you mean `baker`"),
+        ({"terms": {"gain": 1.0, "baker": {"gain": 1.0}}}, "uses the name `baker.gain` twice"),
+        ({"advance": lambda self, state, action: None}, r"must take \(self, actions\)"),
+        ({"action": {"baker": jm.Choice(2)}}, "is missing for `smith`"),
+    ],
+)
+def test_wrong_players_of_a_simulator_are_told(change, expected):
+    body = {k: v for k, v in vars(Barter).items() if k in ("observation", "terms", "begin", "endings", "says_turn")}
+    body |= {
+        "players": ("baker", "smith"),
+        "action": jm.Choice(2),
+        "advance": lambda self, actions: None,
+        "__module__": __name__,
+    }
+    with pytest.raises(DeclarationError, match=expected):
+        type("Wrong", (jm.Simulator,), {**body, **change})
+
+
+@pytest.mark.parametrize(
+    ("told", "expected"),
+    [
+        ({"turn": 2}, "gave `turn` the player 2; the players are `baker`, `smith`"),
+        ({"terms": {"bakr": {"gain": 1.0}}}, "gave terms a `bakr`"),
+        ({"observation": {"said": 0}}, "observed `said`; declared are `said`, `smith.iron`"),
+        ({"legal": [True]}, "gave `legal` as list; write a dict by player"),
+        ({"turn": "smith", "legal": {"smith": [False, False, False]}}, "nobody can decide|allows nothing"),
+    ],
+)
+def test_what_a_simulator_tells_wrongly_of_its_players_is_said(told, expected):
+    class Wrong(Barter):
+        def advance(self, actions):
+            return jm.Outcome(**{"observation": {"said": 1, "smith": {"iron": 3.0}}, "turn": 1, **told})
+
+    episode = Wrong().episode()
+    with pytest.raises(BrokenEnvironment, match=expected):
+        episode.act("salt")
 
 
 def test_methods_that_learn_at_different_times_and_one_policy_for_all(tmp_path):

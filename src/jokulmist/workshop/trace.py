@@ -10,6 +10,7 @@ from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.spaces.player_actions import PlayerActions
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.training.evaluation.evaluate import RANDOM
 from jokulmist.training.policies.policy import Policy
@@ -85,13 +86,13 @@ def _action(environment: Environment, episode: Any, policy: Policy | str, draw: 
 
 def row_of(environment: Environment, number: int, episode: Any, action: Any) -> dict[str, Any]:
     """What the decision taken last led to, in one row; `action` is in own form."""
-    description = describe(environment)
+    whole = describe(environment).action
     seen = episode.observation
     state = {} if isinstance(environment, Simulator) else episode.state.__dict__
     row: dict[str, Any] = {
         "episode": number,
         "moment": episode.steps,
-        "action": description.action.label(action),
+        "action": whole.label_of(episode.decided, action) if isinstance(whole, PlayerActions) else whole.label(action),
         **episode.terms,
         "reward": episode.reward,
         "total": episode.total,

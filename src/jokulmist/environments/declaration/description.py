@@ -27,6 +27,7 @@ from jokulmist.environments.modifiers import (
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Action, plain_form
 from jokulmist.environments.spaces.channels import Channel, Spec
+from jokulmist.environments.spaces.player_actions import name_in, owner_of
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import ActionError, DeclarationError, SettingError, listed, nearest
 
@@ -129,6 +130,12 @@ class Description:
         """The measures that, where they are not 0, are true ends for what is learned."""
         return tuple(k for k, m in enumerate(self.measures) if m.name in self.learning_ends)
 
+    @property
+    def own_weights(self) -> tuple[float, ...]:
+        """The weights in what a player gets; `weights` are those in the mean of all players."""
+        count = len(self.players)
+        return tuple(w * count if owner_of(t.name) else w for t, w in zip(self.terms, self.weights, strict=True))
+
     def held_names(self, held: int) -> list[str]:
         """The closings whose bit is set."""
         return [name for bit, name in enumerate(self.closings) if held >> bit & 1]
@@ -222,15 +229,14 @@ def describe(instance: Any, read: Outline) -> Description:
 
 def _weight(term: StepMethod, given: Mapping[str, float], players: tuple[str, ...]) -> float:
     """A term's weight in the return of an episode; of several players that is their mean."""
-    player, _, name = term.name.rpartition(".")
-    weight = float(given.get(name if player else term.name, term.weight))
-    return weight / len(players) if player else weight
+    weight = float(given.get(name_in(term.name), term.weight))
+    return weight / len(players) if owner_of(term.name) else weight
 
 
 def _shares(read: Outline, weights: tuple[float, ...]) -> tuple[tuple[float, ...], ...]:
     """What each player gets of each term: its own terms and everybody's."""
     count = len(read.players)
-    owners = [term.name.rpartition(".")[0] for term in read.terms]
+    owners = [owner_of(term.name) for term in read.terms]
     return (
         tuple(
             tuple(weight * (count if owner else 1) * (owner in ("", player)) for player in read.players)
@@ -295,7 +301,7 @@ def _channel(
 
 def checked_weights(read: Outline, given: Mapping[str, Any] | None) -> dict[str, float]:
     """Weights set from outside, by term; an unknown term or a weight that is no number is an error."""
-    names = list(dict.fromkeys(term.name.rpartition(".")[2] for term in read.terms))
+    names = list(dict.fromkeys(name_in(term.name) for term in read.terms))
     weights = {}
     if given is not None and not isinstance(given, Mapping):
         raise SettingError(

@@ -53,6 +53,32 @@ def with_players(cls: Any) -> None:
         cls.legal = _legal(where, legal, players)
 
 
+def simulator_with_players(cls: Any) -> None:
+    """Read the players of a simulator's class: their actions become one, and `advance` gets what each does."""
+    if getattr(cls, "players", None) is None:
+        if cls.says_turn or cls.says_out:
+            raise DeclarationError(
+                f'`{cls.__qualname__}` says whose turn it is or who is out, and declares no `players`. Write `players = ("north", "south")`.'
+            )
+        return
+    where = cls.__qualname__
+    cls.players = players = _names(where, cls.players)
+    leaves, asks = bool(cls.says_out), bool(cls.says_out or cls.says_turn)
+    cls.action = _actions(where, getattr(cls, "action", None), players, asks, bool(cls.says_legal), leaves)
+    advance = cls.__dict__.get("advance")
+    if advance is None:
+        return
+    if parts.arguments_of(advance) not in (("actions",), ("action",)):
+        raise DeclarationError(
+            f"`{where}.advance` takes ({', '.join(('self', *parts.arguments_of(advance)))}); with `players` it must take (self, actions)."
+        )
+
+    def advanced(self: Any, action: Any) -> Any:
+        return advance(self, self.action.by_player(action))
+
+    cls.advance = _told_as(advanced, advance, ("action",))
+
+
 def _names(where: str, given: Any) -> tuple[str, ...]:
     if isinstance(given, bool) or not isinstance(given, (int, tuple, list)):
         raise DeclarationError(
@@ -217,11 +243,7 @@ def _legal(where: str, function: Callable[..., Any] | None, players: tuple[str, 
                 if PLAYER in given
                 else function(self, state)
             )
-            for player, allowed in dict(told).items():
-                if isinstance(self.action.players.get(str(player)), Actions):
-                    found.update({own_name(str(player), name): one for name, one in dict(allowed).items()})
-                else:
-                    found[str(player)] = allowed
+            found = self.action.allowed_by_part(told)
         if self.action.asks:
             found[ASKED] = asked(self, state)
         if self.action.leaves:

@@ -15,9 +15,11 @@ from typing import Any, ClassVar
 from jokulmist.environments.declaration import outline as outlines
 from jokulmist.environments.declaration.environment import OUTLINES, Environment, outline_of
 from jokulmist.environments.declaration.parts import OVERS
+from jokulmist.environments.declaration.players import simulator_with_players
 from jokulmist.environments.spaces.actions import Actions, Choice, Range
 from jokulmist.environments.spaces.legal import choices_of
-from jokulmist.errors import BrokenEnvironment, DeclarationError, listed
+from jokulmist.environments.spaces.player_actions import by_own_names, name_in, owner_of, players_of
+from jokulmist.errors import BrokenEnvironment, DeclarationError, listed, nearest
 
 BOUNDS = ("low", "high", "unit", "shape", "values", "image")
 
@@ -37,7 +39,11 @@ class Outcome:
     measures : mapping, optional
         Amounts of this advance by measure; those that are left out are 0.
     legal : array, or mapping of arrays by part, optional
-        Truth values of what may be done next; everything where it is left out.
+        Truth values of what may be done next; everything where it is left out. Of several players a dict by player.
+    turn : int or str, optional
+        Of several players the one who decides next, by index or name; all who are not out where it is left out.
+    out : tuple of int or str, optional
+        Of several players those who are out from now on, and all who were out before.
     """
 
     observation: Mapping[str, Any]
@@ -45,6 +51,8 @@ class Outcome:
     closed_by: str | None = None
     measures: Mapping[str, float] = field(default_factory=dict)
     legal: Any = None
+    turn: int | str | None = None
+    out: tuple[int | str, ...] = ()
 
 
 def channel(
@@ -78,6 +86,10 @@ class Simulator(Environment, abstract=True):
     An instance that is trained on is never begun itself: each copy gets one of its own, with the same parameters and weights, in this
     process or in a worker process. It may keep what it likes on ``self``, apart from its parameters.
 
+    With ``players`` what belongs to one of them stands in a dict under the player's name, where it is declared and where it is told:
+    ``observation = {"net": channel(), "north": {"fuel": channel()}, "south": {"fuel": channel()}}``, ``terms`` and ``measures`` alike; ``action`` is
+    one for all, or a dict by player. ``advance(self, actions)`` gets ``actions.north`` or ``actions[0]``.
+
     Attributes
     ----------
     observation : dict of str to channel
@@ -87,6 +99,9 @@ class Simulator(Environment, abstract=True):
     measures : dict of str to {"sum", "mean", "last", "max", "min"}
     says_legal : bool
         Whether outcomes say by ``legal`` what may be done. ``begin`` may then give an `jm.Outcome`, too.
+    players : tuple of str, or int
+    says_turn, says_out : bool
+        Of several players: whether outcomes say by ``turn`` who decides next, and by ``out`` who has left.
     answer_within : float
         Seconds after which a worker process that has not answered is taken to hang.
     most_lost : float
@@ -118,12 +133,15 @@ class Simulator(Environment, abstract=True):
     cuts: ClassVar[tuple[str, ...]] = ()
     measures: ClassVar[Mapping[str, str]] = {}
     says_legal: ClassVar[bool] = False
+    says_turn: ClassVar[bool] = False
+    says_out: ClassVar[bool] = False
     answer_within: ClassVar[float] = 60.0
     most_lost: ClassVar[float] = 0.2
 
     def __init_subclass__(cls, abstract: bool = False, **options: Any) -> None:
         super().__init_subclass__(abstract=True, **options)
         if not abstract:
+            simulator_with_players(cls)
             OUTLINES[cls] = _outline(cls)
 
     def begin(self, seed: int) -> Any:
@@ -149,7 +167,7 @@ class Simulator(Environment, abstract=True):
         self.__dict__[name] = value
 
 
-DECLARED = ("observation", "action", "terms", "endings", "cuts", "measures")
+DECLARED = ("observation", "action", "terms", "endings", "cuts", "measures", "players")
 
 
 def _outline(cls: type[Simulator]) -> outlines.Outline:
@@ -168,24 +186,28 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
         raise DeclarationError(
             f"`{where}` has no reward. Write `terms = {{'progress': 1.0}}`: each term with its weight."
         )
-    if not isinstance(cls.measures, Mapping) or any(over not in OVERS for over in cls.measures.values()):
-        raise DeclarationError(
-            f"`measures` of `{where}` is {cls.measures!r}; write a dict with one of {listed(OVERS)} for each."
-        )
-    for name, bounds in cls.observation.items():
+    if not isinstance(cls.measures, Mapping):
+        raise DeclarationError(_wrong_measures(where, cls.measures))
+    players = players_of(cls.action)  # type: ignore[attr-defined]
+    told = {
+        what: _by_own_names(where, what, getattr(cls, what), players) for what in ("observation", "terms", "measures")
+    }
+    for name, bounds in told["observation"].items():
         if not isinstance(bounds, Mapping) or set(bounds) != set(BOUNDS):
             raise DeclarationError(
                 f"`observation[{name!r}]` of `{where}` is {bounds!r}; write `jm.channel(low=, high=)`."
             )
-    for name, weight in cls.terms.items():
-        if isinstance(weight, (bool, str)) or not math.isfinite(weight):
+    for name, weight in told["terms"].items():
+        if isinstance(weight, bool) or not isinstance(weight, (int, float)) or not math.isfinite(weight):
             raise DeclarationError(f"the weight of `{name}` of `{where}` must be a finite number; got {weight!r}.")
+    if any(over not in OVERS for over in told["measures"].values()):
+        raise DeclarationError(_wrong_measures(where, cls.measures))
     if isinstance(cls.endings, str) or isinstance(cls.cuts, str):
         raise DeclarationError(f"`endings` and `cuts` of `{where}` are tuples of names. Write `endings = ('sunk',)`.")
-    names = [*cls.observation, *cls.terms, *cls.endings, *cls.cuts, *cls.measures, *(p.name for p in parameters)]
-    columns = [*cls.observation, *cls.terms, *cls.measures, *(p.name for p in parameters)]
+    columns = [*told["observation"], *told["terms"], *told["measures"], *(p.name for p in parameters)]
+    names = [*columns, *cls.endings, *cls.cuts]
     for name in names:
-        if not isinstance(name, str) or not name.isidentifier():
+        if not isinstance(name, str) or not name_in(name).isidentifier() or name in players:
             raise DeclarationError(f"`{where}` names {name!r}; a name is a column of the records, e.g. `depth_now`.")
         if name == outlines.LOST:
             raise DeclarationError(
@@ -193,7 +215,8 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
             )
         # A term may be named as what closes an episode: that is no column, but what stands in one.
         alike = columns if name in columns else names
-        if alike.count(name) > 1 or name in outlines.RECORD_COLUMNS:
+        everybodys = owner_of(name) and name_in(name) in columns  # a weight is set by the name alone
+        if alike.count(name) > 1 or everybodys or name_in(name) in outlines.RECORD_COLUMNS:
             raise DeclarationError(
                 f"`{where}` uses the name `{name}` twice, or it is a column of the records. Rename it."
             )
@@ -213,15 +236,34 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
         parameters=parameters,
         series=(),
         derived=(),
-        sensors=tuple(outlines.SensorMethod(name, bounds, noisy=False) for name, bounds in cls.observation.items()),
-        terms=tuple(outlines.StepMethod(name, (), weight=float(w)) for name, w in cls.terms.items()),
+        sensors=tuple(outlines.SensorMethod(name, bounds, noisy=False) for name, bounds in told["observation"].items()),
+        terms=tuple(outlines.StepMethod(name, (), weight=float(w)) for name, w in told["terms"].items()),
         endings=tuple(outlines.StepMethod(name, (), final=True) for name in cls.endings),
         cuts=tuple(outlines.StepMethod(name, (), final=False) for name in cls.cuts),
-        measures=tuple(outlines.StepMethod(name, (), over=over) for name, over in cls.measures.items()),
+        measures=tuple(outlines.StepMethod(name, (), over=over) for name, over in told["measures"].items()),
         references=(),
-        masked=bool(cls.says_legal),
+        masked=bool(cls.says_legal or getattr(cls.action, "asks", False)),  # type: ignore[attr-defined]
         losable=True,
+        players=players,
     )
+
+
+def _wrong_measures(where: str, given: Any) -> str:
+    return f"`measures` of `{where}` is {given!r}; write a dict with one of {listed(OVERS)} for each."
+
+
+def _by_own_names(where: str, what: str, given: Mapping[str, Any], players: tuple[str, ...]) -> dict[str, Any]:
+    for name, value in given.items():
+        if str(name) in players and (not isinstance(value, Mapping) or set(value) == set(BOUNDS)):
+            raise DeclarationError(
+                f"`{what}` of `{where}` names the player `{name}`, with {value!r:.80}. What belongs to one player is a dict: "
+                f"`{what} = {{{str(name)!r}: {{'fuel': ...}}}}`."
+            )
+        if players and isinstance(value, Mapping) and set(value) != set(BOUNDS) and str(name) not in players:
+            raise DeclarationError(
+                f"`{what}` of `{where}` names the player `{name}`; the players are {listed(players)}.{nearest(str(name), players)}"
+            )
+    return by_own_names(given, players)
 
 
 def made_again(environment: Simulator, values: Mapping[str, Any]) -> Simulator:

@@ -6,7 +6,7 @@ pictures need to know nothing else. What belongs to one player has the player's 
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range, Record
@@ -21,6 +21,33 @@ def own_name(player: str, name: str) -> str:
 def belongs_to(player: str, name: str) -> bool:
     """Whether a name in records is a player's, or of something that belongs to the player."""
     return name == player or name.startswith(own_name(player, ""))
+
+
+def name_in(name: str) -> str:
+    """The name itself, without the player's: of ``north.fuel`` it is ``fuel``."""
+    return name.rpartition(".")[2]
+
+
+def owner_of(name: str) -> str:
+    """The player whom a name in records belongs to; empty where it is everybody's."""
+    return name.rpartition(".")[0]
+
+
+def by_own_names(given: Mapping[Any, Any], players: tuple[str, ...]) -> dict[str, Any]:
+    """What is told in part by player, by the names in records.
+
+    Examples
+    --------
+    >>> by_own_names({"catch": 2.0, "north": {"fuel": 1.0}}, ("north", "south"))
+    {'catch': 2.0, 'north.fuel': 1.0}
+    """
+    found: dict[str, Any] = {}
+    for name, value in given.items():
+        if players and str(name) in players and isinstance(value, Mapping):
+            found.update({own_name(str(name), str(part)): one for part, one in value.items()})
+        else:
+            found[name] = value
+    return found
 
 
 class ByPlayer:
@@ -107,6 +134,16 @@ class PlayerActions(Actions):
                 parts[player] = by_player[player]
         return Record(**parts)
 
+    def allowed_by_part(self, by_player: Mapping[Any, Any]) -> dict[str, Any]:
+        """What is allowed, by part, from what is allowed to each player."""
+        found: dict[str, Any] = {}
+        for player, allowed in dict(by_player).items():
+            if isinstance(self.players.get(str(player)), Actions):
+                found.update({own_name(str(player), name): one for name, one in dict(allowed).items()})
+            else:
+                found[str(player)] = allowed
+        return found
+
     def own(self, given: Any) -> Record:
         """A record of all parts, from a dict with an action a player."""
         if isinstance(given, Record):
@@ -126,7 +163,11 @@ class PlayerActions(Actions):
         return self.joined({player: self.players[player].own(named[player]) for player in self.players})
 
     def label(self, own: Any) -> str:
-        return " ".join(f"{player}={action.label(self.of(player, own))}" for player, action in self.players.items())
+        return self.label_of(tuple(self.players), own)
+
+    def label_of(self, players: Sequence[str], own: Any) -> str:
+        """What some of the players do, in words."""
+        return " ".join(f"{player}={self.players[player].label(self.of(player, own))}" for player in players)
 
     def __repr__(self) -> str:
         return f"{{{', '.join(f'{player!r}: {action!r}' for player, action in self.players.items())}}}"

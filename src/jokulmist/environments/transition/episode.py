@@ -243,11 +243,19 @@ class Episode:
     @property
     def asked(self) -> tuple[str, ...]:
         """The players who decide now; empty where there are no several."""
+        return self._asked(-1)
+
+    @property
+    def decided(self) -> tuple[str, ...]:
+        """The players who took the last decision; empty where there are no several."""
+        return self._asked(-2)
+
+    def _asked(self, moment: int) -> tuple[str, ...]:
         players = self._description.players
         whole = self._description.action
         if not isinstance(whole, PlayerActions) or not whole.asks:
             return players
-        return tuple(player for player, able in zip(players, self._moments[-1].mask[-1], strict=True) if able)
+        return tuple(player for player, able in zip(players, self._moments[moment].mask[-1], strict=True) if able)
 
     @property
     def legal(self) -> Any:

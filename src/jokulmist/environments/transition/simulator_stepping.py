@@ -9,9 +9,11 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Outcome, Simulator, made_again
-from jokulmist.environments.spaces.legal import Mask, choices_of, mask_from
+from jokulmist.environments.spaces.legal import ASKED, STAYS, Mask, choices_of, mask_from
+from jokulmist.environments.spaces.player_actions import PlayerActions, by_own_names, owner_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, listed, nearest
 
@@ -30,6 +32,7 @@ class Reader:
         self._bits = {name: 1 << bit for bit, name in enumerate(self.description.closings)}
         outline = self.description.outline
         self._closings = [c.name for c in (*outline.endings, *outline.cuts)]
+        self._players = self.description.players
         self._free: Mask = ()
         if self.spec.masked:
             self._free = tuple(np.ones(c.count, bool) for c in choices_of(self.description.action).values())
@@ -62,12 +65,40 @@ class Reader:
         terms = self._amounts(outcome.terms, self._terms, "terms", method)
         measures = self._amounts(outcome.measures, self._measures, "measures", method)
         mask = self._free
-        if self.spec.masked and outcome.legal is not None:
+        if self.spec.masked and self._players:
+            mask = self._mask_of_players(outcome, method)
+        elif self.spec.masked and outcome.legal is not None:
             mask = mask_from(outcome.legal, self.description.action, np, f"{self.name}.{method}")
         return SimulatorState(row, images, terms, measures, held, mask)
 
+    def _mask_of_players(self, outcome: Outcome, method: str) -> Mask:
+        """What each may do, who is not out, and who is asked."""
+        action, where = self.description.action, f"{self.name}.{method}"
+        assert isinstance(action, PlayerActions)
+        legal = {} if outcome.legal is None or not action.masked else outcome.legal
+        if not isinstance(legal, Mapping):
+            raise BrokenEnvironment(f"`{where}` gave `legal` as {type(legal).__name__}; write a dict by player.")
+        stays = np.ones(len(self._players), bool)
+        for player in outcome.out if action.leaves else ():
+            stays[self._place(player, "out", where)] = False
+        asked = stays.copy()
+        if outcome.turn is not None and action.asks:
+            asked &= np.arange(len(self._players)) == self._place(outcome.turn, "turn", where)
+        return mask_from({**action.allowed_by_part(legal), STAYS: stays, ASKED: asked}, action, np, where)
+
+    def _place(self, player: Any, what: str, where: str) -> int:
+        """A player's index, by index or by name."""
+        if str(player) in self._players:
+            return self._players.index(str(player))
+        if not isinstance(player, (int, np.integer)) or not 0 <= player < len(self._players):
+            raise BrokenEnvironment(
+                f"`{where}` gave `{what}` the player {player!r:.40}; the players are {listed(self._players)}, by name or by index from 0."
+            )
+        return int(player)
+
     def _observed(self, given: Any, method: str) -> tuple[list[float], dict[str, Any]]:
         wanted = [c.name for c in self.spec.channels]
+        given = by_own_names(given, self._players) if self._players and isinstance(given, Mapping) else given
         if not isinstance(given, Mapping) or set(given) != set(wanted):
             have = listed(given) if isinstance(given, Mapping) else type(given).__name__
             raise BrokenEnvironment(f"`{self.name}.{method}` observed {have}; declared are {listed(wanted)}.")
@@ -95,6 +126,7 @@ class Reader:
     def _amounts(self, given: Any, names: list[str], what: str, method: str) -> tuple[float, ...]:
         if not isinstance(given, Mapping):
             raise BrokenEnvironment(f"`{self.name}.{method}` gave {what} as {type(given).__name__}; write a dict.")
+        given = by_own_names(given, self._players) if self._players else given
         for name in given:
             if name not in names:
                 raise BrokenEnvironment(
@@ -161,8 +193,11 @@ class SimulatorStepper(Stepper):
         self.weights = description.weights
         closings = list(description.closings)
         outline = description.outline
-        self.shared = False  # it has no several players
-        self.direct_terms = tuple((_term(k), None, w) for k, w in enumerate(self.weights))
+        shares = [np.array(share) for share in description.shares]
+        self.shared = bool(shares)
+        self.direct_terms = tuple(
+            (*_told_term(description, k), extra) for k, extra in enumerate(shares or self.weights)
+        )
         self.direct_measures = tuple((_measure(k), None, m.over) for k, m in enumerate(description.measures))
         ends = [1 << closings.index(m.name) for m in (*outline.endings, *outline.cuts)]
         self.direct_closers = tuple((_closer(bit), None, bit) for bit in ends)
@@ -205,8 +240,13 @@ def seed_from(draw: Any) -> int:
     return int(draw.integers(0, SEEDS)) * 256 + int(draw.integers(0, 256))
 
 
-def _term(k: int) -> Any:
-    return lambda after: after.terms[k]
+def _told_term(description: Description, k: int) -> tuple[Any, Any]:
+    """How a term is read: of `after` alone, or where a player may be out, who earns nothing then, of `before` too."""
+    owner = owner_of(description.terms[k].name)
+    if not owner or not getattr(description.action, "leaves", False):
+        return lambda after: after.terms[k], None
+    place = description.players.index(owner)
+    return None, lambda before, action, after: after.terms[k] if before.mask[-2][place] else 0.0
 
 
 def _measure(k: int) -> Any:

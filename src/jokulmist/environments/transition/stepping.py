@@ -21,6 +21,7 @@ from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT, Ste
 from jokulmist.environments.declaration.state import Field, State, zero_of
 from jokulmist.environments.spaces.actions import plain_form
 from jokulmist.environments.spaces.legal import Mask, mask_from
+from jokulmist.environments.spaces.player_actions import name_in
 from jokulmist.environments.transition.waiting import MOST_WAITING
 from jokulmist.errors import BrokenEnvironment, JokulmistError
 
@@ -343,7 +344,7 @@ class Stepper:
 
     def failed_among(self, methods: Sequence[str], failure: Exception) -> NoReturn:
         """The same, where one of several methods was called: the traceback tells which."""
-        known = {method.rpartition(".")[2] for method in methods}  # of `north.fuel` the method is `fuel`
+        known = {name_in(method) for method in methods}  # of `north.fuel` the method is `fuel`
         named = [f.name for f in traceback.extract_tb(failure.__traceback__) if f.name in known]
         self.failed(named[0] if named else methods[0], failure)
 

@@ -16,7 +16,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
-from jokulmist.environments.spaces.legal import choices_of
+from jokulmist.environments.spaces.legal import mask_widths
 from jokulmist.environments.transition.simulator_stepping import SimulatorState
 
 SHARED_FOLDER = Path("/dev/shm")
@@ -95,7 +95,7 @@ def _record_of(description: Description) -> np.dtype[Any]:
 
 
 def _mask_counts(description: Description) -> list[int]:
-    return [c.count for c in choices_of(description.action).values()] if description.bare.masked else []
+    return mask_widths(description.action) if description.bare.masked else []
 
 
 def _parts(action: Action) -> dict[str, Any]:

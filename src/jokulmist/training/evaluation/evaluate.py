@@ -20,6 +20,7 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe, with_varying
 from jokulmist.environments.declaration.reads import watched
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.spaces.player_actions import name_in
 from jokulmist.environments.varying import Vary, Varying
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
@@ -329,7 +330,7 @@ def sees_more(environment: Environment, reference: str) -> bool:
     twin.__dict__.update(environment.__dict__)
     for sensor in describe(environment).outline.sensors:
         # Of several players a sensor has one name a player, and is asked by the method's own.
-        name = sensor.name.rpartition(".")[2]
+        name = name_in(sensor.name)
         method = getattr(environment, name)
         twin.__dict__[name] = lambda state, *draw, method=method: method(plain, *draw)
     try:

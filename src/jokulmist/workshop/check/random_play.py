@@ -57,7 +57,7 @@ class Play:
         for c in spec.numbers:
             bounds = f"{c.low:g} to {c.high:g}" if c.bounded else "no bounds"
             report.channels.append(Reach(c.name, f"{bounds} {c.unit}".strip()))
-        for term, weight in zip(self.description.terms, self.description.weights, strict=True):
+        for term, weight in zip(self.description.terms, self.description.own_weights, strict=True):
             report.terms.append(Reach(term.name, f"weight {weight:g}"))
 
     def find(self, level: Level, key: str, what: str, method: str, why: str, mend: str) -> None:

@@ -27,7 +27,9 @@ def look_at_simulator(environment: Simulator, report: Report, steps: int) -> Non
     report.channels = [
         Reach(c.name, f"{c.low:g} to {c.high:g} {c.unit}".strip() if c.bounded else "no bounds") for c in spec.numbers
     ]
-    report.terms = [Reach(t.name, f"weight {w:g}") for t, w in zip(description.terms, description.weights, strict=True)]
+    report.terms = [
+        Reach(t.name, f"weight {w:g}") for t, w in zip(description.terms, description.own_weights, strict=True)
+    ]
     step = SimulatorStepper(environment)
     draws = _draws()
     began, done, advances, number = time.perf_counter(), 0, 0, 0
