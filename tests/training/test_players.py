@@ -534,6 +534,41 @@ def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learne
         )
 
 
+def test_a_roster_draws_the_harder_partners_more_often(tmp_path):
+    partner = jm.train(Sticks(), both(quick()), steps=6_000, lane="plain", folder=tmp_path, name="partner")
+    agents = {
+        "first": quick(),
+        "second": jm.Roster(jm.RandomPlay(), partner.path, by="losses", past=2, past_every=1_500),
+    }
+    runs = [
+        jm.train(Sticks(), agents, steps=6_000, copies=4, lane=lane, folder=tmp_path, name=lane)
+        for lane in ("plain", "compiled")
+    ]
+    assert runs[0].episodes.equals(runs[1].episodes)
+    assert redo(runs[1].path, folder=tmp_path).same
+    assert 'by = "losses"' in (runs[1].path / "plan.toml").read_text()
+    log = runs[0].episodes
+    late = log[len(log) // 3 :]
+    got = late.groupby("second.partner")["first.return"].mean()
+    often = late["second.partner"].value_counts()
+    assert got[1] < got[0] - 0.2
+    assert often[1] > 1.5 * often[0]
+    known = runs[0].policy.learner["second"]["known"]
+    expected, count = np.zeros(4), np.zeros(4)
+    for who, gain in zip(log["second.partner"], log["first.return"], strict=True):
+        count[who] = min(count[who] + 1, 50)
+        expected[who] += (gain - expected[who]) / count[who]
+    np.testing.assert_allclose(known["returns"][:2], expected[:2], atol=0.03)
+    for wrong, expected in (
+        ({"by": "weights"}, "takes `weights`, and none"),
+        ({"by": "evenly", "weights": [1.0]}, "takes no `weights`"),
+    ):
+        with pytest.raises(SettingError, match=expected):
+            jm.train(
+                Sticks(), {"first": quick(), "second": jm.Roster(jm.RandomPlay(), **wrong)}, steps=100, folder=None
+            )
+
+
 def test_a_search_goes_over_settings_of_one_player(tmp_path):
     over = {"agents.first.learning_rate": jm.among(0.1, 0.5)}
     more = {"steps": 300, "again": 0, "workers": 1, "lane": "plain", "folder": tmp_path}

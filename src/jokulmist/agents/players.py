@@ -199,6 +199,14 @@ class PlayerAgents(Agent):
                 )
             readings += told
         for g in shapes.groups:
+            if getattr(g.shapes, "losses", False):
+                places = [place for other in shapes.groups if other.kind.learns for place in other.players]
+                got = experience.rewards[..., places].mean(axis=-1)
+                dropped = experience.broken if not isinstance(experience.broken, tuple) else False
+                learned[g.name], own = g.kind.met(
+                    learner[g.name], memory[g.name]["own"], experience.notes[g.name], got, experience.closed, dropped
+                )
+                after[g.name] = {**memory[g.name], "own": own}
             if getattr(g.shapes, "source", None) is not None:
                 source = next(one for one in shapes.groups if one.kind.learns)
                 count = shapes.every * shapes.copies

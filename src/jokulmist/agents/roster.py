@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field, PrivateAttr, field_validator
 
 from jokulmist.agents.contract import Agent, Count, Shapes, numbers_at, numbers_below
 from jokulmist.agents.fixed import Fixed
+from jokulmist.agents.roster_losses import after_meetings, harder_more_often, none_met
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.schedules import Coefficients, Progress, coefficients
@@ -22,6 +23,9 @@ class Roster(Agent):
         Folders of runs, files of policies, or agents that do not learn.
     weights : list of float, optional
         How often each is drawn, one a policy and one for `past` together; evenly by default.
+    by : {"evenly", "weights", "losses"}, optional
+        How a policy is drawn. ``"losses"``: more often those with whom the players that learn got less, in their last episodes with each of them
+        (`roster_losses`). By default by `weights` where they are given, else evenly.
     past : int
         So many earlier states of the agent that learns in this run play, too: as it was at the begin, and from then on every `past_every` decisions.
     past_every : int
@@ -36,6 +40,7 @@ class Roster(Agent):
 
     policies: tuple[Any, ...] = ()
     weights: tuple[Annotated[float, Field(ge=0.0)], ...] | None = None
+    by: Literal["evenly", "weights", "losses"] | None = None
     past: Annotated[int, Field(ge=0, le=64, strict=True)] = 0
     past_every: Count = 20_000
 
@@ -67,7 +72,8 @@ class Roster(Agent):
 
     def with_policies(self, policies: tuple[Agent, ...]) -> Roster:
         """The same with other policies in their places."""
-        other = Roster(*policies, weights=self.weights, past=self.past, past_every=self.past_every)
+        settings = {"weights": self.weights, "by": self.by, "past": self.past, "past_every": self.past_every}
+        other = Roster(*policies, **settings)
         other._source = self._source
         return other
 
@@ -92,6 +98,11 @@ class Roster(Agent):
             raise SettingError(
                 f"`weights` of a roster are one a policy{' and one for `past`' if self.past else ''}, {wanted} here; got {list(self.weights)}."
             )
+        if self.by is not None and (self.by == "weights") != (self.weights is not None):
+            given = "none are given" if self.weights is None else f"`weights` are given, {list(self.weights)}"
+            raise SettingError(
+                f'`by="{self.by}"` of a roster {"takes `weights`" if self.weights is None else "takes no `weights`"}, and {given}.'
+            )
         for one in self.policies:
             one.refuse(spec)
 
@@ -105,6 +116,7 @@ class Roster(Agent):
             past *= self.past  # each earlier state as often as a policy
         return Shapes(
             spec=spec, copies=copies, members=members, source=source, shares=tuple(shares), past_share=past, past=self.past, past_every=self.past_every,
+            losses=self.by == "losses",
         )  # fmt: skip
 
     def numbers(self) -> dict[str, Coefficients]:
@@ -124,6 +136,8 @@ class Roster(Agent):
         found: dict[str, Any] = {}
         if self.weights is not None:
             found["weights"] = list(self.weights)
+        if self.by is not None:
+            found["by"] = self.by
         if self.past:
             found.update(past=self.past, past_every=self.past_every)
         return found
@@ -131,6 +145,7 @@ class Roster(Agent):
     def __repr__(self) -> str:
         inside = [repr(one.policy) if isinstance(one, Fixed) else repr(one) for one in self.policies]
         inside += [f"weights={list(self.weights)}"] if self.weights is not None else []
+        inside += [f"by={self.by!r}"] if self.by is not None else []
         inside += [f"past={self.past}"] if self.past else []
         return f"Roster({', '.join(inside)})"
 
@@ -149,13 +164,15 @@ class Roster(Agent):
             kind.fresh_learner(own, numbers_below(numbers, str(k)), noise)
             for k, (kind, own) in enumerate(shapes.members)
         )
+        known = {"known": none_met(len(members) + shapes.past)} if shapes.losses else {}
         if shapes.source is None:
-            return {"members": members}
+            return {"members": members, **known}
         kind, own = shapes.source
         first = kind.kept(kind.fresh_learner(own, numbers_below(numbers, "past"), noise))
         states = _mapped(lambda leaf: np.repeat(np.asarray(leaf)[None], shapes.past, axis=0), first)
         return {
             "members": members,
+            **known,
             "past": states,
             "filled": np.int32(1),
             "since": np.int32(0),
@@ -169,7 +186,8 @@ class Roster(Agent):
         members = tuple(
             kind.fresh_memory(own, numbers_below(numbers, str(k))) for k, (kind, own) in enumerate(shapes.members)
         )
-        return {"who": np.zeros(shapes.copies, np.int32), "members": members}
+        running = {"running": np.zeros(shapes.copies, np.float32)} if shapes.losses else {}
+        return {"who": np.zeros(shapes.copies, np.int32), "members": members, **running}
 
     @staticmethod
     def choose(
@@ -200,7 +218,15 @@ class Roster(Agent):
         rows = jnp.arange(shapes.copies)
         every = jax.tree.map(lambda *leaves: jnp.concatenate(leaves), *decided)
         actions = jax.tree.map(lambda leaf: leaf[who, rows], every)
-        return actions, {"who": who, "members": tuple(remembered)}, ()
+        return actions, {**memory, "who": who, "members": tuple(remembered)}, (who,) if shapes.losses else ()
+
+    @staticmethod
+    def met(
+        learner: dict[str, Any], memory: dict[str, Any], notes: Any, rewards: Any, closed: Any, dropped: Any
+    ) -> tuple[dict[str, Any], dict[str, Any]]:
+        """Learner and memory after some turns in which the players that learn got `rewards`, shape ``(turns, copies)``."""
+        known, running = after_meetings(learner["known"], memory["running"], notes[0], rewards, closed, dropped)
+        return {**learner, "known": known}, {**memory, "running": running}
 
     @staticmethod
     def learn(
@@ -222,6 +248,11 @@ def remembering(shapes: Any, learner: dict[str, Any], source: Any, decisions: in
         return jax.tree.map(lambda all_, one: all_.at[learner["next"]].set(one), states, source)
 
     states = lax.cond(due, keep, lambda states: states, learner["past"])
+    if "known" in learner:  # of a state that was overwritten nothing is known
+        place = learner["next"] + len(learner["members"])
+        known = {name: jnp.asarray(of) for name, of in learner["known"].items()}
+        known = {name: of.at[place].set(jnp.where(due, 0.0, of[place])) for name, of in known.items()}
+        learner = {**learner, "known": known}
     return {
         **learner, "past": states, "filled": jnp.minimum(learner["filled"] + due, shapes.past).astype(jnp.int32),
         "since": jnp.where(due, 0, since).astype(jnp.int32), "next": jnp.where(due, (learner["next"] + 1) % shapes.past, learner["next"]).astype(jnp.int32),
@@ -230,14 +261,23 @@ def remembering(shapes: Any, learner: dict[str, Any], source: Any, decisions: in
 
 def _drawn(xp: Any, shapes: Any, learner: Any, u: Any) -> Any:
     """Who begins: a member by its share, or one of the earlier states that there are."""
+    if shapes.losses:
+        there = xp.ones(len(shapes.members), dtype=bool)
+        if shapes.source is not None:
+            there = xp.concatenate([there, xp.arange(shapes.past) < learner["filled"]])
+        return _drawn_by(xp, harder_more_often(xp, learner["known"], there), u)
     shares = xp.asarray(shapes.shares, dtype=xp.float32)
     if shapes.source is not None:
         there = xp.arange(shapes.past) < learner["filled"]
         each = xp.float32(shapes.past_share) / xp.maximum(learner["filled"], 1)
         shares = xp.concatenate([shares, xp.where(there, each, 0.0)])
+    return _drawn_by(xp, shares, u)
+
+
+def _drawn_by(xp: Any, shares: Any, u: Any) -> Any:
     reach = xp.cumsum(shares)
     who = xp.sum(u[:, None] * reach[-1] >= reach[None, :], axis=1)
-    return xp.minimum(who, len(shapes.members) + shapes.past - 1).astype(xp.int32)
+    return xp.minimum(who, len(shares) - 1).astype(xp.int32)
 
 
 def _mapped(function: Any, tree: Any) -> Any:
