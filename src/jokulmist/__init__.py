@@ -113,6 +113,7 @@ _WHERE: dict[str, str] = {
     "Comparison": "studies.comparison.comparison",
     "cross_play": "studies.cross_play",
     "CrossPlay": "studies.cross_play",
+    "Ratings": "studies.ratings",
     "tune": "studies.search.tune",
     "Search": "studies.search.search",
     "among": "studies.search.space",

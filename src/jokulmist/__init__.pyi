@@ -89,6 +89,7 @@ from jokulmist.studies.comparison.compare import compare as compare
 from jokulmist.studies.comparison.comparison import Comparison as Comparison
 from jokulmist.studies.cross_play import CrossPlay as CrossPlay
 from jokulmist.studies.cross_play import cross_play as cross_play
+from jokulmist.studies.ratings import Ratings as Ratings
 from jokulmist.studies.search.methods import SearchMethod as SearchMethod
 from jokulmist.studies.search.search import Search as Search
 from jokulmist.studies.search.space import among as among

@@ -396,6 +396,9 @@ def crossplay(
         Path | None,
         typer.Option(metavar="FILE", help="File of the figure; by default cross-play.png beside the runs."),
     ] = None,
+    rate: Annotated[
+        bool, typer.Option("--rate", help="Rate the policies of a game of two: who got more has won.")
+    ] = False,
     json: AsJson = False,
     trust: Trust = False,
 ) -> None:
@@ -405,7 +408,7 @@ def crossplay(
     """
     from jokulmist.command.crossing import crossplay as work
 
-    work(runs, episodes, seed, act, to, json)
+    work(runs, episodes, seed, act, to, rate, json)
 
 
 @app.command()

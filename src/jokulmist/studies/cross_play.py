@@ -19,6 +19,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.pictures import style
 from jokulmist.records.files import replace_file
+from jokulmist.studies.ratings import Ratings, rated
 from jokulmist.studies.statistics import ALPHA
 from jokulmist.training.evaluation.evaluate import evaluate
 from jokulmist.training.policies.policy import Act, Policy
@@ -47,6 +48,8 @@ class CrossPlay:
         Mean return and its 95 % interval over episodes.
     returns : dict of str to float64, shape ``(runs, runs)``
         Mean return of each player.
+    wins : float64, shape ``(runs, runs)``
+        Episodes in which the first player got more than the second; where both got the same, half an episode.
     p : float
         Chance of a pairing at least as good as the own one, if partners did not matter; not a number with fewer than four runs.
     """
@@ -58,6 +61,7 @@ class CrossPlay:
     lows: Array
     highs: Array
     returns: dict[str, Array]
+    wins: Array
     episodes: int
     seed: int
     p: float
@@ -80,6 +84,23 @@ class CrossPlay:
             return f"{len(self.names)} runs are too few to tell; {FEWEST_RUNS} are the least"
         return "own partners are better" if self.p <= ALPHA else "no difference was shown"
 
+    def ratings(self) -> Ratings:
+        """How strong each policy is where one of two players wins: who got more has won.
+
+        Raises
+        ------
+        SettingError
+            When there are more than two players, or both get the same in every episode.
+        """
+        if len(self.players) != 2:
+            raise SettingError(
+                f"ratings are of games of two, and `{self.environment}` has {len(self.players)} players."
+            )
+        first, second = self.returns.values()
+        if np.array_equal(first, second) and (self.wins == 0.5 * self.episodes).all():
+            raise SettingError(f"both players of `{self.environment}` got the same in every episode, so nobody won.")
+        return rated(self.names, self.wins, self.episodes, self.seed)
+
     @property
     def table(self) -> pd.DataFrame:
         """One row a pairing: who played whom, the mean return with its interval, the return of each player."""
@@ -89,7 +110,7 @@ class CrossPlay:
         rows = [
             {
                 first: self.names[i], others: self.names[j], "mean_return": self.means[i, j], "ci95_low": self.lows[i, j], "ci95_high": self.highs[i, j],
-                **{f"{player}.return": own[i, j] for player, own in self.returns.items()},
+                **{f"{player}.return": own[i, j] for player, own in self.returns.items()}, f"{first}.wins": self.wins[i, j],
             }
             for i, j in itertools.product(range(len(self.names)), repeat=2)
         ]  # fmt: skip
@@ -208,6 +229,7 @@ def cross_play(
     count = len(names)
     means, lows, highs = (np.zeros((count, count)) for _ in range(3))
     returns = {player: np.zeros((count, count)) for player in players}
+    wins = np.zeros((count, count))
     for i, j in itertools.product(range(count), repeat=2):
         if say is not None:
             say(f"{names[i]} with {names[j]}, pairing {i * count + j + 1} of {count * count}")
@@ -217,6 +239,8 @@ def cross_play(
         lows[i, j], highs[i, j] = found.interval
         for player in players:
             returns[player][i, j] = float(np.mean(found.columns[f"{player}.return"]))
+        more = np.subtract(*(found.columns[f"{player}.return"] for player in players[:2]))
+        wins[i, j] = np.sum(more > 0) + 0.5 * np.sum(more == 0)
     return CrossPlay(
         describe(environment).name,
         names,
@@ -225,6 +249,7 @@ def cross_play(
         lows,
         highs,
         returns,
+        wins,
         episodes,
         seed,
         chance_of_pairing(means, seed),
