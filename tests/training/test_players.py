@@ -79,6 +79,14 @@ class Sticks(jm.Environment):
         return after.left == 0
 
 
+class Twins(Sticks):
+    """The same sticks, and nobody minds who takes the last."""
+
+    @jm.reward
+    def game(self, after, player):
+        return 0.0 * after.won
+
+
 class Dive(jm.Environment):
     """Two divers who may come up when they like; the time is cut after six moments."""
 
@@ -569,6 +577,24 @@ def test_a_roster_draws_the_harder_partners_more_often(tmp_path):
             )
 
 
+def test_where_one_gets_what_the_other_loses_the_matrix_is_the_first_players():
+    policies = [
+        jm.train(Sticks(), both(quick()), steps=steps, lane="plain", folder=None).policy
+        for steps in (200, 6_000, 9_000)
+    ]
+    found = jm.cross_play(policies, Sticks(), episodes=40)
+    assert found.of == "first"
+    np.testing.assert_array_equal(found.means, found.returns["first"])
+    np.testing.assert_allclose(found.wins, 20 + 20 * found.means, atol=1e-5)  # a return of 1 or -1: nobody draws
+    assert (found.lows <= found.means).all()
+    assert "nobody has a partner" in found.verdict
+    ratings = found.ratings()
+    assert ratings.ratings[0] == ratings.ratings.min() < ratings.ratings.max()
+    assert ratings.advantage[0] > 0.3  # who begins wins from all numbers but multiples of four
+    with pytest.raises(SettingError, match="so nobody won"):
+        jm.cross_play(policies[:2], Twins(), episodes=3).ratings()
+
+
 def test_a_search_goes_over_settings_of_one_player(tmp_path):
     over = {"agents.first.learning_rate": jm.among(0.1, 0.5)}
     more = {"steps": 300, "again": 0, "workers": 1, "lane": "plain", "folder": tmp_path}
@@ -608,6 +634,9 @@ def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     assert told["pairings"][0]["mean_return"] == pytest.approx(own.mean)
     assert told["pairings"][0]["elder.return"] == pytest.approx(own.players["elder.return"])
     assert (tmp_path / "runs" / "cross-play.png").read_bytes().startswith(b"\x89PNG")
+    rated = jokulmist("crossplay", *names, "--episodes", 4, "--rate", folder=tmp_path)
+    assert "elder has an advantage of" in rated.stdout
+    assert (tmp_path / "runs" / "cross-play-ratings.png").exists()
     plain = jokulmist("evaluate", names[0], "--episodes", 3, folder=tmp_path)
     assert "elder.return" in plain.stdout
     wrong = jokulmist("crossplay", names[0], folder=tmp_path)

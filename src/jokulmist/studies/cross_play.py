@@ -21,7 +21,7 @@ from jokulmist.pictures import style
 from jokulmist.records.files import replace_file
 from jokulmist.studies.ratings import Ratings, rated
 from jokulmist.studies.statistics import ALPHA
-from jokulmist.training.evaluation.evaluate import evaluate
+from jokulmist.training.evaluation.evaluate import evaluate, interval_of
 from jokulmist.training.policies.policy import Act, Policy
 from jokulmist.training.runs.run import Run
 
@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 
 FEWEST_RUNS = 4
 MOST_PAIRINGS = 10_000
+ALL = "all players"
 Array = np.ndarray[Any, Any]
 
 
@@ -45,7 +46,9 @@ class CrossPlay:
     players : tuple of str
         The rows are the policies of the first, the columns those of the others.
     means, lows, highs : float64, shape ``(runs, runs)``
-        Mean return and its 95 % interval over episodes.
+        Mean return and its 95 % interval over episodes: of all players, or where what all get together never changes, of the first.
+    of : str
+        Whose returns these are: ``"all players"``, or the first player's name.
     returns : dict of str to float64, shape ``(runs, runs)``
         Mean return of each player.
     wins : float64, shape ``(runs, runs)``
@@ -60,6 +63,7 @@ class CrossPlay:
     means: Array
     lows: Array
     highs: Array
+    of: str
     returns: dict[str, Array]
     wins: Array
     episodes: int
@@ -80,6 +84,8 @@ class CrossPlay:
     @property
     def verdict(self) -> str:
         """Whether own partners are better than exchanged ones, in words."""
+        if self.of != ALL:
+            return "what one gets the other loses, so nobody has a partner here"
         if math.isnan(self.p):
             return f"{len(self.names)} runs are too few to tell; {FEWEST_RUNS} are the least"
         return "own partners are better" if self.p <= ALPHA else "no difference was shown"
@@ -119,7 +125,7 @@ class CrossPlay:
     def as_json(self) -> dict[str, Any]:
         """For other programs: the pairings, and what is said of them."""
         return {
-            "environment": self.environment, "players": list(self.players), "runs": list(self.names), "episodes": self.episodes, "seed": self.seed,
+            "environment": self.environment, "players": list(self.players), "returns_of": self.of, "runs": list(self.names), "episodes": self.episodes, "seed": self.seed,
             "pairings": self.table.to_dict("records"), "own": self.own, "swapped": self.swapped, "p": self.p, "verdict": self.verdict,
         }  # fmt: skip
 
@@ -143,8 +149,12 @@ class CrossPlay:
             axes.set_xlabel(f"plays {' and '.join(self.players[1:])}")
             axes.set_ylabel(f"plays {self.players[0]}")
             axes.grid(False)
-            axes.figure.colorbar(image, ax=axes, label="mean return, all players")
+            axes.figure.colorbar(image, ax=axes, label=f"mean return, {self.of}")
             told = f"{self.environment}: own partners (framed) {self.own:.3g}, exchanged ones {self.swapped:.3g}; {self.verdict}"
+            if self.of != ALL:
+                told = (
+                    f"{self.environment}: return of {self.of}; what one gets the other loses (trained together: framed)"
+                )
             style.titled(axes, told if math.isnan(self.p) else f"{told} (p = {self.p:.3f})")
         return axes
 
@@ -229,7 +239,7 @@ def cross_play(
     count = len(names)
     means, lows, highs = (np.zeros((count, count)) for _ in range(3))
     returns = {player: np.zeros((count, count)) for player in players}
-    wins = np.zeros((count, count))
+    wins, firsts = np.zeros((count, count)), np.zeros((count, count, 2))
     for i, j in itertools.product(range(count), repeat=2):
         if say is not None:
             say(f"{names[i]} with {names[j]}, pairing {i * count + j + 1} of {count * count}")
@@ -239,20 +249,20 @@ def cross_play(
         lows[i, j], highs[i, j] = found.interval
         for player in players:
             returns[player][i, j] = float(np.mean(found.columns[f"{player}.return"]))
+        firsts[i, j] = interval_of(
+            returns[players[0]][i, j],
+            float(np.std(found.columns[f"{players[0]}.return"], ddof=1)) if episodes > 1 else math.nan,
+            episodes,
+        )
         more = np.subtract(*(found.columns[f"{player}.return"] for player in players[:2]))
         wins[i, j] = np.sum(more > 0) + 0.5 * np.sum(more == 0)
+    of, p = ALL, math.nan
+    if len(players) == 2 and np.ptp(means) <= 1e-6 and (wins != 0.5 * episodes).any():
+        of, means, lows, highs = players[0], returns[players[0]], firsts[..., 0], firsts[..., 1]
+    else:
+        p = chance_of_pairing(means, seed)
     return CrossPlay(
-        describe(environment).name,
-        names,
-        players,
-        means,
-        lows,
-        highs,
-        returns,
-        wins,
-        episodes,
-        seed,
-        chance_of_pairing(means, seed),
+        describe(environment).name, names, players, means, lows, highs, of, returns, wins, episodes, seed, p
     )
 
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 import itertools
 import math
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -95,8 +96,15 @@ class Ratings:
             axes.axvline(0.0, color=style.STONE, linewidth=1.0)
             axes.set_yticks(places, [self.names[k] for k in order])
             axes.set_xlabel("rating, log odds to win against an average policy, with its 95 % interval")
-            style.titled(axes, self.verdict if math.isnan(self.p) else f"{self.verdict} (p = {self.p:.3f})")
+            style.titled(axes, f"Ratings: {self.verdict}" + ("" if math.isnan(self.p) else f" (p = {self.p:.3f})"))
         return axes
+
+    def save(self, path: str | Path) -> Path:
+        """Write the picture."""
+        with style.styled():
+            figure = style.fitted_figure()
+            self.plot(figure.add_subplot())
+            return style.save(figure, Path(path))
 
 
 def rated(names: tuple[str, ...], wins: Array, episodes: int, seed: int = 0) -> Ratings:
