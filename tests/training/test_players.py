@@ -595,6 +595,29 @@ def test_where_one_gets_what_the_other_loses_the_matrix_is_the_first_players():
         jm.cross_play(policies[:2], Twins(), episodes=3).ratings()
 
 
+def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_said_of_their_mean(tmp_path, capsys):
+    run = jm.train(Sticks(), both(quick()), steps=6_000, copies=4, lane="plain", folder=tmp_path, name="sticks")
+    assert "random play" not in capsys.readouterr().err
+    panels = jm.plot(run).figure.axes
+    assert [panel.get_ylabel() for panel in panels] == [
+        "return, mean of players",
+        "first gets",
+        "second gets",
+        "closed by",
+    ]
+    shown = panels[1].lines[0].get_ydata()
+    assert shown[-1] == pytest.approx(run.episodes["first.return"].tail(100).mean())
+    assert len(jm.plot([run, run]).figure.axes) == 3
+    episode = Twins().episode(seed=2)  # what a base class allows counts in those below it
+    while episode.state.left > 2:
+        episode.act("one")
+    assert episode.legal[episode.asked[0]] == ["one", "two"]
+    alike = jm.train(Twins(), both(quick()), steps=400, lane="plain", folder=None)
+    assert jm.plot(alike).get_ylabel() == "return of an episode (sum of weighted reward terms)"
+    assert jokulmist("report", run.path, folder=tmp_path).returncode == 0
+    assert '"first, mean of 100"' in (run.path / "report.html").read_text()
+
+
 def test_a_search_goes_over_settings_of_one_player(tmp_path):
     over = {"agents.first.learning_rate": jm.among(0.1, 0.5)}
     more = {"steps": 300, "again": 0, "workers": 1, "lane": "plain", "folder": tmp_path}

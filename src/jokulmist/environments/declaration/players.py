@@ -49,7 +49,7 @@ def with_players(cls: Any) -> None:
     for name, part in list(cls.__dict__.items()):
         if isinstance(part, parts.MethodPart):
             _one_a_player(cls, name, part, players)
-    if legal is not None or (asks and "legal" not in cls.__dict__):
+    if legal is not None or (asks and getattr(cls, "legal", None) is None):  # a base's own is heeded
         cls.legal = _legal(where, legal, players)
 
 

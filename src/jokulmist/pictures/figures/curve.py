@@ -65,8 +65,7 @@ def plot(
         groups = _groups(runs)
         courses = [course_of(one) for one in runs]
         for place, (one, course) in enumerate(zip(runs, courses, strict=True)):
-            group = list(groups).index(repr(one.plan.agent)) if len(groups) > 1 else place
-            color = LINES[group % len(LINES)]
+            color = LINES[_place(runs, groups, place) % len(LINES)]
             _curve(axes, course, over, color, alone=len(runs) == 1, label=_label(one, groups))
         if len(runs) == 1:
             _evaluations(axes, runs[0], courses[0], over)
@@ -74,15 +73,42 @@ def plot(
         name = describe(environment).name
         agent = method_names(runs[0].plan.agent) if len(groups) == 1 else f"{len(groups)} agents"
         seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len({one.seed for one in runs})} seeds"
-        axes.set_ylabel("return of an episode (sum of weighted reward terms)")
+        rows = _players(axes, courses, [LINES[_place(runs, groups, k) % len(LINES)] for k in range(len(runs))], over)
+        axes.set_ylabel("return, mean of players" if rows else "return of an episode (sum of weighted reward terms)")
         if len(runs) == 1:
             _short_first(axes, courses[0], over, runs[0].plan.copies)
             _has_curriculum(axes, courses[0], over, runs[0])
-            _closings(axes, courses[0], over)
+            _closings(axes, courses[0], over, rows)
         else:
-            style.counted_axis(axes, over)
+            style.counted_axis(rows[-1] if rows else axes, over)
         style.legend_above(axes, f"{name}: what {agent} learned, {seeds}")
     return axes
+
+
+def _place(runs: list[Run], groups: dict[str, list[Run]], k: int) -> int:
+    """Which colour a run has: that of its agent, where there are several."""
+    return list(groups).index(repr(runs[k].plan.agent)) if len(groups) > 1 else k
+
+
+def _players(axes: Axes, courses: list[Course], colors: list[str], over: str) -> list[Axes]:
+    """A panel a player below the curve, where they do not get the same, and of one run another for its band."""
+    spec = axes.get_subplotspec()
+    if spec is None or not any(course.players_differ for course in courses):
+        return []
+    names = courses[0].players
+    alone = len(courses) == 1
+    heights = [2.4, *[1.0] * len(names), *[0.6] * alone]
+    rows = spec.subgridspec(len(heights), 1, height_ratios=heights)
+    axes.set_subplotspec(rows[0])
+    axes.tick_params(labelbottom=False)
+    panels = [axes.figure.add_subplot(rows[k], sharex=axes) for k in range(1, len(heights))]
+    for k, (player, panel) in enumerate(zip(names, panels, strict=False)):
+        for course, color in zip(courses, colors, strict=True):
+            if course.count:
+                panel.plot(course.at(over), course.player_means[k], color=color, linewidth=1.8)
+        panel.set_ylabel(f"{player} gets")
+        panel.tick_params(labelbottom=k == len(heights) - 2)
+    return panels
 
 
 def _short_first(axes: Axes, course: Course, over: str, copies: int) -> None:
@@ -182,12 +208,12 @@ def _has_curriculum(axes: Axes, course: Course, over: str, run: Run) -> None:
         )  # fmt: skip
 
 
-def _closings(axes: Axes, course: Course, over: str) -> None:
-    """A band below the curve: which share of the episodes each ending and cut closed, adding to one."""
+def _closings(axes: Axes, course: Course, over: str, rows: list[Axes]) -> None:
+    """A band below the curve, in the last of the rows where there are several: which share of the episodes each ending and cut closed, adding to one."""
     if not course.count:
         style.counted_axis(axes, over)
         return
-    band = axes.inset_axes((0.0, -0.26, 1.0, 0.2), sharex=axes)
+    band = rows[-1] if rows else axes.inset_axes((0.0, -0.26, 1.0, 0.2), sharex=axes)
     axes.tick_params(labelbottom=False)
     stretches = course.stretches(over)
     base = np.zeros(len(stretches.counts))
@@ -200,8 +226,8 @@ def _closings(axes: Axes, course: Course, over: str) -> None:
         base = base + share
     band.set_ylim(0, 1)
     band.set_xlim(0, stretches.edges[-1])
-    band.set_ylabel("share closed by")
+    band.set_ylabel("closed by" if rows else "share closed by")
     band.set_yticks([0.0, 0.5, 1.0])
     band.grid(False)
-    band.legend(loc="upper center", bbox_to_anchor=(0.5, -0.5), ncols=min(4, len(some)))
+    band.legend(loc="upper center", bbox_to_anchor=(0.5, -1.05 if rows else -0.5), ncols=min(4, len(some)))
     style.counted_axis(band, over)

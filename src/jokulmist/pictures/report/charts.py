@@ -40,6 +40,9 @@ def curve(runs: list[Run], known: dict[str, Evaluation]) -> Chart:
         if len(runs) == 1:
             found.append(series("one episode", x, course.returns, 5, "dots", MOST_DOTS))
         found.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, x, course.means, k))
+        if len(runs) == 1 and course.players_differ:
+            for j, (player, means) in enumerate(zip(course.players, course.player_means, strict=True)):
+                found.append(series(f"{player}, mean of {LAST}", x, means, (2, 4, 7, 8)[j % 4]))
         evaluated = evaluations(run)
         if len(runs) == 1 and evaluated:
             at = [row["after"] for row in evaluated]

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.spaces.player_actions import own_name
 from jokulmist.records.run_folder import EPISODES
 from jokulmist.records.run_index import LAST, tail_of
 from jokulmist.training.runs.run import Run
@@ -26,6 +27,8 @@ PIECE_BYTES = 1 << 22
 # Of a large file: what figures ask for, 60 or 80 stretches, are some of these joined.
 FINE = 240
 OVER = ("steps", "episodes")
+# Returns of players that lie nearer to their mean, as a share of its range, tell nothing more.
+NEARLY_THE_SAME = 0.1
 Array = np.ndarray[Any, Any]
 Columns = dict[str, Array]
 
@@ -63,6 +66,8 @@ class Course:
         Where the points are: decisions of all copies together, and episodes.
     returns, means : float64, shape (points,)
         Of the episode, and of the last 100; the latter is not a number before there are ten.
+    player_means : float64, shape (players, points)
+        The same of what each of several players got.
     first_of_copies : dict of int to int
         Where each copy closed its first episode, in decisions.
     moves : float64, shape (2, k)
@@ -70,15 +75,16 @@ class Course:
     """
 
     def __init__(
-        self, names: tuple[str, ...], terms: tuple[str, ...], count: int, last: int, copies: int, parameter: str | None
-    ) -> None:
+        self, names: tuple[str, ...], terms: tuple[str, ...], players: tuple[str, ...], count: int, last: int, copies: int, parameter: str | None
+    ) -> None:  # fmt: skip
         self._names, self._terms, self._copies, self._parameter = names, terms, copies, parameter
+        self.players = players
         self.count, self.last = count, last
         self.thin = max(1, count // MOST_POINTS)
         self.first_of_copies: dict[int, int] = {}
         self._points: list[Array] = []
         self._moves: list[Array] = []
-        self._before: Array = np.zeros(0)  # the last returns before the piece at hand
+        self._before: Array = np.zeros((1 + len(players), 0))  # the last returns before the piece at hand
         self._place: float | None = None
         self._seen = 0
         self._kept: Columns | None = None
@@ -90,16 +96,16 @@ class Course:
         if not size:
             return
         numbers = np.arange(self._seen + 1, self._seen + size + 1)
-        returns = columns["return"].astype(np.float64)
-        joined = np.concatenate([self._before, returns])
+        returns = np.stack([columns[name].astype(np.float64) for name in self.return_columns])
+        joined = np.concatenate([self._before, returns], axis=1)
         at = np.flatnonzero(((numbers - 1) % self.thin == 0) | (numbers == self.count))
-        sums = np.concatenate([[0.0], np.cumsum(joined)])
-        ends = at + len(self._before) + 1
+        sums = np.pad(np.cumsum(joined, axis=1), ((0, 0), (1, 0)))
+        ends = at + self._before.shape[1] + 1
         lasts = np.minimum(numbers[at], LAST)
-        means = (sums[ends] - sums[ends - lasts]) / lasts
-        means[numbers[at] < min(FEWEST, self.count)] = np.nan
-        self._points.append(np.stack([columns["decisions"][at], numbers[at], returns[at], means]))
-        self._before, self._seen = joined[-LAST:], self._seen + size
+        means = (sums[:, ends] - sums[:, ends - lasts]) / lasts
+        means[:, numbers[at] < min(FEWEST, self.count)] = np.nan
+        self._points.append(np.stack([columns["decisions"][at], numbers[at], returns[0, at], *means]))
+        self._before, self._seen = joined[:, -LAST:], self._seen + size
         if len(self.first_of_copies) < self._copies:
             for copy, place in zip(*np.unique(columns["copy"], return_index=True), strict=True):
                 self.first_of_copies.setdefault(int(copy), int(columns["decisions"][place]))
@@ -174,6 +180,25 @@ class Course:
         return _row(self._points, 3)
 
     @property
+    def player_means(self) -> Array:
+        return np.stack([_row(self._points, 4 + k) for k in range(len(self.players))])
+
+    @property
+    def return_columns(self) -> tuple[str, ...]:
+        """The columns of the returns: of an episode, and of each player."""
+        return ("return", *(own_name(player, "return") for player in self.players))
+
+    @property
+    def players_differ(self) -> bool:
+        """Whether what one player gets tells more than what all get on average."""
+        if not self.players or not self.count:
+            return False
+        means = self.means
+        apart = np.abs(self.player_means - means)[:, np.isfinite(means)]
+        known = means[np.isfinite(means)]
+        return bool(apart.size and apart.max() > NEARLY_THE_SAME * np.ptp(known))
+
+    @property
     def moves(self) -> Array:
         return np.stack([_row(self._moves, 0), _row(self._moves, 1)])
 
@@ -213,7 +238,7 @@ def _empty(run: Run, count: int, last: int) -> Course:
     description, levels = describe(run.environment), run.plan.curriculum
     terms = tuple(term.name for term in description.terms)
     parameter = None if levels is None else levels.parameter
-    return Course(description.closings, terms, count, last, run.plan.copies, parameter)
+    return Course(description.closings, terms, description.players, count, last, run.plan.copies, parameter)
 
 
 @lru_cache(maxsize=4)
@@ -236,8 +261,8 @@ def _pieces(file: Path, course: Course) -> Iterator[Columns]:
     import pyarrow as pa
     from pyarrow import csv
 
-    kinds = {"decisions": pa.int64(), "copy": pa.int32(), "return": pa.float32(), "closed_by": pa.string()}
-    kinds.update({name: pa.float32() for name in course._terms})
+    kinds = {"decisions": pa.int64(), "copy": pa.int32(), "closed_by": pa.string()}
+    kinds.update({name: pa.float32() for name in (*course.return_columns, *course._terms)})
     if course._parameter is not None:
         kinds.update({"steps": pa.int32(), course._parameter: pa.float32()})
     with csv.open_csv(

@@ -22,6 +22,7 @@ from jokulmist.learning.reward_scaling import spread_of
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.evaluation.evaluate import RANDOM, SURELY, evaluate
 from jokulmist.training.policies.policy import Policy
+from jokulmist.training.runs.course import NEARLY_THE_SAME
 
 FIRST, FEWEST, PLAYED = 100, 5, 20
 EARLY = 0.1
@@ -52,6 +53,8 @@ class Advice:
         self._first: list[float] = []
         self._seen = np.zeros(len(description.terms), bool)
         self._least, self._most, self._most_a_step = math.inf, -math.inf, 0.0
+        self._shares = np.asarray(description.shares)
+        self._apart = 0.0  # how far what a player got lay from what all got on average
         self._episodes = self._steps = 0
         self._asked = False
         self._said: list[str] = []
@@ -68,6 +71,9 @@ class Advice:
         # Of each decision, at the size that its parts have: terms that cancel out are large all the same.
         sizes = np.abs(batch.totals * np.asarray(self._description.weights)).max(axis=1) / np.maximum(batch.steps, 1)
         self._most_a_step = max(self._most_a_step, float(sizes.max()))
+        if self._shares.size:
+            each = batch.totals @ self._shares
+            self._apart = max(self._apart, float(np.abs(each - each.mean(axis=1, keepdims=True)).max()))
         self._episodes += len(returns)
         self._steps += int(batch.steps.sum())
 
@@ -110,7 +116,8 @@ class Advice:
                 f"no episode has closed in {decisions:,} decisions, so nothing is known of returns (`closed_by` in episodes.csv). "
                 f"Use fewer `copies`, more `steps`, or declare a `time_limit`"
             )
-        if self._learns(recent):
+        # Where players get different returns, what one learns another may lose: their mean does not tell whether they learn.
+        if self._apart > NEARLY_THE_SAME * (self._most - self._least) or self._learns(recent):
             return ""
         for look in (self._no_reward, self._all_alike, self._values, self._entropy, self._scale):
             what = look(readings, policy)
@@ -220,7 +227,7 @@ class Advice:
         bounds = [self._least, self._most] if self._episodes else None
         return {
             "first": self._first, "seen": self._seen.tolist(), "bounds": bounds, "a_step": self._most_a_step,
-            "episodes": self._episodes, "steps": self._steps, "asked": self._asked, "said": self._said,
+            "episodes": self._episodes, "steps": self._steps, "asked": self._asked, "said": self._said, "apart": self._apart,
         }  # fmt: skip
 
     def restore(self, saved: Mapping[str, Any]) -> None:
@@ -230,7 +237,7 @@ class Advice:
         if saved["bounds"] is not None:
             self._least, self._most = saved["bounds"]
         self._most_a_step, self._asked = saved["a_step"], saved["asked"]
-        self._episodes, self._steps = saved["episodes"], saved["steps"]
+        self._episodes, self._steps, self._apart = saved["episodes"], saved["steps"], saved["apart"]
 
 
 def surely_above(ours: list[float], theirs: list[float]) -> bool:
