@@ -349,3 +349,94 @@ def test_a_trace_tells_each_step():
     assert legal["broken"].max() == 0.0
     with pytest.raises(jm.JokulmistError, match="has no reference `brake`; there are `random`, `brake_in_time`"):
         jm.trace(env, 2, policy="brake")
+
+
+class Skiffs(jm.Environment):
+    """Two skiffs row along a shore, and each sees where both are."""
+
+    players = ("near", "far")
+    time_limit = 12
+
+    class State(jm.State):
+        at: float = jm.field(shape=(2,))
+        caught: float = jm.flow(shape=(2,))
+
+    action = jm.Choice("back", "forth")
+
+    def begin(self, draw):
+        return self.State(at=draw.uniform(-1.0, 1.0, shape=(2,)))
+
+    def advance(self, state, actions, draw):
+        return self.rowed(state, actions, draw)
+
+    def rowed(self, state, actions, draw):
+        moved = self.xp.asarray([2.0 * action - 1.0 for action in actions])
+        at = self.xp.clip(state.at + 0.1 * moved + draw.normal(0.0, 0.05, shape=(2,)), -3.0, 3.0)
+        return state.replace(at=at, caught=at > 0.0)
+
+    @jm.sensor(low=-3.0, high=3.0)
+    def mine(self, state, player):
+        return state.at[player]
+
+    @jm.sensor(low=-3.0, high=3.0)
+    def partner(self, state, player):
+        return state.at[1 - player]
+
+    @jm.reward
+    def catch(self, after, player):
+        return after.caught[player]
+
+
+def looked_at(**changes):
+    return jm.check(type("Changed", (Skiffs,), {"__module__": __name__, **changes})(), steps=600, speed=False).findings
+
+
+@pytest.mark.parametrize(
+    ("changes", "expected"),
+    [
+        ({}, []),
+        (
+            {"mine": jm.sensor(low=-3.0, high=3.0)(lambda self, state, player: state.at[0])},
+            ["`mine` takes `player`, and showed all players the same in every one"],
+        ),
+        (
+            {"partner": jm.sensor(low=-6.0, high=6.0)(lambda self, state, player: state.at[1] - state.at[player])},
+            ["`partner` shows `near`"],
+        ),
+        (
+            {"catch": jm.reward(lambda self, after, player: after.caught[0] * (player == 0))},
+            ["`catch` pays `near`"],
+        ),
+        (
+            {"catch": jm.reward(lambda self, after, player: after.at.sum() * (player == 0))},
+            ["`catch` pays `near`"],
+        ),
+        (
+            {"advance": lambda self, state, actions, draw: self.rowed(state, [actions.near, 0], draw)},
+            ["the part `far` of the action changes nothing"],
+        ),
+    ],
+)
+def test_check_finds_what_goes_wrong_between_players(changes, expected):
+    found = [f.what for f in looked_at(**changes)]
+    assert bool(found) == bool(expected), found
+    for start in expected:
+        assert any(what.startswith(start) for what in found), found
+
+
+def test_a_term_that_one_place_alone_earns_is_told_of_a_simulator_too():
+    class Told(jm.Simulator):
+        players = ("near", "far")
+        observation = {"wind": jm.channel(low=-1.0, high=1.0)}
+        action = jm.Choice("back", "forth")
+        terms = {"near": {"cost": -1.0}, "far": {"cost": -1.0}}
+        time_limit = 5
+
+        def begin(self, seed):
+            return {"wind": (seed % 3) - 1.0}
+
+        def advance(self, actions):
+            return jm.Outcome({"wind": 1.0 - actions.far}, terms={"near": {"cost": float(actions.near)}})
+
+    found = [finding.what for finding in jm.check(Told(), steps=100).findings]
+    assert "reward term `cost` was earned by `near`, and stayed 0 for `far` in all of 100 steps." in found

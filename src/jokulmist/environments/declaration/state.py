@@ -174,7 +174,9 @@ class State:
     __hash__ = None  # type: ignore[assignment]
 
     def __repr__(self) -> str:
-        inside = ", ".join(f"{name}={_short(self.__dict__[name])}" for name in type(self)._fields)
+        inside = ", ".join(
+            f"{name}={_short(self.__dict__[name])}" for name in type(self)._fields if name in self.__dict__
+        )
         return f"{type(self).__qualname__}({inside})"
 
 

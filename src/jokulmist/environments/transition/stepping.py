@@ -175,8 +175,9 @@ class Stepper:
             found = type(value)
             if found is not kind:
                 values[name] = kind(value) if found in safe else self.cast_number(value, kind, name, method)
-        for field in self.arrays:
-            values[field.name] = self.cast_array(values[field.name], field, method)
+        for field in self.arrays:  # a flow of several numbers is left out at a begin: how many may hang on a parameter
+            value = values[field.name] if field.name in values else zero_of(field)
+            values[field.name] = self.cast_array(value, field, method)
         return state
 
     def cast_number(self, value: Any, kind: type, name: str, method: str) -> Any:

@@ -314,7 +314,7 @@ class CompiledEnvironment:
         rank = {"b": 0, "u": 1, "i": 1, "f": 2}
         cast = {}
         for field in self.description.fields:
-            value = jnp.asarray(state.__dict__[field.name])
+            value = jnp.asarray(state.__dict__.get(field.name, zero_of(field)))
             wanted = np.dtype(field.dtype)
             if value.shape != field.shape:
                 raise BrokenEnvironment(

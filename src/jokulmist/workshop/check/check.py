@@ -1,7 +1,7 @@
 """Looks for the mistakes that people make in an environment, and says how to mend each.
 
 Random play on a plain lane finds most of them (`playing.py`), others stand in what it left behind (`records.py`), or show when
-single methods are asked again and it is noted what they read (`methods.py`). Whether the class compiles, and how fast it
+single methods are asked again and it is noted what they read (`methods.py`), or when players exchange places (`players.py`). Whether the class compiles, and how fast it
 runs each way, is asked of the lanes.
 """
 
@@ -19,6 +19,7 @@ from jokulmist.training.evaluation.evaluate import RANDOM, evaluate, sees_more
 from jokulmist.training.loops.contract import Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.workshop.check.methods import look_at_methods
+from jokulmist.workshop.check.players import earned_by_one, look_at_players
 from jokulmist.workshop.check.random_play import Play
 from jokulmist.workshop.check.records import look_at_records
 from jokulmist.workshop.check.report import Finding, Report
@@ -60,11 +61,13 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
     try:
         if isinstance(environment, Simulator):
             look_at_simulator(environment, report, steps)
+            report.findings += earned_by_one(report, describe(environment))
         else:
             play = Play(environment, report)
             play.play(steps)
             look_at_records(play)
             look_at_methods(play)
+            look_at_players(play)
         if report.closed_by:
             names = [RANDOM, *describe(environment).outline.references]
             report.levels = {n: evaluate(n, environment, episodes=LEVEL_EPISODES) for n in names}
