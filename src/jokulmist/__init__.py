@@ -111,6 +111,8 @@ _WHERE: dict[str, str] = {
     "plot_grid": "pictures.figures.grid",
     "compare": "studies.comparison.compare",
     "Comparison": "studies.comparison.comparison",
+    "adapt": "training.adapt",
+    "Adapted": "training.adapt",
     "cross_play": "studies.cross_play",
     "CrossPlay": "studies.cross_play",
     "Ratings": "studies.ratings",

@@ -94,6 +94,8 @@ from jokulmist.studies.search.methods import SearchMethod as SearchMethod
 from jokulmist.studies.search.search import Search as Search
 from jokulmist.studies.search.space import among as among
 from jokulmist.studies.search.tune import tune as tune
+from jokulmist.training.adapt import Adapted as Adapted
+from jokulmist.training.adapt import adapt as adapt
 from jokulmist.training.evaluation.evaluate import evaluate as evaluate
 from jokulmist.training.evaluation.evaluate import evaluate_references as evaluate_references
 from jokulmist.training.evaluation.grid import evaluate_grid as evaluate_grid

@@ -13,6 +13,7 @@ import jokulmist as jm
 from jokulmist.errors import ActionError, BrokenEnvironment, DeclarationError, SettingError
 from jokulmist.studies.cross_play import chance_of_pairing
 from jokulmist.training.redo import redo
+from jokulmist.trees import flattened
 
 
 class Table(jm.Environment):
@@ -616,6 +617,69 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
     assert jm.plot(alike).get_ylabel() == "return of an episode (sum of weighted reward terms)"
     assert jokulmist("report", run.path, folder=tmp_path).returncode == 0
     assert '"first, mean of 100"' in (run.path / "report.html").read_text()
+
+
+def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
+    pair = jm.train(Sticks(), both(quick()), steps=3_000, lane="plain", folder=tmp_path, name="pair")
+    other = jm.train(Sticks(), both(quick()), steps=3_000, seed=5, lane="plain", folder=tmp_path, name="other")
+    learned = np.asarray(pair.policy.learner["first"].values)
+    for lane in ("plain", "compiled"):
+        still = jm.train(
+            Sticks(), {"first": quick(learning_rate=1e-9), "second": jm.Roster(other.path, past=2)}, steps=40, start=pair, lane=lane, folder=tmp_path,
+        )  # fmt: skip
+        np.testing.assert_allclose(still.policy.learner["first"].values, learned, atol=1e-6)
+        np.testing.assert_allclose(still.policy.learner["second"]["past"].values[0], learned, atol=1e-6)
+        assert still.origin["parent"] == {"run": "pair", "decisions": 3_000}
+    found = jm.adapt(pair, {"second": jm.Fixed(other.path)}, steps=3_000, measured=40)
+    assert found.after.players["first.return"] >= found.before.players["first.return"]
+    own = jm.evaluate({"first": pair, "second": other}, Sticks(), episodes=40)
+    assert found.before.mean == own.mean
+    assert found.before.players == own.players
+    told = json.loads(
+        jokulmist("adapt", pair.path, "--with", f"second={other.path}", "--with", "second=random", "--steps", 200, "--json", folder=tmp_path).stdout
+    )  # fmt: skip
+    roster = jm.Run.open(told["run"])
+    assert (type(roster.plan.agent.agents["second"]), told["parent"]["run"]) == (jm.Roster, "pair")
+    shutil.rmtree(pair.path)
+    shutil.rmtree(other.path)
+    assert redo(found.run.path, folder=tmp_path).same
+    assert jm.resume(found.run, steps=100).status == "done"
+
+
+def test_what_cannot_be_begun_with_is_told(tmp_path):
+    small, wide = ({"hidden": (size,)} for size in (8, 9))
+    pair = jm.train(
+        Table(), both(jm.PPO(horizon=16, network=jm.Dense(**small))), steps=200, folder=tmp_path, name="pair"
+    )
+    with pytest.raises(SettingError, match="has not learned what `first` is to begin with"):
+        jm.train(Table(), both(jm.PPO(horizon=16, network=jm.Dense(**wide))), steps=200, start=pair, folder=tmp_path)
+    with pytest.raises(SettingError, match="no agent that learns here learned in"):
+        jm.train(
+            jm.gallery.Lots(), {"elder": quick(), "younger": jm.RandomPlay()}, steps=200, start=pair, folder=tmp_path
+        )
+    with pytest.raises(SettingError, match="nobody who learned in pair learns on"):
+        jm.adapt(pair, both(jm.RandomPlay()), steps=200)
+    shared = jm.train(Table(), quick(), steps=200, lane="plain", folder=tmp_path, name="shared")
+    with pytest.raises(SettingError, match="one agent plays `first`, `second`, so it cannot leave one"):
+        jm.adapt(shared, {"second": jm.RandomPlay()}, steps=200)
+    for words, expected in (
+        (("--steps", 10), "--with"),
+        (("--with", "second=random"), "say how long by `--steps`"),
+        (("--with", "third=random", "--steps", 10), "the players are `first`, `second`"),
+    ):
+        wrong = jokulmist("adapt", pair.path, *words, folder=tmp_path)
+        assert (wrong.returncode, expected in wrong.stderr) == (2, True), wrong.stderr
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["pair", "shared"]
+    again = jm.train(
+        Table(),
+        both(jm.PPO(horizon=16, network=jm.Dense(**small), learning_rate=1e-12)),
+        steps=100,
+        start=pair.path,
+        folder=None,
+    )
+    for name, array in flattened(pair.policy.learner).items():
+        if array.ndim == 2:  # weights, and not what is counted on
+            np.testing.assert_allclose(flattened(again.policy.learner)[name], array, atol=1e-3)
 
 
 def test_a_search_goes_over_settings_of_one_player(tmp_path):

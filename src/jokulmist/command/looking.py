@@ -114,23 +114,33 @@ def _others(environment: Any, policy: Any, player: str | None, partners: list[st
         raise SettingError(f"`{describe(environment).name}` has no players; leave `--player` and `--with` out.")
     if player is None:
         raise SettingError(f"say whom you play: `--player {players[0]}`.")
-    given = partners_of(partners)
     usual = {name: "random" if policy is None else policy.player(name) for name in players}
-    return joined_policy({**usual, **given}, environment)
+    return joined_policy({**usual, **others_of(partners)}, environment)
 
 
-def partners_of(partners: list[str]) -> dict[str, str]:
-    """What ``--with south=runs/haul-001`` says, by player."""
+def others_of(partners: list[str]) -> dict[str, str]:
+    """What ``--with south=runs/haul-001`` says, by player: one each."""
     from jokulmist.errors import SettingError
 
-    found = {}
+    found = partners_of(partners)
+    for player, places in found.items():
+        if len(places) > 1:
+            raise SettingError(f"`--with` names `{player}` {len(places)} times; one policy plays it. Keep one.")
+    return {player: places[0] for player, places in found.items()}
+
+
+def partners_of(partners: list[str]) -> dict[str, list[str]]:
+    """What ``--with south=runs/haul-001`` says, by player: one or several."""
+    from jokulmist.errors import SettingError
+
+    found: dict[str, list[str]] = {}
     for text in partners:
         name, equals, place = text.partition("=")
         if not (name and equals and place):
             raise SettingError(
                 f"`--with` takes a player and a run, e.g. `--with south=runs/haul-ppo-001`; got {text!r}."
             )
-        found[name] = place
+        found.setdefault(name, []).append(place)
     return found
 
 

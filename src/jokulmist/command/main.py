@@ -9,7 +9,8 @@ from typing import Annotated, Optional
 
 import typer
 
-from jokulmist.command.ending import begin, let_run, trusting
+from jokulmist.command.ending import begin, let_run
+from jokulmist.command.options import AsJson, Current, Env, Folder, RunFolder, Set, Trust, With
 from jokulmist.errors import (
     DeclarationError,
     JokulmistError,
@@ -28,47 +29,6 @@ app = typer.Typer(
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
 )
-
-Env = Annotated[
-    str,
-    typer.Argument(
-        metavar="ENV",
-        help="A gallery name, path/to/file.py:Class, package.module:Class, or a plan with its parameters and modifiers.",
-    ),
-]
-
-
-Trust = Annotated[
-    bool,
-    typer.Option(
-        "--trust", callback=trusting, help="Let the code run that a folder from elsewhere keeps, now and later."
-    ),
-]
-AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
-Folder = Annotated[Path, typer.Option("--folder", help="The folder of the runs.")]
-RunFolder = Annotated[Path, typer.Argument(metavar="RUN", help="The folder of a run.")]
-Current = Annotated[
-    bool,
-    typer.Option("--current", help="Use the code as it is now, not the code that the run keeps, and say what differs."),
-]
-Set = Annotated[
-    Optional[list[str]],  # noqa: UP045  typer reads it at run time
-    typer.Option(
-        "--set",
-        metavar="SECTION.NAME=VALUE",
-        help="Change one value of the plan, e.g. environment.melt=2. Repeat it for more.",
-    ),
-]
-
-
-With = Annotated[
-    Optional[list[str]],  # noqa: UP045
-    typer.Option(
-        "--with",
-        metavar="PLAYER=RUN",
-        help="A run, or `random`, that plays one of several players. Repeat it for more.",
-    ),
-]
 
 
 @app.callback(invoke_without_command=True)
@@ -238,6 +198,31 @@ def resume(
         else work(run, steps, episodes, take_over, start_over, json)
     )
     raise typer.Exit(INTERRUPTED if stopped else DONE)
+
+
+@app.command()
+def adapt(
+    run: RunFolder,
+    partners: Annotated[
+        list[str],
+        typer.Option(
+            "--with", metavar="PLAYER=RUN",
+            help="A run, or `random`, that plays one of the players from now on. Repeat it; several of one player take turns.",
+        ),
+    ],
+    steps: Annotated[int, typer.Option(help="Decisions to train.")] = 0,
+    episodes: Annotated[int, typer.Option(help="Episodes to train.")] = 0,
+    name: Annotated[Optional[str], typer.Option(help="The name of the new run; by default the next free one.")] = None,  # noqa: UP045
+    json: AsJson = False,
+    trust: Trust = False,
+) -> None:  # fmt: skip
+    """Go on with players of a run beside other partners, as a new run, and tell how they did with them before and after.
+
+    Example:  jokulmist adapt runs/haul-ppo-001 --with south=runs/haul-ppo-002 --steps 50_000
+    """
+    from jokulmist.command.adapting import adapt as work
+
+    raise typer.Exit(INTERRUPTED if work(run, partners, steps, episodes, name, json) else DONE)
 
 
 @app.command()

@@ -175,14 +175,14 @@ def evaluate(
 
 def _with_others(learned: Any, environment: Any, partners: list[str]) -> Any:
     """A policy of all players, some of whom others play."""
-    from jokulmist.command.looking import partners_of
+    from jokulmist.command.looking import others_of
     from jokulmist.environments.declaration.environment import describe
     from jokulmist.training.policies.partners import joined_policy
 
     players = describe(environment).players
     if not players:
         raise SettingError(f"`{describe(environment).name}` has no players; leave `--with` out.")
-    return joined_policy({**{name: learned.player(name) for name in players}, **partners_of(partners)}, environment)
+    return joined_policy({**{name: learned.player(name) for name in players}, **others_of(partners)}, environment)
 
 
 def _tell(

@@ -42,7 +42,7 @@ CHECKPOINTS, PICTURES, LOG = "checkpoints", "pictures", "log.txt"
 # What entries of origin.json are, where they stand.
 KINDS: dict[str, Any] = {
     "status": str, "seed": int, "began": str, "updated": str, "command": list, "versions": dict, "code": dict, "uses": dict, "host": str, "process": int,
-    "decisions": int, "episodes": int, "seconds": (int, float), "return_last_100": (int, float), "lane": str, "planned": dict, "resumed": list,
+    "decisions": int, "episodes": int, "seconds": (int, float), "return_last_100": (int, float), "lane": str, "planned": dict, "resumed": list, "parent": dict,
     "level": dict, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
 }  # fmt: skip
 Clock = Callable[[], datetime.datetime]

@@ -23,6 +23,7 @@ from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.choices import chosen_lane, run_folder
 from jokulmist.training.session.session import Session
+from jokulmist.training.session.start import start_of
 from jokulmist.training.workers import pool
 from jokulmist.training.workers import seeds as seeds_side_by_side
 
@@ -49,6 +50,7 @@ def train(
     best_by: str = ...,
     record_every: int | None = ...,
     stop_when: Any = ...,
+    start: Run | str | Path | None = ...,
     observers: Sequence[Observer] = ...,
     workers: int | None = ...,
     folder: str | Path | None = ...,
@@ -79,6 +81,7 @@ def train(
     best_by: str = ...,
     record_every: int | None = ...,
     stop_when: Any = ...,
+    start: Run | str | Path | None = ...,
     observers: Sequence[Observer] = ...,
     workers: int | None = ...,
     folder: str | Path | None = ...,
@@ -108,6 +111,7 @@ def train(
     best_by: str = "return",
     record_every: int | None = None,
     stop_when: Any = None,
+    start: Run | str | Path | None = None,
     observers: Sequence[Observer] = (),
     workers: int | None = None,
     folder: str | Path | None = "runs",
@@ -158,6 +162,9 @@ def train(
         Ends the run before its planned length: ``{"mean_return": 120.0}``, ``{"plateau": 50_000}`` (decisions without a new
         height), ``{"minutes": 10}``, several of them, or a function that is given how far the run is (``decisions``, ``episodes``,
         ``mean_return``, ``seconds``). Asked at each report, so that it stops at the same decision again.
+    start : Run or path, optional
+        Agents that learn in this run and learned in that one, by the same method and network, begin with what they have learned there. The new
+        run keeps a copy of it and names that run as its parent.
     observers : sequence of Observer
         Code of your own that looks at the run while it trains; see `Observer`.
     workers : int, optional
@@ -220,6 +227,7 @@ def train(
         best_by=best_by,
         record_every=record_every,
         stop_when=stop_when,
+        start=None if start is None else _folder_of(start),
     )
     if show is None:
         show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
@@ -227,6 +235,13 @@ def train(
     plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
     return runs if seeds is not None else runs[0]
+
+
+def _folder_of(start: Run | str | Path) -> str:
+    path = start.path if isinstance(start, Run) else path_of(start, "`start`")
+    if path is None:
+        raise SettingError("`start` is a run in memory, which keeps no checkpoint. Train it with `folder=`.")
+    return str(path)
 
 
 def train_plan(
@@ -249,6 +264,7 @@ def train_plan(
     # What does not fit is told before anything is made.
     written = plan
     plan = with_partners(plan)
+    start_of(plan)
     refuse_foreign(plan.agent, plan.agent.shapes(describe(plan.environment).spec, plan.copies))
     refuse_endless(plan)
     refuse_budget(plan)

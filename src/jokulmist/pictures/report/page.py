@@ -136,6 +136,9 @@ def _origin(origin: dict[str, Any]) -> list[tuple[str, str]]:
     told += [(name, version) for name, version in (origin.get("versions") or {}).items()]
     for resumed in origin.get("resumed") or []:
         told.append(("went on", f"after {resumed['at']:,} decisions, {resumed['time']}"))
+    parent = origin.get("parent")
+    if isinstance(parent, dict):
+        told.append(("begins with", f"what {parent.get('run')} had learned after {parent.get('decisions')} decisions"))
     if origin.get("again"):
         told.append(("does again", str(origin["again"])))
     return told

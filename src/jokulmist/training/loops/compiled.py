@@ -268,6 +268,13 @@ class CompiledLoop:
         found["counters"] = np.array([self.decisions, self.episodes, self.turn, self._updates], np.int64)
         return found
 
+    def start_from(self, arrays: dict[str, Any]) -> None:
+        """Begin with these arrays of a learner, by path as in `saved`."""
+        learner = self._carry.learner
+        leaves = [jnp.asarray(arrays.get(f"learner/{name}", leaf)) for name, leaf in _named_leaves(learner)]
+        self._carry = self._carry._replace(learner=jax.tree.unflatten(jax.tree.structure(learner), leaves))
+        self._ahead = None
+
     def restore(self, arrays: dict[str, Any]) -> None:
         """Be the loop that `saved` told of."""
         self.decisions, self.episodes, self.turn, self._updates = map(int, arrays["counters"])

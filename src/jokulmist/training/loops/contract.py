@@ -72,6 +72,10 @@ class Loop(Protocol):
 
     def restore(self, arrays: dict[str, Any]) -> None: ...
 
+    def start_from(self, arrays: dict[str, Any]) -> None:
+        """Before the first turn: begin with these arrays of a learner, by path as in `saved`."""
+        ...
+
     def follow_first(self, every: int) -> None:
         """Record episodes of the first copy: one in so many, and those that are better or worse than all before."""
         ...

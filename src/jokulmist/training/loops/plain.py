@@ -278,6 +278,11 @@ class PlainLoop:
             tree["followed"] = followed
         return flattened(tree)
 
+    def start_from(self, arrays: dict[str, Any]) -> None:
+        """Begin with these arrays of a learner, by path as in `saved`."""
+        whole = {**flattened(as_numpy(self._learner), "learner"), **arrays}
+        self._learner = self._calls.restored(self._learner, whole, "learner")
+
     def restore(self, arrays: dict[str, Any]) -> None:
         """Be the loop that `saved` told of. The episodes of a simulator cannot be gone on with: others begin."""
         self.decisions, self.episodes, self.turn, self._updates = map(int, arrays["counters"])

@@ -100,6 +100,8 @@ class Training(BaseModel):
         Record about one episode in so many, step by step, and the best, the worst and the last; of the first copy.
     stop_when : dict or function, optional
         What ends the run before its planned length; see `StopWhen`.
+    start : str, optional
+        The folder of a run: agents that learn in both begin with what they have learned there.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -118,6 +120,7 @@ class Training(BaseModel):
     best_by: str = "return"
     record_every: Count | None = None
     stop_when: Any = None
+    start: Annotated[str, Field(min_length=1)] | None = None
 
     @field_validator("stop_when")
     @classmethod

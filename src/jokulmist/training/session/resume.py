@@ -35,7 +35,7 @@ def resume(
     show: ProgressDisplay | None = None,
     command: list[str] | None = None,
 ) -> Run:
-    """Go on with a run from its newest checkpoint.
+    """Go on with a run from its newest checkpoint. `adapt` goes on beside other partners.
 
     Parameters
     ----------

@@ -52,6 +52,7 @@ from jokulmist.training.session.observing import (
 )
 from jokulmist.training.session.reports import Reports
 from jokulmist.training.session.so_far import SoFar
+from jokulmist.training.session.start import start_of
 
 log = logging.getLogger(__name__)
 PIECE_SECONDS = 0.25
@@ -101,6 +102,7 @@ class Session:
     ) -> None:
         plan = with_partners(plan, path, None if of is None else Path(of))
         self.plan, self.seed, self.compiled, self.show = plan, seed, compiled, show
+        self.start = None if kept is not None else start_of(plan, path, None if of is None else Path(of))
         self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
         self.description = describe(self.environment)
         goes_on = origin is not None
@@ -110,6 +112,8 @@ class Session:
         origin.update(more or {})
         if of is not None:
             origin["again"] = of
+        if self.start is not None:
+            origin["parent"] = self.start.parent
         origin["planned"] = {"steps": plan.training.steps, "episodes": plan.training.episodes}
         origin.update(lane="compiled" if compiled else "plain", status="running", process=os.getpid())
         self.memory = Memory() if path is None else None
@@ -125,6 +129,8 @@ class Session:
             try:
                 if not goes_on:
                     keep_partners(self.agent, self.path)
+                    if self.start is not None:
+                        self.start.keep(self.path)
                 if code is not None:
                     origin["code"] = code.summary
                     files.keep_source(self.path, code.parts)
@@ -185,6 +191,8 @@ class Session:
                     loop.follow_first(self.training.record_every or 1)
                 if self.kept is not None:
                     self._take_up(loop, self.kept)
+                elif self.start is not None:
+                    loop.start_from(self.start.arrays)
                 began -= self.so_far.elapsed
                 self.own.begin(self._live(loop, planned))
                 status = self._drive(loop, planned, cadence, began)

@@ -1,0 +1,149 @@
+"""Going on with some players of a run beside other partners: a new run, and how it did with them before and after."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from jokulmist.agents.contract import Agent
+from jokulmist.agents.players import PlayerAgents, agents_of
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.spaces.players import refuse_unknown
+from jokulmist.errors import SettingError, listed
+from jokulmist.records.files import path_of
+from jokulmist.training.evaluation.evaluate import Evaluation, evaluate
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.policies.partners import with_partners
+from jokulmist.training.policies.policy import Policy
+from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
+from jokulmist.training.runs.run import Run
+from jokulmist.training.train import train_plan
+
+
+@dataclass(frozen=True)
+class Adapted:
+    """What going on beside other partners came to.
+
+    Attributes
+    ----------
+    run : Run
+        The new run; ``run.origin["parent"]`` names the other.
+    before, after : Evaluation
+        With the new partners: of what the parent had learned, and of what was learned since; the same episodes.
+    """
+
+    run: Run
+    before: Evaluation
+    after: Evaluation
+
+    def as_json(self) -> dict[str, Any]:
+        """For other programs: the new run, its parent, and both means with their 95 % intervals."""
+        told = {name: {"mean": e.mean, "interval": list(e.interval), **e.players} for name, e in self._both()}
+        return {"run": str(self.run.path), "parent": self.run.origin.get("parent"), **told}
+
+    def _both(self) -> list[tuple[str, Evaluation]]:
+        return [("before", self.before), ("after", self.after)]
+
+    def __repr__(self) -> str:
+        told = [f"{name} {e.mean:.4g}, 95 % [{e.interval[0]:.4g}, {e.interval[1]:.4g}]" for name, e in self._both()]
+        return f"<{self.run.name}, with its partners: {'; '.join(told)}>"
+
+
+def adapt(
+    run: Run | str | Path,
+    agents: Mapping[Any, Agent],
+    *,
+    steps: int | None = None,
+    episodes: int | None = None,
+    measured: int = 100,
+    name: str | None = None,
+    show: ProgressDisplay | None = None,
+    command: list[str] | None = None,
+) -> Adapted:
+    """Go on training the players of a run beside other partners.
+
+    Parameters
+    ----------
+    run : Run or path
+        Of an environment with players.
+    agents : dict of str to Agent
+        By player, those that take the place of the run's own: ``{"south": jm.Fixed("runs/haul-002")}``, a `Roster`, or a method that begins anew.
+    steps, episodes : int
+        How long, one of the two.
+    measured : int
+        Episodes of the evaluations before and after.
+    name : str, optional
+        Of the new run, which stands beside the other.
+    show : Show, optional
+        As in `train`.
+
+    Returns
+    -------
+    Adapted
+
+    Raises
+    ------
+    SettingError
+        When the run has no players, or nobody who learned in it learns on.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> import jokulmist as jm
+    >>> place, quick = tempfile.mkdtemp(), {"lane": "plain", "steps": 60}
+    >>> pair = jm.train(jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, folder=place, **quick)
+    >>> found = jm.adapt(pair, {"younger": jm.RandomPlay()}, steps=60, measured=5)
+    >>> found.run.origin["parent"]["run"], len(found.after.returns)
+    ('lots-qlearning-001', 5)
+    """
+    parent = Run.of(run)
+    if parent.path is None:
+        raise SettingError("a run in memory keeps no checkpoint to go on from. Train it with `folder=`.")
+    plan = _plan_beside(parent, agents, steps, episodes)
+    if show is None:
+        show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
+    folder = path_of(parent.path.parent, "the run's folder")
+    new = train_plan(plan, folder=folder, name=name, show=show, command=command or sys.argv)[0]
+    policy = new.policy
+    learned = {group: part for group, part in parent.policy.learner.items() if group in _going_on(parent.plan, plan)}
+    before = Policy(policy.agent, policy.spec, {**policy.learner, **learned}, 0)
+    results = [evaluate(one, plan.measured, episodes=measured) for one in (before, policy)]
+    return Adapted(new, *results)
+
+
+def _plan_beside(parent: Run, agents: Mapping[Any, Agent], steps: int | None, episodes: int | None) -> Plan:
+    from dataclasses import replace
+
+    own = with_partners(parent.plan, parent.path)
+    players = describe(own.environment).players
+    if not isinstance(own.agent, PlayerAgents):
+        raise SettingError(f"`{describe(own.environment).name}` has no players. Go on with its run by `resume`.")
+    given = {str(player): agent for player, agent in agents.items()}
+    for player in given:
+        refuse_unknown(player, players, "an agent")
+    whole = [group for group in own.agent.agents if group in given or not set(group.split("+")) & set(given)]
+    divided = [group for group in own.agent.agents if group not in whole]
+    if divided:
+        raise SettingError(
+            f"in {parent.name} one agent plays {listed(divided[0].split('+'))}, so it cannot leave one of them to another. Train the players apart, or "
+            f"`jm.Fixed({str(parent.path)!r})` as the partner of a new agent."
+        )
+    agent = agents_of({**own.agent.agents, **given}, describe(own.environment).action)
+    training = own.training.changed(steps=steps, episodes=episodes, seeds=(parent.seed,), start=str(parent.path))
+    plan = replace(own, agent=agent, training=training)
+    if not _going_on(own, plan):
+        raise SettingError(
+            f"nobody who learned in {parent.name} learns on. Give partners to some of its players, and leave one that learns."
+        )
+    return plan
+
+
+def _going_on(own: Plan, plan: Plan) -> list[str]:
+    """The players who learned in the one and learn on in the other, as they are."""
+    assert isinstance(own.agent, PlayerAgents)
+    assert isinstance(plan.agent, PlayerAgents)
+    before = own.agent.agents
+    return [g for g, one in plan.agent.agents.items() if one.learns and g in before and type(before[g]) is type(one)]

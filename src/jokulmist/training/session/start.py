@@ -1,0 +1,129 @@
+"""Agents that begin with what another run has learned: read from its newest checkpoint, and kept with the new run, which names the other as its parent."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from jokulmist.agents.contract import Agent, numbers_at
+from jokulmist.agents.players import PlayerAgents
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.errors import LookupFailed, SettingError, listed
+from jokulmist.learning.schedules import Progress
+from jokulmist.records.checkpoints import open_arrays, save_arrays
+from jokulmist.records.files import path_of
+from jokulmist.records.run_folder import is_run
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.policies.agent_calls import as_numpy
+from jokulmist.training.session.checkpointing import Arrays, is_replay, kept_in
+from jokulmist.trees import filled, flattened
+
+START = "start.safetensors"
+LEARNER = "learner"
+
+
+class Start(NamedTuple):
+    """What some agents begin with.
+
+    Attributes
+    ----------
+    arrays : dict of str to array
+        Of the learners, by path.
+    parent : dict
+        The run that learned it, and after how many decisions.
+    """
+
+    arrays: Arrays
+    parent: dict[str, Any]
+
+    def keep(self, folder: Path) -> None:
+        """Write it into the folder of the run that begins with it."""
+        save_arrays(folder / START, self.arrays, self.parent)
+
+
+def start_of(plan: Plan, *folders: Path | None) -> Start | None:
+    """What a plan's agents begin with: as a run keeps it, else as the run has it that the plan names; None where they begin anew.
+
+    Raises
+    ------
+    SettingError
+        When no agent that learns is in both, or one has another method or network.
+    """
+    if plan.training.start is None:
+        return None
+    for folder in folders:
+        if folder is not None and (folder / START).exists():
+            arrays, parent = open_arrays(folder / START)
+            return Start(_fitting(plan, arrays, str(folder / START)), parent)
+    path = path_of(plan.training.start, "`start`")
+    if not is_run(path):
+        raise LookupFailed(f"`start` is {plan.training.start!r}, which is no run. Name the folder of a run.")
+    kept, _ = kept_in(path)
+    if kept is None:
+        raise LookupFailed(f"{path} has no checkpoint, so nothing can begin with what it has learned.")
+    arrays = {
+        name: array for name, array in kept.arrays.items() if name.startswith(f"{LEARNER}/") and not is_replay(name)
+    }
+    return Start(_fitting(plan, arrays, str(path)), {"run": path.name, "decisions": int(kept.state["decisions"])})
+
+
+def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
+    """Those arrays that the plan's agents that learn begin with."""
+    agent, found = plan.agent, {}
+    learner = _fresh(plan)
+    for group, one in _learning(agent).items():
+        prefix = f"{LEARNER}/{group}" if group else LEARNER
+        wanted = flattened(as_numpy(learner[group] if group else learner), prefix)
+        there = [name for name in arrays if name.startswith(f"{prefix}/") or name == prefix]
+        if group and not there:
+            continue  # it begins anew
+        for name, array in wanted.items():
+            has = arrays.get(name)
+            if has is None or has.shape != array.shape or has.dtype != array.dtype:
+                told = "lacks it" if has is None else f"has {has.dtype} of shape {has.shape}"
+                whose = f"`{group}`" if group else "it"
+                raise SettingError(
+                    f"{where} has not learned what {whose} is to begin with, {one!r}: of `{name}`, {array.dtype} of shape {array.shape}, it {told}. Give "
+                    f"the same method, network and copies, or leave `start` out."
+                )
+            found[name] = has
+    if not found:
+        raise SettingError(
+            f"no agent that learns here learned in {where}; here learn {listed(_learning(agent))}. Leave `start` out."
+        )
+    if isinstance(agent, PlayerAgents):
+        found.update(_earlier_states(plan, learner, found))
+    return found
+
+
+def _learning(agent: Agent) -> dict[str, Agent]:
+    """The agents that learn, by player; one that is alone has the empty name."""
+    if not isinstance(agent, PlayerAgents):
+        return {"": agent}
+    return {group: one for group, one in agent.agents.items() if one.learns}
+
+
+def _fresh(plan: Plan) -> Any:
+    """A learner as it would begin anew."""
+    agent = plan.agent
+    shapes = agent.shapes(describe(plan.stage).spec, plan.copies)
+    numbers = numbers_at(agent.numbers(), Progress(0, 0, 0.0))
+    return type(agent).fresh_learner(shapes, numbers, PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).at(0, 0))
+
+
+def _earlier_states(plan: Plan, learner: Any, found: Arrays) -> Arrays:
+    """A roster's earlier states are those of an agent that begins with what it had learned."""
+    assert isinstance(plan.agent, PlayerAgents)
+    learning = _learning(plan.agent)
+    states: Arrays = {}
+    for group, one in plan.agent.agents.items():
+        source = next(iter(learning))
+        if getattr(one, "past", 0) and any(name.startswith(f"{LEARNER}/{source}/") for name in found):
+            kept = type(learning[source]).kept(filled(as_numpy(learner[source]), found, f"{LEARNER}/{source}"))
+            for name, array in flattened(as_numpy(kept), f"{LEARNER}/{group}/past").items():
+                states[name] = np.repeat(array[None], one.past, axis=0)
+    return states
