@@ -48,6 +48,7 @@ _WHERE: dict[str, str] = {
     "Scaled": "environments.modifiers",
     "Clipped": "environments.modifiers",
     "Signed": "environments.modifiers",
+    "ForPlayer": "environments.modifiers",
     "Potential": "environments.modifiers",
     "Opening": "environments.modifiers",
     "LearningEnd": "environments.modifiers",

@@ -44,6 +44,7 @@ from jokulmist.environments.modifiers import Brighter as Brighter
 from jokulmist.environments.modifiers import Clipped as Clipped
 from jokulmist.environments.modifiers import Crop as Crop
 from jokulmist.environments.modifiers import Delay as Delay
+from jokulmist.environments.modifiers import ForPlayer as ForPlayer
 from jokulmist.environments.modifiers import Grey as Grey
 from jokulmist.environments.modifiers import Hide as Hide
 from jokulmist.environments.modifiers import LastAction as LastAction

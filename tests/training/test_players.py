@@ -682,6 +682,33 @@ def test_what_cannot_be_begun_with_is_told(tmp_path):
             np.testing.assert_allclose(flattened(again.policy.learner)[name], array, atol=1e-3)
 
 
+def test_rewards_are_modified_for_all_players_or_one(tmp_path):
+    stage = Dive().modified(
+        jm.Scaled(2.0), jm.ForPlayer("1", jm.Scaled(-3.0)), jm.ForPlayer("1", jm.Clipped(-5.0, 5.0))
+    )
+    runs = [
+        jm.train(stage, {0: Recorder(), 1: Recorder()}, steps=300, copies=2, lane=lane, folder=tmp_path, name=lane)
+        for lane in ("plain", "compiled")
+    ]
+    assert runs[0].episodes.equals(runs[1].episodes)
+    for run in runs:
+        for player, paid in (("0", 2.0), ("1", -5.0)):
+            log = run.policy.learner[player]
+            assert set(log["reward"][: int(log["count"])].ravel()) == {paid}
+        wanted = 0.5 * (2.0 * run.episodes["0.return"] - 5.0 * run.episodes["1.return"])
+        stayed = (
+            run.episodes["0.return"] == run.episodes["1.return"]
+        )  # both to the end: after who is out, 0 is clipped to 0
+        np.testing.assert_allclose(run.episodes["learned_return"][stayed], wanted[stayed], rtol=1e-5)
+    assert redo(runs[1].path, folder=tmp_path).same
+    with pytest.raises(SettingError, match=r"is for the player 'east', and the players are `north`, `south`"):
+        jm.gallery.Haul().modified(jm.ForPlayer("east", jm.Signed()))
+    with pytest.raises(SettingError, match="the environment has no players"):
+        jm.gallery.Ferry().modified(jm.ForPlayer("north", jm.Signed()))
+    with pytest.raises(SettingError, match="must be a modifier of the reward"):
+        jm.ForPlayer("north", jm.Stack(2))
+
+
 def test_a_search_goes_over_settings_of_one_player(tmp_path):
     over = {"agents.first.learning_rate": jm.among(0.1, 0.5)}
     more = {"steps": 300, "again": 0, "workers": 1, "lane": "plain", "folder": tmp_path}

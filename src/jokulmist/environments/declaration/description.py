@@ -259,10 +259,6 @@ def _meanwhile(instance: Any, read: Outline) -> Any:
 
 def through(description: Description, modifiers: tuple[Modifier, ...]) -> Description:
     """The same instance with modifiers around it."""
-    if description.players and RewardPipeline(modifiers).modifiers:
-        raise SettingError(
-            f"rewards of `{description.name}` are those of several players, and a reward modifier changes one. Change the terms themselves, or their weights."
-        )
     openings = [m for m in modifiers if isinstance(m, Opening)]
     if len(openings) > 1:
         raise SettingError(f"an episode opens once; got {listed(map(str, openings))}. Keep one of them.")
@@ -275,7 +271,7 @@ def through(description: Description, modifiers: tuple[Modifier, ...]) -> Descri
         description,
         observation_pipeline=ObservationPipeline(description.bare, modifiers, limited=description.limit is not None),
         action_pipeline=ActionPipeline(description.action, modifiers, masked=description.bare.masked),
-        reward_pipeline=RewardPipeline(modifiers),
+        reward_pipeline=RewardPipeline(modifiers, description.players),
         modifiers=modifiers,
         opening=openings[0] if openings else None,
         learning_ends=tuple(end.name for end in ends),

@@ -27,13 +27,13 @@ from jokulmist.environments.modifiers.observations import (
     TimeLeft,
 )
 from jokulmist.environments.modifiers.pipeline import ActionPipeline, ObservationPipeline, RewardPipeline
-from jokulmist.environments.modifiers.rewards import Clipped, Potential, Scaled, Signed
+from jokulmist.environments.modifiers.rewards import Clipped, ForPlayer, Potential, Scaled, Signed
 from jokulmist.environments.modifiers.stack import Stack
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.loading import beside_use, plugin_from
 
 __all__ = [
-    "Surroundings", "Brighter", "Clipped", "Crop", "Delay", "ObservationPipeline", "ChannelValues", "Grey", "ActionPipeline", "Hide", "LastAction", "Late", "LearningEnd",
+    "Surroundings", "Brighter", "Clipped", "Crop", "Delay", "ForPlayer", "ObservationPipeline", "ChannelValues", "Grey", "ActionPipeline", "Hide", "LastAction", "Late", "LearningEnd",
     "Modifier", "Noisy", "Opening", "Potential", "StickyAction", "Scaled", "Shaky", "Shrink", "Signed", "Stack", "TimeLeft", "RewardPipeline",
     "modifier_from", "ObservationModifier", "ActionModifier", "RewardModifier",
 ]  # fmt: skip
@@ -43,7 +43,7 @@ KINDS: dict[str, type[Modifier]] = {
     cls.__name__: cls
     for cls in (
         Stack, Delay, Noisy, Hide, LastAction, TimeLeft, Crop, Shrink, Grey, Brighter, StickyAction, Late, Shaky, Scaled,
-        Clipped, Signed, Potential, Opening, LearningEnd,
+        Clipped, Signed, Potential, ForPlayer, Opening, LearningEnd,
     )
 }  # fmt: skip
 

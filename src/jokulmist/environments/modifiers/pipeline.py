@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from types import ModuleType
 from typing import Any
 
@@ -15,7 +16,7 @@ from jokulmist.environments.modifiers.base import (
 )
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.channels import Spec
-from jokulmist.errors import SettingError
+from jokulmist.errors import SettingError, listed
 
 
 class ObservationPipeline:
@@ -83,21 +84,51 @@ class ActionPipeline:
 
 
 class RewardPipeline:
-    """The modifiers of the reward, the first named first."""
+    """The modifiers of the reward, the first named first; of several players that of each by itself.
 
-    def __init__(self, modifiers: tuple[Modifier, ...]) -> None:
+    Raises
+    ------
+    SettingError
+        When a modifier is for a player who is not there.
+    """
+
+    def __init__(self, modifiers: tuple[Modifier, ...], players: tuple[str, ...] = ()) -> None:
         self.modifiers = tuple(m for m in modifiers if isinstance(m, RewardModifier))
+        self.players = players
+        for modifier in self.modifiers:
+            player = getattr(modifier, "player", None)
+            if player is not None and player not in players:
+                there = f"the players are {listed(players)}" if players else "the environment has no players"
+                raise SettingError(f"`{modifier}` is for the player {player!r}, and {there}.")
+
+    def _of(self, player: str | None) -> list[RewardModifier]:
+        """Those that change what a player gets."""
+        return [m for m in self.modifiers if getattr(m, "player", player) == player]
 
     def begun(self, xp: ModuleType) -> tuple[Any, ...]:
         """The memories at an episode's first decision."""
-        return tuple(modifier.begun(xp) for modifier in self.modifiers)
+        if not self.players:
+            return tuple(modifier.begun(xp) for modifier in self.modifiers)
+        return tuple(tuple(modifier.begun(xp) for modifier in self._of(player)) for player in self.players)
 
     def given(
         self, xp: ModuleType, memories: tuple[Any, ...], reward: Any, before: Any, after: Any, ended: Any
     ) -> tuple[tuple[Any, ...], Any]:
-        """Memories, and the reward that is learned from."""
-        kept = []
-        for modifier, memory in zip(self.modifiers, memories, strict=True):
-            memory, reward = modifier.given(xp, memory, reward, before, after, ended)
-            kept.append(memory)
-        return tuple(kept), reward
+        """Memories, and the reward that is learned from; of several players shape ``(players,)``."""
+        if not self.players:
+            return _through(xp, self.modifiers, memories, reward, before, after, ended)
+        each = [
+            _through(xp, self._of(player), memories[k], reward[k], before, after, ended)
+            for k, player in enumerate(self.players)
+        ]
+        return tuple(kept for kept, _ in each), xp.stack([xp.asarray(one) for _, one in each])
+
+
+def _through(
+    xp: ModuleType, modifiers: Sequence[RewardModifier], memories: tuple[Any, ...], reward: Any, *moment: Any
+) -> tuple[tuple[Any, ...], Any]:
+    kept = []
+    for modifier, memory in zip(modifiers, memories, strict=True):
+        memory, reward = modifier.given(xp, memory, reward, *moment)
+        kept.append(memory)
+    return tuple(kept), reward

@@ -9,7 +9,7 @@ from types import ModuleType
 from typing import Any
 
 from jokulmist.environments.modifiers.base import RewardModifier
-from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.errors import JokulmistError, SettingError, listed
 from jokulmist.loading import function_named, name_of
 
 
@@ -103,3 +103,49 @@ class Potential(RewardModifier):
 
     def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, reward + self.discount * xp.where(ended, 0.0, self.of(after)) - self.of(before)
+
+
+@dataclass(frozen=True, repr=False)
+class ForPlayer(RewardModifier):
+    """Change the reward of one of several players alone; by itself a modifier changes that of each.
+
+    Parameters
+    ----------
+    player : str
+    modifier : RewardModifier
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.gallery.Haul().modified(jm.ForPlayer("north", jm.Scaled(2.0)))
+    Haul().modified(ForPlayer('north', Scaled(2.0)))
+    """
+
+    player: str
+    modifier: RewardModifier
+
+    def __post_init__(self) -> None:
+        if not isinstance(self.modifier, RewardModifier):
+            raise SettingError(
+                f"`modifier` of `ForPlayer` must be a modifier of the reward, e.g. `jm.Scaled(2.0)`; got {self.modifier!r:.80}."
+            )
+
+    def written(self) -> dict[str, Any]:
+        return {"use": "ForPlayer", "player": self.player, "modifier": self.modifier.written()}
+
+    @classmethod
+    def made_from(cls, settings: dict[str, Any]) -> ForPlayer:
+        from jokulmist.environments.modifiers import modifier_from
+
+        if set(settings) != {"player", "modifier"}:
+            raise SettingError(f"`ForPlayer` has the settings player and modifier; got {listed(settings)}.")
+        return cls(settings["player"], modifier_from(settings["modifier"]))  # type: ignore[arg-type]
+
+    def functions(self) -> list[Any]:
+        return self.modifier.functions()
+
+    def begun(self, xp: ModuleType) -> Any:
+        return self.modifier.begun(xp)
+
+    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+        return self.modifier.given(xp, memory, reward, before, after, ended)

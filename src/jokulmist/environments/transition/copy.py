@@ -307,9 +307,12 @@ class Copy:
     def valued(self, reward: float, before: State, ended: bool) -> float:
         """What the reward modifiers make of a decision's reward: what is learned from."""
         memories, given = self._reward_pipeline.given(np, self.reward_memories, reward, before, self.state, ended)
-        self.reward_memories, reward = memories, float(given)
-        self.learned += reward
-        return reward
+        self.reward_memories = memories
+        if self.step.shared:
+            self.learned += float(np.mean(given))
+            return np.asarray(given, np.float64)  # type: ignore[return-value]
+        self.learned += float(given)
+        return float(given)
 
     def shown(self, row: list[float], action: Any, turn: int) -> tuple[list[float], dict[str, Any]]:
         """What is shown after a decision: the row through the modifiers, and the images."""

@@ -109,7 +109,7 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
         action_memories, reward_memories = after.action_memories, after.reward_memories
         learned: Any = carry.learned
         if description.reward_pipeline.modifiers:
-            learned = learned + after.rewards
+            learned = learned + (after.rewards.mean(axis=-1) if description.players else after.rewards)
             own_rows = [*own_rows, learned]
             learned = jnp.where(closed, 0.0, learned)
         if description.holds:
