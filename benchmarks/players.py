@@ -2,6 +2,8 @@
 
 python benchmarks/players.py fit      # haul: five pairs, cross-play, a roster of them with a sixth partner that nobody learned with
 python benchmarks/players.py speed    # decisions a second: two that learn against one, a roster of 8 against a fixed partner
+python benchmarks/players.py exact    # games whose solution is known: a table that dominates, matching pennies, a team game, a game of sticks in turns
+python benchmarks/players.py lots     # whether both players of `lots` learn, beside random play and the reference
 """
 
 import argparse
@@ -60,6 +62,160 @@ class Alone(jm.Environment):
         return (after.way == 16) & (self.xp.minimum(abs(after.boats[0]), abs(after.boats[1])) < 1.5)
 
 
+class Table(jm.Environment):
+    """One decision of two, paid by a table: `first` has the rows."""
+
+    players = ("first", "second")
+    deadline = 1
+    tables = {"prisoners": (((3, 0), (5, 1)), ((3, 5), (0, 1))), "pennies": (((1, -1), (-1, 1)), ((-1, 1), (1, -1)))}
+    game: str = jm.parameter("prisoners", fixed=True)
+
+    class State(jm.State):
+        moved: int = jm.seen(low=0, high=1)
+
+    action = jm.Choice(2)
+
+    def begin(self, draw):
+        return self.State(moved=0)
+
+    def advance(self, state, actions, draw):
+        return state.replace(moved=1)
+
+    @jm.reward
+    def paid(self, actions, player):
+        table = self.xp.asarray(self.tables[self.game][player], dtype=self.xp.float32)
+        return table[actions.first, actions.second]
+
+    @jm.measure
+    def row(self, actions):
+        return 1.0 * actions.first
+
+
+class Team(jm.Environment):
+    """`first` chooses one of two tables, and then both choose in it; what it pays, both get."""
+
+    players = ("first", "second")
+    deadline = 2
+    tables = (((7, 7), (7, 7)), ((0, 1), (1, 8)))
+
+    class State(jm.State):
+        at: int = jm.seen(low=0, high=2)
+
+    action = jm.Choice(2)
+
+    def begin(self, draw):
+        return self.State(at=0)
+
+    def advance(self, state, actions, draw):
+        return state.replace(at=self.xp.where(state.at == 0, 1 + actions.first, state.at))
+
+    @jm.reward
+    def paid(self, before, actions):
+        table = self.xp.asarray(self.tables, dtype=self.xp.float32)
+        return self.xp.where(
+            before.at == 0, 0.0, table[self.xp.maximum(before.at - 1, 0), actions.first, actions.second]
+        )
+
+
+class Sticks(jm.Environment):
+    """Two take one to three sticks in turn; who takes the last wins."""
+
+    players = ("first", "second")
+
+    class State(jm.State):
+        left: int = jm.seen(low=0, high=20)
+        moves: int
+        won: float = jm.flow()
+
+    action = jm.Choice("one", "two", "three")
+
+    def begin(self, draw):
+        return self.State(left=draw.integers(1, 21), moves=0)
+
+    def turn(self, state):
+        return state.moves % 2
+
+    def legal(self, state, player):
+        return self.xp.arange(1, 4) <= self.xp.maximum(state.left, 1)
+
+    def advance(self, state, actions, draw):
+        xp = self.xp
+        left = state.left - 1 - xp.where(state.moves % 2 == 0, actions.first, actions.second)
+        won = xp.where(left == 0, xp.where(state.moves % 2 == 0, 1.0, -1.0), 0.0)
+        return state.replace(left=left, moves=state.moves + 1, won=won)
+
+    @jm.reward
+    def game(self, after, player):
+        return after.won * (1.0 - 2.0 * player)
+
+    @jm.ending
+    def over(self, after):
+        return after.left == 0
+
+
+def exact(folder, share):
+    """Independent learners against what is known, five seeds each."""
+    both = lambda agent: {"first": agent, "second": agent}  # noqa: E731
+    rate = {"learning_rate": jm.linear(0.5, 0.02, over=0.8), "discount": 1.0}
+    found = {}
+    for name, agent in {
+        "QLearning": jm.QLearning(exploration=0.3, **rate),
+        "PPO": jm.PPO(horizon=32, network=jm.Dense(16)),
+    }.items():
+        steps = int(share * (20_000 if name == "QLearning" else 100_000))
+        prisoners = jm.train(Table(), both(agent), steps=steps, seeds=range(5), folder=None)
+        chosen = [run.policy.choose({"moved": 0}) for run in prisoners]
+        pennies = jm.train(Table(game="pennies"), both(agent), steps=steps, seeds=range(5), folder=None)
+        found[name] = {
+            "prisoners, both defect": sum((c.first, c.second) == (1, 1) for c in chosen),
+            "pennies, share of second row": [round(float(run.episodes["row"].mean()), 3) for run in pennies],
+            "pennies, mean return of first": [round(float(run.episodes["first.return"].mean()), 3) for run in pennies],
+        }
+    team = jm.train(
+        Team(),
+        both(jm.QLearning(exploration=jm.linear(1.0, 0.05, over=0.5), **rate)),
+        steps=int(30_000 * share),
+        seeds=range(5),
+        folder=None,
+    )
+    found["team game, of 8"] = [float(jm.evaluate(run, Team(), episodes=3).mean) for run in team]
+    wins = {0: -1}
+    for left in range(1, 21):
+        wins[left] = max(-wins[left - take] for take in (1, 2, 3) if take <= left)
+    right = {}
+    sticks = jm.train(
+        Sticks(),
+        both(jm.QLearning(exploration=0.3, bins=21, **rate)),
+        steps=int(400_000 * share),
+        copies=8,
+        seeds=range(5),
+        folder=None,
+    )
+    for player in ("first", "second"):
+        right[player] = []
+        for run in sticks:
+            values = np.asarray(run.policy.learner[player].values).reshape(21, 3)
+            best = {left: 1 + int(np.argmax(values[left, : min(left, 3)])) for left in range(1, 20) if wins[left] == 1}
+            right[player].append(f"{sum(wins[left - take] == -1 for left, take in best.items())} of {len(best)}")
+    found["sticks, winning moves found"] = right
+    return found
+
+
+def lots(folder, share):
+    """Both players of `lots` learn: means of 500 episodes a seed, beside random play and the reference."""
+    game, steps = jm.gallery.Lots(), int(200_000 * share)
+    references = jm.evaluate_references(game, episodes=500)
+    found = {name: {"mean": e.mean, **e.players} for name, e in references.items()}
+    for name, agents in {
+        "QLearning": {"elder": jm.QLearning(), "younger": jm.QLearning()},
+        "PPO": {"elder": jm.PPO(), "younger": jm.PPO()},
+    }.items():
+        runs = jm.train(game, agents, steps=steps, seeds=range(5), folder=None)
+        measured = [jm.evaluate(run, game, episodes=500) for run in runs]
+        found[name] = {k: [round(e.players[k], 2) for e in measured] for k in measured[0].players}
+    return found
+
+
 def fit(folder, share):
     """Cross-play of five pairs; `north` trained with a roster of their partners, or with one of them, beside a sixth partner."""
     haul, steps = jm.gallery.Haul(), int(STEPS * share)
@@ -107,8 +263,12 @@ def speed(folder, share, rounds=5):
 
 if __name__ == "__main__":
     words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    words.add_argument("what", choices=["fit", "speed"])
+    words.add_argument("what", choices=["fit", "speed", "exact", "lots"])
     words.add_argument("--share", type=float, default=1.0)
     given = words.parse_args()
     with tempfile.TemporaryDirectory() as folder:
-        print(json.dumps({"fit": fit, "speed": speed}[given.what](folder, given.share), indent=2))
+        print(
+            json.dumps(
+                {"fit": fit, "speed": speed, "exact": exact, "lots": lots}[given.what](folder, given.share), indent=2
+            )
+        )

@@ -119,6 +119,32 @@ class Dive(jm.Environment):
         return after.up[0] & after.up[1]
 
 
+class Team(jm.Environment):
+    """`first` chooses one of two tables, and then both choose in it; what it pays, both get."""
+
+    players = ("first", "second")
+    deadline = 2
+    tables: ClassVar = (((7, 7), (7, 7)), ((0, 1), (1, 8)))
+
+    class State(jm.State):
+        at: int = jm.seen(low=0, high=2)  # 0 before the choice, then the table and one
+
+    action = jm.Choice(2)
+
+    def begin(self, draw):
+        return self.State(at=0)
+
+    def advance(self, state, actions, draw):
+        return state.replace(at=self.xp.where(state.at == 0, 1 + actions.first, state.at))
+
+    @jm.reward
+    def paid(self, before, actions):
+        table = self.xp.asarray(self.tables, dtype=self.xp.float32)
+        return self.xp.where(
+            before.at == 0, 0.0, table[self.xp.maximum(before.at - 1, 0), actions.first, actions.second]
+        )
+
+
 class SimulatedDive(jm.Simulator):
     """The same as a program that cannot be looked into."""
 
@@ -321,6 +347,24 @@ def test_taking_turns_comes_to_backward_induction_the_same_on_both_lanes():
                 take = int(np.argmax(values[left])) + 1
                 assert wins[left - take] == -1.0, (player, left)
                 assert values[left].max() == pytest.approx(1.0, abs=0.3)
+
+
+def test_a_team_game_comes_to_what_enumeration_finds():
+    joint = [
+        (table, first, second, Team.tables[table][first][second])
+        for table in (0, 1) for first in (0, 1) for second in (0, 1)
+    ]  # fmt: skip
+    best = max(joint, key=lambda one: one[3])
+    agent = quick(
+        exploration=jm.linear(1.0, 0.05, over=0.5)
+    )  # beside a partner who errs more than seldom, the safe table is the better one
+    run = jm.train(Team(), both(agent), steps=12_000, copies=2, lane="plain", folder=None)
+    assert (jm.evaluate(run, Team(), episodes=3).returns == best[3]).all()
+    for player, own in (("first", best[1]), ("second", best[2])):
+        values = np.asarray(run.policy.learner[player].values)
+        assert values[1 + best[0]].argmax() == own
+        assert values[1 + best[0]].max() == pytest.approx(0.975 * best[3] + 0.025 * 1.0, abs=1.6)
+    assert np.asarray(run.policy.learner["first"].values)[0].argmax() == best[0]
 
 
 @pytest.mark.parametrize("every", [1, 4])
