@@ -511,7 +511,7 @@ def calls(arena, chance):
         "check": lambda a: jm.check(a[0], steps=a[1] if chance.random() < 0.3 else 50, speed=False), "Run.open": lambda a: jm.Run.open(a[0]), "Policy.open": lambda a: jm.Policy.open(a[0]),
         "choose": lambda a: run.policy.choose(a[0]), "Stack": lambda a: env.modified(jm.Stack(a[0])), "Noisy": lambda a: env.modified(jm.Noisy(a[0], a[1])), "Choice": lambda a: jm.Choice(a[0]),
         "Range": lambda a: jm.Range(a[0], a[1]), "parameter": lambda a: jm.gallery.Ferry(tide=a[0]), "weights": lambda a: jm.gallery.Ferry(weights=a[0]), "episode": lambda a: env.episode(a[0]).act(a[1]),
-        "Dense": lambda a: jm.Dense(a[0]), "linear": lambda a: jm.linear(a[0], a[1], over=a[2]), "Levels": lambda a: jm.Levels(a[0], a[1], above=a[2]), "resume": lambda a: jm.resume(a[0], steps=a[1]),
+        "Dense": lambda a: jm.Dense(a[0]), "linear": lambda a: jm.linear(a[0], a[1], over=a[2]), "Levels": lambda a: jm.Levels(a[0], a[1], above=a[2]), "resume": lambda a: jm.resume(a[0], steps=100 if isinstance(a[1], int) and a[1] > 10_000 else a[1]),
         "plot_policy": lambda a: jm.plot_policy(a[0], a[1], a[2]), "trust": lambda a: jm.trust(a[0]), "vary": lambda a: jm.train(env, jm.QLearning(bins=2), steps=20, vary=a[0], folder=None, lane="plain"),
         "tune": lambda a: jm.tune(env, jm.QLearning(bins=2), over=a[0], steps=20, candidates=1, again=0, workers=1, folder="tuned"), "ledger": lambda a: jm.ledger(a[0]),
         "save_pictures": lambda a: jm.save_pictures(a[0]), "evaluate_references": lambda a: jm.evaluate_references(a[0], episodes=2), "read_rollouts": lambda a: jm.read_rollouts(a[0]),

@@ -94,7 +94,7 @@ class RunNotice(UserWarning):
 
 def nearest(word: str, options: Iterable[str]) -> str:
     """Say which known name a misspelt one may mean: ``" Did you mean `x`?"`` or nothing."""
-    close = difflib.get_close_matches(word, list(options), n=1, cutoff=0.6)
+    close = difflib.get_close_matches(str(word), list(options), n=1, cutoff=0.6)
     return f" Did you mean `{close[0]}`?" if close else ""
 
 

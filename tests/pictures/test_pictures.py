@@ -86,6 +86,8 @@ def test_a_curve_over_episodes_marks_what_short_episodes_have_to_themselves(trai
     assert axes.get_tightbbox().y1 <= axes.figure.bbox.y1
     with pytest.raises(SettingError, match="`over` is 'time'; allowed: `steps`, `episodes`"):
         jm.plot(trained, over="time")
+    with pytest.raises(SettingError, match="`over` is nan; allowed"):
+        jm.plot(trained, over=float("nan"))
 
 
 @pytest.mark.parametrize("over", ["steps", "episodes"])

@@ -1,7 +1,9 @@
 """Searches that train: in worker processes, killed and gone on with, on a cluster, with candidates that fail."""
 
+import copy
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -85,6 +87,20 @@ def test_what_stands_in_the_folder_opens_again(search):
     assert len(compared.table) >= 5
     with pytest.raises(LookupFailed, match=r"is no search: it has no search.json"):
         jm.Search.open(search.path.parent)
+
+
+def test_settings_that_a_search_does_not_give_are_told(search, tmp_path):
+    forged = shutil.copytree(search.path, tmp_path / "forged")
+    whole = json.loads((forged / "search.json").read_text())
+    name = next(iter(whole["candidates"][1]["settings"]))
+    for value in ("many", 10**30, True, None):
+        told = copy.deepcopy(whole)
+        told["candidates"][1]["settings"][name] = value
+        (forged / "search.json").write_text(json.dumps(told))
+        with pytest.raises(
+            RecordError, match=f"search.json: candidate 1 has `{name}` = .*, which this search does not give"
+        ):
+            jm.Search.open(forged)
 
 
 def test_going_on_with_a_search_that_is_done_trains_nothing(search):

@@ -65,7 +65,14 @@ class Search:
         tuning = content.pop(TUNING, None)
         if not isinstance(tuning, dict):
             raise RecordError(f"{place / PLAN} has no section `[{TUNING}]`. It was damaged.")
-        return cls(place, settings_of(tuning, plan_of(content, place), place), Board.open(place))
+        found = cls(place, settings_of(tuning, plan_of(content, place), place), Board.open(place))
+        for candidate in found.board.candidates:
+            for name, value in candidate.settings.items():
+                if not found.question.space.holds(name, value):
+                    raise RecordError(
+                        f"{place / SEARCH}: candidate {candidate.number} has `{name}` = {value!r:.80}, which this search does not give. It was damaged."
+                    )
+        return found
 
     @property
     def status(self) -> str:

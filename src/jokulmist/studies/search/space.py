@@ -176,6 +176,16 @@ class Space:
             return math.log(float(value) / how.low) / math.log(how.high / how.low)
         return (float(value) - how.low) / (how.high - how.low)
 
+    def holds(self, name: str, value: Any) -> bool:
+        """Whether a value is one that the search may give to a setting."""
+        how = self.over.get(name)
+        if isinstance(how, Among):
+            return repr(value) in [repr(v) for v in how.values]
+        if how is None or isinstance(value, bool) or not isinstance(value, (int, float)):
+            return False
+        slack = 1e-5 * max(abs(how.low), abs(how.high))  # values are rounded to six figures
+        return how.low - slack <= value <= how.high + slack
+
     def columns(self) -> list[str]:
         """The setting of each column of `encoded`."""
         found = []
