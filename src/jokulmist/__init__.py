@@ -49,6 +49,7 @@ _WHERE: dict[str, str] = {
     "Clipped": "environments.modifiers",
     "Signed": "environments.modifiers",
     "ForPlayer": "environments.modifiers",
+    "Remote": "remote.environment",
     "Potential": "environments.modifiers",
     "Opening": "environments.modifiers",
     "LearningEnd": "environments.modifiers",

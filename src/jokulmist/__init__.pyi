@@ -85,6 +85,7 @@ from jokulmist.pictures.report.page import save_report as save_report
 from jokulmist.pictures.saved import save_pictures as save_pictures
 from jokulmist.records.rollouts import Rollout as Rollout
 from jokulmist.records.rollouts import read_rollouts as read_rollouts
+from jokulmist.remote.environment import Remote as Remote
 from jokulmist.sources.trust import trust as trust
 from jokulmist.studies.comparison.compare import compare as compare
 from jokulmist.studies.comparison.comparison import Comparison as Comparison

@@ -16,6 +16,8 @@ from pathlib import Path
 from jokulmist.errors import UntrustedCode
 
 SOURCE = "source"
+# How the program is reached that a run was trained on, and what it says of itself.
+REMOTE_FILE = "remote.json"
 _NOW: set[str] = set()
 _EVERYTHING = False
 
@@ -28,9 +30,9 @@ def store() -> Path:
 
 
 def digest(source: Path) -> str:
-    """64 hexadecimal digits of all Python files below a folder, by place and content."""
+    """64 hexadecimal digits of all Python files below a folder, and of how a program is reached, by place and content."""
     found = hashlib.sha256()
-    for path in sorted(source.rglob("*.py")):
+    for path in sorted([*source.rglob("*.py"), *source.glob(REMOTE_FILE)]):
         content = hashlib.sha256(path.read_bytes()).hexdigest()
         found.update(f"{path.relative_to(source).as_posix()}\0{content}\n".encode())
     return found.hexdigest()
@@ -71,7 +73,7 @@ def refuse_unknown(source: Path) -> None:
     """Raise `UntrustedCode` where the code below a folder was neither trained nor trusted here."""
     if _EVERYTHING or is_known(digest(source)):
         return
-    names = [path.relative_to(source).as_posix() for path in sorted(source.rglob("*.py"))]
+    names = [path.relative_to(source).as_posix() for path in sorted([*source.rglob("*.py"), *source.glob(REMOTE_FILE)])]
     told = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
     raise UntrustedCode(
         f"{source.parent} holds code ({told}) that was not trained on this machine by you, and this would run it. Look at it in {source}; "

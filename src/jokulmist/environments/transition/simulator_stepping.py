@@ -33,9 +33,9 @@ class Reader:
         outline = self.description.outline
         self._closings = [c.name for c in (*outline.endings, *outline.cuts)]
         self._players = self.description.players
-        self._free: Mask = ()
+        self.free: Mask = ()
         if self.spec.masked:
-            self._free = tuple(np.ones(c.count, bool) for c in choices_of(self.description.action).values())
+            self.free = tuple(np.ones(c.count, bool) for c in choices_of(self.description.action).values())
 
     def first(self, given: Any) -> SimulatorState:
         """What `begin` gave."""
@@ -64,14 +64,14 @@ class Reader:
         row, images = self._observed(outcome.observation, method)
         terms = self._amounts(outcome.terms, self._terms, "terms", method)
         measures = self._amounts(outcome.measures, self._measures, "measures", method)
-        mask = self._free
+        mask = self.free
         if self.spec.masked and self._players:
-            mask = self._mask_of_players(outcome, method)
+            mask = self.mask_of_players(outcome, method)
         elif self.spec.masked and outcome.legal is not None:
             mask = mask_from(outcome.legal, self.description.action, np, f"{self.name}.{method}")
         return SimulatorState(row, images, terms, measures, held, mask)
 
-    def _mask_of_players(self, outcome: Outcome, method: str) -> Mask:
+    def mask_of_players(self, outcome: Outcome, method: str) -> Mask:
         """What each may do, who is not out, and who is asked."""
         action, where = self.description.action, f"{self.name}.{method}"
         assert isinstance(action, PlayerActions)

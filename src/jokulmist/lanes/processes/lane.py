@@ -212,6 +212,14 @@ class ProcessLane(PlainLane):
     """
 
     def __init__(self, environment: Simulator, noise: Noise) -> None:
+        self._away: list[Any] = self._started(environment, noise)
+        super().__init__(environment, noise)
+        self.bare = False  # a scalar agent goes copy by copy
+        self._lost: list[int] = []
+        self._episodes = 0
+
+    def _started(self, environment: Simulator, noise: Noise) -> list[Any]:
+        """What steps each copy, elsewhere."""
         if not can_be_named(type(environment)):
             raise SettingError(
                 f"`{type(environment).__qualname__}` stands in no file, so a worker process cannot read it. "
@@ -225,10 +233,7 @@ class ProcessLane(PlainLane):
         except BaseException:
             self.close()
             raise
-        super().__init__(environment, noise)
-        self.bare = False  # a scalar agent goes copy by copy
-        self._lost: list[int] = []
-        self._episodes = 0
+        return self._away
 
     @property
     def losses(self) -> int:

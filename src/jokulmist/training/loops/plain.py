@@ -19,6 +19,7 @@ from jokulmist.lanes.processes.lane import ProcessLane
 from jokulmist.lanes.protocol import Finished, Observed, Outcome, no_number
 from jokulmist.learning.schedules import mover
 from jokulmist.records.episodes import Episodes
+from jokulmist.remote.environment import RemoteLane, RemoteSimulator
 from jokulmist.training.loops.contract import Planned, first_ages
 from jokulmist.training.policies.agent_calls import Calls, as_numpy, calls_for
 from jokulmist.training.rollouts.rollout_recorder import COPY, Follower, Recorded
@@ -54,7 +55,9 @@ class PlainLoop:
     ) -> None:
         noise = Noise(seed, copies, Domain.TRAINING)
         self.lane: PlainLane
-        if processes:
+        if isinstance(environment, RemoteSimulator):
+            self.lane = RemoteLane(environment, noise)
+        elif processes:
             assert isinstance(environment, Simulator)
             self.lane = ProcessLane(environment, noise)
         else:

@@ -38,7 +38,14 @@ from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.loading import function_named, looking_in, name_of
 from jokulmist.records.files import read_toml
 from jokulmist.training.plans.observers import Observer, checked_observers, observer_from
-from jokulmist.training.plans.sources import PLAYERS, agent_described, agent_from, environment_class, use_of
+from jokulmist.training.plans.sources import (
+    PLAYERS,
+    agent_described,
+    agent_from,
+    environment_class,
+    remote_written,
+    use_of,
+)
 from jokulmist.training.plans.stopping import stop_when_from
 from jokulmist.training.plans.stopping import written as written_stop
 
@@ -231,7 +238,9 @@ class Plan:
     def written(self) -> dict[str, Any]:
         """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""
         values, weights = settings_of(self.environment)
-        environment: dict[str, Any] = {"use": use_of(type(self.environment)), **values}
+        environment: dict[str, Any] = {
+            "use": use_of(type(self.environment)), **remote_written(self.environment), **values,
+        }  # fmt: skip
         if weights:
             environment["weights"] = weights
         if modifiers_of(self.environment):

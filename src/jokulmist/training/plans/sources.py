@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import json
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -13,15 +14,18 @@ from jokulmist.agents.players import PlayerAgents
 from jokulmist.agents.registry import AGENTS
 from jokulmist.agents.roster import Roster
 from jokulmist.environments.declaration.environment import Environment, outline_of
-from jokulmist.errors import LookupFailed, SettingError, listed, nearest
+from jokulmist.errors import LookupFailed, SettingError, UntrustedCode, listed, nearest
 from jokulmist.gallery import SHIPPED
 from jokulmist.learning.schedules import following
-from jokulmist.loading import base_of, function_named, module_of, name_of, ships
-from jokulmist.records.files import as_lists
+from jokulmist.loading import Base, base_of, function_named, module_of, name_of, ships
+from jokulmist.records.files import as_lists, read_json
+from jokulmist.remote.environment import RemoteSimulator
 from jokulmist.sources.keeping import Code, KeptCode, code_of
 from jokulmist.sources.slices import changes
+from jokulmist.sources.trust import REMOTE_FILE, SOURCE, refuse_unknown
 
 PLAYERS = "players"
+REMOTE = "remote"
 
 
 def environment_class(use: str, base: Path | None = None) -> type[Environment]:
@@ -36,6 +40,9 @@ def environment_class(use: str, base: Path | None = None) -> type[Environment]:
     """
     if not isinstance(use, str) or not use:
         raise LookupFailed(f"an environment is named by a text; got {use!r}. Use a gallery name or `file.py:Class`.")
+    if use == REMOTE or use.startswith(f"{REMOTE}:"):
+        maker: type[Environment] = _remote(use.partition(":")[2], base_of(base))
+        return maker
     if use in SHIPPED:
         module, name = SHIPPED[use]
         kept = base_of(base).kept()
@@ -51,6 +58,28 @@ def environment_class(use: str, base: Path | None = None) -> type[Environment]:
         )
     found: type[Environment] = _named(use, Environment, "an environment", base)
     return found
+
+
+def _remote(address: str, where: Base) -> Any:
+    """What makes an environment of a program from the settings of a plan."""
+
+    def made(**settings: Any) -> Environment:
+        from jokulmist.remote.environment import Remote
+
+        given = {"address": address, **settings} if address else settings
+        if where.is_record:  # whoever sent the folder would have a program started, or called
+            assert where.folder is not None
+            refuse_unknown(where.folder / SOURCE)
+            kept = read_json(where.folder / SOURCE / REMOTE_FILE)
+            asked = {name: given.get(name) for name in kept}
+            if asked != kept:
+                raise UntrustedCode(
+                    f"the plan in {where.folder} names another program than the run keeps in {SOURCE}/{REMOTE_FILE}; it was changed.",
+                    None,
+                )
+        return Remote(**given)
+
+    return made
 
 
 def agent_class(use: str, base: Path | None = None) -> type[Agent]:
@@ -135,6 +164,8 @@ def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
 
 def use_of(cls: type) -> str:
     """The text that names a class again: what a plan holds."""
+    if issubclass(cls, RemoteSimulator):
+        return REMOTE
     for name, (module, shipped) in SHIPPED.items():
         if cls.__qualname__ == shipped and name_of(cls) == f"{module}:{shipped}":
             return name
@@ -147,11 +178,21 @@ def plan_code(environment: Environment, *more: Any) -> Code:
     """The code of an environment, an agent and functions: all that does not ship, and the gallery's environment."""
     made = [type(environment), *more]
     data = {cls: [s.file for s in _series_of(cls) if s.file is not None and s.file.is_file()] for cls in made}
-    return code_of(
+    code = code_of(
         (one for one in made if not ships(one) or is_gallery_class(one)),
         lambda one: name_of(one).rpartition(":")[0],
         data,
     )
+    if isinstance(environment, RemoteSimulator):
+        code.contents[REMOTE_FILE] = json.dumps(remote_written(environment), indent=1, sort_keys=True).encode()
+    return code
+
+
+def remote_written(environment: Environment) -> dict[str, Any]:
+    """How a program is reached and what it says of itself, as a plan holds it; empty for any other environment."""
+    if not isinstance(environment, RemoteSimulator):
+        return {}
+    return {**environment.connection, "described": json.dumps(environment.described, sort_keys=True)}
 
 
 def version_changes(before: KeptCode, after: KeptCode | None, use: str, use_after: str | None = None) -> str:

@@ -9,12 +9,14 @@ from jokulmist.errors import SettingError
 from jokulmist.lanes.compiled.compilability import find
 from jokulmist.records import run_folder as files
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.plans.sources import use_of
+from jokulmist.training.plans.sources import REMOTE, use_of
 
 
 def run_folder(plan: Plan, folder: Path, name: str | None) -> Path:
     """Make a run's directory: its name, or environment, method and the next free number."""
     use = use_of(type(plan.environment)).rpartition(":")[2].lower()
+    if use == REMOTE:
+        use = type(plan.environment).__name__.lower()
     methods = dict.fromkeys(kind.__name__.lower() for kind in kinds_of(plan.agent))
     return files.take_folder(folder, name, f"{use}-{'-'.join(methods)}")
 

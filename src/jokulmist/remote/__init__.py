@@ -1,0 +1,1 @@
+"""Environments that are programs at the other end of a connection."""

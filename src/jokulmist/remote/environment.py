@@ -1,0 +1,430 @@
+"""The class of an environment that a program describes when it is reached, and its copies in training."""
+
+from __future__ import annotations
+
+import atexit
+import json
+import math
+from collections.abc import Mapping, Sequence
+from typing import Any, ClassVar
+
+from jokulmist.environments.chance.noise import Noise
+from jokulmist.environments.declaration.parts import parameter
+from jokulmist.environments.declaration.simulator import Outcome, Simulator, channel
+from jokulmist.environments.spaces.actions import Actions
+from jokulmist.environments.spaces.player_actions import from_described
+from jokulmist.environments.transition.simulator_stepping import SimulatorState
+from jokulmist.errors import (
+    ActionError,
+    BrokenEnvironment,
+    DeclarationError,
+    JokulmistError,
+    SettingError,
+    listed,
+    nearest,
+)
+from jokulmist.lanes.processes.lane import MOST_LOSSES_IN_A_ROW, Lost, ProcessLane
+from jokulmist.remote.link import Link, Program
+from jokulmist.remote.messages import BadMessage, MomentReader, columns_of, outcome_of
+
+KNOWN = (
+    "protocol", "name", "about", "arenas", "observation", "action", "terms", "endings", "cuts", "measures", "players", "says", "parameters", "time_limit",
+    "deadline", "decide_every", "image",
+)  # fmt: skip
+SAYS = ("legal", "turn", "out")
+_CLASSES: dict[str, type[RemoteSimulator]] = {}
+
+
+class RemoteSimulator(Simulator, abstract=True):
+    """Base of environments that a program steps; `Remote` makes their classes."""
+
+    program: ClassVar[Program]
+    connection: ClassVar[Mapping[str, Any]]
+    described: ClassVar[Mapping[str, Any]]
+
+    def begin(self, seed: int) -> Any:
+        link, arena = self._seat()
+        asked: dict[str, Any] = {"arenas": [arena], "seeds": [seed]}
+        values = self._values()
+        if values:
+            asked["parameters"] = [values]
+        return self._told(link, "begin", asked)
+
+    def advance(self, action: Any) -> Outcome:  # type: ignore[override]
+        link, arena = self._seat()
+        own = type(self).action  # type: ignore[attr-defined]
+        return self._told(link, "advance", {"arenas": [arena], "actions": columns_of(own, [action])})
+
+    def _told(self, link: Link, method: str, asked: Mapping[str, Any]) -> Outcome:
+        try:
+            moment = link.call(method, asked)
+            moment = moment[0] if isinstance(moment, list) and moment else moment
+            reader = MomentReader(self)
+            images = reader.images_of(link.receive(method), 1, method) if reader.image_shapes else {}
+        except (Lost, BadMessage) as failure:
+            link.mend()
+            raise BrokenEnvironment(
+                f"{self.program}: {failure} It was connected again; begin another episode."
+            ) from None
+        return outcome_of(moment, images, 0)
+
+    def _seat(self) -> tuple[Link, int]:
+        if "_seats" not in self.__dict__:
+            self.__dict__["_seats"] = self.program.take(1)
+        seat: tuple[Link, int] = self.__dict__["_seats"][0]
+        return seat
+
+    def _values(self) -> dict[str, Any]:
+        return {name: getattr(self, name) for name in self.described.get("parameters", {})}
+
+    def image(self) -> Any:
+        """What the program draws, uint8 of shape ``(height, width, 3)``, or None where it does not."""
+        import numpy as np
+
+        if not self.described.get("image") or "_seats" not in self.__dict__:
+            return None
+        link, arena = self._seat()
+        said = link.call("image", {"arena": arena})
+        data, shape = link.receive("image"), tuple(said.get("shape", ())) if isinstance(said, dict) else ()
+        if not isinstance(data, bytes) or len(shape) != 3 or math.prod(shape) != len(data):
+            raise BrokenEnvironment(
+                f"{self.program} drew {shape}, and sent {len(data):,} bytes; an image is (height, width, 3) bytes."
+            )
+        return np.frombuffer(data, np.uint8).reshape(shape)
+
+    def close(self) -> None:
+        self.program.give(self.__dict__.pop("_seats", ()))
+
+
+def Remote(  # noqa: N802  it stands where a class does: `jm.Remote(...)` is an environment
+    address: str | None = None,
+    *,
+    listen: int | str | None = None,
+    command: Sequence[str] | None = None,
+    secret: str | None = None,
+    answer_within: float = 60.0,
+    patience: float = 60.0,
+    most_lost: float = 0.2,
+    tempo: float | None = None,
+    described: str | Mapping[str, Any] | None = None,
+    weights: Mapping[str, float] | None = None,
+    **parameters: Any,
+) -> Simulator:
+    """An environment that is a program at the other end of a connection, in any language: JSON-RPC 2.0 over WebSocket (docs/protocol.md).
+
+    Parameters
+    ----------
+    address : str, optional
+        Of a program that listens, ``"ws://127.0.0.1:9000"``.
+    listen : int or str, optional
+        Wait for a program that connects by itself: a port of this machine, or ``"host:port"`` to be reached from others.
+    command : sequence of str, optional
+        Start the program; it finds the address and the secret in its environment (``JOKULMIST_ADDRESS``, ``JOKULMIST_SECRET``), and is ended with the
+        last who uses it.
+    secret : str, optional
+        Asked of a program that comes, told to one that is called. By default ``JOKULMIST_SECRET``, else a new one for what is started.
+    answer_within : float
+        Seconds after which a program that has not answered is taken to hang.
+    patience : float
+        Seconds that a program which is gone is waited for.
+    most_lost : float
+        Share of the episodes that may be lost; a run that loses more ends.
+    tempo : float, optional
+        How fast the program runs: 0 as fast as it can, 1 in real time; where it can choose.
+    described : str or dict, optional
+        What the program says that it is, as a run keeps it: then it is reached when it is first stepped.
+    weights, **parameters
+        As of any environment.
+
+    Returns
+    -------
+    Simulator
+        Declared by what the program says of itself. It is trained, checked, played, evaluated and recorded like any `jm.Simulator`; copies are arenas.
+
+    Raises
+    ------
+    SettingError, BrokenEnvironment
+        When it cannot be reached, speaks another protocol, or declares what cannot be.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.Remote("http://127.0.0.1:9000")
+    Traceback (most recent call last):
+        ...
+    jokulmist.errors.SettingError: `address` is 'http://127.0.0.1:9000'; it begins with ws:// or wss://, e.g. `ws://127.0.0.1:9000`.
+    """
+    for name, value in (("answer_within", answer_within), ("patience", patience)):
+        if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0.0 < value < math.inf:
+            raise SettingError(f"`{name}` must be a number of seconds above 0; got {value!r:.60}.")
+    if isinstance(command, str):
+        raise SettingError(f'`command` is a list of words, e.g. `command=["node", "game.js"]`; got {command!r:.80}.')
+    connection = {
+        "address": address, "listen": listen, "command": None if command is None else list(command), "answer_within": answer_within,
+        "patience": patience, "most_lost": most_lost, "tempo": tempo,
+    }  # fmt: skip
+    connection = {name: value for name, value in connection.items() if value is not None}
+    program = _program(connection, secret)
+    if described is None:
+        described = program.description()
+    elif isinstance(described, str):
+        try:
+            described = json.loads(described)
+        except ValueError:
+            raise SettingError(
+                "`described` is no JSON; it is what the program says of itself, as a run keeps it."
+            ) from None
+    cls = _class_of(program, connection, described)
+    return cls(weights=weights, **parameters)
+
+
+_PROGRAMS: dict[str, Program] = {}
+
+
+def _program(connection: Mapping[str, Any], secret: str | None) -> Program:
+    """The program behind a connection: one for all who name it in this process."""
+    key = json.dumps([connection, secret], sort_keys=True)
+    if key not in _PROGRAMS:
+        ways = {
+            name: connection.get(name)
+            for name in ("address", "listen", "command", "answer_within", "patience", "tempo")
+        }
+        made = Program(secret=secret, **ways)  # type: ignore[arg-type]
+        atexit.register(made.close)
+        _PROGRAMS[key] = made
+    return _PROGRAMS[key]
+
+
+def _class_of(program: Program, connection: Mapping[str, Any], described: Any) -> type[RemoteSimulator]:
+    key = f"{id(program)} {json.dumps([connection, described], sort_keys=True, default=str)}"
+    if key not in _CLASSES:
+        _CLASSES[key] = _declared(program, connection, described)
+    return _CLASSES[key]
+
+
+def _declared(program: Program, connection: Mapping[str, Any], said: Any) -> type[RemoteSimulator]:
+    """The class of what a program says that it is, checked as any declaration."""
+    if not isinstance(said, Mapping):
+        raise DeclarationError(f"{program} describes itself by {said!r:.80}; it is an object.")
+    for name in said:
+        if name not in KNOWN:
+            raise DeclarationError(
+                f"{program} describes itself by `{name!s:.60}`; known are {listed(KNOWN)}.{nearest(str(name), KNOWN)}"
+            )
+    name = said.get("name", "Remote")
+    if not isinstance(name, str) or not name.isidentifier():
+        raise DeclarationError(f"{program} says that its name is {name!r:.60}; a name is one word, e.g. `Skua`.")
+    says = said.get("says", [])
+    if not isinstance(says, list) or any(word not in SAYS for word in says):
+        raise DeclarationError(f"{program} has `says` {says!r:.60}; it is a list of {listed(SAYS)}.")
+    try:
+        players = said.get("players")
+        action = _action(said.get("action"), players)
+        body: dict[str, Any] = {
+            "__module__": RemoteSimulator.__module__, "__doc__": str(said.get("about", "")) or f"A program at {program}.",
+            "program": program, "connection": connection, "described": said, "action": action, "players": tuple(players) if players else None,
+            "observation": _channels(said.get("observation", {}), tuple(players or ())), "terms": said.get("terms", {}), "measures": said.get("measures", {}),
+            "endings": _names(said, "endings"), "cuts": _names(said, "cuts"), "time_limit": said.get("time_limit"), "deadline": said.get("deadline"),
+            "decide_every": said.get("decide_every", 1), "answer_within": float(connection["answer_within"]), "most_lost": connection["most_lost"],
+            **{f"says_{word}": True for word in says},
+        }  # fmt: skip
+        for own, told in dict(said.get("parameters", {})).items():
+            body[str(own)] = parameter(told["value"], **{k: told[k] for k in ("low", "high", "unit") if k in told})
+            body.setdefault("__annotations__", {})[str(own)] = type(told["value"])
+        return type(name, (RemoteSimulator,), body)
+    except JokulmistError as wrong:
+        raise DeclarationError(f"{program} declares what cannot be: {wrong}") from None
+    except (TypeError, KeyError, ValueError, AttributeError) as wrong:
+        raise DeclarationError(
+            f"{program} declares what cannot be read: {type(wrong).__name__}: {wrong!s:.120}. docs/protocol.md has the fields."
+        ) from None
+
+
+def _names(said: Mapping[str, Any], what: str) -> tuple[str, ...]:
+    given = said.get(what, [])
+    if not isinstance(given, list):
+        raise DeclarationError(f"`{what}` is a list of names; got {given!r:.60}")
+    return tuple(given)
+
+
+def _action(told: Any, players: Any) -> Any:
+    if not isinstance(told, Mapping):
+        raise DeclarationError(
+            f"`action` is {told!r:.80}; write for instance an object with `kind` choice and `labels`."
+        )
+    if players and "kind" not in told:
+        return {player: _action(own, None) for player, own in told.items()}
+    try:
+        made = from_described({"shape": (), "unit": "", **told})
+    except ActionError as wrong:
+        raise DeclarationError(str(wrong)) from None
+    if isinstance(made, Actions) and players:
+        return made
+    return made
+
+
+def _channels(given: Any, players: tuple[str, ...]) -> dict[str, Any]:
+    if not isinstance(given, Mapping):
+        raise DeclarationError(f"`observation` is {given!r:.80}; it is an object with a channel a name.")
+    found: dict[str, Any] = {}
+    for name, told in given.items():
+        if name in players:
+            found[name] = _channels(told, ())
+        else:
+            own: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in told.items() if v is not None}
+            found[name] = channel(**own)
+    return found
+
+
+class Batch:
+    """What several copies ask of one link, until one of them waits for the answer."""
+
+    def __init__(self, link: Link, reader: MomentReader, action: Any) -> None:
+        self.link, self._reader, self._action = link, reader, action
+        self._begins: dict[int, tuple[int, dict[str, Any]]] = {}
+        self._acts: dict[int, Any] = {}
+        self._times = 1
+        self.told: dict[int, list[SimulatorState]] = {}
+
+    def ask_begin(self, arena: int, seed: int, values: dict[str, Any]) -> None:
+        self._begins[arena] = (seed, values)
+        self.told.pop(arena, None)
+
+    def ask(self, arena: int, action: Any, times: int) -> None:
+        self._acts[arena], self._times = action, times
+        self.told.pop(arena, None)
+
+    def begun(self, arena: int) -> SimulatorState:
+        """The first state of an arena; all begins that were asked for go in one message."""
+        if arena not in self.told:
+            asked, self._begins = self._begins, {}
+            params: dict[str, Any] = {"arenas": list(asked), "seeds": [seed for seed, _ in asked.values()]}
+            if any(values for _, values in asked.values()):
+                params["parameters"] = [values for _, values in asked.values()]
+            for own, states in zip(asked, self._answered("begin", params), strict=True):
+                self.told[own] = states
+        return self.told.pop(arena)[0]
+
+    def advanced(self, arena: int) -> list[SimulatorState]:
+        """The states of an arena's advances; all that were asked for go in one message."""
+        if arena not in self.told:
+            asked, self._acts = self._acts, {}
+            params = {"arenas": list(asked), "actions": columns_of(self._action, list(asked.values()))}
+            if self._times > 1:
+                params["times"] = self._times
+            for own, states in zip(asked, self._answered("advance", params), strict=True):
+                self.told[own] = states
+        return self.told.pop(arena)
+
+    def _answered(self, method: str, params: dict[str, Any]) -> list[list[SimulatorState]]:
+        """By arena, the states that it went through."""
+        count = len(params["arenas"])
+        times = params.get("times", 1)
+        try:
+            said = self.link.call(method, params)
+            moments = said if isinstance(said, list) else [said]
+            if not 1 <= len(moments) <= times:
+                raise BadMessage(f"`{method}` told {len(moments)} moments; asked for were {times}.")
+            found: list[list[SimulatorState]] = [[] for _ in range(count)]
+            for moment in moments:
+                images = (
+                    self._reader.images_of(self.link.receive(method), count, method)
+                    if self._reader.image_shapes
+                    else {}
+                )
+                for states, state in zip(found, self._reader.states(moment, count, images, method), strict=True):
+                    if not states or not states[-1].held:
+                        states.append(state)
+            if any(len(states) < times and not states[-1].held for states in found):
+                raise BadMessage(f"`{method}` told {len(moments)} moments, and an episode that goes on needs {times}.")
+            return found
+        except (Lost, BadMessage) as failure:
+            self.link.why = str(failure)
+            self.link.drop()
+            self.told.clear()
+            raise Lost(str(failure)) from None
+
+
+class RemoteCopy:
+    """One copy: an arena of a program, with the calls of `lanes.processes.lane.WorkerCopy`."""
+
+    def __init__(self, environment: RemoteSimulator, batch: Batch, arena: int) -> None:
+        self._environment, self._batch, self._arena = environment, batch, arena
+        self._values = environment._values()
+        self._generation = batch.link.generation
+        self._asked: int | None = None
+        self._states: list[SimulatorState] = []
+        self.losses = self._in_a_row = 0
+        self.why = ""
+
+    def revalue(self, values: Mapping[str, Any]) -> None:
+        self._values = {**self._values, **{n: v.item() if hasattr(v, "item") else v for n, v in values.items()}}
+
+    def ask_begin(self, seed: int) -> None:
+        self._asked = seed
+        self._generation = self._batch.link.generation
+        self._batch.ask_begin(self._arena, seed + self.losses, self._values)  # after a loss another seed
+
+    def begin(self, seed: int) -> SimulatorState:
+        if self._asked != seed:
+            self.ask_begin(seed)
+        self._asked, self._states = None, []
+        self._refuse_gone()
+        return self._batch.begun(self._arena)
+
+    def ask(self, action: Any, times: int) -> None:
+        self._states = []
+        if self._generation == self._batch.link.generation:
+            self._batch.ask(self._arena, action, times)
+
+    def advance(self, state: Any, action: Any, draw: Any) -> SimulatorState:
+        if not self._states:
+            self._refuse_gone()
+            self._states = self._batch.advanced(self._arena)
+            self._in_a_row = 0
+        return self._states.pop(0)
+
+    def _refuse_gone(self) -> None:
+        """An episode that began on an earlier connection is gone, and so are all where it has just been cut."""
+        link = self._batch.link
+        if link.why or self._generation != link.generation:
+            raise Lost(link.why or "the connection was made anew")
+
+    def over(self) -> None:
+        self._states = []
+
+    def replace(self, why: Lost) -> None:
+        """Connect again, once for all copies of the link."""
+        self.losses, self.why = self.losses + 1, str(why)
+        self._in_a_row += 1
+        if self._in_a_row > MOST_LOSSES_IN_A_ROW:
+            raise BrokenEnvironment(
+                f"{self._environment.program} was lost {self._in_a_row} times in a row without one advance: {why}"
+            )
+        if self._batch.link.why:
+            self._batch.link.mend()
+        self._asked, self._states = None, []
+
+    def image(self) -> Any:
+        return None
+
+    def close(self) -> None:
+        """The lane gives the arenas back."""
+
+
+class RemoteLane(ProcessLane):
+    """Copies that are arenas of a program; what all of them do goes in one message each way."""
+
+    _seats: list[tuple[Link, int]]
+
+    def _started(self, environment: Simulator, noise: Noise) -> list[Any]:
+        assert isinstance(environment, RemoteSimulator)
+        self._seats = environment.program.take(noise.copies)
+        reader = MomentReader(environment)
+        batches = {id(link): Batch(link, reader, type(environment).action) for link, _ in self._seats}  # type: ignore[attr-defined]
+        return [RemoteCopy(environment, batches[id(link)], arena) for link, arena in self._seats]
+
+    def close(self) -> None:
+        assert isinstance(self.environment, RemoteSimulator)
+        self.environment.program.give(self._seats)
+        self._seats = []

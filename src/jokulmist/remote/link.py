@@ -1,0 +1,333 @@
+"""A connection to a program, and the arenas behind it: what is asked of several at once goes in one message."""
+
+from __future__ import annotations
+
+import contextlib
+import hmac
+import os
+import queue
+import secrets
+import subprocess
+import threading
+import time
+from collections.abc import Mapping, Sequence
+from typing import Any
+from urllib.parse import urlsplit
+
+from jokulmist.errors import BrokenEnvironment, SettingError, listed
+from jokulmist.lanes.processes.lane import Lost
+from jokulmist.remote.messages import MOST_BYTES, PROTOCOL, BadMessage, request, result_of
+
+ADDRESS, SECRET = "JOKULMIST_ADDRESS", "JOKULMIST_SECRET"
+FIRST_PAUSE, LONGEST_PAUSE = 0.1, 5.0
+CLOSE_SECONDS = 0.5
+FIRST_SECONDS = 10.0
+OPTIONS: dict[str, Any] = {
+    "compression": None,
+    "max_size": MOST_BYTES,
+    "ping_interval": None,
+    "close_timeout": CLOSE_SECONDS,
+}
+
+
+class Door:
+    """Where programs come to that connect by themselves."""
+
+    def __init__(self, host: str, port: int) -> None:
+        from websockets.sync.server import serve
+
+        self._came: queue.Queue[tuple[Any, threading.Event]] = queue.Queue()
+        try:
+            self._server = serve(self._comes, host, port, **OPTIONS)
+        except (OSError, OverflowError) as failure:
+            raise SettingError(
+                f"cannot listen at {host}:{port}: {getattr(failure, 'strerror', None) or failure}. Give another `listen`."
+            ) from None
+        self.port = int(self._server.socket.getsockname()[1])
+        threading.Thread(target=self._server.serve_forever, daemon=True).start()
+
+    def _comes(self, socket: Any) -> None:
+        done = threading.Event()
+        self._came.put((socket, done))
+        done.wait()  # the connection is closed when this returns
+
+    def next(self, seconds: float) -> tuple[Any, threading.Event] | None:
+        """The next program that comes, within so many seconds."""
+        try:
+            return self._came.get(timeout=seconds)
+        except queue.Empty:
+            return None
+
+    def close(self) -> None:
+        self._server.shutdown()
+
+
+class Program:
+    """How a program is reached: by its address, by waiting for it, or by starting it. Its links are shared by all who step it.
+
+    Parameters
+    ----------
+    address : str, optional
+        ``"ws://127.0.0.1:9000"`` of a program that listens.
+    listen : int or str, optional
+        A port, on the loopback, or ``"host:port"``, to wait at.
+    command : sequence of str, optional
+        Starts the program, which connects to the address in its environment.
+    secret : str
+        Asked of whoever comes, and told to whoever is called.
+    answer_within, patience : float
+        Seconds that an answer may take, and that a program which is gone is waited for.
+    tempo : float, optional
+        How fast it runs: 0 as fast as it can, 1 in real time.
+    """
+
+    def __init__(
+        self, address: str | None, listen: int | str | None, command: Sequence[str] | None, secret: str | None, answer_within: float, patience: float,
+        tempo: float | None,
+    ) -> None:  # fmt: skip
+        if sum(one is not None for one in (address, listen, command)) != 1:
+            raise SettingError(
+                'say how the program is reached: `jm.Remote("ws://127.0.0.1:9000")`, `listen=9000`, or `command=["node", "game.js"]`.'
+            )
+        if address is not None and (urlsplit(address).scheme not in ("ws", "wss") or not urlsplit(address).hostname):
+            raise SettingError(
+                f"`address` is {address!r:.80}; it begins with ws:// or wss://, e.g. `ws://127.0.0.1:9000`."
+            )
+        self.address, self.command = address, None if command is None else [str(word) for word in command]
+        self.place = None if listen is None else _host_and_port(listen)
+        self.secret = secret or os.environ.get(SECRET) or secrets.token_urlsafe(16)
+        self.answer_within, self.patience, self.tempo = answer_within, patience, tempo
+        self.links: list[Link] = []
+        self._door: Door | None = None
+
+    def __str__(self) -> str:
+        if self.address is not None:
+            return self.address
+        return (
+            f"`{' '.join(self.command)}`"
+            if self.command is not None
+            else "the program that connects to port " + str((self.place or ("", 0))[1])
+        )
+
+    @property
+    def door(self) -> Door:
+        """Where it comes to; open from the first time on."""
+        if self._door is None:
+            host, port = self.place or ("127.0.0.1", 0)
+            self._door = Door(host, port)
+        return self._door
+
+    def take(self, count: int) -> list[tuple[Link, int]]:
+        """So many arenas that nobody uses; more connections are made where the program takes them."""
+        found: list[tuple[Link, int]] = []
+        for link in self.links:
+            while link.free and len(found) < count:
+                found.append((link, link.free.pop(0)))
+        while len(found) < count:
+            if self.place is not None and self.links:
+                self.give(found)
+                raise SettingError(
+                    f"{self} has {self.links[0].arenas} arenas, and {count} more are wanted than are free. Use fewer `copies`, and leave some arenas free "
+                    f"where the run evaluates; or let it have more arenas."
+                )
+            link = Link(self)
+            self.links.append(link)
+            while link.free and len(found) < count:
+                found.append((link, link.free.pop(0)))
+        return found
+
+    def give(self, seats: Sequence[tuple[Link, int]]) -> None:
+        """Arenas that are not used any more."""
+        for link, arena in seats:
+            link.free.append(arena)
+            link.free.sort()
+
+    def description(self) -> dict[str, Any]:
+        """What the program says that it is."""
+        if not self.links:
+            self.links.append(Link(self))
+        return self.links[0].description
+
+    def close(self) -> None:
+        for link in self.links:
+            link.close()
+        self.links.clear()
+        if self._door is not None:
+            self._door.close()
+            self._door = None
+
+
+class Link:
+    """One connection, and its arenas.
+
+    Attributes
+    ----------
+    generation : int
+        How often it was made; an episode that began on an earlier one is gone.
+    """
+
+    def __init__(self, program: Program) -> None:
+        self.program = program
+        self.generation = 0
+        self.description: dict[str, Any] = {}
+        self.arenas = 0
+        self._number = 0
+        self._socket: Any = None
+        self._done: threading.Event | None = None
+        self._process: subprocess.Popen[bytes] | None = None
+        self.why = ""
+        self.mend()
+        self.free = list(range(self.arenas))
+
+    def mend(self) -> None:
+        """Connect, or connect again: with growing pauses until the patience ends."""
+        self.drop()
+        first = self.generation == 0
+        # Whoever has typed a wrong address is told soon; whoever is to come, and whoever was there before, is waited for.
+        patience = (
+            min(self.program.patience, FIRST_SECONDS) if first and self.program.place is None else self.program.patience
+        )
+        until, pause = time.monotonic() + patience, FIRST_PAUSE
+        while True:
+            try:
+                self._open(max(until - time.monotonic(), 0.1))
+                self.why = ""
+                self.generation += 1
+                return
+            except (OSError, TimeoutError, Lost, BadMessage) as failure:
+                told = str(failure) or type(failure).__name__
+                self.drop()
+                at_once = first and (
+                    isinstance(failure, BadMessage) or (isinstance(failure, Lost) and self.program.command is not None)
+                )
+            if at_once or time.monotonic() + pause > until:
+                raise BrokenEnvironment(
+                    f"{self.program} could not be reached{'' if at_once else f' within {patience:g} s'}: {told}"
+                )
+            time.sleep(pause)
+            pause = min(2.0 * pause, LONGEST_PAUSE)
+
+    def _open(self, seconds: float) -> None:
+        from websockets.exceptions import WebSocketException
+
+        try:
+            if self.program.address is not None:
+                from websockets.sync.client import connect
+
+                self._socket = connect(self.program.address, open_timeout=seconds, proxy=None, **OPTIONS)
+            else:
+                self._socket, self._done = self._next_that_comes(seconds)
+        except WebSocketException as failure:
+            raise Lost(f"what answers there speaks no WebSocket: {failure}") from None
+        said = self.call("hello", {"protocol": PROTOCOL, "secret": self.program.secret})
+        if not isinstance(said, dict):
+            raise BadMessage(f"`hello` was answered by {said!r:.80}; it is an object.")
+        if said.get("protocol") != PROTOCOL:
+            raise BadMessage(
+                f"the program speaks protocol {said.get('protocol')!r:.40}, and this library {PROTOCOL}. Use a client kit of this version."
+            )
+        if self.program.address is None and not hmac.compare_digest(
+            str(said.get("secret", "")).encode(), self.program.secret.encode()
+        ):
+            raise BadMessage(
+                f"the program did not tell the secret. It stands in its environment as {SECRET}, or is given by `secret=`."
+            )
+        said.pop("secret", None)
+        arenas = said.get("arenas", 1)
+        if isinstance(arenas, bool) or not isinstance(arenas, int) or not 1 <= arenas <= 1 << 16:
+            raise BadMessage(f"`hello` told `arenas` {arenas!r:.40}; it is a whole number from 1.")
+        if self.description and said != self.description:
+            changed = [name for name in {*said, *self.description} if said.get(name) != self.description.get(name)]
+            raise BadMessage(f"the program came back as another: {listed(changed)} changed.")
+        self.description, self.arenas = said, arenas
+        if self.program.tempo is not None:
+            self.call("tempo", {"factor": self.program.tempo})
+
+    def _next_that_comes(self, seconds: float) -> tuple[Any, threading.Event]:
+        door, until = self.program.door, time.monotonic() + seconds
+        if self.program.command is not None:
+            address = f"ws://127.0.0.1:{door.port}"
+            try:
+                self._process = subprocess.Popen(
+                    self.program.command, env={**os.environ, ADDRESS: address, SECRET: self.program.secret}, stdin=subprocess.DEVNULL,
+                    start_new_session=True,
+                )  # fmt: skip
+            except OSError as failure:
+                raise SettingError(
+                    f"`{self.program.command[0]}` cannot be started: {failure.strerror}. Look at `command`."
+                ) from None
+        while time.monotonic() < until:
+            came = door.next(0.2)
+            if came is not None:
+                return came
+            if self._process is not None and self._process.poll() is not None:
+                raise Lost(f"it ended with status {self._process.returncode} before it connected")
+        raise Lost("nobody came")
+
+    def call(self, method: str, params: Mapping[str, Any], within: float | None = None) -> Any:
+        """Ask, and wait for the answer.
+
+        Raises
+        ------
+        Lost
+            When the connection is gone, or no answer came in time.
+        BadMessage
+            When the answer is none.
+        """
+        self._number += 1
+        self.send(request(self._number, method, params))
+        return result_of(self._number, method, self.receive(method, within))
+
+    def send(self, text: str) -> None:
+        from websockets.exceptions import ConnectionClosed
+
+        if self._socket is None:
+            raise Lost(self.why or "the connection is closed")
+        try:
+            self._socket.send(text)
+        except (ConnectionClosed, OSError) as failure:
+            raise Lost(f"the connection was closed: {failure}") from None
+
+    def receive(self, method: str, within: float | None = None) -> Any:
+        """The next frame, within so many seconds."""
+        from websockets.exceptions import ConnectionClosed
+
+        seconds = self.program.answer_within if within is None else within
+        try:
+            return self._socket.recv(timeout=seconds)
+        except TimeoutError:
+            raise Lost(f"`{method}` was not answered within {seconds:g} s") from None
+        except (ConnectionClosed, OSError, UnicodeDecodeError) as failure:
+            raise Lost(f"the connection was closed while `{method}` was waited for: {str(failure)[:200]}") from None
+
+    def drop(self) -> None:
+        """Let go of the connection and of a program that was started, at once."""
+        if self._socket is not None:
+            with contextlib.suppress(Exception):
+                self._socket.socket.close()  # a program that hangs would not answer a farewell
+            self._socket = None
+        if self._done is not None:
+            self._done.set()
+            self._done = None
+        if self._process is not None:
+            self._process.kill()
+            self._process.wait()
+            self._process = None
+
+    def close(self) -> None:
+        if self._socket is not None and not self.why:
+            with contextlib.suppress(Exception):
+                self.call("close", {}, within=CLOSE_SECONDS)
+                self._socket.close()
+        self.drop()
+
+
+def _host_and_port(listen: int | str) -> tuple[str, int]:
+    host, _, port = str(listen).rpartition(":")
+    try:
+        number = int(port)
+    except ValueError:
+        number = -1
+    if isinstance(listen, bool) or not 0 < number < 1 << 16:
+        raise SettingError(f'`listen` is {listen!r:.60}; it is a port, e.g. 9000, or "host:port".')
+    return host or "127.0.0.1", number
