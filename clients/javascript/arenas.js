@@ -29,6 +29,12 @@ export function columnsOf(told) {
   return found;
 }
 
+/** Where the image channels are, in the order of declaration: by name, or by player and name. */
+export function imagePaths(observation, outer = []) {
+  return Object.entries(observation).flatMap(([name, told]) => told.image === true ? [[...outer, name]]
+    : Object.values(told).some(part => part !== null && typeof part === "object" && !Array.isArray(part)) ? imagePaths(told, [...outer, name]) : []);
+}
+
 /** What one connection asks, answered; no transport. */
 export class Talk {
   constructor(described, make, arenas, { secret = "", asked = "" } = {}) {
@@ -37,7 +43,7 @@ export class Talk {
     this.secret = secret; // told to the training
     this.asked = asked; // asked of the training
     this.letIn = !asked;
-    this.images = Object.keys(described.observation).filter(name => described.observation[name].image);
+    this.images = imagePaths(described.observation);
   }
 
   /** The frames that answer a request: JSON, and images after it. */
@@ -94,11 +100,14 @@ export class Talk {
     const moment = columnsOf(told);
     if (told.some(one => one.closed_by)) moment.closed_by = told.map(one => one.closed_by ?? null);
     if (!this.images.length) return [moment, []];
-    const parts = this.images.flatMap(name => moment.observation[name]);
+    const parts = this.images.flatMap(path => {
+      const place = path.slice(0, -1).reduce((at, name) => at[name], moment.observation), name = path.at(-1), own = place[name];
+      delete place[name];
+      return own;
+    });
     const frame = new Uint8Array(parts.reduce((size, part) => size + part.length, 0));
     let at = 0;
     for (const part of parts) { frame.set(part, at); at += part.length; }
-    for (const name of this.images) delete moment.observation[name];
     return [moment, [frame]];
   }
 }

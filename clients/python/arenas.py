@@ -30,7 +30,7 @@ class Talk:
     def __init__(self, described, make, arenas, secret=""):
         self.described, self.make, self.secret = {**described, "arenas": arenas}, make, secret
         self.arenas = [make() for _ in range(arenas)]
-        self.images = [name for name, channel in described["observation"].items() if channel.get("image")]
+        self.images = image_paths(described["observation"])
         self.let_in = not secret
 
     def answer(self, text):
@@ -88,9 +88,23 @@ class Talk:
         if any(one.get("closed_by") for one in told):
             moment["closed_by"] = [one.get("closed_by") for one in told]
         frame = b""
-        for name in self.images:
-            frame += b"".join(bytes(image) for image in moment["observation"].pop(name))
+        for *outer, name in self.images:
+            place = moment["observation"]
+            for player in outer:
+                place = place[player]
+            frame += b"".join(bytes(image) for image in place.pop(name))
         return moment, ([frame] if self.images else [])
+
+
+def image_paths(observation, outer=()):
+    """Where the image channels are, in the order of declaration: by name, or by player and name."""
+    found = []
+    for name, told in observation.items():
+        if told.get("image") is True:
+            found.append((*outer, name))
+        elif any(isinstance(part, dict) for part in told.values()):
+            found += image_paths(told, (*outer, name))
+    return found
 
 
 def columns_of(told, count):

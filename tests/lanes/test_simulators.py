@@ -120,7 +120,7 @@ def test_a_process_that_dies_is_replaced_and_every_turn_is_counted_once(agent, s
     assert run.status == "done"
     assert run.origin["decisions"] == 128
     assert speeds.counted(run, 2)
-    assert any("worker processes lost and replaced so far" in line for line in run._memory.lines)
+    assert any("episodes lost so far, each with its process or connection" in line for line in run._memory.lines)
 
 
 def test_a_process_that_hangs_is_replaced_and_one_that_always_dies_is_told():

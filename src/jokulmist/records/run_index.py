@@ -5,6 +5,7 @@ Of a run that is not, the end of episodes.csv tells how far it is; plan.toml is 
 
 from __future__ import annotations
 
+import json
 import math
 import platform
 from collections.abc import Mapping, Sequence
@@ -72,7 +73,18 @@ def _use(plan: Mapping[str, Any], section: str) -> str:
     if section == "agent" and isinstance(plan.get("agents"), Mapping):  # one a player
         named = [_use({section: own}, section) for own in plan["agents"].values()]
         return " + ".join(named)
-    return str(part.get("use", "?")).rpartition("/")[2] if isinstance(part, Mapping) else "?"
+    if not isinstance(part, Mapping):
+        return "?"
+    use = str(part.get("use", "?")).rpartition("/")[2]
+    return _program_name(part, use) if use == "remote" else use
+
+
+def _program_name(part: Mapping[str, Any], use: str) -> str:
+    """What a program says that its name is."""
+    try:
+        return f"{json.loads(part['described'])['name']}".lower()
+    except (KeyError, TypeError, ValueError, RecursionError):
+        return use
 
 
 def _used(path: Path) -> dict[str, str]:

@@ -214,7 +214,8 @@ class Link:
             if self.program.address is not None:
                 from websockets.sync.client import connect
 
-                self._socket = connect(self.program.address, open_timeout=seconds, proxy=None, **OPTIONS)
+                # Entered and not left: it is closed where the link is dropped.
+                self._socket = connect(self.program.address, open_timeout=seconds, proxy=None, **OPTIONS).__enter__()
             else:
                 self._socket, self._done = self._next_that_comes(seconds)
         except WebSocketException as failure:

@@ -172,9 +172,9 @@ class MomentReader:
         if whole and missing:
             raise BadMessage(f"`{method}` left {listed(missing)} out of `{what}`; declared are {listed(known)}.")
 
-    def _column(self, given: Any, shape: tuple[int, ...], name: str, method: str) -> Any:
+    def _column(self, given: Any, shape: tuple[int, ...], name: str, method: str, dtype: Any = np.float32) -> Any:
         try:
-            column = np.asarray(given, np.float32)
+            column = np.asarray(given, dtype)
         except (TypeError, ValueError):
             raise BadMessage(f"`{method}` gave `{name}` what are no numbers: {given!r:.80}.") from None
         if column.shape != shape:
@@ -189,7 +189,7 @@ class MomentReader:
         if not names:
             return [()] * count
         zeros = np.zeros(count)
-        columns = [self._column(given[n], (count,), n, method).astype(float) if n in given else zeros for n in names]
+        columns = [self._column(given[n], (count,), n, method, np.float64) if n in given else zeros for n in names]
         return [tuple(row) for row in np.stack(columns, axis=1).tolist()]
 
     def _held(self, given: Any, count: int, method: str) -> list[int]:

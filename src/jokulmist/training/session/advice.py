@@ -137,7 +137,8 @@ class Advice:
     def _random(self) -> list[float] | None:
         """Returns of random play; None where playing would cost too much."""
         returns = self._played(RANDOM)
-        return self._first if returns is None and len(self._first) >= FEWEST else returns
+        known = len(self._first) >= FEWEST and self._episodes > len(self._first)  # else the first are the last, too
+        return self._first if returns is None and known else returns
 
     def _more_tries(self) -> str:
         ways = [way for name, way in RAISE.items() if hasattr(self._agent, name)]

@@ -99,7 +99,7 @@ class Intake:
         if not episodes:
             return
         losses, why = getattr(loop, "losses", 0), getattr(loop, "why_lost", "")
-        told = f"worker processes lost and replaced so far: {losses}, after {loop.decisions:,} decisions: {why}"
+        told = f"episodes lost so far, each with its process or connection: {losses}, after {loop.decisions:,} decisions: {why}"
         self._recorder.log(told)
         if not self._told:
             self._told = True

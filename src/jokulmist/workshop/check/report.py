@@ -49,6 +49,8 @@ class Report:
     levels : dict of str to Evaluation
         Random play and the references.
     compiles : bool
+    stepped : str
+        How a simulator is stepped, in words.
     simulated : bool
         A `jm.Simulator`, which is never compiled.
     why_plain : str
@@ -67,6 +69,7 @@ class Report:
     sees_more: dict[str, bool] = field(default_factory=dict)
     compiles: bool = False
     simulated: bool = False
+    stepped: str = ""
     why_plain: str = ""
     speeds: dict[str, float] = field(default_factory=dict)
 

@@ -13,6 +13,7 @@ from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.transition.simulator_stepping import SimulatorStepper
+from jokulmist.remote.environment import RemoteSimulator
 from jokulmist.workshop.check.report import Finding, Level, Reach, Report
 
 LONGEST = 20_000
@@ -58,6 +59,12 @@ def look_at_simulator(environment: Simulator, report: Report, steps: int) -> Non
         reach.mean /= max(done, 1)
     report.speeds = {"plain, 1 copy": done / max(seconds, 1e-9)}
     report.simulated = True
+    report.stepped = "stepped as it is: in this process, or each copy in one of its own"
+    if isinstance(environment, RemoteSimulator):
+        arenas = environment.described.get("arenas", 1)
+        report.stepped = (
+            f"a program at {environment.program}, with {arenas} arena{'s' if arenas != 1 else ''} a connection"
+        )
     _judged(report, description, advances)
     _same_again(environment, report)
 

@@ -84,7 +84,7 @@ def show(report: Report, console: Any) -> None:
         more = "  (reads more than the agent sees)" if report.sees_more.get(name) else ""
         console.print(f"{label:<20} return {level.mean:.4g}, 95 % [{low:.4g}, {high:.4g}], sd {level.sd:.3g}{more}")
     if report.simulated:
-        console.print("simulator            stepped as it is: in this process, or each copy in one of its own")
+        console.print(f"simulator            {escape(report.stepped)}")
     elif report.compiles:
         console.print("compiles             yes: the compiled transitions are the plain ones")
     else:

@@ -1,0 +1,243 @@
+"""Environments at the other end of a wire: against the same in this process, through faults, in other languages."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+from typing import ClassVar
+
+import numpy as np
+import pytest
+from commands import jokulmist
+
+import jokulmist as jm
+from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, UntrustedCode
+from jokulmist.training.redo import redo
+
+HERE = Path(__file__).parent
+PROGRAM = [sys.executable, str(HERE / "float_program.py")]
+ROOT = HERE.parents[1]
+WAITING = ["sh", "-c", 'sleep 1; exec "$@"', "sh"]  # until somebody listens
+
+
+class Raft(jm.Simulator):
+    """What tests/remote/float_program.py is."""
+
+    observation: ClassVar = {"depth": jm.channel(low=-3.0, high=3.0)}
+    action = jm.Choice("down", "up")
+    terms: ClassVar = {"calm": 1.0}
+    endings = ("sunk",)
+    measures: ClassVar = {"moves": "sum"}
+    time_limit = 20
+    lift: float = jm.parameter(0.1, low=0.0, high=1.0)
+
+    def begin(self, seed):
+        self.depth = (seed % 100) / 50 - 1
+        return {"depth": self.depth}
+
+    def advance(self, action):
+        self.depth += self.lift if action == 1 else -self.lift
+        return jm.Outcome(
+            {"depth": self.depth},
+            terms={"calm": -abs(self.depth)},
+            measures={"moves": 1.0},
+            closed_by="sunk" if self.depth < -2 else None,
+        )
+
+
+class SlowRaft(Raft):
+    decide_every = 3
+
+
+@pytest.fixture(scope="module")
+def raft():
+    return jm.Remote(command=PROGRAM)
+
+
+def trained(env, **more):
+    settings = {"steps": 800, "copies": 4, "folder": None, "lane": "plain", **more}
+    return jm.train(env, jm.QLearning(bins=10), **settings)
+
+
+def test_it_is_what_it_is_in_this_process(raft, tmp_path):
+    ours = trained(Raft(), processes=True)
+    theirs = trained(raft)
+    assert theirs.episodes.equals(ours.episodes)
+    np.testing.assert_array_equal(theirs.policy.learner.values, ours.policy.learner.values)
+    away = jm.Remote(command=["env", 'CHANGED={"decide_every": 3}', *PROGRAM])
+    assert trained(away).episodes.equals(trained(SlowRaft(), processes=True).episodes)
+    vary = {"lift": jm.between(0.05, 0.3)}
+    assert trained(raft, vary=vary).episodes.equals(trained(Raft(), vary=vary, processes=True).episodes)
+    assert jm.evaluate(theirs.policy, raft, episodes=12).mean == jm.evaluate(ours.policy, Raft(), episodes=12).mean
+    assert not [f for f in jm.check(raft, steps=200).findings if f.level == "wrong"]
+    kept = trained(raft, folder=tmp_path, name="raft")
+    assert redo(kept.path, folder=tmp_path).same
+    opened = jm.Run.open(kept.path)
+    assert opened.environment.described == raft.described
+    assert (
+        json.loads(
+            jokulmist(
+                "runs",
+                "--json",
+                folder=tmp_path,
+            ).stdout
+        )
+        == []
+    )
+    assert [row["environment"] for row in json.loads(jokulmist("runs", "--folder", tmp_path, "--json").stdout)] == [
+        "raft"
+    ] * 2
+
+
+def test_what_a_run_keeps_opens_it_without_the_program_and_is_asked_about_elsewhere(raft, tmp_path, monkeypatch):
+    run = trained(raft, folder=tmp_path, name="raft", steps=200)
+    text = (run.path / "plan.toml").read_text()
+    kept = shutil.copytree(run.path, tmp_path / "kept")
+    assert len(jm.Run.open(kept).episodes) == len(run.episodes)
+    for name in ("plan.toml", "source/remote.json"):
+        (kept / name).write_text((kept / name).read_text().replace(sys.executable, "/bin/false"))
+    assert len(jm.Run.open(kept).episodes) == len(run.episodes)  # reading starts nothing
+    with pytest.raises(UntrustedCode, match=r"holds code \(remote.json\) that was not trained"):
+        jm.Run.open(kept).environment  # noqa: B018
+    jm.trust(kept)
+    assert jm.Run.open(kept).environment.described == raft.described  # and the program is not there
+    with pytest.raises(BrokenEnvironment, match=r"could not be reached: it ended with status 1"):
+        jm.evaluate("random", jm.Run.open(kept).environment, episodes=1)
+    (run.path / "plan.toml").write_text(text.replace(sys.executable, "/bin/true"))
+    with pytest.raises(UntrustedCode, match="names another program than the run keeps"):
+        jm.Run.open(run.path).environment  # noqa: B018
+
+
+def test_players_images_turns_and_pictures():
+    net = jm.Remote(command=[*PROGRAM, "net"])
+    episode = net.episode(seed=1)
+    assert (episode.asked, episode.legal["north"]) == (("north",), ["slack"])
+    assert episode.observation["north"].sight.reshape(-1).tolist() == list(range(6))
+    np.testing.assert_array_equal(episode.observation["south"].pull, np.float32([0.5, -0.5]))
+    episode.act("slack")
+    assert (episode.asked, episode.returns) == (("south",), {"north": -0.5, "south": 0.0})
+    episode.act(0.25)
+    assert episode.returns["south"] == 0.25
+    assert episode.environment is net
+    run = jm.train(net, {"north": jm.RandomPlay(), "south": jm.RandomPlay()}, steps=40, copies=2, folder=None)
+    assert set(run.episodes["closed_by"]) == {"landed"}
+    assert (run.episodes["north.fuel"] == 4.0).all()
+
+
+@pytest.mark.parametrize(
+    ("kind", "told"),
+    [
+        ("dies", "closed while `advance` was waited for"), ("hangs", "was not answered within 1 s"), ("late", "was not answered within 1 s"),
+        ("garbage", "what is no JSON"), ("binary", "by a binary frame"), ("out_of_order", "out of order"), ("raises", "failed in the program: the mast broke"),
+        ("wrong_shape", "the shape"), ("no_number", "what is no JSON"), ("null_number", "not finite"),
+        ("unknown_ending", "'flown' closed an episode"), ("huge", "closed while"), ("cut", "closed while"), ("gigabyte", "closed while"),
+        ("garbage_frame", "closed while"),
+    ],
+)  # fmt: skip
+def test_a_fault_loses_the_episodes_under_way_and_training_goes_on(kind, told, tmp_path):
+    seen = tmp_path / "seen"
+    env = jm.Remote(
+        command=["env", f"FAULT={kind}:20", f"SEEN={seen}", *PROGRAM], answer_within=1.0, patience=30.0, most_lost=1.0
+    )
+    run = trained(env, steps=240)
+    assert seen.exists()
+    assert run.status == "done"
+    lost = [line for line in run._memory.lines if "episodes lost so far" in line]
+    assert told in lost[-1], lost
+    assert "\x1b" not in lost[-1]
+    rows = run.episodes
+    assert set(rows["closed_by"]) <= {"sunk", "time limit", "lost"}
+    assert (rows["closed_by"] == "lost").sum() == 4  # one each arena, and none twice
+    whole = rows[rows["closed_by"] != "lost"]
+    assert (whole["moves"] == whole["steps"]).all()
+    assert len(whole) >= 8
+
+
+def test_what_cannot_be_reached_or_declared_is_told():
+    for given, expected in (
+        ({}, "say how the program is reached"),
+        ({"address": "ws://127.0.0.1:9", "patience": 0.3}, "could not be reached within 0.3 s"),
+        ({"command": ["/nowhere/program"]}, "cannot be started"),
+        ({"command": ["/bin/false"]}, "ended with status 1 before it connected"),
+        ({"command": "node game.js"}, "is a list of words"),
+        ({"listen": 0}, "is a port"),
+        ({"listen": 9000, "patience": -1}, "above 0"),
+    ):
+        with pytest.raises((SettingError, BrokenEnvironment), match=expected):
+            jm.Remote(**given)
+    for change, expected in (
+        ({"protocol": 7}, "speaks protocol 7, and this library 1"),
+        ({"terms": {"calm": "high"}}, "must be a finite number"),
+        ({"action": {"kind": "dance"}}, "declares what cannot be"),
+        ({"observation": {}}, "shows the agent nothing"),
+        ({"name": "a b"}, "a name is one word"),
+        ({"lights": 3}, "describes itself by `lights`"),
+        ({"says": ["boo"]}, "it is a list of `legal`, `turn`, `out`"),
+    ):
+        with pytest.raises((DeclarationError, BrokenEnvironment), match=expected):
+            jm.Remote(command=["env", f"CHANGED={json.dumps(change)}", *PROGRAM])
+
+
+def test_a_program_that_listens_is_called_and_one_that_comes_is_let_in_by_its_secret(monkeypatch, tmp_path):
+    monkeypatch.setenv("JOKULMIST_SECRET", "herring")
+    port = 20_000 + os.getpid() % 20_000
+    program = subprocess.Popen([*PROGRAM, "raft", str(port)])
+    try:
+        env = jm.Remote(f"ws://127.0.0.1:{port}", patience=20.0)
+        run = trained(
+            env, evaluate_every=400, evaluate_episodes=4, steps=400, folder=tmp_path
+        )  # a second connection evaluates
+        assert len(run.evaluated) == 4
+        with pytest.raises(BrokenEnvironment, match="another secret is asked for"):
+            jm.Remote(f"ws://127.0.0.1:{port}", secret="cod")
+        came = subprocess.Popen(
+            [*WAITING, *PROGRAM], env={**os.environ, "JOKULMIST_ADDRESS": f"ws://127.0.0.1:{port + 1}"}
+        )
+        four = jm.Remote(listen=port + 1, patience=20.0)
+        with pytest.raises(SettingError, match="4 arenas"):
+            trained(four, copies=5)
+        came.kill()
+        thief = subprocess.Popen(
+            [*WAITING, *PROGRAM],
+            env={**os.environ, "JOKULMIST_ADDRESS": f"ws://127.0.0.1:{port + 2}", "JOKULMIST_SECRET": "cod"},
+        )
+        with pytest.raises(BrokenEnvironment, match="did not tell the secret"):
+            jm.Remote(listen=port + 2, patience=20.0)
+        thief.kill()
+    finally:
+        program.kill()
+
+
+@pytest.mark.skipif(shutil.which("node") is None, reason="Node is not installed")
+def test_the_game_in_node_and_the_weir_in_c_are_trained_on(tmp_path):
+    punt = jm.Remote(command=["node", str(ROOT / "examples" / "punt" / "node.mjs")])
+    run = jm.train(
+        punt,
+        jm.QLearning(bins=3),
+        steps=640,
+        copies=8,
+        episodes=None,
+        folder=None,
+        vary={"stream": jm.between(0.5, 0.8)},
+    )
+    assert run.status == "done"
+    again = jm.train(
+        punt, jm.QLearning(bins=3), steps=640, copies=8, folder=None, vary={"stream": jm.between(0.5, 0.8)}
+    )
+    assert again.episodes.equals(run.episodes)
+    weir = tmp_path / "weir"
+    strict = ["-Wall", "-Wextra", "-Werror", "-pedantic", "-std=c99", "-D_POSIX_C_SOURCE=200809L"]
+    subprocess.run(["cc", *strict, "-O1", "-o", weir, ROOT / "examples" / "weir" / "weir.c", "-lm"], check=True)
+    pond = jm.Remote(command=[str(weir)])
+    run = jm.train(pond, jm.QLearning(bins=8), steps=6_000, copies=16, folder=None)
+    assert jm.evaluate(run, pond, episodes=20).mean > jm.evaluate("random", pond, episodes=20).mean + 10.0
+
+
+def test_importing_the_library_loads_no_connection():
+    code = "import sys, jokulmist as jm, jokulmist.training.train\nprint('websockets' in sys.modules)"
+    assert (
+        subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.strip()
+        == "False"
+    )
