@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -241,3 +242,30 @@ def test_importing_the_library_loads_no_connection():
         subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.strip()
         == "False"
     )
+
+
+def test_the_messages_of_the_protocol_page_are_what_is_spoken():
+    from jokulmist.remote.messages import MomentReader, request, result_of
+
+    page = (ROOT / "docs" / "protocol.md").read_text()
+    spoken = [
+        json.loads(text)
+        for text in re.findall(r"```json\n(.*?)```", page, re.DOTALL)
+        if text.startswith('{"jsonrpc": "2.0", "id": 1')
+    ]
+    pairs = [
+        re.findall(r'^{"jsonrpc".*}$', text, re.MULTILINE) for text in re.findall(r"```json\n(.*?)```", page, re.DOTALL)
+    ]
+    hello, described = spoken
+    assert request(1, "hello", hello["params"]) == json.dumps(hello, separators=(",", ":"))
+    said = {name: value for name, value in described["result"].items() if name != "secret"}
+    raft = jm.Remote(command=["nobody"], described=said)
+    reader = MomentReader(raft)
+    for asked, answer in [pair for pair in pairs if len(pair) == 2]:
+        number, method = json.loads(asked)["id"], json.loads(asked)["method"]
+        states = reader.states(result_of(number, method, answer), 2, {}, method)
+        assert [len(state.row) for state in states] == [1, 1]
+    from jokulmist.remote.environment import KNOWN
+
+    for name in KNOWN:
+        assert f"`{name}`" in page
