@@ -1,0 +1,237 @@
+"""What a policy computes when it decides, as a list of array operations: the agent's own `choose`, traced and folded.
+
+Every method that can be traced is exported by the same few operations, with its tables, networks, scaling and masks. What does not depend on what is seen is
+computed here and becomes a constant.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from jokulmist.agents.contract import numbers_at
+from jokulmist.environments.spaces.actions import Actions, Choice
+from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.legal import choices_of, mask_widths
+from jokulmist.errors import SettingError, listed
+from jokulmist.learning.schedules import Progress
+from jokulmist.training.policies.policy import Policy
+
+Array = np.ndarray[Any, Any]
+ELEMENTWISE = (
+    "add", "sub", "mul", "div", "max", "min", "pow", "lt", "le", "gt", "ge", "eq", "ne", "and", "or", "not", "neg", "exp", "log", "log1p", "tanh", "logistic", "floor",
+    "ceil", "abs", "sqrt", "rsqrt", "sign", "select_n", "convert_element_type", "integer_pow", "erf", "square", "clamp", "is_finite", "rem",
+)  # fmt: skip
+SHAPED = ("broadcast_in_dim", "reshape", "squeeze", "expand_dims", "transpose", "slice", "concatenate", "dynamic_slice", "gather", "iota", "pad", "rev")
+REDUCING = ("reduce_sum", "reduce_max", "reduce_min", "argmax", "argmin", "reduce_and", "reduce_or", "cumsum")
+KNOWN = (*ELEMENTWISE, *SHAPED, *REDUCING, "dot_general")
+INSIDE = ("jit", "pjit", "custom_jvp_call", "custom_vjp_call", "custom_vjp_call_jaxpr", "closed_call", "remat", "core_call")
+SAME = ("stop_gradient", "copy", "optimization_barrier", "sharding_constraint")
+
+
+class Value(NamedTuple):
+    """An array that an operation makes, or an input.
+
+    Attributes
+    ----------
+    name : str
+    shape : tuple of int
+    kind : {"float", "int", "bool", "byte"}
+    """
+
+    name: str
+    shape: tuple[int, ...]
+    kind: str
+
+    @property
+    def size(self) -> int:
+        return math.prod(self.shape)
+
+
+class Op(NamedTuple):
+    """One operation; its inputs are values of others, or constant arrays."""
+
+    name: str
+    inputs: tuple[Value | Array, ...]
+    params: dict[str, Any]
+    out: Value
+
+
+@dataclass
+class Graph:
+    """A policy's decision.
+
+    Attributes
+    ----------
+    inputs : dict of str to Value
+        ``numbers``, each image, each mask (``legal 0``, ...), that it reads.
+    ops : list of Op
+    outputs : list of (part, Value or Array)
+        By part of the action; one action has the empty name.
+    """
+
+    policy: Policy
+    inputs: dict[str, Value] = field(default_factory=dict)
+    ops: list[Op] = field(default_factory=list)
+    outputs: list[tuple[str, Value | Array]] = field(default_factory=list)
+
+    @property
+    def parts(self) -> dict[str, Any]:
+        """The parts of the action by name."""
+        action = self.policy.spec.action
+        return dict(action.parts) if isinstance(action, Actions) else {"": action}
+
+
+def kind_of(dtype: Any) -> str:
+    name = np.dtype(dtype).kind
+    if np.dtype(dtype) == np.uint8:
+        return "byte"
+    return {"f": "float", "b": "bool"}.get(name, "int")
+
+
+class _Middle:
+    """Chance for what is decided without exploration: where values are equal, the one in the middle."""
+
+    def __init__(self) -> None:
+        import jax.numpy as jnp
+
+        self.xp = jnp
+
+    def uniform(self, low: Any = 0.0, high: Any = 1.0, shape: Any = ()) -> Any:
+        return low + (high - low) * self.xp.full(shape, 0.5, self.xp.float32)
+
+    def normal(self, mean: Any = 0.0, spread: Any = 1.0, shape: Any = ()) -> Any:
+        return mean + 0.0 * spread * self.xp.zeros(shape, self.xp.float32)
+
+    def settle(self, value: Any) -> Any:
+        return value
+
+
+def graph_of(policy: Policy) -> Graph:
+    """The decision of a policy without exploration, for one observation.
+
+    Raises
+    ------
+    SettingError
+        When the method is not traced, or computes what no form holds.
+    """
+    import jax
+    import jax.numpy as jnp
+
+    agent, spec = policy.agent, policy.spec
+    kind = type(agent)
+    if not kind.traced:
+        raise SettingError(f"`{kind.__name__}` is not traced, so it is known to nobody what it computes. Only a method that can be compiled leaves Python.")
+    numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
+    shapes = policy.shapes
+    memory = agent.fresh_memory(shapes, numbers) if agent.reads_memory else ()
+    learner = jax.tree.map(jnp.asarray, policy.learner)
+    widths = mask_widths(spec.action) if spec.masked else []
+    seen = Seen(
+        jnp.zeros((1, spec.width), jnp.float32), {c.name: jnp.zeros((1, *c.shape), jnp.uint8) for c in spec.images},
+        tuple(jnp.ones((1, n), bool) for n in widths), jnp.zeros(1, jnp.int32),
+    )  # fmt: skip
+
+    def decided(seen: Any) -> Any:
+        return kind.choose(shapes, numbers, learner, memory, seen, _Middle(), False)[0]
+
+    traced = jax.make_jaxpr(decided)(seen)
+    names = ["numbers", *(c.name for c in spec.images), *(f"legal {k}" for k in range(len(widths))), "age"]
+    order = jax.tree.leaves(Seen("numbers", {c.name: c.name for c in spec.images}, tuple(f"legal {k}" for k in range(len(widths))), "age"))
+    graph = Graph(policy)
+    known: dict[Any, Any] = {}
+    for variable, name in zip(traced.jaxpr.invars, order, strict=True):
+        assert name in names
+        graph.inputs[name] = known[variable] = Value(_word(name), tuple(variable.aval.shape), kind_of(variable.aval.dtype))
+    for variable, constant in zip(traced.jaxpr.constvars, traced.consts, strict=True):
+        known[variable] = np.asarray(constant)
+    _walk(traced.jaxpr, known, graph)
+    outputs = [known[o] if not hasattr(o, "val") else np.asarray(o.val) for o in traced.jaxpr.outvars]
+    # A record's leaves come in the order of its names.
+    parts = sorted(graph.parts) if len(graph.parts) > 1 else list(graph.parts)
+    tree = jax.tree.structure(jax.eval_shape(decided, seen))
+    placed = jax.tree.unflatten(tree, list(range(len(outputs))))
+    where = {part: (getattr(placed, part) if part else placed) for part in parts}
+    graph.outputs = [(part, outputs[where[part]]) for part in graph.parts]
+    _drop_unused(graph)
+    return graph
+
+
+def _word(name: str) -> str:
+    return "seen_" + "".join(c if c.isalnum() else "_" for c in name)
+
+
+def _walk(jaxpr: Any, known: dict[Any, Any], graph: Graph) -> None:
+    """Fold what is known; keep the rest as operations."""
+    for equation in jaxpr.eqns:
+        given = [np.asarray(v.val) if hasattr(v, "val") else known[v] for v in equation.invars]
+        name = equation.primitive.name
+        if name in SAME:
+            for variable, value in zip(equation.outvars, given, strict=True):
+                known[variable] = value
+            continue
+        if all(isinstance(value, np.ndarray) for value in given) and name not in INSIDE:
+            made = equation.primitive.bind(*given, **equation.params)
+            for variable, value in zip(equation.outvars, made if equation.primitive.multiple_results else [made], strict=True):
+                known[variable] = np.asarray(value)
+            continue
+        if name in INSIDE:
+            inner = next(equation.params[key] for key in ("jaxpr", "call_jaxpr", "fun_jaxpr") if key in equation.params)
+            body, constants = getattr(inner, "jaxpr", inner), getattr(inner, "consts", [])
+            inside: dict[Any, Any] = dict(zip(body.invars, given, strict=True))
+            inside.update(zip(body.constvars, map(np.asarray, constants), strict=True))
+            _walk(body, inside, graph)
+            for variable, out in zip(equation.outvars, body.outvars, strict=True):
+                known[variable] = np.asarray(out.val) if hasattr(out, "val") else inside[out]
+            continue
+        if name not in KNOWN:
+            raise SettingError(f"the policy computes `{name}`, which no form holds; there are {listed(KNOWN)}. Use another network.")
+        (variable,) = equation.outvars
+        made = Value(f"t{len(graph.ops)}", tuple(variable.aval.shape), kind_of(variable.aval.dtype))
+        graph.ops.append(Op(name, tuple(given), dict(equation.params), made))
+        known[variable] = made
+
+
+def _drop_unused(graph: Graph) -> None:
+    needed = {value.name for _, value in graph.outputs if isinstance(value, Value)}
+    kept = []
+    for op in reversed(graph.ops):
+        if op.out.name in needed:
+            kept.append(op)
+            needed |= {value.name for value in op.inputs if isinstance(value, Value)}
+    graph.ops = kept[::-1]
+    graph.inputs = {name: value for name, value in graph.inputs.items() if value.name in needed}
+
+
+def decided_by(policy: Policy, rows: Any, images: list[dict[str, Any]], masks: list[tuple[Any, ...]]) -> list[dict[str, float]]:
+    """What the policy itself decides, one observation after another, by part: what an export is held against."""
+    import jax
+    import jax.numpy as jnp
+
+    agent = policy.agent
+    numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
+    memory = agent.fresh_memory(policy.shapes, numbers) if agent.reads_memory else ()
+    learner = jax.tree.map(jnp.asarray, policy.learner)
+
+    @jax.jit
+    def decided(seen: Any) -> Any:
+        return type(agent).choose(policy.shapes, numbers, learner, memory, seen, _Middle(), False)[0]
+
+    found = []
+    action = policy.spec.action
+    for k, row in enumerate(rows):
+        seen = Seen(
+            jnp.asarray(row, jnp.float32)[None], {name: jnp.asarray(image)[None] for name, image in images[k].items()},
+            tuple(jnp.asarray(mask)[None] for mask in masks[k]), jnp.zeros(1, jnp.int32),
+        )  # fmt: skip
+        made = decided(seen)
+        found.append({name: np.asarray(getattr(made, name) if name else made)[0] for name in (action.parts if isinstance(action, Actions) else {"": action})})
+    return found
+
+
+def choice_names(graph: Graph) -> dict[str, Choice]:
+    """The choices of the action, by part."""
+    return choices_of(graph.policy.spec.action)

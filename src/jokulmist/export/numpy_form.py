@@ -1,0 +1,193 @@
+"""A policy as one file of Python that needs NumPy only."""
+
+from __future__ import annotations
+
+import base64
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.spaces.actions import Choice
+from jokulmist.export.graph import Array, Graph, Op, Value
+
+DTYPES = {"float": "np.float32", "int": "np.int32", "bool": "bool", "byte": "np.uint8"}
+BINARY = {
+    "add": "+", "sub": "-", "mul": "*", "div": "/", "lt": "<", "le": "<=", "gt": ">", "ge": ">=", "eq": "==", "ne": "!=", "and": "&", "or": "|", "pow": "**",
+    "rem": "%",
+}  # fmt: skip
+CALLED = {
+    "max": "np.maximum", "min": "np.minimum", "exp": "np.exp", "log": "np.log", "log1p": "np.log1p", "tanh": "np.tanh", "floor": "np.floor", "ceil": "np.ceil",
+    "abs": "np.abs", "sqrt": "np.sqrt", "sign": "np.sign", "not": "np.logical_not", "neg": "np.negative", "square": "np.square", "is_finite": "np.isfinite",
+}  # fmt: skip
+LETTERS = "abcdefghijklmnopqrstuvwxyz"
+
+
+def letters_of(op: Op) -> tuple[str, str, str]:
+    """The subscripts of a product of arrays: of both, and of what is made."""
+    (ours, theirs), (batch, their_batch) = op.params["dimension_numbers"]
+    left, right = (len(np.shape(v) if isinstance(v, np.ndarray) else v.shape) for v in op.inputs)
+    names = iter(LETTERS)
+    mine = [next(names) for _ in range(left)]
+    other = [""] * right
+    for a, b in zip((*ours, *batch), (*theirs, *their_batch), strict=True):
+        other[b] = mine[a]
+    other = [letter or next(names) for letter in other]
+    shared = [mine[a] for a in batch]
+    free = [mine[a] for a in range(left) if a not in (*ours, *batch)] + [other[b] for b in range(right) if b not in (*theirs, *their_batch)]
+    return "".join(mine), "".join(other), "".join(shared + free)
+
+
+def row_gather(op: Op) -> bool:
+    """Whether a gather takes whole entries of the first axis, by indices with a last axis of one."""
+    numbers = op.params["dimension_numbers"]
+    operand, indices = (v.shape for v in op.inputs)
+    sizes = op.params["slice_sizes"]
+    return (
+        tuple(numbers.start_index_map) == (0,) and tuple(numbers.collapsed_slice_dims) == (0,) and tuple(sizes[1:]) == tuple(operand[1:]) and indices[-1] == 1
+        and tuple(numbers.offset_dims) == tuple(range(len(indices) - 1, len(indices) - 1 + len(operand) - 1)) and not getattr(numbers, "operand_batching_dims", ())
+    )  # fmt: skip
+
+
+def written(graph: Graph, about: str) -> str:
+    """The text of the file."""
+    constants: list[str] = []
+
+    def told(value: Value | Array) -> str:
+        if isinstance(value, Value):
+            return value.name
+        array = np.asarray(value)
+        dtype = DTYPES[_kind(array)]
+        if array.size == 1 and array.ndim == 0:
+            return f"{dtype}({array.item()!r})" if np.isfinite(array.item()) else f"{dtype}('{array.item()}')"
+        if array.size <= 16 and np.isfinite(array.astype(float)).all():
+            return f"np.array({array.tolist()!r}, {dtype})"
+        name = f"C{len(constants)}"
+        data = base64.b85encode(np.ascontiguousarray(array.astype(eval_dtype(dtype))).tobytes()).decode()
+        constants.append(f"{name} = _array({data!r}, {dtype}, {array.shape!r})")
+        return name
+
+    lines = [f"    {op.out.name} = {_line(op, [told(v) for v in op.inputs])}" for op in graph.ops]
+    outputs = {part: told(value) for part, value in graph.outputs}
+    spec = graph.policy.spec
+    numbers = "numbers" in graph.inputs
+    channels = [(c.name, c.shape) for c in spec.numbers]
+    parts = {
+        part: {"labels": list(choice.labels)} if isinstance(choice, Choice) else {"shape": list(choice.shape)}
+        for part, choice in graph.parts.items()
+    }
+    head = f'''"""{about}
+
+`decide(observation)` takes a dict with a value a channel, in units as declared, and gives the action: a label, a number, or a dict of them by part.
+{"`legal` says what may be done now: truth values, one an alternative, or a dict of them by part." if spec.masked else ""}
+"""
+
+import base64
+
+import numpy as np
+
+
+def _array(text, dtype, shape):
+    return np.frombuffer(base64.b85decode(text), dtype).reshape(shape)
+
+
+CHANNELS = {channels!r}
+IMAGES = {[(c.name, c.shape) for c in spec.images]!r}
+PARTS = {parts!r}
+'''
+    reading = []
+    if numbers:
+        reading.append(
+            f'    {graph.inputs["numbers"].name} = np.concatenate([np.reshape(np.asarray(observation[n], np.float32), -1) for n, _ in CHANNELS])[None]'
+        )
+    for channel in spec.images:
+        if channel.name in graph.inputs:
+            reading.append(f"    {graph.inputs[channel.name].name} = np.asarray(observation[{channel.name!r}], np.uint8)[None]")
+    if spec.masked:
+        names = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
+        for k, part in enumerate(names):
+            if f"legal {k}" in graph.inputs:
+                own = "legal" if part == "" else f"legal.get({part!r})"
+                reading.append(
+                    f"    {graph.inputs[f'legal {k}'].name} = np.asarray(np.ones({graph.inputs[f'legal {k}'].shape[1]}, bool) if legal is None or {own} is None else {own}, bool)[None]"
+                )
+    given = ", ".join(f"{part!r}: {value}" for part, value in outputs.items())
+    tail = f'''
+def decide(observation, legal=None, raw=False):
+    """The action; with `raw` indices and arrays by part."""
+{chr(10).join(reading)}
+{chr(10).join(lines)}
+    found = {{{given}}}
+    own = {{part: np.asarray(value)[0] for part, value in found.items()}}
+    if raw:
+        return own
+    named = {{
+        part: PARTS[part]["labels"][int(value)] if "labels" in PARTS[part] else (float(value) if np.ndim(value) == 0 else value)
+        for part, value in own.items()
+    }}
+    return named.get("", named)
+'''
+    return head + "\n".join(constants) + "\n\n" + tail
+
+
+def eval_dtype(name: str) -> Any:
+    return {"np.float32": np.float32, "np.int32": np.int32, "bool": np.bool_, "np.uint8": np.uint8}[name]
+
+
+def _kind(array: Array) -> str:
+    return "byte" if array.dtype == np.uint8 else {"f": "float", "b": "bool"}.get(array.dtype.kind, "int")
+
+
+def _line(op: Op, given: list[str]) -> str:
+    name, params, out = op.name, op.params, op.out
+    if name in BINARY:
+        return f"{given[0]} {BINARY[name]} {given[1]}"
+    if name in CALLED:
+        return f"{CALLED[name]}({', '.join(given)})"
+    if name == "integer_pow":
+        return f"{given[0]} ** {params['y']}"
+    if name == "rsqrt":
+        return f"1.0 / np.sqrt({given[0]})"
+    if name == "logistic":
+        return f"1.0 / (1.0 + np.exp(-{given[0]}))"
+    if name == "clamp":
+        return f"np.clip({given[1]}, {given[0]}, {given[2]})"
+    if name == "select_n":
+        return f"np.where({given[0]}, {given[2]}, {given[1]})"
+    if name == "convert_element_type":
+        return f"np.asarray({given[0]}).astype({DTYPES[out.kind]})"
+    if name == "broadcast_in_dim":
+        places = params["broadcast_dimensions"]
+        shape = [op.inputs[0].shape[places.index(k)] if k in places else 1 for k in range(len(out.shape))]
+        return f"np.broadcast_to(np.reshape({given[0]}, {tuple(shape)}), {out.shape})"
+    if name in ("reshape", "squeeze", "expand_dims"):
+        return f"np.reshape({given[0]}, {out.shape})"
+    if name == "transpose":
+        return f"np.transpose({given[0]}, {tuple(params['permutation'])})"
+    if name == "slice":
+        strides = params["strides"] or (1,) * len(out.shape)
+        parts = ", ".join(f"{a}:{b}:{s}" if s != 1 else f"{a}:{b}" for a, b, s in zip(params["start_indices"], params["limit_indices"], strides, strict=True))
+        return f"{given[0]}[{parts}]"
+    if name == "concatenate":
+        return f"np.concatenate([{', '.join(given)}], axis={params['dimension']})"
+    if name == "dynamic_slice":
+        limits = [whole - size for whole, size in zip(op.inputs[0].shape, params["slice_sizes"], strict=True)]
+        parts = [
+            f"(lambda s: slice(s, s + {size}))(int(np.clip({start}, 0, {most})))"
+            for start, size, most in zip(given[1:], params["slice_sizes"], limits, strict=True)
+        ]
+        return f"{given[0]}[{', '.join(parts)}]"
+    if name == "gather" and row_gather(op):
+        return f"np.take({given[0]}, np.clip({given[1]}[..., 0], 0, {op.inputs[0].shape[0] - 1}), axis=0)"
+    if name in ("reduce_sum", "reduce_max", "reduce_min", "reduce_and", "reduce_or"):
+        call = {"reduce_sum": "np.sum", "reduce_max": "np.max", "reduce_min": "np.min", "reduce_and": "np.all", "reduce_or": "np.any"}[name]
+        return f"{call}({given[0]}, axis={tuple(params['axes'])})"
+    if name in ("argmax", "argmin"):
+        return f"np.{name}({given[0]}, axis={params['axes'][0]}).astype(np.int32)"
+    if name == "cumsum":
+        return f"np.cumsum({given[0]}, axis={params['axis']})"
+    if name == "dot_general":
+        left, right, made = letters_of(op)
+        return f'np.einsum("{left},{right}->{made}", {given[0]}, {given[1]})'
+    from jokulmist.errors import SettingError
+
+    raise SettingError(f"the policy computes `{name}` in a way that this form does not hold.")
