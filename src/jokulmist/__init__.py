@@ -49,6 +49,8 @@ _WHERE: dict[str, str] = {
     "Clipped": "environments.modifiers",
     "Signed": "environments.modifiers",
     "ForPlayer": "environments.modifiers",
+    "export": "exporting.save",
+    "Exported": "exporting.save",
     "Remote": "remote.environment",
     "Potential": "environments.modifiers",
     "Opening": "environments.modifiers",

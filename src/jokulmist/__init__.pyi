@@ -69,6 +69,8 @@ from jokulmist.environments.transition.episode import Episode as Episode
 from jokulmist.environments.varying import Levels as Levels
 from jokulmist.environments.varying import between as between
 from jokulmist.errors import JokulmistError as JokulmistError
+from jokulmist.exporting.save import Exported as Exported
+from jokulmist.exporting.save import export as export
 from jokulmist.learning.networks.layout import Convolutional as Convolutional
 from jokulmist.learning.networks.layout import Dense as Dense
 from jokulmist.learning.schedules import geometric as geometric

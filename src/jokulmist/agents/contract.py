@@ -453,4 +453,4 @@ def explained(kind: type[BaseModel], failure: ValidationError) -> str:
 Count = Annotated[int, Field(ge=1, le=2**31 - 1, strict=True)]
 
 
-Whole = Annotated[int, Field(ge=0, strict=True)]
+Whole = Annotated[int, Field(ge=0, le=2**31 - 1, strict=True)]

@@ -226,6 +226,27 @@ def adapt(
 
 
 @app.command()
+def export(
+    run: RunFolder,
+    form: Annotated[str, typer.Option(help="What it is written as: python (NumPy only), c, js or onnx.")],
+    to: Annotated[Path, typer.Option(metavar="FOLDER", help="The folder to write it into.")],
+    player: Annotated[Optional[str], typer.Option(help="Of several players the one whose policy it is.")] = None,  # noqa: UP045
+    checkpoint: Annotated[
+        str, typer.Option(metavar="WHICH", help="Which policy: last, best, or the decisions of a checkpoint.")
+    ] = "last",
+    json: AsJson = False,
+    trust: Trust = False,
+) -> None:
+    """Write a run's policy to run without this library, and hold it against the policy where that can be done here. Status 1 where it differs.
+
+    Example:  jokulmist export runs/ferry-ppo-001 --form c --to ferry-policy
+    """
+    from jokulmist.command.exporting import export as work
+
+    raise typer.Exit(DONE if work(run, form, to, player, checkpoint, json) else FAILED)
+
+
+@app.command()
 def redo(run: RunFolder, folder: Folder = Path("runs"), json: AsJson = False, trust: Trust = False) -> None:
     """Do a run again from its record, and say whether the episodes came out the same. Status 1 where they did not.
 

@@ -14,6 +14,7 @@ from jokulmist.training.runs.run import Run
 
 MOST_POINTS = 700
 MOST_DOTS = 2500
+PERCENTAGES = ("processor_percent", "machine_processor_percent", "machine_memory_percent")
 Chart = dict[str, Any]
 
 
@@ -99,7 +100,7 @@ def machine(run: Run) -> Chart | None:
     from jokulmist.records.files import read_csv
     from jokulmist.records.run_folder import MACHINE
 
-    frame = read_csv(run.path / MACHINE, ("seconds",)) if run.path is not None else None
+    frame = read_csv(run.path / MACHINE, ("seconds", *PERCENTAGES)) if run.path is not None else None
     if frame is None or not len(frame):
         return None
     x = frame["seconds"]

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.spaces.actions import Choice
-from jokulmist.export.graph import Array, Graph, Op, Value
+from jokulmist.exporting.graph import Array, Graph, Op, Value
 
 DTYPES = {"float": "np.float32", "int": "np.int32", "bool": "bool", "byte": "np.uint8"}
 BINARY = {
@@ -33,7 +33,9 @@ def letters_of(op: Op) -> tuple[str, str, str]:
         other[b] = mine[a]
     other = [letter or next(names) for letter in other]
     shared = [mine[a] for a in batch]
-    free = [mine[a] for a in range(left) if a not in (*ours, *batch)] + [other[b] for b in range(right) if b not in (*theirs, *their_batch)]
+    free = [mine[a] for a in range(left) if a not in (*ours, *batch)] + [
+        other[b] for b in range(right) if b not in (*theirs, *their_batch)
+    ]
     return "".join(mine), "".join(other), "".join(shared + free)
 
 
@@ -97,11 +99,13 @@ PARTS = {parts!r}
     reading = []
     if numbers:
         reading.append(
-            f'    {graph.inputs["numbers"].name} = np.concatenate([np.reshape(np.asarray(observation[n], np.float32), -1) for n, _ in CHANNELS])[None]'
+            f"    {graph.inputs['numbers'].name} = np.concatenate([np.reshape(np.asarray(observation[n], np.float32), -1) for n, _ in CHANNELS])[None]"
         )
     for channel in spec.images:
         if channel.name in graph.inputs:
-            reading.append(f"    {graph.inputs[channel.name].name} = np.asarray(observation[{channel.name!r}], np.uint8)[None]")
+            reading.append(
+                f"    {graph.inputs[channel.name].name} = np.asarray(observation[{channel.name!r}], np.uint8)[None]"
+            )
     if spec.masked:
         names = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
         for k, part in enumerate(names):
@@ -165,21 +169,30 @@ def _line(op: Op, given: list[str]) -> str:
         return f"np.transpose({given[0]}, {tuple(params['permutation'])})"
     if name == "slice":
         strides = params["strides"] or (1,) * len(out.shape)
-        parts = ", ".join(f"{a}:{b}:{s}" if s != 1 else f"{a}:{b}" for a, b, s in zip(params["start_indices"], params["limit_indices"], strides, strict=True))
+        parts = ", ".join(
+            f"{a}:{b}:{s}" if s != 1 else f"{a}:{b}"
+            for a, b, s in zip(params["start_indices"], params["limit_indices"], strides, strict=True)
+        )
         return f"{given[0]}[{parts}]"
     if name == "concatenate":
         return f"np.concatenate([{', '.join(given)}], axis={params['dimension']})"
     if name == "dynamic_slice":
         limits = [whole - size for whole, size in zip(op.inputs[0].shape, params["slice_sizes"], strict=True)]
-        parts = [
+        sliced = [
             f"(lambda s: slice(s, s + {size}))(int(np.clip({start}, 0, {most})))"
             for start, size, most in zip(given[1:], params["slice_sizes"], limits, strict=True)
         ]
-        return f"{given[0]}[{', '.join(parts)}]"
+        return f"{given[0]}[{', '.join(sliced)}]"
     if name == "gather" and row_gather(op):
         return f"np.take({given[0]}, np.clip({given[1]}[..., 0], 0, {op.inputs[0].shape[0] - 1}), axis=0)"
     if name in ("reduce_sum", "reduce_max", "reduce_min", "reduce_and", "reduce_or"):
-        call = {"reduce_sum": "np.sum", "reduce_max": "np.max", "reduce_min": "np.min", "reduce_and": "np.all", "reduce_or": "np.any"}[name]
+        call = {
+            "reduce_sum": "np.sum",
+            "reduce_max": "np.max",
+            "reduce_min": "np.min",
+            "reduce_and": "np.all",
+            "reduce_or": "np.any",
+        }[name]
         return f"{call}({given[0]}, axis={tuple(params['axes'])})"
     if name in ("argmax", "argmin"):
         return f"np.{name}({given[0]}, axis={params['axes'][0]}).astype(np.int32)"

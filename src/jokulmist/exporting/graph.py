@@ -25,10 +25,32 @@ ELEMENTWISE = (
     "add", "sub", "mul", "div", "max", "min", "pow", "lt", "le", "gt", "ge", "eq", "ne", "and", "or", "not", "neg", "exp", "log", "log1p", "tanh", "logistic", "floor",
     "ceil", "abs", "sqrt", "rsqrt", "sign", "select_n", "convert_element_type", "integer_pow", "erf", "square", "clamp", "is_finite", "rem",
 )  # fmt: skip
-SHAPED = ("broadcast_in_dim", "reshape", "squeeze", "expand_dims", "transpose", "slice", "concatenate", "dynamic_slice", "gather", "iota", "pad", "rev")
+SHAPED = (
+    "broadcast_in_dim",
+    "reshape",
+    "squeeze",
+    "expand_dims",
+    "transpose",
+    "slice",
+    "concatenate",
+    "dynamic_slice",
+    "gather",
+    "iota",
+    "pad",
+    "rev",
+)
 REDUCING = ("reduce_sum", "reduce_max", "reduce_min", "argmax", "argmin", "reduce_and", "reduce_or", "cumsum")
 KNOWN = (*ELEMENTWISE, *SHAPED, *REDUCING, "dot_general")
-INSIDE = ("jit", "pjit", "custom_jvp_call", "custom_vjp_call", "custom_vjp_call_jaxpr", "closed_call", "remat", "core_call")
+INSIDE = (
+    "jit",
+    "pjit",
+    "custom_jvp_call",
+    "custom_vjp_call",
+    "custom_vjp_call_jaxpr",
+    "closed_call",
+    "remat",
+    "core_call",
+)
 SAME = ("stop_gradient", "copy", "optimization_barrier", "sharding_constraint")
 
 
@@ -124,7 +146,9 @@ def graph_of(policy: Policy) -> Graph:
     agent, spec = policy.agent, policy.spec
     kind = type(agent)
     if not kind.traced:
-        raise SettingError(f"`{kind.__name__}` is not traced, so it is known to nobody what it computes. Only a method that can be compiled leaves Python.")
+        raise SettingError(
+            f"`{kind.__name__}` is not traced, so it is known to nobody what it computes. Only a method that can be compiled leaves Python."
+        )
     numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
     shapes = policy.shapes
     memory = agent.fresh_memory(shapes, numbers) if agent.reads_memory else ()
@@ -140,12 +164,16 @@ def graph_of(policy: Policy) -> Graph:
 
     traced = jax.make_jaxpr(decided)(seen)
     names = ["numbers", *(c.name for c in spec.images), *(f"legal {k}" for k in range(len(widths))), "age"]
-    order = jax.tree.leaves(Seen("numbers", {c.name: c.name for c in spec.images}, tuple(f"legal {k}" for k in range(len(widths))), "age"))
+    order = jax.tree.leaves(
+        Seen("numbers", {c.name: c.name for c in spec.images}, tuple(f"legal {k}" for k in range(len(widths))), "age")
+    )
     graph = Graph(policy)
     known: dict[Any, Any] = {}
     for variable, name in zip(traced.jaxpr.invars, order, strict=True):
         assert name in names
-        graph.inputs[name] = known[variable] = Value(_word(name), tuple(variable.aval.shape), kind_of(variable.aval.dtype))
+        graph.inputs[name] = known[variable] = Value(
+            _word(name), tuple(variable.aval.shape), kind_of(variable.aval.dtype)
+        )
     for variable, constant in zip(traced.jaxpr.constvars, traced.consts, strict=True):
         known[variable] = np.asarray(constant)
     _walk(traced.jaxpr, known, graph)
@@ -175,7 +203,9 @@ def _walk(jaxpr: Any, known: dict[Any, Any], graph: Graph) -> None:
             continue
         if all(isinstance(value, np.ndarray) for value in given) and name not in INSIDE:
             made = equation.primitive.bind(*given, **equation.params)
-            for variable, value in zip(equation.outvars, made if equation.primitive.multiple_results else [made], strict=True):
+            for variable, value in zip(
+                equation.outvars, made if equation.primitive.multiple_results else [made], strict=True
+            ):
                 known[variable] = np.asarray(value)
             continue
         if name in INSIDE:
@@ -188,7 +218,9 @@ def _walk(jaxpr: Any, known: dict[Any, Any], graph: Graph) -> None:
                 known[variable] = np.asarray(out.val) if hasattr(out, "val") else inside[out]
             continue
         if name not in KNOWN:
-            raise SettingError(f"the policy computes `{name}`, which no form holds; there are {listed(KNOWN)}. Use another network.")
+            raise SettingError(
+                f"the policy computes `{name}`, which no form holds; there are {listed(KNOWN)}. Use another network."
+            )
         (variable,) = equation.outvars
         made = Value(f"t{len(graph.ops)}", tuple(variable.aval.shape), kind_of(variable.aval.dtype))
         graph.ops.append(Op(name, tuple(given), dict(equation.params), made))
@@ -206,7 +238,9 @@ def _drop_unused(graph: Graph) -> None:
     graph.inputs = {name: value for name, value in graph.inputs.items() if value.name in needed}
 
 
-def decided_by(policy: Policy, rows: Any, images: list[dict[str, Any]], masks: list[tuple[Any, ...]]) -> list[dict[str, float]]:
+def decided_by(
+    policy: Policy, rows: Any, images: list[dict[str, Any]], masks: list[tuple[Any, ...]]
+) -> list[dict[str, float]]:
     """What the policy itself decides, one observation after another, by part: what an export is held against."""
     import jax
     import jax.numpy as jnp
@@ -228,7 +262,12 @@ def decided_by(policy: Policy, rows: Any, images: list[dict[str, Any]], masks: l
             tuple(jnp.asarray(mask)[None] for mask in masks[k]), jnp.zeros(1, jnp.int32),
         )  # fmt: skip
         made = decided(seen)
-        found.append({name: np.asarray(getattr(made, name) if name else made)[0] for name in (action.parts if isinstance(action, Actions) else {"": action})})
+        found.append(
+            {
+                name: np.asarray(getattr(made, name) if name else made)[0]
+                for name in (action.parts if isinstance(action, Actions) else {"": action})
+            }
+        )
     return found
 
 

@@ -1,0 +1,34 @@
+"""The command that writes a policy to run elsewhere."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import typer
+
+from jokulmist.command.printing import print_json
+
+
+def export(path: Path, form: str, to: Path, player: str | None, which: str, json: bool) -> bool:
+    """Write it; returns whether it decides as the policy does, or could not be run here."""
+    from jokulmist.exporting.save import export as write
+    from jokulmist.training.runs.run import Run
+
+    run = Run.open(path)
+    policy = run.checkpoint(which)
+    about = f"{run.name}, seed {run.seed}, after {policy.decisions:,} decisions"
+    if player is not None:
+        policy, about = policy.player(player), f"{player} of {about}"
+    made = write(policy, form, to, about=about)
+    if json:
+        print_json(
+            {
+                "files": [str(file) for file in made.files], "checked": made.checked, "wrong": made.wrong, "worst": made.worst,
+                "microseconds": made.microseconds, "why": made.why,
+            }
+        )  # fmt: skip
+    else:
+        for file in made.files:
+            typer.echo(f"{file}  {file.stat().st_size:,} bytes")
+        typer.echo(str(made))
+    return made.ok

@@ -1,0 +1,352 @@
+"""The files of each form: the policy, how it is used, and observations with what the policy decides on them."""
+
+from __future__ import annotations
+
+import json
+import re
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from jokulmist.environments.spaces.actions import Choice, Range
+from jokulmist.environments.spaces.legal import choices_of, mask_widths
+from jokulmist.errors import SettingError, listed
+from jokulmist.exporting import numpy_form
+from jokulmist.exporting.graph import Graph, decided_by
+from jokulmist.exporting.loops import C, JavaScript, Loops
+from jokulmist.training.policies.policy import Policy
+
+FORMS = ("python", "c", "js", "onnx")
+UNBOUNDED = 3.0
+KEYWORDS = {
+    "auto",
+    "break",
+    "case",
+    "char",
+    "const",
+    "continue",
+    "default",
+    "do",
+    "double",
+    "else",
+    "enum",
+    "extern",
+    "float",
+    "for",
+    "goto",
+    "if",
+    "inline",
+    "int",
+    "long",
+    "register",
+    "restrict",
+    "return",
+    "short",
+    "signed",
+    "sizeof",
+    "static",
+    "struct",
+    "switch",
+    "typedef",
+    "union",
+    "unsigned",
+    "void",
+    "volatile",
+    "while",
+}
+
+
+class Vectors(NamedTuple):
+    """Observations, and what the policy decides on each.
+
+    Attributes
+    ----------
+    rows : list of float32, shape ``(width,)``
+    images, masks : list
+    decided : list of dict of str to array
+        By part, indices and numbers.
+    """
+
+    rows: list[Any]
+    images: list[dict[str, Any]]
+    masks: list[tuple[Any, ...]]
+    decided: list[dict[str, Any]]
+
+    def as_json(self, policy: Policy, most: int) -> list[dict[str, Any]]:
+        """The first of them, by channel and part."""
+        spec, names = policy.spec, list(choices_of(policy.spec.action))
+        found = []
+        for row, images, masks, decided in list(zip(*self, strict=True))[:most]:
+            observation = {c.name: np.asarray(row[spec.slices[c.name]]).reshape(c.shape).tolist() for c in spec.numbers}
+            observation.update({name: image.tolist() for name, image in images.items()})
+            one: dict[str, Any] = {
+                "observation": observation,
+                "action": {part: np.asarray(v).tolist() for part, v in decided.items()},
+            }
+            if masks:
+                one["legal"] = {name: mask.tolist() for name, mask in zip(names, masks, strict=False)}
+            found.append(one)
+        return found
+
+
+def vectors_of(policy: Policy, count: int, seed: int = 0) -> Vectors:
+    """So many observations, drawn within the declared bounds, and what the policy decides on them."""
+    draw, spec = np.random.default_rng(seed), policy.spec
+    widths = mask_widths(spec.action) if spec.masked else []
+    rows, images, masks = [], [], []
+    for _ in range(count):
+        parts = []
+        for c in spec.numbers:
+            low = c.low if np.isfinite(c.low) else -UNBOUNDED
+            high = c.high if np.isfinite(c.high) else max(low, 0.0) + UNBOUNDED
+            own = draw.uniform(low, high, c.size)
+            parts.append(np.round(own) if c.whole else own)
+        rows.append(np.concatenate(parts or [np.zeros(0)]).astype(np.float32))
+        images.append({c.name: draw.integers(0, 256, c.shape).astype(np.uint8) for c in spec.images})
+        allowed = [draw.random(width) < 0.6 for width in widths]
+        for mask in allowed:
+            mask[draw.integers(len(mask))] = True
+        masks.append(tuple(allowed))
+    return Vectors(rows, images, masks, decided_by(policy, rows, images, masks))
+
+
+def files_of(graph: Graph, form: str, about: str, vectors: Vectors) -> dict[str, str | bytes]:
+    """The files of a form, by name.
+
+    Raises
+    ------
+    SettingError
+        When the form cannot hold what the policy computes.
+    """
+    if form not in FORMS:
+        raise SettingError(f"`form` is {form!r:.60}; there are {listed(FORMS)}.")
+    made: dict[str, str | bytes]
+    if form == "python":
+        made = {"policy.py": numpy_form.written(graph, about)}
+    elif form == "c":
+        made = c_files(graph, about)
+    elif form == "js":
+        made = js_files(graph, about)
+    else:
+        from jokulmist.exporting.onnx_form import written
+
+        made = {"policy.onnx": written(graph, about)}
+    told = {"about": about, "vectors": vectors.as_json(graph.policy, 100)}
+    return {**made, "vectors.json": json.dumps(told, indent=None), "README.md": readme(graph, form, about)}
+
+
+def word(name: str) -> str:
+    """A name as one of C and JavaScript."""
+    made = re.sub(r"\W", "_", name)
+    return f"{made}_" if made in KEYWORDS else made
+
+
+def _fields(graph: Graph) -> list[tuple[str, str, int, str]]:
+    """Of each channel: its name, its name in C, how many numbers, its unit; images after the numbers."""
+    spec = graph.policy.spec
+    return [(c.name, word(c.name), c.size, c.unit) for c in [*spec.numbers, *spec.images]]
+
+
+def _masks(graph: Graph) -> list[tuple[str, int]]:
+    """The choices whose alternatives may be forbidden, with their counts."""
+    if not graph.policy.spec.masked:
+        return []
+    return [
+        (word(part) if part else "action", one.count) for part, one in graph.parts.items() if isinstance(one, Choice)
+    ]
+
+
+def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
+    """A header and a source of C99."""
+    loops, spec = Loops(graph, C()), graph.policy.spec
+    masks = _masks(graph)
+    images = {c.name for c in spec.images}
+    observed = [
+        f"  {'unsigned char' if name in images else 'float'} {own}{f'[{size}]' if size > 1 or name in images else ''};{f' /* {unit} */' if unit else ''}"
+        for name, own, size, unit in _fields(graph)
+    ]
+    acts, labels = [], []
+    for part, one in graph.parts.items():
+        own = word(part) if part else "action"
+        if isinstance(one, Choice):
+            acts.append(f"  int {own}; /* 0 .. {one.count - 1}, see policy_{own}_labels */")
+            told = ", ".join(json.dumps(str(label)) for label in one.labels)
+            labels.append(f"extern const char *const policy_{own}_labels[{one.count}];")
+            labels.append(f"const char *const policy_{own}_labels[{one.count}] = {{{told}}};")
+        else:
+            acts.append(f"  float {own}{f'[{one.size}]' if one.shape else ''}; {_bounds(one)}")
+    header = [
+        f"/* {about}", " *", " * C99, no allocation, no dependency but the mathematical library. Arrays of work are static: decide in one thread at a time. */",
+        "#ifndef POLICY_H", "#define POLICY_H", "", "/* What is seen, in units as declared. */", "typedef struct {", *observed, "} policy_observation;", "",
+    ]  # fmt: skip
+    if masks:
+        header += [
+            "/* What may be done now: 1 or 0 an alternative. */",
+            "typedef struct {",
+            *[f"  unsigned char {own}[{count}];" for own, count in masks],
+            "} policy_legal;",
+            "",
+        ]
+    header += [
+        "typedef struct {",
+        *acts,
+        "} policy_action;",
+        "",
+        *[line for line in labels if line.startswith("extern")],
+        "",
+    ]
+    signature = f"void policy_decide(const policy_observation *observation, {'const policy_legal *legal, ' if masks else ''}policy_action *action)"
+    header += [f"{signature};", "", "#endif", ""]
+    body = [
+        '#include "policy.h"',
+        "",
+        "#include <math.h>",
+        "",
+        *[line for line in labels if not line.startswith("extern")],
+        "",
+        *loops.constants,
+        "",
+    ]
+    body += [f"{signature} {{"]
+    if "numbers" in graph.inputs:
+        body.append(f"  {C().buffer(graph.inputs['numbers'].name, 'float', spec.width)}")
+    body += [f"  {line}" for line in loops.buffers]
+    at = 0
+    for name, own, size, _ in _fields(graph):
+        if name in images:
+            if name in graph.inputs:
+                body.append(f"  const unsigned char *{graph.inputs[name].name} = observation->{own};")
+            continue
+        if "numbers" in graph.inputs:
+            to = graph.inputs["numbers"].name
+            body += (
+                [f"  {to}[{at}] = observation->{own};"]
+                if size == 1
+                else [f"  for (int k = 0; k < {size}; k++) {to}[{at} + k] = observation->{own}[k];"]
+            )
+        at += size
+    for k, (own, _) in enumerate(masks):
+        if f"legal {k}" in graph.inputs:
+            body.append(f"  const unsigned char *{graph.inputs[f'legal {k}'].name} = legal->{own};")
+    if not any(name in graph.inputs for name in ("numbers", *images)):
+        body.append("  (void)observation;")
+    if masks and not any(f"legal {k}" in graph.inputs for k in range(len(masks))):
+        body.append("  (void)legal;")
+    # Declarations come before statements that may be loops: C99 takes them anywhere.
+    body += loops.body
+    for part, place, _ in loops.outputs:
+        own, one = (word(part) if part else "action"), graph.parts[part]
+        if isinstance(one, Choice):
+            body.append(f"  action->{own} = (int){place}[0];")
+        elif one.shape:
+            body.append(f"  for (int k = 0; k < {one.size}; k++) action->{own}[k] = {place}[k];")
+        else:
+            body.append(f"  action->{own} = {place}[0];")
+    body += ["}", ""]
+    return {"policy.h": "\n".join(header), "policy.c": "\n".join(body)}
+
+
+def _bounds(one: Range) -> str:
+    low, high = np.ravel(one.low), np.ravel(one.high)
+    return f"/* {low[0]:g} .. {high[0]:g}{f' {one.unit}' if one.unit else ''} */"
+
+
+def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
+    """An ES module and its types."""
+    loops, spec = Loops(graph, JavaScript()), graph.policy.spec
+    images = {c.name for c in spec.images}
+    body = [
+        f"// {about}",
+        "//",
+        "// decide(observation, legal) gives the action: a label, a number, or an object of them by part. No dependencies.",
+        "",
+    ]
+    body += [*loops.constants, *loops.buffers, ""]
+    if any(op.name == "rem" for op in graph.ops):
+        body += ["const remainder = (a, b) => a % b;"]
+    parts = {part: list(map(str, one.labels)) if isinstance(one, Choice) else None for part, one in graph.parts.items()}
+    body += [f"export const labels = {json.dumps(parts)};", ""]
+    if "numbers" in graph.inputs:
+        body.append(f"const {graph.inputs['numbers'].name} = new Float32Array({spec.width});")
+    body += ["/** Indices and numbers by part. */", "export function decided(observation, legal = null) {"]
+    at = 0
+    for name, _, size, _unit in _fields(graph):
+        if name in images:
+            if name in graph.inputs:
+                body.append(f"  const {graph.inputs[name].name} = flat(observation[{json.dumps(name)}]);")
+            continue
+        if "numbers" in graph.inputs:
+            to, shape = graph.inputs["numbers"].name, next(c.shape for c in spec.numbers if c.name == name)
+            own = f"observation[{json.dumps(name)}]"
+            body.append(f"  {to}[{at}] = {own};" if shape == () else f"  {to}.set(flat({own}), {at});")
+        at += size
+    names = [part for part, one in graph.parts.items() if isinstance(one, Choice)] if spec.masked else []
+    for k, part in enumerate(names):
+        if f"legal {k}" in graph.inputs:
+            own = "legal" if part == "" else f"legal?.[{json.dumps(part)}]"
+            one = graph.parts[part]
+            assert isinstance(one, Choice)
+            body.append(
+                f"  const {graph.inputs[f'legal {k}'].name} = ({own} ?? new Array({one.count}).fill(true)).map(Number);"
+            )
+    body += loops.body
+    outs = []
+    for part, place, _ in loops.outputs:
+        one = graph.parts[part]
+        value = f"Array.from({place})" if isinstance(one, Range) and one.shape else f"{place}[0]"
+        outs.append(f"{json.dumps(part)}: {value}")
+    body += [f"  return {{ {', '.join(outs)} }};", "}", ""]
+    body += [
+        "/** The action in words. */", "export function decide(observation, legal = null) {", "  const own = decided(observation, legal);",
+        "  for (const part in own) if (labels[part]) own[part] = labels[part][own[part]];", '  return "" in own ? own[""] : own;', "}", "",
+        "function flat(value) {", "  return ArrayBuffer.isView(value) ? value : Array.isArray(value) ? value.flat(Infinity) : [value];", "}", "",
+    ]  # fmt: skip
+    kinds = "; ".join(
+        f"{json.dumps(name)}: {'number' if size == 1 and name not in images else 'ArrayLike<number>'}"
+        for name, _, size, _u in _fields(graph)
+    )
+    told = {part: " | ".join(json.dumps(v) for v in own) if own else "number" for part, own in parts.items()}
+    action = told[""] if "" in told else "{ " + "; ".join(f"{json.dumps(p)}: {t}" for p, t in told.items()) + " }"
+    types = [
+        f"/** {about} */", f"export interface Observation {{ {kinds} }}", f"export type Action = {action};",
+        "export declare const labels: Record<string, string[] | null>;", "export declare function decide(observation: Observation, legal?: unknown): Action;",
+        "export declare function decided(observation: Observation, legal?: unknown): Record<string, number | number[]>;", "",
+    ]  # fmt: skip
+    return {"policy.js": "\n".join(body), "policy.d.ts": "\n".join(types)}
+
+
+def readme(graph: Graph, form: str, about: str) -> str:
+    """What whoever takes the files should know."""
+    spec = graph.policy.spec
+    channels = "\n".join(
+        f"| `{c.name}` | {'image, bytes' if c.image else f'{c.low:g} to {c.high:g}'} | {c.unit or '-'} | {c.shape or 'one number'} |"
+        for c in spec.channels
+    )
+    actions = "\n".join(
+        f"- {f'`{part}`: ' if part else ''}{'one of ' + listed(one.labels) if isinstance(one, Choice) else f'numbers{one!r}'}"
+        for part, one in graph.parts.items()
+    )
+    use = {
+        "python": "```python\nfrom policy import decide\n\ndecide(observation)  # a dict with a value a channel\n```\n\nNeeds NumPy.",
+        "c": "```\ncc -std=c99 -O2 -c policy.c      # and -lm where it is linked\n```\n\nFill a `policy_observation`, call `policy_decide`, read the `policy_action`.",
+        "js": '```js\nimport { decide } from "./policy.js";\n\ndecide(observation); // an object with a value a channel\n```\n\nFor browsers and Node.',
+        "onnx": "Inputs are the channels by name, with a first axis of one; outputs are `action`, or of several parts `action.PART`. Metadata hold names, bounds and labels.",
+    }[form]
+    return f"""# A policy
+
+{about}
+
+{use}
+
+It sees, in these units and this order:
+
+| channel | from, to | unit | shape |
+|---|---|---|---|
+{channels}
+
+It does:
+
+{actions}
+
+What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
+"""

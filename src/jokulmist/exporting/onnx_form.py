@@ -1,0 +1,222 @@
+"""A policy as an ONNX model: channels by name in, the action by part out."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.spaces.actions import Choice
+from jokulmist.errors import SettingError
+from jokulmist.exporting.graph import Graph, Op, Value
+from jokulmist.exporting.numpy_form import letters_of, row_gather
+
+OPSET = 18
+BINARY = {
+    "add": "Add", "sub": "Sub", "mul": "Mul", "div": "Div", "max": "Max", "min": "Min", "pow": "Pow", "lt": "Less", "le": "LessOrEqual", "gt": "Greater",
+    "ge": "GreaterOrEqual", "eq": "Equal", "and": "And", "or": "Or",
+}  # fmt: skip
+UNARY = {
+    "exp": "Exp", "log": "Log", "tanh": "Tanh", "logistic": "Sigmoid", "floor": "Floor", "ceil": "Ceil", "abs": "Abs", "sqrt": "Sqrt", "neg": "Neg", "not": "Not",
+    "sign": "Sign", "erf": "Erf",
+}  # fmt: skip
+
+
+def inputs_of(graph: Graph, observation: dict[str, Any], legal: Any) -> dict[str, Any]:
+    """What the model takes, of one observation."""
+    spec = graph.policy.spec
+    found: dict[str, Any] = {c.name: np.asarray(observation[c.name], np.float32)[None] for c in spec.numbers}
+    found.update({c.name: np.asarray(observation[c.name], np.uint8)[None] for c in spec.images})
+    if spec.masked:
+        for part, one in graph.parts.items():
+            if isinstance(one, Choice):
+                own = legal if part == "" else (legal or {}).get(part)
+                found[_legal(part)] = np.asarray(np.ones(one.count, bool) if own is None else own, bool)[None]
+    return found
+
+
+def output_name(part: str) -> str:
+    """The output of a part of the action."""
+    return f"action.{part}" if part else "action"
+
+
+def _legal(part: str) -> str:
+    return f"legal.{part}" if part else "legal"
+
+
+class _Model:
+    def __init__(self, graph: Graph) -> None:
+        import onnx
+
+        self.onnx, self.graph = onnx, graph
+        self.types = {
+            "float": onnx.TensorProto.FLOAT, "int": onnx.TensorProto.INT32, "bool": onnx.TensorProto.BOOL, "byte": onnx.TensorProto.UINT8,
+        }  # fmt: skip
+        self.nodes: list[Any] = []
+        self.constants: list[Any] = []
+        self.count = 0
+
+    def name(self, value: Any) -> str:
+        if isinstance(value, Value):
+            return value.name
+        array = np.asarray(value)
+        kind: Any = (
+            np.uint8 if array.dtype == np.uint8 else {"f": np.float32, "b": np.bool_}.get(array.dtype.kind, np.int32)
+        )
+        return self.constant(array.astype(kind))
+
+    def constant(self, array: Any) -> str:
+        self.count += 1
+        made = f"k{self.count}"
+        self.constants.append(self.onnx.numpy_helper.from_array(np.ascontiguousarray(array), made))
+        return made
+
+    def whole(self, numbers: Any) -> str:
+        return self.constant(np.asarray(numbers, np.int64))
+
+    def node(self, kind: str, inputs: list[str], out: str = "", **settings: Any) -> str:
+        self.count += 1
+        made = out or f"n{self.count}"
+        self.nodes.append(self.onnx.helper.make_node(kind, inputs, [made], **settings))
+        return made
+
+    def op(self, op: Op) -> None:
+        name, params, out = op.name, op.params, op.out
+        given = [self.name(v) for v in op.inputs]
+        kinds = [
+            v.kind if isinstance(v, Value) else {"f": "float", "b": "bool"}.get(np.asarray(v).dtype.kind, "int")
+            for v in op.inputs
+        ]
+        if name in ("and", "or") and kinds[0] != "bool":
+            raise SettingError(
+                f"the policy computes `{name}` of whole numbers, which the ONNX form does not hold. The forms `c`, `js` and `python` do."
+            )
+        if name in BINARY:
+            self.node(BINARY[name], given, out.name)
+        elif name == "ne":
+            self.node("Not", [self.node("Equal", given)], out.name)
+        elif name in UNARY:
+            self.node(UNARY[name], given, out.name)
+        elif name == "square":
+            self.node("Mul", [given[0], given[0]], out.name)
+        elif name == "integer_pow":
+            self.node("Pow", [given[0], self.constant(np.float32(params["y"]))], out.name)
+        elif name == "rsqrt":
+            self.node("Reciprocal", [self.node("Sqrt", given)], out.name)
+        elif name == "log1p":
+            self.node("Log", [self.node("Add", [given[0], self.constant(np.float32(1.0))])], out.name)
+        elif name == "clamp":
+            self.node("Min", [self.node("Max", [given[1], given[0]]), given[2]], out.name)
+        elif name == "select_n":
+            self.node("Where", [given[0], given[2], given[1]], out.name)
+        elif name == "convert_element_type":
+            self.node("Cast", given, out.name, to=self.types[out.kind])
+        elif name in ("reshape", "squeeze", "expand_dims"):
+            self.node("Reshape", [given[0], self.whole(out.shape)], out.name)
+        elif name == "broadcast_in_dim":
+            places = params["broadcast_dimensions"]
+            shape = [op.inputs[0].shape[places.index(k)] if k in places else 1 for k in range(len(out.shape))]
+            self.node("Expand", [self.node("Reshape", [given[0], self.whole(shape)]), self.whole(out.shape)], out.name)
+        elif name == "transpose":
+            self.node("Transpose", given, out.name, perm=list(params["permutation"]))
+        elif name == "slice":
+            steps = params["strides"] or (1,) * len(out.shape)
+            axes = range(len(out.shape))
+            self.node(
+                "Slice",
+                [given[0], *map(self.whole, (params["start_indices"], params["limit_indices"], list(axes), steps))],
+                out.name,
+            )
+        elif name == "concatenate":
+            self.node("Concat", given, out.name, axis=params["dimension"])
+        elif name == "dynamic_slice":
+            most = [whole - size for whole, size in zip(op.inputs[0].shape, params["slice_sizes"], strict=True)]
+            starts = []
+            for start, limit in zip(given[1:], most, strict=True):
+                wide = self.node(
+                    "Reshape", [self.node("Cast", [start], to=self.onnx.TensorProto.INT64), self.whole([1])]
+                )
+                starts.append(self.node("Min", [self.node("Max", [wide, self.whole([0])]), self.whole([limit])]))
+            first = self.node("Concat", starts, axis=0)
+            last = self.node("Add", [first, self.whole(params["slice_sizes"])])
+            self.node("Slice", [given[0], first, last, self.whole(list(range(len(starts))))], out.name)
+        elif name == "gather" and row_gather(op):
+            index = self.node("Reshape", [given[1], self.whole(op.inputs[1].shape[:-1])])
+            last_row = op.inputs[0].shape[0] - 1
+            index = self.node(
+                "Min", [self.node("Max", [index, self.constant(np.int32(0))]), self.constant(np.int32(last_row))]
+            )
+            self.node("Gather", [given[0], index], out.name, axis=0)
+        elif name in ("reduce_sum", "reduce_max", "reduce_min"):
+            kind = {"reduce_sum": "ReduceSum", "reduce_max": "ReduceMax", "reduce_min": "ReduceMin"}[name]
+            self.node(kind, [given[0], self.whole(params["axes"])], out.name, keepdims=0)
+        elif name in ("argmax", "argmin"):
+            made = self.node("ArgMax" if name == "argmax" else "ArgMin", given, axis=params["axes"][0], keepdims=0)
+            self.node("Cast", [made], out.name, to=self.types[out.kind])
+        elif name == "cumsum":
+            self.node("CumSum", [given[0], self.constant(np.int32(params["axis"]))], out.name)
+        elif name == "dot_general":
+            left, right, made = letters_of(op)
+            self.node("Einsum", given, out.name, equation=f"{left},{right}->{made}")
+        else:
+            raise SettingError(
+                f"the policy computes `{name}` in a way that the ONNX form does not hold. The forms `c`, `js` and `python` may."
+            )
+
+
+def written(graph: Graph, about: str) -> bytes:
+    """The bytes of the model, which the checker of the `onnx` package has passed."""
+    try:
+        import onnx
+    except ImportError:
+        raise SettingError(
+            "the form `onnx` needs the package onnx. Install it by `pip install jokulmist[export]`."
+        ) from None
+    model, spec = _Model(graph), graph.policy.spec
+    helper = onnx.helper
+    inputs = []
+    for c in spec.channels:
+        inputs.append(helper.make_tensor_value_info(c.name, model.types["byte" if c.image else "float"], [1, *c.shape]))
+    if "numbers" in graph.inputs:
+        flat = [model.node("Reshape", [c.name, model.whole([1, c.size])]) for c in spec.numbers]
+        model.node("Concat", flat, graph.inputs["numbers"].name, axis=1)
+    for c in spec.images:
+        if c.name in graph.inputs:
+            model.node("Identity", [c.name], graph.inputs[c.name].name)
+    if spec.masked:
+        names = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
+        for k, part in enumerate(names):
+            one = graph.parts[part]
+            assert isinstance(one, Choice)
+            inputs.append(helper.make_tensor_value_info(_legal(part), model.types["bool"], [1, one.count]))
+            if f"legal {k}" in graph.inputs:
+                model.node("Identity", [_legal(part)], graph.inputs[f"legal {k}"].name)
+    for op in graph.ops:
+        model.op(op)
+    outputs = []
+    for part, value in graph.outputs:
+        kind = value.kind if isinstance(value, Value) else "float"
+        model.node("Identity", [model.name(value)], output_name(part))
+        outputs.append(
+            helper.make_tensor_value_info(
+                output_name(part),
+                model.types[kind],
+                list(np.shape(value) if not isinstance(value, Value) else value.shape),
+            )
+        )
+    made = helper.make_graph(model.nodes, "policy", inputs, outputs, model.constants, doc_string=about)
+    found = helper.make_model(
+        made, producer_name="jokulmist", opset_imports=[helper.make_opsetid("", OPSET)], ir_version=9
+    )
+    helper.set_model_props(
+        found,
+        {
+            "about": about,
+            "channels": json.dumps([{"name": c.name, "low": c.low, "high": c.high, "unit": c.unit, "shape": list(c.shape)} for c in spec.channels]),
+            "action": json.dumps({part: list(one.labels) if isinstance(one, Choice) else {"low": np.ravel(one.low).tolist(), "high": np.ravel(one.high).tolist()} for part, one in graph.parts.items()}),
+        },
+    )  # fmt: skip
+    onnx.checker.check_model(found, full_check=True)
+    data: bytes = found.SerializeToString()
+    return data

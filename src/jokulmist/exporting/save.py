@@ -1,0 +1,321 @@
+"""A policy written in a form that runs elsewhere, and held against the policy itself."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.spaces.actions import Choice, Range
+from jokulmist.errors import RecordError, SettingError
+from jokulmist.exporting.forms import Vectors, c_files, files_of, vectors_of
+from jokulmist.exporting.graph import Graph, graph_of
+from jokulmist.records.files import path_of
+from jokulmist.training.policies.policy import Policy
+from jokulmist.training.runs.run import Run
+
+COUNT = 1_000
+NEAR = 1e-5
+SECONDS = 120
+
+
+@dataclass(frozen=True)
+class Exported:
+    """A policy that was written.
+
+    Attributes
+    ----------
+    files : list of Path
+    checked : int
+        Observations on which the form was held against the policy; 0 where it cannot be run here.
+    wrong : int
+        On which it chose another alternative.
+    worst : float
+        The largest difference of a number, in units of its range's width.
+    microseconds : float
+        A decision, where it was run.
+    why : str
+        Why it was not run.
+    """
+
+    files: list[Path]
+    checked: int
+    wrong: int
+    worst: float
+    microseconds: float
+    why: str = ""
+
+    @property
+    def ok(self) -> bool:
+        return self.wrong == 0 and self.worst <= NEAR
+
+    def __str__(self) -> str:
+        if not self.checked:
+            return f"not held against the policy, because {self.why}; vectors.json lets you do it where it runs"
+        told = f"held against the policy on {self.checked:,} observations: "
+        same = (
+            "the same decisions"
+            if self.ok
+            else f"{self.wrong} other alternatives, numbers up to {self.worst:.2g} of their range apart"
+        )
+        return f"{told}{same}, {self.microseconds:.1f} us a decision"
+
+
+def export(
+    policy: Policy | Run | str | Path, form: str, to: str | Path, *, about: str = "", check: bool = True
+) -> Exported:
+    """Write what a policy does without exploration, to run without this library.
+
+    Parameters
+    ----------
+    policy : Policy, Run or path of a run's folder
+    form : {"python", "c", "js", "onnx"}
+        One file of Python that needs NumPy, C99 without dependencies, an ES module, or an ONNX model.
+    to : path
+        A folder; it is made. Files of other kinds in it are left alone.
+    about : str, optional
+        A line that says what it is.
+    check : bool
+        Run it here on 1,000 observations, where a compiler or Node is there, and compare.
+
+    Returns
+    -------
+    Exported
+
+    Raises
+    ------
+    SettingError
+        When the form is unknown, or cannot hold what the policy computes.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> import jokulmist as jm
+    >>> run = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), steps=300, lane="plain", folder=None)
+    >>> made = jm.export(run, "python", tempfile.mkdtemp())
+    >>> made.ok, [path.name for path in made.files]
+    (True, ['README.md', 'policy.py', 'vectors.json'])
+    """
+    if not isinstance(policy, Policy):
+        run = Run.of(policy)
+        about = about or f"{run.name}, seed {run.seed}, after {run.policy.decisions:,} decisions"
+        policy = run.policy
+    about = (about or repr(policy)).replace("\n", " ").replace("*/", "* /").replace('"""', "'''")
+    graph = graph_of(policy)
+    vectors = vectors_of(policy, COUNT)
+    files = files_of(graph, form, about, vectors)
+    folder = path_of(to, "where a policy is written")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        for name, content in files.items():
+            data = content if isinstance(content, bytes) else content.encode()
+            (folder / name).write_bytes(data)
+    except OSError as failure:
+        raise RecordError(f"cannot write {folder}: {failure.strerror or failure}.") from None
+    paths = sorted(folder / name for name in files)
+    if not check:
+        return Exported(paths, 0, 0, 0.0, 0.0, "it was not asked for")
+    try:
+        found, microseconds = RUNNERS[form](folder, graph, vectors)
+    except _NotHere as why:
+        return Exported(paths, 0, 0, 0.0, 0.0, str(why))
+    return Exported(paths, len(vectors.rows), *_compared(graph, vectors, found), microseconds)
+
+
+class _NotHere(Exception):
+    """What a form needs to run is not on this machine."""
+
+
+def _compared(graph: Graph, vectors: Vectors, found: list[dict[str, Any]]) -> tuple[int, float]:
+    wrong, worst = 0, 0.0
+    for ours, theirs in zip(vectors.decided, found, strict=True):
+        for part, one in graph.parts.items():
+            if isinstance(one, Choice):
+                wrong += int(np.asarray(theirs[part])) != int(ours[part])
+            else:
+                width = np.where(np.isfinite(one.high - one.low), one.high - one.low, 1.0)
+                worst = max(
+                    worst,
+                    float(np.max(np.abs(np.asarray(theirs[part], float) - np.asarray(ours[part], float)) / width)),
+                )
+    return wrong, worst
+
+
+def _observations(graph: Graph, vectors: Vectors) -> list[tuple[dict[str, Any], Any]]:
+    """By channel, and what is legal, as the Python form takes them."""
+    spec = graph.policy.spec
+    names = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
+    found = []
+    for row, images, masks in zip(vectors.rows, vectors.images, vectors.masks, strict=True):
+        seen = {c.name: row[spec.slices[c.name]].reshape(c.shape) for c in spec.numbers} | images
+        legal = None if not masks else masks[0] if names == [""] else dict(zip(names, masks, strict=False))
+        found.append((seen, legal))
+    return found
+
+
+def _in_python(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, Any]], float]:
+    names: dict[str, Any] = {}
+    exec(compile((folder / "policy.py").read_text(), str(folder / "policy.py"), "exec"), names)
+    given = _observations(graph, vectors)
+    began = time.perf_counter()
+    found = [names["decide"](seen, legal, raw=True) for seen, legal in given]
+    return found, (time.perf_counter() - began) / len(given) * 1e6
+
+
+MAIN = r"""
+#include "policy.h"
+#include <stdio.h>
+#include <time.h>
+
+int main(void) {
+  static policy_observation observation;
+  policy_action action;
+  double spent = 0.0;
+  long count = 0;
+  %(legal)s
+  while (fread(&observation, sizeof observation, 1, stdin) == 1) {
+    %(read)s
+    struct timespec began, ended;
+    clock_gettime(CLOCK_MONOTONIC, &began);
+    policy_decide(&observation, %(given)s &action);
+    clock_gettime(CLOCK_MONOTONIC, &ended);
+    spent += (double)(ended.tv_sec - began.tv_sec) * 1e6 + (double)(ended.tv_nsec - began.tv_nsec) / 1e3;
+    count++;
+    %(print)s
+  }
+  fprintf(stderr, "%%.3f\n", spent / (double)count);
+  return 0;
+}
+"""
+STRICT = ("-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-D_POSIX_C_SOURCE=200809L", "-O2")
+
+
+def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, Any]], float]:
+    compiler = shutil.which("cc")
+    if compiler is None:
+        raise _NotHere("there is no C compiler here")
+    from jokulmist.exporting.forms import word
+
+    masked = "policy_legal" in str(c_files(graph, "")["policy.h"])
+    shown = []
+    for part, one in graph.parts.items():
+        own = word(part) if part else "action"
+        if isinstance(one, Choice):
+            shown.append(f'printf("%d ", action.{own});')
+        elif one.shape:
+            shown.append(f'for (int k = 0; k < {one.size}; k++) printf("%.9g ", (double)action.{own}[k]);')
+        else:
+            shown.append(f'printf("%.9g ", (double)action.{own});')
+    program = MAIN % {
+        "legal": "policy_legal legal;" if masked else "", "read": "if (fread(&legal, sizeof legal, 1, stdin) != 1) return 1;" if masked else "",
+        "given": "&legal," if masked else "", "print": " ".join(shown) + ' printf("\\n");',
+    }  # fmt: skip
+    data = b""
+    for row, images, masks in zip(vectors.rows, vectors.images, vectors.masks, strict=True):
+        one_seen = np.asarray(row, np.float32).tobytes() + b"".join(image.tobytes() for image in images.values())
+        data += one_seen + b"\0" * (-len(one_seen) % 4 if len(row) else 0)
+        names = [k for k, one in enumerate(graph.parts.values()) if isinstance(one, Choice)]
+        data += b"".join(mask.astype(np.uint8).tobytes() for mask in masks[: len(names)])
+    with tempfile.TemporaryDirectory() as place:
+        main = Path(place) / "main.c"
+        main.write_text(program)
+        built = subprocess.run(
+            [
+                compiler,
+                *STRICT,
+                f"-I{folder}",
+                str(main),
+                str(folder / "policy.c"),
+                "-o",
+                str(Path(place) / "run"),
+                "-lm",
+            ],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        if built.returncode:
+            raise SettingError(f"the C that was written does not compile here: {built.stderr[:400]}")
+        done = subprocess.run([str(Path(place) / "run")], input=data, capture_output=True, timeout=SECONDS, check=True)
+    found = []
+    for line in done.stdout.decode().splitlines():
+        numbers, at = [float(text) for text in line.split()], 0
+        decided: dict[str, Any] = {}
+        for part, one in graph.parts.items():
+            size = 1 if isinstance(one, Choice) else one.size
+            several = isinstance(one, Range) and one.shape != ()
+            decided[part] = np.reshape(numbers[at : at + size], one.shape) if several else numbers[at]
+            at += size
+        found.append(decided)
+    return found, float(done.stderr.decode().strip() or "nan")
+
+
+RUN_JS = """
+import { readFileSync } from "node:fs";
+import { decided } from process_policy;
+const given = JSON.parse(readFileSync(0, "utf8"));
+const found = given.map(([seen, legal]) => decided(seen, legal));
+const began = performance.now();
+for (const [seen, legal] of given) decided(seen, legal);
+console.log(JSON.stringify({ found, microseconds: (performance.now() - began) / given.length * 1000 }));
+"""
+
+
+def _in_node(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, Any]], float]:
+    node = shutil.which("node")
+    if node is None:
+        raise _NotHere("Node is not installed here")
+
+    def plain(value: Any) -> Any:
+        if isinstance(value, dict):
+            return {name: plain(part) for name, part in value.items()}
+        return np.asarray(value).tolist() if value is not None else None
+
+    given = json.dumps([[plain(seen), plain(legal)] for seen, legal in _observations(graph, vectors)])
+    code = RUN_JS.replace("process_policy", json.dumps((folder / "policy.js").resolve().as_uri()))
+    with tempfile.TemporaryDirectory() as place:
+        main = Path(place) / "run.mjs"
+        main.write_text(code)
+        # A module without a package beside it is read as one where it ends so.
+        copy = Path(place) / "policy.mjs"
+        copy.write_bytes((folder / "policy.js").read_bytes())
+        main.write_text(code.replace((folder / "policy.js").resolve().as_uri(), copy.as_uri()))
+        done = subprocess.run(
+            [node, str(main)], input=given, capture_output=True, text=True, timeout=SECONDS, check=False
+        )
+    if done.returncode:
+        raise SettingError(f"the JavaScript that was written does not run here: {done.stderr[-400:]}")
+    told = json.loads(done.stdout)
+    return told["found"], float(told["microseconds"])
+
+
+def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, Any]], float]:
+    try:
+        import onnxruntime  # type: ignore[import-untyped]
+    except ImportError:
+        raise _NotHere("onnxruntime is not installed here") from None
+    from jokulmist.exporting.onnx_form import inputs_of, output_name
+
+    session = onnxruntime.InferenceSession(str(folder / "policy.onnx"), providers=["CPUExecutionProvider"])
+    needed = {one.name for one in session.get_inputs()}
+    given = [
+        {n: v for n, v in inputs_of(graph, seen, legal).items() if n in needed}
+        for seen, legal in _observations(graph, vectors)
+    ]
+    names = [output_name(part) for part in graph.parts]
+    began = time.perf_counter()
+    found = [session.run(names, one) for one in given]
+    microseconds = (time.perf_counter() - began) / len(given) * 1e6
+    return [{part: value[0] for part, value in zip(graph.parts, one, strict=True)} for one in found], microseconds
+
+
+RUNNERS = {"python": _in_python, "c": _in_c, "js": _in_node, "onnx": _in_onnx}
+assert sys.byteorder == "little"  # the observations that C reads are written as they stand in memory

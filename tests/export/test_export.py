@@ -1,0 +1,202 @@
+"""Policies that left: each form against the policy itself, where it can be run here."""
+
+import json
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+from commands import jokulmist
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import jokulmist as jm
+from jokulmist.errors import SettingError
+from jokulmist.exporting.graph import graph_of
+from jokulmist.exporting.loops import C, Loops
+from jokulmist.exporting.save import export
+
+ROOT = Path(__file__).parents[2]
+SMALL = jm.Dense(8, 8)
+QUICK = {"steps": 300, "folder": None, "lane": "plain"}
+BUFFER = {"replay_start": 50, "replay_size": 300}
+
+
+class Crane(jm.Environment):
+    """Choices that are not always allowed, a number and an array to decide; arrays, whole numbers and an image to see."""
+
+    time_limit = 12
+
+    class State(jm.State):
+        swing: float = jm.seen(low=-2.0, high=2.0, unit="rad")
+        slots: int = jm.seen(low=0, high=5)
+        winds: float = jm.seen(low=-1.0, high=1.0, shape=(3,))
+
+    action = jm.Actions(
+        double=jm.Choice("left", "hold", "right"), lift=jm.Range(-1.0, 2.0), trim=jm.Range(-1.0, 1.0, shape=(2,))
+    )
+
+    def begin(self, draw):
+        return self.State(swing=draw.uniform(-1.0, 1.0), slots=3, winds=draw.uniform(-1.0, 1.0, shape=(3,)))
+
+    def legal(self, state):
+        xp = self.xp
+        return {"double": xp.stack([xp.asarray(state.swing > -1.0), xp.asarray(True), xp.asarray(state.swing < 1.0)])}
+
+    def advance(self, state, action, draw):
+        swing = self.xp.clip(
+            state.swing + 0.3 * (action.double - 1) + 0.1 * action.lift + 0.1 * state.winds[0], -2.0, 2.0
+        )
+        return state.replace(swing=swing)
+
+    @jm.sensor(image=True, shape=(6, 6, 1))
+    def view(self, state):
+        xp = self.xp
+        return xp.asarray(
+            xp.clip(40.0 * abs(xp.arange(36).reshape(6, 6, 1) / 6.0 - 3.0 + state.swing), 0.0, 255.0), dtype=xp.uint8
+        )
+
+    @jm.reward
+    def still(self, after):
+        return -abs(after.swing)
+
+
+CASES = {
+    "QLearning": lambda: jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), **QUICK),
+    "Sarsa": lambda: jm.train(jm.gallery.WholeTarn(), jm.Sarsa(), **QUICK),
+    "LinearQ": lambda: jm.train(jm.gallery.Ferry(), jm.LinearQ(), **QUICK),
+    "DQN": lambda: jm.train(jm.gallery.Ferry().modified(jm.Stack(2)), jm.DQN(network=SMALL, dueling=True, **BUFFER), **QUICK),
+    "PPO": lambda: jm.train(jm.gallery.Greenhouse(), jm.PPO(network=SMALL, horizon=16), **QUICK),
+    "SAC": lambda: jm.train(jm.gallery.Winch(), jm.SAC(network=SMALL, **BUFFER), **QUICK),
+    "mixed": lambda: jm.train(Crane(), jm.PPO(horizon=8), **{**QUICK, "steps": 64}),
+    "player": lambda: jm.train(jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, **QUICK).policy.player("elder"),
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module", params=CASES)
+def policy(request):
+    made = CASES[request.param]()
+    return getattr(made, "policy", made)
+
+
+@pytest.mark.parametrize("form", ["python", "c", "js", "onnx"])
+def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
+    made = export(policy, form, tmp_path / "out")
+    if form in ("c", "js") and not made.checked:
+        pytest.skip(made.why)
+    assert (made.checked, made.wrong) == (1_000, 0)
+    assert made.worst <= 1e-5
+    assert made.ok
+    told = json.loads((tmp_path / "out" / "vectors.json").read_text())
+    assert len(told["vectors"]) == 100
+    if form == "onnx":
+        import onnx
+
+        model = onnx.load(tmp_path / "out" / "policy.onnx")
+        onnx.checker.check_model(model, full_check=True)
+        names = {prop.key: prop.value for prop in model.metadata_props}
+        assert [c["name"] for c in json.loads(names["channels"])] == [c.name for c in policy.spec.channels]
+
+
+def test_the_python_that_left_needs_no_library(tmp_path):
+    run = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), **{**QUICK, "folder": tmp_path, "name": "ferry"})
+    done = jokulmist("export", run.path, "--form", "python", "--to", tmp_path / "out", folder=tmp_path)
+    assert (done.returncode, "the same decisions" in done.stdout) == (0, True)
+    code = (
+        "import json, sys\nfrom policy import decide\n"
+        "found = [decide(one['observation']) for one in json.load(open('vectors.json'))['vectors']]\n"
+        "print(json.dumps(found), 'jokulmist' in sys.modules, 'jax' in sys.modules)"
+    )
+    told = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=tmp_path / "out"
+    ).stdout
+    found, loaded = json.loads(told[: told.rindex("]") + 1]), told[told.rindex("]") + 1 :].split()
+    assert loaded == ["False", "False"]
+    labels = jm.gallery.Ferry().action.labels
+    wanted = [
+        labels[one["action"][""]] for one in json.loads((tmp_path / "out" / "vectors.json").read_text())["vectors"]
+    ]
+    assert found == wanted
+    seen = dict.fromkeys(run.policy.spec.slices, 0.5)
+    assert run.policy.choose(seen) in range(len(labels))
+
+
+@settings(max_examples=15, deadline=None)
+@given(low=st.floats(-50.0, 0.0), width=st.floats(0.5, 60.0), bins=st.integers(2, 9), seed=st.integers(0, 5))
+def test_tables_of_any_bounds_find_the_same_cell(low, width, bins, seed):
+    class Pit(jm.Environment):
+        time_limit = 5
+
+        class State(jm.State):
+            depth: float = jm.seen(low=low, high=low + width)
+
+        action = jm.Choice(3)
+
+        def begin(self, draw):
+            return self.State(depth=draw.uniform(low, low + width))
+
+        def advance(self, state, action, draw):
+            return state.replace(depth=draw.uniform(low, low + width))
+
+        @jm.reward
+        def paid(self, action, after):
+            return 1.0 * action - after.depth
+
+    policy = jm.train(Pit(), jm.QLearning(bins=bins), steps=60, seed=seed, folder=None, lane="plain").policy
+    names = {}
+    from jokulmist.exporting import numpy_form
+
+    exec(compile(numpy_form.written(graph_of(policy), "a table"), "policy", "exec"), names)
+    learned = np.asarray(policy.learner.values)
+    for depth in np.linspace(low - 1.0, low + width + 1.0, 23):
+        place = (depth - low) / width * bins
+        if abs(place - round(place)) < 1e-4:
+            continue  # on a border rounding decides, and numbers of single precision round otherwise
+        index = int(names["decide"]({"depth": depth}, raw=True)[""])
+        values = list(policy.values({"depth": float(depth)}).values())
+        assert values[index] == max(values)
+    assert learned.shape[1] == 3
+
+
+def test_what_cannot_leave_is_told(tmp_path):
+    class Guess(jm.Agent):
+        traced = False
+
+        @staticmethod
+        def fresh_learner(shapes, numbers, noise):
+            return np.zeros(1)
+
+        @staticmethod
+        def choose(shapes, numbers, learner, memory, observed, noise, explore):
+            return np.zeros(shapes.copies, np.int32), memory, ()
+
+        @staticmethod
+        def learn(shapes, numbers, learner, memory, experience, noise):
+            return learner, memory, ()
+
+    run = jm.train(jm.gallery.Ferry(), Guess(), steps=20, folder=None, lane="plain")
+    with pytest.raises(SettingError, match="`Guess` is not traced"):
+        export(run.policy, "c", tmp_path / "out")
+    table = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=3), **QUICK).policy
+    with pytest.raises(SettingError, match="`form` is 'cobol'; there are `python`, `c`, `js`, `onnx`"):
+        export(table, "cobol", tmp_path / "out")
+    assert not (tmp_path / "out").exists()
+    (tmp_path / "file").write_text("")
+    assert "cannot write" in jokulmist("export", _kept(tmp_path), "--form", "c", "--to", "file", folder=tmp_path).stderr
+    assert all("for (int i" in line for line in Loops(graph_of(table), C()).body if "for (" in line)
+
+
+def _kept(tmp_path):
+    return jm.train(jm.gallery.Ferry(), jm.QLearning(bins=3), **{**QUICK, "folder": tmp_path}).path
+
+
+@pytest.mark.skipif(shutil.which("node") is None, reason="Node is not installed")
+def test_the_punt_is_played_in_node_by_a_policy_that_left():
+    done = subprocess.run(
+        ["node", str(ROOT / "examples" / "punt" / "played.mjs"), "3"], capture_output=True, text=True, check=True
+    )
+    returns = [float(word) for word in done.stdout.split()]
+    assert len(returns) == 3
+    assert np.mean(returns) > 2.0
