@@ -247,6 +247,26 @@ def export(
 
 
 @app.command()
+def serve(
+    runs: Annotated[list[Path], typer.Argument(metavar="RUN...", help="Folders of the runs whose policies are asked.")],
+    host: Annotated[str, typer.Option(help="The address to listen at; other machines reach 0.0.0.0.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(min=0, max=65535, help="The port; 0 takes a free one.")] = 8311,
+    token: Annotated[
+        str | None, typer.Option(help="Asked of everybody; made where other machines can reach it.")
+    ] = None,
+    player: Annotated[Optional[str], typer.Option(help="Of several players the one whose policies they are.")] = None,  # noqa: UP045
+    trust: Trust = False,
+) -> None:
+    """Policies behind a port: POST /decide with an observation, or many, as JSON.
+
+    Example:  jokulmist serve runs/ferry-ppo-001
+    """
+    from jokulmist.command.serving import serve as work
+
+    work(runs, host, port, token, player)
+
+
+@app.command()
 def redo(run: RunFolder, folder: Folder = Path("runs"), json: AsJson = False, trust: Trust = False) -> None:
     """Do a run again from its record, and say whether the episodes came out the same. Status 1 where they did not.
 

@@ -114,7 +114,7 @@ def kind_of(dtype: Any) -> str:
     return {"f": "float", "b": "bool"}.get(name, "int")
 
 
-class _Middle:
+class MiddleOfChance:
     """Chance for what is decided without exploration: where values are equal, the one in the middle."""
 
     def __init__(self) -> None:
@@ -160,7 +160,7 @@ def graph_of(policy: Policy) -> Graph:
     )  # fmt: skip
 
     def decided(seen: Any) -> Any:
-        return kind.choose(shapes, numbers, learner, memory, seen, _Middle(), False)[0]
+        return kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
 
     traced = jax.make_jaxpr(decided)(seen)
     names = ["numbers", *(c.name for c in spec.images), *(f"legal {k}" for k in range(len(widths))), "age"]
@@ -252,7 +252,7 @@ def decided_by(
 
     @jax.jit
     def decided(seen: Any) -> Any:
-        return type(agent).choose(policy.shapes, numbers, learner, memory, seen, _Middle(), False)[0]
+        return type(agent).choose(policy.shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
 
     found = []
     action = policy.spec.action

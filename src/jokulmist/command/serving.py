@@ -1,0 +1,56 @@
+"""The command that puts policies behind a port."""
+
+from __future__ import annotations
+
+import secrets
+import socket
+from pathlib import Path
+
+import typer
+
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+
+
+def serve(paths: list[Path], host: str, port: int, token: str | None, player: str | None) -> None:
+    from jokulmist.errors import RecordError, SettingError
+    from jokulmist.serving.decisions import Decider
+    from jokulmist.training.runs.run import Run
+
+    try:
+        import uvicorn
+
+        from jokulmist.serving.app import app_of
+    except ImportError:
+        raise SettingError(
+            "`serve` needs the packages starlette and uvicorn. Install them by `pip install jokulmist[serve]`."
+        ) from None
+    runs = [Run.open(path) for path in paths]
+    names = [run.name for run in runs]
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice is not None:
+        raise SettingError(f"two runs are named {twice}. Give each once.")
+    deciders = {}
+    for run in runs:
+        policy = run.policy
+        deciders[run.name] = Decider(policy if player is None else policy.player(player))
+    if token is None and host not in LOOPBACK:
+        token = secrets.token_urlsafe(24)
+        typer.echo(f"other machines can reach this port, so it asks for a token: {token}")
+    try:
+        listening = socket.create_server((host, port), family=socket.AF_INET6 if ":" in host else socket.AF_INET)
+    except (OSError, OverflowError) as failure:
+        raise RecordError(
+            f"cannot listen at {host}:{port}: {getattr(failure, 'strerror', None) or failure}. Give another `--port`."
+        ) from None
+    for decider in deciders.values():
+        decider.warm_up()
+    shown = listening.getsockname()[1]
+    typer.echo(
+        f"{', '.join(deciders)} at http://{host}:{shown}/decide (POST); http://{host}:{shown}/openapi.json describes it. Ctrl-C ends it."
+    )
+    server = uvicorn.Server(
+        uvicorn.Config(
+            app_of(deciders, token), log_level="warning", access_log=False, lifespan="off", ws="websockets-sansio"
+        )
+    )
+    server.run(sockets=[listening])

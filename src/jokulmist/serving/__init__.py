@@ -1,0 +1,1 @@
+"""Policies behind a port."""

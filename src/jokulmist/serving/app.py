@@ -1,0 +1,240 @@
+"""HTTP and WebSocket around deciders: who may ask, what is answered, and requests that come at once decided together."""
+
+from __future__ import annotations
+
+import asyncio
+import hmac
+import json
+from collections.abc import Mapping
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route, WebSocketRoute
+from starlette.websockets import WebSocket, WebSocketDisconnect
+
+from jokulmist.environments.spaces.actions import Actions, Choice
+from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
+from jokulmist.serving.decisions import MOST_AT_ONCE, Asked, Decider
+
+MOST_BYTES = 16 << 20
+LOOPBACK = ("127.0.0.1", "localhost", "[::1]", "::1")
+
+
+class Together:
+    """One decider for all who ask: what comes while it is at work, or at the same moment, is decided in one go."""
+
+    def __init__(self, decider: Decider) -> None:
+        self.decider = decider
+        self._waiting: list[tuple[list[Asked], asyncio.Future[list[Any]]]] = []
+        self._task: asyncio.Task[None] | None = None
+
+    async def decide(self, asked: list[Asked]) -> list[Any]:
+        future: asyncio.Future[list[Any]] = asyncio.get_running_loop().create_future()
+        self._waiting.append((asked, future))
+        if self._task is None or self._task.done():
+            self._task = asyncio.create_task(self._work())
+        return await future
+
+    async def _work(self) -> None:
+        while self._waiting:
+            await asyncio.sleep(0)  # let those in that have come by now
+            batch, self._waiting = self._waiting, []
+            try:
+                found = self.decider.decide([one for asked, _ in batch for one in asked])
+            except Exception as failure:
+                for _, future in batch:
+                    if not future.done():
+                        future.set_exception(failure)
+                continue
+            at = 0
+            for asked, future in batch:
+                if not future.done():
+                    future.set_result(found[at : at + len(asked)])
+                at += len(asked)
+
+
+def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlette:
+    """The application.
+
+    Parameters
+    ----------
+    deciders : dict of str to Decider
+        By name; the first is asked where none is named.
+    token : str, optional
+        Asked of everybody; without one only this machine is let in.
+    """
+    together = {name: Together(decider) for name, decider in deciders.items()}
+    first = next(iter(together))
+
+    async def answered(asked: Any) -> dict[str, Any]:
+        """What a request comes to; raises the library's own errors."""
+        if not isinstance(asked, Mapping):
+            raise SettingError('a request is an object, e.g. {"observation": {...}}.')
+        known = ("policy", "observation", "observations", "legal")
+        for name in asked:
+            if name not in known:
+                raise SettingError(
+                    f"a request has no `{name!s:.60}`; it has {listed(known)}.{nearest(str(name), known)}"
+                )
+        name = asked.get("policy", first)
+        if not isinstance(name, str) or name not in together:
+            raise LookupFailed(
+                f"there is no policy {name!r:.60}; there are {listed(together)}.{nearest(str(name), together)}"
+            )
+        one = together[name]
+        if ("observation" in asked) == ("observations" in asked):
+            raise SettingError("give `observation`, or `observations`, one of them.")
+        if "observation" in asked:
+            (action,) = await one.decide([one.decider.read(asked["observation"], asked.get("legal"))])
+            return {"action": action}
+        several, legal = asked["observations"], asked.get("legal")
+        if not isinstance(several, list) or not 1 <= len(several) <= MOST_AT_ONCE:
+            raise SettingError(f"`observations` is a list of 1 to {MOST_AT_ONCE:,} observations.")
+        if legal is not None and (not isinstance(legal, list) or len(legal) != len(several)):
+            raise SettingError("`legal` is a list with one entry an observation.")
+        read = [one.decider.read(own, None if legal is None else legal[k]) for k, own in enumerate(several)]
+        return {"actions": await one.decide(read)}
+
+    def let_in(headers: Any) -> Response | None:
+        host = (
+            str(headers.get("host", "")).rsplit(":", 1)[0]
+            if not str(headers.get("host", "")).endswith("]")
+            else str(headers.get("host"))
+        )
+        if token is None:
+            if host not in LOOPBACK:  # a page elsewhere whose name was made to mean this machine
+                return _told(403, f"this server answers to {listed(LOOPBACK)}, not to {host!r:.60}.")
+            return None
+        given = str(headers.get("authorization", ""))
+        if not hmac.compare_digest(given.encode("utf-8", "replace"), f"Bearer {token}".encode()):
+            return _told(401, "the token is missing or wrong: `Authorization: Bearer TOKEN`.")
+        return None
+
+    async def decide(request: Request) -> Response:
+        refused = let_in(request.headers)
+        if refused is not None:
+            return refused
+        data = b""
+        async for piece in request.stream():
+            data += piece
+            if len(data) > MOST_BYTES:
+                return _told(413, f"a request holds at most {MOST_BYTES >> 20} MiB.")
+        try:
+            return JSONResponse(await answered(json.loads(data)))
+        except JokulmistError as wrong:
+            return _told(404 if isinstance(wrong, LookupFailed) else 400, str(wrong))
+        except (ValueError, RecursionError):
+            return _told(400, "the body is no JSON.")
+
+    async def policies(request: Request) -> Response:
+        refused = let_in(request.headers)
+        return refused or JSONResponse({"policies": {name: about(decider) for name, decider in deciders.items()}})
+
+    async def description(request: Request) -> Response:
+        refused = let_in(request.headers)
+        return refused or JSONResponse(openapi(deciders))
+
+    async def talk(socket: WebSocket) -> None:
+        if let_in(socket.headers) is not None:
+            await socket.close(code=1008)
+            return
+        await socket.accept()
+        try:
+            while True:
+                await socket.send_text(await _rpc(await socket.receive_text(), answered))
+        except (WebSocketDisconnect, KeyError):
+            return
+
+    return Starlette(
+        routes=[
+            Route("/decide", decide, methods=["POST"]), Route("/", policies), Route("/openapi.json", description), WebSocketRoute("/talk", talk),
+        ]
+    )  # fmt: skip
+
+
+async def _rpc(text: str, answered: Any) -> str:
+    """The answer to a JSON-RPC 2.0 request with the method `decide`."""
+    number = None
+    try:
+        asked = json.loads(text)
+        if not isinstance(asked, dict) or asked.get("jsonrpc") != "2.0" or not isinstance(asked.get("method"), str):
+            return _failed(number, -32600, "this is no JSON-RPC 2.0 request.")
+        number = asked.get("id")
+        if asked["method"] != "decide":
+            return _failed(number, -32601, f"there is no method {asked['method']!r:.60}; there is `decide`.")
+        return json.dumps({"jsonrpc": "2.0", "id": number, "result": await answered(asked.get("params", {}))})
+    except JokulmistError as wrong:
+        return _failed(number, -32602, str(wrong))
+    except (ValueError, RecursionError):
+        return _failed(number, -32700, "this is no JSON.")
+
+
+def _failed(number: Any, code: int, message: str) -> str:
+    return json.dumps({"jsonrpc": "2.0", "id": number, "error": {"code": code, "message": message}})
+
+
+def _told(status: int, message: str) -> Response:
+    return JSONResponse({"error": message}, status_code=status)
+
+
+def about(decider: Decider) -> dict[str, Any]:
+    """What a policy sees and does."""
+    policy = decider.policy
+    action = policy.spec.action
+    parts: dict[str, Any] = dict(action.parts) if isinstance(action, Actions) else {"action": action}
+    return {
+        "agent": repr(policy.agent), "decisions": policy.decisions, "masked": policy.spec.masked,
+        "channels": [
+            {"name": c.name, "low": _finite(c.low), "high": _finite(c.high), "unit": c.unit, "shape": list(c.shape), "image": c.image} for c in policy.spec.channels
+        ],
+        "action": {name: list(one.labels) if isinstance(one, Choice) else {"low": one.low.tolist(), "high": one.high.tolist()} for name, one in parts.items()},
+    }  # fmt: skip
+
+
+def _finite(value: float) -> float | None:
+    return value if abs(value) < float("inf") else None
+
+
+def openapi(deciders: Mapping[str, Decider]) -> dict[str, Any]:
+    """The description of the HTTP interface, after the OpenAPI Specification 3.1."""
+    seen = {
+        name: {
+            "type": "object", "required": [c.name for c in d.policy.spec.channels], "additionalProperties": False,
+            "properties": {
+                c.name: {"type": "number", "description": c.unit} if c.shape == () else {"type": "array", "description": f"shape {list(c.shape)} {c.unit}".strip()}
+                for c in d.policy.spec.channels
+            },
+        }
+        for name, d in deciders.items()
+    }  # fmt: skip
+    body = {
+        "type": "object", "additionalProperties": False,
+        "properties": {
+            "policy": {"type": "string", "enum": list(deciders)}, "observation": {"oneOf": [{"$ref": f"#/components/schemas/{name}"} for name in seen]},
+            "observations": {"type": "array", "maxItems": MOST_AT_ONCE, "items": {"type": "object"}}, "legal": {},
+        },
+    }  # fmt: skip
+    answer = {
+        "description": "The action, or the actions",
+        "content": {"application/json": {"schema": {"type": "object"}}},
+    }
+    wrong = {
+        "description": "What is wrong, in words",
+        "content": {"application/json": {"schema": {"type": "object", "properties": {"error": {"type": "string"}}}}},
+    }
+    return {
+        "openapi": "3.1.0", "info": {"title": "Policies", "version": "1"},
+        "paths": {
+            "/decide": {
+                "post": {
+                    "summary": "What a policy does without exploration",
+                    "requestBody": {"required": True, "content": {"application/json": {"schema": body}}},
+                    "responses": {"200": answer, "400": wrong, "401": wrong, "403": wrong, "404": wrong, "413": wrong},
+                }
+            },
+            "/": {"get": {"summary": "The policies: what they see and do", "responses": {"200": answer}}},
+        },
+        "components": {"schemas": seen},
+    }  # fmt: skip
