@@ -1,9 +1,13 @@
 """Policies that left: each form against the policy itself, where it can be run here."""
 
+import functools
+import http.server
 import json
+import re
 import shutil
 import subprocess
 import sys
+import threading
 from pathlib import Path
 
 import numpy as np
@@ -193,10 +197,27 @@ def _kept(tmp_path):
 
 
 @pytest.mark.skipif(shutil.which("node") is None, reason="Node is not installed")
-def test_the_punt_is_played_in_node_by_a_policy_that_left():
-    done = subprocess.run(
-        ["node", str(ROOT / "examples" / "punt" / "played.mjs"), "3"], capture_output=True, text=True, check=True
-    )
-    returns = [float(word) for word in done.stdout.split()]
-    assert len(returns) == 3
-    assert np.mean(returns) > 2.0
+def test_the_punt_is_played_in_node_and_in_a_browser_by_a_policy_that_left(tmp_path):
+    played = ["node", str(ROOT / "examples" / "punt" / "played.mjs"), "3"]
+    lines = [
+        line.split() for line in subprocess.run(played, capture_output=True, text=True, check=True).stdout.splitlines()
+    ]
+    assert np.mean([float(total) for total, _ in lines]) > 8.0
+    if shutil.which("chromium") is None:
+        return
+    handler = functools.partial(http.server.SimpleHTTPRequestHandler, directory=str(ROOT))
+    handler.func.log_message = lambda *_: None
+    pages = http.server.ThreadingHTTPServer(("127.0.0.1", 0), handler)
+    threading.Thread(target=pages.serve_forever, daemon=True).start()
+    page = subprocess.run(
+        [
+            "chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update",
+            "--disable-sync", f"--user-data-dir={tmp_path}", "--virtual-time-budget=6000", "--dump-dom",
+            f"http://127.0.0.1:{pages.server_port}/examples/punt/punt.html#policy",
+        ],
+        capture_output=True, text=True, timeout=120, check=True,
+    )  # fmt: skip
+    pages.shutdown()
+    decisions = re.search(r'data-decisions="(\d+)"', page.stdout).group(1)
+    assert len(decisions) > 50
+    assert lines[0][1].startswith(decisions[:300])

@@ -42,6 +42,8 @@ def serve(paths: list[Path], host: str, port: int, token: str | None, player: st
         raise RecordError(
             f"cannot listen at {host}:{port}: {getattr(failure, 'strerror', None) or failure}. Give another `--port`."
         ) from None
+    # What is accepted here inherits it: an answer is not to wait until the one before it has been acknowledged.
+    listening.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
     for decider in deciders.values():
         decider.warm_up()
     shown = listening.getsockname()[1]
