@@ -46,6 +46,21 @@ KINDS: dict[str, Any] = {
     "level": dict, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
 }  # fmt: skip
 Clock = Callable[[], datetime.datetime]
+# A plan has a table a player, `[agents.NAME]`; as settings they are one agent, which uses `players`.
+AGENTS, PLAYERS = "agents", "players"
+
+
+def with_one_agent(plan: Mapping[str, Any]) -> dict[str, Any]:
+    """A plan's tables of players' agents as one agent."""
+    return {**{name: part for name, part in plan.items() if name != AGENTS}, "agent": {"use": PLAYERS, **plan[AGENTS]}}
+
+
+def with_tables(plan: Mapping[str, Any]) -> dict[str, Any]:
+    """A plan whose agent is one of players with a table each; any other as it is."""
+    if plan["agent"]["use"] != PLAYERS:
+        return dict(plan)
+    tables = {player: own for player, own in plan["agent"].items() if player != "use"}
+    return {**{name: part for name, part in plan.items() if name != "agent"}, AGENTS: tables}
 
 
 def now() -> datetime.datetime:
@@ -206,8 +221,8 @@ def is_run(path: Path) -> bool:
 def checked_plan(path: Path) -> dict[str, Any]:
     """The plan of a run's folder, with the sections that every plan has."""
     plan = read_toml(path / PLAN)
-    if isinstance(plan.get("agents"), dict):  # one table a player
-        plan["agent"] = {"use": "players", **plan.pop("agents")}
+    if isinstance(plan.get(AGENTS), dict):
+        plan = with_one_agent(plan)
     for section in ("environment", "agent", "training"):
         part = plan.get(section)
         if not isinstance(part, dict) or (section != "training" and not isinstance(part.get("use"), str)):

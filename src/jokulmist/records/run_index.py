@@ -70,8 +70,8 @@ def uses_of(plan: Mapping[str, Any]) -> dict[str, str]:
 
 def _use(plan: Mapping[str, Any], section: str) -> str:
     part = plan.get(section)
-    if section == "agent" and isinstance(plan.get("agents"), Mapping):  # one a player
-        named = [_use({section: own}, section) for own in plan["agents"].values()]
+    if section == "agent" and isinstance(plan.get(files.AGENTS), Mapping):  # one a player
+        named = [_use({section: own}, section) for own in plan[files.AGENTS].values()]
         return " + ".join(named)
     if not isinstance(part, Mapping):
         return "?"

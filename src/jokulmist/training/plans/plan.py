@@ -39,7 +39,6 @@ from jokulmist.loading import function_named, looking_in, name_of
 from jokulmist.records.files import read_toml
 from jokulmist.training.plans.observers import Observer, checked_observers, observer_from
 from jokulmist.training.plans.sources import (
-    PLAYERS,
     agent_described,
     agent_from,
     environment_class,

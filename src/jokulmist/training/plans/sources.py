@@ -19,12 +19,12 @@ from jokulmist.gallery import SHIPPED
 from jokulmist.learning.schedules import following
 from jokulmist.loading import Base, base_of, function_named, module_of, name_of, ships
 from jokulmist.records.files import as_lists, read_json
+from jokulmist.records.run_folder import PLAYERS
 from jokulmist.remote.environment import RemoteSimulator
 from jokulmist.sources.keeping import Code, KeptCode, code_of
 from jokulmist.sources.slices import changes
 from jokulmist.sources.trust import REMOTE_FILE, SOURCE, refuse_unknown
 
-PLAYERS = "players"
 REMOTE = "remote"
 
 

@@ -27,7 +27,8 @@ from jokulmist.learning.schedules import Progress
 from jokulmist.loading import looking_in
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import path_of
-from jokulmist.training.plans.sources import PLAYERS, agent_described, agent_from
+from jokulmist.records.run_folder import PLAYERS
+from jokulmist.training.plans.sources import agent_described, agent_from
 from jokulmist.training.policies.agent_calls import calls_for
 from jokulmist.trees import filled
 
