@@ -9,12 +9,17 @@ python benchmarks/players.py lots     # whether both players of `lots` learn, be
 import argparse
 import json
 import statistics
+import sys
 import tempfile
 import time
+from pathlib import Path
 
 import numpy as np
 
 import jokulmist as jm
+
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+from games import Sticks, Table, Team
 
 PAIRS, STEPS = 9, 400_000
 
@@ -62,97 +67,6 @@ class Alone(jm.Environment):
         return (after.way == 16) & (self.xp.minimum(abs(after.boats[0]), abs(after.boats[1])) < 1.5)
 
 
-class Table(jm.Environment):
-    """One decision of two, paid by a table: `first` has the rows."""
-
-    players = ("first", "second")
-    deadline = 1
-    tables = {"prisoners": (((3, 0), (5, 1)), ((3, 5), (0, 1))), "pennies": (((1, -1), (-1, 1)), ((-1, 1), (1, -1)))}
-    game: str = jm.parameter("prisoners", fixed=True)
-
-    class State(jm.State):
-        moved: int = jm.seen(low=0, high=1)
-
-    action = jm.Choice(2)
-
-    def begin(self, draw):
-        return self.State(moved=0)
-
-    def advance(self, state, actions, draw):
-        return state.replace(moved=1)
-
-    @jm.reward
-    def paid(self, actions, player):
-        table = self.xp.asarray(self.tables[self.game][player], dtype=self.xp.float32)
-        return table[actions.first, actions.second]
-
-    @jm.measure
-    def row(self, actions):
-        return 1.0 * actions.first
-
-
-class Team(jm.Environment):
-    """`first` chooses one of two tables, and then both choose in it; what it pays, both get."""
-
-    players = ("first", "second")
-    deadline = 2
-    tables = (((7, 7), (7, 7)), ((0, 1), (1, 8)))
-
-    class State(jm.State):
-        at: int = jm.seen(low=0, high=2)
-
-    action = jm.Choice(2)
-
-    def begin(self, draw):
-        return self.State(at=0)
-
-    def advance(self, state, actions, draw):
-        return state.replace(at=self.xp.where(state.at == 0, 1 + actions.first, state.at))
-
-    @jm.reward
-    def paid(self, before, actions):
-        table = self.xp.asarray(self.tables, dtype=self.xp.float32)
-        return self.xp.where(
-            before.at == 0, 0.0, table[self.xp.maximum(before.at - 1, 0), actions.first, actions.second]
-        )
-
-
-class Sticks(jm.Environment):
-    """Two take one to three sticks in turn; who takes the last wins."""
-
-    players = ("first", "second")
-
-    class State(jm.State):
-        left: int = jm.seen(low=0, high=20)
-        moves: int
-        won: float = jm.flow()
-
-    action = jm.Choice("one", "two", "three")
-
-    def begin(self, draw):
-        return self.State(left=draw.integers(1, 21), moves=0)
-
-    def turn(self, state):
-        return state.moves % 2
-
-    def legal(self, state, player):
-        return self.xp.arange(1, 4) <= self.xp.maximum(state.left, 1)
-
-    def advance(self, state, actions, draw):
-        xp = self.xp
-        left = state.left - 1 - xp.where(state.moves % 2 == 0, actions.first, actions.second)
-        won = xp.where(left == 0, xp.where(state.moves % 2 == 0, 1.0, -1.0), 0.0)
-        return state.replace(left=left, moves=state.moves + 1, won=won)
-
-    @jm.reward
-    def game(self, after, player):
-        return after.won * (1.0 - 2.0 * player)
-
-    @jm.ending
-    def over(self, after):
-        return after.left == 0
-
-
 def exact(folder, share):
     """Independent learners against what is known, five seeds each."""
     both = lambda agent: {"first": agent, "second": agent}  # noqa: E731
@@ -168,7 +82,6 @@ def exact(folder, share):
         pennies = jm.train(Table(game="pennies"), both(agent), steps=steps, seeds=range(5), folder=None)
         found[name] = {
             "prisoners, both defect": sum((c.first, c.second) == (1, 1) for c in chosen),
-            "pennies, share of second row": [round(float(run.episodes["row"].mean()), 3) for run in pennies],
             "pennies, mean return of first": [round(float(run.episodes["first.return"].mean()), 3) for run in pennies],
         }
     team = jm.train(
@@ -184,7 +97,7 @@ def exact(folder, share):
         wins[left] = max(-wins[left - take] for take in (1, 2, 3) if take <= left)
     right = {}
     sticks = jm.train(
-        Sticks(),
+        Sticks(least=1, most=20),
         both(jm.QLearning(exploration=0.3, bins=21, **rate)),
         steps=int(400_000 * share),
         copies=8,

@@ -37,6 +37,7 @@ from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, v
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.loading import function_named, looking_in, name_of
 from jokulmist.records.files import read_toml
+from jokulmist.records.run_folder import AGENTS, with_one_agent, with_tables
 from jokulmist.training.plans.observers import Observer, checked_observers, observer_from
 from jokulmist.training.plans.sources import (
     agent_described,
@@ -51,8 +52,7 @@ from jokulmist.training.plans.stopping import written as written_stop
 OBSERVERS = "observers"
 NEEDED = ("environment", "agent", "training")
 TABLES = (*NEEDED, "vary", "curriculum")
-SECTIONS = (*TABLES, "agents", OBSERVERS)
-AGENTS = "agents"
+SECTIONS = (*TABLES, AGENTS, OBSERVERS)
 TUNING = "tuning"
 MOST_COPIES = 65_536
 
@@ -249,8 +249,7 @@ class Plan:
             "agent": agent_described(self.agent, whole=False),
             "training": self.training.written(),
         }
-        if found["agent"]["use"] == PLAYERS:  # a plan has a table a player
-            found[AGENTS] = {player: own for player, own in found.pop("agent").items() if player != "use"}
+        found = with_tables(found)
         if isinstance(self.vary, Mapping):
             found["vary"] = {name: how.written() for name, how in self.vary.items()}
         elif self.vary is not None:
@@ -365,7 +364,7 @@ def _with_agents(content: Mapping[str, Any]) -> Mapping[str, Any]:
     given = content[AGENTS]
     if "agent" in content or not isinstance(given, Mapping):
         raise SettingError("a plan has `[agent]`, or one table a player, `[agents.NAME]`; keep one of them.")
-    return {**{k: v for k, v in content.items() if k != AGENTS}, "agent": {"use": PLAYERS, **given}}
+    return with_one_agent(content)
 
 
 def _apply(content: dict[str, Any], change: str) -> None:
