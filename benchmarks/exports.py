@@ -1,0 +1,67 @@
+"""Every method on every gallery environment that it suits, exported in every form and held against the policy on 1,000 observations each.
+
+python benchmarks/exports.py [--only c]
+"""
+
+import argparse
+import json
+import tempfile
+import warnings
+
+import jokulmist as jm
+from jokulmist.errors import SettingError
+
+SMALL = {"replay_start": 50, "replay_size": 300}
+METHODS = {
+    "QLearning": lambda: jm.QLearning(bins=4), "Sarsa": lambda: jm.Sarsa(bins=4), "ExpectedSarsa": lambda: jm.ExpectedSarsa(bins=4), "LinearQ": jm.LinearQ,
+    "DQN": lambda: jm.DQN(**SMALL), "DQN dueling": lambda: jm.DQN(dueling=True, **SMALL), "PPO": lambda: jm.PPO(horizon=8), "ActorCritic": jm.ActorCritic,
+    "Reinforce": jm.Reinforce, "SAC": lambda: jm.SAC(**SMALL), "TD3": lambda: jm.TD3(**SMALL), "DDPG": lambda: jm.DDPG(**SMALL),
+}  # fmt: skip
+PLACES = ("Tarn", "WholeTarn", "Ferry", "Winch", "Greenhouse", "Skerry", "Aurora", "Lots", "Haul")
+
+
+def policies(method, place):
+    """What a method learned in a few decisions, or of several players each's; nothing where it does not suit the environment."""
+    environment = getattr(jm.gallery, place)()
+    players = environment.players
+    steps = 64 if place in ("Aurora", "Skerry") else 200
+    try:
+        agent = {player: METHODS[method]() for player in players} if players else METHODS[method]()
+        policy = jm.train(environment, agent, steps=steps, copies=4, lane="plain", folder=None).policy
+    except SettingError:
+        return []
+    return [policy.player(player) for player in players] if players else [policy]
+
+
+def held(only):
+    """By form, how many exports decided as the policy, and what did not."""
+    warnings.simplefilter("ignore")
+    forms = [only] if only else ["python", "c", "js", "onnx"]
+    found = {form: {"same": 0, "microseconds": [], "wrong": []} for form in forms}
+    for method in METHODS:
+        for place in PLACES:
+            for policy in policies(method, place):
+                for form in forms:
+                    with tempfile.TemporaryDirectory() as folder:
+                        try:
+                            made = jm.export(policy, form, folder)
+                        except SettingError as told:
+                            found[form]["wrong"].append(f"{method}, {place}: {told}")
+                            continue
+                    if made.checked == 1_000 and made.ok:
+                        found[form]["same"] += 1
+                        found[form]["microseconds"].append(made.microseconds)
+                    else:
+                        found[form]["wrong"].append(f"{method}, {place}: {made}")
+    for told in found.values():
+        times = sorted(told.pop("microseconds"))
+        told["microseconds, least, median, most"] = (
+            [round(times[0], 2), round(times[len(times) // 2], 2), round(times[-1], 2)] if times else []
+        )
+    return found
+
+
+if __name__ == "__main__":
+    words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    words.add_argument("--only", choices=["python", "c", "js", "onnx"])
+    print(json.dumps(held(words.parse_args().only), indent=2))
