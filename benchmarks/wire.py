@@ -146,7 +146,9 @@ def faults(cases, seed=0):
                 right = (
                     run.status == "done" and Path(place, "seen").exists() and (whole["moves"] == whole["steps"]).all()
                 )
-                right = right and (rows["closed_by"] == "lost").sum() == 4
+                lost = int((rows["closed_by"] == "lost").sum())
+                # Hello, begin, twenty advances, begin, ...: between two episodes there is none to lose.
+                right = right and lost == (0 if (at - 2) % 21 == 0 else 4)
                 right = right and sum(rows["steps"]) <= 240 + 4 * 60
                 if not right:
                     wrong.append(
