@@ -13,9 +13,9 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from jokulmist.agents.contract import numbers_at
-from jokulmist.environments.spaces.actions import Actions, Choice
+from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import Seen
-from jokulmist.environments.spaces.legal import choices_of, mask_widths
+from jokulmist.environments.spaces.legal import mask_widths
 from jokulmist.errors import SettingError, listed
 from jokulmist.learning.schedules import Progress
 from jokulmist.training.policies.policy import Policy
@@ -103,8 +103,7 @@ class Graph:
     @property
     def parts(self) -> dict[str, Any]:
         """The parts of the action by name."""
-        action = self.policy.spec.action
-        return dict(action.parts) if isinstance(action, Actions) else {"": action}
+        return parts_of(self.policy.spec.action)
 
 
 def kind_of(dtype: Any) -> str:
@@ -132,6 +131,30 @@ class MiddleOfChance:
         return value
 
 
+def decision_of(policy: Policy, copies: int) -> Any:
+    """What a policy does without exploration in so many copies, as a function of what they see that can be traced.
+
+    Raises
+    ------
+    SettingError
+        When the method is not traced.
+    """
+    import jax
+    import jax.numpy as jnp
+
+    agent = policy.agent
+    kind = type(agent)
+    if not kind.traced:
+        raise SettingError(
+            f"`{kind.__name__}` is not traced, so it is known to nobody what it computes. Only a method that can be compiled leaves Python."
+        )
+    numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
+    shapes = agent.shapes(policy.spec, copies)
+    memory = agent.fresh_memory(shapes, numbers) if agent.reads_memory else ()
+    learner = jax.tree.map(jnp.asarray, policy.learner)
+    return lambda seen: kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
+
+
 def graph_of(policy: Policy) -> Graph:
     """The decision of a policy without exploration, for one observation.
 
@@ -143,34 +166,20 @@ def graph_of(policy: Policy) -> Graph:
     import jax
     import jax.numpy as jnp
 
-    agent, spec = policy.agent, policy.spec
-    kind = type(agent)
-    if not kind.traced:
-        raise SettingError(
-            f"`{kind.__name__}` is not traced, so it is known to nobody what it computes. Only a method that can be compiled leaves Python."
-        )
-    numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
-    shapes = policy.shapes
-    memory = agent.fresh_memory(shapes, numbers) if agent.reads_memory else ()
-    learner = jax.tree.map(jnp.asarray, policy.learner)
+    decided, spec = decision_of(policy, 1), policy.spec
     widths = mask_widths(spec.action) if spec.masked else []
     seen = Seen(
         jnp.zeros((1, spec.width), jnp.float32), {c.name: jnp.zeros((1, *c.shape), jnp.uint8) for c in spec.images},
         tuple(jnp.ones((1, n), bool) for n in widths), jnp.zeros(1, jnp.int32),
     )  # fmt: skip
 
-    def decided(seen: Any) -> Any:
-        return kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
-
     traced = jax.make_jaxpr(decided)(seen)
-    names = ["numbers", *(c.name for c in spec.images), *(f"legal {k}" for k in range(len(widths))), "age"]
     order = jax.tree.leaves(
         Seen("numbers", {c.name: c.name for c in spec.images}, tuple(f"legal {k}" for k in range(len(widths))), "age")
     )
     graph = Graph(policy)
     known: dict[Any, Any] = {}
     for variable, name in zip(traced.jaxpr.invars, order, strict=True):
-        assert name in names
         graph.inputs[name] = known[variable] = Value(
             _word(name), tuple(variable.aval.shape), kind_of(variable.aval.dtype)
         )
@@ -178,12 +187,9 @@ def graph_of(policy: Policy) -> Graph:
         known[variable] = np.asarray(constant)
     _walk(traced.jaxpr, known, graph)
     outputs = [known[o] if not hasattr(o, "val") else np.asarray(o.val) for o in traced.jaxpr.outvars]
-    # A record's leaves come in the order of its names.
-    parts = sorted(graph.parts) if len(graph.parts) > 1 else list(graph.parts)
     tree = jax.tree.structure(jax.eval_shape(decided, seen))
-    placed = jax.tree.unflatten(tree, list(range(len(outputs))))
-    where = {part: (getattr(placed, part) if part else placed) for part in parts}
-    graph.outputs = [(part, outputs[where[part]]) for part in graph.parts]
+    placed = jax.tree.unflatten(tree, outputs)
+    graph.outputs = [(part, getattr(placed, part) if part else placed) for part in graph.parts]
     _drop_unused(graph)
     return graph
 
@@ -240,37 +246,19 @@ def _drop_unused(graph: Graph) -> None:
 
 def decided_by(
     policy: Policy, rows: Any, images: list[dict[str, Any]], masks: list[tuple[Any, ...]]
-) -> list[dict[str, float]]:
+) -> list[dict[str, Any]]:
     """What the policy itself decides, one observation after another, by part: what an export is held against."""
     import jax
     import jax.numpy as jnp
 
-    agent = policy.agent
-    numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
-    memory = agent.fresh_memory(policy.shapes, numbers) if agent.reads_memory else ()
-    learner = jax.tree.map(jnp.asarray, policy.learner)
-
-    @jax.jit
-    def decided(seen: Any) -> Any:
-        return type(agent).choose(policy.shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
-
-    found = []
-    action = policy.spec.action
+    decided = jax.jit(decision_of(policy, 1))
+    found: list[dict[str, Any]] = []
+    parts = parts_of(policy.spec.action)
     for k, row in enumerate(rows):
         seen = Seen(
             jnp.asarray(row, jnp.float32)[None], {name: jnp.asarray(image)[None] for name, image in images[k].items()},
             tuple(jnp.asarray(mask)[None] for mask in masks[k]), jnp.zeros(1, jnp.int32),
         )  # fmt: skip
         made = decided(seen)
-        found.append(
-            {
-                name: np.asarray(getattr(made, name) if name else made)[0]
-                for name in (action.parts if isinstance(action, Actions) else {"": action})
-            }
-        )
+        found.append({part: np.asarray(getattr(made, part) if part else made)[0] for part in parts})
     return found
-
-
-def choice_names(graph: Graph) -> dict[str, Choice]:
-    """The choices of the action, by part."""
-    return choices_of(graph.policy.spec.action)

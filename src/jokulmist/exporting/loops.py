@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.errors import SettingError
-from jokulmist.exporting.graph import Array, Graph, Op, Value
+from jokulmist.exporting.graph import Array, Graph, Op, Value, kind_of
 from jokulmist.exporting.numpy_form import letters_of, row_gather
 
 SYMBOLS = {
@@ -148,9 +148,7 @@ class Loops:
 
     @staticmethod
     def _kind(value: Value | Array) -> str:
-        if isinstance(value, Value):
-            return value.kind
-        return "byte" if value.dtype == np.uint8 else {"f": "float", "b": "bool"}.get(value.dtype.kind, "int")
+        return value.kind if isinstance(value, Value) else kind_of(value.dtype)
 
     def _entry(self, value: Value | Array, index: str) -> str:
         """One number of an operand; of a constant with one value the number itself."""

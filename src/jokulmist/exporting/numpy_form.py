@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.spaces.actions import Choice
-from jokulmist.exporting.graph import Array, Graph, Op, Value
+from jokulmist.exporting.graph import Array, Graph, Op, Value, kind_of
 
 DTYPES = {"float": "np.float32", "int": "np.int32", "bool": "bool", "byte": "np.uint8"}
 BINARY = {
@@ -58,7 +58,7 @@ def written(graph: Graph, about: str) -> str:
         if isinstance(value, Value):
             return value.name
         array = np.asarray(value)
-        dtype = DTYPES[_kind(array)]
+        dtype = DTYPES[kind_of(array.dtype)]
         if array.size == 1 and array.ndim == 0:
             return f"{dtype}({array.item()!r})" if np.isfinite(array.item()) else f"{dtype}('{array.item()}')"
         if array.size <= 16 and np.isfinite(array.astype(float)).all():
@@ -135,10 +135,6 @@ def decide(observation, legal=None, raw=False):
 
 def eval_dtype(name: str) -> Any:
     return {"np.float32": np.float32, "np.int32": np.int32, "bool": np.bool_, "np.uint8": np.uint8}[name]
-
-
-def _kind(array: Array) -> str:
-    return "byte" if array.dtype == np.uint8 else {"f": "float", "b": "bool"}.get(array.dtype.kind, "int")
 
 
 def _line(op: Op, given: list[str]) -> str:

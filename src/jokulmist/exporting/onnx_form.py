@@ -9,10 +9,11 @@ import numpy as np
 
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.errors import SettingError
-from jokulmist.exporting.graph import Graph, Op, Value
+from jokulmist.exporting.graph import Graph, Op, Value, kind_of
 from jokulmist.exporting.numpy_form import letters_of, row_gather
 
 OPSET = 18
+KINDS: dict[str, Any] = {"float": np.float32, "int": np.int32, "bool": np.bool_, "byte": np.uint8}
 BINARY = {
     "add": "Add", "sub": "Sub", "mul": "Mul", "div": "Div", "max": "Max", "min": "Min", "pow": "Pow", "lt": "Less", "le": "LessOrEqual", "gt": "Greater",
     "ge": "GreaterOrEqual", "eq": "Equal", "and": "And", "or": "Or",
@@ -61,10 +62,7 @@ class _Model:
         if isinstance(value, Value):
             return value.name
         array = np.asarray(value)
-        kind: Any = (
-            np.uint8 if array.dtype == np.uint8 else {"f": np.float32, "b": np.bool_}.get(array.dtype.kind, np.int32)
-        )
-        return self.constant(array.astype(kind))
+        return self.constant(array.astype(KINDS[kind_of(array.dtype)]))
 
     def constant(self, array: Any) -> str:
         self.count += 1
@@ -84,11 +82,7 @@ class _Model:
     def op(self, op: Op) -> None:
         name, params, out = op.name, op.params, op.out
         given = [self.name(v) for v in op.inputs]
-        kinds = [
-            v.kind if isinstance(v, Value) else {"f": "float", "b": "bool"}.get(np.asarray(v).dtype.kind, "int")
-            for v in op.inputs
-        ]
-        if name in ("and", "or") and kinds[0] != "bool":
+        if name in ("and", "or") and out.kind != "bool":
             raise SettingError(
                 f"the policy computes `{name}` of whole numbers, which the ONNX form does not hold. The forms `c`, `js` and `python` do."
             )

@@ -260,7 +260,7 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
 
 RUN_JS = """
 import { readFileSync } from "node:fs";
-import { decided } from process_policy;
+import { decided } from "./policy.mjs";
 const given = JSON.parse(readFileSync(0, "utf8"));
 const found = given.map(([seen, legal]) => decided(seen, legal));
 const began = performance.now();
@@ -280,14 +280,11 @@ def _in_node(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
         return np.asarray(value).tolist() if value is not None else None
 
     given = json.dumps([[plain(seen), plain(legal)] for seen, legal in _observations(graph, vectors)])
-    code = RUN_JS.replace("process_policy", json.dumps((folder / "policy.js").resolve().as_uri()))
     with tempfile.TemporaryDirectory() as place:
-        main = Path(place) / "run.mjs"
-        main.write_text(code)
         # A module without a package beside it is read as one where it ends so.
-        copy = Path(place) / "policy.mjs"
+        copy, main = Path(place) / "policy.mjs", Path(place) / "run.mjs"
         copy.write_bytes((folder / "policy.js").read_bytes())
-        main.write_text(code.replace((folder / "policy.js").resolve().as_uri(), copy.as_uri()))
+        main.write_text(RUN_JS)
         done = subprocess.run(
             [node, str(main)], input=given, capture_output=True, text=True, timeout=SECONDS, check=False
         )

@@ -11,7 +11,6 @@ from typing import Any, ClassVar
 from jokulmist.environments.chance.noise import Noise
 from jokulmist.environments.declaration.parts import parameter
 from jokulmist.environments.declaration.simulator import Outcome, Simulator, channel
-from jokulmist.environments.spaces.actions import Actions
 from jokulmist.environments.spaces.player_actions import from_described
 from jokulmist.environments.transition.simulator_stepping import SimulatorState
 from jokulmist.errors import (
@@ -255,12 +254,9 @@ def _action(told: Any, players: Any) -> Any:
     if players and "kind" not in told:
         return {player: _action(own, None) for player, own in told.items()}
     try:
-        made = from_described({"shape": (), "unit": "", **told})
+        return from_described({"shape": (), "unit": "", **told})
     except ActionError as wrong:
         raise DeclarationError(str(wrong)) from None
-    if isinstance(made, Actions) and players:
-        return made
-    return made
 
 
 def _channels(given: Any, players: tuple[str, ...]) -> dict[str, Any]:

@@ -14,7 +14,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route, WebSocketRoute
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
-from jokulmist.environments.spaces.actions import Actions, Choice
+from jokulmist.environments.spaces.actions import Choice, parts_of
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
 from jokulmist.serving.decisions import MOST_AT_ONCE, Asked, Decider
 
@@ -182,8 +182,7 @@ def _told(status: int, message: str) -> Response:
 def about(decider: Decider) -> dict[str, Any]:
     """What a policy sees and does."""
     policy = decider.policy
-    action = policy.spec.action
-    parts: dict[str, Any] = dict(action.parts) if isinstance(action, Actions) else {"action": action}
+    parts = {name or "action": one for name, one in parts_of(policy.spec.action).items()}
     return {
         "agent": repr(policy.agent), "decisions": policy.decisions, "masked": policy.spec.masked,
         "channels": [

@@ -7,13 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import numbers_at
-from jokulmist.environments.spaces.actions import Actions, Choice
+from jokulmist.environments.spaces.actions import Choice, parts_of
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.legal import choices_of, mask_widths
 from jokulmist.errors import SettingError, listed, nearest
-from jokulmist.exporting.graph import MiddleOfChance
-from jokulmist.learning.schedules import Progress
+from jokulmist.exporting.graph import decision_of
 from jokulmist.training.policies.policy import Policy
 
 SIZES = (1, 8, 64)
@@ -44,27 +42,9 @@ class Decider:
 
     def __init__(self, policy: Policy) -> None:
         import jax
-        import jax.numpy as jnp
 
         self.policy = policy
-        agent = policy.agent
-        if not type(agent).traced:
-            raise SettingError(
-                f"`{type(agent).__name__}` is not traced, so its decisions cannot be computed many at once."
-            )
-        numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
-        learner = jax.tree.map(jnp.asarray, policy.learner)
-
-        def made(count: int) -> Any:
-            shapes = agent.shapes(policy.spec, count)
-            memory = agent.fresh_memory(shapes, numbers) if agent.reads_memory else ()
-
-            def decided(seen: Any) -> Any:
-                return type(agent).choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
-
-            return jax.jit(decided)
-
-        self._by_size = {count: made(count) for count in SIZES}
+        self._by_size = {count: jax.jit(decision_of(policy, count)) for count in SIZES}
 
     def warm_up(self) -> None:
         """Compile for all sizes, so that the first who asks does not wait."""
@@ -143,8 +123,7 @@ class Decider:
             tuple(np.stack([one.masks[k] for one in whole]) for k in range(len(whole[0].masks))), np.zeros(size, np.int32),
         )  # fmt: skip
         made = jax.device_get(self._by_size[size](seen))
-        action = spec.action
-        parts: dict[str, Any] = dict(action.parts) if isinstance(action, Actions) else {"": action}
+        parts = parts_of(spec.action)
         found = []
         for k in range(len(asked)):
             own = {

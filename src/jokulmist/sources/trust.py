@@ -29,10 +29,15 @@ def store() -> Path:
     return base / "jokulmist" / "trusted"
 
 
+def _judged(source: Path) -> list[Path]:
+    """The files below a folder that run something: code, and how a program is reached."""
+    return sorted([*source.rglob("*.py"), *source.glob(REMOTE_FILE)])
+
+
 def digest(source: Path) -> str:
     """64 hexadecimal digits of all Python files below a folder, and of how a program is reached, by place and content."""
     found = hashlib.sha256()
-    for path in sorted([*source.rglob("*.py"), *source.glob(REMOTE_FILE)]):
+    for path in _judged(source):
         content = hashlib.sha256(path.read_bytes()).hexdigest()
         found.update(f"{path.relative_to(source).as_posix()}\0{content}\n".encode())
     return found.hexdigest()
@@ -73,7 +78,7 @@ def refuse_unknown(source: Path) -> None:
     """Raise `UntrustedCode` where the code below a folder was neither trained nor trusted here."""
     if _EVERYTHING or is_known(digest(source)):
         return
-    names = [path.relative_to(source).as_posix() for path in sorted([*source.rglob("*.py"), *source.glob(REMOTE_FILE)])]
+    names = [path.relative_to(source).as_posix() for path in _judged(source)]
     told = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
     raise UntrustedCode(
         f"{source.parent} holds code ({told}) that was not trained on this machine by you, and this would run it. Look at it in {source}; "

@@ -312,6 +312,11 @@ class Actions:
 Action = Choice | Range | Actions
 
 
+def parts_of(action: Action) -> dict[str, Choice | Range]:
+    """The parts of an action by name; one that has none stands under the empty name."""
+    return dict(action.parts) if isinstance(action, Actions) else {"": action}
+
+
 def split(actions: Any, copies: int) -> list[Any]:
     """One action a copy, in own form, from actions with a leading axis of copies."""
     if isinstance(actions, Record):

@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
+from jokulmist.environments.spaces.actions import Action, Choice, Record, parts_of
 from jokulmist.environments.spaces.legal import mask_widths
 from jokulmist.environments.transition.simulator_stepping import SimulatorState
 
@@ -98,23 +98,19 @@ def _mask_counts(description: Description) -> list[int]:
     return mask_widths(description.action) if description.bare.masked else []
 
 
-def _parts(action: Action) -> dict[str, Any]:
-    return action.parts if isinstance(action, Actions) else {"": action}
-
-
 def _numbers_of(action: Action) -> int:
-    return sum(1 if isinstance(part, Choice) else part.size for part in _parts(action).values())
+    return sum(1 if isinstance(part, Choice) else part.size for part in parts_of(action).values())
 
 
 def _as_numbers(action: Action, own: Any) -> np.ndarray[Any, Any]:
-    values = [getattr(own, name) if name else own for name in _parts(action)]
+    values = [getattr(own, name) if name else own for name in parts_of(action)]
     return np.concatenate([np.asarray(value, np.float64).reshape(-1) for value in values])
 
 
 def _from_numbers(action: Action, numbers: np.ndarray[Any, Any]) -> Any:
     found: dict[str, Any] = {}
     at = 0
-    for name, part in _parts(action).items():
+    for name, part in parts_of(action).items():
         size = 1 if isinstance(part, Choice) else part.size
         piece = numbers[at : at + size]
         at += size
