@@ -5,6 +5,7 @@ python benchmarks/exports.py [--only c]
 
 import argparse
 import json
+import sys
 import tempfile
 import warnings
 
@@ -40,6 +41,7 @@ def held(only):
     found = {form: {"same": 0, "microseconds": [], "wrong": []} for form in forms}
     for method in METHODS:
         for place in PLACES:
+            print(method, place, file=sys.stderr, flush=True)
             for policy in policies(method, place):
                 for form in forms:
                     with tempfile.TemporaryDirectory() as folder:

@@ -18,14 +18,23 @@ export function entryOf(columns, k) {
 
 /** A list of objects as an object of lists. */
 export function columnsOf(told) {
-  const found = {};
-  for (const one of told) for (const name in one) if (!(name in found) && name !== "closed_by" && one[name] != null) found[name] = null;
-  for (const name in found) {
-    const first = told.find(one => one[name] != null)[name];
-    const nested = typeof first === "object" && !Array.isArray(first) && !ArrayBuffer.isView(first);
-    const missing = name === "legal" || name === "turn" || name === "out" ? null : 0;
-    found[name] = nested ? columnsOf(told.map(one => one[name] ?? {})) : told.map(one => one[name] ?? missing);
+  const found = {}, nested = [];
+  for (let k = 0; k < told.length; k++) {
+    const one = told[k];
+    for (const name in one) {
+      const value = one[name];
+      if (value == null || name === "closed_by") continue;
+      let column = found[name];
+      if (column === undefined) {
+        const inner = typeof value === "object" && !Array.isArray(value) && !ArrayBuffer.isView(value);
+        const missing = name === "legal" || name === "turn" || name === "out" ? null : 0;
+        column = found[name] = Array.from({ length: told.length }, inner ? () => ({}) : () => missing);
+        if (inner) nested.push(name);
+      }
+      column[k] = value;
+    }
   }
+  for (const name of nested) found[name] = columnsOf(found[name]);
   return found;
 }
 
@@ -205,7 +214,7 @@ function frameIn(bytes) {
   else if (size === 127) { if (bytes.length < 10) return null; size = Number(bytes.readBigUInt64BE(2)); at = 10; }
   const start = at + (masked ? 4 : 0);
   if (bytes.length < start + size) return null;
-  const data = Buffer.from(bytes.subarray(start, start + size));
+  const data = bytes.subarray(start, start + size);
   if (masked) for (let k = 0; k < size; k++) data[k] ^= bytes[at + (k & 3)];
   return { last: (bytes[0] & 128) !== 0, kind: bytes[0] & 15, data, size: start + size };
 }

@@ -4,17 +4,22 @@ import json
 import os
 import re
 import shutil
+import socket
 import subprocess
 import sys
+import threading
 from pathlib import Path
 from typing import ClassVar
 
 import numpy as np
 import pytest
 from commands import jokulmist
+from websockets.sync.client import connect
 
 import jokulmist as jm
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, UntrustedCode
+from jokulmist.lanes.processes.lane import Lost
+from jokulmist.remote.transport import Door
 from jokulmist.training.redo import redo
 
 HERE = Path(__file__).parent
@@ -156,6 +161,37 @@ def test_a_fault_loses_the_episodes_under_way_and_training_goes_on(kind, told, t
     assert len(whole) >= 8
 
 
+def test_messages_in_pieces_pings_and_those_who_come_and_speak_something_else():
+    """A message may come in frames, pings between them are answered, and whoever speaks no WebSocket is sent away."""
+    door, got = Door("127.0.0.1", 0), {}
+
+    def comes():
+        with socket.create_connection(("127.0.0.1", door.port)) as wrong:
+            wrong.sendall(b"GIVE ME A KEY\r\n\r\n")
+            got["wrong"] = wrong.recv(1000)
+        with connect(f"ws://127.0.0.1:{door.port}", proxy=None) as right:
+            pong = right.ping()
+            right.send(["fir", "st ", "\N{SNOWFLAKE}"])
+            got["pong"] = pong.wait(5.0)
+            got["asked"] = right.recv()
+            right.send(b"\x00\x01")
+
+    other = threading.Thread(target=comes)
+    other.start()
+    assert door.next(5.0, 1000) is None
+    wire = door.next(5.0, 1000)
+    assert wire.receive(5.0, "hello") == "first \N{SNOWFLAKE}"
+    wire.send("next", 5.0)
+    assert wire.receive(5.0, "image") == b"\x00\x01"
+    with pytest.raises(Lost, match="closed"):
+        wire.receive(5.0, "more")
+    other.join()
+    wire.close()
+    door.close()
+    assert (got["pong"], got["asked"]) == (True, "next")
+    assert b"101" not in got["wrong"]
+
+
 def test_what_cannot_be_reached_or_declared_is_told():
     for given, expected in (
         ({}, "say how the program is reached"),
@@ -164,6 +200,8 @@ def test_what_cannot_be_reached_or_declared_is_told():
         ({"command": ["/bin/false"]}, "ended with status 1 before it connected"),
         ({"command": "node game.js"}, "is a list of words"),
         ({"listen": 0}, "is a port"),
+        ({"address": "ws://127.0.0.1:99999999"}, "begins with ws://"),
+        ({"address": "ws://[::1"}, "begins with ws://"),
         ({"listen": 9000, "patience": -1}, "above 0"),
     ):
         with pytest.raises((SettingError, BrokenEnvironment), match=expected):

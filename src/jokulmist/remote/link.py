@@ -5,10 +5,8 @@ from __future__ import annotations
 import contextlib
 import hmac
 import os
-import queue
 import secrets
 import subprocess
-import threading
 import time
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -17,49 +15,12 @@ from urllib.parse import urlsplit
 from jokulmist.errors import BrokenEnvironment, SettingError, listed
 from jokulmist.lanes.processes.lane import Lost
 from jokulmist.remote.messages import MOST_BYTES, PROTOCOL, BadMessage, request, result_of
+from jokulmist.remote.transport import Door, Wire, call
 
 ADDRESS, SECRET = "JOKULMIST_ADDRESS", "JOKULMIST_SECRET"
 FIRST_PAUSE, LONGEST_PAUSE = 0.1, 5.0
 CLOSE_SECONDS = 0.5
 FIRST_SECONDS = 10.0
-OPTIONS: dict[str, Any] = {
-    "compression": None,
-    "max_size": MOST_BYTES,
-    "ping_interval": None,
-    "close_timeout": CLOSE_SECONDS,
-}
-
-
-class Door:
-    """Where programs come to that connect by themselves."""
-
-    def __init__(self, host: str, port: int) -> None:
-        from websockets.sync.server import serve
-
-        self._came: queue.Queue[tuple[Any, threading.Event]] = queue.Queue()
-        try:
-            self._server = serve(self._comes, host, port, **OPTIONS)
-        except (OSError, OverflowError) as failure:
-            raise SettingError(
-                f"cannot listen at {host}:{port}: {getattr(failure, 'strerror', None) or failure}. Give another `listen`."
-            ) from None
-        self.port = int(self._server.socket.getsockname()[1])
-        threading.Thread(target=self._server.serve_forever, daemon=True).start()
-
-    def _comes(self, socket: Any) -> None:
-        done = threading.Event()
-        self._came.put((socket, done))
-        done.wait()  # the connection is closed when this returns
-
-    def next(self, seconds: float) -> tuple[Any, threading.Event] | None:
-        """The next program that comes, within so many seconds."""
-        try:
-            return self._came.get(timeout=seconds)
-        except queue.Empty:
-            return None
-
-    def close(self) -> None:
-        self._server.shutdown()
 
 
 class Program:
@@ -89,7 +50,7 @@ class Program:
             raise SettingError(
                 'say how the program is reached: `jm.Remote("ws://127.0.0.1:9000")`, `listen=9000`, or `command=["node", "game.js"]`.'
             )
-        if address is not None and (urlsplit(address).scheme not in ("ws", "wss") or not urlsplit(address).hostname):
+        if address is not None and not _an_address(address):
             raise SettingError(
                 f"`address` is {address!r:.80}; it begins with ws:// or wss://, e.g. `ws://127.0.0.1:9000`."
             )
@@ -172,8 +133,7 @@ class Link:
         self.description: dict[str, Any] = {}
         self.arenas = 0
         self._number = 0
-        self._socket: Any = None
-        self._done: threading.Event | None = None
+        self._wire: Wire | None = None
         self._process: subprocess.Popen[bytes] | None = None
         self.why = ""
         self.mend()
@@ -208,18 +168,10 @@ class Link:
             pause = min(2.0 * pause, LONGEST_PAUSE)
 
     def _open(self, seconds: float) -> None:
-        from websockets.exceptions import WebSocketException
-
-        try:
-            if self.program.address is not None:
-                from websockets.sync.client import connect
-
-                # Entered and not left: it is closed where the link is dropped.
-                self._socket = connect(self.program.address, open_timeout=seconds, proxy=None, **OPTIONS).__enter__()
-            else:
-                self._socket, self._done = self._next_that_comes(seconds)
-        except WebSocketException as failure:
-            raise Lost(f"what answers there speaks no WebSocket: {failure}") from None
+        if self.program.address is not None:
+            self._wire = call(self.program.address, seconds, MOST_BYTES)
+        else:
+            self._wire = self._next_that_comes(seconds)
         said = self.call("hello", {"protocol": PROTOCOL, "secret": self.program.secret})
         if not isinstance(said, dict):
             raise BadMessage(f"`hello` was answered by {said!r:.80}; it is an object.")
@@ -244,7 +196,7 @@ class Link:
         if self.program.tempo is not None:
             self.call("tempo", {"factor": self.program.tempo})
 
-    def _next_that_comes(self, seconds: float) -> tuple[Any, threading.Event]:
+    def _next_that_comes(self, seconds: float) -> Wire:
         door, until = self.program.door, time.monotonic() + seconds
         if self.program.command is not None:
             address = f"ws://127.0.0.1:{door.port}"
@@ -258,7 +210,7 @@ class Link:
                     f"`{self.program.command[0]}` cannot be started: {failure.strerror}. Look at `command`."
                 ) from None
         while time.monotonic() < until:
-            came = door.next(0.2)
+            came = door.next(0.2, MOST_BYTES)
             if came is not None:
                 return came
             if self._process is not None and self._process.poll() is not None:
@@ -280,47 +232,40 @@ class Link:
         return result_of(self._number, method, self.receive(method, within))
 
     def send(self, text: str) -> None:
-        from websockets.exceptions import ConnectionClosed
-
-        if self._socket is None:
+        if self._wire is None:
             raise Lost(self.why or "the connection is closed")
-        try:
-            self._socket.send(text)
-        except (ConnectionClosed, OSError) as failure:
-            raise Lost(f"the connection was closed: {failure}") from None
+        self._wire.send(text, self.program.answer_within)
 
     def receive(self, method: str, within: float | None = None) -> Any:
-        """The next frame, within so many seconds."""
-        from websockets.exceptions import ConnectionClosed
-
-        seconds = self.program.answer_within if within is None else within
-        try:
-            return self._socket.recv(timeout=seconds)
-        except TimeoutError:
-            raise Lost(f"`{method}` was not answered within {seconds:g} s") from None
-        except (ConnectionClosed, OSError, UnicodeDecodeError) as failure:
-            raise Lost(f"the connection was closed while `{method}` was waited for: {str(failure)[:200]}") from None
+        """The next message, within so many seconds."""
+        if self._wire is None:
+            raise Lost(self.why or "the connection is closed")
+        return self._wire.receive(self.program.answer_within if within is None else within, method)
 
     def drop(self) -> None:
         """Let go of the connection and of a program that was started, at once."""
-        if self._socket is not None:
-            with contextlib.suppress(Exception):
-                self._socket.socket.close()  # a program that hangs would not answer a farewell
-            self._socket = None
-        if self._done is not None:
-            self._done.set()
-            self._done = None
+        if self._wire is not None:
+            self._wire.drop()  # a program that hangs would not answer a farewell
+            self._wire = None
         if self._process is not None:
             self._process.kill()
             self._process.wait()
             self._process = None
 
     def close(self) -> None:
-        if self._socket is not None and not self.why:
+        if self._wire is not None and not self.why:
             with contextlib.suppress(Exception):
                 self.call("close", {}, within=CLOSE_SECONDS)
-                self._socket.close()
+                self._wire.close()
         self.drop()
+
+
+def _an_address(address: Any) -> bool:
+    try:
+        place = urlsplit(address)
+        return place.scheme in ("ws", "wss") and bool(place.hostname) and place.port != 0
+    except (ValueError, TypeError, AttributeError):  # a port that is none, a bracket that is not closed
+        return False
 
 
 def _host_and_port(listen: int | str) -> tuple[str, int]:

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
+import orjson
 
 from jokulmist.environments.declaration.simulator import Outcome, Simulator
 from jokulmist.environments.spaces.actions import Action, Actions
@@ -18,6 +19,8 @@ from jokulmist.errors import BrokenEnvironment, JokulmistError, listed, nearest
 PROTOCOL = 1
 MOST_BYTES = 64 << 20
 MOST_QUOTED = 200
+# It refuses what is no number, where the faster writer would send null.
+_WRITER = json.JSONEncoder(separators=(",", ":"), allow_nan=False)
 
 
 class BadMessage(JokulmistError):
@@ -26,9 +29,7 @@ class BadMessage(JokulmistError):
 
 def request(number: int, method: str, params: Mapping[str, Any]) -> str:
     """A JSON-RPC 2.0 request."""
-    return json.dumps(
-        {"jsonrpc": "2.0", "id": number, "method": method, "params": params}, separators=(",", ":"), allow_nan=False
-    )
+    return _WRITER.encode({"jsonrpc": "2.0", "id": number, "method": method, "params": params})
 
 
 def result_of(number: int, method: str, text: Any) -> Any:
@@ -42,8 +43,8 @@ def result_of(number: int, method: str, text: Any) -> Any:
     if not isinstance(text, str):
         raise BadMessage(f"`{method}` was answered by a binary frame; the answer is JSON in a text frame.")
     try:
-        answer = json.loads(text, parse_constant=_no_number)
-    except (ValueError, RecursionError):
+        answer = orjson.loads(text)
+    except ValueError:
         raise BadMessage(f"`{method}` was answered by what is no JSON: {text[:MOST_QUOTED]!r}.") from None
     if not isinstance(answer, dict) or answer.get("jsonrpc") != "2.0":
         raise BadMessage(f'`{method}` was answered without `"jsonrpc": "2.0"`: {text[:MOST_QUOTED]!r}.')
@@ -61,10 +62,6 @@ def result_of(number: int, method: str, text: Any) -> Any:
     return answer["result"]
 
 
-def _no_number(word: str) -> Any:
-    raise ValueError(word)
-
-
 def columns_of(action: Action, owns: Sequence[Any]) -> Any:
     """The actions of several arenas, in own form, as columns: a list, or a dict of lists by part or by player."""
     if isinstance(action, PlayerActions):
@@ -74,7 +71,7 @@ def columns_of(action: Action, owns: Sequence[Any]) -> Any:
         }
     if isinstance(action, Actions):
         return {name: columns_of(part, [getattr(own, name) for own in owns]) for name, part in action.parts.items()}
-    return [np.asarray(own).tolist() for own in owns]
+    return [own if type(own) is int else np.asarray(own).tolist() for own in owns]
 
 
 def entry_of(columns: Any, k: int) -> Any:
@@ -113,6 +110,7 @@ class MomentReader:
         self._players = self._description.players
         self.image_shapes = {c.name: c.shape for c in self._description.bare.images}
         closings = (*self._description.outline.endings, *self._description.outline.cuts)
+        self._arrays = any(c.shape for c in self._description.bare.numbers)
         self._bits = {c.name: 1 << self._description.closings.index(c.name) for c in closings}
 
     def states(self, moment: Any, count: int, images: Mapping[str, Any], method: str) -> list[SimulatorState]:
@@ -128,18 +126,15 @@ class MomentReader:
         numbers = self._description.bare.numbers
         observed = self._named(moment.get("observation", {} if not numbers else None), "observation", method)
         self._refuse_others(observed, [c.name for c in numbers], "observation", method, whole=True)
-        parts = [self._column(observed[c.name], (count, *c.shape), c.name, method).reshape(count, -1) for c in numbers]
-        rows = np.concatenate(parts, axis=1).tolist() if parts else [[] for _ in range(count)]
+        rows = self._rows(observed, count, method)
         begun = method == "begin"
         terms = self._amounts(moment, "terms", [t.name for t in self._description.terms], count, method)
         measures = self._amounts(moment, "measures", [m.name for m in self._description.measures], count, method)
         held = [0] * count if begun else self._held(moment.get("closed_by"), count, method)
-        return [
-            SimulatorState(
-                rows[k], {name: image[k] for name, image in images.items()}, terms[k], measures[k], held[k], self._mask(moment, k, method)
-            )
-            for k in range(count)
-        ]  # fmt: skip
+        shown = [{name: image[k] for name, image in images.items()} for k in range(count)]
+        masked = self._description.bare.masked
+        masks = [self._mask(moment, k, method) for k in range(count)] if masked else [()] * count
+        return list(map(SimulatorState, rows, shown, terms, measures, held, masks))
 
     def images_of(self, data: Any, count: int, method: str) -> dict[str, Any]:
         """The image channels of a binary frame: one after another, each of all arenas, rows first."""
@@ -183,14 +178,38 @@ class MomentReader:
             raise BadMessage(f"`{method}` gave `{name}` a value that is not finite.")
         return column
 
+    def _rows(self, observed: Mapping[str, Any], count: int, method: str) -> list[list[float]]:
+        """The number channels of each arena side by side."""
+        numbers = self._description.bare.numbers
+        if not numbers:
+            return [[] for _ in range(count)]
+        if not self._arrays:
+            found: list[list[float]] = self._together(
+                observed, [c.name for c in numbers], count, method, np.float32
+            ).T.tolist()
+            return found
+        parts = [self._column(observed[c.name], (count, *c.shape), c.name, method).reshape(count, -1) for c in numbers]
+        found = np.concatenate(parts, axis=1).tolist()
+        return found
+
     def _amounts(self, moment: Any, what: str, names: list[str], count: int, method: str) -> list[tuple[float, ...]]:
         given = self._named(moment.get(what) or {}, what, method)
         self._refuse_others(given, names, what, method)
         if not names:
             return [()] * count
-        zeros = np.zeros(count)
-        columns = [self._column(given[n], (count,), n, method, np.float64) if n in given else zeros for n in names]
-        return [tuple(row) for row in np.stack(columns, axis=1).tolist()]
+        return list(zip(*self._together(given, names, count, method, np.float64).tolist(), strict=True))
+
+    def _together(self, given: Mapping[str, Any], names: list[str], count: int, method: str, dtype: Any) -> Any:
+        """Columns of one number an arena as one array, shape ``(names, count)``; what is left out is 0."""
+        columns = [given.get(name, [0.0] * count) for name in names]
+        try:
+            whole = np.array(columns, dtype)
+            if whole.shape == (len(names), count) and np.isfinite(whole).all():
+                return whole
+        except (TypeError, ValueError):
+            pass
+        # One of them is wrong: each is looked at, so that it is named.
+        return np.stack([self._column(c, (count,), n, method, dtype) for n, c in zip(names, columns, strict=True)])
 
     def _held(self, given: Any, count: int, method: str) -> list[int]:
         if given is None:
@@ -209,8 +228,6 @@ class MomentReader:
         return found
 
     def _mask(self, moment: Any, k: int, method: str) -> Any:
-        if not self._description.bare.masked:
-            return ()
         try:
             outcome = outcome_of({n: moment.get(n) for n in ("legal", "turn", "out")}, {}, k)
             if self._players:

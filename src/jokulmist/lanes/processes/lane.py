@@ -303,12 +303,13 @@ class ProcessLane(PlainLane):
                 self._away[i].ask(action, self.description.decide_every)
 
     def advance_one(self, i: int, action: Any) -> tuple[float, int, list[float]]:
-        before = self.each[i].decisions
+        copy = self.each[i]
+        before = copy.decisions
         try:
-            return super().advance_one(i, action)
+            return copy.decide(action, self.turn, self.within)
         except Lost as gone:
             self._lost.append(i)
-            self.each[i].decisions = before
+            copy.decisions = before
             self._away[i].replace(gone)
             return 0.0, self.description.lost_bit, [0.0] * self.description.bare.width
         finally:
