@@ -1,6 +1,6 @@
 """Every method on every gallery environment that it suits, exported in every form and held against the policy on 1,000 observations each.
 
-python benchmarks/exports.py [--only c]
+python benchmarks/exports.py [--only c] [--methods Reinforce SAC]
 """
 
 import argparse
@@ -34,14 +34,15 @@ def policies(method, place):
     return [policy.player(player) for player in players] if players else [policy]
 
 
-def held(only):
+def held(only, methods):
     """By form, how many exports decided as the policy, and what did not."""
     warnings.simplefilter("ignore")
     forms = [only] if only else ["python", "c", "js", "onnx"]
     found = {form: {"same": 0, "microseconds": [], "wrong": []} for form in forms}
-    for method in METHODS:
+    for method in methods:
         for place in PLACES:
-            print(method, place, file=sys.stderr, flush=True)
+            so_far = {form: (told["same"], len(told["wrong"])) for form, told in found.items()}
+            print(method, place, so_far, file=sys.stderr, flush=True)
             for policy in policies(method, place):
                 for form in forms:
                     with tempfile.TemporaryDirectory() as folder:
@@ -66,4 +67,6 @@ def held(only):
 if __name__ == "__main__":
     words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     words.add_argument("--only", choices=["python", "c", "js", "onnx"])
-    print(json.dumps(held(words.parse_args().only), indent=2))
+    words.add_argument("--methods", nargs="+", choices=METHODS, default=list(METHODS))
+    given = words.parse_args()
+    print(json.dumps(held(given.only, given.methods), indent=2))

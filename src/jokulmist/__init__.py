@@ -84,6 +84,7 @@ _WHERE: dict[str, str] = {
     "SAC": "agents.critics.sac",
     "Dense": "learning.networks.layout",
     "Convolutional": "learning.networks.layout",
+    "Recurrent": "learning.networks.layout",
     "RandomPlay": "agents.random_play",
     "Fixed": "agents.fixed",
     "Roster": "agents.roster",

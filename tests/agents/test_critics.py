@@ -207,7 +207,7 @@ def test_the_ratio_of_ppo_is_one_before_its_first_step(at_bounds):
     actions, drawn = jax.tree.map(lambda leaf: jnp.stack([leaf] * 4), (parts[0][0], parts[0][2]))
     flags = np.zeros(lead, bool)
     e = Experience(observed, actions, 5.0 + chance.normal(size=lead), flags, flags, observed, observed, drawn)
-    e, learner, _ = rewards_in_scale(numbers, learner, memory, jax.tree.map(jnp.asarray, e))
+    e, learner, _ = rewards_in_scale(numbers, learner, memory["returns"], jax.tree.map(jnp.asarray, e))
     rows, *_ = ppo.rows_of(shapes, numbers, learner, e)
     _, told = ppo.objective(shapes, numbers, shapes.layout.module(learner.weights), rows)
     assert (float(told[3]), float(told[4])) == (0.0, 0.0)  # share clipped, divergence

@@ -70,7 +70,7 @@ def happened(turns=6, copies=3, seed=0):
     last = np.where(closed[..., None], chance.integers(0, 5, closed.shape)[..., None], cells[1:]).astype(np.float32)
     return Experience(
         seen(cells[:-1]), chance.integers(0, 2, closed.shape).astype(np.int32),
-        chance.normal(size=closed.shape).astype(np.float32), ended, closed, seen(last), seen(cells[1:]), (),
+        chance.normal(size=closed.shape).astype(np.float32), ended, closed, seen(last), seen(cells[1:]), ((), ()),
     )  # fmt: skip
 
 

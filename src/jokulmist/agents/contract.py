@@ -364,6 +364,10 @@ class Agent(BaseModel, metaclass=_Declared):
         was lost. They take theirs from `new`, which has a leading axis of copies unless a method writes this itself."""
         return replaced(where, new, memory)
 
+    def remembers(self) -> bool:
+        """Whether a policy that acts has a memory: `choose` reads it."""
+        return type(self).reads_memory
+
     def functions(self) -> list[Any]:
         """Functions of the user's own among the settings; a run keeps their source."""
         found = [value.function if isinstance(value, Schedule) else value for _, value in self]

@@ -160,7 +160,8 @@ class PlayerAgents(Agent):
             after[g.name] = {**kept, "own": new}
             if asked is not None:
                 acts = _rows_of(xp, g, asked)
-                after[g.name]["own"] = _chosen_where(xp, acts, new, kept["own"])
+                if new is not kept["own"]:  # a memory that only `learn` moves may have no axis of copies
+                    after[g.name]["own"] = _chosen_where(xp, acts, new, kept["own"])
                 after[g.name]["age"] = seen.age + xp.asarray(acts, dtype=seen.age.dtype)
             for k, place in enumerate(g.players):
                 by_player[list(action.players)[place]] = _part(actions, k * shapes.copies, (k + 1) * shapes.copies)

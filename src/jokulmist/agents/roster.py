@@ -181,13 +181,20 @@ class Roster(Agent):
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Any) -> Any:
+        import jax
         import numpy as np
 
         members = tuple(
             kind.fresh_memory(own, numbers_below(numbers, str(k))) for k, (kind, own) in enumerate(shapes.members)
         )
-        running = {"running": np.zeros(shapes.copies, np.float32)} if shapes.losses else {}
-        return {"who": np.zeros(shapes.copies, np.int32), "members": members, **running}
+        found = {"who": np.zeros(shapes.copies, np.int32), "members": members}
+        if shapes.losses:
+            found["running"] = np.zeros(shapes.copies, np.float32)
+        if shapes.source is not None and getattr(shapes.source[1], "state_width", False):
+            kind, own = shapes.source
+            nothing = kind.fresh_memory(own, numbers_below(numbers, "past"))
+            found["past"] = jax.tree.map(lambda leaf: np.stack([leaf] * shapes.past, axis=1), nothing)
+        return found
 
     @staticmethod
     def choose(
@@ -209,12 +216,15 @@ class Roster(Agent):
         if shapes.source is not None:
             kind, own = shapes.source
             now = numbers_below(numbers, "past")
-            nothing = kind.fresh_memory(own, now)
-            decided.append(
-                jax.vmap(lambda state: kind.choose(own, now, state, nothing, observed, noise, False)[0])(
-                    learner["past"]
-                )
-            )
+            held, nothing = memory.get("past"), kind.fresh_memory(own, now)
+
+            def chosen(state: Any, held: Any) -> Any:
+                return kind.choose(own, now, state, nothing if held is None else held, observed, noise, False)[:2]
+
+            actions, after = jax.vmap(chosen, in_axes=(0, 1), out_axes=(0, 1))(learner["past"], held)
+            decided.append(actions)
+            if held is not None:
+                memory = {**memory, "past": after}
         rows = jnp.arange(shapes.copies)
         every = jax.tree.map(lambda *leaves: jnp.concatenate(leaves), *decided)
         actions = jax.tree.map(lambda leaf: leaf[who, rows], every)

@@ -150,7 +150,7 @@ def decision_of(policy: Policy, copies: int) -> Any:
         )
     numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
     shapes = agent.shapes(policy.spec, copies)
-    memory = agent.fresh_memory(shapes, numbers) if agent.reads_memory else ()
+    memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
     learner = jax.tree.map(jnp.asarray, policy.learner)
     return lambda seen: kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
 

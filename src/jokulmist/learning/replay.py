@@ -91,6 +91,8 @@ class Sample(NamedTuple):
         Weight of the row in the loss.
     place : int32
         Where it stands, for new priorities.
+    steps : int32
+        How many rewards were summed.
     """
 
     observed: Seen
@@ -100,6 +102,7 @@ class Sample(NamedTuple):
     weight_ahead: Any
     importance: Any
     place: Any
+    steps: Any = ()
 
 
 def slots_for(size: int, copies: int, turns: int, n_step: int, spec: Spec) -> int:
@@ -275,21 +278,30 @@ def sampled(
     import jax.numpy as jnp
 
     slots, copies = replay.rows.shape[:2]
-    oldest = _oldest(spec, replay)
     if replay.priorities is None:
-        copy = jnp.minimum(jnp.floor(chance[0] * copies), copies - 1).astype(jnp.int32)
-        span = (oldest[copy] if oldest.shape else oldest) - n_step + 1
-        # The newest rows are left until the steps after them have happened.
-        back = n_step + jnp.minimum(jnp.floor(chance[1] * span), span - 1).astype(jnp.int32)
-        place = (replay.at - back) % slots * copies + copy
+        place = places(spec, replay, chance, n_step)
         importance = jnp.ones(place.shape, jnp.float32)
     else:
         place, weight = _by_priority(replay.priorities, chance, correction, replay.stored * copies, minibatches)
         back = (replay.at - place // copies - 1) % slots + 1
+        oldest = _oldest(spec, replay)
         reach = oldest[place % copies] if oldest.shape else oldest
         weight = jnp.where((back >= n_step) & (back <= reach), weight, 0.0)
         importance = weight / jnp.maximum(jnp.max(weight), 1e-12)
     return transitions(spec, replay, place, importance, n_step, discount, counted)
+
+
+def places(spec: Spec, replay: Replay, chance: Any, ahead: int) -> Any:
+    """Rows drawn uniformly, as slot times copies plus copy, each with so many rows from itself on."""
+    import jax.numpy as jnp
+
+    slots, copies = replay.rows.shape[:2]
+    oldest = _oldest(spec, replay)
+    copy = jnp.minimum(jnp.floor(chance[0] * copies), copies - 1).astype(jnp.int32)
+    span = (oldest[copy] if oldest.shape else oldest) - ahead + 1
+    # The newest rows are left until the steps after them have happened.
+    back = ahead + jnp.minimum(jnp.floor(chance[1] * span), span - 1).astype(jnp.int32)
+    return (replay.at - back) % slots * copies + copy
 
 
 def _oldest(spec: Spec, replay: Replay) -> Any:
@@ -377,6 +389,7 @@ def transitions(
         weight_ahead=ahead * (1.0 - jnp.max(ended * running, axis=1)),
         importance=importance,
         place=place,
+        steps=at + 1,
     )
 
 

@@ -32,7 +32,7 @@ from jokulmist.environments.spaces.legal import drawn as drawn_among
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import ActionDistribution, acting_over, joint_over
 from jokulmist.learning.gaussians import refuse_unbounded
-from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, fitting
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, fitting, refuse_recurrent
 from jokulmist.learning.observation_scaling import (
     Scaling,
     fresh_running,
@@ -105,6 +105,7 @@ class CriticAgent(Agent):
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
+        refuse_recurrent(shapes.network, type(self).__name__)
         shapes.network = fitting(shapes.network, spec)
         shapes.slots = slots_of(self, shapes, self.n_step)
         shapes.acting = acting_over(spec.action, "squashed")

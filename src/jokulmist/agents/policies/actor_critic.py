@@ -16,6 +16,7 @@ from jokulmist.agents.policies.policy_method import (
     policy_moves,
     rewards_in_scale,
 )
+from jokulmist.agents.recurrence import said_along, said_next
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
@@ -69,14 +70,15 @@ class ActorCritic(PolicyAgent):
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
-        experience, learner, memory = rewards_in_scale(numbers, learner, memory, experience)
+        experience, learner, open_now = rewards_in_scale(numbers, learner, memory["returns"], experience)
+        memory = {**memory, "returns": open_now}
         networks = shapes.layout.module(learner.weights)
-        batch, after = batch_of(shapes, learner, experience)
+        batch, past, after = batch_of(shapes, learner, experience)
         shape = experience.rewards.shape
-        known = networks.values(batch.inputs)
+        (_, known), remembered = said_along(networks, batch.inputs, past)
         gains = advantages(
             experience.rewards, experience.ended, experience.closed, known.reshape(shape),
-            networks.values(after).reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
+            said_next(networks, after, remembered)[1].reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
         ).reshape(-1)  # fmt: skip
         targets = gains + known
         if shapes.advantages_normalised:
@@ -84,8 +86,8 @@ class ActorCritic(PolicyAgent):
         gains = gains * policy_moves(shapes, learner)
 
         def loss(networks: Any) -> Any:
-            outputs, values = networks(batch.inputs)
-            judged = shapes.acting.judged(outputs, *batch[1:])
+            (outputs, values), _ = said_along(networks, batch.inputs, past)
+            judged = shapes.acting.judged(outputs, *batch.done)
             assert judged.log_probability.shape == gains.shape == values.shape == targets.shape
             policy_loss = -jnp.mean(judged.log_probability * gains)
             value_loss = jnp.mean(squared(values - targets))

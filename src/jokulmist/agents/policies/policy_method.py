@@ -22,10 +22,12 @@ from jokulmist.agents.contract import (
     weight_ahead,
 )
 from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
+from jokulmist.agents.recurrence import fresh_states, past_along, past_of
 from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.learning import reward_scaling
 from jokulmist.learning.action_distributions import Likelihood, acting_over
 from jokulmist.learning.gaussians import AtBounds, refuse_unbounded
-from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, fitting
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, fitting
 from jokulmist.learning.observation_scaling import (
     Running,
     Scaling,
@@ -36,7 +38,7 @@ from jokulmist.learning.observation_scaling import (
     prepared,
 )
 from jokulmist.learning.optimisation import Optimiser, descended, transform
-from jokulmist.learning.reward_scaling import in_scale, open_returns, spread_of
+from jokulmist.learning.reward_scaling import in_scale, spread_of
 
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
 # Rows of statistics before the first decision that is learned from: a thousand decisions of random play, each with what was
@@ -147,11 +149,16 @@ class PolicyAgent(Agent):
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
         shapes.network = fitting(shapes.network, spec)
+        recurrent = isinstance(shapes.network, Recurrent)
         if shapes.shared is None:
-            shapes.shared = bool(spec.images)
+            shapes.shared = bool(spec.images) or recurrent
         shapes.acting = acting_over(spec.action, self.at_bounds)
         shapes.layout = _layout_of(shapes, 0)
+        shapes.state_width = shapes.network.state_width * (1 if shapes.shared else 2) if recurrent else 0
         return shapes
+
+    def remembers(self) -> bool:
+        return isinstance(self.network, Recurrent)
 
     def decisions_a_copy(self) -> int:
         """Enough for `least_updates`."""
@@ -174,7 +181,7 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
-        return open_returns(shapes)
+        return {"returns": reward_scaling.open_returns(shapes), **fresh_states(shapes)}
 
     @staticmethod
     def choose(
@@ -182,13 +189,18 @@ class PolicyAgent(Agent):
     ) -> tuple[Any, Any, Any]:
         inputs = seen_by(shapes, learner.statistics, observed)
         layout, acting = shapes.layout, shapes.acting
-        if noise.xp is np:
+        past: Any = ()
+        if shapes.state_width:
+            past = past_of(memory, observed)
+            (outputs, _), state = layout.module(learner.weights).step(inputs, past.states)
+            memory = {**memory, "state": state}
+        elif noise.xp is np:
             outputs = outputs_by_numpy(shapes, learner.weights, inputs)
         else:
             outputs = layout.module(learner.weights).outputs(inputs)
         if explore:
             actions, drawn = acting.sampled(outputs, observed.legal, noise)
-            return actions, memory, drawn
+            return actions, memory, (drawn, past)
         return acting.likeliest(outputs, observed.legal, noise.xp), memory, ()
 
     @staticmethod
@@ -202,7 +214,7 @@ class PolicyAgent(Agent):
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
         """For one observation and by part, the chances of each alternative of a choice, or mean and spread of a range."""
-        outputs = shapes.layout.module(learner.weights).outputs(seen_by(shapes, learner.statistics, observed))
+        outputs, _ = said_first(shapes, learner, observed)
         return chances_by_part(shapes.acting, outputs, observed.legal)
 
     @staticmethod
@@ -213,9 +225,19 @@ class PolicyAgent(Agent):
     @staticmethod
     def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
         """The same of many at once, one a row."""
-        networks = shapes.layout.module(learner.weights)
-        inputs = seen_by(shapes, learner.statistics, observed)
-        return np.asarray(networks.values(inputs)) * float(spread_of(learner.returns))
+        _, values = said_first(shapes, learner, observed)
+        return np.asarray(values) * float(spread_of(learner.returns))
+
+
+def said_first(shapes: Any, learner: Learned, observed: Seen) -> tuple[Any, Any]:
+    """Outputs and values of observations by themselves; a recurrent network's, as if their episodes began with them."""
+    networks = shapes.layout.module(learner.weights)
+    inputs = seen_by(shapes, learner.statistics, observed)
+    if not shapes.state_width:
+        return networks.outputs(inputs), networks.values(inputs) if getattr(shapes, "baseline", True) else None
+    states = np.zeros((inputs.numbers.shape[0], shapes.state_width), np.float32)
+    said: tuple[Any, Any] = networks.step(inputs, states)[0]
+    return said
 
 
 def is_warm(statistics: Running | None) -> Any:
@@ -269,21 +291,29 @@ class Batch(NamedTuple):
     actions: Any
     drawn: Any
 
+    @property
+    def done(self) -> tuple[Any, Any, Any]:
+        """What the likelihood of the actions is judged by."""
+        return self.legal, self.actions, self.drawn
 
-def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any]:
-    """The batch, and the inputs of the true observations after each advance."""
+
+def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any, Any]:
+    """The batch, what a recurrent network remembered before each turn, and the inputs of the true observations after each advance."""
     observed, last = in_rows(experience.observed), in_rows(experience.last)
     inputs = seen_by(shapes, learner.statistics, observed)
     after = seen_by(shapes, learner.statistics, last)
-    return Batch(inputs, observed.legal, in_rows(experience.actions), in_rows(experience.notes)), after
+    drawn, past = experience.notes
+    batch = Batch(inputs, observed.legal, in_rows(experience.actions), in_rows(drawn))
+    return batch, past_along(past, experience), after
 
 
 def rewards_in_scale(
-    numbers: Numbers, learner: Learned, memory: Any, experience: Experience
+    numbers: Numbers, learner: Learned, open_returns: Any, experience: Experience
 ) -> tuple[Experience, Learned, Any]:
     """Experience whose rewards have the scale that is learned in, with the returns that they followed."""
-    scaled, returns, memory = in_scale(experience, learner.returns, memory, weight_ahead(numbers, experience.advances))
-    return scaled, learner._replace(returns=returns), memory
+    ahead = weight_ahead(numbers, experience.advances)
+    scaled, returns, open_returns = in_scale(experience, learner.returns, open_returns, ahead)
+    return scaled, learner._replace(returns=returns), open_returns
 
 
 def has_a_level(gains: Any) -> Any:

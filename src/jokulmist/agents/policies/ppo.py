@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any, ClassVar, NamedTuple
 
-from jokulmist.agents.batches import in_parts
+from jokulmist.agents.batches import in_parts, in_rows
 from jokulmist.agents.contract import Count, FixedShare, Limit, Numbers, Scheduled, Whole, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     Learned,
@@ -18,13 +18,14 @@ from jokulmist.agents.policies.policy_method import (
     policy_moves,
     rewards_in_scale,
 )
+from jokulmist.agents.recurrence import said_along, said_next
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 
 
 class Rows(NamedTuple):
-    """A batch, or a minibatch of it: one row a decision."""
+    """A batch, or a minibatch of it: one row a decision; with a recurrent network one row a stretch of them."""
 
     inputs: Any
     legal: Any
@@ -34,6 +35,7 @@ class Rows(NamedTuple):
     advantage: Any
     target: Any
     value: Any
+    past: Any = ()
 
 
 class PPO(PolicyAgent):
@@ -103,9 +105,12 @@ class PPO(PolicyAgent):
         import jax.numpy as jnp
         from jax import lax
 
-        experience, learner, memory = rewards_in_scale(numbers, learner, memory, experience)
+        experience, learner, open_now = rewards_in_scale(numbers, learner, memory["returns"], experience)
+        memory = {**memory, "returns": open_now}
         rows, explained, settled = rows_of(shapes, numbers, learner, experience)
-        steps, size = split_evenly(experience.rewards.size, shapes.minibatch)
+        length = stretch_of(shapes)
+        count = experience.rewards.size // length
+        steps, size = split_evenly(count, max(1, shapes.minibatch // length))
 
         def epoch(state: Any, order: Any) -> Any:
             mixed = _taken(rows, order[: steps * size])
@@ -113,7 +118,7 @@ class PPO(PolicyAgent):
             return lax.scan(lambda state, part: _step(shapes, numbers, state, part), state, parts)
 
         # One loop for all epochs: written out, each would be traced and compiled anew.
-        orders = jnp.stack([noise.permutation(experience.rewards.size) for _ in range(shapes.epochs)])
+        orders = jnp.stack([noise.permutation(count) for _ in range(shapes.epochs)])
         state = (learner.weights, learner.moments, jnp.bool_(True))
         (weights, moments, _), told = lax.scan(epoch, state, orders)
         means = tuple(jnp.mean(reading) for reading in told)
@@ -125,12 +130,12 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     """The batch with advantages, targets and the old log-probabilities; how well the values foretold the returns, and whether
     they have found their level."""
     networks = shapes.layout.module(learner.weights)
-    batch, after = batch_of(shapes, learner, experience)
-    outputs, values = networks(batch.inputs)
+    batch, past, after = batch_of(shapes, learner, experience)
+    (outputs, values), remembered = said_along(networks, batch.inputs, past)
     shape = experience.rewards.shape
     gains = advantages(
         experience.rewards, experience.ended, experience.closed, values.reshape(shape),
-        networks.values(after).reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
+        said_next(networks, after, remembered)[1].reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
     ).reshape(-1)  # fmt: skip
     targets = gains + values
     explained = explained_variance(values, targets)
@@ -138,8 +143,40 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     if shapes.advantages_normalised:
         gains = normalised(gains)
     gains = gains * policy_moves(shapes, learner)
-    old = shapes.acting.judged(outputs, *batch[1:]).log_probability
-    return Rows(*batch, old, gains, targets, values), explained, settled
+    old = shapes.acting.judged(outputs, *batch.done).log_probability
+    rows = Rows(*batch, old, gains, targets, values)
+    if past:
+        rows = in_stretches(rows._replace(past=in_rows(past)), shape, stretch_of(shapes))
+    return rows, explained, settled
+
+
+def stretch_of(shapes: Any) -> int:
+    """Decisions of a copy that are learned from together: of a recurrent network the largest part of the horizon that its gradient goes through."""
+    if not shapes.state_width:
+        return 1
+    return max(n for n in range(1, shapes.horizon + 1) if shapes.horizon % n == 0 and n <= shapes.network.sequence)
+
+
+def in_stretches(rows: Any, shape: tuple[int, ...], length: int) -> Any:
+    """Rows of turns times copies as stretches of a copy, with axes (stretches, turns, ...)."""
+    import jax
+
+    turns, copies = shape
+
+    def cut(leaf: Any) -> Any:
+        parts = leaf.reshape(turns // length, length, copies, *leaf.shape[1:]).swapaxes(1, 2)
+        return parts.reshape(-1, length, *leaf.shape[1:])
+
+    return jax.tree.map(cut, rows)
+
+
+def along_time(rows: Rows) -> Rows:
+    """Stretches as rows of turns times stretches, in the order in which a network goes along them."""
+    import jax
+
+    past = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1), rows.past)
+    flat = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1).reshape(-1, *leaf.shape[2:]), rows._replace(past=()))
+    return flat._replace(past=past)  # type: ignore[no-any-return]
 
 
 def split_evenly(rows: int, minibatch: int) -> tuple[int, int]:
@@ -152,7 +189,9 @@ def objective(shapes: Any, numbers: Numbers, networks: Any, rows: Rows) -> tuple
     """What is minimised, and the readings: policy loss, value loss, entropy, share clipped, divergence."""
     import jax.numpy as jnp
 
-    outputs, values = networks(rows.inputs)
+    if rows.past:
+        rows = along_time(rows)
+    (outputs, values), _ = said_along(networks, rows.inputs, rows.past)
     judged = shapes.acting.judged(outputs, rows.legal, rows.actions, rows.drawn)
     assert judged.log_probability.shape == rows.log_probability.shape == rows.advantage.shape
     apart = judged.log_probability - rows.log_probability

@@ -21,9 +21,10 @@ from jokulmist.agents.policies.policy_method import (
     rewards_in_scale,
     seen_by,
 )
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.advantages import accumulated
+from jokulmist.learning.networks.layout import refuse_recurrent
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.reward_scaling import open_returns
 from jokulmist.learning.schedules import linear
@@ -111,6 +112,10 @@ class Reinforce(PolicyAgent):
     reading_names: ClassVar[tuple[str, ...]] = ("decisions_learned", *READINGS)
     usual_copies: ClassVar[int] = 16
 
+    def refuse(self, spec: Spec) -> None:
+        super().refuse(spec)
+        refuse_recurrent(self.network, "Reinforce")
+
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
         told = tuple(np.float32(0.0) for _ in READINGS)
@@ -165,7 +170,7 @@ class Reinforce(PolicyAgent):
 
         def loss(networks: Any) -> Any:
             outputs = networks.outputs(batch.inputs)
-            judged = shapes.acting.judged(outputs, *batch[1:])
+            judged = shapes.acting.judged(outputs, *batch.done)
             assert judged.log_probability.shape == gains.shape == used.shape
             policy_loss = -mean(judged.log_probability * gains)
             value_loss = mean(squared(networks.values(batch.inputs) - returns)) if shapes.baseline else jnp.float32(0.0)
@@ -229,7 +234,7 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
         rewards = rewards + jnp.where(experience.closed & ~experience.ended, ahead, 0.0)
     still_open = jnp.ones_like(experience.closed)
     stretch = KeptTurns(
-        experience.observed, experience.actions, experience.notes, rewards, weight, experience.closed, still_open
+        experience.observed, experience.actions, experience.notes[0], rewards, weight, experience.closed, still_open
     )
     return stretch, ahead[-1]
 

@@ -23,6 +23,7 @@ from jokulmist.agents.contract import (
     counts_advances,
     weight_ahead,
 )
+from jokulmist.agents.recurrence import fresh_states, past_of
 from jokulmist.agents.replay_updates import (
     learned_when_started,
     one_after_another,
@@ -31,11 +32,22 @@ from jokulmist.agents.replay_updates import (
     start_of,
     turns_between,
 )
+from jokulmist.agents.values.stretches import (
+    along_time,
+    at_the_end,
+    kept_numbers,
+    learned_rows,
+    past_in,
+    rows_ahead,
+    stretches,
+    with_past,
+)
 from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import JointChoice, joint_over, refuse_ranges
 from jokulmist.learning.networks.inputs import applied
-from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, built, fitting
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, built, fitting
 from jokulmist.learning.observation_scaling import (
     Running,
     Scaling,
@@ -108,7 +120,7 @@ class DQN(Agent):
     replay_start : int
         Decisions of random play before the first update.
     minibatch : int
-        Transitions in one update.
+        Transitions in one update; with a recurrent network stretches of them, each as long as the network's `sequence`.
     learn_every : int
         Decisions between two updates.
     target : bool
@@ -189,11 +201,18 @@ class DQN(Agent):
     def refuse(self, spec: Spec) -> None:
         refuse_ranges(spec.action, type(self).__name__)
         refuse_combinations(type(self).__name__, JointChoice(spec.action).count)
+        if self.prioritised and self.remembers():
+            raise SettingError("`DQN` replays stretches of a recurrent network evenly. Leave out `prioritised`.")
+
+    def remembers(self) -> bool:
+        return isinstance(self.network, Recurrent)
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
         shapes.network = fitting(shapes.network, spec)
-        shapes.slots = slots_of(self, shapes, self.n_step)
+        shapes.state_width = shapes.network.state_width if self.remembers() else 0
+        shapes.ahead = rows_ahead(shapes)
+        shapes.slots = slots_of(self, shapes, shapes.ahead)
         shapes.joint = joint_over(spec.action)
         shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0, self.dueling)
         return shapes
@@ -215,24 +234,35 @@ class DQN(Agent):
             decisions=np.int32(0),
             moments=transform(shapes.optimiser).init(weights),
             replay=memory_of.fresh_replay(
-                shapes.spec, shapes.copies, shapes.slots, shapes.prioritised, counted=counts_advances(shapes)
+                shapes.spec,
+                shapes.copies,
+                shapes.slots,
+                shapes.prioritised,
+                kept_numbers(shapes),
+                counts_advances(shapes),
             ),
         )
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
-        return open_returns(shapes)
+        return {"returns": open_returns(shapes), **fresh_states(shapes)}
 
     @staticmethod
     def choose(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
-    ) -> tuple[Any, Any, tuple[()]]:
-        values = action_values(shapes, learner.weights, learner.statistics, observed, noise.xp)
+    ) -> tuple[Any, Any, Any]:
+        past: Any = ()
+        if shapes.state_width:
+            past = past_of(memory, observed)
+            values, state = remembered_values(shapes, learner, observed, past.states)
+            memory = {**memory, "state": state}
+        else:
+            values = action_values(shapes, learner.weights, learner.statistics, observed, noise.xp)
         exploration = None
         if explore:
             exploration = noise.xp.where(learner.decisions < shapes.replay_start, 1.0, numbers.exploration)
         index = chosen_index(shapes, values, observed.legal, noise, exploration)
-        return shapes.joint.own(index), memory, ()
+        return shapes.joint.own(index), memory, past if explore else ()
 
     @staticmethod
     def learn(
@@ -242,14 +272,29 @@ class DQN(Agent):
 
         spec = shapes.spec
         # Replay keeps the rewards as they were: they are divided when they are learned from.
-        returns, memory = returns_after(experience, learner.returns, memory, weight_ahead(numbers, experience.advances))
+        ahead = weight_ahead(numbers, experience.advances)
+        returns, open_now = returns_after(experience, learner.returns, memory["returns"], ahead)
+        memory = {**memory, "returns": open_now}
         spread = spread_of(returns)
         action = shapes.joint.index(experience.actions)[..., None]
+        if shapes.state_width:
+            action = with_past(action, experience)
         replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(shapes))
         updates, rows = rows_due(shapes, experience)
         chance = memory_of.chances_for(noise, rows, shapes.prioritised)
 
         def learned(learning: Learning) -> Any:
+            if shapes.state_width:
+                sample = stretches(shapes, numbers, replay, chance, counts_advances(shapes))
+                sample = sample._replace(gain=sample.gain / spread)
+                learning, (readings, _) = one_after_another(
+                    lambda now, *part: update_along(shapes, numbers, now, *part),
+                    learning,
+                    updates,
+                    shapes.minibatch,
+                    sample,
+                )
+                return learning, jnp.mean(readings, axis=0)
             sample = memory_of.sampled(
                 spec,
                 replay,
@@ -281,7 +326,7 @@ class DQN(Agent):
 
         decisions = learner.decisions + experience.rewards.size
         learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
-        start = start_of(shapes, shapes.n_step)
+        start = start_of(shapes, shapes.ahead)
         learning, readings = learned_when_started(decisions, start, learned, learning, len(DQN.reading_names))
         target = learner.target
         if shapes.target:
@@ -336,11 +381,21 @@ def action_values(shapes: Any, weights: Any, statistics: Any, seen: Seen, xp: An
     """The values of all actions, shape ``(rows, actions)``; what is not allowed has a finite low one."""
     inputs = prepared(shapes.spec, shapes.scaling, statistics, seen)
     layout = shapes.layout
-    if xp is np:
+    if shapes.state_width:  # as if the episodes began with them
+        states = np.zeros((inputs.numbers.shape[0], shapes.state_width), np.float32)
+        outputs, _ = layout.module(weights).step(inputs, states)
+    elif xp is np:
         outputs = layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
     else:
         outputs = applied(layout.module(weights), inputs)
     return masked_values(shapes.spec, _values(shapes, outputs), seen.legal)
+
+
+def remembered_values(shapes: Any, learner: Learned, seen: Seen, states: Any) -> tuple[Any, Any]:
+    """The same of a recurrent network that remembers something, and the states after."""
+    inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, seen)
+    outputs, after = shapes.layout.module(learner.weights).step(inputs, states)
+    return masked_values(shapes.spec, _values(shapes, outputs), seen.legal), after
 
 
 def _values(shapes: Any, outputs: Any) -> Any:
@@ -370,6 +425,48 @@ def targets(shapes: Any, learning: Learning, sample: Any, later: Any) -> Any:
     else:
         best = jnp.max(values, axis=1)
     return sample.gain + sample.weight_ahead * best
+
+
+def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any) -> tuple[Learning, Any]:
+    """One step on stretches of a minibatch with a recurrent network; its readings, and the errors."""
+    import jax
+    import jax.numpy as jnp
+
+    layout, sample = shapes.layout, along_time(sample)
+    inputs, after = (
+        prepared(shapes.spec, shapes.scaling, learning.statistics, s) for s in (sample.observed, sample.following)
+    )
+    past = past_in(sample)
+    turns = past.begun.shape[0]
+
+    def ahead(weights: Any) -> Any:
+        """The values of what followed, with what was remembered by then."""
+        module = layout.module(weights)
+        _, remembered = module.along(inputs, past.begun, past.states)
+        then = at_the_end(remembered, sample.steps, turns)
+        return masked_values(shapes.spec, _values(shapes, module.step(after, then)[0]), sample.following.legal)
+
+    later = ahead(learning.target if shapes.target else learning.weights)
+    best = jnp.argmax(ahead(learning.weights) if shapes.double else later, axis=1)
+    best_later = jnp.take_along_axis(later, best[:, None], axis=1)[:, 0]
+    wanted = sample.gain + sample.weight_ahead * best_later
+    counts = learned_rows(shapes, turns, past.begun.shape[1])
+    taken = sample.action[:, :1] == jnp.arange(shapes.joint.count)
+
+    def loss_of(leaves: Any) -> Any:
+        outputs, _ = layout.combined(leaves).along(inputs, past.begun, past.states)
+        chosen = jnp.sum(jnp.where(taken, _values(shapes, outputs), 0.0), axis=1)
+        error = chosen - wanted
+        each = huber(error, numbers.huber_reach) if shapes.loss == "huber" else squared(error)
+        return jnp.sum(counts * each), (error, jnp.stack([each, chosen, jnp.abs(error)]))
+
+    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
+    most = getattr(numbers, "gradient_clip", None)
+    weights, moments, norm = descended(
+        shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
+    )
+    readings = jnp.concatenate([told @ counts, norm[None]])
+    return learning._replace(weights=weights, moments=moments), (readings, error)
 
 
 def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any) -> tuple[Learning, Any]:

@@ -74,7 +74,7 @@ class NetworkSettings(BaseModel):
 
     def written(self) -> dict[str, Any]:
         """As it stands in a plan."""
-        return {"use": type(self).__name__, **self.model_dump(mode="json")}
+        return {"use": type(self).__name__, **self.model_dump(mode="json", exclude_none=True)}
 
     def __repr__(self) -> str:
         fields = type(self).model_fields
@@ -189,6 +189,7 @@ def usual_network(spec: Spec) -> NetworkSettings:
 SMALLEST_USUAL = 8
 Build = Callable[[Sequence[Channel], int, Any], Any]
 RECIPES: dict[str, type[NetworkSettings]] = {"Dense": Dense, "Convolutional": Convolutional}
+Cell = Literal["gru", "lstm"]
 
 
 def _read(given: Any) -> Any:
@@ -205,7 +206,7 @@ def _read(given: Any) -> Any:
         except JokulmistError as wrong:
             raise ValueError(str(wrong)) from None
     raise ValueError(
-        "must be `jm.Dense(64, 64)`, `jm.Convolutional()`, a function (channels, outputs, key) -> module, or in a plan "
+        "must be `jm.Dense(64, 64)`, `jm.Convolutional()`, `jm.Recurrent(64)`, a function (channels, outputs, key) -> module, or in a plan "
         '`{ use = "Dense", hidden = [64, 64] }`'
     )
 
@@ -217,6 +218,98 @@ def _write(network: Any) -> Any:
 
 
 NetworkSetting = Annotated[Any, BeforeValidator(_read), PlainSerializer(_write)]
+
+
+class Recurrent(NetworkSettings):
+    """A network that remembers: layers, a recurrent cell, and the outputs; for what is seen only in part.
+
+    Its state is kept for each copy, goes on from decision to decision, and is cleared where an episode begins.
+
+    Parameters
+    ----------
+    hidden : tuple of one int
+        Width of the cell.
+    cell : {"gru", "lstm"}
+        A gated recurrent unit (Cho et al., 2014), or a long short-term memory (Hochreiter and Schmidhuber, 1997).
+    before : Dense, Convolutional or function, optional
+        What stands between the observation and the cell, its last hidden layer included; by default one layer of the same width, or convolutions where
+        images are seen.
+    sequence : int
+        Decisions through which a gradient goes back at most. What has to be remembered for longer is learned only by chance. A policy method takes
+        the largest such part of its `horizon`, so that has to be as long; `DQN` replays such stretches.
+    burn_in : int
+        Decisions before such a stretch that a method with replay goes through first, without learning from them: the state that was kept there
+        came of older weights (Kapturowski et al., 2019).
+    activation, start
+        See `NetworkSettings`.
+
+    Examples
+    --------
+    >>> Recurrent(32, cell="lstm", sequence=64)
+    Recurrent(32, cell='lstm', sequence=64)
+    """
+
+    hidden: tuple[Wide, ...] = (64,)
+    cell: Cell = "gru"
+    before: NetworkSetting | None = None
+    sequence: Wide = 128
+    burn_in: Annotated[int, Field(ge=0, le=65_536, strict=True)] = 16
+
+    @classmethod
+    def example(cls) -> str:
+        return 'Recurrent(64, cell="gru")'
+
+    @field_validator("hidden")
+    @classmethod
+    def _one(cls, hidden: tuple[int, ...]) -> tuple[int, ...]:
+        if len(hidden) != 1:
+            raise ValueError("is one width; layers before the cell are given by `before=jm.Dense(64, 64)`")
+        return hidden
+
+    @field_validator("before")
+    @classmethod
+    def _no_other(cls, before: Any) -> Any:
+        if isinstance(before, Recurrent):
+            raise ValueError("must not be recurrent itself")
+        return before
+
+    def refuse(self, spec: Spec) -> None:
+        if isinstance(self.before, NetworkSettings):
+            self.before.refuse(spec)
+
+    @property
+    def state_width(self) -> int:
+        """Numbers that a copy remembers."""
+        return self.hidden[0] * (2 if self.cell == "lstm" else 1)
+
+    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
+        from jokulmist.learning.networks import modules
+
+        (width,) = self.hidden
+        before = self.before
+        if before is None:
+            before = usual_network(spec) if spec.images else Dense(hidden=(width,))
+        entering, body = width, before
+        if isinstance(before, NetworkSettings):  # its last hidden layer takes the place of outputs
+            entering, body = before.hidden[-1], before.model_copy(update={"hidden": before.hidden[:-1]})
+        chance = np.random.default_rng([seed, 1])
+        cell = modules.recurrent_cell(chance, self.cell, entering, width, self.start)
+        widths = (width, width) if dueling else (width,)
+        return modules.RecurrentNetwork(
+            body=built(body, spec, entering, seed, modules.GAINS[self.activation]),
+            cell=cell,
+            layers=modules.layers(chance, widths, outputs, gain, self.activation, self.start, dueling),
+            activation=self.activation,
+        )
+
+
+RECIPES["Recurrent"] = Recurrent
+
+
+def refuse_recurrent(network: Any, method: str) -> None:
+    """Raise `SettingError` where a method keeps no states of a network."""
+    if isinstance(network, Recurrent):
+        raise SettingError(f"`{method}` keeps no states of a recurrent network. Use `PPO`, `ActorCritic` or `DQN`.")
 
 
 def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, dueling: bool = False) -> Any:

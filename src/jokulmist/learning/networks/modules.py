@@ -118,6 +118,136 @@ class ConvolutionalNetwork(eqx.Module):
         return through(self.layers, jnp.concatenate(parts, axis=-1), self.activation)
 
 
+class GatedUnit(eqx.Module):
+    """A gated recurrent unit (Cho et al., 2014, equations 5 to 8).
+
+    r = sigmoid(W_r x + U_r h),  z = sigmoid(W_z x + U_z h),  c = tanh(W x + U (r h)),  h' = z h + (1 - z) c
+
+    `entry` has the three W side by side with their biases, `gates` the U of r and z, `candidate` that of c.
+    """
+
+    entry: Layer
+    gates: Any
+    candidate: Any
+
+    @property
+    def width(self) -> int:
+        """Length of the state."""
+        return int(self.candidate.shape[0])
+
+    def onward(self, entered: Any, state: Any) -> Any:
+        """The next state.
+
+        Parameters
+        ----------
+        entered : array, shape ``(batch, 3 width)``
+            What `entry` made of the inputs.
+        state : array, shape ``(batch, width)``
+        """
+        width = self.width
+        both = jax.nn.sigmoid(entered[:, : 2 * width] + state @ self.gates)
+        reset, keep = both[:, :width], both[:, width:]
+        new = jnp.tanh(entered[:, 2 * width :] + (reset * state) @ self.candidate)
+        return keep * state + (1.0 - keep) * new
+
+    def shown(self, state: Any) -> Any:
+        """What the layers after it are given."""
+        return state
+
+
+class LongShortTerm(eqx.Module):
+    """A long short-term memory (Hochreiter and Schmidhuber, 1997, with the forget gate of Gers et al., 2000).
+
+    i, f, o = sigmoid(W x + U h),  g = tanh(W x + U h),  c' = f c + i g,  h' = o tanh(c'); its state is c and h side by side.
+    """
+
+    entry: Layer
+    gates: Any
+
+    @property
+    def width(self) -> int:
+        """Length of the state."""
+        return 2 * int(self.gates.shape[0])
+
+    def onward(self, entered: Any, state: Any) -> Any:
+        """The next state; see `GatedUnit`, with four gates."""
+        width = self.width // 2
+        cell, shown = state[:, :width], state[:, width:]
+        gates = entered + shown @ self.gates
+        take, keep, tell = (jax.nn.sigmoid(gates[:, k * width : (k + 1) * width]) for k in range(3))
+        cell = keep * cell + take * jnp.tanh(gates[:, 3 * width :])
+        return jnp.concatenate([cell, tell * jnp.tanh(cell)], axis=1)
+
+    def shown(self, state: Any) -> Any:
+        """What the layers after it are given."""
+        return state[..., self.width // 2 :]
+
+
+class RecurrentNetwork(eqx.Module):
+    """Layers or convolutions, a recurrent cell, and layers to the outputs."""
+
+    body: Any
+    cell: GatedUnit | LongShortTerm
+    layers: tuple[Any, ...]
+    activation: str = eqx.field(static=True)
+
+    @property
+    def state_width(self) -> int:
+        return self.cell.width
+
+    def entered(self, inputs: Any) -> Any:
+        """What the cell is given, for many observations at once."""
+        return self.cell.entry(ACTIVATIONS[self.activation](applied(self.body, inputs)))
+
+    def step(self, inputs: Any, state: Any) -> tuple[Any, Any]:
+        """Outputs, shape ``(batch, outputs)``, and the states after these observations."""
+        after = self.cell.onward(self.entered(inputs), state)
+        return through(self.layers, self.cell.shown(after), self.activation), after
+
+    def along(self, inputs: Any, restarts: Any, states: Any) -> tuple[Any, Any]:
+        """The same along time.
+
+        Parameters
+        ----------
+        inputs : Inputs
+            With a leading axis of turns times rows.
+        restarts : bool, shape ``(turns, rows)``
+            Where the state is not what came of the turn before, but the one that is given.
+        states : array, shape ``(turns, rows, width)``
+            The first turn's are always used.
+
+        Returns
+        -------
+        outputs and states after each turn, both with a leading axis of turns times rows
+        """
+        turns, rows = restarts.shape
+        entered = self.entered(inputs).reshape(turns, rows, -1)
+        restarts = restarts.at[0].set(True)
+
+        def onward(state: Any, turn: Any) -> Any:
+            entered, restart, given = turn
+            after = self.cell.onward(entered, jnp.where(restart[:, None], given, state))
+            return after, after
+
+        after = lax.scan(onward, jnp.zeros_like(states[0]), (entered, restarts, states))[1]
+        flat = after.reshape(turns * rows, -1)
+        return through(self.layers, self.cell.shown(flat), self.activation), flat
+
+
+def recurrent_cell(chance: np.random.Generator, kind: str, inputs: int, width: int, start: str) -> Any:
+    """A cell as it begins: each gate's weights like those of a layer; a long short-term memory begins by keeping (bias 1)."""
+
+    def gates(count: int, given: int) -> Any:
+        return np.concatenate([layer(chance, given, width, 1.0, start).weight for _ in range(count)], axis=1)
+
+    if kind == "gru":
+        entry = Layer(gates(3, inputs), np.zeros(3 * width, np.float32))
+        return GatedUnit(entry, gates(2, width), gates(1, width))
+    bias = np.zeros(4 * width, np.float32)
+    bias[width : 2 * width] = 1.0
+    return LongShortTerm(Layer(gates(4, inputs), bias), gates(4, width))
+
+
 ACTIVATIONS = {"tanh": jnp.tanh, "relu": jax.nn.relu}
 
 
@@ -207,6 +337,24 @@ class SeparateNetworks(eqx.Module):
     def __call__(self, inputs: Any) -> tuple[Any, Any]:
         return self.outputs(inputs), self.values(inputs)
 
+    @property
+    def state_width(self) -> int:
+        return sum(network.state_width for network in (self.policy, self.value) if network is not None)
+
+    def step(self, inputs: Any, state: Any) -> tuple[tuple[Any, Any], Any]:
+        """Outputs and values, and the states after; of recurrent networks, whose states stand side by side."""
+        own = self.policy.state_width
+        outputs, after = self.policy.step(inputs, state[:, :own])
+        values, judged = self.value.step(inputs, state[:, own:])
+        return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate([after, judged], axis=1)
+
+    def along(self, inputs: Any, restarts: Any, states: Any) -> tuple[tuple[Any, Any], Any]:
+        """The same along time; see `RecurrentNetwork.along`."""
+        own = self.policy.state_width
+        outputs, after = self.policy.along(inputs, restarts, states[..., :own])
+        values, judged = self.value.along(inputs, restarts, states[..., own:])
+        return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate([after, judged], axis=1)
+
 
 class SharedNetwork(eqx.Module):
     """One network whose last output is the value; else as `SeparateNetworks`."""
@@ -224,8 +372,24 @@ class SharedNetwork(eqx.Module):
         return applied(self.both, inputs)[:, -1]
 
     def __call__(self, inputs: Any) -> tuple[Any, Any]:
-        both = applied(self.both, inputs)
+        return self._said(applied(self.both, inputs))
+
+    def _said(self, both: Any) -> tuple[Any, Any]:
         return self.acting.completed(both[:, :-1], self.log_spread), both[:, -1]
+
+    @property
+    def state_width(self) -> int:
+        return int(self.both.state_width)
+
+    def step(self, inputs: Any, state: Any) -> tuple[tuple[Any, Any], Any]:
+        """Outputs and values, and the states after; of a recurrent network."""
+        both, after = self.both.step(inputs, state)
+        return self._said(both), after
+
+    def along(self, inputs: Any, restarts: Any, states: Any) -> tuple[tuple[Any, Any], Any]:
+        """The same along time; see `RecurrentNetwork.along`."""
+        both, after = self.both.along(inputs, restarts, states)
+        return self._said(both), after
 
 
 class Several(eqx.Module):

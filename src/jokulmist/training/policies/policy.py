@@ -351,7 +351,7 @@ class Player:
             self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._draw, None, self._explore)
         self._memory: Any = None
         if self._scalar is None:  # a scalar agent has a memory of its own, and a fresh table would be made for nothing
-            self._memory = agent.fresh_memory(shapes, self._numbers) if agent.reads_memory else ()
+            self._memory = agent.fresh_memory(shapes, self._numbers) if agent.remembers() else ()
         self._first_memory = self._memory
         self._turn = 0
 

@@ -31,9 +31,14 @@ def state_values(state: Any) -> dict[str, Any]:
 
 
 def judged_of(policy: Policy, observed: Observed) -> dict[str, float]:
-    """What a policy says of one observation: the value of each action, or each one's probability, or mean and spread."""
+    """What a policy says of one observation: the value of each action, or each one's probability, or mean and spread.
+
+    Nothing of a recurrent network: one observation does not say what it thinks.
+    """
     kind, agent = type(policy.agent), policy.agent
     shapes = policy.shapes
+    if getattr(shapes, "state_width", 0):
+        return {}
     if hasattr(kind, "values"):
         values = kind.values(shapes, policy.learner, observed.seen)
         return {f"value.{label}": float(value) for label, value in values.items()}

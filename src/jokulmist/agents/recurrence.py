@@ -1,0 +1,68 @@
+"""What the copies of a recurrent network remember: kept from decision to decision, cleared where an episode begins."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+
+
+class Past(NamedTuple):
+    """What a recurrent network remembered before a decision.
+
+    Attributes
+    ----------
+    states : float32 array, shape ``(..., copies, width)``
+    begun : bool array, shape ``(..., copies)``
+        Where the state is not what came of the decision before: an episode begins.
+    """
+
+    states: Any
+    begun: Any
+
+
+def fresh_states(shapes: Any) -> dict[str, Any]:
+    """What stands in an agent's memory before the first decision; nothing without a recurrent network."""
+    if not shapes.state_width:
+        return {}
+    return {"state": np.zeros((shapes.copies, shapes.state_width), np.float32)}
+
+
+def past_of(memory: Any, observed: Any) -> Past:
+    """What is remembered before the decisions on what is seen now."""
+    import jax.numpy as jnp
+
+    begun = observed.age == 0
+    return Past(jnp.where(begun[:, None], 0.0, memory["state"]), begun)
+
+
+def past_along(past: Any, experience: Any) -> Any:
+    """The same along the turns of an experience; a decision that does not follow the one before it has its own state."""
+    if not isinstance(past, Past) or isinstance(experience.broken, tuple):
+        return past
+    return past._replace(begun=past.begun | experience.broken)
+
+
+def said_along(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
+    """What networks say of rows, turn after turn, and what they remember after each; without recurrence they remember nothing.
+
+    Parameters
+    ----------
+    inputs : Inputs
+        With a leading axis of turns times copies.
+    past : Past, or empty
+        With axes (turns, copies).
+    """
+    if not past:
+        return networks(inputs), ()
+    said: tuple[Any, Any] = networks.along(inputs, past.begun, past.states)
+    return said
+
+
+def said_next(networks: Any, inputs: Any, remembered: Any) -> tuple[Any, Any]:
+    """What networks say of what followed each row, without going on from there."""
+    if isinstance(remembered, tuple):
+        said: tuple[Any, Any] = networks(inputs)
+        return said
+    said = networks.step(inputs, remembered)[0]
+    return said

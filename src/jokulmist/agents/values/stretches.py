@@ -1,0 +1,82 @@
+"""Replay for a recurrent network: stretches of decisions that follow one another, each with the state that was kept at its first.
+
+Hausknecht and Stone (2015), "Deep recurrent Q-learning for partially observable MDPs"; Kapturowski et al. (2019), "Recurrent experience replay in
+distributed reinforcement learning", section 3: stored state and burn-in.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from jokulmist.agents.contract import Numbers
+from jokulmist.agents.recurrence import Past, past_along
+from jokulmist.learning import replay as memory_of
+from jokulmist.learning.networks.layout import Recurrent
+
+
+def kept_numbers(shapes: Any) -> int:
+    """How many numbers replay keeps of a decision: the action, and with a recurrent network whether its state was given, and the state."""
+    return 1 + (1 + shapes.state_width if shapes.state_width else 0)
+
+
+def rows_ahead(shapes: Any) -> int:
+    """Rows from the start of what is sampled to its end."""
+    if isinstance(shapes.network, Recurrent):
+        return int(shapes.network.burn_in + shapes.network.sequence + shapes.n_step - 1)
+    return int(shapes.n_step)
+
+
+def with_past(action: Any, experience: Any) -> Any:
+    """The numbers that replay keeps of each decision; shape ``(turns, copies, kept_numbers)``."""
+    import jax.numpy as jnp
+
+    past = past_along(experience.notes, experience)
+    return jnp.concatenate([action, past.begun[..., None], past.states], axis=-1)
+
+
+def stretches(shapes: Any, numbers: Numbers, replay: Any, chance: Any, counted: bool) -> Any:
+    """Samples with axes (stretches, decisions, ...)."""
+    import jax
+    import jax.numpy as jnp
+
+    slots, copies = replay.rows.shape[:2]
+    first = memory_of.places(shapes.spec, replay, chance, shapes.ahead)
+    place = (first[:, None] + jnp.arange(shapes.ahead) * copies) % (slots * copies)
+    flat = place.reshape(-1)
+    one = jnp.ones(flat.shape, jnp.float32)
+    sample = memory_of.transitions(shapes.spec, replay, flat, one, shapes.n_step, numbers.discount, counted)
+    return jax.tree.map(lambda leaf: leaf.reshape(*place.shape, *leaf.shape[1:]), sample)
+
+
+def along_time(sample: Any) -> Any:
+    """The same as rows of decisions times stretches; places and steps keep both axes."""
+    import jax
+
+    turned = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1), sample)
+    flat = jax.tree.map(lambda leaf: leaf.reshape(-1, *leaf.shape[2:]), turned)
+    return flat._replace(place=turned.place, steps=turned.steps)
+
+
+def past_in(sample: Any) -> Past:
+    """What was remembered before each decision of the stretches."""
+    lead = sample.place.shape
+    return Past(sample.action[:, 2:].reshape(*lead, -1), sample.action[:, 1].reshape(lead) > 0.5)
+
+
+def at_the_end(remembered: Any, steps: Any, turns: int) -> Any:
+    """What was remembered at the end of the steps that each row's target goes through."""
+    import jax.numpy as jnp
+
+    rows = steps.shape[1]
+    then = jnp.minimum(jnp.arange(turns)[:, None] + steps - 1, turns - 1)
+    return remembered[(then * rows + jnp.arange(rows)).reshape(-1)]
+
+
+def learned_rows(shapes: Any, turns: int, rows: int) -> Any:
+    """The weight of each row in the loss: none while the state is burnt in, and none where the target looks beyond the stretch."""
+    begin = shapes.network.burn_in
+    counts = np.zeros((turns, rows), np.float32)
+    counts[begin : begin + shapes.network.sequence] = 1.0 / (shapes.network.sequence * rows)
+    return counts.reshape(-1)
