@@ -77,8 +77,8 @@ class Fog(choosing.Mast):
 
 
 METHODS = {
-    "PPO": (lambda network, far: jm.PPO(network=network, horizon=max(64, -(-(far + 1) // 64) * 64)), {20: 500_000, 100: 1_500_000}),
-    "DQN": (lambda network, far: jm.DQN(network=network, learn_every=16, minibatch=16), {20: 100_000, 100: 200_000}),
+    "PPO": (lambda network, far: jm.PPO(network=network, horizon=max(64, -(-(far + 1) // 64) * 64)), {20: 300_000, 100: 800_000}),
+    "DQN": (lambda network, far: jm.DQN(network=network, learn_every=16, minibatch=16), {20: 60_000, 100: 120_000}),
 }  # fmt: skip
 
 
@@ -104,7 +104,7 @@ def beacon(far, method):
 
 
 def mast():
-    steps = 1_000_000
+    steps = 600_000
     return {
         "full, PPO": over_seeds(choosing.Mast, jm.PPO(), steps),
         "fog, PPO": over_seeds(Fog, jm.PPO(), steps),

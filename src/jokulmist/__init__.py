@@ -121,6 +121,8 @@ _WHERE: dict[str, str] = {
     "cross_play": "studies.cross_play",
     "CrossPlay": "studies.cross_play",
     "Ratings": "studies.ratings",
+    "solve": "training.solving.solution",
+    "Solution": "training.solving.solution",
     "tune": "studies.search.tune",
     "Search": "studies.search.search",
     "among": "studies.search.space",

@@ -112,6 +112,8 @@ from jokulmist.training.rollouts.rollouts import save_rollout as save_rollout
 from jokulmist.training.runs.run import Run as Run
 from jokulmist.training.runs.run import Runs as Runs
 from jokulmist.training.session.resume import resume as resume
+from jokulmist.training.solving.solution import Solution as Solution
+from jokulmist.training.solving.solution import solve as solve
 from jokulmist.training.train import train as train
 from jokulmist.workshop.check.check import check as check
 from jokulmist.workshop.trace import trace as trace

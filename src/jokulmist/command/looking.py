@@ -47,6 +47,39 @@ def environment_named(use: str, changes: list[str]) -> Any:
     return plan_of(content, path.parent if path.suffix == ".toml" else None).measured
 
 
+def solve(use: str, changes: list[str], discount: float, limit: bool, to: Path | None, json: bool) -> None:
+    from jokulmist.records.files import csv_lines, replace_file
+    from jokulmist.training.solving.solution import OPTIMUM
+    from jokulmist.training.solving.solution import solve as work
+
+    found = work(
+        environment_named(use, changes), discount=discount, limit=limit, say=lambda told: typer.echo(told, err=True)
+    )
+    if to is not None:
+        table = found.table
+        replace_file(to, csv_lines({str(name): table[name].to_numpy() for name in table}, header=True))
+    if json:
+        print_json(
+            {
+                "environment": found.name, "mean_return": found.value, "players": found.of_players, "discount": found.discount, "decisions": found.horizon,
+                "states": found.states, "transitions": found.transitions, "seconds": found.seconds,
+            }
+        )  # fmt: skip
+        return
+    typer.echo(f"{found.name}: the best policy returns {found.value:.6g} in the mean{_discounted(found.discount)}")
+    for player, own in found.of_players.items():
+        typer.echo(f"  {player} gets {own:.6g}")
+    typer.echo(f"{found.states:,} states, {found.transitions:,} transitions, {found.seconds:.1f} s")
+    if to is not None:
+        typer.echo(f"{to} has every state with its best action")
+    if discount == 1.0 and limit:
+        typer.echo(f"curves, evaluations and comparisons of it show the {OPTIMUM} from now on", err=True)
+
+
+def _discounted(discount: float) -> str:
+    return f", discounted by {discount:g} a decision" if discount < 1.0 else ""
+
+
 def check(use: str, steps: int, json: bool, changes: list[str]) -> bool:
     from jokulmist.workshop.check.check import check as look
     from jokulmist.workshop.check.text import show

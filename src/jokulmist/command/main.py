@@ -96,6 +96,27 @@ def check(
 
 
 @app.command()
+def solve(
+    environment: Env,
+    set_: Set = None,
+    discount: Annotated[float, typer.Option(help="What a reward one decision later counts.")] = 1.0,
+    limit: Annotated[bool, typer.Option("--limit/--no-limit", help="Whether a time limit ends what counts.")] = True,
+    to: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(metavar="FILE", help="Also write every state with its best action, as CSV."),
+    ] = None,
+    json: AsJson = False,
+) -> None:
+    """The best that can be done in an environment whose states can be counted, exactly. Curves and evaluations show it from then on.
+
+    Example:  jokulmist solve tarn-whole --to best.csv
+    """
+    from jokulmist.command.looking import solve as work
+
+    work(environment, set_ or [], discount, limit, to, json)
+
+
+@app.command()
 def play(
     environment: Annotated[
         Optional[str],  # noqa: UP045

@@ -141,7 +141,9 @@ def evaluate(
     for result in results:
         low, high = result.interval
         note = ""
-        if result.who not in ("policy", "random"):
+        if result.exact is not None:
+            note = f"solved exactly: {result.exact:.6g}"
+        elif result.who not in ("policy", "random"):
             note = "reads more than the agent sees" if sees_more(environment, result.who) else "by hand"
         rows.append(
             {

@@ -159,13 +159,22 @@ def _levels(axes: Axes, known: Levels, environment: Any, several: bool) -> None:
     for i, (name, level) in enumerate(known.items()):
         if name == RANDOM:
             label, color = f"random play, {level.mean:.3g}", style.STONE
+        elif level.exact is not None:
+            label, color = f"optimum, {level.exact:.4g}", style.INK
         else:
             more = ", sees more than the agent" if sees_more(environment, name) else ""
             label, color = (
                 f"reference {name}, {level.mean:.3g}{more}",
                 style.INK if several else style.SERIES[1 + (i - 1) % 6],
             )
-        axes.axhline(level.mean, color=color, linestyle=(0, (6, 3)), linewidth=1.5, label=label, zorder=2)
+        axes.axhline(
+            level.level,
+            color=color,
+            linestyle=(0, (6, 3)),
+            linewidth=1.5,
+            label=label,
+            zorder=2,
+        )
 
 
 def _evaluations(axes: Axes, run: Run, course: Course, over: str) -> None:

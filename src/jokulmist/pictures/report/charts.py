@@ -8,7 +8,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.records.run_index import LAST
-from jokulmist.training.evaluation.evaluate import Evaluation, interval_of
+from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of
 from jokulmist.training.runs.course import course_of
 from jokulmist.training.runs.run import Run
 
@@ -44,14 +44,15 @@ def curve(runs: list[Run], known: dict[str, Evaluation]) -> Chart:
         if len(runs) == 1 and course.players_differ:
             for j, (player, means) in enumerate(zip(course.players, course.player_means, strict=True)):
                 found.append(series(f"{player}, mean of {LAST}", x, means, (2, 4, 7, 8)[j % 4]))
-        evaluated = evaluations(run)
+        evaluated = [
+            row for row in evaluations(run) if row["who"] == "policy" and row["act"] == "greedy" and row["after"]
+        ]
         if len(runs) == 1 and evaluated:
             at = [row["after"] for row in evaluated]
             found.append(series("evaluated", at, [row["mean"] for row in evaluated], 3, "marked"))
     for name, level in known.items():
-        found.append(
-            {"name": name, "level": round(level.mean, 5), "color": 1 if name != "random" else 6, "kind": "level"}
-        )
+        color = 6 if name == RANDOM else 1 if level.exact is None else 4
+        found.append({"name": name, "level": round(level.level, 5), "color": color, "kind": "level"})
     return {"kind": "lines", "unit": "return", "series": found}
 
 

@@ -17,7 +17,7 @@ from jokulmist.pictures.report import charts
 from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import LOG
 from jokulmist.records.run_index import row_of
-from jokulmist.training.evaluation.evaluate import Evaluation, evaluate_references
+from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, evaluate_references
 from jokulmist.training.plans.setting_differences import differing as names_differing
 from jokulmist.training.plans.setting_differences import flat
 from jokulmist.training.progress import duration
@@ -70,7 +70,7 @@ def save_report(
         "runs": [_told(run, known, replays and len(several) <= 4, say) for run in several],
         "curve": charts.curve(several, known),
         "differ": differing(several),
-        "known": {name: level.mean for name, level in known.items()},
+        "known": {_said(name, level): level.level for name, level in known.items()},
     }
     parts = package_files("jokulmist.pictures.report")
     pages = Pages(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
@@ -97,6 +97,12 @@ def _data(content: Any) -> str:
 
     text = json.dumps(content, allow_nan=False, separators=(",", ":"))
     return Markup(text.replace("<", "\\u003c").replace("&", "\\u0026"))
+
+
+def _said(name: str, level: Evaluation) -> str:
+    if name == RANDOM:
+        return "Random play returns"
+    return f"The reference {name} returns" if level.exact is None else "The optimum, solved exactly, is"
 
 
 def _told(run: Run, known: dict[str, Evaluation], replays: bool, say: Say) -> dict[str, Any]:

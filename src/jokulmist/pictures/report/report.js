@@ -109,7 +109,7 @@ class Chart {
       element(this.svg, "text", { x: MARGIN.left - 6, y: py(y) + 4, "text-anchor": "end" }).textContent = short(y);
     }
     for (const x of ticks(left, right, w / 90)) {
-      element(this.svg, "text", { x: px(x), y: height - 8, "text-anchor": "middle" }).textContent = short(x);
+      element(this.svg, "text", { x: px(x), y: height - 8, "text-anchor": px(x) > width - 2 * MARGIN.right ? "end" : "middle" }).textContent = short(x);
     }
     element(this.svg, "text", { x: 4, y: 11 }).textContent = this.data.unit;
     const clip = "clip" + Math.random().toString(36).slice(2);

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -31,6 +31,7 @@ from jokulmist.training.policies.partners import joined_policy
 from jokulmist.training.policies.policy import Act, Player, Policy
 from jokulmist.training.rollouts.rollout_recorder import Follower
 from jokulmist.training.rollouts.rollouts import Draws, judged_of, save_recorded
+from jokulmist.training.solving.solution import OPTIMUM, known_optimum
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -73,6 +74,8 @@ class Evaluation:
         Of each reward term; the columns hold the unweighted amounts.
     measured : tuple of str
         The measures.
+    exact : float, optional
+        Of the optimum: its mean return as it was computed, without the luck of these episodes.
     """
 
     who: str
@@ -82,6 +85,7 @@ class Evaluation:
     recorded: list[Any] = field(default_factory=list, repr=False)
     weights: dict[str, float] = field(default_factory=dict, repr=False)
     measured: tuple[str, ...] = ()
+    exact: float | None = None
 
     @property
     def terms(self) -> dict[str, float]:
@@ -111,6 +115,11 @@ class Evaluation:
     @property
     def mean(self) -> float:
         return float(self.returns.mean())
+
+    @property
+    def level(self) -> float:
+        """Where it is drawn: the mean, or what was computed exactly."""
+        return self.mean if self.exact is None else self.exact
 
     @property
     def sd(self) -> float:
@@ -301,11 +310,14 @@ def _chooser(
             action.random(draw.at(lane.turn, i), observed.masks[i] if observed.masks else None) for i in range(copies)
         ]
     references = describe(environment).outline.references
+    optimum = known_optimum(environment) if policy == OPTIMUM and policy not in references else None
+    if optimum is not None:
+        return lambda lane, observed: [optimum.choose(c.step.cleared(c.state), c.advances) for c in lane.each]
     if policy not in references:
         options = [RANDOM, *references]
+        more = " It was not solved yet: `jm.solve(environment)`." if policy == OPTIMUM else nearest(policy, options)
         raise LookupFailed(
-            f"`{describe(environment).name}` has no reference `{policy}`; there are {listed(options)}."
-            f"{nearest(policy, options)}"
+            f"`{describe(environment).name}` has no reference `{policy}`; there are {listed(options)}.{more}"
         )
     name = policy
 
@@ -343,6 +355,8 @@ def sees_more(environment: Environment, reference: str) -> bool:
 def evaluate_references(environment: Environment, episodes: int = 100, seed: int = 1) -> dict[str, Evaluation]:
     """Evaluate random play and every reference of an environment, on the same episodes: what a policy is compared with.
 
+    Where `solve` was asked of the environment before, the optimum is the last.
+
     Parameters
     ----------
     environment : Environment
@@ -362,4 +376,9 @@ def evaluate_references(environment: Environment, episodes: int = 100, seed: int
     ['random', 'sell_high']
     """
     names = [RANDOM, *describe(environment).outline.references]
-    return {name: evaluate(name, environment, episodes=episodes, seed=seed) for name in names}
+    found = {name: evaluate(name, environment, episodes=episodes, seed=seed) for name in names}
+    optimum = known_optimum(environment)
+    if optimum is not None and OPTIMUM not in found:
+        measured = evaluate(OPTIMUM, environment, episodes=episodes, seed=seed)
+        found[OPTIMUM] = replace(measured, exact=optimum.value)
+    return found

@@ -1,0 +1,1 @@
+"""Exact solutions of environments whose states can be counted."""

@@ -1,0 +1,206 @@
+"""Every outcome of what an environment draws, one after another, with its chance.
+
+A method is called again and again. Each of its draws answers with one of its outcomes; after each call the last draw that has another takes it, as the
+digits of a counter do, until none has.
+"""
+
+from __future__ import annotations
+
+import itertools
+import math
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, NoReturn
+
+import numpy as np
+
+from jokulmist.environments.chance.draws import Dims, Draw
+from jokulmist.errors import BrokenEnvironment, SettingError
+
+LEFT_OUT = 1e-9
+MOST_ORDERED = 7
+MOST_OUTCOMES = 1_000_000
+HERE = Path(__file__).resolve().parents[2]
+MENDS = {
+    "uniform": "Where a chance is meant, use `draw.bernoulli(p)`; where steps of a range are meant, `draw.integers(0, 10) / 10`",
+    "normal": "Use a few values with their chances, e.g. `draw.pick([-1.0, 0.0, 1.0], weights=[1, 2, 1])`",
+}
+
+
+class CountedDraw(Draw):
+    """A draw that goes through its outcomes.
+
+    Attributes
+    ----------
+    chance : float
+        Of all the outcomes that were taken in this call.
+    """
+
+    def __init__(self) -> None:
+        self._taken: list[int] = []
+        self._counts: list[int] = []
+        self._asked = 0
+        self.chance = 1.0
+
+    def again(self) -> None:
+        """Begin a call."""
+        self._asked, self.chance = 0, 1.0
+
+    def onward(self) -> bool:
+        """Take the next outcomes; whether there are any."""
+        del self._taken[self._asked :], self._counts[self._asked :]
+        while self._taken:
+            if self._taken[-1] + 1 < self._counts[-1]:
+                self._taken[-1] += 1
+                return True
+            self._taken.pop()
+            self._counts.pop()
+        return False
+
+    def _among(self, chances: Sequence[float]) -> int:
+        """The outcome of this draw: an index."""
+        at = self._asked
+        self._asked += 1
+        if at == len(self._taken):
+            self._taken.append(0)
+            self._counts.append(len(chances))
+        taken = self._taken[at]
+        self.chance *= chances[taken]
+        return taken
+
+    def _each(self, shape: Dims, one: Callable[..., Any], *given: Any) -> Any:
+        """Draws of an array, one number after another."""
+        dims = (shape,) if isinstance(shape, int) else tuple(shape)
+        if not dims:
+            return one(*given)
+        parts = [np.broadcast_to(np.asarray(part), dims).reshape(-1).tolist() for part in given]
+        found = [one(*values) for values in zip(*parts, strict=True)]
+        return np.array(found).reshape(dims)
+
+    def integers(self, low: Any, high: Any, shape: Dims = ()) -> Any:
+        return self._each(shape, self._integer, low, high)
+
+    def _integer(self, low: Any, high: Any) -> int:
+        span = int(high) - int(low)
+        if span < 1:
+            raise BrokenEnvironment(f"`draw.integers({low}, {high})` has no value to give; `high` must exceed `low`.")
+        return int(low) + self._among([1.0 / span] * span)
+
+    def bernoulli(self, probability: Any = 0.5, shape: Dims = ()) -> Any:
+        return self._each(shape, self._flag, probability)
+
+    def _flag(self, probability: Any) -> bool:
+        p = min(max(float(probability), 0.0), 1.0)
+        if p in (0.0, 1.0):
+            return p == 1.0
+        return self._among([1.0 - p, p]) == 1
+
+    def poisson(self, mean: Any, shape: Dims = ()) -> Any:
+        return self._each(shape, lambda one: self._among(poisson_chances(float(one))), mean)
+
+    def binomial(self, count: Any, probability: Any, shape: Dims = ()) -> Any:
+        return self._each(shape, lambda n, p: self._among(binomial_chances(int(n), float(p))), count, probability)
+
+    def pick(self, items: Any, weights: Any = None, shape: Dims = ()) -> Any:
+        count = items if isinstance(items, int) else len(items)
+        if count < 1:
+            raise BrokenEnvironment("`draw.pick` needs at least one item to pick from.")
+        given = np.ones(count) if weights is None else np.asarray(weights, float)
+        some = np.flatnonzero(given > 0.0)
+        chances = (given[some] / given[some].sum()).tolist()
+        dims = (shape,) if isinstance(shape, int) else tuple(shape)
+        index = [int(some[self._among(chances)]) for _ in range(math.prod(dims))]
+        if not dims:
+            return index[0] if isinstance(items, int) else items[index[0]]
+        whole = np.array(index).reshape(dims)
+        return whole if isinstance(items, int) else np.asarray(items)[whole]
+
+    def permutation(self, count: int) -> Any:
+        if count > MOST_ORDERED:
+            _refuse(
+                "permutation", f"it has more than {math.factorial(MOST_ORDERED):,} outcomes",
+                f"Order at most {MOST_ORDERED}, or draw one after another",
+            )  # fmt: skip
+        orders = _orders(count)
+        return orders[self._among([1.0 / len(orders)] * len(orders))]
+
+    def _take(self, kind: Any, shape: tuple[int, ...]) -> Any:
+        what = "normal" if kind == "normal" else "uniform"
+        _refuse(None, "it may give any number", MENDS[what])
+
+
+def _refuse(name: str | None, why: str, mend: str) -> NoReturn:
+    """Refuse a draw, with the line that asks for it."""
+    frame, place = sys._getframe(1), ""
+    while frame is not None:
+        path = Path(frame.f_code.co_filename)
+        own = HERE in path.resolve().parents and (HERE / "gallery") not in path.resolve().parents
+        if not own:
+            place = f" ({path.name}:{frame.f_lineno})"
+            break
+        if path.name == "draws.py":
+            name = frame.f_code.co_name if not frame.f_code.co_name.startswith("_") else name
+        frame = frame.f_back  # type: ignore[assignment]
+    raise SettingError(f"the outcomes of `draw.{name}`{place} cannot be counted: {why}. {mend}.")
+
+
+@lru_cache(maxsize=8)
+def _orders(count: int) -> list[Any]:
+    return [np.array(order, np.int32) for order in itertools.permutations(range(count))]
+
+
+@lru_cache(maxsize=4096)
+def poisson_chances(mean: float) -> tuple[float, ...]:
+    """The chances of 0, 1, ... of a Poisson count, until less than 1e-9 is left, which the last one has, too."""
+    if not 0.0 <= mean < math.inf:
+        raise BrokenEnvironment(f"`draw.poisson` needs a mean of at least 0; got {mean!r}.")
+    chances, left, k = [], 1.0, 0
+    while left > LEFT_OUT:
+        chance = math.exp(k * math.log(mean) - mean - math.lgamma(k + 1)) if mean > 0.0 else float(k == 0)
+        chances.append(chance)
+        left -= chance
+        k += 1
+        if k > mean and chance < LEFT_OUT * 1e-3:  # what is left is an error of rounding
+            break
+    chances[-1] += max(left, 0.0)
+    return tuple(chances)
+
+
+@lru_cache(maxsize=4096)
+def binomial_chances(count: int, probability: float) -> tuple[float, ...]:
+    """The chances of 0 to `count` successes."""
+    if count < 0 or not 0.0 <= probability <= 1.0:
+        raise BrokenEnvironment(
+            f"`draw.binomial` needs a count of at least 0 and a probability in [0, 1]; got {count!r}, {probability!r}."
+        )
+    return tuple(math.comb(count, k) * probability**k * (1.0 - probability) ** (count - k) for k in range(count + 1))
+
+
+def outcomes(method: Callable[[CountedDraw], Any]) -> Iterator[tuple[Any, float]]:
+    """What a method of a draw gives, once for each outcome, with the chance of it.
+
+    Raises
+    ------
+    SettingError
+        When outcomes cannot be counted, or are more than a million.
+
+    Examples
+    --------
+    >>> list(outcomes(lambda draw: draw.integers(0, 2) + 10 * draw.bernoulli(0.25)))
+    [(0, 0.375), (10, 0.125), (1, 0.375), (11, 0.125)]
+    """
+    draw, count = CountedDraw(), 0
+    while True:
+        draw.again()
+        found = method(draw)
+        if draw.chance > 0.0:
+            yield found, draw.chance
+        count += 1
+        if count > MOST_OUTCOMES:
+            raise SettingError(
+                f"one step has more than {MOST_OUTCOMES:,} outcomes. Draw fewer numbers, or among fewer values."
+            )
+        if not draw.onward():
+            return

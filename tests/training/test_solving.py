@@ -1,0 +1,211 @@
+"""Exact solutions against dynamic programs written by hand, against brute force, and where they are shown."""
+
+import itertools
+
+import numpy as np
+import pytest
+from commands import jokulmist
+from games import Sticks, Table
+from optimum import solve_tarn
+from places import Corridor
+
+import jokulmist as jm
+from jokulmist.errors import LookupFailed, SettingError
+from jokulmist.training.solving.counting import binomial_chances, outcomes, poisson_chances
+
+
+class Ice(jm.Environment):
+    """Cross ten floes that may break: a step ahead is surer than a leap, and on the shore waits a reward; nothing counts the time."""
+
+    leaps: float = jm.parameter(0.5, low=0.0, high=1.0)
+
+    class State(jm.State):
+        floe: int = jm.seen(low=0, high=10)
+        wet: bool
+
+    action = jm.Choice("wait", "step", "leap")
+
+    def begin(self, draw):
+        return self.State(floe=draw.integers(0, 3), wet=False)
+
+    def advance(self, state, action, draw):
+        xp = self.xp
+        breaks = draw.bernoulli(xp.where(action == 2, self.leaps, xp.where(action == 1, 0.1, 0.0)))
+        return state.replace(floe=xp.where(breaks, state.floe, xp.minimum(state.floe + action, 10)), wet=breaks)
+
+    @jm.reward
+    def shore(self, after):
+        return self.xp.where(after.floe == 10, 10.0, -0.5)
+
+    @jm.reward(weight=-2.0)
+    def cold(self, after):
+        return self.xp.where(after.wet, 1.0, 0.0)
+
+    @jm.ending
+    def ashore(self, after):
+        return after.floe == 10
+
+
+class Shed(jm.Environment):
+    """Order crates for a shed every morning; visitors take a binomial number of them. Two choices, one of which may be forbidden."""
+
+    time_limit = 4
+
+    class State(jm.State):
+        crates: int = jm.seen(low=0, high=6)
+
+    action = jm.Actions(order=jm.Choice("none", "two"), lamp=jm.Choice("off", "on"))
+
+    def begin(self, draw):
+        return self.State(crates=draw.pick([0, 3], weights=[1, 3]))
+
+    def legal(self, state):
+        return {"order": self.xp.asarray([True, state.crates <= 4])}
+
+    def advance(self, state, action, draw):
+        xp = self.xp
+        stock = state.crates + 2 * action.order
+        taken = xp.minimum(draw.binomial(3, xp.where(action.lamp == 1, 0.8, 0.4)), stock)
+        return state.replace(crates=stock - taken)
+
+    @jm.reward
+    def sold(self, before, action, after):
+        return (
+            2.0 * (before.crates + 2 * action.order - after.crates)
+            - 1.5 * action.order
+            - 0.5 * action.lamp
+            - 0.25 * after.crates
+        )
+
+
+def ice_by_hand(discount, leaps=0.5):
+    """Value iteration over the floes, written down for this class alone."""
+    value = np.zeros(11)
+    for _ in range(20_000):
+        old = value.copy()
+        for floe in range(10):
+            worth = []
+            for action, breaks in ((0, 0.0), (1, 0.1), (2, leaps)):
+                onward = min(floe + action, 10)
+                gain = 10.0 if onward == 10 else -0.5
+                worth.append(
+                    (1 - breaks) * (gain + discount * value[onward]) + breaks * (-2.5 + discount * value[floe])
+                )
+            value[floe] = max(worth)
+        if np.abs(value - old).max() < 1e-13:
+            break
+    return value[:3].mean()
+
+
+def shed_by_hand():
+    """Backwards over four mornings."""
+    value = np.zeros(9)
+    for _ in range(4):
+        new = np.zeros(9)
+        for crates in range(7):
+            best = -np.inf
+            for order, lamp in itertools.product((0, 1), (0, 1)):
+                if order and crates > 4:
+                    continue
+                stock, p, worth = crates + 2 * order, 0.8 if lamp else 0.4, -1.5 * order - 0.5 * lamp
+                for k, chance in enumerate(((1 - p) ** 3, 3 * p * (1 - p) ** 2, 3 * p * p * (1 - p), p**3)):
+                    left = stock - min(k, stock)
+                    worth += chance * (2.0 * (stock - left) - 0.25 * left + value[left])
+                best = max(best, worth)
+            new[crates] = best
+        value = new
+    return 0.25 * value[0] + 0.75 * value[3]
+
+
+def test_the_best_is_that_of_dynamic_programs_by_hand():
+    tarn = jm.gallery.WholeTarn(hours=36)
+    assert jm.solve(tarn).value == pytest.approx(solve_tarn(tarn)[0], abs=1e-6)
+    assert jm.solve(jm.gallery.WholeTarn(hours=24), discount=0.9).value == pytest.approx(
+        solve_tarn(jm.gallery.WholeTarn(hours=24), 0.9)[0], abs=1e-6
+    )
+    for discount, leaps in ((1.0, 0.5), (0.9, 0.5), (1.0, 0.05)):
+        assert jm.solve(Ice(leaps=leaps), discount=discount).value == pytest.approx(
+            ice_by_hand(discount, leaps), abs=1e-7
+        )
+    found = jm.solve(Shed())
+    assert found.value == pytest.approx(shed_by_hand(), abs=1e-9)
+    assert (found.horizon, found.states) == (4, 7)
+    assert jm.solve(Corridor(), limit=False, discount=0.9).value > 0.0
+
+
+def test_outcomes_have_the_chances_of_what_is_drawn():
+    def two(draw):
+        first = draw.poisson(0.7)
+        return first, draw.bernoulli(0.25, shape=2).tolist() if first else tuple(draw.permutation(3))
+
+    found = list(outcomes(two))
+    assert sum(chance for _, chance in found) == pytest.approx(1.0, abs=1e-8)
+    assert sum(chance for (first, _), chance in found if first == 0) == pytest.approx(np.exp(-0.7))
+    assert sum(chance for (first, both), chance in found if first and both == [True, True]) == pytest.approx(
+        (1 - np.exp(-0.7)) / 16, abs=1e-8
+    )
+    assert sum(k * c for k, c in enumerate(poisson_chances(30.0))) == pytest.approx(30.0, abs=1e-5)
+    assert sum(k * c for k, c in enumerate(binomial_chances(9, 0.3))) == pytest.approx(2.7)
+
+
+def test_a_game_in_turns_is_solved_for_each_player():
+    """The winning rule of the sticks: leave a multiple of four."""
+    found = jm.solve(Sticks())
+    wins = np.mean([1.0 if left % 4 else -1.0 for left in range(5, 13)])
+    assert found.of_players == pytest.approx({"first": wins, "second": -wins})
+    winning = found.table[found.table["left"] % 4 != 0]
+    assert ({"one": 1, "two": 2, "three": 3}[a] for a in winning["action"])
+    assert all(
+        {"one": 1, "two": 2, "three": 3}[a] == left % 4
+        for a, left in zip(winning["action"], winning["left"], strict=True)
+    )
+
+
+def test_the_optimum_is_shown_wherever_policies_are_measured(tmp_path, monkeypatch):
+    monkeypatch.setenv("HOME", str(tmp_path / "home"))
+    tarn = jm.gallery.WholeTarn(hours=24, melt=1.25)
+    with pytest.raises(LookupFailed, match="was not solved yet"):
+        jm.evaluate("optimum", tarn, episodes=2)
+    run = jm.train(tarn, jm.QLearning(), steps=2_000, seed=1, folder=tmp_path, lane="plain")
+    told = jokulmist(
+        "solve",
+        "tarn-whole",
+        "--set",
+        "environment.hours=24",
+        "--set",
+        "environment.melt=1.25",
+        "--to",
+        str(tmp_path / "best.csv"),
+    )
+    found = jm.solve(tarn)
+    assert f"the best policy returns {found.value:.6g}" in told.stdout
+    assert len((tmp_path / "best.csv").read_text().splitlines()) == len(found.table) + 1
+    known = jm.evaluate_references(tarn, episodes=40)
+    assert known["optimum"].exact == found.value
+    assert known["optimum"].mean == pytest.approx(found.value, abs=4 * known["optimum"].sd / 40**0.5)
+    same = jm.evaluate(found.policy, tarn, episodes=40)
+    assert same.returns.tolist() == known["optimum"].returns.tolist()
+    shown = jokulmist("evaluate", str(run.path), "--episodes", "20").stdout
+    assert f"solved exactly: {found.value:.6g}" in shown
+    axes = jm.plot(run, known=known)
+    assert any(line.get_label().startswith("optimum, ") for line in axes.lines)
+    assert "optimum" not in jm.evaluate_references(jm.gallery.WholeTarn(hours=24, melt=1.3), episodes=2)
+
+
+def test_what_cannot_be_solved_says_the_line_and_the_mend():
+    class Gust(Corridor):
+        def advance(self, state, action, draw):
+            return super().advance(state, action + 0 * int(draw.normal() > 9.0), draw)
+
+    for make, expected in (
+        (lambda: jm.solve(jm.gallery.Tarn()), r"`draw.uniform` \(tarn.py:\d+\) cannot be counted.*draw.bernoulli"),
+        (lambda: jm.solve(Gust()), r"`draw.normal` \(test_solving.py:\d+\) cannot be counted.*draw.pick"),
+        (lambda: jm.solve(Table()), "several players decide at once"),
+        (lambda: jm.solve(jm.gallery.Winch()), "chooses among alternatives"),
+        (lambda: jm.solve(jm.gallery.WholeTarn(), most_states=100), "more than 100 states"),
+        (lambda: jm.solve(Corridor().modified(jm.StickyAction(0.2))), "without modifiers of its actions"),
+        (lambda: jm.solve(jm.gallery.WholeTarn(), discount=1.5), r"must lie in \[0, 1\]"),
+        (lambda: jm.solve("tarn"), "takes an environment"),
+    ):
+        with pytest.raises(SettingError, match=expected):
+            make()
