@@ -12,6 +12,8 @@ from jokulmist.agents.policies.actor_critic import ActorCritic as ActorCritic
 from jokulmist.agents.policies.ppo import PPO as PPO
 from jokulmist.agents.policies.reinforce import Reinforce as Reinforce
 from jokulmist.agents.random_play import RandomPlay as RandomPlay
+from jokulmist.agents.recorded.cloning import Cloning as Cloning
+from jokulmist.agents.recorded.implicit_q import ImplicitQ as ImplicitQ
 from jokulmist.agents.roster import Roster as Roster
 from jokulmist.agents.tables.q_learning import QLearning as QLearning
 from jokulmist.agents.tables.sarsa import ExpectedSarsa as ExpectedSarsa
@@ -114,6 +116,11 @@ from jokulmist.training.runs.run import Runs as Runs
 from jokulmist.training.session.resume import resume as resume
 from jokulmist.training.solving.solution import Solution as Solution
 from jokulmist.training.solving.solution import solve as solve
+from jokulmist.training.teaching.estimating import Estimate as Estimate
+from jokulmist.training.teaching.estimating import estimate as estimate
+from jokulmist.training.teaching.learn_from import Taught as Taught
+from jokulmist.training.teaching.learn_from import learn_from as learn_from
+from jokulmist.training.teaching.records import Records as Records
 from jokulmist.training.train import train as train
 from jokulmist.workshop.check.check import check as check
 from jokulmist.workshop.trace import trace as trace

@@ -11,6 +11,8 @@ from jokulmist.agents.policies.actor_critic import ActorCritic
 from jokulmist.agents.policies.ppo import PPO
 from jokulmist.agents.policies.reinforce import Reinforce
 from jokulmist.agents.random_play import RandomPlay
+from jokulmist.agents.recorded.cloning import Cloning
+from jokulmist.agents.recorded.implicit_q import ImplicitQ
 from jokulmist.agents.roster import Roster
 from jokulmist.agents.tables.q_learning import QLearning
 from jokulmist.agents.tables.sarsa import ExpectedSarsa, Sarsa
@@ -29,6 +31,8 @@ AGENTS: dict[str, type[Agent]] = {
     "DDPG": DDPG,
     "TD3": TD3,
     "SAC": SAC,
+    "Cloning": Cloning,
+    "ImplicitQ": ImplicitQ,
     "RandomPlay": RandomPlay,
     "Fixed": Fixed,
     "Roster": Roster,

@@ -141,6 +141,9 @@ class DQN(Agent):
         Transitions are replayed in proportion to their errors (Schaul et al., 2016, algorithm 1).
     priority_exponent, importance_exponent : float, schedule
         Of the error in the priority (alpha), and of the correcting weight (beta).
+    conservative : float
+        Weight of how far the values of other actions lie above that of the action that was taken: for learning from records, where what was never
+        tried must not look good (Kumar et al., 2020, equation 4: the logarithm of the sum of exponentials of all values, less the value taken).
     loss : {"huber", "squared"}
     huber_reach : float
         Where the loss turns from a square into a line.
@@ -180,6 +183,7 @@ class DQN(Agent):
     prioritised: bool = False
     priority_exponent: FixedShare = 0.6
     importance_exponent: Share = linear(0.4, 1.0, over=1.0)
+    conservative: float = 0.0
     loss: Literal["huber", "squared"] = "huber"
     huber_reach: AboveZero = 1.0
     network: NetworkSetting | None = None
@@ -189,6 +193,7 @@ class DQN(Agent):
     gradient_clip: Limit = 10.0
 
     reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
+    record_readings: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
     reads_memory: ClassVar[bool] = False
     usual_copies: ClassVar[int] = 16
 
@@ -196,6 +201,8 @@ class DQN(Agent):
         found = super().numbers()
         if not self.prioritised:
             del found["importance_exponent"], found["priority_exponent"]
+        if not self.conservative:
+            del found["conservative"]
         return found
 
     def refuse(self, spec: Spec) -> None:
@@ -347,6 +354,58 @@ class DQN(Agent):
         return learner, memory, tuple(readings)
 
     @staticmethod
+    def taught(shapes: Any, numbers: Numbers, learner: Learned, rows: Any) -> Learned:
+        """The learner before its first update on records: they are its replay memory, one decision after another."""
+        import jax
+        import jax.numpy as jnp
+
+        if shapes.state_width:
+            raise SettingError("a recurrent network does not learn from records yet. Use `network=jm.Dense(64, 64)`.")
+        along = jax.tree.map(lambda leaf: jnp.asarray(leaf)[:, None], rows)
+        count, closed = rows.rewards.shape[0], int(np.sum(rows.closed))
+        empty = memory_of.fresh_replay(
+            shapes.spec, 1, count + closed + shapes.n_step + 1, shapes.prioritised, counted=counts_advances(shapes)
+        )
+        action = shapes.joint.index(along.actions)[..., None]
+        write = jax.jit(lambda replay: memory_of.written(shapes.spec, replay, along, action, counts_advances(shapes)))
+        returns, _ = returns_after(along, learner.returns, np.zeros(1, np.float32), numbers.discount)
+        statistics = gathered(learner.statistics, met(along))
+        return learner._replace(replay=write(empty), returns=returns, statistics=statistics)
+
+    @staticmethod
+    def learn_rows(
+        shapes: Any, numbers: Numbers, learner: Learned, rows: Any, noise: Any
+    ) -> tuple[Learned, tuple[()], tuple[Any, ...]]:
+        """One update on a minibatch of the records."""
+        import jax.numpy as jnp
+
+        replay = learner.replay
+        chance = memory_of.chances_for(noise, shapes.minibatch, shapes.prioritised)
+        sample = memory_of.sampled(
+            shapes.spec, replay, chance, shapes.n_step, numbers.discount, getattr(numbers, "importance_exponent", None), counts_advances(shapes)
+        )  # fmt: skip
+        sample = sample._replace(gain=sample.gain / spread_of(learner.returns))
+        learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
+        later = sample.gain
+        if shapes.target:
+            later = action_values(shapes, learning.target, learning.statistics, sample.following)
+        learning, (readings, errors) = update(shapes, numbers, learning, sample, later)
+        if replay.priorities is not None:
+            priority = (jnp.abs(errors) + SMALLEST_ERROR) ** numbers.priority_exponent
+            priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
+            replay = replay._replace(priorities=priorities)
+        decisions = learner.decisions + shapes.learn_every  # as many as lie between two updates of a run
+        target = learner.target
+        if shapes.target:
+            due = decisions // shapes.target_every - learner.decisions // shapes.target_every
+            moved = target + numbers.target_share * (learning.weights - target)
+            target = jnp.where(due > 0, moved, target)
+        learner = learner._replace(
+            weights=learning.weights, target=target, moments=learning.moments, decisions=decisions, replay=replay
+        )
+        return learner, (), tuple(readings)
+
+    @staticmethod
     def chooses_by_numpy(shapes: Any) -> bool:
         return isinstance(shapes.network, Dense) and not shapes.dueling
 
@@ -485,7 +544,11 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later
         assert chosen.shape == wanted.shape
         error = chosen - wanted
         each = huber(error, numbers.huber_reach) if shapes.loss == "huber" else squared(error)
-        return jnp.mean(sample.importance * each), (error, jnp.stack([each, chosen, jnp.abs(error)]))
+        total = jnp.mean(sample.importance * each)
+        if hasattr(numbers, "conservative"):
+            able = masked_values(shapes.spec, values, sample.observed.legal)
+            total = total + numbers.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - chosen)
+        return total, (error, jnp.stack([each, chosen, jnp.abs(error)]))
 
     (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
     most = getattr(numbers, "gradient_clip", None)

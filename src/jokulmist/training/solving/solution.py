@@ -183,7 +183,7 @@ def solve(
     >>> import jokulmist as jm
     >>> found = jm.solve(jm.gallery.WholeTarn(hours=24))
     >>> round(found.value, 2), found.states
-    (39.95, 482)
+    (41.14, 635)
     """
     if not isinstance(environment, Environment):
         raise SettingError(f"`solve` takes an environment, e.g. `jm.gallery.WholeTarn()`; got {environment!r:.80}.")

@@ -1,0 +1,1 @@
+"""Methods that learn from decisions that were recorded, without stepping an environment."""

@@ -1,0 +1,85 @@
+"""Doing what was recorded."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+import numpy as np
+
+from jokulmist.agents.batches import seed_from
+from jokulmist.agents.contract import Numbers
+from jokulmist.agents.policies.policy_method import Learned, descended_by, seen_by
+from jokulmist.agents.policy_networks import begin_spread
+from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, minibatch_of, statistics_over, units_of
+from jokulmist.learning.action_distributions import SampledRanges
+from jokulmist.learning.observation_scaling import fresh_statistics
+from jokulmist.learning.optimisation import transform
+
+
+class Cloning(RecordedPolicy):
+    """Behaviour cloning: the likelihood of the recorded actions is made as large as can be.
+
+    maximises  mean( log p(a|s) ) over the records
+
+    Pomerleau (1989), "ALVINN: an autonomous land vehicle in a neural network". What every other method that learns from records has to beat.
+
+    Parameters
+    ----------
+    learning_rate, minibatch, network, scaling, spread_by_state, optimiser, gradient_clip
+        See `RecordedPolicy`; the discount is not looked at.
+
+    Notes
+    -----
+    It does as well as whoever was recorded, good and bad decisions mixed, and it drifts where small errors lead to what was never recorded.
+
+    Examples
+    --------
+    >>> Cloning(minibatch=64)
+    Cloning(minibatch=64)
+    """
+
+    record_readings: ClassVar[tuple[str, ...]] = ("loss", "entropy", "gradient_norm")
+
+    @staticmethod
+    def has_value() -> bool:
+        return False
+
+    @staticmethod
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+        weights = Cloning.layout_of(shapes, seed_from(noise)).begun()
+        begin_spread(weights, shapes.acting, 0.5)
+        return Learned(
+            weights,
+            fresh_statistics(shapes.spec, shapes.scaling),
+            None,
+            transform(shapes.optimiser).init(weights),
+            np.int32(0),
+        )
+
+    @staticmethod
+    def taught(shapes: Any, numbers: Numbers, learner: Learned, rows: Any) -> Learned:
+        """The learner before its first update on some records."""
+        return learner._replace(statistics=statistics_over(shapes, rows))
+
+    @staticmethod
+    def learn_rows(
+        shapes: Any, numbers: Numbers, learner: Learned, rows: Any, noise: Any
+    ) -> tuple[Learned, tuple[()], tuple[Any, ...]]:
+        """One update on a minibatch of the records."""
+        import jax.numpy as jnp
+
+        batch = minibatch_of(shapes, rows, noise)
+        inputs = seen_by(shapes, learner.statistics, batch.observed)
+        drawn = SampledRanges(units_of(shapes.acting, batch.actions), ()) if shapes.acting.width else ()
+
+        def loss(networks: Any) -> Any:
+            judged = shapes.acting.judged(networks.outputs(inputs), batch.observed.legal, batch.actions, drawn)
+            surprise = -jnp.mean(judged.log_probability)
+            return surprise, (surprise, jnp.mean(judged.entropy))
+
+        weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        return learner._replace(weights=weights, moments=moments), (), (*told, norm)
+
+    @staticmethod
+    def kept(learner: Learned) -> Learned:
+        return learner._replace(moments=(), updates=())

@@ -1,0 +1,178 @@
+"""Better than what was recorded, without ever asking for the value of what was not."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, NamedTuple
+
+import numpy as np
+
+from jokulmist.agents.batches import as_flat, seed_from
+from jokulmist.agents.contract import AboveZero, FixedShare, Numbers
+from jokulmist.agents.critics.critic_networks import critics_layout, values_at
+from jokulmist.agents.policies.policy_method import PolicyAgent, descended_by, seen_by
+from jokulmist.agents.policy_networks import begin_spread
+from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, minibatch_of, statistics_over, units_of
+from jokulmist.learning.action_distributions import SampledRanges, joint_over
+from jokulmist.learning.observation_scaling import Running, fresh_running, fresh_statistics
+from jokulmist.learning.optimisation import descended, squared, transform
+from jokulmist.learning.reward_scaling import returns_after, spread_of
+
+MOST_WEIGHT = 100.0
+
+
+class Learned(NamedTuple):
+    """What was learned; see `policies.policy_method.Learned`, with twin critics, what follows them, and their optimiser's state."""
+
+    weights: Any
+    statistics: Running | None
+    returns: Running | None
+    moments: Any
+    updates: Any
+    critics: Any
+    critics_target: Any
+    critic_moments: Any
+
+
+class ImplicitQ(RecordedPolicy):
+    """Implicit Q-learning: values of what was done alone, with an upper expectile in the place of a maximum; then cloning, weighted by what was better.
+
+    minimises  mean( |expectile - (u < 0)| u^2 ),  u = min Q_target(s, a) - V(s);  mean( (r + discount V(s') - Q(s, a))^2 )
+
+    maximises  mean( min(exp(sharpness u), 100) log p(a|s) )
+
+    Kostrikov, Nair and Levine (2022), "Offline reinforcement learning with implicit Q-learning", equations 5 to 7.
+
+    Parameters
+    ----------
+    expectile : float, in [0.5, 1]
+        0.5 is the value of whoever was recorded; the nearer to 1, the nearer to the best that was recorded from there.
+    sharpness : float
+        How much more a better decision is cloned; 0 clones all alike.
+    target_share : float, in [0, 1]
+        How far the target critics follow at each update.
+    learning_rate, discount, minibatch, network, scaling, spread_by_state, optimiser, gradient_clip
+        See `RecordedPolicy`.
+
+    Notes
+    -----
+    Differs from the paper: rewards are divided by the spread of the discounted returns in the records; one optimiser for policy and value.
+
+    Examples
+    --------
+    >>> ImplicitQ(expectile=0.9)
+    ImplicitQ(expectile=0.9)
+    """
+
+    expectile: FixedShare = 0.8
+    sharpness: float = 3.0
+    target_share: FixedShare = 0.005
+    first_spread: AboveZero = 0.5
+
+    record_readings: ClassVar[tuple[str, ...]] = (
+        "policy_loss",
+        "value_loss",
+        "critic_loss",
+        "mean_value",
+        "advantage",
+        "gradient_norm",
+    )
+
+    state_value = staticmethod(PolicyAgent.state_value)
+    row_values = staticmethod(PolicyAgent.row_values)
+
+    def shapes(self, spec: Any, copies: int) -> Any:
+        shapes = super().shapes(spec, copies)
+        shapes.critics = critics_layout(shapes.network, spec, shapes.acting, 2, 0)
+        return shapes
+
+    @staticmethod
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+        seed = seed_from(noise)
+        weights = ImplicitQ.layout_of(shapes, seed).begun()
+        begin_spread(weights, shapes.acting, numbers.first_spread)
+        critics = critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed).begun()
+        moments = transform(shapes.optimiser)
+        return Learned(
+            weights,
+            fresh_statistics(shapes.spec, shapes.scaling),
+            fresh_running(1),
+            moments.init(weights),
+            np.int32(0),
+            critics,
+            critics.copy(),
+            moments.init(critics),
+        )
+
+    @staticmethod
+    def taught(shapes: Any, numbers: Numbers, learner: Learned, rows: Any) -> Learned:
+        """The learner before its first update on some records: the scale of what was seen and of the returns."""
+        import jax
+
+        along = jax.tree.map(lambda leaf: leaf[:, None], rows)
+        returns, _ = returns_after(along, fresh_running(1), np.zeros(1, np.float32), numbers.discount)
+        return learner._replace(statistics=statistics_over(shapes, rows), returns=returns)
+
+    @staticmethod
+    def learn_rows(
+        shapes: Any, numbers: Numbers, learner: Learned, rows: Any, noise: Any
+    ) -> tuple[Learned, tuple[()], tuple[Any, ...]]:
+        """One update on a minibatch of the records."""
+        import jax
+        import jax.numpy as jnp
+
+        acting = shapes.acting
+        batch = minibatch_of(shapes, rows, noise)
+        inputs = seen_by(shapes, learner.statistics, batch.observed)
+        after = seen_by(shapes, learner.statistics, batch.last)
+        unit = units_of(acting, batch.actions) if acting.width else jnp.zeros((shapes.minibatch, 0))
+        index = (
+            joint_over(shapes.spec.action).index(batch.actions)
+            if acting.choices
+            else jnp.zeros(shapes.minibatch, jnp.int32)
+        )
+        drawn = SampledRanges(unit, ()) if acting.width else ()
+        rewards = batch.rewards / spread_of(learner.returns)
+
+        def taken(weights: Any) -> Any:
+            values = values_at(shapes.critics.module(weights), inputs, unit)
+            return jnp.sum(jnp.where(index[:, None] == jnp.arange(values.shape[-1]), values, 0.0), axis=-1)
+
+        lower = jnp.min(taken(learner.critics_target), axis=0)
+        following = shapes.layout.module(learner.weights).values(after)
+        wanted = rewards + numbers.discount * jnp.where(batch.ended, 0.0, following)
+
+        def loss(networks: Any) -> Any:
+            outputs, values = networks(inputs)
+            assert values.shape == lower.shape
+            ahead = lower - values
+            value_loss = jnp.mean(jnp.abs(numbers.expectile - (ahead < 0.0)) * jnp.square(ahead))
+            better = jax.lax.stop_gradient(jnp.minimum(jnp.exp(numbers.sharpness * ahead), MOST_WEIGHT))
+            judged = acting.judged(outputs, batch.observed.legal, batch.actions, drawn)
+            policy_loss = -jnp.mean(better * judged.log_probability)
+            return policy_loss + value_loss, (policy_loss, value_loss, jnp.mean(values), jnp.mean(ahead))
+
+        weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+
+        def critic_loss(leaves: Any) -> Any:
+            values = values_at(shapes.critics.combined(leaves), inputs, unit)
+            chosen = jnp.sum(jnp.where(index[:, None] == jnp.arange(values.shape[-1]), values, 0.0), axis=-1)
+            return jnp.sum(jnp.mean(squared(chosen - wanted), axis=1))
+
+        off, gradients = jax.value_and_grad(critic_loss)(shapes.critics.leaves(learner.critics))
+        critics, critic_moments, _ = descended(
+            shapes.optimiser,
+            learner.critics,
+            learner.critic_moments,
+            as_flat(gradients),
+            numbers.learning_rate,
+            getattr(numbers, "gradient_clip", None),
+        )
+        target = learner.critics_target + numbers.target_share * (critics - learner.critics_target)
+        learner = learner._replace(
+            weights=weights, moments=moments, critics=critics, critics_target=target, critic_moments=critic_moments
+        )
+        return learner, (), (told[0], told[1], off, told[2], told[3], norm)
+
+    @staticmethod
+    def kept(learner: Learned) -> Learned:
+        return learner._replace(moments=(), updates=(), critics=(), critics_target=(), critic_moments=())

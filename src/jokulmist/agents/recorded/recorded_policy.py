@@ -1,0 +1,115 @@
+"""What the methods share that learn a policy from records: settings, choosing, and minibatches of rows."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, NoReturn
+
+import numpy as np
+
+from jokulmist.agents.contract import Agent, Count, FixedShare, Limit, Scheduled, Shapes
+from jokulmist.agents.policies.policy_method import WARM_UP, PolicyAgent
+from jokulmist.agents.policy_networks import policy_layout
+from jokulmist.environments.spaces.channels import Spec
+from jokulmist.errors import SettingError
+from jokulmist.learning.action_distributions import ActionDistribution, acting_over
+from jokulmist.learning.networks.layout import Layout, NetworkSetting, fitting, refuse_recurrent
+from jokulmist.learning.observation_scaling import Scaling, fresh_statistics, gathered
+from jokulmist.learning.optimisation import Optimiser
+from jokulmist.learning.schedules import linear
+
+
+class RecordedPolicy(Agent):
+    """Settings and functions of the methods that learn a policy from records. Not used by itself.
+
+    Parameters
+    ----------
+    learning_rate : float or schedule
+    discount : float, in [0, 1]
+        Weight of the reward one decision later.
+    minibatch : int
+        Decisions in one update, drawn evenly from the records.
+    network : Dense, Convolutional or function, optional
+    scaling : {"running", "bounds", "none"}
+        How numbers are scaled; ``"running"`` by mean and spread over all records, which then stand still.
+    spread_by_state : bool
+        For a Range: whether the spread depends on what is seen.
+    optimiser : {"adam", "rmsprop", "sgd"}
+    gradient_clip : float, optional
+    """
+
+    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
+    discount: FixedShare = 0.99
+    minibatch: Count = 256
+    network: NetworkSetting | None = None
+    scaling: Scaling = "running"
+    spread_by_state: bool = True
+    optimiser: Optimiser = "adam"
+    gradient_clip: Limit = None
+
+    reads_memory: ClassVar[bool] = False
+    learns_from_records: ClassVar[bool] = True
+
+    def refuse(self, spec: Spec) -> None:
+        refuse_recurrent(self.network, type(self).__name__)
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        shapes = super().shapes(spec, copies)
+        shapes.network = fitting(shapes.network, spec)
+        shapes.shared, shapes.rewards_scaled, shapes.state_width, shapes.baseline = False, True, 0, self.has_value()
+        shapes.acting = acting_over(spec.action, "clipped")
+        shapes.layout = self.layout_of(shapes, 0)
+        return shapes
+
+    @staticmethod
+    def has_value() -> bool:
+        """Whether a value is learned beside the policy."""
+        return True
+
+    @staticmethod
+    def layout_of(shapes: Any, seed: int) -> Layout:
+        return policy_layout(
+            shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, False, shapes.baseline, seed
+        )
+
+    @staticmethod
+    def learn(shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any) -> NoReturn:
+        raise SettingError(
+            "this method learns from records, and not while it acts. Use `jm.learn_from(records, agent, steps=...)`."
+        )
+
+    choose = staticmethod(PolicyAgent.choose)
+    chooses_by_numpy = staticmethod(PolicyAgent.chooses_by_numpy)
+    probabilities = staticmethod(PolicyAgent.probabilities)
+
+
+def statistics_over(shapes: Any, rows: Any) -> Any:
+    """Mean and spread of all that was seen in the records; they count as warm, however few rows there are."""
+    statistics = gathered(
+        fresh_statistics(shapes.spec, shapes.scaling), np.concatenate([rows.observed.numbers, rows.last.numbers])
+    )
+    if statistics is None:
+        return None
+    return statistics._replace(
+        count=np.float32(max(float(statistics.count), WARM_UP)),
+        square=statistics.square * (max(float(statistics.count), WARM_UP) / max(float(statistics.count), 1.0)),
+    )
+
+
+def minibatch_of(shapes: Any, rows: Any, noise: Any) -> Any:
+    """Some rows, each equally likely."""
+    import jax
+    import jax.numpy as jnp
+
+    count = rows.rewards.shape[0]
+    u = noise.uniform(shape=(shapes.minibatch,))
+    place = jnp.minimum(jnp.floor(u * count), count - 1).astype(jnp.int32)
+    return jax.tree.map(lambda leaf: leaf[place], rows)
+
+
+def units_of(acting: ActionDistribution, actions: Any) -> Any:
+    """The numbers of recorded actions between the bounds at -1 and 1, shape ``(rows, width)``."""
+    import jax.numpy as jnp
+
+    parts = [getattr(actions, name) if name else actions for name in acting.units.ranges]
+    flat = jnp.concatenate([part.reshape(part.shape[0], -1) for part in parts], axis=1)
+    return (flat - acting.units.centre) / acting.units.half

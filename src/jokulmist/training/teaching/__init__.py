@@ -1,0 +1,1 @@
+"""Learning from decisions that were recorded, and judging policies by them."""

@@ -1,0 +1,185 @@
+"""What a policy would return, judged by the decisions of another."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from jokulmist.agents.recorded.cloning import Cloning
+from jokulmist.environments.spaces.legal import choices_of
+from jokulmist.errors import SettingError
+from jokulmist.training.policies.policy import Act, Policy
+from jokulmist.training.teaching.learn_from import learn_from
+from jokulmist.training.teaching.records import Records
+
+RESAMPLES = 2_000
+CLONE_STEPS = 2_000
+LEAST_CHANCE = 1e-3
+FEW_WEIGHTS = 10.0
+RARE = 0.05
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """The mean return that a policy would have, with what is known of how sure that is.
+
+    Attributes
+    ----------
+    mean : float
+    interval : (float, float)
+        95 %, by drawing the episodes anew (Efron, 1979).
+    episodes : int
+    effective : float
+        As how many episodes of the policy itself they count (Kong, 1992): far below `episodes`, it is unlike what was recorded, and the interval is too narrow.
+    outside : float
+        The share of the recorded observations on which the policy would do, without exploration, what was hardly ever done there: with a chance below 5 % by
+        behaviour cloning of the records.
+    """
+
+    mean: float
+    interval: tuple[float, float]
+    episodes: int
+    effective: float
+    outside: float
+
+    def __repr__(self) -> str:
+        low, high = self.interval
+        few = "; too unlike what was recorded to say" if self.effective < FEW_WEIGHTS else ""
+        return f"<estimated mean return {self.mean:.4g} [{low:.4g}, {high:.4g}] from {self.episodes:,} episodes that count as {self.effective:.0f}{few}; outside of them at {self.outside:.0%}>"
+
+
+def estimate(policy: Any, records: Records, *, act: Act = "greedy", discount: float = 1.0, seed: int = 0) -> Estimate:
+    """What a policy would return, by weighted importance sampling of recorded episodes, decision by decision.
+
+    At each decision an episode weighs by how much likelier the policy would have done all that was done in it so far than whoever was recorded (Precup, Sutton and Singh, 2000;
+    Thomas, 2015, section 3.5). The chances of whoever was recorded are taken from the records (columns ``probability.*``), else from behaviour cloning of them.
+
+    Parameters
+    ----------
+    policy : Policy or run
+        Of choices.
+    records : Records
+    act : {"greedy", "sampled"}
+    discount : float, in [0, 1]
+    seed : int
+        Of the episodes that are drawn anew for the interval.
+
+    Returns
+    -------
+    Estimate
+
+    Raises
+    ------
+    SettingError
+        When the policy decides numbers, or learned on other channels.
+    """
+    policy = getattr(policy, "policy", policy)
+    if not isinstance(policy, Policy):
+        raise SettingError(f"`estimate` takes a policy or a run; got {policy!r:.80}.")
+    if policy.spec.action != records.spec.action or [c.name for c in policy.spec.channels] != [
+        c.name for c in records.spec.channels
+    ]:
+        raise SettingError(
+            "the policy has other channels or another action than the records. Read them with the environment that it learned on."
+        )
+    rows, actions = records.rows, records.rows.actions
+    theirs = records.chance
+    if theirs is None:
+        theirs = chances_of(cloned(records), rows.observed, actions, "sampled")
+    ours = chances_of(policy, rows.observed, actions, act)
+    count = int(records.episode.max()) + 1
+    length = np.bincount(records.episode)
+    place = np.arange(len(records)) - np.concatenate([[0], np.cumsum(length)])[records.episode]
+    longest = int(length.max())
+    ratios, rewards = np.ones((count, longest)), np.zeros((count, longest))
+    ratios[records.episode, place] = ours / np.maximum(theirs, LEAST_CHANCE)
+    rewards[records.episode, place] = rows.rewards * discount**place
+    weights = np.cumprod(ratios, axis=1)  # an episode that is over keeps the weight that it had
+
+    def mean_of(sample: Any) -> Any:
+        total = weights[sample].sum(axis=-2)
+        return ((weights * rewards)[sample].sum(axis=-2) / np.maximum(total, 1e-300)).sum(axis=-1)
+
+    chance = np.random.default_rng(seed)
+    drawn = [float(mean_of(chance.integers(0, count, count))) for _ in range(RESAMPLES)] if count > 1 else [math.nan]
+    low, high = np.quantile(drawn, [0.025, 0.975])
+    last = weights[:, -1]
+    effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
+    chosen = chances_of(policy, rows.observed, None, "greedy")
+    outside = float(np.mean(chances_of(cloned(records), rows.observed, chosen, "sampled") < RARE))
+    return Estimate(float(mean_of(np.arange(count))), (float(low), float(high)), count, effective, outside)
+
+
+def chances_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:
+    """The chance with which a policy takes each recorded action; without actions, what it would do greedily."""
+    from jokulmist.training.policies.agent_calls import TracedCalls
+
+    spec, agent = policy.spec, policy.agent
+    if len(choices_of(spec.action)) != len(getattr(spec.action, "parts", {"": spec.action})):
+        raise SettingError("only choices are judged by how likely they were, and the action has numbers.")
+    shapes = agent.shapes(spec, len(observed.age))
+    kind: Any = type(agent)
+    if act == "sampled" and hasattr(kind, "probabilities"):
+        from jokulmist.agents.policies.policy_method import said_first
+
+        outputs, _ = said_first(shapes, policy.learner, observed)
+        logs = shapes.acting.log_chances(outputs, observed.legal)
+        found = np.ones(len(observed.age))
+        for log, taken in zip(logs, shapes.acting.indices(actions), strict=True):
+            found *= np.exp(np.asarray(log, np.float64))[np.arange(len(found)), np.asarray(taken)]
+        return found
+    if act == "sampled":
+        raise SettingError(f'`{kind.__name__}` explores by chance alone; it is judged with `act="greedy"`.')
+    chosen = _greedy(policy, observed, shapes, TracedCalls)
+    if actions is None:
+        return chosen
+    return 1.0 * _same(chosen, actions)
+
+
+def _greedy(policy: Policy, observed: Any, shapes: Any, calls_kind: Any) -> Any:
+    from jokulmist.agents.contract import numbers_at
+    from jokulmist.environments.chance.draws import PlainDraw
+    from jokulmist.environments.chance.noise import Domain, Noise, Stream
+    from jokulmist.learning.schedules import Progress
+
+    agent = policy.agent
+    numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
+    calls = calls_kind(agent, shapes)
+    memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
+    draw = PlainDraw(Noise(0, 1, Domain.EVALUATION), Stream.EXPLORE).at(0, 0)
+    return calls.choose(numbers, policy.learner, memory, observed, draw, False)[0]
+
+
+def _same(ours: Any, theirs: Any) -> Any:
+    parts = vars(ours) if hasattr(ours, "__dict__") and not hasattr(ours, "shape") else {"": ours}
+    found: Any = True
+    for name, part in parts.items():
+        found = found & (np.asarray(part) == np.asarray(getattr(theirs, name) if name else theirs))
+    return found
+
+
+@lru_cache(maxsize=4)
+def _cloned(key: int, holder: Any) -> Policy:
+    return learn_from(holder.records, Cloning(), steps=CLONE_STEPS).policy
+
+
+class _Held:
+    """Records as a key of what was made of them."""
+
+    def __init__(self, records: Records) -> None:
+        self.records = records
+
+    def __hash__(self) -> int:
+        return id(self.records)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Held) and other.records is self.records
+
+
+def cloned(records: Records) -> Policy:
+    """Behaviour cloning of some records, once for the same ones."""
+    return _cloned(id(records), _Held(records))

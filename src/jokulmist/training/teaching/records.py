@@ -1,0 +1,284 @@
+"""Recorded decisions as arrays: from rollouts of this library, or from any data frame."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from jokulmist.agents.contract import Experience
+from jokulmist.environments.declaration.description import Description
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.spaces.actions import Actions, Choice, Record
+from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.errors import RecordError, SettingError, listed, nearest
+from jokulmist.records.rollouts import Rollout, read_rollouts
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+EPISODE, REWARD, CLOSED_BY, ENDED = "episode", "reward", "closed_by", "ended"
+PROBABILITY = "probability."
+
+
+@dataclass(frozen=True)
+class Records:
+    """Decisions that were recorded, one row each.
+
+    Attributes
+    ----------
+    spec : Spec
+        The channels and the action that they have.
+    rows : Experience
+        With a leading axis of decisions; `closed` also at the last decision of an episode that did not close.
+    episode : int array, shape ``(decisions,)``
+        Which each belongs to, from 0.
+    chance : float array, shape ``(decisions,)``, or None
+        With which whoever was recorded took that action, where it stands in the records.
+    left_out : int
+        Last decisions of episodes that were left out because nobody knows what followed.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> import jokulmist as jm
+    >>> log = pd.DataFrame({"trip": [1, 1, 1], "x": [0, 1, 2], "pushed": ["ahead", "ahead", None], "got": [0.0, 1.0, None]})
+    >>> class Sled(jm.Environment):
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=5)
+    ...     action = jm.Choice("back", "ahead")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=state.at + 1)
+    ...     @jm.reward
+    ...     def onward(self, after):
+    ...         return 1.0 * after.at
+    >>> found = Records.read(log, Sled(), columns={"episode": "trip", "at": "x", "action": "pushed", "reward": "got"})
+    >>> len(found), found.returns.tolist()
+    (2, [1.0])
+    """
+
+    spec: Spec
+    rows: Experience
+    episode: Any
+    chance: Any
+    left_out: int = 0
+
+    def __len__(self) -> int:
+        return len(self.episode)
+
+    @property
+    def returns(self) -> Any:
+        """The return of each episode, as far as it was recorded."""
+        return np.bincount(self.episode, self.rows.rewards)
+
+    @classmethod
+    def read(cls, source: Any, environment: Environment, columns: Mapping[str, str] | None = None) -> Records:
+        """Decisions of an environment, from what was recorded elsewhere.
+
+        Parameters
+        ----------
+        source : path, Rollout, sequence of Rollout, or DataFrame
+            Parquet files of rollouts or a folder of them; or a table with a row a decision, in the order of time.
+        environment : Environment
+            Whose channels, action and reward terms are meant. Where the records have a column for each term, rewards are weighted anew, by its weights.
+        columns : dict of str to str, optional
+            What a column is called there: ``{"level": "tank_cm", "action": "valve", "episode": "day", "reward": "earned"}``. Ends are known by ``"closed_by"``,
+            the name of an ending or a cut, or by ``"ended"``, a truth value.
+
+        Raises
+        ------
+        SettingError
+            When a column is missing, or what stands there is no such number or label; it is named.
+        """
+        description = describe(environment)
+        if description.players:
+            raise SettingError(
+                f"`{description.name}` has several players; records of one who decides are learned from."
+            )
+        table = _table(source)
+        names = dict(columns or {})
+        known = [EPISODE, REWARD, CLOSED_BY, ENDED, *_wanted(description), *(t.name for t in description.terms)]
+        for name, theirs in names.items():
+            if name not in known and not name.startswith(PROBABILITY):
+                raise SettingError(f"`columns` names `{name}`; known are {listed(known)}.{nearest(name, known)}")
+            if theirs not in table:
+                raise SettingError(
+                    f"`columns` says that `{name}` is `{theirs}`, and the records have {listed(map(str, table.columns))}.{nearest(theirs, list(map(str, table.columns)))}"
+                )
+        return _read(description, table, lambda name: names.get(name, name), REWARD in names)
+
+
+def _table(source: Any) -> pd.DataFrame:
+    import pandas as pd
+
+    if isinstance(source, pd.DataFrame):
+        whole: pd.DataFrame = source.reset_index(drop=True)
+        return whole
+    if isinstance(source, Rollout):
+        source = [source]
+    if isinstance(source, (str, Path)):
+        source = read_rollouts(source)
+    if not isinstance(source, Sequence) or not source or not all(isinstance(one, Rollout) for one in source):
+        raise SettingError(f"records are a path, rollouts, or a data frame; got {type(source).__name__}.")
+    # Numbers of episodes may be the same in different runs.
+    joined: pd.DataFrame = pd.concat([one.table.assign(episode=k) for k, one in enumerate(source)], ignore_index=True)
+    return joined
+
+
+def _wanted(description: Description) -> list[str]:
+    action = description.action
+    parts = [f"action.{name}" for name in action.parts] if isinstance(action, Actions) else ["action"]
+    return [*(c.name for c in description.spec.channels), *parts]
+
+
+def _read(description: Description, table: pd.DataFrame, called: Any, weighed: bool) -> Records:
+    spec = description.spec
+    there = set(map(str, table.columns))
+    terms = [t.name for t in description.terms]
+    by_terms = bool(terms) and not weighed and all(called(name) in there for name in terms)
+    for name in [*_wanted(description), *([] if by_terms else [REWARD])]:
+        if called(name) not in there:
+            more = " and not all of its terms are there" if name == REWARD else ""
+            raise SettingError(
+                f"the records have no column `{called(name)}`{more}; they have {listed(sorted(there))}. Say what it is called there: "
+                f"`columns={{{name!r}: ...}}`."
+            )
+    if not len(table):
+        raise RecordError("the records have no rows.")
+    given = table[called(EPISODE)].to_numpy() if called(EPISODE) in there else np.zeros(len(table), int)
+    borders = np.concatenate([[True], given[1:] != given[:-1]])
+    episode = np.cumsum(borders) - 1
+    closing = np.concatenate([borders[1:], [True]])  # the last row of each episode
+    parts = description.action.parts if isinstance(description.action, Actions) else {"": description.action}
+    first = table[called(f"action.{next(iter(parts))}" if "" not in parts else "action")]
+    decided = first.notna().to_numpy()
+    if (~decided & ~closing).any():
+        raise SettingError(
+            f"row {int(np.flatnonzero(~decided & ~closing)[0])} of the records has no action, and its episode goes on."
+        )
+    names = table[called(CLOSED_BY)].to_numpy(object) if called(CLOSED_BY) in there else np.full(len(table), None)
+    true_ends = set(description.closings[: description.true_ends])
+    closed_by_end = np.array([name in true_ends for name in names])
+    if called(ENDED) in there:
+        closed_by_end |= table[called(ENDED)].fillna(False).to_numpy(bool)
+    rows = np.flatnonzero(decided)
+    follows = np.minimum(rows + 1, len(table) - 1)
+    has_next = ~closing[rows]
+    # An end stands in the row of its decision, or in the row after it that has no decision.
+    ends = closed_by_end[rows] | (has_next & ~decided[follows] & closed_by_end[follows])
+    kept = has_next | ends
+    left_out = int((~kept).sum())
+    rows, follows, has_next, ends = rows[kept], np.where(has_next, follows, rows)[kept], has_next[kept], ends[kept]
+    if not len(rows):
+        raise RecordError("the records have no decision whose outcome is known: each needs a row after it, or an end.")
+    last_of = np.concatenate([episode[rows][1:] != episode[rows][:-1], [True]])
+    age = (
+        np.arange(len(rows))
+        - np.flatnonzero(np.concatenate([[True], last_of[:-1]]))[
+            np.cumsum(np.concatenate([[0], last_of[:-1]])).astype(int)
+        ]
+    )
+    numbers = _numbers(spec, table, called)
+    images = {c.name: _images(c, table, called(c.name)) for c in spec.images}
+    mask = (
+        tuple(np.ones((len(rows), part.count), bool) for part in parts.values() if isinstance(part, Choice))
+        if spec.masked
+        else ()
+    )
+
+    def seen(at: Any, ages: Any) -> Seen:
+        return Seen(numbers[at], {name: image[at] for name, image in images.items()}, mask, ages.astype(np.int32))
+
+    if by_terms:
+        columns = [_floats(table, called(name), rows) for name in terms]
+        rewards = np.stack(columns, axis=1) @ np.asarray(description.weights)
+    else:
+        rewards = _floats(table, called(REWARD), rows)
+    own = {
+        name: _acts(part, table, called(f"action.{name}" if name else "action"), rows) for name, part in parts.items()
+    }
+    actions = own[""] if "" in own else Record(**own)
+    closed = last_of | ends
+    after = seen(follows, age + 1)
+    experience = Experience(
+        seen(rows, age), actions, rewards.astype(np.float32), ends, closed, after, after._replace(age=np.where(closed, 0, age + 1).astype(np.int32)), (),
+    )  # fmt: skip
+    _, dense = np.unique(episode[rows], return_inverse=True)
+    return Records(spec, experience, dense, _chances(description, table, called, own, rows), left_out)
+
+
+def _floats(table: pd.DataFrame, column: str, rows: Any) -> Any:
+    import pandas as pd
+
+    values = pd.to_numeric(table[column].iloc[rows], errors="coerce").to_numpy(np.float64)
+    if not np.isfinite(values).all():
+        at = int(rows[np.flatnonzero(~np.isfinite(values))[0]])
+        raise SettingError(
+            f"`{column}` of the records has {table[column].iloc[at]!r:.60} in row {at}; it must be a number."
+        )
+    return values
+
+
+def _numbers(spec: Spec, table: pd.DataFrame, called: Any) -> Any:
+    parts = []
+    for channel in spec.numbers:
+        column = called(channel.name)
+        if channel.shape == ():
+            parts.append(_floats(table, column, np.arange(len(table)))[:, None])
+            continue
+        try:
+            values = np.stack([np.asarray(v, np.float64).reshape(-1) for v in table[column]])
+        except (TypeError, ValueError):
+            values = np.zeros((0, 0))
+        if values.shape != (len(table), channel.size) or not np.isfinite(values).all():
+            raise SettingError(f"`{column}` of the records must have {channel.size} numbers in each row.")
+        parts.append(values)
+    return np.concatenate(parts, axis=1).astype(np.float32) if parts else np.zeros((len(table), 0), np.float32)
+
+
+def _images(channel: Any, table: pd.DataFrame, column: str) -> Any:
+    try:
+        return np.stack([np.asarray(v, np.uint8).reshape(channel.shape) for v in table[column]])
+    except (TypeError, ValueError):
+        raise SettingError(
+            f"`{column}` of the records must have images of shape {channel.shape} in each row."
+        ) from None
+
+
+def _acts(part: Any, table: pd.DataFrame, column: str, rows: Any) -> Any:
+    """What was done, in own form."""
+    given = table[column].iloc[rows]
+    if isinstance(part, Choice):
+        index = {label: k for k, label in enumerate(part.labels)}
+        found = np.array(
+            [index.get(v, v if isinstance(v, (int, np.integer)) and not isinstance(v, bool) else -1) for v in given]
+        )
+        if ((found < 0) | (found >= part.count)).any():
+            at = int(np.flatnonzero((found < 0) | (found >= part.count))[0])
+            raise SettingError(
+                f"`{column}` of the records has {given.iloc[at]!r:.60} in row {int(rows[at])}; the alternatives are {listed(part.labels)}."
+            )
+        return found.astype(np.int32)
+    if part.shape == ():
+        return _floats(table, column, rows).astype(np.float32)
+    return np.stack([np.asarray(v, np.float32).reshape(part.shape) for v in given])
+
+
+def _chances(description: Description, table: pd.DataFrame, called: Any, own: dict[str, Any], rows: Any) -> Any:
+    """With which chance each action was taken, where the records tell of each alternative of every choice."""
+    found = np.ones(len(rows))
+    parts = description.action.parts if isinstance(description.action, Actions) else {"": description.action}
+    for name, part in parts.items():
+        if not isinstance(part, Choice):
+            return None
+        columns = [called(f"{PROBABILITY}{f'{name}.' if name else ''}{label}") for label in part.labels]
+        if any(column not in table for column in columns):
+            return None
+        table_of = np.stack([_floats(table, column, rows) for column in columns], axis=1)
+        found *= table_of[np.arange(len(rows)), own[name]]
+    return found
