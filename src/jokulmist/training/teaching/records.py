@@ -219,9 +219,15 @@ def _floats(table: pd.DataFrame, column: str, rows: Any) -> Any:
     if not np.isfinite(values).all():
         at = int(rows[np.flatnonzero(~np.isfinite(values))[0]])
         raise SettingError(
-            f"`{column}` of the records has {table[column].iloc[at]!r:.60} in row {at}; it must be a number."
+            f"`{column}` of the records has {_told(table[column].iloc[at])} in row {at}; it must be a number."
         )
     return values
+
+
+def _told(value: Any) -> str:
+    """A value of a table, as one would write it."""
+    plain = value.item() if isinstance(value, np.generic) else value
+    return f"{plain!r:.60}"
 
 
 def _numbers(spec: Spec, table: pd.DataFrame, called: Any) -> Any:
@@ -261,7 +267,7 @@ def _acts(part: Any, table: pd.DataFrame, column: str, rows: Any) -> Any:
         if ((found < 0) | (found >= part.count)).any():
             at = int(np.flatnonzero((found < 0) | (found >= part.count))[0])
             raise SettingError(
-                f"`{column}` of the records has {given.iloc[at]!r:.60} in row {int(rows[at])}; the alternatives are {listed(part.labels)}."
+                f"`{column}` of the records has {_told(given.iloc[at])} in row {int(rows[at])}; the alternatives are {listed(part.labels)}."
             )
         return found.astype(np.int32)
     if part.shape == ():

@@ -1,0 +1,240 @@
+"""Learning from records: what is read, methods against what is known, estimates by hand."""
+
+import numpy as np
+import pandas as pd
+import pytest
+from places import Corridor
+
+import jokulmist as jm
+from jokulmist.agents.contract import numbers_at
+from jokulmist.agents.recorded.implicit_q import ImplicitQ
+from jokulmist.agents.tables.q_learning import NOT_RECORDED
+from jokulmist.errors import RecordError, SettingError
+from jokulmist.training.teaching.learn_from import learn_from
+
+
+class Ford(jm.Environment):
+    """Two decisions at a ford: by the left way each brings 1, by the right way 3, but only from the second stone; in between one may wait."""
+
+    time_limit = 6
+
+    class State(jm.State):
+        stone: int = jm.seen(low=0, high=2)
+
+    action = jm.Choice("left", "right", "wait")
+
+    def begin(self, draw):
+        return self.State(stone=0)
+
+    def advance(self, state, action, draw):
+        return state.replace(stone=self.xp.where(action == 2, state.stone, state.stone + 1))
+
+    @jm.reward
+    def crossed(self, before, action):
+        xp = self.xp
+        right = xp.where(before.stone == 1, 3.0, -1.0)
+        return xp.where(action == 0, 1.0, xp.where(action == 1, right, 0.0))
+
+    @jm.reward(weight=-0.5)
+    def waited(self, action):
+        return self.xp.where(action == 2, 1.0, 0.0)
+
+    @jm.ending
+    def over(self, after):
+        return after.stone == 2
+
+
+@pytest.fixture(scope="module")
+def walked(tmp_path_factory):
+    """Eighty episodes of random play at the ford, as a file, and what was measured."""
+    told = jm.evaluate("random", Ford(), episodes=80, record=80, said=False)
+    return told.save_rollouts(tmp_path_factory.mktemp("log") / "log.parquet", Ford()), told
+
+
+def test_what_was_recorded_is_read_with_ends_cuts_and_weights(walked):
+    path, told = walked
+    records = jm.Records.read(path, Ford())
+    assert records.returns.tolist() == pytest.approx(told.returns.tolist())
+    assert len(records) == int(told.episodes["steps"].sum())
+    rows = records.rows
+    assert (rows.last.numbers[:-1][~rows.closed[:-1]] == rows.observed.numbers[1:][~rows.closed[:-1]]).all()
+    assert rows.ended.sum() == (told.episodes["closed_by"] == "over").sum()
+    assert rows.closed.sum() == 80
+    other = jm.Records.read(jm.read_rollouts(path), Ford(weights={"waited": 0.0}))
+    assert other.returns.sum() > records.returns.sum()
+
+
+def test_a_table_with_other_names_is_read_and_what_does_not_fit_is_named():
+    log = pd.DataFrame(
+        {"trip": ["a", "a", "a", "b", "b"], "at": [0, 1, 1, 0, 1], "way": ["left", "wait", "right", "right", 0], "paid": [1.0, -0.5, 3.0, -1.0, 1.0],
+         "done": [False, False, True, False, False]}
+    )  # fmt: skip
+    called = {"stone": "at", "action": "way", "reward": "paid", "episode": "trip", "ended": "done"}
+    records = jm.Records.read(log, Ford(), called)
+    assert (len(records), records.left_out) == (4, 1)  # nobody knows what followed the last
+    assert records.rows.actions.tolist() == [0, 2, 1, 1]
+    assert records.rows.ended.tolist() == [False, False, True, False]
+    assert records.rows.closed.tolist() == [False, False, True, True]
+    assert records.returns.tolist() == [3.5, -1.0]
+    for change, names, expected in (
+        ({}, {**called, "stone": "place"}, r"says that `stone` is `place`"),
+        ({}, {k: v for k, v in called.items() if k != "action"}, r"no column `action`.*columns=\{'action'"),
+        ({"way": ["left", "swim", "right", "right", "left"]}, called, "has 'swim' in row 1"),
+        ({"at": [0, None, 1, 0, 1]}, called, "has nan in row 1; it must be a number"),
+        ({"way": ["left", None, "right", "right", "left"]}, called, "row 1 of the records has no action"),
+        ({}, {**called, "depth": "at"}, "`columns` names `depth`"),
+    ):
+        with pytest.raises(SettingError, match=expected):
+            jm.Records.read(log.assign(**change), Ford(), names)
+    with pytest.raises(RecordError, match="no decision whose outcome is known"):
+        jm.Records.read(log.iloc[-1:], Ford(), called)
+    with pytest.raises(SettingError, match="does not learn from records"):
+        learn_from(records, jm.PPO(), steps=10)
+    with pytest.raises(SettingError, match=r"Use `jm\.learn_from"):
+        jm.train(Ford(), jm.Cloning(), steps=100, lane="plain", folder=None)
+
+
+def test_a_fitted_table_is_the_best_that_the_records_hold(walked):
+    """What is recorded is all of the ford, so it is the optimum; without the right way from the second stone it is what is left."""
+    records = jm.Records.read(walked[0], Ford())
+    best = learn_from(records, jm.QLearning(discount=1.0), steps=12).policy
+    assert best.table.to_numpy()[:2].tolist() == [[4.0, 2.0, 3.5], [1.0, 3.0, 2.5]]
+    assert jm.evaluate(best, Ford(), episodes=3).mean == jm.solve(Ford()).value == 4.0
+    log = pd.concat(
+        [one.table.assign(episode=k) for k, one in enumerate(jm.read_rollouts(walked[0]))], ignore_index=True
+    )
+    without = log.groupby("episode").filter(lambda e: not ((e["stone"] == 1) & (e["action"] == "right")).any())
+    poor = learn_from(jm.Records.read(without, Ford()), jm.QLearning(discount=1.0), steps=12).policy
+    assert poor.table.to_numpy()[1, 1] == np.float32(NOT_RECORDED)
+    assert poor.table.to_numpy()[0].tolist() == [2.0, 0.0, 1.5]
+
+
+def test_cloning_has_the_frequencies_and_other_methods_the_best(walked):
+    records = jm.Records.read(walked[0], Ford())
+    small = {"network": jm.Dense(32), "minibatch": 128, "learning_rate": 5e-3}
+    clone = learn_from(records, jm.Cloning(**small), steps=500).policy
+    rows = records.rows
+    for stone in (0, 1):
+        taken = rows.actions[rows.observed.numbers[:, 0] == stone]
+        assert list(clone.probabilities({"stone": stone}).values()) == pytest.approx(
+            np.bincount(taken, minlength=3) / len(taken), abs=0.05
+        )
+    for agent in (
+        jm.ImplicitQ(expectile=0.9, discount=1.0, target_share=0.05, **small),
+        jm.DQN(conservative=0.1, discount=1.0, target_every=100, **small),
+    ):
+        taught = learn_from(records, agent, steps=900, seed=1)
+        assert jm.evaluate(taught.policy, Ford(), episodes=3).mean == 4.0, agent
+        again = learn_from(records, agent, steps=900, seed=1)
+        assert again.readings.equals(taught.readings)
+    opened = jm.Policy.open(taught.policy.save(walked[0].parent / "policy"))
+    assert opened.values({"stone": 1}) == taught.policy.values({"stone": 1})
+
+
+def test_an_expectile_and_a_conservative_step_by_hand():
+    """One update of each against the published equations, by NumPy."""
+    log = pd.DataFrame(
+        {
+            "stone": [0, 1, 0, 1],
+            "action": ["left", "right", "right", "left"],
+            "reward": [1.0, 3.0, -1.0, 1.0],
+            "episode": [0, 0, 1, 1],
+            "ended": [False, True, False, True],
+        }
+    )
+    records = jm.Records.read(log, Ford())
+    agent = jm.ImplicitQ(
+        network=jm.Dense(4),
+        minibatch=4,
+        expectile=0.7,
+        optimiser="sgd",
+        learning_rate=1.0,
+        scaling="none",
+        target_share=0.25,
+    )
+    taught = learn_from(records, agent, steps=1)
+    shapes = agent.shapes(records.spec, 1)
+    from jokulmist.environments.chance.draws import PlainDraw
+    from jokulmist.environments.chance.noise import Domain, Noise, Stream
+
+    noise = Noise(0, 1, Domain.TRAINING)
+    learner = ImplicitQ.taught(
+        shapes,
+        numbers_at(agent.numbers()),
+        ImplicitQ.fresh_learner(shapes, numbers_at(agent.numbers()), PlainDraw(noise, Stream.FRESH).at(0, 0)),
+        records.rows,
+    )
+    u = PlainDraw(noise, Stream.LEARN).at(0, 0).uniform(shape=(4,))
+    pick = np.minimum(np.floor(u * 4), 3).astype(int)
+    networks, critics = shapes.layout.module(learner.weights), shapes.critics.module(learner.critics)
+    from jokulmist.learning.networks.inputs import Inputs
+
+    x = Inputs(np.asarray(records.rows.observed.numbers)[pick], {})
+    after = Inputs(np.asarray(records.rows.last.numbers)[pick], {})
+    act = records.rows.actions[pick]
+    q = np.asarray(critics(x))[:, np.arange(4), act]
+    lower, value, ahead = q.min(axis=0), np.asarray(networks.values(x)), np.asarray(networks.values(after))
+    off = lower - value
+    spread = float(np.sqrt(learner.returns.square[0] / learner.returns.count))
+    wanted = records.rows.rewards[pick] / spread + 0.99 * np.where(records.rows.ended[pick], 0.0, ahead)
+    outputs = np.asarray(networks.outputs(x))
+    logs = (outputs - np.log(np.exp(outputs).sum(axis=1, keepdims=True)))[np.arange(4), act]
+    told = taught.readings.iloc[0]
+    assert told["value_loss"] == pytest.approx(np.mean(np.abs(0.7 - (off < 0)) * off**2), rel=1e-4)
+    assert told["policy_loss"] == pytest.approx(-np.mean(np.minimum(np.exp(3.0 * off), 100.0) * logs), rel=1e-4)
+    assert told["critic_loss"] == pytest.approx(np.sum(np.mean(0.5 * (q - wanted) ** 2, axis=1)), rel=1e-4)
+    # The same update of Q-learning with and without the conservative term differs by the gradient of that term.
+    moved = {}
+    for weight in (0.0, 0.5):
+        dqn = jm.DQN(
+            network=jm.Dense(4),
+            minibatch=4,
+            conservative=weight,
+            optimiser="sgd",
+            learning_rate=1e-2,
+            gradient_clip=None,
+            scaling="none",
+            n_step=1,
+        )
+        moved[weight] = np.asarray(learn_from(records, dqn, steps=1).policy.learner.weights, float)
+    shapes = dqn.shapes(records.spec, 1)
+    fresh = np.asarray(
+        jm.DQN.fresh_learner(shapes, numbers_at(dqn.numbers()), PlainDraw(noise, Stream.FRESH).at(0, 0)).weights, float
+    )
+    chance = PlainDraw(noise, Stream.LEARN).at(0, 0).uniform(shape=(2, 4))
+    back = 1 + np.minimum(np.floor(chance[1] * 4), 3).astype(int)
+    place = (4 - back) % 8
+
+    def term(weights):
+        values = np.asarray(
+            shapes.layout.module(weights)(Inputs(np.asarray(records.rows.observed.numbers, np.float64)[place], {})),
+            float,
+        )
+        return np.mean(np.log(np.exp(values).sum(axis=1)) - values[np.arange(4), records.rows.actions[place]])
+
+    for k in np.random.default_rng(0).permutation(len(fresh))[:12]:
+        step = np.zeros_like(fresh)
+        step[k] = 1e-3
+        slope = (term(fresh + step) - term(fresh - step)) / 2e-3
+        assert (moved[0.5] - moved[0.0])[k] == pytest.approx(-1e-2 * 0.5 * slope, abs=2e-5)
+
+
+def test_an_estimate_is_the_weighted_mean_by_hand_and_says_when_it_knows_little(walked):
+    log = jm.read_rollouts(walked[0])
+    table = pd.concat([one.table.assign(episode=k) for k, one in enumerate(log)], ignore_index=True)
+    for label in ("left", "right", "wait"):
+        table[f"probability.{label}"] = 1.0 / 3.0
+    records = jm.Records.read(table, Ford())
+    best = learn_from(records, jm.QLearning(discount=1.0), steps=12).policy
+    told = jm.estimate(best, records)
+    # Greedy: left, then right. At each decision only the episodes count that did so until then.
+    assert told.mean == pytest.approx(4.0)
+    assert told.outside == 0.0
+    clone = learn_from(records, jm.Cloning(network=jm.Dense(16)), steps=400).policy
+    near = jm.estimate(clone, records, act="sampled")
+    assert near.interval[0] < walked[1].mean < near.interval[1]
+    assert near.effective > 0.8 * near.episodes
+    with pytest.raises(SettingError, match='judged with `act="greedy"`'):
+        jm.estimate(best, records, act="sampled")
+    with pytest.raises(SettingError, match="other channels"):
+        jm.estimate(jm.train(Corridor(), jm.QLearning(), steps=50, lane="plain", folder=None), records)
