@@ -92,6 +92,7 @@ _WHERE: dict[str, str] = {
     "Taught": "training.teaching.learn_from",
     "estimate": "training.teaching.estimating",
     "Estimate": "training.teaching.estimating",
+    "Novelty": "learning.novelty_setting",
     "RandomPlay": "agents.random_play",
     "Fixed": "agents.fixed",
     "Roster": "agents.roster",

@@ -76,6 +76,7 @@ from jokulmist.exporting.save import export as export
 from jokulmist.learning.networks.layout import Convolutional as Convolutional
 from jokulmist.learning.networks.layout import Dense as Dense
 from jokulmist.learning.networks.layout import Recurrent as Recurrent
+from jokulmist.learning.novelty_setting import Novelty as Novelty
 from jokulmist.learning.schedules import geometric as geometric
 from jokulmist.learning.schedules import linear as linear
 from jokulmist.learning.schedules import piecewise as piecewise

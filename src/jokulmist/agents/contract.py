@@ -306,7 +306,8 @@ class Agent(BaseModel, metaclass=_Declared):
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         """The static settings, with what they are applied to."""
         self.refuse(spec)
-        values = {name: value for name, value in self if not isinstance(value, (float, Schedule))}
+        # What is new is looked at around a method, which is the same without it.
+        values = {name: value for name, value in self if not isinstance(value, (float, Schedule)) and name != "novelty"}
         return Shapes(spec=spec, copies=copies, **values)
 
     def numbers(self) -> dict[str, Coefficients]:

@@ -13,6 +13,7 @@ from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, numbers_below
 from jokulmist.agents.fixed import Fixed
+from jokulmist.agents.novelty import refuse_novelty
 from jokulmist.agents.roster import Roster, remembering
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Record
@@ -393,6 +394,7 @@ def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
     for player, agent in named.items():
         if not isinstance(agent, Agent):
             raise SettingError(f"the agent of `{player}` is {agent!r:.80}; give an agent, e.g. `jm.PPO()`.")
+        refuse_novelty(agent, "is for an agent that is alone")
     learning = [player for player, agent in named.items() if agent.learns]
     for player, agent in named.items():
         if isinstance(agent, Roster) and agent.past:

@@ -33,6 +33,7 @@ from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import ActionDistribution, acting_over, joint_over
 from jokulmist.learning.gaussians import refuse_unbounded
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, fitting, refuse_recurrent
+from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.observation_scaling import (
     Scaling,
     fresh_running,
@@ -98,6 +99,7 @@ class CriticAgent(Agent):
     rewards_scaled: bool = False
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = None
+    novelty: NoveltySetting | None = None
 
     def refuse(self, spec: Spec) -> None:
         name = type(self).__name__

@@ -28,6 +28,7 @@ from jokulmist.learning import reward_scaling
 from jokulmist.learning.action_distributions import Likelihood, acting_over
 from jokulmist.learning.gaussians import AtBounds, refuse_unbounded
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, fitting
+from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.observation_scaling import (
     Running,
     Scaling,
@@ -117,6 +118,8 @@ class PolicyAgent(Agent):
     optimiser : {"adam", "rmsprop", "sgd"}
     gradient_clip : float, optional
         Largest norm of the gradient; None for no clipping (in a plan ``"off"``).
+    novelty : Novelty, optional
+        Also seek what was seldom met: ``jm.Novelty(0.5)``.
     """
 
     learning_rate: Scheduled = 1e-3
@@ -136,6 +139,7 @@ class PolicyAgent(Agent):
     first_spread: AboveZero = 0.5
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 0.5
+    novelty: NoveltySetting | None = None
 
     reads_memory: ClassVar[bool] = False
     staggered: ClassVar[bool] = True

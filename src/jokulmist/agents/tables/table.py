@@ -25,6 +25,7 @@ from jokulmist.agents.tables.scalar_agent import ScalarTable
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
+from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.schedules import linear
 
 
@@ -65,6 +66,8 @@ class TableAgent(Agent):
         Equal bins of each number between its declared bounds; whole-number channels have one bin a value.
     initial_value : float
         What the table holds at first; a high one makes the agent try everything.
+    novelty : Novelty, optional
+        Also seek what was seldom met: ``jm.Novelty(0.5)``.
     """
 
     learning_rate: Share = linear(0.5, 0.0, over=1.0)
@@ -73,6 +76,7 @@ class TableAgent(Agent):
     exploration: Share = linear(1.0, 0.02, over=0.5)
     bins: Annotated[int | dict[str, int], BeforeValidator(_bins)] = 10
     initial_value: float = 0.0
+    novelty: NoveltySetting | None = None
 
     reading_names: ClassVar[tuple[str, ...]] = ("error", "outside")
     draws_ahead: ClassVar[bool] = False

@@ -48,6 +48,7 @@ from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import JointChoice, joint_over, refuse_ranges
 from jokulmist.learning.networks.inputs import applied
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, built, fitting
+from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.observation_scaling import (
     Running,
     Scaling,
@@ -150,7 +151,7 @@ class DQN(Agent):
     rewards_scaled : bool
         Whether rewards are divided by the spread of the running discounted return when they are learned from; replay keeps them
         as they were, and values are told in the environment's own scale.
-    network, scaling, optimiser, gradient_clip
+    network, scaling, optimiser, gradient_clip, novelty
         See `PolicyAgent`.
 
     Notes
@@ -191,6 +192,7 @@ class DQN(Agent):
     rewards_scaled: bool = True
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 10.0
+    novelty: NoveltySetting | None = None
 
     reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
     record_readings: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")

@@ -13,6 +13,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from jokulmist.agents.novelty import seeking
 from jokulmist.agents.players import classes_of
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
@@ -209,9 +210,9 @@ class Session:
         if self.compiled:
             from jokulmist.training.loops.compiled import CompiledLoop
 
-            return CompiledLoop(self.environment, self.agent, self.seed, self.plan.copies, planned)
+            return CompiledLoop(self.environment, seeking(self.agent), self.seed, self.plan.copies, planned)
         processes = self.training.processes
-        return PlainLoop(self.environment, self.agent, self.seed, self.plan.copies, planned, processes)
+        return PlainLoop(self.environment, seeking(self.agent), self.seed, self.plan.copies, planned, processes)
 
     def _observing(self, planned: Planned, cadence: Cadence) -> dict[str, SessionObserver]:
         """What happens while it trains, in this order, by the names that a checkpoint holds their states under."""

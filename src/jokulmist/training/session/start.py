@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from jokulmist.agents.contract import Agent, numbers_at
+from jokulmist.agents.novelty import refuse_novelty
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
@@ -59,6 +60,7 @@ def start_of(plan: Plan, *folders: Path | None) -> Start | None:
         if folder is not None and (folder / START).exists():
             arrays, parent = open_arrays(folder / START)
             return Start(_fitting(plan, arrays, str(folder / START)), parent)
+    refuse_novelty(plan.agent, "cannot go on from what another run learned yet")
     path = path_of(plan.training.start, "`start`")
     if not is_run(path):
         raise LookupFailed(f"`start` is {plan.training.start!r}, which is no run. Name the folder of a run.")

@@ -1,0 +1,267 @@
+"""A method that also seeks what is new: its rewards are made larger by what was seldom met, before it learns from them."""
+
+from __future__ import annotations
+
+import math
+from functools import cache
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from jokulmist.agents.batches import as_flat, in_parts, in_rows, seed_from
+from jokulmist.agents.contract import Agent, Numbers, Shapes
+from jokulmist.agents.tables.cells import array_ops, grid_for
+from jokulmist.environments.spaces.channels import Spec
+from jokulmist.environments.spaces.legal import choices_of
+from jokulmist.errors import SettingError
+from jokulmist.learning.action_distributions import joint_over
+from jokulmist.learning.networks.inputs import applied
+from jokulmist.learning.networks.layout import Layout, built, usual_network
+from jokulmist.learning.observation_scaling import Running, fresh_running, gathered, met, prepared
+from jokulmist.learning.optimisation import descended, transform
+from jokulmist.learning.reward_scaling import followed, spread_of
+from jokulmist.learning.schedules import Coefficients, coefficients
+from jokulmist.trees import replaced
+
+FEATURES = 32
+ROWS = 256
+MOST_COUNTED = 50_000_000
+MOST_BY_ITSELF = 1_000_000
+
+
+class Known(NamedTuple):
+    """What was met.
+
+    Attributes
+    ----------
+    counts : float32, shape ``(cells * actions,)``; empty by distillation
+    target, weights : float32, shape ``(size,)``; empty by counts
+        The network that stays as it began, and the one that foretells it.
+    moments : the optimiser's state
+    statistics, returns : Running
+        That scale what is seen, and the novelty.
+    """
+
+    counts: Any
+    target: Any
+    weights: Any
+    moments: Any
+    statistics: Running | None
+    returns: Running | None
+
+
+class Sought(NamedTuple):
+    """What a method has learned, and what was met."""
+
+    own: Any
+    known: Known
+
+
+class Seeking(Agent):
+    """A method with its setting `novelty`, as a loop drives it; made by `seeking`."""
+
+    inner: Any
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        inner = self.inner.shapes(spec, copies)
+        novelty = self.inner.novelty
+        by = novelty.by or ("counts" if hasattr(inner, "grid") or _countable(spec) else "distillation")
+        shapes = Shapes(
+            spec=spec, copies=copies, kind=type(self.inner), inner=inner, by=by, discount_per=getattr(inner, "discount_per", "decision"),
+            grid=None, layout=None, actions=1,
+        )  # fmt: skip
+        if by == "counts":
+            shapes.grid = getattr(inner, "grid", None) or grid_for(spec, novelty.bins, "Novelty")
+            parts = getattr(spec.action, "parts", {"": spec.action})
+            shapes.actions = joint_over(spec.action).count if len(choices_of(spec.action)) == len(parts) else 1
+            if shapes.grid.cells * shapes.actions > MOST_COUNTED:
+                raise SettingError(
+                    f"`Novelty` would count {shapes.grid.cells * shapes.actions:,} things; at most {MOST_COUNTED:,} are counted. Use fewer `bins`, or "
+                    f'`by="distillation"`.'
+                )
+        else:
+            shapes.layout = _layout(usual_network(spec), spec, 0)
+        return shapes
+
+    def numbers(self) -> dict[str, Coefficients]:
+        own = {
+            f"novelty_{name}": coefficients(float(getattr(self.inner.novelty, name)))
+            for name in ("weight", "discount", "learning_rate")
+        }
+        return {**self.inner.numbers(), **own}
+
+    def copies_for(self, steps: int | None) -> int:
+        return int(self.inner.copies_for(steps))
+
+    def decisions_per_update(self, copies: int) -> int:
+        return int(self.inner.decisions_per_update(copies))
+
+    def remembers(self) -> bool:
+        return bool(self.inner.remembers())
+
+    @staticmethod
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Any:
+        own = shapes.kind.fresh_learner(shapes.inner, numbers, noise)
+        if shapes.by == "counts":
+            if hasattr(shapes.inner, "grid"):
+                own.values[...] = np.maximum(own.values, unmet(numbers))
+            return Sought(own, Known(np.zeros(shapes.grid.cells * shapes.actions, np.float32), (), (), (), None, None))
+        seed = seed_from(noise)
+        target, weights = (_layout(usual_network(shapes.spec), shapes.spec, seed + k).begun() for k in range(2))
+        moments = transform("adam").init(weights)
+        return Sought(own, Known((), target, weights, moments, fresh_running(shapes.spec.width), fresh_running(1)))
+
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
+        own = shapes.kind.fresh_memory(shapes.inner, numbers)
+        return {"own": own, "open": np.zeros(shapes.copies, np.float32) if shapes.by == "distillation" else ()}
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Any, Any]:
+        actions, own, notes = shapes.kind.choose(
+            shapes.inner, numbers, own_of(learner), memory["own"], observed, noise, explore
+        )
+        return actions, {**memory, "own": own}, notes
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, tuple[Any, ...]]:
+        import jax.numpy as jnp
+
+        if shapes.by == "counts":
+            known, new = counted(shapes, learner.known, experience)
+            open_now: Any = ()
+        else:
+            known, new, open_now = foretold(shapes, numbers, learner.known, memory["open"], experience)
+        more = numbers.novelty_weight * new
+        rewards = experience.rewards + more
+        own, own_memory, told = shapes.kind.learn(
+            shapes.inner, numbers, learner.own, memory["own"], experience._replace(rewards=rewards), noise
+        )
+        return Sought(own, known), {"own": own_memory, "open": open_now}, (*told, jnp.mean(more))
+
+    @staticmethod
+    def restarted(memory: Any, new: Any, where: Any) -> Any:
+        raise NotImplementedError("each class of methods has its own")
+
+
+def _countable(spec: Spec) -> bool:
+    """Whether all that is seen are whole numbers, and there are not too many of them."""
+    if spec.images or not all(channel.whole and channel.bounded for channel in spec.numbers):
+        return False
+    cells = math.prod(channel.bins(1) ** channel.size for channel in spec.numbers)
+    return bool(cells <= MOST_BY_ITSELF)
+
+
+def own_of(learner: Any) -> Any:
+    """What a method itself has learned, from all that a loop has or from what a policy keeps."""
+    return learner.own if isinstance(learner, Sought) else learner
+
+
+def unmet(numbers: Numbers) -> Any:
+    """What a table holds where nothing was met yet: as if everything were new from there on, for at most a hundred decisions (Jin et al., 2018, algorithm 1, begins with
+    the highest value, too). Else what was never tried would look worse than what was tried once."""
+    return numbers.novelty_weight / np.maximum(1.0 - numbers.discount, 0.01)
+
+
+def counted(shapes: Any, known: Known, experience: Any) -> tuple[Known, Any]:
+    """The counts after some turns, and of each decision one over the root of how often it was made there, itself included."""
+    import jax.numpy as jnp
+
+    rows = in_rows(experience.observed)
+    cell = shapes.grid.place(list(rows.numbers.T), array_ops())[0]
+    entry = cell
+    if shapes.actions > 1:
+        entry = cell * shapes.actions + joint_over(shapes.spec.action).index(in_rows(experience.actions))
+    counts = known.counts.at[entry].add(1.0)
+    new = 1.0 / jnp.sqrt(counts[entry])
+    return known._replace(counts=counts), new.reshape(experience.rewards.shape)
+
+
+def foretold(shapes: Any, numbers: Numbers, known: Known, open_before: Any, experience: Any) -> tuple[Known, Any, Any]:
+    """What was learned of some turns, how badly what followed each decision was foretold, in spreads of its returns, and the open returns."""
+    import jax
+    import jax.numpy as jnp
+    from jax import lax
+
+    layout, last = shapes.layout, in_rows(experience.last)
+    inputs = prepared(shapes.spec, "running", known.statistics, last)
+    wanted = applied(layout.module(known.target), inputs)
+
+    def error(leaves: Any, inputs: Any, wanted: Any) -> Any:
+        return jnp.mean(jnp.square(applied(layout.combined(leaves), inputs) - wanted), axis=1)
+
+    new = error(layout.leaves(known.weights), inputs, wanted).reshape(experience.rewards.shape)
+    new = jnp.where(known.statistics.count > 0.0, new, 0.0)  # type: ignore[union-attr]  # unscaled, everything is far from everything
+    nowhere = jnp.zeros_like(experience.closed)  # it goes on over the end of an episode
+    ahead, open_now = followed(open_before, new, nowhere, numbers.novelty_discount)
+    returns = gathered(known.returns, ahead[..., None])
+    steps = max(1, wanted.shape[0] // ROWS)
+    size = wanted.shape[0] // steps
+
+    def step(state: Any, part: Any) -> Any:
+        weights, moments = state
+        gradients = jax.grad(lambda leaves: jnp.mean(error(leaves, *part)))(layout.leaves(weights))
+        weights, moments, _ = descended("adam", weights, moments, as_flat(gradients), numbers.novelty_learning_rate)
+        return (weights, moments), None
+
+    some = jax.tree.map(lambda leaf: leaf[: steps * size], (inputs, wanted))
+    (weights, moments), _ = lax.scan(step, (known.weights, known.moments), in_parts(some, steps, size))
+    after = known._replace(
+        weights=weights, moments=moments, statistics=gathered(known.statistics, met(experience)), returns=returns
+    )
+    return after, new / spread_of(returns), open_now
+
+
+def _layout(network: Any, spec: Spec, seed: int) -> Layout:
+    return Layout(network, lambda: built(network, spec, FEATURES, seed))
+
+
+def seeking(agent: Agent) -> Agent:
+    """What a loop drives: the agent, or where it has the setting `novelty`, the agent with that around it."""
+    if getattr(agent, "novelty", None) is None:
+        return agent
+    if not agent.traced:
+        raise SettingError(f"`novelty` is for methods that can be compiled, and `{type(agent).__name__}` is not.")
+    return _class_of(type(agent))(inner=agent)
+
+
+def refuse_novelty(agent: Agent, why: str) -> None:
+    """Raise `SettingError` where an agent has the setting and it cannot be."""
+    if getattr(agent, "novelty", None) is not None:
+        raise SettingError(f"`novelty` of `{type(agent).__name__}` {why}. Leave it out.")
+
+
+@cache
+def _class_of(kind: type[Agent]) -> type[Seeking]:
+    """The class for a method: what is static of an agent belongs to a class."""
+
+    def kept(learner: Any) -> Any:
+        return kind.kept(learner.own)
+
+    def recorded(memory: Any) -> tuple[Any, ...]:
+        return kind.recorded(memory["own"])
+
+    def restarted(memory: Any, new: Any, where: Any) -> Any:
+        open_now = memory["open"] if isinstance(memory["open"], tuple) else replaced(where, new["open"], memory["open"])
+        return {"own": kind.restarted(memory["own"], new["own"], where), "open": open_now}
+
+    return type(
+        f"Seeking{kind.__name__}",
+        (Seeking,),
+        {
+            "__module__": Seeking.__module__,
+            "kept": staticmethod(kept),
+            "recorded": staticmethod(recorded),
+            "restarted": staticmethod(restarted),
+            "record_names": kind.record_names,
+            "reading_names": (*kind.reading_names, "novelty"),
+            "staggered": kind.staggered,
+            "usual_copies": kind.usual_copies,
+            "reads_memory": kind.reads_memory,
+            "__annotations__": {},
+        },
+    )

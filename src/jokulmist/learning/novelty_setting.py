@@ -1,0 +1,90 @@
+"""What a method's setting `novelty` may say."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, field_validator
+
+from jokulmist.errors import SettingError
+
+
+class Novelty(BaseModel):
+    """A reward for what was seldom met, added to what is learned from: for tasks whose reward hardly ever comes.
+
+    It is never part of the returns that are recorded, and fades as things become known.
+
+    Parameters
+    ----------
+    weight : float
+        What something wholly new is worth, in the units of the reward: by counts ``weight / sqrt(n)``; by distillation in spreads of its own discounted returns. A tenth of
+        what the goal pays suits a network; for a table a hundredth, because it begins as if everything were new for a hundred decisions.
+    by : {"counts", "distillation"}, optional
+        Counts of what was done where (Strehl and Littman, 2008, equation 4): by whole numbers and bins. Or how badly a network that learns foretells a network that
+        stays as it began (Burda et al., 2019, equation 1). By default counts for tables and where all that is seen are whole numbers, a million entries at most; else
+        distillation.
+    bins : int
+        Equal bins of each number that is counted; whole numbers have one bin a value. A table has its own.
+    discount : float, in [0, 1]
+        Of the returns that distillation is scaled by.
+    learning_rate : float
+        Of the network that foretells.
+
+    Examples
+    --------
+    >>> Novelty(0.5)
+    Novelty(weight=0.5)
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    weight: float = 0.1
+    by: Literal["counts", "distillation"] | None = None
+    bins: Annotated[int, Field(ge=1, le=10_000, strict=True)] = 10
+    discount: Annotated[float, Field(ge=0.0, le=1.0)] = 0.99
+    learning_rate: float = 1e-4
+
+    def __init__(self, weight: Any = None, **settings: Any) -> None:
+        if weight is not None:
+            settings["weight"] = weight
+        try:
+            super().__init__(**settings)
+        except ValidationError as failure:
+            first = failure.errors()[0]
+            name, message = str(first["loc"][0]), first["msg"].removeprefix("Value error, ")
+            raise SettingError(
+                f"`{name}` of `Novelty`: {message[0].lower()}{message[1:]}; got {first['input']!r:.60}. Write for instance `jm.Novelty(0.5)`."
+            ) from None
+
+    @field_validator("weight", "learning_rate")
+    @classmethod
+    def _above_zero(cls, value: float) -> float:
+        if not 0.0 < value < math.inf:
+            raise ValueError("must be above 0")
+        return value
+
+    def __repr__(self) -> str:
+        fields = type(self).model_fields
+        given = [f"{name}={value!r}" for name, value in self if name == "weight" or value != fields[name].default]
+        return f"Novelty({', '.join(given)})"
+
+    __str__ = __repr__
+
+
+def _read(given: Any) -> Any:
+    if given is None or isinstance(given, Novelty):
+        return given
+    if isinstance(given, dict):
+        try:
+            return Novelty(**given)
+        except (SettingError, TypeError) as wrong:
+            raise ValueError(str(wrong)) from None
+    raise ValueError("must be `jm.Novelty(0.5)`, or in a plan `{ weight = 0.5 }`")
+
+
+def _write(novelty: Any) -> Any:
+    return None if novelty is None else novelty.model_dump(mode="json", exclude_none=True)
+
+
+NoveltySetting = Annotated[Any, BeforeValidator(_read), PlainSerializer(_write)]

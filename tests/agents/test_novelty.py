@@ -1,0 +1,167 @@
+"""The reward for what is new: by hand, on both lanes, never part of what is recorded, and a chain that is not crossed without it."""
+
+import jax
+import jax.numpy as jnp
+import numpy as np
+import pytest
+from places import Corridor, seen
+
+import jokulmist as jm
+from jokulmist.agents.batches import in_rows
+from jokulmist.agents.contract import Experience, numbers_at
+from jokulmist.agents.novelty import counted, foretold, seeking
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.errors import SettingError
+from jokulmist.learning.networks.inputs import applied
+from jokulmist.learning.observation_scaling import prepared
+
+
+class Stones(jm.Environment):
+    """Fourteen stones: at each one way is right, the other leads back. Only the far bank pays."""
+
+    time_limit = 40
+
+    class State(jm.State):
+        stone: int = jm.seen(low=0, high=14)
+
+    action = jm.Choice("up", "down")
+
+    def begin(self, draw):
+        return self.State(stone=0)
+
+    def advance(self, state, action, draw):
+        right = (state.stone * 7 + 3) % 5 % 2
+        return state.replace(stone=self.xp.where(action == right, state.stone + 1, 0))
+
+    @jm.reward
+    def across(self, after):
+        return self.xp.where(after.stone == 14, 1.0, 0.0)
+
+    @jm.ending
+    def dry(self, after):
+        return after.stone == 14
+
+
+def begun(agent, env, copies):
+    whole = seeking(agent)
+    shapes, numbers = whole.shapes(describe(env).spec, copies), numbers_at(whole.numbers())
+    draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+    return whole, shapes, numbers, whole.fresh_learner(shapes, numbers, draw), whole.fresh_memory(shapes, numbers)
+
+
+def some(turns, copies, seed=0):
+    chance = np.random.default_rng(seed)
+    cells = chance.integers(0, 5, (turns + 1, copies, 1)).astype(np.float32)
+    flags = np.zeros((turns, copies), bool)
+    acts = chance.integers(0, 2, (turns, copies)).astype(np.int32)
+    return Experience(
+        seen(cells[:-1]),
+        acts,
+        np.zeros((turns, copies), np.float32),
+        flags,
+        flags,
+        seen(cells[1:]),
+        seen(cells[1:]),
+        (),
+    )
+
+
+def test_counts_are_of_what_was_done_where():
+    _, shapes, _, learner, _ = begun(jm.QLearning(novelty=jm.Novelty(0.1)), Corridor(), 2)
+    known, told = learner.known, {}
+    for k in range(3):
+        e = some(1, 2, k)
+        known, new = counted(shapes, known._replace(counts=jnp.asarray(known.counts)), jax.tree.map(jnp.asarray, e))
+        pairs = [(int(e.observed.numbers[0, c, 0]), int(e.actions[0, c])) for c in range(2)]
+        for pair in pairs:
+            told[pair] = told.get(pair, 0) + 1
+        assert np.allclose(new[0], [told[pair] ** -0.5 for pair in pairs])
+    assert (learner.own.values == np.float32(0.1 / 0.01)).all()  # as if all were new for a hundred decisions
+
+
+def test_what_is_foretold_badly_is_new_until_it_is_learned_in_the_scale_of_its_returns():
+    _, shapes, numbers, learner, memory = begun(
+        jm.PPO(novelty=jm.Novelty(0.1, by="distillation", learning_rate=1e-2)), Corridor(), 3
+    )
+    known, open_now = learner.known, memory["open"]
+    step = jax.jit(lambda known, open_now, e: foretold(shapes, numbers, known, open_now, e))
+    first = some(20, 3)
+    known, new, open_now = step(known, open_now, first)
+    assert (np.asarray(new) == 0.0).all()  # nothing has a scale yet
+    target, weights = np.asarray(known.target), np.asarray(known.weights)
+    errors = []
+    for _ in range(60):
+        known, new, open_now = step(known, open_now, first)
+        errors.append(float(jnp.mean(new)))
+    assert errors[-1] < 0.2 * errors[0]
+    assert np.array_equal(known.target, target)
+    assert not np.array_equal(known.weights, weights)
+    # By hand: how far the two networks lie apart, over the spread of the discounted sums of that, which go on over all turns.
+    after, again, _ = step(known, jnp.zeros(3), first)
+    inputs = prepared(shapes.spec, "running", known.statistics, in_rows(jax.tree.map(jnp.asarray, first.last)))
+    apart = [np.asarray(applied(shapes.layout.module(w), inputs)) for w in (known.weights, known.target)]
+    raw = np.mean((apart[0] - apart[1]) ** 2, axis=1).reshape(20, 3)
+    sums, total = np.zeros((20, 3)), np.zeros(3)
+    for t in range(20):
+        total = raw[t] + 0.99 * total
+        sums[t] = total
+    count, mean, square = (float(np.ravel(x)[0]) for x in known.returns)
+    whole = square + ((sums - sums.mean()) ** 2).sum() + (sums.mean() - mean) ** 2 * count * 60 / (count + 60)
+    assert np.allclose(again, raw / np.sqrt(whole / (count + 60)), rtol=1e-3)
+    assert float(after.returns.count) == count + 60
+
+
+@pytest.mark.parametrize(
+    "agent",
+    [
+        jm.QLearning(novelty=jm.Novelty(0.01), exploration=jm.linear(0.1, 0.0, over=0.8)),
+        jm.PPO(novelty=jm.Novelty(0.1, by="distillation"), horizon=16, network=jm.Dense(16)),
+    ],
+)
+def test_both_lanes_learn_the_same_and_returns_are_left_alone(agent, tmp_path):
+    runs = [
+        jm.train(Corridor(), agent, steps=960, copies=2, seed=3, folder=None, lane=lane)
+        for lane in ("plain", "compiled")
+    ]
+    for ours, theirs in zip(*(jax.tree.leaves(run.policy.learner) for run in runs), strict=True):
+        assert np.allclose(ours, theirs, atol=1e-4)
+    episodes = runs[0].episodes
+    assert np.allclose(episodes["return"], episodes["prize"] - 0.1 * episodes["effort"])
+    assert (runs[0].readings["novelty"] > 0.0).any()
+    kept = jm.train(Corridor(), agent, steps=480, copies=2, seed=3, folder=tmp_path, lane="plain")
+    assert jm.Run.open(kept.path).plan.agent == agent
+    before = len(kept.episodes)
+    assert len(jm.resume(kept.path, steps=480).episodes) > before
+
+
+def test_a_chain_that_random_play_does_not_cross_is_crossed():
+    settings = {"exploration": jm.linear(0.1, 0.0, over=0.8)}
+    found = {}
+    for novelty in (jm.Novelty(0.01), None):
+        run = jm.train(
+            Stones(),
+            jm.QLearning(novelty=novelty, **settings),
+            steps=30_000,
+            copies=1,
+            seed=1,
+            folder=None,
+            lane="plain",
+        )
+        found[novelty] = jm.evaluate(run.policy, Stones(), episodes=2).mean
+    assert list(found.values()) == [1.0, 0.0]
+
+
+def test_what_novelty_cannot_be_is_told(tmp_path):
+    for make, expected in (
+        (lambda: jm.Novelty(0.0), r"must be above 0; got 0.0"),
+        (lambda: jm.Novelty(by="magic"), "'counts' or 'distillation'"),
+        (lambda: jm.PPO(novelty=0.5), r"must be `jm.Novelty\(0.5\)`"),
+        (
+            lambda: jm.train(Corridor(), jm.PPO(novelty=jm.Novelty(1.0)), steps=100, start=tmp_path, folder=None),
+            "Leave it out",
+        ),
+    ):
+        with pytest.raises(SettingError, match=expected):
+            make()
