@@ -1,6 +1,6 @@
 """Tasks that random play does not solve, with and without `novelty`, five seeds each.
 
-python benchmarks/novelty.py [chain lamps house] [--methods PPO QLearning]
+python benchmarks/novelty.py [--tasks chain lamps house] [--methods PPO QLearning]
 """
 
 import argparse
@@ -133,7 +133,7 @@ def measured(task, method, novelty):
 
 if __name__ == "__main__":
     words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    words.add_argument("tasks", nargs="*", default=list(TASKS), choices=[*TASKS, []])
+    words.add_argument("--tasks", nargs="+", default=list(TASKS), choices=TASKS)
     words.add_argument("--methods", nargs="+", choices=STEPS, default=list(STEPS))
     given = words.parse_args()
     weights = {"QLearning": 0.01, "DQN": 0.1, "PPO": 0.1}

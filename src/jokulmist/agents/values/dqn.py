@@ -32,6 +32,7 @@ from jokulmist.agents.replay_updates import (
     start_of,
     turns_between,
 )
+from jokulmist.agents.values.quantiles import by_action, judged, of_action, quantile_loss
 from jokulmist.agents.values.stretches import (
     along_time,
     at_the_end,
@@ -142,6 +143,12 @@ class DQN(Agent):
         Transitions are replayed in proportion to their errors (Schaul et al., 2016, algorithm 1).
     priority_exponent, importance_exponent : float, schedule
         Of the error in the priority (alpha), and of the correcting weight (beta).
+    quantiles : int, optional
+        The network gives so many quantiles of the return of each action instead of its mean, learned by quantile regression (Dabney et al., 2018, algorithm 1). `loss` is then
+        theirs, a line from 0.05 on, where returns have a spread of about 1.
+    risk : float, in (0, 1]
+        With quantiles: the lowest share of them that actions are judged by, when one is chosen and in the targets. 1 is the mean; 0.1 avoids what goes badly in one of
+        ten cases.
     conservative : float
         Weight of how far the values of other actions lie above that of the action that was taken: for learning from records, where what was never
         tried must not look good (Kumar et al., 2020, equation 4: the logarithm of the sum of exponentials of all values, less the value taken).
@@ -184,6 +191,8 @@ class DQN(Agent):
     prioritised: bool = False
     priority_exponent: FixedShare = 0.6
     importance_exponent: Share = linear(0.4, 1.0, over=1.0)
+    quantiles: Count | None = None
+    risk: FixedShare = 1.0
     conservative: float = 0.0
     loss: Literal["huber", "squared"] = "huber"
     huber_reach: AboveZero = 1.0
@@ -205,11 +214,17 @@ class DQN(Agent):
             del found["importance_exponent"], found["priority_exponent"]
         if not self.conservative:
             del found["conservative"]
+        del found["risk"]
         return found
 
     def refuse(self, spec: Spec) -> None:
         refuse_ranges(spec.action, type(self).__name__)
         refuse_combinations(type(self).__name__, JointChoice(spec.action).count)
+        if self.quantiles is None and self.risk < 1.0:
+            raise SettingError("`risk` of `DQN` is about quantiles. Add `quantiles=32`, or leave it out.")
+        if self.quantiles is not None and (self.dueling or self.remembers()):
+            what = "`dueling`" if self.dueling else "a recurrent network"
+            raise SettingError(f"`quantiles` of `DQN` and {what} do not go together yet. Leave one of them out.")
         if self.prioritised and self.remembers():
             raise SettingError("`DQN` replays stretches of a recurrent network evenly. Leave out `prioritised`.")
 
@@ -223,6 +238,7 @@ class DQN(Agent):
         shapes.ahead = rows_ahead(shapes)
         shapes.slots = slots_of(self, shapes, shapes.ahead)
         shapes.joint = joint_over(spec.action)
+        shapes.tail = max(1, round(self.risk * (self.quantiles or 1)))
         shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0, self.dueling)
         return shapes
 
@@ -318,7 +334,7 @@ class DQN(Agent):
             # The target network stands still meanwhile, so what it says of all of them is one product.
             later = sample.gain
             if shapes.target:
-                later = action_values(shapes, learning.target, learning.statistics, sample.following)
+                later = said_of(shapes, learning.target, learning.statistics, sample.following)
             learning, (readings, errors) = one_after_another(
                 lambda now, *part: update(shapes, numbers, now, *part),
                 learning,
@@ -390,7 +406,7 @@ class DQN(Agent):
         learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
         later = sample.gain
         if shapes.target:
-            later = action_values(shapes, learning.target, learning.statistics, sample.following)
+            later = said_of(shapes, learning.target, learning.statistics, sample.following)
         learning, (readings, errors) = update(shapes, numbers, learning, sample, later)
         if replay.priorities is not None:
             priority = (jnp.abs(errors) + SMALLEST_ERROR) ** numbers.priority_exponent
@@ -422,6 +438,12 @@ class DQN(Agent):
         return by_label(shapes.spec, found * float(spread_of(learner.returns)))
 
     @staticmethod
+    def quantiles_of(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+        """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest first."""
+        found = np.sort(np.asarray(said_of(shapes, learner.weights, learner.statistics, observed))[0], axis=-1)
+        return dict(zip(shapes.joint.labels, found * float(spread_of(learner.returns)), strict=True))
+
+    @staticmethod
     def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
         """The value of the best action for many observations at once, one a row."""
         found = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed)).max(axis=1)
@@ -430,7 +452,7 @@ class DQN(Agent):
 
 def _outputs(shapes: Any) -> int:
     count: int = shapes.joint.count
-    return count + (1 if shapes.dueling else 0)
+    return count * (shapes.quantiles or 1) + (1 if shapes.dueling else 0)
 
 
 @lru_cache(maxsize=64)
@@ -459,8 +481,18 @@ def remembered_values(shapes: Any, learner: Learned, seen: Seen, states: Any) ->
     return masked_values(shapes.spec, _values(shapes, outputs), seen.legal), after
 
 
+def said_of(shapes: Any, weights: Any, statistics: Any, seen: Seen) -> Any:
+    """What a network says of what follows: values, or the quantiles of each action."""
+    if shapes.quantiles is None:
+        return action_values(shapes, weights, statistics, seen)
+    inputs = prepared(shapes.spec, shapes.scaling, statistics, seen)
+    return by_action(shapes, applied(shapes.layout.module(weights), inputs))
+
+
 def _values(shapes: Any, outputs: Any) -> Any:
     """The values of all actions from the network's outputs."""
+    if shapes.quantiles is not None:
+        return judged(shapes, by_action(shapes, outputs))
     if not shapes.dueling:
         return outputs
     gains = outputs[:, 1:]
@@ -530,11 +562,56 @@ def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any)
     return learning._replace(weights=weights, moments=moments), (readings, error)
 
 
+def update_quantiles(
+    shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any
+) -> tuple[Learning, Any]:
+    """One step of the quantiles on one minibatch; its readings, and how far the means are off.
+
+    Parameters
+    ----------
+    later : array, shape ``(minibatch, actions, quantiles)``
+        The target network's quantiles of what follows; not looked at where there is none.
+    """
+    import jax
+    import jax.numpy as jnp
+
+    own = said_of(shapes, learning.weights, learning.statistics, sample.following)
+    after = later if shapes.target else own
+    choosing = masked_values(shapes.spec, judged(shapes, own if shapes.double else after), sample.following.legal)
+    ahead = of_action(after, jnp.argmax(choosing, axis=1))
+    wanted = sample.gain[:, None] + sample.weight_ahead[:, None] * ahead
+    inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
+    layout = shapes.layout
+
+    def loss_of(leaves: Any) -> Any:
+        quantiles = by_action(shapes, applied(layout.combined(leaves), inputs))
+        chosen = of_action(quantiles, sample.action[:, 0])
+        assert chosen.shape == wanted.shape
+        each = quantile_loss(chosen, wanted)
+        mean = jnp.mean(chosen, axis=1)
+        error = mean - jnp.mean(wanted, axis=1)
+        total = jnp.mean(sample.importance * each)
+        if hasattr(numbers, "conservative"):
+            able = masked_values(shapes.spec, jnp.mean(quantiles, axis=-1), sample.observed.legal)
+            total = total + numbers.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - mean)
+        return total, (error, jnp.stack([each, mean, jnp.abs(error)]))
+
+    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
+    most = getattr(numbers, "gradient_clip", None)
+    weights, moments, norm = descended(
+        shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
+    )
+    readings = jnp.concatenate([jnp.mean(told, axis=1), norm[None]])
+    return learning._replace(weights=weights, moments=moments), (readings, error)
+
+
 def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any) -> tuple[Learning, Any]:
     """One step on one minibatch; its readings, and the errors."""
     import jax
     import jax.numpy as jnp
 
+    if shapes.quantiles is not None:
+        return update_quantiles(shapes, numbers, learning, sample, later)
     wanted = targets(shapes, learning, sample, later)
     inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
     layout = shapes.layout

@@ -139,6 +139,22 @@ class Policy:
         found: dict[str, float] = judge(self.shapes, self.learner, self._observed(observation).seen)
         return found
 
+    def quantiles(self, observation: Any) -> dict[str, Any]:
+        """Quantiles of the return of each action, by label, the lowest first; for `DQN(quantiles=...)`.
+
+        Returns
+        -------
+        dict of str to array, shape ``(quantiles,)``
+            At the levels 1/2n, 3/2n, ... of n quantiles.
+        """
+        judge = getattr(type(self.agent), "quantiles_of", None)
+        if judge is None or getattr(self.agent, "quantiles", None) is None:
+            raise SettingError(
+                f"`{type(self.agent).__name__}` has no quantiles of returns. Use `jm.DQN(quantiles=32)`."
+            )
+        found: dict[str, Any] = judge(self.shapes, self.learner, self._observed(observation).seen)
+        return found
+
     def value(self, observation: Any) -> float:
         """The value of an observation: as it was learned, or that of the best action."""
         judge = getattr(type(self.agent), "state_value", None)
