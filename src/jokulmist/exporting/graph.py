@@ -150,6 +150,10 @@ def decision_of(policy: Policy, copies: int) -> Any:
         )
     numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
     shapes = agent.shapes(policy.spec, copies)
+    if getattr(shapes, "state_width", 0):
+        raise SettingError(
+            "a recurrent network does not leave yet: what it remembers would have to go in and out at each decision. Use a network without memory."
+        )
     memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
     learner = jax.tree.map(jnp.asarray, policy.learner)
     return lambda seen: kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
