@@ -104,6 +104,43 @@ def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
         assert [c["name"] for c in json.loads(names["channels"])] == [c.name for c in policy.spec.channels]
 
 
+@pytest.mark.parametrize("form", ["python", "c", "js", "onnx"])
+def test_what_a_policy_says_leaves_too(form, tmp_path):
+    for name, wanted in (
+        ("PPO", {"spread.lamps", "value"}),
+        ("mixed", {"chances.double", "spread.lift", "spread.trim", "value"}),
+        ("DQN", {"values"}),
+        ("QLearning", {"values"}),
+    ):
+        policy = CASES[name]().policy
+        made = export(policy, form, tmp_path / name, says=True)
+        if form in ("c", "js") and not made.checked:
+            pytest.skip(made.why)
+        assert made.ok, (name, made)
+        told = json.loads((tmp_path / name / "vectors.json").read_text())["vectors"][0]
+        assert wanted <= set(told["said"]) or name == "PPO"
+        if name == "DQN":
+            one = {c.name: np.asarray(told["observation"][c.name]) for c in policy.spec.channels}
+            assert told["said"]["values"] == pytest.approx(list(policy.values(one).values()), rel=1e-4)
+        if name == "mixed":
+            one = {
+                c.name: np.asarray(told["observation"][c.name], np.uint8 if c.image else np.float32)
+                for c in policy.spec.channels
+            }
+            legal = [
+                label
+                for label, able in zip(policy.spec.action.parts["double"].labels, told["legal"]["double"], strict=True)
+                if able
+            ]
+            said = policy.probabilities(one, {"double": legal})
+            assert told["said"]["chances.double"] == pytest.approx(list(said["double"].values()), abs=1e-5)
+            assert told["said"]["spread.trim"] == pytest.approx(said["trim"]["spread"].tolist(), rel=1e-4)
+            assert told["said"]["value"] == pytest.approx([policy.value(one)], abs=1e-4)
+    assert "says beside it" in (tmp_path / "DQN" / "README.md").read_text()
+    with pytest.raises(SettingError, match="`TD3` says nothing beside its decisions"):
+        export(jm.train(jm.gallery.Winch(), jm.TD3(network=SMALL, **BUFFER), **QUICK), form, tmp_path / "no", says=True)
+
+
 def test_the_python_that_left_needs_no_library(tmp_path):
     run = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), **{**QUICK, "folder": tmp_path, "name": "ferry"})
     done = jokulmist("export", run.path, "--form", "python", "--to", tmp_path / "out", folder=tmp_path)

@@ -394,6 +394,12 @@ class Agent(BaseModel, metaclass=_Declared):
         return None
 
     @staticmethod
+    def said(shapes: Any, learner: Any, observed: Any) -> dict[str, Any]:
+        """What a policy says beside its decision, in arrays with a leading axis of rows and in the units of the environment, in what can be traced:
+        ``values`` of each action, ``chances`` (``chances.PART``) of each alternative, ``spread.PART`` of numbers, the ``value`` of what is seen."""
+        return {}
+
+    @staticmethod
     def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
         raise NotImplementedError
 

@@ -36,6 +36,25 @@ def chances_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dic
     return found
 
 
+def said_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
+    """The same of many observations, flat and by name, in what can be traced; the mean of a range is its greedy action, and is left out."""
+    import jax.numpy as jnp
+
+    def named(what: str, part: str) -> str:
+        return f"{what}.{part}" if part else what
+
+    logs = acting.log_chances(outputs, legal)
+    found: dict[str, Any] = {
+        named("chances", name): jnp.exp(part) for name, part in zip(acting.choices, logs, strict=True)
+    }
+    if acting.width:
+        spread, at = acting.units.half * jnp.exp(acting.gaussians(outputs)[1]), 0
+        for name, part in acting.units.ranges.items():
+            found[named("spread", name)] = spread[:, at : at + part.size]
+            at += part.size
+    return found
+
+
 def outputs_by_numpy(shapes: Any, weights: Any, inputs: Any) -> Any:
     """What a policy is made of, for rows of numbers, through a dense network by NumPy; see `Layout.through_numpy`."""
     acting = shapes.acting

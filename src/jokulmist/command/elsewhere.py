@@ -45,6 +45,7 @@ def export(
     checkpoint: Annotated[
         str, typer.Option(metavar="WHICH", help="Which policy: last, best, or the decisions of a checkpoint.")
     ] = "last",
+    says: Annotated[bool, typer.Option("--says", help="Also what it says: chances, spreads, values.")] = False,
     json: AsJson = False,
     trust: Trust = False,
 ) -> None:
@@ -54,7 +55,7 @@ def export(
     """
     from jokulmist.command.exporting import export as work
 
-    raise typer.Exit(DONE if work(run, form, to, player, checkpoint, json) else FAILED)
+    raise typer.Exit(DONE if work(run, form, to, player, checkpoint, says, json) else FAILED)
 
 
 @app.command()

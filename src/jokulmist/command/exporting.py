@@ -9,7 +9,7 @@ import typer
 from jokulmist.command.printing import print_json
 
 
-def export(path: Path, form: str, to: Path, player: str | None, which: str, json: bool) -> bool:
+def export(path: Path, form: str, to: Path, player: str | None, which: str, says: bool, json: bool) -> bool:
     """Write it; returns whether it decides as the policy does, or could not be run here."""
     from jokulmist.exporting.save import export as write
     from jokulmist.training.runs.run import Run
@@ -19,7 +19,7 @@ def export(path: Path, form: str, to: Path, player: str | None, which: str, json
     about = f"{run.name}, seed {run.seed}, after {policy.decisions:,} decisions"
     if player is not None:
         policy, about = policy.player(player), f"{player} of {about}"
-    made = write(policy, form, to, about=about)
+    made = write(policy, form, to, about=about, says=says)
     if json:
         print_json(
             {

@@ -65,31 +65,38 @@ class Vectors(NamedTuple):
     images, masks : list
     decided : list of dict of str to array
         By part, indices and numbers.
+    said : list of dict of str to array
+        What the policy says beside it; empty unless it is asked for.
     """
 
     rows: list[Any]
     images: list[dict[str, Any]]
     masks: list[tuple[Any, ...]]
     decided: list[dict[str, Any]]
+    said: list[dict[str, Any]]
 
     def as_json(self, policy: Policy, most: int) -> list[dict[str, Any]]:
         """The first of them, by channel and part."""
         spec, names = policy.spec, list(choices_of(policy.spec.action))
         found = []
-        for row, images, masks, decided in list(zip(*self, strict=True))[:most]:
+        told = self.said or [{}] * len(self.rows)
+        whole = zip(self.rows, self.images, self.masks, self.decided, told, strict=True)
+        for row, images, masks, decided, said in list(whole)[:most]:
             observation = {c.name: np.asarray(row[spec.slices[c.name]]).reshape(c.shape).tolist() for c in spec.numbers}
             observation.update({name: image.tolist() for name, image in images.items()})
             one: dict[str, Any] = {
                 "observation": observation,
                 "action": {part: np.asarray(v).tolist() for part, v in decided.items()},
             }
+            if said:
+                one["said"] = {name: np.asarray(v).tolist() for name, v in said.items()}
             if masks:
                 one["legal"] = {name: mask.tolist() for name, mask in zip(names, masks, strict=False)}
             found.append(one)
         return found
 
 
-def vectors_of(policy: Policy, count: int, seed: int = 0) -> Vectors:
+def vectors_of(policy: Policy, count: int, seed: int = 0, says: bool = False) -> Vectors:
     """So many observations, drawn within the declared bounds, and what the policy decides on them."""
     draw, spec = np.random.default_rng(seed), policy.spec
     widths = mask_widths(spec.action) if spec.masked else []
@@ -107,7 +114,7 @@ def vectors_of(policy: Policy, count: int, seed: int = 0) -> Vectors:
         for mask in allowed:
             mask[draw.integers(len(mask))] = True
         masks.append(tuple(allowed))
-    return Vectors(rows, images, masks, decided_by(policy, rows, images, masks))
+    return Vectors(rows, images, masks, *decided_by(policy, rows, images, masks, says))
 
 
 def files_of(graph: Graph, form: str, about: str, vectors: Vectors) -> dict[str, str | bytes]:
@@ -195,7 +202,13 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         *[line for line in labels if line.startswith("extern")],
         "",
     ]
-    signature = f"void policy_decide(const policy_observation *observation, {'const policy_legal *legal, ' if masks else ''}policy_action *action)"
+    if graph.said:
+        header += [
+            "/* What the policy says beside it. */", "typedef struct {",
+            *[f"  float {word(name)}[{_count(value)}];" for name, value in graph.said], "} policy_said;", "",
+        ]  # fmt: skip
+    more = ", policy_said *said" if graph.said else ""
+    signature = f"void policy_decide(const policy_observation *observation, {'const policy_legal *legal, ' if masks else ''}policy_action *action{more})"
     header += [f"{signature};", "", "#endif", ""]
     body = [
         '#include "policy.h"',
@@ -242,8 +255,15 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
             body.append(f"  for (int k = 0; k < {one.size}; k++) action->{own}[k] = {place}[k];")
         else:
             body.append(f"  action->{own} = {place}[0];")
+    for (name, value), (_, place, _) in zip(graph.said, loops.said, strict=True):
+        body.append(f"  for (int k = 0; k < {_count(value)}; k++) said->{word(name)}[k] = (float){place}[k];")
     body += ["}", ""]
     return {"policy.h": "\n".join(header), "policy.c": "\n".join(body)}
+
+
+def _count(value: Any) -> int:
+    """How many numbers something that is said has."""
+    return int(np.prod(value.shape))
 
 
 def _bounds(one: Range) -> str:
@@ -268,6 +288,7 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     body += [f"export const labels = {json.dumps(parts)};", ""]
     if "numbers" in graph.inputs:
         body.append(f"const {graph.inputs['numbers'].name} = new Float32Array({spec.width});")
+    body += ["let said = {};", ""] if graph.said else []
     body += ["/** Indices and numbers by part. */", "export function decided(observation, legal = null) {"]
     at = 0
     for name, _, size, _unit in _fields(graph):
@@ -295,7 +316,13 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         one = graph.parts[part]
         value = f"Array.from({place})" if isinstance(one, Range) and one.shape else f"{place}[0]"
         outs.append(f"{json.dumps(part)}: {value}")
+    told = [f"{json.dumps(name)}: Array.from({place})" for name, place, _ in loops.said]
+    if told:
+        body += ["  said = " + f"{{ {', '.join(told)} }};"]
     body += [f"  return {{ {', '.join(outs)} }};", "}", ""]
+    if told:
+        body += ["/** The action in words, and what the policy says beside it: arrays by name. */", "export function say(observation, legal = null) {",
+                 "  return { action: decide(observation, legal), said };", "}", ""]  # fmt: skip
     body += [
         "/** The action in words. */", "export function decide(observation, legal = null) {", "  const own = decided(observation, legal);",
         "  for (const part in own) if (labels[part]) own[part] = labels[part][own[part]];", '  return "" in own ? own[""] : own;', "}", "",
@@ -305,14 +332,43 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         f"{json.dumps(name)}: {'number' if size == 1 and name not in images else 'ArrayLike<number>'}"
         for name, _, size, _u in _fields(graph)
     )
-    told = {part: " | ".join(json.dumps(v) for v in own) if own else "number" for part, own in parts.items()}
-    action = told[""] if "" in told else "{ " + "; ".join(f"{json.dumps(p)}: {t}" for p, t in told.items()) + " }"
+    kinds_of = {part: " | ".join(json.dumps(v) for v in own) if own else "number" for part, own in parts.items()}
+    action = (
+        kinds_of[""]
+        if "" in kinds_of
+        else "{ " + "; ".join(f"{json.dumps(p)}: {t}" for p, t in kinds_of.items()) + " }"
+    )
     types = [
         f"/** {about} */", f"export interface Observation {{ {kinds} }}", f"export type Action = {action};",
         "export declare const labels: Record<string, string[] | null>;", "export declare function decide(observation: Observation, legal?: unknown): Action;",
         "export declare function decided(observation: Observation, legal?: unknown): Record<string, number | number[]>;", "",
     ]  # fmt: skip
+    if graph.said:
+        types.insert(
+            -1,
+            "export declare function say(observation: Observation, legal?: unknown): { action: Action; said: Record<string, number[]> };",
+        )
     return {"policy.js": "\n".join(body), "policy.d.ts": "\n".join(types)}
+
+
+def _says(graph: Graph, form: str) -> str:
+    """What stands in the README about what a policy says."""
+    if not graph.said:
+        return ""
+    how = {
+        "python": "`decide(observation, says=True)` gives the action and", "c": "`policy_decide` takes a `policy_said` last, and fills it with",
+        "js": "`say(observation)` gives `{ action, said }`, with", "onnx": "Further outputs are",
+    }[form]  # fmt: skip
+    names = "\n".join(
+        f"- `{name}`, {_count(value)} number{'s' if _count(value) > 1 else ''}" for name, value in graph.said
+    )
+    return f"""{how} what it says beside it:
+
+{names}
+
+To act as in training, draw an alternative by its chance, or a number around the one that it decides by its spread.
+
+"""
 
 
 def readme(graph: Graph, form: str, about: str) -> str:
@@ -348,5 +404,5 @@ It does:
 
 {actions}
 
-What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
+{_says(graph, form)}What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
 """

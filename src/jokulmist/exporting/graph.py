@@ -93,12 +93,15 @@ class Graph:
     ops : list of Op
     outputs : list of (part, Value or Array)
         By part of the action; one action has the empty name.
+    said : list of (name, Value or Array)
+        What the policy says beside it, flat; empty unless it is asked for.
     """
 
     policy: Policy
     inputs: dict[str, Value] = field(default_factory=dict)
     ops: list[Op] = field(default_factory=list)
     outputs: list[tuple[str, Value | Array]] = field(default_factory=list)
+    said: list[tuple[str, Value | Array]] = field(default_factory=list)
 
     @property
     def parts(self) -> dict[str, Any]:
@@ -131,8 +134,8 @@ class MiddleOfChance:
         return value
 
 
-def decision_of(policy: Policy, copies: int) -> Any:
-    """What a policy does without exploration in so many copies, as a function of what they see that can be traced.
+def decision_of(policy: Policy, copies: int, says: bool = False) -> Any:
+    """What a policy does without exploration in so many copies, as a function of what they see that can be traced; and what it says beside it, if asked for.
 
     Raises
     ------
@@ -156,11 +159,16 @@ def decision_of(policy: Policy, copies: int) -> Any:
         )
     memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
     learner = jax.tree.map(jnp.asarray, policy.learner)
-    return lambda seen: kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
+
+    def decided(seen: Seen) -> Any:
+        actions = kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
+        return (actions, kind.said(shapes, learner, seen)) if says else actions
+
+    return decided
 
 
-def graph_of(policy: Policy) -> Graph:
-    """The decision of a policy without exploration, for one observation.
+def graph_of(policy: Policy, says: bool = False) -> Graph:
+    """The decision of a policy without exploration, for one observation; and what it says beside it, if asked for.
 
     Raises
     ------
@@ -170,7 +178,7 @@ def graph_of(policy: Policy) -> Graph:
     import jax
     import jax.numpy as jnp
 
-    decided, spec = decision_of(policy, 1), policy.spec
+    decided, spec = decision_of(policy, 1, says), policy.spec
     widths = mask_widths(spec.action) if spec.masked else []
     seen = Seen(
         jnp.zeros((1, spec.width), jnp.float32), {c.name: jnp.zeros((1, *c.shape), jnp.uint8) for c in spec.images},
@@ -192,7 +200,12 @@ def graph_of(policy: Policy) -> Graph:
     _walk(traced.jaxpr, known, graph)
     outputs = [known[o] if not hasattr(o, "val") else np.asarray(o.val) for o in traced.jaxpr.outvars]
     tree = jax.tree.structure(jax.eval_shape(decided, seen))
-    placed = jax.tree.unflatten(tree, outputs)
+    placed, said = jax.tree.unflatten(tree, outputs), {}
+    if says:
+        placed, said = placed
+        if not said:
+            raise SettingError(f"`{type(policy.agent).__name__}` says nothing beside its decisions. Leave out `says`.")
+    graph.said = list(said.items())
     graph.outputs = [(part, getattr(placed, part) if part else placed) for part in graph.parts]
     _drop_unused(graph)
     return graph
@@ -238,7 +251,7 @@ def _walk(jaxpr: Any, known: dict[Any, Any], graph: Graph) -> None:
 
 
 def _drop_unused(graph: Graph) -> None:
-    needed = {value.name for _, value in graph.outputs if isinstance(value, Value)}
+    needed = {value.name for _, value in [*graph.outputs, *graph.said] if isinstance(value, Value)}
     kept = []
     for op in reversed(graph.ops):
         if op.out.name in needed:
@@ -249,14 +262,15 @@ def _drop_unused(graph: Graph) -> None:
 
 
 def decided_by(
-    policy: Policy, rows: Any, images: list[dict[str, Any]], masks: list[tuple[Any, ...]]
-) -> list[dict[str, Any]]:
-    """What the policy itself decides, one observation after another, by part: what an export is held against."""
+    policy: Policy, rows: Any, images: list[dict[str, Any]], masks: list[tuple[Any, ...]], says: bool = False
+) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """What the policy itself decides, one observation after another, by part, and what it says: what an export is held against."""
     import jax
     import jax.numpy as jnp
 
-    decided = jax.jit(decision_of(policy, 1))
+    decided = jax.jit(decision_of(policy, 1, says))
     found: list[dict[str, Any]] = []
+    told: list[dict[str, Any]] = []
     parts = parts_of(policy.spec.action)
     for k, row in enumerate(rows):
         seen = Seen(
@@ -264,5 +278,8 @@ def decided_by(
             tuple(jnp.asarray(mask)[None] for mask in masks[k]), jnp.zeros(1, jnp.int32),
         )  # fmt: skip
         made = decided(seen)
+        if says:
+            made, said = made
+            told.append({name: np.asarray(values)[0] for name, values in said.items()})
         found.append({part: np.asarray(getattr(made, part) if part else made)[0] for part in parts})
-    return found
+    return found, told

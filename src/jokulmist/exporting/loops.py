@@ -134,6 +134,7 @@ class Loops:
         for op in graph.ops:
             self._one(op)
         self.outputs = [(part, self._place(value), self._kind(value)) for part, value in graph.outputs]
+        self.said = [(name, self._place(value), self._kind(value)) for name, value in graph.said]
 
     # An operand is a flat array, and strides into it.
     def _place(self, value: Value | Array) -> str:

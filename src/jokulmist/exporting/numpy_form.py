@@ -70,6 +70,8 @@ def written(graph: Graph, about: str) -> str:
 
     lines = [f"    {op.out.name} = {_line(op, [told(v) for v in op.inputs])}" for op in graph.ops]
     outputs = {part: told(value) for part, value in graph.outputs}
+    said = ", ".join(f"{name!r}: np.asarray({told(value)}).reshape(-1)" for name, value in graph.said)
+    says, also = (", says=False", "; with `says` also what the policy says, arrays by name") if said else ("", "")
     spec = graph.policy.spec
     numbers = "numbers" in graph.inputs
     channels = [(c.name, c.shape) for c in spec.numbers]
@@ -116,19 +118,20 @@ PARTS = {parts!r}
                 )
     given = ", ".join(f"{part!r}: {value}" for part, value in outputs.items())
     tail = f'''
-def decide(observation, legal=None, raw=False):
-    """The action; with `raw` indices and arrays by part."""
+def decide(observation, legal=None, raw=False{says}):
+    """The action; with `raw` indices and arrays by part{also}."""
 {chr(10).join(reading)}
 {chr(10).join(lines)}
     found = {{{given}}}
     own = {{part: np.asarray(value)[0] for part, value in found.items()}}
+{f"    said = {{{said}}}" if said else ""}
     if raw:
-        return own
+        return {"(own, said) if says else own" if said else "own"}
     named = {{
         part: PARTS[part]["labels"][int(value)] if "labels" in PARTS[part] else (float(value) if np.ndim(value) == 0 else value)
         for part, value in own.items()
     }}
-    return named.get("", named)
+    return {'(named.get("", named), said) if says else named.get("", named)' if said else 'named.get("", named)'}
 '''
     return head + "\n".join(constants) + "\n\n" + tail
 

@@ -189,12 +189,12 @@ def written(graph: Graph, about: str) -> bytes:
     for op in graph.ops:
         model.op(op)
     outputs = []
-    for part, value in graph.outputs:
+    for name, value in [*((output_name(part), one) for part, one in graph.outputs), *graph.said]:
         kind = value.kind if isinstance(value, Value) else "float"
-        model.node("Identity", [model.name(value)], output_name(part))
+        model.node("Identity", [model.name(value)], name)
         outputs.append(
             helper.make_tensor_value_info(
-                output_name(part),
+                name,
                 model.types[kind],
                 list(np.shape(value) if not isinstance(value, Value) else value.shape),
             )

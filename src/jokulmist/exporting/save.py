@@ -70,7 +70,13 @@ class Exported:
 
 
 def export(
-    policy: Policy | Run | str | Path, form: str, to: str | Path, *, about: str = "", check: bool = True
+    policy: Policy | Run | str | Path,
+    form: str,
+    to: str | Path,
+    *,
+    about: str = "",
+    says: bool = False,
+    check: bool = True,
 ) -> Exported:
     """Write what a policy does without exploration, to run without this library.
 
@@ -83,6 +89,8 @@ def export(
         A folder; it is made. Files of other kinds in it are left alone.
     about : str, optional
         A line that says what it is.
+    says : bool
+        Also what the policy says beside its decision: the chances of alternatives and the spread of numbers, values of actions, the value of what is seen.
     check : bool
         Run it here on 1,000 observations, where a compiler or Node is there, and compare.
 
@@ -109,8 +117,8 @@ def export(
         about = about or f"{run.name}, seed {run.seed}, after {run.policy.decisions:,} decisions"
         policy = run.policy
     about = (about or repr(policy)).replace("\n", " ").replace("*/", "* /").replace('"""', "'''")
-    graph = graph_of(policy)
-    vectors = vectors_of(policy, COUNT)
+    graph = graph_of(policy, says)
+    vectors = vectors_of(policy, COUNT, says=says)
     files = files_of(graph, form, about, vectors)
     folder = path_of(to, "where a policy is written")
     try:
@@ -136,6 +144,11 @@ class _NotHere(Exception):
 
 def _compared(graph: Graph, vectors: Vectors, found: list[dict[str, Any]]) -> tuple[int, float]:
     wrong, worst = 0, 0.0
+    for k, said in enumerate(vectors.said):
+        for name, values in said.items():
+            scale = np.maximum(np.abs(values), 1.0)
+            apart = np.abs(np.asarray(found[k].pop(f"said {name}"), float).reshape(-1) - values)
+            worst = max(worst, float(np.max(apart / scale)))
     for ours, theirs in zip(vectors.decided, found, strict=True):
         for part, one in graph.parts.items():
             if isinstance(one, Choice):
@@ -166,7 +179,11 @@ def _in_python(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[
     exec(compile((folder / "policy.py").read_text(), str(folder / "policy.py"), "exec"), names)
     given = _observations(graph, vectors)
     began = time.perf_counter()
-    found = [names["decide"](seen, legal, raw=True) for seen, legal in given]
+    if graph.said:
+        pairs = [names["decide"](seen, legal, raw=True, says=True) for seen, legal in given]
+        found = [{**own, **{f"said {name}": v for name, v in said.items()}} for own, said in pairs]
+    else:
+        found = [names["decide"](seen, legal, raw=True) for seen, legal in given]
     return found, (time.perf_counter() - began) / len(given) * 1e6
 
 
@@ -178,6 +195,7 @@ MAIN = r"""
 int main(void) {
   static policy_observation observation;
   policy_action action;
+  %(room)s
   double spent = 0.0;
   long count = 0;
   %(legal)s
@@ -185,7 +203,7 @@ int main(void) {
     %(read)s
     struct timespec began, ended;
     clock_gettime(CLOCK_MONOTONIC, &began);
-    policy_decide(&observation, %(given)s &action);
+    policy_decide(&observation, %(given)s &action%(said)s);
     clock_gettime(CLOCK_MONOTONIC, &ended);
     spent += (double)(ended.tv_sec - began.tv_sec) * 1e6 + (double)(ended.tv_nsec - began.tv_nsec) / 1e3;
     count++;
@@ -214,7 +232,11 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
             shown.append(f'for (int k = 0; k < {one.size}; k++) printf("%.9g ", (double)action.{own}[k]);')
         else:
             shown.append(f'printf("%.9g ", (double)action.{own});')
+    for name, value in graph.said:
+        size = int(np.prod(value.shape))
+        shown.append(f'for (int k = 0; k < {size}; k++) printf("%.9g ", (double)said.{word(name)}[k]);')
     program = MAIN % {
+        "room": "policy_said said;" if graph.said else "", "said": ", &said" if graph.said else "",
         "legal": "policy_legal legal;" if masked else "", "read": "if (fread(&legal, sizeof legal, 1, stdin) != 1) return 1;" if masked else "",
         "given": "&legal," if masked else "", "print": " ".join(shown) + ' printf("\\n");',
     }  # fmt: skip
@@ -254,18 +276,23 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
             several = isinstance(one, Range) and one.shape != ()
             decided[part] = np.reshape(numbers[at : at + size], one.shape) if several else numbers[at]
             at += size
+        for name, value in graph.said:
+            decided[f"said {name}"] = numbers[at : at + int(np.prod(value.shape))]
+            at += int(np.prod(value.shape))
         found.append(decided)
     return found, float(done.stderr.decode().strip() or "nan")
 
 
 RUN_JS = """
 import { readFileSync } from "node:fs";
-import { decided } from "./policy.mjs";
+import * as policy from "./policy.mjs";
+const { decided } = policy;
 const given = JSON.parse(readFileSync(0, "utf8"));
 const found = given.map(([seen, legal]) => decided(seen, legal));
+const said = policy.say ? given.map(([seen, legal]) => policy.say(seen, legal).said) : [];
 const began = performance.now();
 for (const [seen, legal] of given) decided(seen, legal);
-console.log(JSON.stringify({ found, microseconds: (performance.now() - began) / given.length * 1000 }));
+console.log(JSON.stringify({ found, said, microseconds: (performance.now() - began) / given.length * 1000 }));
 """
 
 
@@ -291,6 +318,8 @@ def _in_node(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
     if done.returncode:
         raise SettingError(f"the JavaScript that was written does not run here: {done.stderr[-400:]}")
     told = json.loads(done.stdout)
+    for own, said in zip(told["found"], told["said"], strict=False):
+        own.update({f"said {name}": values for name, values in said.items()})
     return told["found"], float(told["microseconds"])
 
 
@@ -307,11 +336,13 @@ def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
         {n: v for n, v in inputs_of(graph, seen, legal).items() if n in needed}
         for seen, legal in _observations(graph, vectors)
     ]
-    names = [output_name(part) for part in graph.parts]
+    said = [name for name, _ in graph.said]
+    names = [*(output_name(part) for part in graph.parts), *said]
+    keys = [*graph.parts, *(f"said {name}" for name in said)]
     began = time.perf_counter()
     found = [session.run(names, one) for one in given]
     microseconds = (time.perf_counter() - began) / len(given) * 1e6
-    return [{part: value[0] for part, value in zip(graph.parts, one, strict=True)} for one in found], microseconds
+    return [{part: value[0] for part, value in zip(keys, one, strict=True)} for one in found], microseconds
 
 
 RUNNERS = {"python": _in_python, "c": _in_c, "js": _in_node, "onnx": _in_onnx}

@@ -21,7 +21,13 @@ from jokulmist.agents.contract import (
     Whole,
     weight_ahead,
 )
-from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
+from jokulmist.agents.policy_networks import (
+    begin_spread,
+    chances_by_part,
+    outputs_by_numpy,
+    policy_layout,
+    said_by_part,
+)
 from jokulmist.agents.recurrence import fresh_states, past_along, past_of
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.learning import reward_scaling
@@ -220,6 +226,14 @@ class PolicyAgent(Agent):
         """For one observation and by part, the chances of each alternative of a choice, or mean and spread of a range."""
         outputs, _ = said_first(shapes, learner, observed)
         return chances_by_part(shapes.acting, outputs, observed.legal)
+
+    @staticmethod
+    def said(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+        outputs, values = said_first(shapes, learner, observed)
+        found = said_by_part(shapes.acting, outputs, observed.legal)
+        if values is not None:
+            found["value"] = values[:, None] * spread_of(learner.returns)
+        return found
 
     @staticmethod
     def state_value(shapes: Any, learner: Learned, observed: Seen) -> float:

@@ -160,6 +160,11 @@ class TableAgent(Agent):
         return ScalarTable(shapes, numbers, learner.values, explore, learn, exploring)
 
     @staticmethod
+    def said(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
+        cell = shapes.grid.place(list(observed.numbers.T), array_ops())[0]
+        return {"values": learner.values[cell]}
+
+    @staticmethod
     def values(shapes: Any, learner: Table, observed: Any) -> dict[str, float]:
         """The value of each action for one observation, by label."""
         row = [float(number) for number in observed.numbers[0]]

@@ -438,6 +438,11 @@ class DQN(Agent):
         return by_label(shapes.spec, found * float(spread_of(learner.returns)))
 
     @staticmethod
+    def said(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+        found = action_values(shapes, learner.weights, learner.statistics, observed)
+        return {"values": found * spread_of(learner.returns)}
+
+    @staticmethod
     def quantiles_of(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
         """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest first."""
         found = np.sort(np.asarray(said_of(shapes, learner.weights, learner.statistics, observed))[0], axis=-1)
