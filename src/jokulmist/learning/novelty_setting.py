@@ -43,7 +43,7 @@ class Novelty(BaseModel):
     by: Literal["counts", "distillation"] | None = None
     bins: Annotated[int, Field(ge=1, le=10_000, strict=True)] = 10
     discount: Annotated[float, Field(ge=0.0, le=1.0)] = 0.99
-    learning_rate: float = 1e-4
+    learning_rate: float = 1e-3
 
     def __init__(self, weight: Any = None, **settings: Any) -> None:
         if weight is not None:
