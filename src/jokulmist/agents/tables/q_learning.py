@@ -31,6 +31,7 @@ class QLearning(TableAgent):
     QLearning(exploration=0.1, bins=20)
     """
 
+    traces: ClassVar[str] = "watkins"
     record_readings: ClassVar[tuple[str, ...]] = ("moved", "recorded")
 
     @staticmethod

@@ -26,6 +26,7 @@ class Sarsa(TableAgent):
     """
 
     draws_ahead: ClassVar[bool] = True
+    traces: ClassVar[str] = "true online"
 
     @classmethod
     def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:

@@ -11,6 +11,7 @@ never copied (measured: 12 million decisions per second with one copy, against 0
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Annotated, Any, ClassVar, NamedTuple
 
@@ -27,6 +28,9 @@ from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.schedules import linear
+from jokulmist.trees import replaced
+
+MOST_TRACED, LEAST_TRACE = 512, 1e-3
 
 
 def _bins(value: Any) -> Any:
@@ -43,9 +47,22 @@ class Table(NamedTuple):
 
 
 class Carried(NamedTuple):
-    """What belongs to each copy: the action already drawn for its next decision, -1 where none is (Sarsa)."""
+    """What belongs to each copy.
+
+    Attributes
+    ----------
+    pending : int32, shape ``(copies,)``
+        The action already drawn for its next decision, -1 where none is (Sarsa).
+    places, weights : int32 and float32, shape ``(traced,)``; empty without traces
+        The newest entries of the table that were left, the newest last, and how much of an error each gets.
+    before : float32; empty without traces
+        What the last target took what followed to be worth (Sarsa).
+    """
 
     pending: Any
+    places: Any = ()
+    weights: Any = ()
+    before: Any = ()
 
 
 class TableAgent(Agent):
@@ -66,6 +83,9 @@ class TableAgent(Agent):
         Equal bins of each number between its declared bounds; whole-number channels have one bin a value.
     initial_value : float
         What the table holds at first; a high one makes the agent try everything.
+    trace_decay : float, in [0, 1]
+        How much of each error also reaches the entries that were left before, for each decision further back: rewards are known far back after one episode. 0 for none. For
+        one copy alone.
     novelty : Novelty, optional
         Also seek what was seldom met: ``jm.Novelty(0.5)``.
     """
@@ -76,10 +96,19 @@ class TableAgent(Agent):
     exploration: Share = linear(1.0, 0.02, over=0.5)
     bins: Annotated[int | dict[str, int], BeforeValidator(_bins)] = 10
     initial_value: float = 0.0
+    trace_decay: FixedShare = 0.0
     novelty: NoveltySetting | None = None
 
     reading_names: ClassVar[tuple[str, ...]] = ("error", "outside")
     draws_ahead: ClassVar[bool] = False
+    # How errors reach further back: "watkins" or "true online"; none where a method has no traces.
+    traces: ClassVar[str] = ""
+
+    def numbers(self) -> dict[str, Any]:
+        found = super().numbers()
+        if not self.trace_decay:
+            del found["trace_decay"]
+        return found
 
     def refuse(self, spec: Spec) -> None:
         if not isinstance(spec.action, Choice):
@@ -94,6 +123,16 @@ class TableAgent(Agent):
         shapes.grid = grid_for(spec, shapes.bins, type(self).__name__)
         shapes.actions = spec.action.count  # type: ignore[union-attr]
         shapes.method = type(self)
+        shapes.traced = 0
+        if self.trace_decay:
+            if not self.traces:
+                raise SettingError(
+                    f"`{type(self).__name__}` has no traces. Leave out `trace_decay`, or use `QLearning` or `Sarsa`."
+                )
+            kept = self.trace_decay * self.discount
+            shapes.traced = (
+                MOST_TRACED if kept >= 1.0 else min(MOST_TRACED, math.ceil(math.log(LEAST_TRACE) / math.log(kept)))
+            )
         return shapes
 
     @classmethod
@@ -107,7 +146,17 @@ class TableAgent(Agent):
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Carried:
-        return Carried(np.full(shapes.copies, -1, np.int32))
+        pending = np.full(shapes.copies, -1, np.int32)
+        if not shapes.traced:
+            return Carried(pending)
+        return Carried(pending, np.zeros(shapes.traced, np.int32), np.zeros(shapes.traced, np.float32), np.float32(0.0))
+
+    @staticmethod
+    def restarted(memory: Carried, new: Carried, where: Any) -> Carried:
+        """The lost copy's episode has no traces; with traces there is one copy."""
+        if isinstance(memory.weights, tuple):
+            return replaced(where, new, memory)  # type: ignore[no-any-return]
+        return new
 
     @staticmethod
     def choose(
@@ -140,11 +189,13 @@ class TableAgent(Agent):
         if shapes.method.draws_ahead:
             likely = chances(row_after, numbers.exploration, ops)
             upcoming = drawn(likely, noise.uniform(shape=(shapes.copies,)))
-            memory = Carried(jnp.where(closed, -1, upcoming))
+            memory = memory._replace(pending=jnp.where(closed, -1, upcoming))
         value = shapes.method.ahead(row_after, numbers.exploration, upcoming, closed, ops)
         taken = row[0]
         for k in range(1, shapes.actions):
             taken = jnp.where(action == k, row[k], taken)
+        if shapes.traced:
+            return _traced(shapes, numbers, learner, memory, happened, cell, row, value, taken, outside)
         error = noise.settle(reward + weight_ahead(numbers, happened.advances) * jnp.where(ended, 0.0, value) - taken)
         step = numbers.learning_rate * _meeting(error, cell * shapes.actions + action)
         values = _written(learner.values, cell, action, taken + step)
@@ -155,7 +206,7 @@ class TableAgent(Agent):
     def scalar(
         cls, shapes: Any, numbers: Numbers, learner: Table, explore: Any, learn: Any, exploring: bool = True
     ) -> ScalarTable | None:
-        if shapes.spec.masked:
+        if shapes.spec.masked or shapes.traced:
             return None
         return ScalarTable(shapes, numbers, learner.values, explore, learn, exploring)
 
@@ -169,6 +220,41 @@ class TableAgent(Agent):
         """The value of each action for one observation, by label."""
         row = [float(number) for number in observed.numbers[0]]
         return by_label(shapes.spec, np.asarray(learner.values)[shapes.grid.place(row, SCALARS)[0]])
+
+
+def _traced(
+    shapes: Any, numbers: Numbers, learner: Table, memory: Carried, happened: Any, cell: Any, row: Any, value: Any, taken: Any, outside: Any
+) -> tuple[Table, Carried, tuple[Any, ...]]:  # fmt: skip
+    """An update that also reaches the entries that were left before.
+
+    Watkins (1989): traces end where an action was taken that was not the best, and at the border of an episode. Or true online Sarsa (van Seijen, Mahmood, Pilarski, Machado
+    and Sutton, 2016, algorithm 2), whose values after each decision are those of the forward view so far. What counts less than a thousandth is left out.
+    """
+    import jax.numpy as jnp
+
+    if shapes.copies > 1:
+        raise SettingError("traces follow one copy. Use `copies=1` with `trace_decay`.")
+    action, ahead = happened.actions[0], weight_ahead(numbers, happened.advances)
+    decay = jnp.reshape(ahead, (-1,))[0] * numbers.trace_decay
+    begins = happened.observed.age[0] == 0
+    if shapes.method.traces == "watkins":
+        best = row[0]
+        for other in row[1:]:
+            best = jnp.maximum(best, other)
+        begins = begins | (taken[0] < best[0])
+    weights = jnp.where(begins, 0.0, decay * memory.weights)
+    entry = (cell[0] * shapes.actions + action).astype(jnp.int32)
+    error = (happened.rewards + ahead * jnp.where(happened.ended, 0.0, value) - taken)[0]
+    rate, more, new = numbers.learning_rate, jnp.float32(0.0), jnp.float32(1.0)
+    if shapes.method.traces == "true online":
+        before = jnp.where(happened.observed.age[0] == 0, taken[0], memory.before)
+        more = taken[0] - before
+        new = 1.0 - rate * jnp.sum(jnp.where(memory.places == entry, weights, 0.0))
+    places = jnp.concatenate([memory.places[1:], entry[None]])
+    weights = jnp.concatenate([weights[1:], new[None]])
+    table = learner.values.reshape(-1).at[places].add(rate * (error + more) * weights).at[entry].add(-rate * more)
+    memory = memory._replace(places=places, weights=weights, before=jnp.where(happened.ended, 0.0, value)[0])
+    return Table(table.reshape(learner.values.shape)), memory, (jnp.abs(error), jnp.mean(1.0 * outside))
 
 
 def _rows(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:
