@@ -14,6 +14,7 @@ os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_ENTRY_SIZE_BYTES", "-1")
 # What is trusted in the tests is not trusted by whoever runs them, nor in the next run of the tests.
 DATA = Path(__file__).parents[1] / ".pytest_cache" / "data"
 os.environ["XDG_DATA_HOME"] = str(DATA)
+os.environ["XDG_CACHE_HOME"] = str(DATA)
 if "PYTEST_XDIST_WORKER" not in os.environ:
     shutil.rmtree(DATA, ignore_errors=True)
 

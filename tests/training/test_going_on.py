@@ -125,6 +125,7 @@ def test_more_steps_keep_the_schedules_and_two_never_work_on_one_run(tmp_path):
             jm.resume(run.path)
     finally:
         busy.kill()
+        busy.wait()  # until then it is still there
     with pytest.raises(SettingError, match="so say how many more by `steps`"):
         more.resume(episodes=5)
 

@@ -162,7 +162,7 @@ def test_a_game_in_turns_is_solved_for_each_player():
 
 
 def test_the_optimum_is_shown_wherever_policies_are_measured(tmp_path, monkeypatch):
-    monkeypatch.setenv("HOME", str(tmp_path / "home"))
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     tarn = jm.gallery.WholeTarn(hours=24, melt=1.25)
     with pytest.raises(LookupFailed, match="was not solved yet"):
         jm.evaluate("optimum", tarn, episodes=2)

@@ -20,6 +20,8 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe, with_varying
 from jokulmist.environments.declaration.reads import watched
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.modifiers.base import idle_of
+from jokulmist.environments.spaces.actions import plain_form
 from jokulmist.environments.spaces.player_actions import name_in
 from jokulmist.environments.varying import Vary, Varying
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
@@ -312,7 +314,12 @@ def _chooser(
     references = describe(environment).outline.references
     optimum = known_optimum(environment) if policy == OPTIMUM and policy not in references else None
     if optimum is not None:
-        return lambda lane, observed: [optimum.choose(c.step.cleared(c.state), c.advances) for c in lane.each]
+        # A copy whose episode has closed stands still; what it is given is not looked at.
+        idle = plain_form(idle_of(np, action))
+        return lambda lane, observed: [
+            idle if lane.still[i] else optimum.choose(c.step.cleared(c.state), c.advances)
+            for i, c in enumerate(lane.each)
+        ]
     if policy not in references:
         options = [RANDOM, *references]
         more = " It was not solved yet: `jm.solve(environment)`." if policy == OPTIMUM else nearest(policy, options)

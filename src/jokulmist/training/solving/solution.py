@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import io
 import json
+import os
 import time
 import zipfile
 from collections.abc import Callable
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
 
 OPTIMUM = "optimum"
 MOST_STATES = 2_000_000
-KEPT = Path(".cache") / "jokulmist" / "solved"
+KEPT = Path("jokulmist") / "solved"
 _KNOWN: dict[Any, Solution | None] = {}
 
 
@@ -278,6 +279,12 @@ def _key_of(environment: Environment) -> str | tuple[Any, ...]:
     return hashlib.sha256(said.encode()).hexdigest()[:24]
 
 
+def _place() -> Path:
+    """The user's cache folder, where the XDG Base Directory Specification has it."""
+    cache = os.environ.get("XDG_CACHE_HOME", "")
+    return (Path(cache) if cache else Path.home() / ".cache") / KEPT
+
+
 def _keep(solution: Solution) -> None:
     key = _key_of(solution.environment)
     _KNOWN[key] = solution
@@ -295,7 +302,7 @@ def _keep(solution: Solution) -> None:
         sink, about=np.frombuffer(json.dumps(about).encode(), np.uint8), starts=best.starts, state=best.state.astype(np.int32),
         index=solution._index.astype(np.int32), mover=solution._mover.astype(np.int8), value=best.value, **arrays,  # type: ignore[arg-type]
     )  # fmt: skip
-    place = Path.home() / KEPT
+    place = _place()
     try:
         place.mkdir(parents=True, exist_ok=True)
         replace_file(place / f"{key}.npz", sink.getvalue())
@@ -308,7 +315,7 @@ def _read(environment: Environment, key: Any) -> Solution | None:
     if isinstance(key, tuple):
         return None
     try:
-        with np.load(Path.home() / KEPT / f"{key}.npz", allow_pickle=False) as kept:
+        with np.load(_place() / f"{key}.npz", allow_pickle=False) as kept:
             arrays = {name: kept[name] for name in kept.files}
         about = json.loads(arrays["about"].tobytes())
         cls = type(environment).State
