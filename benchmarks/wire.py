@@ -147,8 +147,10 @@ def faults(cases, seed=0):
                     run.status == "done" and Path(place, "seen").exists() and (whole["moves"] == whole["steps"]).all()
                 )
                 lost = int((rows["closed_by"] == "lost").sum())
-                # Hello, begin, twenty advances, begin, ...: between two episodes there is none to lose.
-                right = right and lost == (0 if (at - 2) % 21 == 0 else 4)
+                # Hello, begin, twenty advances, begin, ...: between two episodes there is none to lose; a float that sank in the turn before is between two, too.
+                first = rows["decisions"][rows["closed_by"] == "lost"].min() if lost else 0
+                between = int(((rows["closed_by"] != "lost") & (rows["decisions"] == first - 4)).sum())
+                right = right and lost == (0 if (at - 2) % 21 == 0 else 4 - between)
                 right = right and sum(rows["steps"]) <= 240 + 4 * 60
                 if not right:
                     wrong.append(
