@@ -163,6 +163,13 @@ def test_a_signal_is_remembered_in_both_lanes_by_policies_that_are_kept(name, tm
     gone_on = jm.resume(part.path, steps=800)
     assert gone_on.episodes["return"].tolist() == whole.episodes["return"].tolist()
     assert part.policy.decisions == 800
+    for seed in range(4):  # stepped by hand, by the moment and by all that was seen before
+        episode = Beacon().episode(seed=seed)
+        assert opened.remembers
+        while not episode.over:
+            episode.act(opened.choose_in(episode))
+        assert episode.total == 1.0
+    assert jm.trace(Beacon(), steps=5, policy=opened)["reward"].sum() == 1.0
 
 
 def test_methods_without_states_and_wrong_settings_say_so():

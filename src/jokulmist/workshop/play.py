@@ -110,11 +110,11 @@ class Controls:
     def decided(self) -> Any:
         """The action that comes next, as it is given: what was chosen, or what the policy would do."""
         if self.agent and self.policy is not None:
-            return self.policy.choose(self.episode.observation, legal=self.episode.legal)
+            return self.policy.choose_in(self.episode)
         if isinstance(self.action, PlayerActions):
             rest: dict[str, Any] = {}
             if self.others is not None:
-                rest = vars(self.others.choose(self.episode.observation, legal=self.episode.legal))
+                rest = vars(self.others.choose_in(self.episode))
             return Record(**{name: self.chosen.get(name, rest.get(name)) for name in self.action.parts})
         return dict(self.chosen) if isinstance(self.action, Actions) else self.chosen[""]
 

@@ -76,7 +76,7 @@ def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = R
 
 def _action(environment: Environment, episode: Any, policy: Policy | str, draw: Any) -> Any:
     if isinstance(policy, Policy):
-        chosen = policy.choose(episode.observation, legal=episode.legal)
+        chosen = policy.choose_in(episode)
     elif policy == RANDOM:
         chosen = describe(environment).action.random(draw, episode.mask or None)
     else:

@@ -35,6 +35,8 @@ from jokulmist.trees import filled
 if TYPE_CHECKING:
     import pandas as pd
 
+    from jokulmist.environments.transition.episode import Episode
+
 Act = Literal["greedy", "sampled"]
 ACTS: tuple[str, ...] = ("greedy", "sampled")
 KEPT_PLAYERS = 8
@@ -66,7 +68,7 @@ class Policy:
         return self.agent.shapes(self.spec, 1)
 
     def choose(self, observation: Any, act: Act = "greedy", seed: int = 0, legal: Any = None) -> Any:
-        """The action for one observation.
+        """The action for one observation; of a policy that remembers, as if an episode began with it (see `choose_in`).
 
         Parameters
         ----------
@@ -83,13 +85,53 @@ class Policy:
         -------
         The action in own form: an index, a float or array, or a record.
         """
+        player = self._player_of(act, seed)
+        player.begin()
+        return player.choose(self._observed(observation, legal))[0]
+
+    def choose_in(self, episode: Episode, act: Act = "greedy", seed: int = 0) -> Any:
+        """The action for the moment at which an episode stands that is stepped by hand.
+
+        A policy that remembers goes through all that was seen in it before; another one looks at the moment alone.
+
+        Parameters
+        ----------
+        episode : Episode
+        act, seed
+            As `choose` takes them.
+
+        Examples
+        --------
+        >>> import jokulmist as jm
+        >>> run = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), steps=100, lane="plain", folder=None)
+        >>> run.policy.choose_in(jm.gallery.Ferry().episode(seed=1)) in (0, 1, 2)
+        True
+        """
+        if not self.remembers:
+            return self.choose(episode.observation, act, seed, episode.legal)
+        player, chosen = self._player_of(act, seed), None
+        player.begin()
+        for age, moment in enumerate(episode.moments):
+            now = self._observed(moment.observation)
+            now.ages = [age]
+            if self.spec.masked:
+                now.masks = [moment.mask]
+            (chosen,) = player.choose(now)
+        return chosen
+
+    @cached_property
+    def remembers(self) -> bool:
+        """Whether a recurrent network is in it, so that what it does hangs on what it saw before."""
+        every = [self.shapes, *(group.shapes for group in getattr(self.shapes, "groups", ()))]
+        return any(getattr(shapes, "state_width", 0) for shapes in every)
+
+    def _player_of(self, act: Act, seed: int) -> Player:
         player = self._players.get((act, seed))
         if player is None:
             if len(self._players) >= KEPT_PLAYERS:
                 self._players.clear()
             player = self._players[act, seed] = Player(self, copies=1, seed=seed, act=act)
-        player.begin()
-        return player.choose(self._observed(observation, legal))[0]
+        return player
 
     @property
     def table(self) -> pd.DataFrame:

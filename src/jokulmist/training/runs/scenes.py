@@ -88,7 +88,7 @@ def _simulated(policy: Policy | str, environment: Simulator, seed: int, title: s
     images = [episode.image()]
     while not episode.over:
         if isinstance(policy, Policy):
-            episode.act(policy.choose(episode.observation, legal=episode.legal))
+            episode.act(policy.choose_in(episode))
         else:
             episode.act(action_of.random(draw.at(episode.steps, 0), episode.mask or None))
         images.append(episode.image())
