@@ -4,35 +4,17 @@ python benchmarks/quantiles.py
 """
 
 import json
+import sys
+from pathlib import Path
 
 import numpy as np
 
 import jokulmist as jm
 
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+from places import Trip
+
 AMOUNTS, CHANCES = np.array([-10.0, 2.0, 6.0]), np.array([0.1, 0.4, 0.5])
-
-
-class Trip(jm.Environment):
-    """Sell the catch in the harbour for 2, or sail out in doubtful weather: in the mean more, in one of ten cases a loss of 10."""
-
-    deadline = 1
-
-    class State(jm.State):
-        done: int = jm.seen(low=0, high=1)
-        gain: float = jm.flow()
-
-    action = jm.Choice("harbour", "sail")
-
-    def begin(self, draw):
-        return self.State(done=0)
-
-    def advance(self, state, action, draw):
-        lot = draw.pick([-10.0, 2.0, 6.0], weights=[1, 4, 5])
-        return state.replace(done=1, gain=self.xp.where(action == 1, lot, 2.0))
-
-    @jm.reward
-    def earned(self, after):
-        return after.gain
 
 
 def distance(found):

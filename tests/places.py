@@ -441,3 +441,26 @@ class Lift(jm.Environment):
     @jm.measure
     def people(self, after):
         return after.gathered
+
+
+class Trip(jm.Environment):
+    """Sell the catch in the harbour for 2, or sail out in doubtful weather: in the mean more, in one of ten cases a loss of 10."""
+
+    deadline = 1
+
+    class State(jm.State):
+        done: int = jm.seen(low=0, high=1)
+        gain: float = jm.flow()
+
+    action = jm.Choice("harbour", "sail")
+
+    def begin(self, draw):
+        return self.State(done=0)
+
+    def advance(self, state, action, draw):
+        lot = draw.pick([-10.0, 2.0, 6.0], weights=[1, 4, 5])
+        return state.replace(done=1, gain=self.xp.where(action == 1, lot, 2.0))
+
+    @jm.reward
+    def earned(self, after):
+        return after.gain

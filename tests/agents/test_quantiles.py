@@ -3,33 +3,11 @@
 import jax
 import numpy as np
 import pytest
+from places import Trip
 
 import jokulmist as jm
 from jokulmist.agents.values.quantiles import quantile_loss
 from jokulmist.errors import SettingError
-
-
-class Trip(jm.Environment):
-    """Two in the harbour, or sail: minus ten in one of ten cases, else two or six."""
-
-    deadline = 1
-
-    class State(jm.State):
-        done: int = jm.seen(low=0, high=1)
-        gain: float = jm.flow()
-
-    action = jm.Choice("harbour", "sail")
-
-    def begin(self, draw):
-        return self.State(done=0)
-
-    def advance(self, state, action, draw):
-        lot = draw.pick([-10.0, 2.0, 6.0], weights=[1, 4, 5])
-        return state.replace(done=1, gain=self.xp.where(action == 1, lot, 2.0))
-
-    @jm.reward
-    def earned(self, after):
-        return after.gain
 
 
 def test_the_loss_is_that_of_the_paper():

@@ -11,6 +11,7 @@ import numpy as np
 from jokulmist.agents.batches import as_flat, in_parts, in_rows, seed_from
 from jokulmist.agents.contract import Agent, Numbers, Shapes
 from jokulmist.agents.tables.cells import array_ops, grid_for
+from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
@@ -72,8 +73,8 @@ class Seeking(Agent):
         )  # fmt: skip
         if by == "counts":
             shapes.grid = getattr(inner, "grid", None) or grid_for(spec, novelty.bins, "Novelty")
-            parts = getattr(spec.action, "parts", {"": spec.action})
-            shapes.actions = joint_over(spec.action).count if len(choices_of(spec.action)) == len(parts) else 1
+            choices = len(choices_of(spec.action)) == len(parts_of(spec.action))
+            shapes.actions = joint_over(spec.action).count if choices else 1
             if shapes.grid.cells * shapes.actions > MOST_COUNTED:
                 raise SettingError(
                     f"`Novelty` would count {shapes.grid.cells * shapes.actions:,} things; at most {MOST_COUNTED:,} are counted. Use fewer `bins`, or "

@@ -205,7 +205,7 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     if graph.said:
         header += [
             "/* What the policy says beside it. */", "typedef struct {",
-            *[f"  float {word(name)}[{_count(value)}];" for name, value in graph.said], "} policy_said;", "",
+            *[f"  float {word(name)}[{value.size}];" for name, value in graph.said], "} policy_said;", "",
         ]  # fmt: skip
     more = ", policy_said *said" if graph.said else ""
     signature = f"void policy_decide(const policy_observation *observation, {'const policy_legal *legal, ' if masks else ''}policy_action *action{more})"
@@ -256,14 +256,9 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         else:
             body.append(f"  action->{own} = {place}[0];")
     for (name, value), (_, place, _) in zip(graph.said, loops.said, strict=True):
-        body.append(f"  for (int k = 0; k < {_count(value)}; k++) said->{word(name)}[k] = (float){place}[k];")
+        body.append(f"  for (int k = 0; k < {value.size}; k++) said->{word(name)}[k] = (float){place}[k];")
     body += ["}", ""]
     return {"policy.h": "\n".join(header), "policy.c": "\n".join(body)}
-
-
-def _count(value: Any) -> int:
-    """How many numbers something that is said has."""
-    return int(np.prod(value.shape))
 
 
 def _bounds(one: Range) -> str:
@@ -359,9 +354,7 @@ def _says(graph: Graph, form: str) -> str:
         "python": "`decide(observation, says=True)` gives the action and", "c": "`policy_decide` takes a `policy_said` last, and fills it with",
         "js": "`say(observation)` gives `{ action, said }`, with", "onnx": "Further outputs are",
     }[form]  # fmt: skip
-    names = "\n".join(
-        f"- `{name}`, {_count(value)} number{'s' if _count(value) > 1 else ''}" for name, value in graph.said
-    )
+    names = "\n".join(f"- `{name}`, {value.size} number{'s' if value.size > 1 else ''}" for name, value in graph.said)
     return f"""{how} what it says beside it:
 
 {names}

@@ -233,8 +233,7 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
         else:
             shown.append(f'printf("%.9g ", (double)action.{own});')
     for name, value in graph.said:
-        size = int(np.prod(value.shape))
-        shown.append(f'for (int k = 0; k < {size}; k++) printf("%.9g ", (double)said.{word(name)}[k]);')
+        shown.append(f'for (int k = 0; k < {value.size}; k++) printf("%.9g ", (double)said.{word(name)}[k]);')
     program = MAIN % {
         "room": "policy_said said;" if graph.said else "", "said": ", &said" if graph.said else "",
         "legal": "policy_legal legal;" if masked else "", "read": "if (fread(&legal, sizeof legal, 1, stdin) != 1) return 1;" if masked else "",
@@ -277,8 +276,8 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
             decided[part] = np.reshape(numbers[at : at + size], one.shape) if several else numbers[at]
             at += size
         for name, value in graph.said:
-            decided[f"said {name}"] = numbers[at : at + int(np.prod(value.shape))]
-            at += int(np.prod(value.shape))
+            decided[f"said {name}"] = numbers[at : at + value.size]
+            at += value.size
         found.append(decided)
     return found, float(done.stderr.decode().strip() or "nan")
 

@@ -525,9 +525,21 @@ def targets(shapes: Any, learning: Learning, sample: Any, later: Any) -> Any:
     return sample.gain + sample.weight_ahead * best
 
 
+def _stepped(shapes: Any, numbers: Numbers, learning: Learning, loss_of: Any) -> tuple[Learning, Any]:
+    """One step down a loss of the network's arrays, which also gives the errors and its readings; the readings with the norm of the gradient, and the errors."""
+    import jax
+    import jax.numpy as jnp
+
+    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(shapes.layout.leaves(learning.weights))
+    most = getattr(numbers, "gradient_clip", None)
+    weights, moments, norm = descended(
+        shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
+    )
+    return learning._replace(weights=weights, moments=moments), (jnp.concatenate([told, norm[None]]), error)
+
+
 def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any) -> tuple[Learning, Any]:
     """One step on stretches of a minibatch with a recurrent network; its readings, and the errors."""
-    import jax
     import jax.numpy as jnp
 
     layout, sample = shapes.layout, along_time(sample)
@@ -556,15 +568,9 @@ def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any)
         chosen = jnp.sum(jnp.where(taken, _values(shapes, outputs), 0.0), axis=1)
         error = chosen - wanted
         each = huber(error, numbers.huber_reach) if shapes.loss == "huber" else squared(error)
-        return jnp.sum(counts * each), (error, jnp.stack([each, chosen, jnp.abs(error)]))
+        return jnp.sum(counts * each), (error, jnp.stack([each, chosen, jnp.abs(error)]) @ counts)
 
-    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
-    most = getattr(numbers, "gradient_clip", None)
-    weights, moments, norm = descended(
-        shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
-    )
-    readings = jnp.concatenate([told @ counts, norm[None]])
-    return learning._replace(weights=weights, moments=moments), (readings, error)
+    return _stepped(shapes, numbers, learning, loss_of)
 
 
 def update_quantiles(
@@ -599,15 +605,9 @@ def update_quantiles(
         if hasattr(numbers, "conservative"):
             able = masked_values(shapes.spec, jnp.mean(quantiles, axis=-1), sample.observed.legal)
             total = total + numbers.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - mean)
-        return total, (error, jnp.stack([each, mean, jnp.abs(error)]))
+        return total, (error, jnp.mean(jnp.stack([each, mean, jnp.abs(error)]), axis=1))
 
-    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
-    most = getattr(numbers, "gradient_clip", None)
-    weights, moments, norm = descended(
-        shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
-    )
-    readings = jnp.concatenate([jnp.mean(told, axis=1), norm[None]])
-    return learning._replace(weights=weights, moments=moments), (readings, error)
+    return _stepped(shapes, numbers, learning, loss_of)
 
 
 def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any) -> tuple[Learning, Any]:
@@ -632,12 +632,6 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later
         if hasattr(numbers, "conservative"):
             able = masked_values(shapes.spec, values, sample.observed.legal)
             total = total + numbers.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - chosen)
-        return total, (error, jnp.stack([each, chosen, jnp.abs(error)]))
+        return total, (error, jnp.mean(jnp.stack([each, chosen, jnp.abs(error)]), axis=1))
 
-    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(layout.leaves(learning.weights))
-    most = getattr(numbers, "gradient_clip", None)
-    weights, moments, norm = descended(
-        shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
-    )
-    readings = jnp.concatenate([jnp.mean(told, axis=1), norm[None]])
-    return learning._replace(weights=weights, moments=moments), (readings, error)
+    return _stepped(shapes, numbers, learning, loss_of)

@@ -10,7 +10,7 @@ import time
 import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -263,6 +263,7 @@ def known_optimum(environment: Environment) -> Solution | None:
     return _KNOWN[key]
 
 
+@lru_cache(maxsize=64)  # the code is read for it, and each evaluation asks several times
 def _key_of(environment: Environment) -> str | tuple[Any, ...]:
     """A name for a file; of a class whose code is nowhere, a key in this process alone."""
     cls, (parameters, weights) = type(environment), settings_of(environment)

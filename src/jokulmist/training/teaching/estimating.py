@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.recorded.cloning import Cloning
+from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.training.policies.policy import Act, Policy
@@ -119,7 +120,7 @@ def chances_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:
     from jokulmist.training.policies.agent_calls import TracedCalls
 
     spec, agent = policy.spec, policy.agent
-    if len(choices_of(spec.action)) != len(getattr(spec.action, "parts", {"": spec.action})):
+    if len(choices_of(spec.action)) != len(parts_of(spec.action)):
         raise SettingError("only choices are judged by how likely they were, and the action has numbers.")
     shapes = agent.shapes(spec, len(observed.age))
     kind: Any = type(agent)

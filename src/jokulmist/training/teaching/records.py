@@ -12,7 +12,7 @@ import numpy as np
 from jokulmist.agents.contract import Experience
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.spaces.actions import Actions, Choice, Record
+from jokulmist.environments.spaces.actions import Choice, Record, parts_of
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.errors import RecordError, SettingError, listed, nearest
 from jokulmist.records.rollouts import Rollout, read_rollouts
@@ -131,9 +131,12 @@ def _table(source: Any) -> pd.DataFrame:
 
 
 def _wanted(description: Description) -> list[str]:
-    action = description.action
-    parts = [f"action.{name}" for name in action.parts] if isinstance(action, Actions) else ["action"]
-    return [*(c.name for c in description.spec.channels), *parts]
+    return [*(c.name for c in description.spec.channels), *map(_column_of, parts_of(description.action))]
+
+
+def _column_of(part: str) -> str:
+    """The column of a part of the action."""
+    return f"action.{part}" if part else "action"
 
 
 def _read(description: Description, table: pd.DataFrame, called: Any, weighed: bool) -> Records:
@@ -154,9 +157,8 @@ def _read(description: Description, table: pd.DataFrame, called: Any, weighed: b
     borders = np.concatenate([[True], given[1:] != given[:-1]])
     episode = np.cumsum(borders) - 1
     closing = np.concatenate([borders[1:], [True]])  # the last row of each episode
-    parts = description.action.parts if isinstance(description.action, Actions) else {"": description.action}
-    first = table[called(f"action.{next(iter(parts))}" if "" not in parts else "action")]
-    decided = first.notna().to_numpy()
+    parts = parts_of(description.action)
+    decided = table[called(_column_of(next(iter(parts))))].notna().to_numpy()
     if (~decided & ~closing).any():
         raise SettingError(
             f"row {int(np.flatnonzero(~decided & ~closing)[0])} of the records has no action, and its episode goes on."
@@ -177,12 +179,8 @@ def _read(description: Description, table: pd.DataFrame, called: Any, weighed: b
     if not len(rows):
         raise RecordError("the records have no decision whose outcome is known: each needs a row after it, or an end.")
     last_of = np.concatenate([episode[rows][1:] != episode[rows][:-1], [True]])
-    age = (
-        np.arange(len(rows))
-        - np.flatnonzero(np.concatenate([[True], last_of[:-1]]))[
-            np.cumsum(np.concatenate([[0], last_of[:-1]])).astype(int)
-        ]
-    )
+    count = np.arange(len(rows))
+    age = count - np.maximum.accumulate(np.where(np.concatenate([[True], last_of[:-1]]), count, 0))
     numbers = _numbers(spec, table, called)
     images = {c.name: _images(c, table, called(c.name)) for c in spec.images}
     mask = (
@@ -199,9 +197,7 @@ def _read(description: Description, table: pd.DataFrame, called: Any, weighed: b
         rewards = np.stack(columns, axis=1) @ np.asarray(description.weights)
     else:
         rewards = _floats(table, called(REWARD), rows)
-    own = {
-        name: _acts(part, table, called(f"action.{name}" if name else "action"), rows) for name, part in parts.items()
-    }
+    own = {name: _acts(part, table, called(_column_of(name)), rows) for name, part in parts.items()}
     actions = own[""] if "" in own else Record(**own)
     closed = last_of | ends
     after = seen(follows, age + 1)
@@ -278,8 +274,7 @@ def _acts(part: Any, table: pd.DataFrame, column: str, rows: Any) -> Any:
 def _chances(description: Description, table: pd.DataFrame, called: Any, own: dict[str, Any], rows: Any) -> Any:
     """With which chance each action was taken, where the records tell of each alternative of every choice."""
     found = np.ones(len(rows))
-    parts = description.action.parts if isinstance(description.action, Actions) else {"": description.action}
-    for name, part in parts.items():
+    for name, part in parts_of(description.action).items():
         if not isinstance(part, Choice):
             return None
         columns = [called(f"{PROBABILITY}{f'{name}.' if name else ''}{label}") for label in part.labels]
