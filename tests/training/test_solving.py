@@ -11,6 +11,8 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, SettingError
+from jokulmist.training.solving import transitions
+from jokulmist.training.solving.batches import Batches
 from jokulmist.training.solving.counting import binomial_chances, outcomes, poisson_chances
 
 
@@ -146,6 +148,62 @@ def test_outcomes_have_the_chances_of_what_is_drawn():
     )
     assert sum(k * c for k, c in enumerate(poisson_chances(30.0))) == pytest.approx(30.0, abs=1e-5)
     assert sum(k * c for k, c in enumerate(binomial_chances(9, 0.3))) == pytest.approx(2.7)
+
+
+class Chancy(jm.Environment):
+    """Every kind of draw that can be counted; with `pieces`, as many as were drawn before: that is gone through one outcome at a time."""
+
+    pieces: bool = jm.parameter(False, fixed=True)
+    time_limit = 6
+
+    class State(jm.State):
+        left: int = jm.seen(low=0, high=60)
+        row: np.ndarray = jm.field(shape=3, dtype="int32")
+
+    action = jm.Choice("few", "many")
+
+    def begin(self, draw):
+        return self.State(left=3, row=np.zeros(3, int))
+
+    def advance(self, state, action, draw):
+        xp = self.xp
+        some = draw.poisson(0.5 + 0.5 * action) + draw.binomial(2, 0.25) + draw.pick([0, 2, 5], weights=[1, 0, 3])
+        row = draw.permutation(3) * draw.bernoulli(xp.where(action == 1, 1.0, 0.5), shape=3)
+        if self.pieces:
+            some = some + draw.integers(0, xp.maximum(row[0], 1))
+        return state.replace(left=xp.minimum(state.left + xp.minimum(some, 8), 60) // 2, row=xp.asarray(row, xp.int32))
+
+    @jm.reward
+    def much(self, before, action, after):
+        return 0.1 * after.left - 0.3 * after.row[1] + before.left * action
+
+
+@pytest.mark.parametrize(
+    ("environment", "horizon"),
+    [
+        (jm.gallery.WholeTarn(hours=24), 24),
+        (Ice(), None),
+        (Shed(), 4),
+        (Sticks(), None),
+        (Chancy(), 6),
+        (Chancy(pieces=True), 3),
+    ],
+    ids=["tarn", "ice", "shed", "sticks", "chancy", "pieces"],
+)
+def test_many_outcomes_at_once_are_what_they_are_one_at_a_time(environment, horizon, monkeypatch):
+    gone = []
+    monkeypatch.setattr(Batches, "of", lambda self, *given, of=Batches.of: gone.append(1) or of(self, *given))
+    found = []
+    for worth in (0, 10**9):
+        monkeypatch.setattr(transitions, "WORTH_TRACING", worth)
+        found.append(transitions.transitions_of(environment, 100_000, horizon))
+    traced, plain = found
+    assert gone
+    assert [transitions.key_of(s) for s in traced.states] == [transitions.key_of(s) for s in plain.states]
+    assert (traced.action == plain.action).all()
+    assert (traced.mover == plain.mover).all()
+    np.testing.assert_allclose(traced.reward, plain.reward, rtol=1e-9, atol=1e-12)
+    assert abs(traced.onward - plain.onward).max() < 1e-12
 
 
 def test_a_game_in_turns_is_solved_for_each_player():

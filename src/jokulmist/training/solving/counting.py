@@ -123,7 +123,7 @@ class CountedDraw(Draw):
                 "permutation", f"it has more than {math.factorial(MOST_ORDERED):,} outcomes",
                 f"Order at most {MOST_ORDERED}, or draw one after another",
             )  # fmt: skip
-        orders = _orders(count)
+        orders = orders_of(count)
         return orders[self._among([1.0 / len(orders)] * len(orders))]
 
     def _take(self, kind: Any, shape: tuple[int, ...]) -> Any:
@@ -147,7 +147,7 @@ def _refuse(name: str | None, why: str, mend: str) -> NoReturn:
 
 
 @lru_cache(maxsize=8)
-def _orders(count: int) -> list[Any]:
+def orders_of(count: int) -> list[Any]:
     return [np.array(order, np.int32) for order in itertools.permutations(range(count))]
 
 

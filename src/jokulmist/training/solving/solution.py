@@ -298,11 +298,17 @@ def _keep(solution: Solution) -> None:
         "seconds": solution.seconds,
     }  # fmt: skip
     arrays = {f"field {name}": np.array([state.__dict__[name] for state in solution._met]) for name in names}
-    sink = io.BytesIO()
-    np.savez_compressed(
-        sink, about=np.frombuffer(json.dumps(about).encode(), np.uint8), starts=best.starts, state=best.state.astype(np.int32),
-        index=solution._index.astype(np.int32), mover=solution._mover.astype(np.int8), value=best.value, **arrays,  # type: ignore[arg-type]
+    arrays.update(
+        about=np.frombuffer(json.dumps(about).encode(), np.uint8), starts=best.starts, state=best.state.astype(np.int32), index=solution._index.astype(np.int32),
+        mover=solution._mover.astype(np.int8), value=best.value,
     )  # fmt: skip
+    sink = io.BytesIO()
+    with zipfile.ZipFile(
+        sink, "w", zipfile.ZIP_DEFLATED, compresslevel=1
+    ) as kept:  # at its usual level NumPy takes longer over it than solving took
+        for name, array in arrays.items():
+            with kept.open(f"{name}.npy", "w") as entry:
+                np.lib.format.write_array(entry, array, allow_pickle=False)
     place = _place()
     try:
         place.mkdir(parents=True, exist_ok=True)

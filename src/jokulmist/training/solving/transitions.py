@@ -22,6 +22,8 @@ from jokulmist.training.solving.counting import outcomes
 
 Array = np.ndarray[Any, Any]
 TOLD_EVERY = 20_000
+WORTH_TRACING = 30_000  # outcomes: fewer are gone through sooner than a class is traced
+MOST_AT_ONCE = 1_000_000  # outcomes
 
 
 @dataclass
@@ -108,73 +110,196 @@ def transitions_of(
     SettingError
         When the states are more than `most_states`, or something that is drawn cannot be counted.
     """
-    from scipy import sparse
 
     refuse_unsolvable(environment)
-    stepper, description = Stepper(environment), describe(environment)
-    choosing = Deciding(description)
-    players = len(description.players)
-    states: list[Any] = []
-    depth: list[int] = []  # decisions before a state is met first; states are gone through in this order
-    found: dict[Any, int] = {}
+    gone = Gone(environment, most_states, horizon)
+    batches: Any = None  # False where the class cannot be traced
+    while gone.here < len(gone.states):
+        if horizon is not None and gone.depth[gone.here] >= horizon:  # nothing is decided there any more
+            break
+        if batches is None and gone.outcomes >= WORTH_TRACING:
+            batches = _batches_for(environment)
+        if not batches:
+            gone.one()
+        elif not gone.many(batches):
+            batches = False
+        if say is not None and gone.here // TOLD_EVERY > gone.told:
+            gone.told = gone.here // TOLD_EVERY
+            say(f"{gone.here:,} states gone through, {len(gone.states):,} met")
+    return gone.transitions()
 
-    here = -1
 
-    def place(state: Any) -> int:
+def _batches_for(environment: Environment) -> Any:
+    """What goes through many outcomes at once; False where the class cannot be traced."""
+    from jokulmist.training.solving.batches import Batches, Unequal
+
+    try:
+        return Batches(environment)
+    except Unequal:
+        return False
+
+
+class Gone:
+    """The states that were met so far, in the order in which they are gone through, and where their decisions lead.
+
+    Attributes
+    ----------
+    here : int
+        The next state that is gone through.
+    depth : list of int
+        Decisions before each state is met first.
+    outcomes : int
+        That were looked at.
+    told : int
+    """
+
+    def __init__(self, environment: Environment, most_states: int, horizon: int | None) -> None:
+        self._stepper, self._description = Stepper(environment), describe(environment)
+        self._choosing = Deciding(self._description)
+        self._most, self._horizon = most_states, horizon
+        self.states: list[Any] = []
+        self.depth: list[int] = []
+        self.here, self.outcomes, self.told = 0, 0, 0
+        self._found: dict[Any, int] = {}
+        self._found_rows: dict[bytes, int] | None = None
+        self._of_state: list[int] = []
+        self._taken: list[int] = []
+        self._movers: list[int] = []
+        self._rewards: list[Any] = []
+        self._pieces: list[tuple[Array, Array, Array]] = []  # decisions, where they lead, and with which chance
+        self._rows, self._targets, self._chances = list[int](), list[int](), list[float]()
+        self._first: dict[int, float] = {}
+        for state, chance in outcomes(self._stepper.begin):
+            at = self._place(state, 0)
+            self._first[at] = self._first.get(at, 0.0) + chance
+
+    def _place(self, state: Any, depth: int) -> int:
         key = key_of(state)
-        at = found.get(key)
+        at = self._found.get(key)
         if at is None:
-            at = found[key] = len(states)
-            states.append(stepper.cleared(state))
-            depth.append(depth[here] + 1 if here >= 0 else 0)
-            if at >= most_states:
-                raise SettingError(
-                    f"`{description.name}` has more than {most_states:,} states; the last one met was {state}. Give a larger `most_states`, or fields that take "
-                    f"fewer values: a field that only counts up makes every moment another state."
-                )
+            at = self._found[key] = self._added(self._stepper.cleared(state), depth)
         return at
 
-    first: dict[int, float] = {}
-    for state, chance in outcomes(stepper.begin):
-        at = place(state)
-        first[at] = first.get(at, 0.0) + chance
-    of_state: list[int] = []
-    taken: list[int] = []
-    movers: list[int] = []
-    rewards: list[Any] = []
-    ends, targets, chances = [0], list[int](), list[float]()
-    here = 0
-    while here < len(states):
-        before = states[here]
-        if horizon is not None and depth[here] >= horizon:  # nothing is decided there any more
-            break
-        for mover, index, action in choosing.of(stepper, before):
+    def _added(self, state: Any, depth: int) -> int:
+        self.states.append(state)
+        self.depth.append(depth)
+        if len(self.states) > self._most:
+            raise SettingError(
+                f"`{self._description.name}` has more than {self._most:,} states; the last one met was {state}. Give a larger `most_states`, or fields that take "
+                f"fewer values: a field that only counts up makes every moment another state."
+            )
+        return len(self.states) - 1
+
+    def one(self) -> None:
+        """Go through one state, one outcome at a time."""
+        here, stepper, players = self.here, self._stepper, len(self._description.players)
+        before = self.states[here]
+        for mover, index, action in self._choosing.of(stepper, before):
             reward: Any = np.zeros(players) if players else 0.0
             goes: dict[int, float] = {}
-            for after, chance in outcomes(lambda draw, a=action, b=before: stepper.advance(b, a, draw)):  # type: ignore[misc]
+            for after, chance in outcomes(lambda draw, a=action: stepper.advance(before, a, draw)):  # type: ignore[misc]
+                self.outcomes += 1
                 got: Any = 0.0
                 for method, judge, weight in stepper.direct_terms:
                     got = got + weight * float(method(after) if judge is None else judge(before, action, after))
                 reward = reward + chance * got
                 if not stepper.held(before, action, after, 0):
-                    at = place(after)
+                    at = self._place(after, self.depth[here] + 1)
                     goes[at] = goes.get(at, 0.0) + chance
-            of_state.append(here)
-            taken.append(index)
-            movers.append(mover)
-            rewards.append(reward)
-            targets.extend(goes)
-            chances.extend(goes.values())
-            ends.append(len(targets))
-        here += 1
-        if say is not None and here % TOLD_EVERY == 0:
-            say(f"{here:,} states gone through, {len(states):,} met")
-    begun = np.zeros(len(states))
-    begun[list(first)] = list(first.values())
-    onward = sparse.csr_array((chances, targets, ends), shape=(len(of_state), len(states)))
-    return Transitions(
-        states, begun, np.array(of_state), np.array(taken), np.array(movers), np.array(rewards, float), onward
-    )
+            self._rows.extend([len(self._of_state)] * len(goes))
+            self._targets.extend(goes)
+            self._chances.extend(goes.values())
+            self._of_state.append(here)
+            self._taken.append(index)
+            self._movers.append(mover)
+            self._rewards.append(reward)
+        self.here += 1
+
+    def many(self, batches: Any) -> bool:
+        """Go through many states at once; whether that could be done. If not, everything is as before."""
+        from jokulmist.training.solving.batches import Unequal
+
+        each = self.outcomes / max(self.here, 1)
+        end = min(len(self.states), self.here + 1 + int(MOST_AT_ONCE / max(each, 1.0)))
+        if self._horizon is not None:
+            end = self.here + int(np.searchsorted(self.depth[self.here : end], self._horizon))
+        some = self.states[self.here : end]
+        decided = [self._choosing.of(self._stepper, state) for state in some]
+        sizes = [len(one) for one in decided]
+        flat = [decision for one in decided for decision in one]
+        try:
+            pieces = list(batches.of(some, [action for _, _, action in flat], np.repeat(np.arange(len(some)), sizes)))
+        except Unequal:
+            return False
+        if self._found_rows is None:
+            self._found_rows = {row: k for k, row in enumerate(_rows_of_states(batches.fields, self.states))}
+        known, made = self._found_rows, self._maker(batches.fields)
+        begin, players = len(self._of_state), len(self._description.players)
+        rewards = np.zeros((len(flat), players)) if players else np.zeros(len(flat))
+        depths = np.repeat(self.depth[self.here : end], sizes)
+        for piece in pieces:
+            self.outcomes += len(piece.decision)
+            np.add.at(rewards, piece.decision, (piece.chance * piece.reward.T).T)
+            onward = np.flatnonzero(~piece.closed)
+            decision = piece.decision[onward]
+            columns = {name: column[onward] for name, column in piece.after.items()}
+            targets = np.empty(len(onward), np.int64)
+            for k, row in enumerate(_as_rows(batches.fields, columns)):
+                at = known.get(row)
+                if at is None:
+                    at = known[row] = self._added(made(columns, k), int(depths[decision[k]]) + 1)
+                targets[k] = at
+            self._pieces.append((decision + begin, targets, piece.chance[onward]))
+        self._of_state.extend(np.repeat(np.arange(self.here, end), sizes).tolist())
+        self._taken.extend(index for _, index, _ in flat)
+        self._movers.extend(mover for mover, _, _ in flat)
+        self._rewards.extend(rewards)
+        self.here = end
+        return True
+
+    def _maker(self, fields: Any) -> Callable[[Any, int], Any]:
+        """A state from a row of columns, with its flows at zero."""
+        cls, flows = self._stepper.state_class, self._stepper.flows
+
+        def made(columns: Any, k: int) -> Any:
+            values = {f.name: columns[f.name][k].item() if f.scalar else columns[f.name][k] for f in fields}
+            state = object.__new__(cls)
+            state.__dict__.update(
+                {f.name: values[f.name] if f.name in values else flows[f.name] for f in self._description.fields}
+            )
+            return state
+
+        return made
+
+    def transitions(self) -> Transitions:
+        from scipy import sparse
+
+        begun = np.zeros(len(self.states))
+        begun[list(self._first)] = list(self._first.values())
+        pieces = [(np.array(self._rows, int), np.array(self._targets, int), np.array(self._chances)), *self._pieces]
+        rows, targets, chances = (np.concatenate(parts) for parts in zip(*pieces, strict=True))
+        onward = sparse.csr_array((chances, (rows, targets)), shape=(len(self._of_state), len(self.states)))
+        onward.sum_duplicates()
+        return Transitions(
+            self.states, begun, np.array(self._of_state), np.array(self._taken), np.array(self._movers), np.array(self._rewards, float), onward
+        )  # fmt: skip
+
+
+def _as_rows(fields: Any, columns: dict[str, Array]) -> list[bytes]:
+    """States as bytes, one a row."""
+    count = len(next(iter(columns.values()))) if columns else 0
+    if not count:
+        return []
+    parts = [np.ascontiguousarray(columns[f.name] + 0).reshape(count, -1).view(np.uint8) for f in fields]  # -0.0 is 0.0
+    together = np.ascontiguousarray(np.concatenate(parts, axis=1))
+    rows: list[bytes] = together.view(f"V{together.shape[1]}").ravel().tolist()
+    return rows
+
+
+def _rows_of_states(fields: Any, states: list[Any]) -> list[bytes]:
+    from jokulmist.training.solving.batches import held_as
+
+    return _as_rows(fields, {f.name: np.array([s.__dict__[f.name] for s in states], held_as(f)) for f in fields})
 
 
 class Deciding:
