@@ -1,10 +1,11 @@
-"""Tables with and without traces: decisions until a long way is known, ten seeds.
+"""Tables with traces, with planning, and without: decisions until a long way is known, ten seeds.
 
-python benchmarks/traces.py
+python benchmarks/traces.py [planned]
 """
 
 import json
 import statistics
+import sys
 
 import numpy as np
 
@@ -38,23 +39,38 @@ class Fjord(jm.Environment):
         return after.reach == self.reaches
 
 
-def until(method, decay, seed):
+def until(agent, seed):
     """Decisions until the mean length of the last ten episodes is below 150; 100 is the least."""
-    agent = method(trace_decay=decay, discount=0.99, learning_rate=0.2, exploration=0.1)
-    run = jm.train(Fjord(), agent, steps=400_000, copies=1, seed=seed, folder=None)
+    run = jm.train(
+        Fjord(), agent, steps=100_000 if getattr(agent, "planning", 0) else 400_000, copies=1, seed=seed, folder=None
+    )
     episodes = run.episodes
     steps = episodes["steps"].rolling(10).mean().to_numpy()
     found = np.flatnonzero(steps < 150)
     return int(episodes["decisions"].iloc[found[0]]) if len(found) else None
 
 
-if __name__ == "__main__":
-    told = {}
+def agents():
+    usual = {"discount": 0.99, "learning_rate": 0.2, "exploration": 0.1}
     for method in (jm.QLearning, jm.Sarsa):
         for decay in (0.0, 0.5, 0.9, 0.95):
-            found = [until(method, decay, seed) for seed in range(10)]
-            known = [n for n in found if n is not None]
-            told[f"{method.__name__}, {decay}"] = {
-                "reached": f"{len(known)} of 10", "median decisions": statistics.median(known) if known else None, "least": min(known, default=None), "most": max(known, default=None),
-            }  # fmt: skip
+            yield f"{method.__name__}, traces {decay}", method(trace_decay=decay, **usual)
+    for sweeping in ("even", "prioritised"):
+        for planning in (5, 50):
+            yield (
+                f"QLearning, {planning} planned, {sweeping}",
+                jm.QLearning(planning=planning, sweeping=sweeping, **usual),
+            )
+
+
+if __name__ == "__main__":
+    told = {}
+    for name, agent in agents():
+        if len(sys.argv) > 1 and sys.argv[1] not in name:
+            continue
+        found = [until(agent, seed) for seed in range(10)]
+        known = [n for n in found if n is not None]
+        told[name] = {
+            "reached": f"{len(known)} of 10", "median decisions": statistics.median(known) if known else None, "least": min(known, default=None), "most": max(known, default=None),
+        }  # fmt: skip
     print(json.dumps(told, indent=2))

@@ -73,6 +73,7 @@ _WHERE: dict[str, str] = {
     "Scheduled": "agents.contract",
     "QLearning": "agents.tables.q_learning",
     "Sarsa": "agents.tables.sarsa",
+    "DoubleQLearning": "agents.tables.double_q",
     "ExpectedSarsa": "agents.tables.sarsa",
     "LinearQ": "agents.values.linear_q",
     "DQN": "agents.values.dqn",

@@ -15,6 +15,7 @@ from jokulmist.agents.random_play import RandomPlay as RandomPlay
 from jokulmist.agents.recorded.cloning import Cloning as Cloning
 from jokulmist.agents.recorded.implicit_q import ImplicitQ as ImplicitQ
 from jokulmist.agents.roster import Roster as Roster
+from jokulmist.agents.tables.double_q import DoubleQLearning as DoubleQLearning
 from jokulmist.agents.tables.q_learning import QLearning as QLearning
 from jokulmist.agents.tables.sarsa import ExpectedSarsa as ExpectedSarsa
 from jokulmist.agents.tables.sarsa import Sarsa as Sarsa

@@ -14,6 +14,7 @@ from jokulmist.agents.random_play import RandomPlay
 from jokulmist.agents.recorded.cloning import Cloning
 from jokulmist.agents.recorded.implicit_q import ImplicitQ
 from jokulmist.agents.roster import Roster
+from jokulmist.agents.tables.double_q import DoubleQLearning
 from jokulmist.agents.tables.q_learning import QLearning
 from jokulmist.agents.tables.sarsa import ExpectedSarsa, Sarsa
 from jokulmist.agents.values.dqn import DQN
@@ -23,6 +24,7 @@ AGENTS: dict[str, type[Agent]] = {
     "QLearning": QLearning,
     "Sarsa": Sarsa,
     "ExpectedSarsa": ExpectedSarsa,
+    "DoubleQLearning": DoubleQLearning,
     "LinearQ": LinearQ,
     "DQN": DQN,
     "Reinforce": Reinforce,

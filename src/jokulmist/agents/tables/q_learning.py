@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from jokulmist.agents.contract import Numbers
+from jokulmist.agents.contract import Numbers, Shapes, Whole, weight_ahead
 from jokulmist.agents.tables.cells import Ops, array_ops
-from jokulmist.agents.tables.table import Table, TableAgent
+from jokulmist.agents.tables.planning import fresh_model, planned, remembered
+from jokulmist.agents.tables.scalar_agent import ScalarTable
+from jokulmist.agents.tables.table import Carried, Table, TableAgent
+from jokulmist.environments.spaces.channels import Spec
+from jokulmist.errors import SettingError
 
 NOT_RECORDED = -1e9
+WORTH_SWEEPING = 1e-4  # an entry that is nearer to what is remembered is left alone
 
 
 class QLearning(TableAgent):
@@ -21,7 +26,19 @@ class QLearning(TableAgent):
 
     Watkins (1989), "Learning from delayed rewards"; Sutton and Barto (2018), equation 6.8.
 
-    See `TableAgent` for the settings. Differs from the book: ties are broken at random; where several copies meet in
+    Parameters
+    ----------
+    planning : int
+        Updates between two decisions from what is remembered, 0 for none: decisions are dear, and time is not (Dyna; Sutton, 1990). Of each cell and action the newest 16
+        outcomes are remembered, and an update goes a step towards their mean. For one copy alone.
+    sweeping : {"even", "prioritised"}
+        Of which cells and actions: any that were met; or the one whose value is furthest from what is remembered, and then those that lead to it (Moore and Atkeson, 1993).
+    learning_rate, discount, discount_per, exploration, bins, initial_value, trace_decay, novelty
+        See `TableAgent`.
+
+    Notes
+    -----
+    Differs from the book: ties are broken at random; where several copies meet in
     one entry in one turn, the mean of their errors is applied. Fails when the channels have many bins together, and
     overestimates where rewards are noisy.
 
@@ -31,8 +48,61 @@ class QLearning(TableAgent):
     QLearning(exploration=0.1, bins=20)
     """
 
+    planning: Whole = 0
+    sweeping: Literal["even", "prioritised"] = "even"
+
     traces: ClassVar[str] = "watkins"
     record_readings: ClassVar[tuple[str, ...]] = ("moved", "recorded")
+
+    def shapes(self, spec: Spec, copies: int) -> Shapes:
+        shapes = super().shapes(spec, copies)
+        shapes.worth_sweeping = WORTH_SWEEPING
+        if self.planning and self.trace_decay:
+            raise SettingError("`planning` and `trace_decay` of `QLearning` do not go together. Leave one of them out.")
+        if self.sweeping != "even" and not self.planning:
+            raise SettingError(
+                "`sweeping` of `QLearning` says which updates are planned, and there are none. Add `planning=20`, or leave it out."
+            )
+        return shapes
+
+    @staticmethod
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Table:
+        learner = TableAgent.fresh_learner(shapes, numbers, noise)
+        return learner._replace(model=fresh_model(shapes)) if shapes.planning else learner
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Table, memory: Carried, experience: Any, noise: Any
+    ) -> tuple[Table, Carried, tuple[Any, ...]]:
+        after, memory, readings = TableAgent.learn(shapes, numbers, learner, memory, experience, noise)
+        if not shapes.planning:
+            return after, memory, readings
+        if shapes.copies > 1:
+            raise SettingError("planning follows one copy. Use `copies=1` with `planning`.")
+        import jax
+        import jax.numpy as jnp
+
+        happened, ops = jax.tree.map(lambda part: part[0], experience), array_ops()
+        cell, led = (shapes.grid.place(list(seen.numbers.T), ops)[0][0] for seen in (happened.observed, happened.last))
+        entry = cell * shapes.actions + happened.actions[0]
+        ahead = jnp.where(happened.ended[0], 0.0, jnp.reshape(weight_ahead(numbers, happened.advances), (-1,))[0])
+        model = remembered(learner.model, entry, led, happened.rewards[0], ahead, happened.last.legal)
+        values, model = planned(shapes, numbers, after.values, model, entry, noise)
+        return Table(values, model), memory, readings
+
+    @staticmethod
+    def kept(learner: Table) -> Table:
+        return learner._replace(model=())
+
+    @classmethod
+    def scalar(
+        cls, shapes: Any, numbers: Numbers, learner: Table, explore: Any, learn: Any, exploring: bool = True
+    ) -> ScalarTable | None:
+        return (
+            None
+            if shapes.planning and learn is not None
+            else super().scalar(shapes, numbers, learner, explore, learn, exploring)
+        )
 
     @staticmethod
     def taught(shapes: Any, numbers: Numbers, learner: Table, rows: Any) -> Table:

@@ -41,9 +41,10 @@ def _bins(value: Any) -> Any:
 
 
 class Table(NamedTuple):
-    """What was learned: ``values`` of shape ``(cells, actions)``, float32."""
+    """What was learned: ``values`` of shape ``(cells, actions)``, float32; and where the method plans, what it remembers."""
 
     values: Any
+    model: Any = ()
 
 
 class Carried(NamedTuple):
@@ -163,7 +164,7 @@ class TableAgent(Agent):
         shapes: Any, numbers: Numbers, learner: Table, memory: Carried, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Carried, tuple[()]]:
         ops = array_ops(shapes.spec.masked)
-        row = _rows(learner.values, shapes.grid.place(list(observed.numbers.T), ops)[0], noise, observed.legal)
+        row = rows_of(learner.values, shapes.grid.place(list(observed.numbers.T), ops)[0], noise, observed.legal)
         action = drawn(
             chances(row, numbers.exploration if explore else 0.0, ops), noise.uniform(shape=(shapes.copies,))
         )
@@ -182,23 +183,21 @@ class TableAgent(Agent):
         happened = jax.tree.map(lambda part: part[0], experience)
         observed, action, reward, ended, closed, last = happened[:6]
         cell = noise.settle(shapes.grid.place(list(observed.numbers.T), ops)[0])
-        row = _rows(learner.values, cell, noise)
+        row = rows_of(learner.values, cell, noise)
         cell_after, outside = shapes.grid.place(list(last.numbers.T), ops)
-        row_after = _rows(learner.values, cell_after, noise, last.legal)
+        row_after = rows_of(learner.values, cell_after, noise, last.legal)
         upcoming = None
         if shapes.method.draws_ahead:
             likely = chances(row_after, numbers.exploration, ops)
             upcoming = drawn(likely, noise.uniform(shape=(shapes.copies,)))
             memory = memory._replace(pending=jnp.where(closed, -1, upcoming))
         value = shapes.method.ahead(row_after, numbers.exploration, upcoming, closed, ops)
-        taken = row[0]
-        for k in range(1, shapes.actions):
-            taken = jnp.where(action == k, row[k], taken)
+        taken = of_action(row, action)
         if shapes.traced:
             return _traced(shapes, numbers, learner, memory, happened, cell, row, value, taken, outside)
         error = noise.settle(reward + weight_ahead(numbers, happened.advances) * jnp.where(ended, 0.0, value) - taken)
-        step = numbers.learning_rate * _meeting(error, cell * shapes.actions + action)
-        values = _written(learner.values, cell, action, taken + step)
+        step = numbers.learning_rate * meeting(error, cell * shapes.actions + action)
+        values = written(learner.values, cell, action, taken + step)
         readings = (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
         return Table(values), memory, readings
 
@@ -257,7 +256,17 @@ def _traced(
     return Table(table.reshape(learner.values.shape)), memory, (jnp.abs(error), jnp.mean(1.0 * outside))
 
 
-def _rows(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:
+def of_action(row: Sequence[Any], action: Any) -> Any:
+    """The values of the actions that were taken."""
+    import jax.numpy as jnp
+
+    taken = row[0]
+    for k, value in enumerate(row[1:], start=1):
+        taken = jnp.where(action == k, value, taken)
+    return taken
+
+
+def rows_of(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:
     """The rows of the given cells, as one array over copies for each action.
 
     They are settled: else the compiler reads the table again wherever a row is used, after the write too, and copies
@@ -275,7 +284,7 @@ def _rows(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:
     return [rows[:, k] for k in range(table.shape[1])]
 
 
-def _meeting(error: Any, key: Any) -> Any:
+def meeting(error: Any, key: Any) -> Any:
     """The errors, where copies meet in one entry of the table the mean of theirs."""
     import jax.numpy as jnp
 
@@ -286,7 +295,7 @@ def _meeting(error: Any, key: Any) -> Any:
     return summed[:, 0] / summed[:, 1]
 
 
-def _written(table: Any, cell: Any, action: Any, value: Any) -> Any:
+def written(table: Any, cell: Any, action: Any, value: Any) -> Any:
     from jax import lax
 
     if cell.shape[0] == 1:

@@ -1,0 +1,96 @@
+"""Double Q-learning on two tables."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from jokulmist.agents.action_values import by_label
+from jokulmist.agents.contract import Numbers, weight_ahead
+from jokulmist.agents.tables.cells import SCALARS, array_ops
+from jokulmist.agents.tables.greedy import chances, drawn
+from jokulmist.agents.tables.table import Carried, Table, TableAgent, meeting, of_action, rows_of, written
+
+
+class DoubleQLearning(TableAgent):
+    """Double Q-learning: one table says which action is best, the other one what it is worth, in turns by chance.
+
+    Q_i(s, a) += learning_rate (r + discount Q_j(s', argmax_b Q_i(s', b)) - Q_i(s, a)),  i drawn, j the other
+
+    Van Hasselt (2010), "Double Q-learning", algorithm 1; Sutton and Barto (2018), section 6.7.
+
+    Where rewards are noisy, the largest of several values is too large by chance, and Q-learning believes it. Actions are chosen by the mean of both tables, which are kept
+    as ``values`` of shape ``(2, cells, actions)``. See `TableAgent` for the settings. Differs from the book as `QLearning` does. Fails when there are few decisions:
+    each of them moves one table alone.
+
+    Examples
+    --------
+    >>> DoubleQLearning(bins=20)
+    DoubleQLearning(bins=20)
+    """
+
+    @staticmethod
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Table:
+        return Table(np.full((2, shapes.grid.cells, shapes.actions), numbers.initial_value, np.float32))
+
+    @staticmethod
+    def choose(
+        shapes: Any, numbers: Numbers, learner: Table, memory: Carried, observed: Any, noise: Any, explore: bool
+    ) -> tuple[Any, Carried, tuple[()]]:
+        ops = array_ops(shapes.spec.masked)
+        cell = shapes.grid.place(list(observed.numbers.T), ops)[0]
+        first, second = (
+            rows_of(_flat(learner.values), cell + k * shapes.grid.cells, noise, observed.legal) for k in range(2)
+        )
+        row = [0.5 * (one + other) for one, other in zip(first, second, strict=True)]
+        likely = chances(row, numbers.exploration if explore else 0.0, ops)
+        return noise.settle(drawn(likely, noise.uniform(shape=(shapes.copies,)))), memory, ()
+
+    @staticmethod
+    def learn(
+        shapes: Any, numbers: Numbers, learner: Table, memory: Carried, experience: Any, noise: Any
+    ) -> tuple[Table, Carried, tuple[Any, ...]]:
+        import jax
+        import jax.numpy as jnp
+
+        ops, cells = array_ops(shapes.spec.masked), shapes.grid.cells
+        observed, action, reward, ended, _, last = jax.tree.map(lambda part: part[0], experience)[:6]
+        table = _flat(learner.values)
+        which = (noise.uniform(shape=(shapes.copies,)) < 0.5).astype(jnp.int32)
+        cell = noise.settle(shapes.grid.place(list(observed.numbers.T), ops)[0] + which * cells)
+        after, outside = shapes.grid.place(list(last.numbers.T), ops)
+        taken = of_action(rows_of(table, cell, noise), action)
+        judging = rows_of(table, after + which * cells, noise, last.legal)
+        worth = rows_of(table, after + (1 - which) * cells, noise)
+        best, value = judging[0], worth[0]
+        for judged, other in zip(judging[1:], worth[1:], strict=True):
+            value = jnp.where(judged > best, other, value)
+            best = jnp.maximum(best, judged)
+        advances = experience.advances if isinstance(experience.advances, tuple) else experience.advances[0]
+        error = noise.settle(reward + weight_ahead(numbers, advances) * jnp.where(ended, 0.0, value) - taken)
+        step = numbers.learning_rate * meeting(error, cell * shapes.actions + action)
+        table = written(table, cell, action, taken + step)
+        return Table(table.reshape(learner.values.shape)), memory, (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
+
+    @classmethod
+    def scalar(
+        cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+    ) -> None:  # it has no twin in plain numbers
+        return None
+
+    @staticmethod
+    def said(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
+        cell = shapes.grid.place(list(observed.numbers.T), array_ops())[0]
+        return {"values": learner.values[:, cell].mean(axis=0)}
+
+    @staticmethod
+    def values(shapes: Any, learner: Table, observed: Any) -> dict[str, float]:
+        """The mean of both values of each action for one observation, by label."""
+        row = [float(number) for number in observed.numbers[0]]
+        return by_label(shapes.spec, np.asarray(learner.values)[:, shapes.grid.place(row, SCALARS)[0]].mean(axis=0))
+
+
+def _flat(values: Any) -> Any:
+    """Both tables as one, the second below the first."""
+    return values.reshape(-1, values.shape[-1])
