@@ -238,3 +238,54 @@ def test_an_estimate_is_the_weighted_mean_by_hand_and_says_when_it_knows_little(
         jm.estimate(best, records, act="sampled")
     with pytest.raises(SettingError, match="other channels"):
         jm.estimate(jm.train(Corridor(), jm.QLearning(), steps=50, lane="plain", folder=None), records)
+
+
+STILL = {"scaling": "bounds", "rewards_scaled": False}
+
+
+@pytest.mark.parametrize(
+    ("teacher", "learner", "same"),
+    [
+        (jm.DQN(conservative=1.0, **STILL), jm.DQN(replay_start=10**4, **STILL), "values"),
+        (jm.Cloning(scaling="bounds"), jm.PPO(entropy_bonus=0.0, scaling="bounds"), "probabilities"),
+        (jm.ImplicitQ(scaling="bounds"), jm.ActorCritic(entropy_bonus=0.0, scaling="bounds"), "probabilities"),
+        (jm.QLearning(), jm.QLearning(learning_rate=0.0), "values"),
+    ],
+    ids=["DQN", "Cloning", "ImplicitQ", "QLearning"],
+)
+def test_a_policy_that_records_have_taught_goes_on_in_the_environment(teacher, learner, same, walked, tmp_path):
+    taught = jm.learn_from(jm.Records.read(walked[0], Ford()), teacher, steps=30)
+    taught.policy.save(tmp_path / "taught.safetensors")
+    run = jm.train(Ford(), learner, steps=128, copies=1, start=tmp_path / "taught.safetensors", folder=tmp_path)
+    for stone in (0, 1):  # so early nothing was learned yet
+        then, now = (getattr(policy, same)({"stone": float(stone)}) for policy in (taught.policy, run.policy))
+        assert list(now.values()) == pytest.approx(list(then.values()), rel=1e-4)
+    assert run.origin["parent"] == {"run": "taught.safetensors", "decisions": 30}
+    (tmp_path / "taught.safetensors").unlink()  # the run keeps what it began with
+    assert jm.redo(run.path).same
+
+
+@pytest.mark.parametrize(
+    "agent", [jm.DQN(replay_start=40, **STILL), jm.DQN(replay_start=40, prioritised=True, **STILL)]
+)
+def test_a_run_with_replay_begins_with_what_another_learned_and_its_own_decisions(agent, tmp_path):
+    first = jm.train(Ford(), agent, steps=400, copies=2, folder=tmp_path)
+    then = first.policy.values({"stone": 1.0})
+    second = jm.train(Ford(), agent, steps=32, copies=2, start=first, folder=tmp_path)
+    assert second.policy.values({"stone": 1.0}) == pytest.approx(then)  # too few decisions to learn from
+    third = jm.train(Ford(), agent, steps=200, copies=2, start=first, folder=tmp_path)
+    assert then["right"] - 0.1 < third.policy.values({"stone": 1.0})["right"] < 3.5
+    assert third.readings["mean_value"].dropna().abs().max() > 0.1
+
+
+def test_policies_that_cannot_begin_another_are_refused(walked, tmp_path):
+    taught = jm.learn_from(jm.Records.read(walked[0], Ford()), jm.Cloning(network=jm.Dense(8)), steps=2)
+    path = taught.policy.save(tmp_path / "taught.safetensors") or tmp_path / "taught.safetensors"
+    for environment, agent, expected in (
+        (Ford(), jm.DQN(), "is a policy of `Cloning`, and what is to begin with it is `DQN`.*begins `PPO`"),
+        (Ford(), jm.PPO(), "`network` is Dense\\(8\\) there and Dense\\(64, 64\\) here"),
+        (Ford(), jm.PPO(network=jm.Dense(8), shared=True), "`shared` is True here"),
+        (Corridor(), jm.PPO(network=jm.Dense(8)), "sees `stone` .*; `Corridor` shows `cell`"),
+    ):
+        with pytest.raises(SettingError, match=expected):
+            jm.train(environment, agent, steps=64, copies=1, start=path, folder=None)

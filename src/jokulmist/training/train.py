@@ -164,7 +164,8 @@ def train(
         ``mean_return``, ``seconds``). Asked at each report, so that it stops at the same decision again.
     start : Run or path, optional
         Agents that learn in this run and learned in that one, by the same method and network, begin with what they have learned there. The new
-        run keeps a copy of it and names that run as its parent.
+        run keeps a copy of it and names that run as its parent. Or the file of a policy (``policy.save``), e.g. one that records have taught: of the same method; a policy of `Cloning` or
+        `ImplicitQ` begins `PPO`, `ActorCritic` or `Reinforce`.
     observers : sequence of Observer
         Code of your own that looks at the run while it trains; see `Observer`.
     workers : int, optional

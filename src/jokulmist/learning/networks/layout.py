@@ -404,6 +404,12 @@ class Layout:
         """Length of the vector."""
         return self._cut.places[-1][1]
 
+    @property
+    def parts(self) -> dict[str, slice]:
+        """Where the arrays of the module stand in the vector, by their path in it, e.g. ``.policy.layers[0].weight``."""
+        places = [slice(begin, end) for begin, end, _ in self._cut.places]
+        return dict(zip(self._cut.names, places, strict=True))
+
     def begun(self) -> Any:
         """The weights as they begin, a float32 vector of shape ``(size,)``."""
         return np.concatenate([leaf.reshape(-1) for leaf in self._cut.first])

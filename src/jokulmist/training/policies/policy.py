@@ -148,6 +148,8 @@ class Policy:
         import pandas as pd
 
         grid, values = getattr(self.shapes, "grid", None), getattr(self.learner, "values", None)
+        if values is not None and np.ndim(values) == 3:  # two tables, whose mean is acted by
+            values = np.mean(np.asarray(values), axis=0)
         if grid is None or values is None or np.ndim(values) != 2:
             raise SettingError(
                 f"`{type(self.agent).__name__}` keeps no table. Its weights are written by `policy.save(file)`, and `policy.learner` holds them."

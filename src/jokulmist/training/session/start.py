@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from jokulmist.agents.beginnings import begun_with
 from jokulmist.agents.contract import Agent, numbers_at
 from jokulmist.agents.novelty import refuse_novelty
 from jokulmist.agents.players import PlayerAgents
@@ -20,6 +21,7 @@ from jokulmist.records.files import path_of
 from jokulmist.records.run_folder import is_run
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.policies.agent_calls import as_numpy
+from jokulmist.training.policies.policy import Policy
 from jokulmist.training.session.checkpointing import Arrays, is_replay, kept_in
 from jokulmist.trees import filled, flattened
 
@@ -62,8 +64,12 @@ def start_of(plan: Plan, *folders: Path | None) -> Start | None:
             return Start(_fitting(plan, arrays, str(folder / START)), parent)
     refuse_novelty(plan.agent, "cannot go on from what another run learned yet")
     path = path_of(plan.training.start, "`start`")
+    if path.is_file():
+        return _of_policy(plan, path)
     if not is_run(path):
-        raise LookupFailed(f"`start` is {plan.training.start!r}, which is no run. Name the folder of a run.")
+        raise LookupFailed(
+            f"`start` is {plan.training.start!r}, which is no run. Name the folder of a run, or a file of a policy that `policy.save` wrote."
+        )
     kept, _ = kept_in(path)
     if kept is None:
         raise LookupFailed(f"{path} has no checkpoint, so nothing can begin with what it has learned.")
@@ -73,6 +79,22 @@ def start_of(plan: Plan, *folders: Path | None) -> Start | None:
     return Start(_fitting(plan, arrays, str(path)), {"run": path.name, "decisions": int(kept.state["decisions"])})
 
 
+def _of_policy(plan: Plan, path: Path) -> Start:
+    """What an agent begins with that a policy's file holds."""
+    if isinstance(plan.agent, PlayerAgents):
+        raise SettingError(f"{path} is one policy, and players begin with a run of players. Name the folder of a run.")
+    policy, spec = Policy.open(path), describe(plan.stage).spec
+    if policy.spec != spec:
+        there, here = ([channel.name for channel in one.channels] for one in (policy.spec, spec))
+        raise SettingError(
+            f"the policy in {path} sees {listed(there)} and does {policy.spec.action!r}; `{describe(plan.stage).name}` shows {listed(here)} and takes {spec.action!r}, "
+            f"and bounds count, too. Give a policy of the same channels and action."
+        )
+    learner = begun_with(plan.agent, plan.agent.shapes(spec, plan.copies), _fresh(plan), policy, str(path))
+    arrays = {name: array for name, array in flattened(as_numpy(learner), LEARNER).items() if not is_replay(name)}
+    return Start(_fitting(plan, arrays, str(path)), {"run": path.name, "decisions": policy.decisions})
+
+
 def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
     """Those arrays that the plan's agents that learn begin with."""
     agent, found = plan.agent, {}
@@ -80,10 +102,14 @@ def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
     for group, one in _learning(agent).items():
         prefix = f"{LEARNER}/{group}" if group else LEARNER
         wanted = flattened(as_numpy(learner[group] if group else learner), prefix)
+        replays = any(map(is_replay, wanted))
         there = [name for name in arrays if name.startswith(f"{prefix}/") or name == prefix]
         if group and not there:
             continue  # it begins anew
         for name, array in wanted.items():
+            # It remembers its own decisions, and counts them until there are enough to learn from.
+            if is_replay(name) or (replays and name == f"{prefix}/decisions"):
+                continue
             has = arrays.get(name)
             if has is None or has.shape != array.shape or has.dtype != array.dtype:
                 told = "lacks it" if has is None else f"has {has.dtype} of shape {has.shape}"
