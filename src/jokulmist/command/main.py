@@ -154,6 +154,9 @@ def train(
     dry: Annotated[
         bool, typer.Option("--dry", help="Print what would be trained and how long it would take, and train nothing.")
     ] = False,
+    queue: Annotated[
+        bool, typer.Option("--queue", help="Let it wait for a worker (see `jokulmist work`) and return at once.")
+    ] = False,
     json: AsJson = False,
 ) -> None:
     """Train one run, or one a seed. Ctrl-C ends it cleanly, with everything saved.
@@ -164,6 +167,15 @@ def train(
     """
     from jokulmist.command.training import train as work
 
+    if queue:
+        from jokulmist.command.queueing import train_later
+
+        if dry or workers is not None:
+            raise SettingError(
+                "`--queue` goes without `--dry` and `--workers`: how many are trained at a time is said by `jokulmist work --workers`."
+            )
+        train_later(plan, set_ or [], folder, name, json)
+        return
     stopped = work(plan, set_ or [], folder, name, workers, dry, json)
     raise typer.Exit(INTERRUPTED if stopped else DONE)
 
@@ -385,6 +397,37 @@ def tune(
 
 
 @app.command()
+def queue(
+    verb: Annotated[str, typer.Argument(metavar="VERB", help="list, pause, go-on, stop, drop or first.")] = "list",
+    job: Annotated[Optional[int], typer.Argument(metavar="JOB", help="The number of a job.")] = None,  # noqa: UP045
+    folder: Folder = Path("runs"),
+    json: AsJson = False,
+) -> None:
+    """What waits and what is worked on; pause a job, go on with it, stop it, drop it, put it first.
+
+    Example:  jokulmist queue      jokulmist queue stop 3
+    """
+    from jokulmist.command.queueing import queue as tell
+
+    tell(verb, job, folder, json)
+
+
+@app.command()
+def work(
+    folder: Folder = Path("runs"),
+    workers: Annotated[int, typer.Option(help="How many jobs at a time.")] = 1,
+    until_empty: Annotated[bool, typer.Option("--until-empty", help="End once nothing waits.")] = False,
+) -> None:
+    """Train what waits in the queue, until Ctrl-C. Several workers may share a queue.
+
+    Example:  jokulmist work --workers 2
+    """
+    from jokulmist.command.queueing import work as take
+
+    take(folder, workers, until_empty)
+
+
+@app.command()
 def report(
     runs: Annotated[list[Path], typer.Argument(metavar="RUN...", help="Folders of the runs.")],
     to: Annotated[
@@ -409,7 +452,7 @@ def runs(
     environment: Annotated[str | None, typer.Option(help="Only runs whose environment has this in its name.")] = None,
     agent: Annotated[Optional[str], typer.Option(help="Only runs whose agent has this in its name.")] = None,  # noqa: UP045
     status: Annotated[
-        str | None, typer.Option(help="Only runs that are running, killed, done, stopped or failed.")
+        str | None, typer.Option(help="Only runs that are waiting, running, killed, done, stopped or failed.")
     ] = None,
     where: Annotated[
         Optional[list[str]],  # noqa: UP045

@@ -22,6 +22,7 @@ from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.checkpointing import Checkpoint, kept_in
 from jokulmist.training.session.choices import chosen_lane
+from jokulmist.training.session.laying import WAITING
 from jokulmist.training.session.session import Session
 
 
@@ -114,14 +115,21 @@ def go_on(
 ) -> Run:
     """Go on with the run in a folder from its newest checkpoint, by a plan for its seed, up to some decisions."""
     kept, words = kept_in(path)
+    waited = origin["status"] == WAITING
     if kept is None:
         _begin_anew(path, words, start_over)
-    compiled, why = chosen_lane(plan) if origin["lane"] == "compiled" else (False, "")
-    if origin["lane"] == "compiled" and not compiled:
+    lane = origin.get("lane")
+    compiled, why = (False, "") if lane == "plain" else chosen_lane(plan)
+    if lane == "compiled" and not compiled:
         raise SettingError(f"the run was trained compiled, and now it could not be: {why}")
     origin.pop("ended_by", None)
     origin.pop("failure", None)
     decisions = 0 if kept is None else kept.state["decisions"]
+    if waited:
+        origin.update(
+            queued=origin["began"], began=files.now().isoformat(timespec="seconds"), versions=files.versions()
+        )
+        return Session(plan, plan.training.seeds[0], compiled, why, path, show, command, None, origin, until).run()
     origin["resumed"] = [
         *origin.get("resumed", []),
         {

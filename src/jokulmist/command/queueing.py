@@ -1,0 +1,104 @@
+"""Commands for work in the background: train --queue, queue, work."""
+
+from __future__ import annotations
+
+import sys
+import threading
+import time
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from jokulmist.command.printing import print_json, print_table
+from jokulmist.errors import SettingError, listed, nearest
+
+VERBS = ("list", "pause", "go-on", "stop", "drop", "first")
+
+
+def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | None, json: bool) -> None:
+    """Put the runs of a plan into the queue, one job a seed."""
+    from jokulmist.training.plans.plan import read_plan
+    from jokulmist.training.session.laying import lay_by
+    from jokulmist.work.queue import Queue
+
+    plan, queue = read_plan(plan_file, changes), Queue(folder)
+    paths = lay_by(plan, folder, name, ["jokulmist", *sys.argv[1:]])
+    rows = [{"job": queue.add(["resume", "{run}"], path.name), "run": path.name} for path in paths]
+    if json:
+        print_json(rows)
+        return
+    print_table(rows)
+    where = "" if folder == Path("runs") else f" --folder {folder}"
+    typer.echo(
+        f"Waiting, with the plan and the code as they are now. A worker takes them: jokulmist work{where}", err=True
+    )
+
+
+def queue(verb: str, number: int | None, folder: Path, json: bool) -> None:
+    from jokulmist.work.queue import Queue
+
+    if verb not in VERBS:
+        raise SettingError(f"`queue` can {listed(VERBS)}; got `{verb}`.{nearest(verb, VERBS)}")
+    jobs = Queue(folder)
+    if verb == "list":
+        if number is not None:
+            raise SettingError(f"`queue list` takes no job; got {number}.")
+        _tell(jobs, json)
+        return
+    if number is None:
+        raise SettingError(f"say which job: `jokulmist queue {verb} 3`. `jokulmist queue` lists them.")
+    job = getattr(jobs, verb.replace("-", "_"))(number)
+    if json:
+        print_json(row_of(job))
+        return
+    told = {"drop": f"job {number} is out of the queue; {folder / job.run} stays as it is"}
+    typer.echo(
+        told.get(verb)
+        or f"job {number} ({job.run}) is {job.status}{f', and is asked to {job.asked}' if job.asked else ''}"
+    )
+
+
+def _tell(jobs: Any, json: bool) -> None:
+    rows = [row_of(job) for job in jobs.jobs()]
+    if json:
+        print_json(rows)
+        return
+    if not rows:
+        typer.echo(f"no jobs in {jobs.folder}. Add some: jokulmist train PLAN.toml --queue", err=True)
+        return
+    print_table(rows)
+    if any(row["status"] == "waiting" for row in rows) and not any(row["status"] == "working" for row in rows):
+        typer.echo("Nobody is at work. Start a worker: jokulmist work", err=True)
+
+
+def row_of(job: Any) -> dict[str, Any]:
+    """A job as a row of a table."""
+    ended = job.ended if job.ended is not None else time.time()
+    took = "" if job.began is None else f"{max(ended - job.began, 0.0):.0f} s"
+    return {
+        "job": job.id, "status": f"{job.status}{f' (to {job.asked})' if job.asked else ''}", "command": job.command, "added": _clock(job.added), "took": took,
+        "told": job.told,
+    }  # fmt: skip
+
+
+def _clock(seconds: float) -> str:
+    return datetime.fromtimestamp(seconds).astimezone().isoformat(timespec="seconds")
+
+
+def work(folder: Path, workers: int, until_empty: bool) -> None:
+    import signal
+
+    from jokulmist.work.queue import Queue
+    from jokulmist.work.worker import work as take
+
+    if workers < 1:
+        raise SettingError(f"`--workers` must be a whole number above 0; got {workers}.")
+    ends = threading.Event()
+    signal.signal(signal.SIGTERM, lambda *_: ends.set())  # as Ctrl-C: jobs stop cleanly and wait again
+    typer.echo(
+        f"{workers} at a time from the queue of {folder}. Ctrl-C ends it: what is at work stops cleanly and waits again.",
+        err=True,
+    )
+    take(Queue(folder), workers, until_empty=until_empty, ends=ends, say=lambda told: typer.echo(told, err=True))

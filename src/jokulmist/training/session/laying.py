@@ -1,0 +1,63 @@
+"""A run that waits to be trained: its folder is taken, and holds the plan and the code as they are now, so that what is edited meanwhile does not reach it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from jokulmist.agents.foreign import refuse_foreign
+from jokulmist.agents.players import classes_of
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.errors import SettingError
+from jokulmist.records import run_folder as files
+from jokulmist.records.files import write_json, write_toml
+from jokulmist.records.run_index import uses_of
+from jokulmist.training.plans.budget import refuse_budget, refuse_endless, refuse_memory
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.plans.sources import plan_code
+from jokulmist.training.policies.partners import keep_partners, with_partners
+from jokulmist.training.session.choices import run_folder
+from jokulmist.training.session.start import start_of
+
+WAITING = "waiting"
+
+
+def lay_by(plan: Plan, folder: Path, name: str | None, command: list[str]) -> list[Path]:
+    """Make the folders of a plan's runs, one a seed, without training them; `resume` begins them.
+
+    Raises
+    ------
+    SettingError
+        When the plan cannot be trained, or a name is taken.
+    """
+    whole = with_partners(plan)
+    start_of(whole)
+    refuse_foreign(whole.agent, whole.agent.shapes(describe(whole.environment).spec, whole.copies))
+    refuse_endless(whole)
+    refuse_budget(whole)
+    refuse_memory(whole)
+    seeds = plan.training.seeds
+    names = {seed: name if name is None or len(seeds) == 1 else f"{name}-seed{seed}" for seed in seeds}
+    for own_name in names.values():
+        if own_name is not None and (folder / own_name).exists():
+            raise SettingError(f"there is a run {folder / own_name} already. Choose another `name`, or leave it out.")
+    return [_laid(whole.for_seed(seed), seed, run_folder(plan, folder, names[seed]), command) for seed in seeds]
+
+
+def _laid(plan: Plan, seed: int, path: Path, command: list[str]) -> Path:
+    code = plan_code(plan.environment, *classes_of(plan.agent), *plan.functions())
+    origin = files.origin_of(command, seed, files.now(), Path.cwd())
+    keep_partners(plan.agent, path)
+    start = start_of(plan)
+    if start is not None:
+        start.keep(path)
+        origin["parent"] = start.parent
+    origin["code"] = code.summary
+    files.keep_source(path, code.parts)
+    written = plan.written()
+    origin.update(
+        status=WAITING, uses=uses_of(written), planned={"steps": plan.training.steps, "episodes": plan.training.episodes},
+        updated=origin["began"],
+    )  # fmt: skip
+    write_toml(path / files.PLAN, written)
+    write_json(path / files.ORIGIN, origin)
+    return path

@@ -1,0 +1,143 @@
+"""A worker takes jobs from a queue, each in a process of its own, which ends with the worker."""
+
+from __future__ import annotations
+
+import ctypes
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from jokulmist.errors import RecordError
+from jokulmist.records.lock import holder
+from jokulmist.records.run_folder import checked_origin, is_run
+from jokulmist.work.queue import DONE, FAILED, PAUSED, STOPPED, Job, Queue
+
+LOOK_SECONDS = 0.5
+LAST_WORDS = 2_000
+Say = Callable[[str], None]
+_DIES_WITH_PARENT = 1  # prctl's PR_SET_PDEATHSIG
+_LIBC: Any = (
+    ctypes.CDLL(None) if sys.platform == "linux" else None
+)  # loaded here: between a fork and what follows nothing may be
+
+
+def work(
+    queue: Queue,
+    workers: int = 1,
+    *,
+    until_empty: bool = False,
+    ends: threading.Event | None = None,
+    say: Say | None = None,
+) -> None:
+    """Take jobs until told to end; so many at a time.
+
+    Parameters
+    ----------
+    queue : Queue
+    workers : int
+    until_empty : bool
+        End once nothing waits.
+    ends : Event, optional
+        Set to end: jobs at work stop cleanly and wait again.
+    say : function of a text, optional
+        Told what begins and ends.
+    """
+    ends, say = ends or threading.Event(), say or (lambda _: None)
+    threads = [
+        threading.Thread(target=_taking, args=(queue, until_empty, ends, say), daemon=True) for _ in range(workers)
+    ]
+    for thread in threads:
+        thread.start()
+    try:
+        while any(thread.is_alive() for thread in threads):
+            time.sleep(0.1)
+    except KeyboardInterrupt:
+        ends.set()
+        for thread in threads:
+            thread.join()
+        raise
+
+
+def _taking(queue: Queue, until_empty: bool, ends: threading.Event, say: Say) -> None:
+    while not ends.is_set():
+        try:
+            for job in queue.take_back():
+                say(f"job {job.id} ({job.run}) waits again: its worker was gone")
+            job_now = queue.take()
+        except RecordError as trouble:
+            say(str(trouble))
+            job_now = None
+        if job_now is None:
+            if until_empty and not any(job.status == "waiting" for job in queue.jobs()):
+                return
+            ends.wait(LOOK_SECONDS)
+            continue
+        try:
+            _worked(queue, job_now, ends, say)
+        except (RecordError, OSError) as trouble:
+            say(str(trouble))
+
+
+def _worked(queue: Queue, job: Job, ends: threading.Event, say: Say) -> None:
+    """Do a job to its end, or until it is asked to stop."""
+    path = queue.folder / job.run
+    while holder(path) and not ends.is_set():  # a process that outlived its worker still writes
+        ends.wait(LOOK_SECONDS)
+    say(f"job {job.id}: {job.command}")
+    words = [sys.executable, "-m", "jokulmist", *(word.replace("{run}", str(path)) for word in job.words)]
+    with tempfile.TemporaryFile() as told:
+        child = subprocess.Popen(
+            words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=told, start_new_session=True, preexec_fn=_ends_with_worker
+        )  # fmt: skip
+        asked = ""
+        while child.poll() is None:
+            wanted = "end" if ends.is_set() else queue.job(job.id).asked
+            if wanted and not asked:
+                asked = wanted
+                child.send_signal(signal.SIGINT)
+            time.sleep(LOOK_SECONDS)
+        told.seek(0)
+        last = _last_line(told.read()[-LAST_WORDS:])
+    _ended(queue, job, child.returncode, asked, last, say)
+
+
+def _ended(queue: Queue, job: Job, status: int, asked: str, last: str, say: Say) -> None:
+    if status == 0 or (status == 130 and job.words[0] == "resume" and _is_done(queue.folder / job.run)):
+        queue.finish(job, DONE)
+        say(f"job {job.id} ({job.run}) is done")
+    elif asked == "end":
+        queue.give_back(job)
+        say(f"job {job.id} ({job.run}) was stopped and waits again")
+    elif status == 130 or asked:
+        queue.finish(job, PAUSED if asked == "pause" else STOPPED)
+        say(f"job {job.id} ({job.run}) was stopped")
+    elif status < 0:
+        queue.give_back(job, tried=True)
+        say(f"job {job.id} ({job.run}) was killed by signal {-status} and waits again")
+    else:
+        queue.finish(job, FAILED, last)
+        say(f"job {job.id} ({job.run}) failed: {last}")
+
+
+def _is_done(path: Path) -> bool:
+    try:
+        return is_run(path) and checked_origin(path)["status"] == "done"
+    except RecordError:
+        return False
+
+
+def _last_line(data: bytes) -> str:
+    lines = [line.strip() for line in data.decode(errors="replace").splitlines() if line.strip()]
+    return lines[-1] if lines else ""
+
+
+def _ends_with_worker() -> None:
+    """In the child: be killed when the worker is, so that nothing trains that no queue knows of (Linux; elsewhere its lock is waited for)."""
+    if _LIBC is not None:
+        _LIBC.prctl(_DIES_WITH_PARENT, signal.SIGKILL, 0, 0, 0)
