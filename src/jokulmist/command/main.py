@@ -417,6 +417,9 @@ def work(
     folder: Folder = Path("runs"),
     workers: Annotated[int, typer.Option(help="How many jobs at a time.")] = 1,
     until_empty: Annotated[bool, typer.Option("--until-empty", help="End once nothing waits.")] = False,
+    alone: Annotated[
+        bool, typer.Option("--alone", help="End at once where another worker was begun with this.", hidden=True)
+    ] = False,
 ) -> None:
     """Train what waits in the queue, until Ctrl-C. Several workers may share a queue.
 
@@ -424,7 +427,30 @@ def work(
     """
     from jokulmist.command.queueing import work as take
 
-    take(folder, workers, until_empty)
+    take(folder, workers, until_empty, alone)
+
+
+@app.command()
+def live(
+    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="The folder of the runs.")] = Path("runs"),
+    port: Annotated[int, typer.Option(help="Port to listen at; 0 takes a free one.")] = 8090,
+    host: Annotated[
+        str, typer.Option(help="Name or address to listen at; by default only this machine is let in.")
+    ] = "127.0.0.1",
+    workers: Annotated[
+        int, typer.Option(help="How many jobs of the queue are done at a time; 0 leaves them to `jokulmist work`.")
+    ] = 1,
+    look: Annotated[bool, typer.Option("--look", help="A page that shows everything and can start nothing.")] = False,
+    token: Annotated[Optional[str], typer.Option(help="The token of the address; by default a random one.")] = None,  # noqa: UP045
+    trust: Trust = False,
+) -> None:
+    """A page in the browser: runs as they happen, comparing, starting and stopping work, stepping through episodes, playing.
+
+    Example:  jokulmist live      jokulmist live runs --workers 2
+    """
+    from jokulmist.command.live import live as show
+
+    show(folder, host, port, workers, look, token)
 
 
 @app.command()

@@ -87,8 +87,9 @@ def _clock(seconds: float) -> str:
     return datetime.fromtimestamp(seconds).astimezone().isoformat(timespec="seconds")
 
 
-def work(folder: Path, workers: int, until_empty: bool) -> None:
+def work(folder: Path, workers: int, until_empty: bool, alone: bool = False) -> None:
     import signal
+    from contextlib import nullcontext
 
     from jokulmist.work.queue import Queue
     from jokulmist.work.worker import work as take
@@ -101,4 +102,14 @@ def work(folder: Path, workers: int, until_empty: bool) -> None:
         f"{workers} at a time from the queue of {folder}. Ctrl-C ends it: what is at work stops cleanly and waits again.",
         err=True,
     )
-    take(Queue(folder), workers, until_empty=until_empty, ends=ends, say=lambda told: typer.echo(told, err=True))
+    with _alone_in(folder) if alone else nullcontext():
+        take(Queue(folder), workers, until_empty=until_empty, ends=ends, say=lambda told: typer.echo(told, err=True))
+
+
+def _alone_in(folder: Path) -> Any:
+    """The only worker of its kind in a folder."""
+    from jokulmist.records.lock import writing
+
+    place = folder / ".worker"
+    place.mkdir(parents=True, exist_ok=True)
+    return writing(place)

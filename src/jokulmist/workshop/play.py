@@ -85,6 +85,11 @@ class Controls:
         self.rows: list[dict[str, Any]] = []
         self.acts: list[Any] = []
 
+    def begin_at(self, state: Any, advances: int) -> None:
+        """Begin an episode at a state, e.g. one of a recorded episode."""
+        self.episode = Episode.at(self.environment, state, advances=advances, seed=self.seed)
+        self.rows, self.acts = [], []
+
     def another(self) -> None:
         """Begin an episode of the next seed."""
         self.seed += 1

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -110,6 +110,51 @@ class Episode:
                 advances=copy.advances,
             )
         ]
+
+    @classmethod
+    def at(cls, environment: Environment, state: State, *, advances: int = 0, seed: int = 0) -> Episode:
+        """An episode that begins at a given state, e.g. at one that was recorded, with other chance from there on.
+
+        Parameters
+        ----------
+        environment : Environment
+        state : State
+        advances : int
+            How many there were before, so that limits close it where they would have.
+        seed : int
+
+        Raises
+        ------
+        SettingError
+            When it is a simulator, whose state cannot be given.
+
+        Examples
+        --------
+        >>> import jokulmist as jm
+        >>> first = jm.gallery.Tarn().episode(seed=1)
+        >>> first.act("half")
+        >>> jm.Episode.at(jm.gallery.Tarn(), first.state, advances=1).observation.hour
+        1.0
+        """
+        found = cls(environment, seed)
+        copy = found._copy
+        if isinstance(copy.step, SimulatorStepper):
+            raise SettingError(f"`{found._description.name}` is a simulator, whose state cannot be given.")
+        copy.state, copy.advances = state, advances
+        row = copy.step.observe(state, found._copy._draws[FIRST.sense].at(0, 0))
+        observation = found._observation(*copy.first_shown(row, 0, FIRST))
+        begun = found._moments[0]
+        found._moments = [
+            replace(
+                begun,
+                state=state,
+                observation=observation,
+                mask=copy.legal(),
+                memories=copy.memories,
+                advances=advances,
+            )
+        ]
+        return found
 
     def _gathered(self) -> tuple[tuple[float, ...], tuple[float, ...]]:
         """The terms that the copy has summed up, weighted and not."""

@@ -67,7 +67,7 @@ def save_report(
         "environment": describe(first.environment).name,
         "about": (type(first.environment).__doc__ or "").strip().partition("\n")[0],
         "rows": [row_of(run.path, run.origin) for run in several if run.path is not None],
-        "runs": [_told(run, known, replays and len(several) <= 4, say) for run in several],
+        "runs": [told_of(run, known, replays and len(several) <= 4, say) for run in several],
         "curve": charts.curve(several, known),
         "differ": differing(several),
         "known": {_said(name, level): level.level for name, level in known.items()},
@@ -79,7 +79,7 @@ def save_report(
     page = template.render(
         **content,
         style=parts.joinpath("report.css").read_text(encoding="utf-8"),
-        script=parts.joinpath("report.js").read_text(encoding="utf-8"),
+        script="\n".join(parts.joinpath(name).read_text(encoding="utf-8") for name in ("charts.js", "report.js")),
     )
     target.parent.mkdir(parents=True, exist_ok=True)
     replace_file(target, page)
@@ -105,7 +105,7 @@ def _said(name: str, level: Evaluation) -> str:
     return f"The reference {name} returns" if level.exact is None else "The optimum, solved exactly, is"
 
 
-def _told(run: Run, known: dict[str, Evaluation], replays: bool, say: Say) -> dict[str, Any]:
+def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say) -> dict[str, Any]:
     """What one run's part of the page says."""
     assert run.path is not None
     origin, plan = run.origin, run.written_plan

@@ -1,0 +1,79 @@
+"""The command that opens the page."""
+
+from __future__ import annotations
+
+import secrets
+import socket
+import subprocess
+import sys
+from pathlib import Path
+
+import typer
+
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+
+
+def live(folder: Path, host: str, port: int, workers: int, look: bool, token: str | None) -> None:
+    from jokulmist.errors import RecordError, SettingError
+
+    try:
+        import uvicorn
+
+        from jokulmist.live.app import Live
+        from jokulmist.live.safety import LOOPBACK as HOSTS
+        from jokulmist.live.safety import Guarded, address
+    except ImportError as missing:
+        if missing.name not in ("starlette", "uvicorn", "anyio"):
+            raise
+        raise SettingError(
+            "`live` needs the packages starlette and uvicorn. Install them by `pip install jokulmist[live]`."
+        ) from None
+    if workers < 0:
+        raise SettingError(f"`--workers` must be a whole number from 0 on; got {workers}.")
+    if token is not None and len(token) < 16:
+        raise SettingError("`--token` must have at least 16 characters; leave it out, and one is made.")
+    token = token or secrets.token_urlsafe(24)
+    try:
+        listening = socket.create_server((host, port), family=socket.AF_INET6 if ":" in host else socket.AF_INET)
+    except (OSError, OverflowError) as failure:
+        raise RecordError(
+            f"cannot listen at {host}:{port}: {getattr(failure, 'strerror', None) or failure}. Give another `--port`."
+        ) from None
+    shown = listening.getsockname()[1]
+    hosts = HOSTS if host in LOOPBACK else (*HOSTS, host, socket.gethostname())
+    page = Live(folder, look, None if workers == 0 else WorkerBeside(folder, workers))
+    typer.echo(f"{folder} at {address(host, shown, token)}")
+    typer.echo(
+        "It can start nothing (--look). Ctrl-C ends the page."
+        if look
+        else "Ctrl-C ends the page; what is being trained goes on.",
+        err=True,
+    )
+    server = uvicorn.Server(
+        uvicorn.Config(
+            Guarded(page.app(), token, shown, hosts),
+            log_level="warning",
+            access_log=False,
+            lifespan="off",
+            timeout_graceful_shutdown=1,
+        )
+    )
+    server.run(sockets=[listening])
+
+
+class WorkerBeside:
+    """A worker of its own process beside the page: it begins where something waits, ends when nothing does, and outlives the page."""
+
+    def __init__(self, folder: Path, workers: int) -> None:
+        self._folder, self._workers = folder, workers
+        self._process: subprocess.Popen[bytes] | None = None
+
+    def __call__(self) -> None:
+        if self._process is not None and self._process.poll() is None:
+            return
+        self._process = subprocess.Popen(
+            [
+                sys.executable, "-m", "jokulmist", "work", "--folder", str(self._folder.resolve()), "--workers", str(self._workers), "--until-empty", "--alone",
+            ],
+            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
+        )  # fmt: skip

@@ -1,0 +1,474 @@
+"""The server of the page: what it shows as JSON, what changes as events, and what it lets people do."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import platform
+import signal
+import threading
+from collections.abc import AsyncIterator, Awaitable, Callable
+from importlib.resources import files as package_files
+from pathlib import Path
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.concurrency import run_in_threadpool
+from starlette.requests import Request
+from starlette.responses import FileResponse, JSONResponse, Response, StreamingResponse
+from starlette.routing import Route
+
+from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed
+from jokulmist.live import forms, views
+from jokulmist.live.folder import RunFolder, told_job
+from jokulmist.live.games import Games
+from jokulmist.live.safety import told
+from jokulmist.records import run_folder as files
+from jokulmist.records.lock import holder
+from jokulmist.studies.search.candidates import is_search
+from jokulmist.training.runs.run import Run
+from jokulmist.training.session.laying import lay_by
+
+LOOK_SECONDS = 0.7
+STILL_SECONDS = 15.0
+MOST_BYTES = 1 << 20
+PAGE = (
+    "index.html",
+    "live.css",
+    "main.js",
+    "table.js",
+    "run.js",
+    "compare.js",
+    "form.js",
+    "play.js",
+    "steps.js",
+    "search.js",
+    "tools.js",
+    "queue.js",
+)
+KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
+FORMS = {"python": "py", "c": "c", "js": "js", "onnx": "onnx"}
+VERBS = ("resume", "redo", "evaluate", "report", "export", "stop")
+JOB_VERBS = {"pause": "pause", "go-on": "go_on", "stop": "stop", "drop": "drop", "first": "first"}
+Answer = Callable[[Request], Awaitable[Response]]
+_DRAWING = threading.Lock()
+
+
+class Live:
+    """A folder of runs behind a page.
+
+    Parameters
+    ----------
+    folder : Path
+    look : bool
+        Whether the page can start nothing: no code of an environment runs, no job is made.
+    begin_work : function, optional
+        Called where something waits, to see that a worker is there.
+    """
+
+    def __init__(self, folder: Path, look: bool = False, begin_work: Callable[[], None] | None = None) -> None:
+        self.folder, self.look, self.begin_work = RunFolder(folder), look, begin_work or (lambda: None)
+        self.games = Games(folder)
+        self._listening: set[asyncio.Queue[Any]] = set()
+        self._task: asyncio.Task[None] | None = None
+        self._rows: dict[str, Any] = {}
+        self._jobs: Any = None
+
+    # What changes.
+
+    async def events(self, request: Request) -> Response:
+        return StreamingResponse(self._stream(), media_type="text/event-stream")
+
+    async def _stream(self) -> AsyncIterator[str]:
+        own: asyncio.Queue[Any] = asyncio.Queue(maxsize=64)
+        self._listening.add(own)
+        if self._task is None or self._task.done():
+            self._task = asyncio.create_task(self._watch())
+        try:
+            yield "retry: 1500\n\n"
+            while True:
+                try:
+                    change = await asyncio.wait_for(own.get(), STILL_SECONDS)
+                except TimeoutError:
+                    yield ": still here\n\n"
+                    continue
+                yield f"data: {dumped(change)}\n\n"
+        finally:
+            self._listening.discard(own)
+
+    async def _watch(self) -> None:
+        """Look at the folder while somebody listens, and tell what has changed."""
+        while self._listening:
+            try:
+                rows, jobs = await run_in_threadpool(self._look)
+            except JokulmistError:
+                await asyncio.sleep(LOOK_SECONDS)
+                continue
+            changed = [row for name, row in rows.items() if self._rows.get(name) is not row]
+            gone = [name for name in self._rows if name not in rows]
+            change: dict[str, Any] = {}
+            if changed or gone:
+                change.update(rows=changed, gone=gone)
+            if jobs != self._jobs:
+                change["jobs"] = jobs
+            self._rows, self._jobs = rows, jobs
+            if change:
+                for own in list(self._listening):
+                    if own.full():  # a page that does not listen begins again
+                        while not own.empty():
+                            own.get_nowait()
+                        own.put_nowait({"again": True})
+                    else:
+                        own.put_nowait(change)
+            await asyncio.sleep(LOOK_SECONDS)
+
+    def _look(self) -> tuple[dict[str, Any], Any]:
+        jobs = self.folder.jobs()
+        if not self.look and any(job["status"] == "waiting" for job in jobs):
+            self.begin_work()
+        return self.folder.look(), jobs
+
+    # What is shown.
+
+    async def everything(self, request: Request) -> Response:
+        rows, jobs = await run_in_threadpool(self._look)
+        searches = await run_in_threadpool(self.folder.searches)
+        return answered(
+            {
+                "folder": str(self.folder.path),
+                "look": self.look,
+                "rows": list(rows.values()),
+                "jobs": jobs,
+                "searches": searches,
+                "kept": self.games.names(),
+            }
+        )
+
+    async def run(self, request: Request) -> Response:
+        path = self.folder.run(request.path_params["name"])
+        return answered(await run_in_threadpool(views.detail, path, not self.look))
+
+    async def compare(self, request: Request) -> Response:
+        names = [name for name in request.query_params.get("runs", "").split(",") if name]
+        by = [name for name in request.query_params.get("by", "").split(",") if name]
+        paths = [self.folder.run(name) for name in dict.fromkeys(names)]
+        return answered(await run_in_threadpool(views.compared, paths, by))
+
+    async def search(self, request: Request) -> Response:
+        name = request.path_params["name"]
+        if name not in self.folder.searches() or not is_search(self.folder.path / name):
+            raise LookupFailed(f"there is no search {name!r:.80} in {self.folder.path}.")
+        return answered(await run_in_threadpool(views.search, self.folder.path / name))
+
+    async def episode(self, request: Request) -> Response:
+        rollout, environment = await self._episode(request)
+        return answered(await run_in_threadpool(views.told_episode, rollout, environment))
+
+    async def _episode(self, request: Request) -> Any:
+        """A recorded episode of a run, or one that was kept, and its environment."""
+        name = request.path_params["name"]
+        if request.path_params["of"] == "kept":
+            kept = await run_in_threadpool(self.games.kept, name)
+            return kept, await run_in_threadpool(self.games.environment_of, name, self.folder.run)
+        return await run_in_threadpool(views.recorded, self.folder.run(name), request.path_params["which"])
+
+    async def moment(self, request: Request) -> Response:
+        rollout, _ = await self._episode(request)
+        number = whole(request.path_params["moment"])
+        if number >= rollout.steps + 1:
+            raise LookupFailed(f"the episode has the moments 0 to {rollout.steps}; got {number}.")
+        said: dict[str, Any] = {}
+        if request.path_params["of"] == "run":
+            run = Run.open(self.folder.run(request.path_params["name"]))
+            said = await run_in_threadpool(views.says, run, rollout, number)
+        return answered(said)
+
+    async def picture(self, request: Request) -> Response:
+        rollout, environment = await self._episode(request)
+        return await drawn(lambda: views.picture(rollout, environment, whole(request.path_params["moment"])))
+
+    async def replay(self, request: Request) -> Response:
+        """An episode of the policy as it began, or as it is: drawn on request."""
+        self._refuse_look()
+        path, which = self.folder.run(request.path_params["name"]), request.path_params["which"]
+        if which not in ("early", "late"):
+            raise LookupFailed(f"a replay is early or late; got {which!r:.40}.")
+        data = await run_in_threadpool(replayed, path, which)
+        return Response(data, media_type="image/gif")
+
+    async def report(self, request: Request) -> Response:
+        path = self.folder.run(request.path_params["name"]) / "report.html"
+        if not path.is_file():
+            raise LookupFailed("there is no report of this run yet.")
+        # In a place of its own: what a report holds can ask nothing of this page.
+        return FileResponse(
+            path, headers={"Content-Security-Policy": "sandbox allow-scripts; default-src 'unsafe-inline' data:"}
+        )
+
+    # What can be done.
+
+    async def act(self, request: Request) -> Response:
+        self._refuse_look()
+        asked, verb = await body_of(request), request.path_params["verb"]
+        name = request.path_params["name"]
+        path = self.folder.run(name)
+        if verb not in VERBS:
+            raise LookupFailed(f"a run can be asked to {listed(VERBS)}; got {verb!r:.40}.")
+        if verb == "stop":
+            return answered(await run_in_threadpool(self._stop, path))
+        words = words_for(verb, asked, self.folder.path)
+        number = await run_in_threadpool(self.folder.queue.add, words, name)
+        self.begin_work()
+        return answered(told_job(self.folder.queue.job(number)))
+
+    def _stop(self, path: Path) -> dict[str, Any]:
+        """Stop a run cleanly, whoever trains it on this machine."""
+        queue = self.folder.queue
+        for job in queue.jobs():
+            if job.run == path.name and job.status in ("working", "waiting", "paused"):
+                return {"told": f"job {job.id} is asked to stop", "job": told_job(queue.stop(job.id))}
+        origin = files.open_folder(path)
+        process = origin.get("process")
+        if (
+            origin["status"] != "running"
+            or not holder(path)
+            or origin.get("host") != platform.node()
+            or not isinstance(process, int)
+        ):
+            raise SettingError(f"{path.name} is not being trained on this machine.")
+        os.kill(process, signal.SIGINT)
+        return {"told": f"process {process} is asked to stop"}
+
+    async def job(self, request: Request) -> Response:
+        self._refuse_look()
+        verb, number = request.path_params["verb"], whole(request.path_params["number"])
+        if verb not in JOB_VERBS:
+            raise LookupFailed(f"a job can be asked to {listed(JOB_VERBS)}; got {verb!r:.40}.")
+        job = await run_in_threadpool(getattr(self.folder.queue, JOB_VERBS[verb]), number)
+        self.begin_work()
+        return answered(told_job(job))
+
+    async def choices(self, request: Request) -> Response:
+        return answered(await run_in_threadpool(forms.choices))
+
+    async def fields(self, request: Request) -> Response:
+        self._refuse_look()
+        use, method = request.query_params.get("environment", ""), request.query_params.get("method", "")
+        found: dict[str, Any] = {}
+        if use:
+            found["environment"] = await run_in_threadpool(forms.fields_of_environment, use, Path.cwd())
+        if method:
+            found["agent"] = await run_in_threadpool(forms.fields_of_method, method)
+        return answered(found)
+
+    async def begin(self, request: Request) -> Response:
+        """Check a plan, and queue its runs."""
+        self._refuse_look()
+        asked = await body_of(request)
+        return answered(await run_in_threadpool(self._begin, asked))
+
+    def _begin(self, asked: dict[str, Any]) -> dict[str, Any]:
+        plan = forms.plan_from(asked, Path.cwd())
+        found = [] if asked.get("anyway") else forms.checked(plan)
+        if any(one["level"] == "wrong" for one in found):
+            return {"findings": found, "jobs": []}
+        name = asked.get("name") or None
+        if name is not None and not isinstance(name, str):
+            raise SettingError(f"`name` is a text; got {name!r:.40}.")
+        paths = lay_by(plan, self.folder.path, name, ["jokulmist", "live"])
+        jobs = [self.folder.queue.job(self.folder.queue.add(["resume", "{run}"], path.name)) for path in paths]
+        self.begin_work()
+        return {"findings": found, "jobs": [told_job(job) for job in jobs]}
+
+    # Games.
+
+    async def games_begin(self, request: Request) -> Response:
+        self._refuse_look()
+        asked = await body_of(request)
+        name = await run_in_threadpool(self.games.begin, asked, self.folder.run)
+        return answered({"game": name, **await run_in_threadpool(self.games.of(name).told)})
+
+    async def game(self, request: Request) -> Response:
+        self._refuse_look()
+        game, verb = self.games.of(request.path_params["game"]), request.path_params["verb"]
+        asked = await body_of(request)
+
+        def done() -> dict[str, Any]:
+            with game.guard:
+                if verb == "keep":
+                    return {"kept": game.keep(self.folder.path)}
+                game.do(verb, asked)
+                return game.told()
+
+        return answered(await run_in_threadpool(done))
+
+    async def game_picture(self, request: Request) -> Response:
+        self._refuse_look()
+        game = self.games.of(request.path_params["game"])
+
+        def made() -> bytes:
+            with game.guard:
+                return game.picture()
+
+        return await drawn(made)
+
+    def _refuse_look(self) -> None:
+        if self.look:
+            raise Refused("this page was started with `--look`: it can start nothing.")
+
+    # The page itself.
+
+    async def page(self, request: Request) -> Response:
+        name = request.path_params.get("file", "index.html")
+        if name == "charts.js":  # the report's, as a module
+            text = package_files("jokulmist.pictures.report").joinpath("charts.js").read_text(encoding="utf-8")
+            return Response(f"{text}\nexport {{ Chart, short }};\n", media_type=KINDS["js"])
+        if name == "report.css":
+            text = package_files("jokulmist.pictures.report").joinpath(name).read_text(encoding="utf-8")
+            return Response(text, media_type=KINDS["css"])
+        if name not in PAGE:
+            return told(404, f"there is no {name!r:.60} here.")
+        text = package_files("jokulmist.live").joinpath("page", name).read_text(encoding="utf-8")
+        return Response(text, media_type=KINDS[name.rpartition(".")[2]])
+
+    def app(self) -> Starlette:
+        def route(path: str, answer: Answer, *methods: str) -> Route:
+            return Route(path, heard(answer), methods=list(methods) or ["GET"])
+
+        post = "POST"
+        return Starlette(
+            routes=[
+                route("/", self.page),
+                route("/page/{file}", self.page),
+                route("/api/all", self.everything),
+                Route("/api/events", self.events),
+                route("/api/compare", self.compare),
+                route("/api/choices", self.choices),
+                route("/api/fields", self.fields),
+                route("/api/begin", self.begin, post),
+                route("/api/search/{name}", self.search),
+                route("/api/run/{name}", self.run),
+                route("/api/run/{name}/replay/{which}", self.replay),
+                route("/api/run/{name}/report", self.report),
+                route("/api/run/{name}/{verb}", self.act, post),
+                route("/api/job/{number}/{verb}", self.job, post),
+                route("/api/episode/{of:str}/{name}/{which}", self.episode),
+                route("/api/episode/{of:str}/{name}/{which}/{moment}/says", self.moment),
+                route("/api/episode/{of:str}/{name}/{which}/{moment}/picture", self.picture),
+                route("/api/games", self.games_begin, post),
+                route("/api/games/{game}/picture", self.game_picture),
+                route("/api/games/{game}/{verb}", self.game, post),
+            ]
+        )
+
+
+class Refused(JokulmistError):
+    """Something that this page may not do."""
+
+
+def heard(answer: Answer) -> Answer:
+    """The same, with mistakes told in the library's words."""
+
+    async def told_of(request: Request) -> Response:
+        try:
+            return await answer(request)
+        except JokulmistError as wrong:
+            status = 403 if isinstance(wrong, Refused) else 404 if isinstance(wrong, LookupFailed) else 400
+            return told(status, str(wrong))
+        except FileNotFoundError as gone:
+            return told(404, f"{gone.filename} is gone.")
+
+    return told_of
+
+
+async def drawn(make: Callable[[], bytes]) -> Response:
+    def one_at_a_time() -> bytes:
+        with _DRAWING:
+            return make()
+
+    return Response(await run_in_threadpool(one_at_a_time), media_type="image/png")
+
+
+def replayed(path: Path, which: str) -> bytes:
+    """An episode of a run's first or newest policy as a GIF."""
+    from tempfile import TemporaryDirectory
+
+    from jokulmist.pictures.replay import save_replay
+    from jokulmist.training.runs.scenes import played_scene, untrained
+
+    run = Run.open(path)
+    policy = untrained(run) if which == "early" else run.policy
+
+    def make() -> bytes:
+        with _DRAWING, TemporaryDirectory() as place:
+            scene = played_scene(policy, run.environment, 1, which)
+            return save_replay(
+                [scene], run.environment, Path(place) / "replay.gif", per_second=8.0, most=48
+            ).read_bytes()
+
+    found: bytes = views.EPISODES.of((str(path), "replay", which, policy.decisions), make)
+    return found
+
+
+def words_for(verb: str, asked: dict[str, Any], folder: Path) -> list[str]:
+    """The command of a job about a run."""
+    if verb == "resume":
+        steps = number_in(asked, "steps", 0, 10**12, 0)
+        return ["resume", "{run}", *(["--steps", str(steps)] if steps else [])]
+    if verb == "redo":
+        return ["redo", "{run}", "--folder", str(folder)]
+    if verb == "evaluate":
+        return [
+            "evaluate",
+            "{run}",
+            "--episodes",
+            str(number_in(asked, "episodes", 2, 100_000, 100)),
+            "--seed",
+            str(number_in(asked, "seed", 0, 2**31 - 1, 1)),
+        ]
+    if verb == "report":
+        return ["report", "{run}"]
+    form = asked.get("form", "python")
+    if form not in FORMS:
+        raise SettingError(f"`form` is one of {listed(FORMS)}; got {form!r:.40}.")
+    return ["export", "{run}", "--form", form, "--to", "{run}/exported." + FORMS[form]]
+
+
+def number_in(asked: dict[str, Any], name: str, least: int, most: int, usual: int) -> int:
+    value = asked.get(name, usual)
+    if isinstance(value, bool) or not isinstance(value, int) or not least <= value <= most:
+        raise SettingError(f"`{name}` is a whole number from {least} to {most:,}; got {value!r:.40}.")
+    return value
+
+
+def whole(text: str) -> int:
+    if not text.isdecimal() or len(text) > 15:
+        raise SettingError(f"a whole number is asked for; got {text!r:.40}.")
+    return int(text)
+
+
+async def body_of(request: Request) -> dict[str, Any]:
+    """The JSON object of a request; one that is too large, or is no object, is refused."""
+    data = b""
+    async for piece in request.stream():
+        data += piece
+        if len(data) > MOST_BYTES:
+            raise SettingError(f"a request holds at most {MOST_BYTES >> 20} MiB.")
+    if not data:
+        return {}
+    try:
+        found = json.loads(data)
+    except (ValueError, RecursionError):
+        raise SettingError("the body is no JSON.") from None
+    if not isinstance(found, dict):
+        raise SettingError("the body is no JSON object.")
+    return found
+
+
+def dumped(content: Any) -> str:
+    return json.dumps(content, allow_nan=False, separators=(",", ":"))
+
+
+def answered(content: Any) -> Response:
+    return JSONResponse(content)

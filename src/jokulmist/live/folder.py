@@ -1,0 +1,173 @@
+"""A folder of runs as rows that are looked at again and again: only what has changed since is read."""
+
+from __future__ import annotations
+
+import math
+import os
+import threading
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from jokulmist.errors import LookupFailed, RecordError
+from jokulmist.records import run_folder as files
+from jokulmist.records.run_index import LAST, Row, row_of
+from jokulmist.studies.search.candidates import SEARCH
+from jokulmist.work.queue import Job, Queue
+
+MOST_SPARKS = 48
+Stamp = tuple[Any, ...]
+
+
+@dataclass
+class Known:
+    """What is known of a run, and the stamp of its files when it was read."""
+
+    stamp: Stamp
+    row: Row
+
+
+@dataclass
+class RunFolder:
+    """The runs, searches and jobs of a folder.
+
+    Attributes
+    ----------
+    path : Path
+    queue : Queue
+    """
+
+    path: Path
+    queue: Queue = field(init=False)
+    _known: dict[str, Known] = field(default_factory=dict)
+    _guard: threading.Lock = field(default_factory=threading.Lock)
+
+    def __post_init__(self) -> None:
+        self.queue = Queue(self.path)
+
+    def run(self, name: str) -> Path:
+        """The folder of a run, by its name alone: nothing outside of the folder can be named."""
+        if not name or name != Path(name).name or name in (".", ".."):
+            raise LookupFailed(f"a run is named by its folder's name; got {name!r:.80}.")
+        path = self.path / name
+        if path.is_symlink() or not files.is_run(path):
+            raise LookupFailed(f"there is no run {name!r:.80} in {self.path}.")
+        return path
+
+    def look(self) -> dict[str, Row]:
+        """A row a run, by name."""
+        with self._guard:
+            found: dict[str, Known] = {}
+            for name, stamp in _stamps(self.path).items():
+                before = self._known.get(name)
+                if before is not None and before.stamp == stamp and not _may_die(before.row):
+                    found[name] = before
+                    continue
+                row = _row(self.path / name)
+                if row is not None:
+                    found[name] = Known(stamp, row)
+            self._known = found
+            return {name: known.row for name, known in found.items()}
+
+    def searches(self) -> list[str]:
+        """The names of the searches."""
+        if not self.path.exists():
+            return []
+        return sorted(path.parent.name for path in self.path.glob(f"*/{SEARCH}"))
+
+    def jobs(self) -> list[dict[str, Any]]:
+        return [told_job(job) for job in self.queue.jobs()]
+
+
+def told_job(job: Job) -> dict[str, Any]:
+    return {
+        "id": job.id, "run": job.run, "command": job.command, "status": job.status, "asked": job.asked, "added": job.added, "began": job.began, "ended": job.ended,
+        "told": job.told,
+    }  # fmt: skip
+
+
+def _may_die(row: Row) -> bool:
+    """Whether a row can change although no file does: a process may be gone."""
+    return str(row["status"]).startswith("running")
+
+
+def _stamps(folder: Path) -> dict[str, Stamp]:
+    """What tells whether a run's row has changed, by name."""
+    found: dict[str, Stamp] = {}
+    try:
+        entries = list(os.scandir(folder))
+    except OSError:
+        return found
+    for entry in entries:
+        if not entry.is_dir(follow_symlinks=False):
+            continue
+        try:
+            origin = os.stat(f"{entry.path}/{files.ORIGIN}")
+        except OSError:
+            continue
+        try:
+            size = os.stat(f"{entry.path}/{files.EPISODES}").st_size
+        except OSError:
+            size = 0
+        found[entry.name] = (origin.st_mtime_ns, origin.st_size, size)
+    return found
+
+
+def _row(path: Path) -> Row | None:
+    """A run as a row of the page; None where its record cannot be read."""
+    try:
+        origin = files.checked_origin(path)
+        row = row_of(path, origin)
+        status, _, progress = str(row["status"]).partition(" ")
+        score = row[f"return_last_{LAST}"]
+        return {
+            **{name: value for name, value in row.items() if name != f"return_last_{LAST}"},
+            "status": status,
+            "progress": int(progress[:-1]) / 100 if progress else None,
+            "score": None if math.isnan(score) else score,
+            "left": _left(path, progress) if status == "running" else None,
+            "spark": sparks(path),
+        }
+    except (RecordError, KeyError, TypeError, ValueError, AttributeError, OSError):
+        return None
+
+
+def _left(path: Path, progress: str) -> float | None:
+    """Seconds that a run still takes, if it goes on as it went."""
+    columns = _readings(path)
+    if not progress or not columns.get("seconds"):
+        return None
+    share = int(progress[:-1]) / 100
+    return None if share <= 0.0 else columns["seconds"][-1] * (1.0 - share) / share
+
+
+def sparks(path: Path) -> list[float]:
+    """The mean return of the last 100 episodes over training, in some points."""
+    values = _readings(path).get(f"return_last_{LAST}", [])
+    some = [value for value in values if math.isfinite(value)]
+    step = max(1, -(-len(some) // MOST_SPARKS))
+    return [float(f"{value:.4g}") for value in some[::step]]
+
+
+def _readings(path: Path) -> dict[str, list[float]]:
+    """Two columns of readings.csv, read without a data frame: there may be thousands of runs."""
+    try:
+        with (path / files.READINGS).open(encoding="utf-8") as stream:
+            head = stream.readline().strip().split(",")
+            lines = [line.rstrip("\n").split(",") for line in stream]
+    except (OSError, UnicodeDecodeError):
+        return {}
+    whole = [line for line in lines if len(line) == len(head)]
+    found: dict[str, list[float]] = {}
+    for name in ("seconds", f"return_last_{LAST}"):
+        if name in head:
+            at = head.index(name)
+            found[name] = [_number(line[at]) for line in whole]
+    return found
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        return math.nan

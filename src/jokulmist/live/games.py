@@ -1,0 +1,247 @@
+"""Environments in the hands of whoever looks at the page: alone, beside policies, or from a moment that was recorded."""
+
+from __future__ import annotations
+
+import json
+import secrets
+import threading
+from collections import OrderedDict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.spaces.actions import Choice
+from jokulmist.errors import LookupFailed, SettingError
+from jokulmist.live.views import png
+from jokulmist.records.files import replace_file
+from jokulmist.records.rollouts import Rollout, read_rollouts
+from jokulmist.training.plans.plan import plan_of
+from jokulmist.training.runs.run import Run
+from jokulmist.workshop.play import Controls
+
+MOST_GAMES = 20
+KEPT = "rollouts"
+AGAIN = 25  # decisions that a policy may take at one request
+
+
+class Game:
+    """One episode that somebody plays."""
+
+    def __init__(self, hand: Controls, source: dict[str, Any]) -> None:
+        self.hand, self.source = hand, source
+        self.guard = threading.Lock()
+
+    def told(self) -> dict[str, Any]:
+        hand, episode = self.hand, self.hand.episode
+        seen = hand.seen
+        legal = episode.legal
+        parts = [
+            {
+                "name": name, "kind": "choice" if isinstance(part, Choice) else "range",
+                **(
+                    {"labels": [str(label) for label in part.labels]}
+                    if isinstance(part, Choice)
+                    else {"low": np.nan_to_num(part.low, neginf=-10.0).reshape(-1).tolist(), "high": np.nan_to_num(part.high, posinf=10.0).reshape(-1).tolist()}
+                ),
+                "chosen": np.asarray(hand.chosen[name]).reshape(-1).tolist(),
+                "legal": _legal(legal, name),
+            }
+            for name, part in hand.parts.items()
+        ]  # fmt: skip
+        return {
+            "environment": describe(hand.environment).name, "seed": hand.seed, "decision": episode.steps, "seen": {name: _shown(seen[name]) for name in list(seen.keys())},
+            "terms": [{"name": name, "now": episode.terms[name], "total": total} for name, total in episode.totals.items()], "reward": float(episode.reward),
+            "total": float(episode.total), "measures": episode.measures, "over": episode.over, "closed_by": episode.held, "parts": parts,
+            "policy": hand.policy is not None, "agent": hand.agent, "player": hand.player, "players": list(describe(hand.environment).players),
+            "asked": list(episode.asked), "picture": self.drawable,
+        }  # fmt: skip
+
+    @property
+    def drawable(self) -> bool:
+        environment = self.hand.environment
+        return hasattr(environment, "picture") or (
+            isinstance(environment, Simulator) and self.hand.episode.image() is not None
+        )
+
+    def picture(self) -> bytes:
+        """The moment as a PNG."""
+        environment, episode = self.hand.environment, self.hand.episode
+        draw: Any = getattr(environment, "picture", None)
+        if isinstance(environment, Simulator):
+            image = episode.image()
+            if image is None:
+                raise LookupFailed("the class has no `image`.")
+
+            def shown(axes: Any) -> None:
+                axes.imshow(image)
+                axes.set_axis_off()
+
+            return png(shown)
+        if draw is None:
+            raise LookupFailed("the class has no `picture`.")
+        return png(lambda axes: draw(axes, episode.state))
+
+    def do(self, verb: str, asked: dict[str, Any]) -> None:
+        """What a request asks for."""
+        hand = self.hand
+        if verb == "act":
+            for name, value in dict(asked.get("chosen") or {}).items():
+                self._choose(name, value)
+            hand.act()
+        elif verb == "watch":
+            for _ in range(min(max(int(asked.get("decisions") or 1), 1), AGAIN)):
+                if hand.episode.over or not hand.agent:
+                    break
+                hand.act()
+        elif verb == "back":
+            hand.back(min(max(int(asked.get("decisions") or 1), 1), 10_000))
+        elif verb == "again":
+            hand.begin()
+        elif verb == "another":
+            hand.another()
+        elif verb == "swap":
+            hand.swap()
+        else:
+            raise SettingError(
+                f"a game does not know {verb!r:.40}; it knows act, watch, back, again, another, swap and keep."
+            )
+
+    def _choose(self, name: str, value: Any) -> None:
+        if name not in self.hand.parts:
+            raise SettingError(f"there is no part {name!r:.40} of the action.")
+        part = self.hand.parts[name]
+        if isinstance(part, Choice):
+            if isinstance(value, bool) or not isinstance(value, int) or not 0 <= value < part.count:
+                raise SettingError(f"a choice is a whole number from 0 to {part.count - 1}; got {value!r:.40}.")
+            self.hand.choose(name, value)
+            return
+        try:
+            values = np.asarray(value, np.float32).reshape(part.low.shape)
+        except (TypeError, ValueError):
+            raise SettingError(f"a range is {part.size} numbers; got {value!r:.40}.") from None
+        if not np.isfinite(values).all():
+            raise SettingError(f"a range is finite numbers; got {value!r:.40}.")
+        values = np.clip(values, part.low, part.high)
+        self.hand.chosen[name] = float(values) if part.shape == () else values.reshape(part.shape)
+
+    def keep(self, folder: Path) -> str:
+        """Keep the episode, with where its environment comes from; the name of its file."""
+        path = self.hand.save(folder / KEPT)
+        replace_file(path.with_suffix(".json"), json.dumps(self.source))
+        return path.name
+
+
+class Games:
+    """The games that are open; the oldest ends when there are too many."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._games: OrderedDict[str, Game] = OrderedDict()
+
+    def of(self, name: str) -> Game:
+        game = self._games.get(name)
+        if game is None:
+            raise LookupFailed("this game has ended. Begin another one.")
+        self._games.move_to_end(name)
+        return game
+
+    def begin(self, asked: dict[str, Any], run_path: Any) -> str:
+        """Begin a game; its name.
+
+        Parameters
+        ----------
+        asked : dict
+            ``environment`` with ``parameters``, or ``run``; ``seed``, ``policy`` (whether the run's plays), ``player``, ``episode`` and ``moment`` to begin at one that
+            was recorded, ``kept`` to begin at one that was kept.
+        run_path : function
+            The folder of a run by its name.
+        """
+        seed = asked.get("seed", 0)
+        if isinstance(seed, bool) or not isinstance(seed, int) or not 0 <= seed < 2**31:
+            raise SettingError(f"`seed` is a whole number from 0 to {2**31 - 1}; got {seed!r:.40}.")
+        source = {key: asked[key] for key in ("environment", "parameters", "run") if asked.get(key)}
+        environment, run = self._environment(asked, run_path)
+        policy = others = None
+        player = asked.get("player") or None
+        if run is not None and asked.get("policy"):
+            policy = run.policy
+        if player is not None and run is not None:
+            policy, others = None, run.policy
+        hand = Controls(environment, policy, seed, player, others)
+        moment = asked.get("moment")
+        if moment is not None:
+            self._begin_at(hand, asked, moment, run)
+        name = secrets.token_urlsafe(9)
+        self._games[name] = Game(hand, source)
+        while len(self._games) > MOST_GAMES:
+            self._games.popitem(last=False)
+        return name
+
+    def _environment(self, asked: dict[str, Any], run_path: Any) -> tuple[Environment, Run | None]:
+        if asked.get("kept"):
+            asked.update({key: value for key, value in self.source_of(str(asked["kept"])).items() if key not in asked})
+        if asked.get("run"):
+            run = Run.open(run_path(str(asked["run"])))
+            return run.environment, run
+        use, parameters = asked.get("environment"), asked.get("parameters") or {}
+        if not isinstance(use, str) or not isinstance(parameters, dict):
+            raise SettingError("say which `environment`, or which `run`.")
+        content = {"environment": {"use": use, **parameters}, "agent": {"use": "RandomPlay"}, "training": {"steps": 1}}
+        return plan_of(content, Path.cwd()).measured, None
+
+    def _begin_at(self, hand: Controls, asked: dict[str, Any], moment: Any, run: Run | None) -> None:
+        from jokulmist.live.views import recorded
+
+        if asked.get("kept"):
+            rollout: Rollout = self.kept(str(asked["kept"]))
+        elif run is not None and run.path is not None:
+            rollout, _ = recorded(run.path, str(asked.get("episode", "last")))
+        else:
+            raise SettingError("say which recorded `episode` of which `run`, or which episode is `kept`.")
+        if isinstance(moment, bool) or not isinstance(moment, int) or not 0 <= moment < rollout.steps:
+            raise SettingError(f"`moment` is a whole number from 0 to {rollout.steps - 1}; got {moment!r:.40}.")
+        hand.begin_at(rollout.states(hand.environment)[moment], moment)
+        hand.agent = False
+
+    # Episodes that were kept.
+
+    def kept_file(self, name: str) -> Path:
+        path = self.folder / KEPT / name
+        if name != Path(name).name or path.suffix != ".parquet" or path.is_symlink() or not path.is_file():
+            raise LookupFailed(f"no episode was kept as {name!r:.80}.")
+        return path
+
+    def kept(self, name: str) -> Rollout:
+        return read_rollouts(self.kept_file(name))[0]
+
+    def source_of(self, name: str) -> dict[str, Any]:
+        """Where the environment of a kept episode comes from."""
+        try:
+            found = json.loads(self.kept_file(name).with_suffix(".json").read_text(encoding="utf-8"))
+        except (OSError, ValueError):
+            found = None
+        if not isinstance(found, dict):
+            raise LookupFailed(f"nothing says which environment {name} was played in.")
+        return found
+
+    def environment_of(self, name: str, run_path: Any) -> Environment:
+        return self._environment({"kept": name}, run_path)[0]
+
+    def names(self) -> list[str]:
+        place = self.folder / KEPT
+        return sorted((p.name for p in place.glob("*.parquet")), reverse=True) if place.exists() else []
+
+
+def _shown(value: Any) -> Any:
+    if isinstance(value, np.ndarray) and value.dtype == np.uint8:
+        return f"image {' x '.join(map(str, value.shape))}"
+    return np.asarray(value, float).round(5).tolist()
+
+
+def _legal(legal: Any, name: str) -> list[str] | None:
+    if legal is None:
+        return None
+    return list(map(str, legal.get(name, []) if isinstance(legal, dict) else legal))

@@ -1,0 +1,26 @@
+// Several runs over each other; the address holds which.
+import { Chart } from "/page/charts.js";
+import { ask, make, number, table } from "./tools.js";
+
+export async function compareView(main, known, { query }) {
+  const runs = query.get("runs") || "", by = query.get("by") || "";
+  main.append(make("h1", {}, "Compare"), make("p", { class: "note", role: "status" }, "comparing ..."));
+  const told = await ask(`/api/compare?runs=${encodeURIComponent(runs)}&by=${encodeURIComponent(by)}`);
+  main.lastChild.remove();
+  const figure = make("figure", { class: "chart tall" }), bands = make("figure", { class: "chart tall" });
+  const differ = told.differ.length ? Object.keys(told.differ[0]).filter(name => name !== "run") : [];
+  const choose = make("select", { "aria-label": "group by", onchange: () => { location.hash = `#/compare?runs=${runs.split(",").map(encodeURIComponent).join(",")}&by=${encodeURIComponent(choose.value)}`; } },
+    make("option", { value: "" }, "grouped by what differs"), differ.map(name => make("option", { value: name }, `grouped by ${name}`)));
+  choose.value = by;
+  main.append(
+    make("div", { class: "tools" }, choose, make("span", { class: "note" }, `${told.rows.length} runs; this address shows the same again`)),
+    make("section", {}, make("h2", {}, "Curves"), figure),
+    told.bands ? make("section", {}, make("h2", {}, `Groups${told.by.length ? ` by ${told.by.join(", ")}` : ""}, middle and 95 %`), bands) : "",
+    told.groups.length ? make("section", {}, make("h2", {}, `Final ${told.value} of each seed`), table(told.groups, ["group", "seeds", "score", "low", "high", "median", "sd"], { score: "interquartile mean", low: "95 % from", high: "to" })) : "",
+    told.pairs.length ? make("section", {}, make("h2", {}, "Pairs"), table(told.pairs, ["first", "second", "difference", "chance", "p_holm", "verdict"], { p_holm: "p (Holm)" })) : "",
+    told.notes.length ? make("section", {}, make("h2", {}, "Notes"), told.notes.map(note => make("p", {}, note))) : "",
+    told.differ.length ? make("section", {}, make("h2", {}, "Where they differ"), table(told.differ, Object.keys(told.differ[0]))) : "",
+    make("section", {}, make("h2", {}, "Runs"), table(told.rows, Object.keys(told.rows[0]))));
+  if (told.curve.series.length) new Chart(figure, told.curve);
+  if (told.bands) new Chart(bands, told.bands);
+}

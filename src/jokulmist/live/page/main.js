@@ -1,0 +1,82 @@
+// The page: what is known of the folder, which view is shown, and events from the server.
+import { ask, make, say } from "./tools.js";
+import { runsView } from "./table.js";
+import { runView } from "./run.js";
+import { compareView } from "./compare.js";
+import { formView } from "./form.js";
+import { playView } from "./play.js";
+import { stepsView } from "./steps.js";
+import { searchView } from "./search.js";
+import { queueView } from "./queue.js";
+
+const VIEWS = { runs: runsView, run: runView, compare: compareView, new: formView, play: playView, steps: stepsView, search: searchView, queue: queueView };
+export const known = { rows: new Map(), jobs: [], searches: [], kept: [], look: false, folder: "", chosen: new Set() };
+let shown = null;
+
+function where() {
+  const [path, query = ""] = location.hash.replace(/^#\/?/, "").split("?");
+  const [view = "runs", ...rest] = path.split("/").map(decodeURIComponent);
+  return { view: VIEWS[view] ? view : "runs", rest, query: new URLSearchParams(query) };
+}
+
+async function show() {
+  if (location.hash === "#main") return;
+  const main = document.getElementById("main"), place = where();
+  if (shown && shown.leave) shown.leave();
+  shown = null;
+  main.replaceChildren();
+  say("");
+  for (const link of document.querySelectorAll("nav a")) {
+    if (link.dataset.view === place.view) link.setAttribute("aria-current", "page");
+    else link.removeAttribute("aria-current");
+  }
+  try { shown = await VIEWS[place.view](main, known, place) || {}; }
+  catch (wrong) { main.replaceChildren(make("p", { class: "note wrong" }, wrong.message)); }
+  document.title = document.querySelector("main h1")?.textContent || "runs";
+}
+
+function counted() {
+  const some = known.jobs.filter(job => job.status === "working" || job.status === "waiting").length;
+  document.getElementById("waiting").textContent = some ? `(${some})` : "";
+}
+
+async function everything() {
+  const told = await ask("/api/all");
+  Object.assign(known, { jobs: told.jobs, searches: told.searches, kept: told.kept, look: told.look, folder: told.folder });
+  known.rows = new Map(told.rows.map(row => [row.run, row]));
+  for (const link of document.querySelectorAll(".acts")) link.hidden = known.look;
+  counted();
+}
+
+function listen() {
+  const link = document.getElementById("link");
+  const source = new EventSource("/api/events");
+  let lost = false;
+  source.onopen = async () => {
+    link.textContent = "live";
+    if (lost) { await everything(); shown?.changed?.({ rows: [...known.rows.values()], jobs: known.jobs }); }
+    lost = false;
+  };
+  source.onerror = () => { link.textContent = "not connected"; lost = true; };
+  source.onmessage = async event => {
+    const change = JSON.parse(event.data);
+    if (change.again) { await everything(); change.rows = [...known.rows.values()]; }
+    for (const row of change.rows || []) known.rows.set(row.run, row);
+    for (const name of change.gone || []) { known.rows.delete(name); known.chosen.delete(name); }
+    if (change.jobs) known.jobs = change.jobs;
+    counted();
+    shown?.changed?.(change);
+  };
+}
+
+function looks(dark) {
+  document.documentElement.classList.toggle("dark", dark);
+  document.getElementById("look").textContent = dark ? "light" : "dark";
+}
+
+let dark = localStorage.getItem("look") ? localStorage.getItem("look") === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
+looks(dark);
+document.getElementById("look").addEventListener("click", () => { dark = !dark; localStorage.setItem("look", dark ? "dark" : "light"); looks(dark); });
+window.addEventListener("hashchange", show);
+try { await everything(); await show(); listen(); }
+catch (wrong) { document.getElementById("main").replaceChildren(make("p", { class: "note wrong" }, wrong.message)); }

@@ -1,0 +1,112 @@
+// What all views use: making elements, asking the server, saying numbers and times.
+
+export function make(name, attributes = {}, ...children) {
+  const made = document.createElement(name);
+  for (const [key, value] of Object.entries(attributes)) {
+    if (value === null || value === undefined || value === false) continue;
+    if (key.startsWith("on")) made.addEventListener(key.slice(2), value);
+    else if (key === "class") made.className = value;
+    else if (key === "value" || key === "checked") made[key] = value;
+    else made.setAttribute(key, value === true ? "" : value);
+  }
+  made.append(...children.flat().filter(child => child !== null && child !== undefined && child !== false));
+  return made;
+}
+
+export class Wrong extends Error {}
+
+export async function ask(path, body) {
+  const options = body === undefined ? {} : { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) };
+  let answer;
+  try { answer = await fetch(path, options); }
+  catch { throw new Wrong("the server does not answer; is `jokulmist live` still running?"); }
+  const told = await answer.json().catch(() => ({ error: `the server answered ${answer.status}` }));
+  if (!answer.ok) throw new Wrong(told.error || `the server answered ${answer.status}`);
+  return told;
+}
+
+let hiding;
+export function say(text) {
+  const box = document.getElementById("said");
+  box.textContent = text;
+  box.hidden = !text;
+  clearTimeout(hiding);
+  if (text) hiding = setTimeout(() => { box.hidden = true; }, 9000);
+}
+
+// A button whose work may fail: then the words are shown.
+export function button(text, work, attributes = {}) {
+  const made = make("button", { type: "button", ...attributes }, text);
+  made.addEventListener("click", async () => {
+    made.disabled = true;
+    try { await work(); }
+    catch (wrong) { say(wrong.message); }
+    finally { made.disabled = false; }
+  });
+  return made;
+}
+
+export const whole = value => value === null || value === undefined ? "" : Math.round(value).toLocaleString("en-US");
+export const number = value => value === null || value === undefined || Number.isNaN(value) ? "-" : String(+Number(value).toPrecision(4));
+
+export function duration(seconds) {
+  if (seconds === null || seconds === undefined) return "";
+  if (seconds < 90) return `${Math.round(seconds)} s`;
+  if (seconds < 5400) return `${Math.round(seconds / 60)} min`;
+  return `${(seconds / 3600).toFixed(1)} h`;
+}
+
+export function moment(text) {
+  const date = typeof text === "number" ? new Date(text * 1000) : new Date(text);
+  if (Number.isNaN(date.getTime())) return String(text);
+  const two = value => String(value).padStart(2, "0");
+  return `${date.getFullYear()}-${two(date.getMonth() + 1)}-${two(date.getDate())} ${two(date.getHours())}:${two(date.getMinutes())}`;
+}
+
+export function spark(values) {
+  const NS = "http://www.w3.org/2000/svg";
+  const svg = document.createElementNS(NS, "svg");
+  svg.setAttribute("class", "spark");
+  svg.setAttribute("viewBox", "0 0 96 22");
+  svg.setAttribute("aria-hidden", "true");
+  if (values.length > 1) {
+    const low = Math.min(...values), high = Math.max(...values), room = high - low || 1;
+    const path = document.createElementNS(NS, "path");
+    path.setAttribute("d", values.map((y, k) => `${k ? "L" : "M"}${(k / (values.length - 1) * 94 + 1).toFixed(1)} ${(20 - (y - low) / room * 18).toFixed(1)}`).join(""));
+    svg.append(path);
+  }
+  return svg;
+}
+
+// Rows that are sorted: what is no number or is empty comes last.
+export function sorted(rows, key, down) {
+  const value = row => row[key];
+  const empty = v => v === null || v === undefined || v === "" || Number.isNaN(v);
+  return [...rows].sort((a, b) => {
+    const [x, y] = [value(a), value(b)];
+    if (empty(x) || empty(y)) return empty(x) - empty(y);
+    const order = typeof x === "number" && typeof y === "number" ? x - y : String(x).localeCompare(String(y), "en", { numeric: true });
+    return down ? -order : order;
+  });
+}
+
+export function matching(rows, text, status) {
+  const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+  return rows.filter(row => (!status || row.status === status) && words.every(word => `${row.run} ${row.environment} ${row.agent} ${row.status} seed ${row.seed}`.toLowerCase().includes(word)));
+}
+
+export function grouped(rows, key) {
+  const found = new Map();
+  for (const row of rows) {
+    const name = key ? String(row[key]) : "";
+    if (!found.has(name)) found.set(name, []);
+    found.get(name).push(row);
+  }
+  return found;
+}
+
+export function table(rows, names, titles = {}) {
+  return make("div", { class: "scroll" }, make("table", {},
+    make("thead", {}, make("tr", {}, names.map(name => make("th", { scope: "col" }, titles[name] || name.replaceAll("_", " "))))),
+    make("tbody", {}, rows.map(row => make("tr", {}, names.map(name => make("td", typeof row[name] === "number" ? { class: "number" } : {}, typeof row[name] === "number" ? number(row[name]) : String(row[name] ?? ""))))))));
+}

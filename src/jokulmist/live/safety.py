@@ -1,0 +1,94 @@
+"""Who is let in: the token of the printed address, pages of this server alone, this machine's own names."""
+
+from __future__ import annotations
+
+import hmac
+from collections.abc import Mapping
+from http.cookies import SimpleCookie
+from typing import Any
+from urllib.parse import parse_qs, quote
+
+from starlette.datastructures import Headers, MutableHeaders
+from starlette.responses import JSONResponse, RedirectResponse, Response
+
+LOOPBACK = ("127.0.0.1", "localhost", "[::1]")
+POLICY = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+HEADERS = {
+    "Content-Security-Policy": POLICY, "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer", "Cross-Origin-Opener-Policy": "same-origin",
+    "Cross-Origin-Resource-Policy": "same-origin", "Cache-Control": "no-store",
+}  # fmt: skip
+SAFE = ("GET", "HEAD")
+
+
+class Guarded:
+    """An application behind its checks.
+
+    Parameters
+    ----------
+    app : ASGI application
+    token : str
+        Given once in the address, kept in a cookie from then on; programs give it as ``Authorization: Bearer TOKEN``.
+    port : int
+        Where it is served.
+    hosts : sequence of str
+        Names by which it may be called: another one is a page elsewhere whose name was made to mean this machine.
+    """
+
+    def __init__(self, app: Any, token: str, port: int, hosts: tuple[str, ...] = LOOPBACK) -> None:
+        self.app, self.token, self.port, self.hosts = app, token, port, hosts
+        self.cookie = f"jokulmist-{port}"
+
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        if scope["type"] != "http":
+            return
+        headers = Headers(scope=scope)
+
+        async def with_headers(message: Any) -> None:
+            if message["type"] == "http.response.start":
+                own = MutableHeaders(scope=message)
+                for name, value in HEADERS.items():
+                    own.setdefault(name, value)
+            await send(message)
+
+        answer = self.refused(scope, headers)
+        await (answer or self.app)(scope, receive, with_headers)
+
+    def refused(self, scope: Mapping[str, Any], headers: Headers) -> Response | None:
+        """The answer to whoever is not let in; None for those who are."""
+        host = headers.get("host", "")
+        name, _, port = host.rpartition(":") if not host.endswith("]") and ":" in host else (host, "", "")
+        if name not in self.hosts or (port and port != str(self.port)):
+            return told(403, f"this page answers to {', '.join(self.hosts)}, not to {host!r:.60}.")
+        origin = headers.get("origin")
+        if origin is not None and origin not in {f"http://{own}:{self.port}" for own in self.hosts}:
+            return told(403, "a page from elsewhere may not ask this one.")
+        if headers.get("sec-fetch-site") in ("cross-site", "same-site") and scope["method"] not in SAFE:
+            return told(403, "a page from elsewhere may not ask this one.")
+        given = parse_qs(scope.get("query_string", b"").decode("latin-1")).get("token", [""])[0]
+        if given and scope["path"] == "/" and self._right(given):
+            answer = RedirectResponse("/", status_code=303)
+            answer.set_cookie(self.cookie, self.token, httponly=True, samesite="strict", path="/")
+            return answer
+        if self._right(self._from_cookie(headers)) or self._right(
+            headers.get("authorization", "").removeprefix("Bearer ")
+        ):
+            return None
+        return told(401, "open the address that `jokulmist live` printed: it holds the token.")
+
+    def _right(self, given: str) -> bool:
+        return hmac.compare_digest(given.encode("utf-8", "replace"), self.token.encode())
+
+    def _from_cookie(self, headers: Headers) -> str:
+        try:
+            found = SimpleCookie(headers.get("cookie", "")).get(self.cookie)
+        except Exception:  # whatever a damaged header holds: nobody is let in by it
+            return ""
+        return found.value if found is not None else ""
+
+
+def told(status: int, message: str) -> Response:
+    return JSONResponse({"error": message}, status_code=status)
+
+
+def address(host: str, port: int, token: str) -> str:
+    return f"http://{host}:{port}/?token={quote(token)}"

@@ -1,0 +1,265 @@
+"""What the page shows of one run, of several, of a search and of an episode, as JSON."""
+
+from __future__ import annotations
+
+import io
+import math
+import threading
+from collections import OrderedDict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.errors import JokulmistError, LookupFailed, SettingError
+from jokulmist.pictures.replay import Still
+from jokulmist.pictures.report import charts
+from jokulmist.pictures.report.page import differing, told_of
+from jokulmist.records.files import size_of
+from jokulmist.records.rollouts import ROLLOUTS, STATE, Rollout, numbers_in, read_rollouts
+from jokulmist.records.run_folder import CUT, ORIGIN
+from jokulmist.records.run_index import row_of
+from jokulmist.studies.comparison.compare import compare
+from jokulmist.studies.search.search import Search
+from jokulmist.training.evaluation.evaluate import Evaluation, evaluate_references
+from jokulmist.training.runs.run import Run
+from jokulmist.training.runs.scenes import Scene
+
+MOST_LISTED = 500
+MOST_KEPT = 12
+MOST_COMPARED = 40
+PICTURE_INCHES = (7.2, 4.5)
+
+
+class Kept:
+    """The newest values by a key, at most so many; made once."""
+
+    def __init__(self, most: int = MOST_KEPT) -> None:
+        self._most, self._values, self._guard = most, OrderedDict[Any, Any](), threading.Lock()
+
+    def of(self, key: Any, make: Any) -> Any:
+        with self._guard:
+            if key in self._values:
+                self._values.move_to_end(key)
+                return self._values[key]
+        value = make()
+        with self._guard:
+            self._values[key] = value
+            while len(self._values) > self._most:
+                self._values.popitem(last=False)
+        return value
+
+
+DETAILS, LEVELS, EPISODES = Kept(), Kept(64), Kept()
+
+
+def stamp_of(path: Path) -> tuple[Any, ...]:
+    """What tells whether a run's files have changed."""
+    sizes = tuple(size_of(path / name) if (path / name).exists() else 0 for name in (*CUT, "log.txt", "machine.csv"))
+    return ((path / ORIGIN).stat().st_mtime_ns, *sizes)
+
+
+def levels_of(run: Run) -> dict[str, Evaluation]:
+    """What random play and the references reach, measured once for a run."""
+    found: dict[str, Evaluation] = LEVELS.of(str(run.path), lambda: evaluate_references(run.environment))
+    return found
+
+
+def detail(path: Path, measure: bool) -> dict[str, Any]:
+    """All that the page shows of a run.
+
+    Parameters
+    ----------
+    path : Path
+    measure : bool
+        Whether random play and the references may be measured: that runs the environment.
+    """
+    found: dict[str, Any] = DETAILS.of((str(path), stamp_of(path), measure), lambda: _detail(path, measure))
+    return found
+
+
+def _detail(path: Path, measure: bool) -> dict[str, Any]:
+    run = Run.open(path)
+    known = levels_of(run) if measure else {}
+    told = told_of(run, known, False, lambda _: None)
+    row = row_of(path, run.origin)
+    rollouts = path / ROLLOUTS
+    return {
+        **told,
+        "row": _plain(row),
+        "environment": describe(run.environment).name,
+        "curve": charts.curve([run], known),
+        "curriculum": _curriculum(run),
+        "recorded": _numbers(rollouts),
+        "report": (path / "report.html").exists(),
+        "checkpoints": [p.name for p in sorted((path / "checkpoints").glob("[0-9]*"))]
+        if (path / "checkpoints").exists()
+        else [],
+        "picture": hasattr(type(run.environment), "picture") or bool(getattr(type(run.environment), "image", None)),
+    }
+
+
+def _curriculum(run: Run) -> str:
+    levels, reached = run.plan.curriculum, run.origin.get("level")
+    if levels is None or reached is None:
+        return ""
+    return f"`{levels.parameter}` came to {reached['value']:g}; the levels are {', '.join(f'{v:g}' for v in levels.values)}"
+
+
+def _numbers(rollouts: Path) -> list[str]:
+    """The episodes that were recorded: best, worst, last, and by number."""
+    if not rollouts.exists():
+        return []
+    named = [name for name in ("best", "worst", "last") if (rollouts / f"{name}.parquet").exists()]
+    numbers: list[int] = []
+    for file in sorted(rollouts.glob("*.parquet")):
+        if file.stem not in named and not file.stem.startswith("evaluated"):
+            numbers += numbers_in(file)
+    numbers = sorted(set(numbers))
+    step = max(1, -(-len(numbers) // MOST_LISTED))
+    return [*named, *map(str, numbers[::step])]
+
+
+def compared(paths: list[Path], by: list[str]) -> dict[str, Any]:
+    """Several runs: their curves, the settings in which they differ, and what `compare` says of them."""
+    if not 2 <= len(paths) <= MOST_COMPARED:
+        raise SettingError(f"compare 2 to {MOST_COMPARED} runs; {len(paths)} are chosen.")
+    runs = [Run.open(path) for path in paths]
+    found: dict[str, Any] = {
+        "rows": [_plain(row_of(path, run.origin)) for path, run in zip(paths, runs, strict=True)],
+        "differ": differing(runs), "curve": charts.curve(runs, {}), "groups": [], "pairs": [], "notes": [], "bands": None,
+    }  # fmt: skip
+    try:
+        told = compare(runs, by=by or None, score="return")
+    except JokulmistError as reason:
+        found["notes"] = [str(reason)]
+        return found
+    found.update(
+        groups=_records(told.table), pairs=_records(told.pairs), notes=told.notes, bands=_bands(told.middle), by=told.by, value=told.value, over=told.over
+    )  # fmt: skip
+    return found
+
+
+def _bands(middle: Any) -> dict[str, Any]:
+    """Each group's middle with its interval, as a chart."""
+    at = middle.columns[1]
+    found = []
+    for k, (label, part) in enumerate(middle.groupby("group", sort=False)):
+        one = charts.series(str(label), part[at], part["middle"] if "middle" in part else part.iloc[:, 2], k)
+        if {"low", "high"} <= set(part.columns):
+            one["low"], one["high"] = (charts.thinned(part[at], part[name])[1] for name in ("low", "high"))
+        found.append(one)
+    return {"kind": "lines", "unit": "return", "over": str(at), "series": found}
+
+
+def search(path: Path) -> dict[str, Any]:
+    """A search: its candidates, the best first, and which settings mattered."""
+    found = Search.open(path)
+    told: dict[str, Any] = {
+        "name": path.name, "status": found.status, "names": list(found.question.space.names), "rows": [_plain(row) for row in found.rows()], "importance": [],
+    }  # fmt: skip
+    try:
+        table = found.importance.table
+        told["importance"] = _records(table)
+    except (JokulmistError, AttributeError, ValueError):
+        told["importance"] = []
+    return told
+
+
+# Episodes, step by step.
+
+
+def recorded(path: Path, which: str) -> tuple[Rollout, Environment]:
+    """A recorded episode of a run, and its environment."""
+
+    def read() -> tuple[Rollout, Environment]:
+        folder = path / ROLLOUTS
+        if which in ("best", "worst", "last"):
+            return read_rollouts(folder / f"{which}.parquet")[0], Run.open(path).environment
+        if not which.isdecimal() or len(which) > 18:
+            raise SettingError(f"a recorded episode is `best`, `worst`, `last` or a number; got {which!r:.80}.")
+        return read_rollouts(folder, int(which))[0], Run.open(path).environment
+
+    found: tuple[Rollout, Environment] = EPISODES.of((str(path), which, stamp_of(path)), read)
+    return found
+
+
+def told_episode(rollout: Rollout, environment: Environment) -> dict[str, Any]:
+    """An episode as columns of a table, one entry a moment; images and the state are left out."""
+    description = describe(environment)
+    images = {channel.name for channel in description.spec.images}
+    skipped = ("run", "episode", "moment")
+    columns = {
+        name: [_value(value) for value in column]
+        for name, column in rollout.table.items()
+        if str(name) not in skipped and not str(name).startswith(STATE) and name not in images
+    }
+    return {
+        "episode": rollout.episode, "steps": rollout.steps, "return": rollout.total, "closed_by": rollout.closed_by, "columns": columns,
+        "seen": [c.name for c in description.spec.numbers], "terms": [t.name for t in description.terms], "weights": list(map(float, description.weights)),
+        "environment": description.name,
+    }  # fmt: skip
+
+
+def says(run: Run, rollout: Rollout, moment: int) -> dict[str, Any]:
+    """What a run's newest policy says of a moment: chances or values, by label."""
+    policy = run.policy
+    if policy.spec.images or policy.spec.masked:
+        return {}
+    row = rollout.table.iloc[moment]
+    seen = {c.name: row[c.name] for c in policy.spec.numbers}
+    for kind, ask in (("chance", policy.probabilities), ("value", policy.values)):
+        try:
+            found = ask(seen)
+        except (JokulmistError, KeyError, TypeError, ValueError):
+            continue
+        flat = {str(k): float(v) for k, v in found.items() if isinstance(v, (int, float, np.floating))}
+        if flat:
+            return {"kind": kind, "of": flat}
+    return {}
+
+
+def picture(rollout: Rollout, environment: Environment, moment: int) -> bytes:
+    """A moment of an episode as a PNG."""
+    if not 0 <= moment <= rollout.steps:
+        raise LookupFailed(f"the episode has the moments 0 to {rollout.steps}; got {moment}.")
+    state = rollout.states(environment)[moment]
+
+    def draw(axes: Any) -> None:
+        scene = Scene("", rollout, [state] * (rollout.steps + 1), [])
+        Still(axes, scene, environment).draw(moment)
+
+    return png(draw)
+
+
+def png(draw: Any) -> bytes:
+    """A drawing on axes as a PNG."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=PICTURE_INCHES, dpi=100, layout="tight")
+    FigureCanvasAgg(figure)
+    draw(figure.add_subplot())
+    sink = io.BytesIO()
+    figure.savefig(sink, format="png")
+    return sink.getvalue()
+
+
+def _records(table: Any) -> list[dict[str, Any]]:
+    return [_plain(row) for row in table.to_dict("records")]
+
+
+def _plain(row: dict[str, Any]) -> dict[str, Any]:
+    return {str(name): _value(value) for name, value in row.items()}
+
+
+def _value(value: Any) -> Any:
+    """A value as JSON has it; what is no number becomes None."""
+    if isinstance(value, np.generic):
+        value = value.item()
+    if isinstance(value, float):
+        return value if math.isfinite(value) else None
+    if isinstance(value, (list, tuple, np.ndarray)):
+        return [_value(one) for one in value]
+    return value if value is None or isinstance(value, (bool, int, str)) else str(value)
