@@ -266,7 +266,10 @@ class Live:
         """Check a plan, and queue its runs."""
         self._refuse_look()
         asked = await body_of(request)
-        return answered(await run_in_threadpool(self._begin, asked))
+        try:
+            return answered(await run_in_threadpool(self._begin, asked))
+        except JokulmistError as wrong:  # an answer as any other: whoever fills in a form may be mistaken
+            return answered({"refused": str(wrong), "findings": [], "jobs": []})
 
     def _begin(self, asked: dict[str, Any]) -> dict[str, Any]:
         plan = forms.plan_from(asked, Path.cwd())
@@ -359,8 +362,13 @@ class Live:
                 route("/api/games", self.games_begin, post),
                 route("/api/games/{game}/picture", self.game_picture),
                 route("/api/games/{game}/{verb}", self.game, post),
-            ]
+            ],
+            exception_handlers={404: _nothing, 405: _nothing},
         )
+
+
+async def _nothing(request: Request, why: Exception) -> Response:
+    return told(getattr(why, "status_code", 404), f"there is nothing at {request.url.path!r:.80}.")
 
 
 class Refused(JokulmistError):

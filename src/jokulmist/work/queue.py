@@ -149,10 +149,8 @@ class Queue:
     def job(self, number: int) -> Job:
         found = [job for job in self.jobs() if job.id == number]
         if not found:
-            known = [job.id for job in self.jobs()]
-            raise LookupFailed(
-                f"there is no job {number}; " + (f"there are {listed(known)}." if known else "the queue is empty.")
-            )
+            known = ", ".join(str(job.id) for job in self.jobs()[:20])
+            raise LookupFailed(f"there is no job {number}; {f'there are {known}' if known else 'the queue is empty'}.")
         return found[0]
 
     def version(self) -> tuple[Any, ...]:

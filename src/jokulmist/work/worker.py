@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import ctypes
+import os
 import signal
 import subprocess
 import sys
@@ -11,7 +11,6 @@ import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 from jokulmist.errors import RecordError
 from jokulmist.records.lock import holder
@@ -21,10 +20,6 @@ from jokulmist.work.queue import DONE, FAILED, PAUSED, STOPPED, Job, Queue
 LOOK_SECONDS = 0.5
 LAST_WORDS = 2_000
 Say = Callable[[str], None]
-_DIES_WITH_PARENT = 1  # prctl's PR_SET_PDEATHSIG
-_LIBC: Any = (
-    ctypes.CDLL(None) if sys.platform == "linux" else None
-)  # loaded here: between a fork and what follows nothing may be
 
 
 def work(
@@ -90,10 +85,16 @@ def _worked(queue: Queue, job: Job, ends: threading.Event, say: Say) -> None:
     while holder(path) and not ends.is_set():  # a process that outlived its worker still writes
         ends.wait(LOOK_SECONDS)
     say(f"job {job.id}: {job.command}")
-    words = [sys.executable, "-m", "jokulmist", *(word.replace("{run}", str(path)) for word in job.words)]
+    words = [
+        sys.executable,
+        "-m",
+        "jokulmist.work.child",
+        str(os.getpid()),
+        *(word.replace("{run}", str(path)) for word in job.words),
+    ]
     with tempfile.TemporaryFile() as told:
         child = subprocess.Popen(
-            words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=told, start_new_session=True, preexec_fn=_ends_with_worker
+            words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=told, start_new_session=True
         )  # fmt: skip
         asked = ""
         while child.poll() is None:
@@ -135,9 +136,3 @@ def _is_done(path: Path) -> bool:
 def _last_line(data: bytes) -> str:
     lines = [line.strip() for line in data.decode(errors="replace").splitlines() if line.strip()]
     return lines[-1] if lines else ""
-
-
-def _ends_with_worker() -> None:
-    """In the child: be killed when the worker is, so that nothing trains that no queue knows of (Linux; elsewhere its lock is waited for)."""
-    if _LIBC is not None:
-        _LIBC.prctl(_DIES_WITH_PARENT, signal.SIGKILL, 0, 0, 0)

@@ -1,6 +1,6 @@
 // Several runs over each other; the address holds which.
 import { Chart } from "/page/charts.js";
-import { ask, make, number, table } from "./tools.js";
+import { ask, make, table } from "./tools.js";
 
 export async function compareView(main, known, { query }) {
   const runs = query.get("runs") || "", by = query.get("by") || "";

@@ -73,6 +73,7 @@ export async function formView(main, known) {
     let told;
     try { told = await ask("/api/begin", { ...content(), anyway }); }
     catch (wrong) { mark(wrong.message); return; }
+    if (told.refused) { mark(told.refused); return; }
     if (!told.jobs.length) {
       words.replaceChildren("check finds something wrong: ", ...told.findings.map(one => make("span", {}, `${one.what}. ${one.mend} `)), button("Train it all the same", () => begin(true)));
       return;

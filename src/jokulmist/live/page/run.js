@@ -1,7 +1,7 @@
 // One run, as it happens.
 import { Chart } from "/page/charts.js";
 import { cells } from "./table.js";
-import { ask, button, make, number, say, table, whole } from "./tools.js";
+import { ask, button, make, say, table, whole } from "./tools.js";
 
 const EVERY = 1500;
 
@@ -38,7 +38,7 @@ export async function runView(main, known, { rest }) {
     });
     main.append(
       make("h1", {}, name), parts.status,
-      known.look ? "" : make("div", { class: "tools" }, act("Stop", "stop"), act("Go on", "resume"), act("Do it again", "redo"), act("Evaluate", "evaluate"), act("Make the report", "report"),
+      known.look ? "" : make("div", { class: "tools" }, parts.stop = act("Stop", "stop"), parts.onward = act("Go on", "resume"), parts.again = act("Do it again", "redo"), parts.measure = act("Evaluate", "evaluate"), parts.report = act("Make the report", "report"),
         make("a", { href: `#/play?run=${encodeURIComponent(name)}` }, "Play beside it")),
       make("section", {}, make("h2", {}, "What was learned"), make("p", { class: "note" }, "Drag across to look closer, double-click to see all, point to read."), parts.curve),
       make("div", { class: "pair" }, sections.ledger, sections.closings),
@@ -58,11 +58,18 @@ export async function runView(main, known, { rest }) {
     parts.status.replaceChildren(shown.status, `, ${whole(told.row.decisions)} decisions, ${whole(told.row.episodes)} episodes, took ${told.took}${row.left ? `, about ${shown.left} left` : ""}`,
       told.ended_by ? make("span", { class: told.status === "failed" ? "wrong" : "" }, `. ${told.ended_by}`) : "", told.curriculum ? `. ${told.curriculum}` : "",
       told.report ? make("span", {}, ". ", make("a", { href: `${path}/report`, target: "_blank" }, "its report")) : "");
+    if (parts.stop) {
+      const going = ["running", "waiting"].includes(row.status);
+      parts.stop.hidden = !going;
+      parts.onward.hidden = going || row.status === "done";
+      parts.again.hidden = going;
+      for (const key of ["measure", "report"]) parts[key].hidden = !told.checkpoints.length;
+    }
     chart("curve", parts.curve, told.curve);
     for (const key of ["ledger", "closings", "machine"]) chart(key, parts[key], told[key], parts.sections[key]);
     told.readings.forEach((data, k) => {
-      if (!parts.readings.children[k]) parts.readings.append(make("figure", { class: "chart low" }));
-      chart(`reading ${data.unit}`, parts.readings.children[k], data);
+      if (!parts.readings.children[k]) parts.readings.append(make("div", {}, make("figure", { class: "chart low" })));
+      chart(`reading ${data.unit}`, parts.readings.children[k].firstChild, data);
     });
     parts.evaluations.replaceChildren(told.evaluations.length ? table(told.evaluations, ["who", "act", "after", "episodes", "seed", "mean", "low", "high", "closed"], { after: "after decisions", low: "95 % from", high: "to", closed: "closed by" }) : make("p", { class: "empty" }, "None yet."));
     parts.recorded.hidden = !told.recorded.length;

@@ -1,8 +1,10 @@
 // All runs: a table that filters, sorts and groups, and changes in place.
-import { ask, button, duration, grouped, make, matching, moment, number, sorted, spark, whole } from "./tools.js";
+import { button, duration, grouped, make, matching, moment, number, sorted, spark, whole } from "./tools.js";
 
 const COLUMNS = [["run", "run"], ["environment", "environment"], ["agent", "agent"], ["seed", "seed"], ["status", "status"], ["decisions", "decisions"], ["score", "last 100"], ["spark", ""], ["left", "left"], ["began", "began"]];
+const NUMBERS = ["seed", "decisions", "score"], WIDE = ["began", "agent", "seed", "spark", "environment", "left"];
 const MOST = 300;
+const kinds = key => [NUMBERS.includes(key) && "number", key === "run" && "name", WIDE.includes(key) && "wide"].filter(Boolean).join(" ") || null;
 
 export function cells(row) {
   const share = row.progress === null || row.progress === undefined ? null : Math.round(row.progress * 100);
@@ -33,7 +35,7 @@ export function runsView(main, known) {
     if (found && found.row === row) return found.tr;
     const told = cells(row);
     const box = make("input", { type: "checkbox", "aria-label": `choose ${row.run}`, checked: known.chosen.has(row.run), onchange: () => { box.checked ? known.chosen.add(row.run) : known.chosen.delete(row.run); chosen(); } });
-    const columns = COLUMNS.map(([key]) => make("td", { class: ["seed", "decisions", "score"].includes(key) ? "number" : key === "run" ? "name" : ["began", "agent", "seed", "spark"].includes(key) ? "wide" : null }, told[key]));
+    const columns = COLUMNS.map(([key]) => make("td", { class: kinds(key) }, told[key]));
     if (found) { found.tr.replaceChildren(found.tr.firstChild, ...columns); found.row = row; return found.tr; }
     found = { row, tr: make("tr", {}, make("td", {}, box), columns) };
     lines.set(row.run, found);
@@ -62,7 +64,7 @@ export function runsView(main, known) {
   }
 
   const head = make("tr", {}, make("th", {}, ""), COLUMNS.map(([key, told]) => {
-    const th = make("th", { scope: "col", class: ["began", "agent", "seed", "spark"].includes(key) ? "wide" : null }, told && make("button", { type: "button", onclick: () => { state.down = state.sort === key ? !state.down : key !== "run"; state.sort = key; draw(); } }, told));
+    const th = make("th", { scope: "col", class: kinds(key) }, told && make("button", { type: "button", onclick: () => { state.down = state.sort === key ? !state.down : key !== "run"; state.sort = key; draw(); } }, told));
     if (told) heads.set(key, th);
     return th;
   }));

@@ -1,0 +1,354 @@
+"""The live page in a real browser: a run as it happens, the form, the queue, playing, stepping; looks, keys, contrast."""
+
+import json
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import urllib.error
+import urllib.parse
+import urllib.request
+from pathlib import Path
+
+import pytest
+
+import jokulmist as jm
+
+pytestmark = pytest.mark.skipif(shutil.which("chromium") is None, reason="chromium is not installed here")
+TOKEN = "abcdefghijklmnopqrstuv"
+VIEWS = (
+    "#/runs",
+    "#/run/ferry",
+    "#/compare?runs=ferry,calm",
+    "#/queue",
+    "#/new",
+    "#/play",
+    "#/play?environment=tarn",
+    "#/steps/run/ferry/best",
+)
+# Texts whose contrast is below WCAG 2.1, AA (4.5, large ones 3), and how far the page is wider than the window.
+LOOKED_AT = r"""() => {
+  const parse = c => { const m = c.match(/[\d.]+/g).map(Number); return { r: m[0], g: m[1], b: m[2], a: m.length > 3 ? m[3] : 1 }; };
+  const lum = c => { const f = v => { v /= 255; return v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4; }; return 0.2126 * f(c.r) + 0.7152 * f(c.g) + 0.0722 * f(c.b); };
+  const back = e => { for (; e; e = e.parentElement) { const c = parse(getComputedStyle(e).backgroundColor); if (c.a > 0.5) return c; } return { r: 255, g: 255, b: 255 }; };
+  const bad = [];
+  for (const e of document.querySelectorAll("body *")) {
+    if ((!e.offsetParent && e.tagName !== "text") || e.closest("[disabled]") || ![...e.childNodes].some(n => n.nodeType === 3 && n.textContent.trim())) continue;
+    const style = getComputedStyle(e), [a, b] = [lum(parse(e.tagName === "text" ? style.fill : style.color)), lum(back(e))].sort((x, y) => y - x);
+    const large = parseFloat(style.fontSize) >= 24 || (parseFloat(style.fontSize) >= 18.66 && +style.fontWeight >= 700);
+    if ((a + 0.05) / (b + 0.05) < (large ? 3 : 4.5)) bad.push(`${e.tagName} ${e.textContent.trim().slice(0, 40)}`);
+  }
+  return [bad, document.documentElement.scrollWidth - innerWidth];
+}"""
+
+
+def serve(folder, *words):
+    """The command in a process of its own; its process and address."""
+    command = [sys.executable, "-m", "jokulmist", "live", str(folder), "--port", "0", "--token", TOKEN, *words]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, cwd=folder.parent)
+    return process, re.search(r"http://\S+", process.stdout.readline())[0]
+
+
+@pytest.fixture(scope="module")
+def runs(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("page") / "runs"
+    for name, gusts in (("ferry", 0.02), ("calm", 0.0)):
+        jm.train(
+            jm.gallery.Ferry(gusts=gusts), jm.PPO(network=jm.Dense(8)), steps=6_000, copies=8, evaluate_every=3_000, evaluate_episodes=10, record_every=20, folder=folder, name=name
+        )  # fmt: skip
+    return folder
+
+
+@pytest.fixture(scope="module")
+def served(runs):
+    process, address = serve(runs)
+    yield address
+    process.send_signal(signal.SIGINT)
+    process.wait(timeout=20)
+    process.stdout.close()
+
+
+@pytest.fixture(scope="module")
+def browser():
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as driver:
+        chromium = driver.chromium.launch(
+            executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
+        )
+        yield chromium
+        chromium.close()
+
+
+@pytest.fixture
+def opened(browser, served):
+    """A page of the server, and what its console has complained of."""
+    contexts = []
+
+    def opening(width=1280, scheme="light", address=served):
+        context = browser.new_context(viewport={"width": width, "height": 800}, color_scheme=scheme)
+        context.set_default_timeout(60_000)
+        contexts.append(context)
+        page, complaints = context.new_page(), []
+        page.on("console", lambda told: complaints.append(told.text) if told.type in ("error", "warning") else None)
+        page.on("pageerror", lambda wrong: complaints.append(str(wrong)))
+        page.goto(address)
+        page.wait_for_selector("main h1")
+        return page, complaints
+
+    yield opening
+    for context in contexts:
+        context.close()
+
+
+def go(page, place):
+    page.evaluate("place => { location.hash = place; }", place)
+
+
+@pytest.mark.parametrize(("width", "scheme"), [(1280, "light"), (390, "dark"), (1280, "dark")])
+def test_every_view_is_readable_and_says_nothing_wrong(opened, width, scheme):
+    page, complaints = opened(width, scheme)
+    assert "token" not in page.url
+    for view in VIEWS:
+        go(page, view)
+        page.wait_for_selector("main h1")
+        page.wait_for_function(
+            "() => !document.querySelector('[role=status]:not(#link)')?.textContent.startsWith('comparing')"
+        )
+        page.wait_for_timeout(400)
+        bad, wide = page.evaluate(LOOKED_AT)
+        assert (view, bad, wide, complaints) == (view, [], 0, [])
+    go(page, "#/run/ferry")
+    page.wait_for_selector("figure.tall svg path")
+    assert page.locator("section", has_text="Readings").locator("svg").count() > 3
+
+
+def test_a_run_from_the_form_is_seen_working_stopped_and_gone_on_with(opened, runs):
+    page, complaints = opened()
+    page.get_by_role("link", name="New run").click()
+    page.get_by_label("environment", exact=True).select_option("tarn")
+    page.get_by_label("method", exact=True).select_option("QLearning")
+    page.wait_for_selector("#agent-bins")
+    page.fill("#environment-melt", "9")
+    page.get_by_role("button", name="Check and queue").click()
+    page.wait_for_selector(".field.bad")
+    assert "`Tarn.melt` must lie in [0, 4]" in page.inner_text(".field.bad .wrong")
+    assert page.evaluate("document.activeElement.id") == "environment-melt"
+    page.fill("#environment-melt", "1.7")
+    page.fill("#training-steps", "many")
+    page.get_by_role("button", name="Check and queue").click()
+    page.wait_for_selector(".field.bad #training-steps")
+    assert json.loads(asked(page, "/api/all"))["jobs"] == []
+    page.fill("#training-steps", "12_000_000")
+    page.fill("#run-name", "from-the-form")
+    page.get_by_role("button", name="Check and queue").click()
+    page.wait_for_selector("h1:text('from-the-form')")
+    # No reload from here on: it waits, works, and its curve grows.
+    page.evaluate("window.mark = 1")
+    page.wait_for_selector(".status.running", timeout=90_000)
+    page.wait_for_selector("figure.tall svg path", timeout=60_000)
+    page.get_by_role("button", name="Stop").click()
+    page.wait_for_selector("main .status.stopped", timeout=60_000)
+    page.get_by_role("button", name="Go on").click()
+    page.wait_for_selector("main .status.running", timeout=60_000)
+    go(page, "#/queue")
+    page.wait_for_selector(".status.working")
+    page.get_by_role("button", name=re.compile("stop job")).first.click()
+    page.wait_for_function("() => !document.querySelector('.status.working')", timeout=60_000)
+    assert page.evaluate("window.mark") == 1
+    assert complaints == []
+    go(page, "#/new")
+    page.locator("summary", has_text="paste a plan").click()
+    page.fill(
+        "textarea",
+        '[environment]\nuse = "tarn"\n[agent]\nuse = "QLearning"\nbinz = 3\n[training]\nsteps = 4_000\nlane = "plain"',
+    )
+    page.get_by_role("button", name="Check and queue").click()
+    page.wait_for_selector("[role=alert]:has-text('binz')")
+    page.fill("textarea", page.input_value("textarea").replace("binz", "bins"))
+    page.get_by_role("button", name="Check and queue").click()
+    page.wait_for_selector("h1:text('tarn-qlearning-001')")
+    page.wait_for_selector("main .status.done", timeout=90_000)
+
+
+def asked(page, path):
+    return page.evaluate("path => fetch(path).then(answer => answer.text())", path)
+
+
+def test_one_plays_with_keys_keeps_it_steps_through_it_and_goes_on_from_there(opened, runs):
+    page, complaints = opened()
+    go(page, "#/play?run=ferry&seed=3")
+    page.get_by_role("button", name="One decision").click()
+    page.wait_for_selector("text=decision 1: the policy decides")
+    page.keyboard.press("h")
+    page.wait_for_selector("text=decision 1: you decide")
+    for k in range(3):
+        page.keyboard.press("3")
+        page.wait_for_selector(f"text=decision {k + 2}: you decide")
+    page.keyboard.press("b")
+    page.wait_for_selector("text=decision 3: you decide")
+    page.keyboard.press("k")
+    page.get_by_role("link", name=re.compile("step through")).click()
+    page.wait_for_selector("text=moment 0 of 3")
+    page.keyboard.press("ArrowRight")
+    page.wait_for_selector("text=moment 1 of 3")
+    page.get_by_label("moment").fill("2")
+    page.wait_for_selector("text=moment 2 of 3")
+    position = page.locator("tr", has_text="position").locator("td").nth(1).inner_text()
+    page.get_by_role("button", name="Go on by hand from here").click()
+    page.wait_for_selector("text=decision 0: you decide")
+    assert page.locator("tr", has_text="position").locator("td").nth(1).inner_text() == position
+    page.keyboard.press("1")
+    page.wait_for_selector("text=decision 1: you decide")
+    page.wait_for_function("() => document.querySelector('img.stage').naturalWidth > 300")
+    assert complaints == []
+    assert len(list((runs / "rollouts").glob("ferry-seed3*.parquet"))) == 1
+
+
+def test_the_keyboard_alone_is_enough(opened):
+    page, _ = opened()
+    page.keyboard.press("Tab")
+    assert page.evaluate("document.activeElement.className") == "skip"
+
+    def tab_to(what):
+        for _ in range(60):
+            page.keyboard.press("Tab")
+            if page.evaluate("what => document.activeElement.matches(what)", what):
+                return
+        raise AssertionError(what)
+
+    tab_to("input[type=search]")
+    page.keyboard.type("ferry ppo")
+    page.wait_for_function("() => document.querySelectorAll('table.runs tbody tr').length === 2")
+    for name in ("ferry", "calm"):
+        page.focus("input[type=search]")
+        tab_to(f"input[aria-label='choose {name}']")
+        page.keyboard.press("Space")
+    page.focus("select")
+    tab_to(".tools button")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("h1:text('Compare')")
+    assert "runs=" in page.url
+
+
+def test_names_with_markup_are_shown_and_not_run(opened, runs, browser, tmp_path):
+    name = "<img src=x onerror=alert(1)>"
+    folder = tmp_path / "odd"
+    shutil.copytree(runs / "ferry", folder / name)
+    (folder / name / "log.txt").write_text("2026 </script><script>alert(1)</script>\n")
+    process, address = serve(folder, "--look")
+    try:
+        page, complaints = opened(address=address)
+        page.on("dialog", lambda dialog: complaints.append(dialog.message))
+        page.wait_for_selector(f"text={name}")
+        page.get_by_role("link", name=name).click()
+        page.wait_for_selector("figure.tall svg path")
+        assert page.inner_text("h1") == name
+        assert complaints == []
+        assert page.locator("text=New run").is_hidden()
+        assert page.get_by_role("button", name="Do it again").count() == 0
+        for path, body in (
+            ("/api/begin", {"text": "x"}),
+            (f"/api/run/{urllib.parse.quote(name)}/redo", {}),
+            ("/api/games", {"environment": "tarn"}),
+            ("/api/job/1/stop", {}),
+        ):
+            assert (path, ask(address, path, body)[0]) == (path, 403)
+    finally:
+        process.kill()
+        process.wait()
+        process.stdout.close()
+
+
+def ask(address, path, body=None, **headers):
+    """Status and JSON of a request with the token."""
+    base = address.partition("/?")[0]
+    data = None if body is None else body if isinstance(body, bytes) else json.dumps(body).encode()
+    request = urllib.request.Request(
+        base + path, data, {"Authorization": f"Bearer {TOKEN}", "Content-Type": "application/json", **headers}
+    )
+    try:
+        with urllib.request.urlopen(request, timeout=60) as answer:
+            told = answer.read()
+            return answer.status, told if b"{" not in told[:1] else json.loads(told)
+    except urllib.error.HTTPError as refused:
+        return refused.code, json.loads(refused.read() or b"{}")
+
+
+def test_who_is_no_friend_is_not_let_in(served, runs):
+    port = served.rpartition(":")[2].partition("/")[0]
+    for headers, expected in (
+        ({"Origin": "http://elsewhere.example"}, 403),
+        ({"Origin": "null"}, 403),
+        ({"Origin": f"http://127.0.0.1:{port}"}, 200),
+        ({"Host": f"elsewhere.example:{port}"}, 403),
+        ({"Host": f"localhost:{port}"}, 200),
+        ({"Authorization": "Bearer wrong"}, 401),
+        ({"Authorization": "", "Cookie": f"jokulmist-{port}=wrong"}, 401),
+        ({"Authorization": "", "Cookie": f"jokulmist-{port}={TOKEN}"}, 200),
+    ):
+        assert (headers, ask(served, "/api/all", **headers)[0]) == (headers, expected)
+    assert ask(served, "/api/run/ferry/evaluate", {}, Origin="http://elsewhere.example")[0] == 403
+    assert ask(served, "/api/run/ferry/evaluate", {}, **{"Sec-Fetch-Site": "cross-site"})[0] == 403
+    (runs.parent / "secret").mkdir(exist_ok=True)
+    shutil.copytree(runs / "ferry", runs.parent / "secret" / "run", dirs_exist_ok=True)
+    for name in ("..%2Fsecret%2Frun", "%2e%2e", "..%5csecret", "", "%00", "ferry%2F..%2Fferry"):
+        assert ask(served, f"/api/run/{name}")[0] in (400, 404), name
+    (runs / "linked").symlink_to(runs.parent / "secret" / "run")
+    assert ask(served, "/api/run/linked")[0] == 404
+    (runs / "linked").unlink()
+    for path in (
+        "/page/..%2f..%2fpyproject.toml",
+        "/page/app.py",
+        "/api/episode/kept/..%2fferry/0",
+        "/api/episode/run/ferry/..%2fbest",
+    ):
+        assert ask(served, path)[0] in (400, 404), path
+
+
+def test_what_a_program_asks_wrongly_is_told_in_words(served):
+    for path, body, expected in (
+        ("/api/begin", b"{", "is no JSON"),
+        ("/api/begin", [1], "no JSON object"),
+        ("/api/begin", {"environment": {"use": "tarn"}}, "no section `agent`"),
+        ("/api/begin", {"text": "x = ["}, "no TOML"),
+        (
+            "/api/begin",
+            {"environment": {"use": "tarm"}, "agent": {"use": "PPO"}, "training": {"steps": 10}},
+            "Did you mean `tarn`",
+        ),
+        (
+            "/api/begin",
+            {
+                "environment": {"use": "tarn"},
+                "agent": {"use": "SAC", "network": "os:system"},
+                "training": {"steps": 10},
+            },
+            "network",
+        ),
+        ("/api/games", {}, "which `environment`"),
+        ("/api/games", {"environment": "tarn", "seed": -1}, "`seed` is a whole number"),
+        ("/api/games", {"environment": "tarn", "moment": 3}, "recorded `episode`"),
+        ("/api/games/nothing/act", {}, "has ended"),
+        ("/api/run/ferry/dance", {}, "can be asked to"),
+        ("/api/run/ferry/export", {"form": "wax"}, "`form` is one of"),
+        ("/api/run/ferry/stop", {}, "not being trained"),
+        ("/api/job/99/pause", {}, "there is no job 99"),
+        ("/api/compare?runs=ferry", None, "compare 2 to"),
+        ("/api/episode/run/ferry/99999999", None, "99"),
+        ("/api/episode/run/ferry/best/99999/picture", None, "moments 0 to"),
+        ("/api/search/none", None, "there is no search"),
+        ("/api/fields?environment=nowhere", None, "no environment `nowhere`"),
+    ):
+        status, told = ask(served, path, body)
+        refused = isinstance(told, dict) and "refused" in told  # a plan that is mistaken is an answer as any other
+        assert (path, refused or status in (400, 404)) == (path, True), (status, told)
+        assert expected in told["refused" if refused else "error"], (path, told)
+
+
+def test_functions_of_the_page_in_node(tmp_path):
+    done = subprocess.run(
+        ["node", "--test", str(Path(__file__).with_name("tools.test.mjs"))], capture_output=True, text=True, timeout=60
+    )
+    assert done.returncode == 0, done.stdout

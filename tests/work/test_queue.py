@@ -1,0 +1,180 @@
+"""Jobs that wait: their order, what may be done with each, kills in the middle of a write, and workers that are killed."""
+
+import os
+import random
+import re
+import signal
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+
+import pytest
+from commands import jokulmist
+
+import jokulmist as jm
+from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.records.run_index import row_of
+from jokulmist.work.queue import FILE, Queue
+from jokulmist.work.worker import work
+
+PLAN = """
+[environment]
+use = "tarn"
+[agent]
+use = "QLearning"
+[training]
+steps = {steps}
+lane = "plain"
+checkpoint_every = 20_000
+"""
+
+
+def test_jobs_are_taken_in_order_by_one_worker_each(tmp_path):
+    queue = Queue(tmp_path)
+    assert queue.take() is None
+    assert queue.jobs() == []
+    for k in range(30):
+        queue.add(["resume", "{run}"], f"run-{k:02d}")
+    queue.first(30)
+    queue.pause(2)
+    taken = []
+    threads = [
+        threading.Thread(target=lambda: [taken.append(job.run) for job in iter(queue.take, None)]) for _ in range(4)
+    ]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert sorted(taken) == sorted({f"run-{k:02d}" for k in range(30)} - {"run-01"})
+    assert taken[0] == "run-29"
+    assert {job.status for job in queue.jobs()} == {"working", "paused"}
+
+
+def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
+    queue = Queue(tmp_path)
+    queue.add(["resume", "{run}"], "ferry-ppo-001")
+    assert queue.pause(1).status == "paused"
+    assert queue.go_on(1).status == "waiting"
+    job = queue.take()
+    assert queue.stop(1).asked == "stop"
+    queue.finish(job, "stopped")
+    assert queue.job(1).status == "stopped"
+    for verb, expected in (
+        ("pause", "is stopped, so it cannot be paused"),
+        ("first", "cannot be put first"),
+        ("stop", "cannot be stopped"),
+    ):
+        with pytest.raises(SettingError, match=expected):
+            getattr(queue, verb)(1)
+    with pytest.raises(LookupFailed, match="there is no job 7; there are 1"):
+        queue.stop(7)
+    queue.go_on(1)
+    job = queue.take()
+    with pytest.raises(SettingError, match="Stop it first"):
+        queue.drop(1)
+    for _ in range(3):  # a job that kills its worker does not go round for ever
+        queue.give_back(job, tried=True)
+        job = queue.take() or queue.job(1)
+    assert (job.status, job.told) == ("failed", "it was killed 3 times, perhaps for want of memory")
+    queue.drop(1)
+    assert queue.jobs() == []
+    (tmp_path / FILE).write_bytes(b"no database" * 100)
+    with pytest.raises(RecordError, match="cannot be used"):
+        queue.jobs()
+
+
+def test_a_kill_in_the_middle_of_a_write_loses_no_job(tmp_path):
+    words = "import sys; from jokulmist.work.queue import Queue; q = Queue(sys.argv[1])\nwhile True: print(q.add(['resume', '{run}'], 'r'), flush=True)"
+    told = 0
+    for seed in range(6):
+        child = subprocess.Popen([sys.executable, "-c", words, str(tmp_path)], stdout=subprocess.PIPE)
+        child.stdout.readline()
+        time.sleep(random.Random(seed).uniform(0.0, 0.15))
+        child.kill()
+        told += 1 + child.stdout.read().count(b"\n")
+        child.wait()
+        assert len(Queue(tmp_path).jobs()) >= told  # the last one may not have been told any more
+        told = len(Queue(tmp_path).jobs())
+    assert sqlite3.connect(tmp_path / FILE).execute("PRAGMA integrity_check").fetchone() == ("ok",)
+
+
+def until(holds, seconds=90.0):
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        found = holds()
+        if found:
+            return found
+        time.sleep(0.1)
+    raise AssertionError("it did not come about in time")
+
+
+def test_two_workers_share_a_queue_and_one_that_is_killed_loses_nothing(tmp_path):
+    (tmp_path / "plan.toml").write_text(PLAN.format(steps=400_000))
+    folder = tmp_path / "runs"
+    told = jokulmist(
+        "train", str(tmp_path / "plan.toml"), "--set", "training.seeds=[3,4]", "--folder", str(folder), "--queue"
+    )
+    assert "jokulmist work --folder" in told.stderr
+    assert jokulmist("runs", "--folder", str(folder)).stdout.count("waiting") == 2
+    begin = [sys.executable, "-m", "jokulmist", "work", "--folder", str(folder), "--until-empty"]
+    workers = [subprocess.Popen(begin, stderr=subprocess.PIPE) for _ in range(2)]
+    queue = Queue(folder)
+    # The one that trains the first run is killed once it has a checkpoint.
+    first = until(lambda: next((job for job in queue.jobs() if job.id == 1 and job.status == "working"), None))
+    until(
+        lambda: (
+            list((folder / first.run / "checkpoints").glob("[0-9]*"))
+            if (folder / first.run / "checkpoints").exists()
+            else None
+        )
+    )
+    os.kill(first.process, signal.SIGKILL)
+    other = next(worker for worker in workers if worker.pid != first.process)
+    assert other.wait(timeout=200) == 0, other.stderr.read()
+    for worker in workers:
+        worker.wait()
+        worker.stderr.close()
+    assert [(job.status, job.tries) for job in sorted(queue.jobs(), key=lambda job: job.id)] == [
+        ("done", 1),
+        ("done", 0),
+    ]
+    for seed, job in zip((3, 4), sorted(queue.jobs(), key=lambda job: job.id), strict=True):
+        alone = jm.train(
+            jm.gallery.Tarn(),
+            jm.QLearning(),
+            steps=400_000,
+            seed=seed,
+            lane="plain",
+            folder=tmp_path / "alone",
+            checkpoint_every=20_000,
+        )
+        assert (folder / job.run / "episodes.csv").read_bytes() == (alone.path / "episodes.csv").read_bytes()
+
+
+def test_a_job_stops_cleanly_goes_on_and_tells_why_it_failed(tmp_path):
+    folder = tmp_path / "runs"
+    (tmp_path / "plan.toml").write_text(PLAN.format(steps=50_000_000))
+    jokulmist("train", str(tmp_path / "plan.toml"), "--folder", str(folder), "--queue", "--name", "long")
+    queue, ends, words = Queue(folder), threading.Event(), []
+    queue.add(["resume", "{run}"], "gone")
+    thread = threading.Thread(target=work, args=(queue,), kwargs={"ends": ends, "say": words.append})
+    thread.start()
+    until(lambda: (folder / "long" / "episodes.csv").exists())
+    jokulmist("queue", "pause", "1", "--folder", str(folder))
+    until(lambda: queue.job(1).status == "paused")
+    run = jm.Run.open(folder / "long")
+    assert row_of(run.path, run.origin)["status"].startswith("stopped")
+    until(lambda: queue.job(2).status == "failed")
+    assert re.search("there is no run .*gone", queue.job(2).told)
+    jokulmist("queue", "go-on", "1", "--folder", str(folder))
+    until(lambda: queue.job(1).status == "working")
+    ends.set()  # as Ctrl-C: what is at work stops cleanly and waits again
+    thread.join(timeout=60)
+    assert queue.job(1).status == "waiting"
+    assert "waits again" in words[-1]
+    listed = jokulmist("queue", "--folder", str(folder)).stdout
+    assert "resume long" in listed
+    told = jokulmist("queue", "stopp", "1", "--folder", str(folder))
+    assert (told.returncode, told.stderr.strip().endswith("Did you mean `stop`?")) == (2, True)
