@@ -6,6 +6,7 @@ import secrets
 import socket
 import subprocess
 import sys
+import threading
 from pathlib import Path
 
 import typer
@@ -42,6 +43,8 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
     shown = listening.getsockname()[1]
     hosts = HOSTS if host in LOOPBACK else (*HOSTS, host, socket.gethostname())
     page = Live(folder, look, None if workers == 0 else WorkerBeside(folder, workers))
+    if not look and workers:
+        threading.Thread(target=page.tend, daemon=True).start()
     typer.echo(f"{folder} at {address(host, shown, token)}")
     typer.echo(
         "It can start nothing (--look). Ctrl-C ends the page."

@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import os
 import platform
 import signal
 import threading
+import time
 from collections.abc import AsyncIterator, Awaitable, Callable
 from importlib.resources import files as package_files
 from pathlib import Path
 from typing import Any
 
+import orjson
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
-from starlette.responses import FileResponse, JSONResponse, Response, StreamingResponse
+from starlette.responses import FileResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed
@@ -31,6 +34,7 @@ from jokulmist.training.runs.run import Run
 from jokulmist.training.session.laying import lay_by
 
 LOOK_SECONDS = 0.7
+TEND_SECONDS = 2.0
 STILL_SECONDS = 15.0
 MOST_BYTES = 1 << 20
 PAGE = (
@@ -48,7 +52,7 @@ PAGE = (
     "queue.js",
 )
 KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
-FORMS = {"python": "py", "c": "c", "js": "js", "onnx": "onnx"}
+FORMS = ("python", "c", "js", "onnx")
 VERBS = ("resume", "redo", "evaluate", "report", "export", "stop")
 JOB_VERBS = {"pause": "pause", "go-on": "go_on", "stop": "stop", "drop": "drop", "first": "first"}
 Answer = Callable[[Request], Awaitable[Response]]
@@ -93,7 +97,7 @@ class Live:
                 except TimeoutError:
                     yield ": still here\n\n"
                     continue
-                yield f"data: {dumped(change)}\n\n"
+                yield f"data: {dumped(change).decode()}\n\n"
         finally:
             self._listening.discard(own)
 
@@ -124,10 +128,15 @@ class Live:
             await asyncio.sleep(LOOK_SECONDS)
 
     def _look(self) -> tuple[dict[str, Any], Any]:
-        jobs = self.folder.jobs()
-        if not self.look and any(job["status"] == "waiting" for job in jobs):
-            self.begin_work()
-        return self.folder.look(), jobs
+        return self.folder.look(), self.folder.jobs()
+
+    def tend(self) -> None:
+        """See that a worker is there whenever something waits, whether somebody looks or not; never returns."""
+        while True:
+            with contextlib.suppress(JokulmistError):
+                if any(job.status == "waiting" for job in self.folder.queue.jobs()):
+                    self.begin_work()
+            time.sleep(TEND_SECONDS)
 
     # What is shown.
 
@@ -440,7 +449,7 @@ def words_for(verb: str, asked: dict[str, Any], folder: Path) -> list[str]:
     form = asked.get("form", "python")
     if form not in FORMS:
         raise SettingError(f"`form` is one of {listed(FORMS)}; got {form!r:.40}.")
-    return ["export", "{run}", "--form", form, "--to", "{run}/exported." + FORMS[form]]
+    return ["export", "{run}", "--form", form, "--to", f"{{run}}/exported-{form}"]
 
 
 def number_in(asked: dict[str, Any], name: str, least: int, most: int, usual: int) -> int:
@@ -474,9 +483,9 @@ async def body_of(request: Request) -> dict[str, Any]:
     return found
 
 
-def dumped(content: Any) -> str:
-    return json.dumps(content, allow_nan=False, separators=(",", ":"))
+def dumped(content: Any) -> bytes:
+    return orjson.dumps(content, option=orjson.OPT_NON_STR_KEYS)
 
 
 def answered(content: Any) -> Response:
-    return JSONResponse(content)
+    return Response(dumped(content), media_type="application/json")

@@ -15,6 +15,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.errors import LookupFailed, SettingError
+from jokulmist.live.folder import is_name
 from jokulmist.live.views import png
 from jokulmist.records.files import replace_file
 from jokulmist.records.rollouts import Rollout, read_rollouts
@@ -210,7 +211,7 @@ class Games:
 
     def kept_file(self, name: str) -> Path:
         path = self.folder / KEPT / name
-        if name != Path(name).name or path.suffix != ".parquet" or path.is_symlink() or not path.is_file():
+        if not is_name(name) or path.suffix != ".parquet" or path.is_symlink() or not path.is_file():
             raise LookupFailed(f"no episode was kept as {name!r:.80}.")
         return path
 

@@ -59,7 +59,7 @@ export async function formView(main, known) {
   function mark(message) {
     let placed = false;
     for (const one of Object.values(sections).flat()) {
-      const own = message.includes(`\`${one.field.name}\``) || message.includes(`.${one.field.name}\``);
+      const own = !pasted.value.trim() && (message.includes(`\`${one.field.name}\``) || message.includes(`.${one.field.name}\``));
       one.box.classList.toggle("bad", own);
       one.wrong.textContent = own ? message : "";
       one.input.setAttribute("aria-invalid", own ? "true" : "false");

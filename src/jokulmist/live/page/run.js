@@ -19,6 +19,8 @@ export async function runView(main, known, { rest }) {
     else charts.set(key, new Chart(figure, data));
   }
 
+  const form = make("select", { "aria-label": "form of the export" }, ["python", "c", "js", "onnx"].map(value => make("option", { value }, value)));
+
   function built() {
     const figure = className => make("figure", { class: `chart ${className}` });
     for (const key of ["curve", "ledger", "closings", "machine"]) parts[key] = figure(key === "curve" ? "tall" : "");
@@ -39,6 +41,7 @@ export async function runView(main, known, { rest }) {
     main.append(
       make("h1", {}, name), parts.status,
       known.look ? "" : make("div", { class: "tools" }, parts.stop = act("Stop", "stop"), parts.onward = act("Go on", "resume"), parts.again = act("Do it again", "redo"), parts.measure = act("Evaluate", "evaluate"), parts.report = act("Make the report", "report"),
+        parts.export = make("span", {}, form, " ", button("Export", async () => { const job = await ask(`${path}/export`, { form: form.value }); say(`job ${job.id} waits: ${job.command}`); })),
         make("a", { href: `#/play?run=${encodeURIComponent(name)}` }, "Play beside it")),
       make("section", {}, make("h2", {}, "What was learned"), make("p", { class: "note" }, "Drag across to look closer, double-click to see all, point to read."), parts.curve),
       make("div", { class: "pair" }, sections.ledger, sections.closings),
@@ -55,7 +58,7 @@ export async function runView(main, known, { rest }) {
   function filled() {
     const row = known.rows.get(name) || { ...told.row, status: told.status };
     const shown = cells({ spark: [], ...row });
-    parts.status.replaceChildren(shown.status, `, ${whole(told.row.decisions)} decisions, ${whole(told.row.episodes)} episodes, took ${told.took}${row.left ? `, about ${shown.left} left` : ""}`,
+    parts.status.replaceChildren(shown.status, `, ${whole(told.row.decisions)} decisions, ${whole(told.row.episodes)} episodes, ${row.status === "running" ? `began ${shown.began}` : `took ${told.took}`}${row.left ? `, about ${shown.left} left` : ""}`,
       told.ended_by ? make("span", { class: told.status === "failed" ? "wrong" : "" }, `. ${told.ended_by}`) : "", told.curriculum ? `. ${told.curriculum}` : "",
       told.report ? make("span", {}, ". ", make("a", { href: `${path}/report`, target: "_blank" }, "its report")) : "");
     if (parts.stop) {
@@ -63,7 +66,7 @@ export async function runView(main, known, { rest }) {
       parts.stop.hidden = !going;
       parts.onward.hidden = going || row.status === "done";
       parts.again.hidden = going;
-      for (const key of ["measure", "report"]) parts[key].hidden = !told.checkpoints.length;
+      for (const key of ["measure", "report", "export"]) parts[key].hidden = !told.checkpoints.length;
     }
     chart("curve", parts.curve, told.curve);
     for (const key of ["ledger", "closings", "machine"]) chart(key, parts[key], told[key], parts.sections[key]);

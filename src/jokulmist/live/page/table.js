@@ -3,7 +3,7 @@ import { button, duration, grouped, make, matching, moment, number, sorted, spar
 
 const COLUMNS = [["run", "run"], ["environment", "environment"], ["agent", "agent"], ["seed", "seed"], ["status", "status"], ["decisions", "decisions"], ["score", "last 100"], ["spark", ""], ["left", "left"], ["began", "began"]];
 const NUMBERS = ["seed", "decisions", "score"], WIDE = ["began", "agent", "seed", "spark", "environment", "left"];
-const MOST = 300;
+const MOST = 100;
 const kinds = key => [NUMBERS.includes(key) && "number", key === "run" && "name", WIDE.includes(key) && "wide"].filter(Boolean).join(" ") || null;
 
 export function cells(row) {
