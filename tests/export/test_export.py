@@ -201,6 +201,22 @@ def test_tables_of_any_bounds_find_the_same_cell(low, width, bins, seed):
     assert learned.shape[1] == 3
 
 
+@pytest.mark.parametrize("form", ["python", "c", "js", "onnx"])
+@pytest.mark.parametrize("cell", ["gru", "lstm"])
+def test_a_policy_that_remembers_leaves_with_its_memory(form, cell, tmp_path):
+    network = jm.Recurrent(6, cell=cell, before=jm.Dense(5))
+    run = jm.train(
+        jm.gallery.Ferry(), jm.PPO(network=network, horizon=8), steps=64, copies=1, lane="plain", folder=None
+    )
+    made = export(run.policy, form, tmp_path / form)
+    assert (made.ok, made.checked, made.wrong) == (True, 1_000, 0), str(made)
+    assert "remembers what it saw" in (tmp_path / form / "README.md").read_text()
+    vectors = json.loads((tmp_path / form / "vectors.json").read_text())["vectors"]
+    assert [k for k, one in enumerate(vectors) if one["begins"]] == [0, 20, 40, 60, 80]
+    with pytest.raises(SettingError, match="does not leave yet"):
+        export(run.policy, form, tmp_path / form, says=True)
+
+
 def test_what_cannot_leave_is_told(tmp_path):
     class Guess(jm.Agent):
         traced = False

@@ -13,6 +13,7 @@ import numpy as np
 import pytest
 
 import jokulmist as jm
+from jokulmist.errors import SettingError
 
 QUICK = {"steps": 300, "lane": "plain"}
 
@@ -80,7 +81,7 @@ def test_it_decides_as_the_policy_does(served):
     assert asked(address, {"observation": rows[0]}) == (200, {"action": told["actions"][0]})
     episode = jm.gallery.Skerry().episode(seed=3)
     for _ in range(10):
-        seen = {name: np.asarray(episode.observation[name]).tolist() for name in episode.observation.keys()}  # noqa: SIM118
+        seen = seen_in(episode)
         _, told = asked(address, {"policy": "skerry", "observation": seen, "legal": list(episode.legal)})
         own = skerry.policy.choose(episode.observation, legal=episode.legal)
         assert told["action"] == episode.environment.action.labels[own]
@@ -163,3 +164,30 @@ def test_beyond_this_machine_a_token_is_asked_for(served):
         assert asked(address, None, "/", "GET")[0] == 401
     finally:
         process.kill()
+
+
+def seen_in(episode):
+    return {name: np.asarray(episode.observation[name]).tolist() for name in episode.observation.keys()}  # noqa: SIM118
+
+
+def test_a_policy_that_remembers_is_told_whose_observation_it_is():
+    from jokulmist.serving.decisions import Decider
+
+    agent = jm.PPO(network=jm.Recurrent(8), horizon=8)
+    policy = jm.train(jm.gallery.Ferry(), agent, steps=64, copies=1, lane="plain", folder=None).policy
+    decider = Decider(policy)
+    episodes = [jm.gallery.Ferry().episode(seed=seed) for seed in (1, 2, 3)]
+    for _ in range(25):  # three who ask at once, and each is remembered; an episode that closed is followed by another
+        episodes = [e.environment.episode(seed=e.seed + 10) if e.over else e for e in episodes]
+        asked = [decider.read(seen_in(e), None, f"boat {j}", e.steps == 0) for j, e in enumerate(episodes)]
+        for episode, action in zip(episodes, decider.decide(asked), strict=True):
+            assert action == episode.environment.action.labels[policy.choose_in(episode)]
+            episode.act(action)
+    seen = seen_in(episodes[0])
+    for session, begins, expected in (
+        (None, True, "`session` is a text of 1 to 100"),
+        ("new", None, "nothing is remembered of the session 'new'"),
+        ("boat 1", 1, "`begins` is true or false"),
+    ):
+        with pytest.raises(SettingError, match=expected):
+            decider.read(seen, None, session, begins)

@@ -12,7 +12,7 @@ from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.environments.spaces.legal import choices_of, mask_widths
 from jokulmist.errors import SettingError, listed
 from jokulmist.exporting import numpy_form
-from jokulmist.exporting.graph import Graph, decided_by
+from jokulmist.exporting.graph import Graph, begins, decided_by
 from jokulmist.exporting.loops import C, JavaScript, Loops
 from jokulmist.training.policies.policy import Policy
 
@@ -67,6 +67,8 @@ class Vectors(NamedTuple):
         By part, indices and numbers.
     said : list of dict of str to array
         What the policy says beside it; empty unless it is asked for.
+    remembers : bool
+        Whether what is decided hangs on the observations before, since the last of those with which an episode begins.
     """
 
     rows: list[Any]
@@ -74,6 +76,7 @@ class Vectors(NamedTuple):
     masks: list[tuple[Any, ...]]
     decided: list[dict[str, Any]]
     said: list[dict[str, Any]]
+    remembers: bool = False
 
     def as_json(self, policy: Policy, most: int) -> list[dict[str, Any]]:
         """The first of them, by channel and part."""
@@ -81,13 +84,15 @@ class Vectors(NamedTuple):
         found = []
         told = self.said or [{}] * len(self.rows)
         whole = zip(self.rows, self.images, self.masks, self.decided, told, strict=True)
-        for row, images, masks, decided, said in list(whole)[:most]:
+        for k, (row, images, masks, decided, said) in enumerate(list(whole)[:most]):
             observation = {c.name: np.asarray(row[spec.slices[c.name]]).reshape(c.shape).tolist() for c in spec.numbers}
             observation.update({name: image.tolist() for name, image in images.items()})
             one: dict[str, Any] = {
                 "observation": observation,
                 "action": {part: np.asarray(v).tolist() for part, v in decided.items()},
             }
+            if self.remembers:
+                one["begins"] = begins(k)
             if said:
                 one["said"] = {name: np.asarray(v).tolist() for name, v in said.items()}
             if masks:
@@ -114,7 +119,7 @@ def vectors_of(policy: Policy, count: int, seed: int = 0, says: bool = False) ->
         for mask in allowed:
             mask[draw.integers(len(mask))] = True
         masks.append(tuple(allowed))
-    return Vectors(rows, images, masks, *decided_by(policy, rows, images, masks, says))
+    return Vectors(rows, images, masks, *decided_by(policy, rows, images, masks, says), remembers=policy.remembers)
 
 
 def files_of(graph: Graph, form: str, about: str, vectors: Vectors) -> dict[str, str | bytes]:
@@ -209,6 +214,8 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         ]  # fmt: skip
     more = ", policy_said *said" if graph.said else ""
     signature = f"void policy_decide(const policy_observation *observation, {'const policy_legal *legal, ' if masks else ''}policy_action *action{more})"
+    if graph.state is not None:
+        header += ["/* Forget what was seen: call it where an episode begins. */", "void policy_begin(void);", ""]
     header += [f"{signature};", "", "#endif", ""]
     body = [
         '#include "policy.h"',
@@ -220,7 +227,14 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         *loops.constants,
         "",
     ]
+    if graph.state is not None:
+        width = graph.state_width
+        body += [
+            f"static float policy_state[{width}];", "", "void policy_begin(void) {", f"  for (int k = 0; k < {width}; k++) policy_state[k] = 0.0f;", "}", "",
+        ]  # fmt: skip
     body += [f"{signature} {{"]
+    if "state" in graph.inputs:
+        body.append(f"  const float *{graph.inputs['state'].name} = policy_state;")
     if "numbers" in graph.inputs:
         body.append(f"  {C().buffer(graph.inputs['numbers'].name, 'float', spec.width)}")
     body += [f"  {line}" for line in loops.buffers]
@@ -257,6 +271,8 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
             body.append(f"  action->{own} = {place}[0];")
     for (name, value), (_, place, _) in zip(graph.said, loops.said, strict=True):
         body.append(f"  for (int k = 0; k < {value.size}; k++) said->{word(name)}[k] = (float){place}[k];")
+    if graph.state is not None:
+        body.append(f"  for (int k = 0; k < {graph.state_width}; k++) policy_state[k] = {loops.state}[k];")
     body += ["}", ""]
     return {"policy.h": "\n".join(header), "policy.c": "\n".join(body)}
 
@@ -284,6 +300,10 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     if "numbers" in graph.inputs:
         body.append(f"const {graph.inputs['numbers'].name} = new Float32Array({spec.width});")
     body += ["let said = {};", ""] if graph.said else []
+    if graph.state is not None:
+        own = graph.inputs["state"].name if "state" in graph.inputs else "state"
+        body += [f"const {own} = new Float32Array({graph.state_width});", "", "/** Forget what was seen: call it where an episode begins. */",
+                 f"export function begin() {{ {own}.fill(0); }}", ""]  # fmt: skip
     body += ["/** Indices and numbers by part. */", "export function decided(observation, legal = null) {"]
     at = 0
     for name, _, size, _unit in _fields(graph):
@@ -311,6 +331,8 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         one = graph.parts[part]
         value = f"Array.from({place})" if isinstance(one, Range) and one.shape else f"{place}[0]"
         outs.append(f"{json.dumps(part)}: {value}")
+    if graph.state is not None:
+        body += [f"  {graph.inputs['state'].name if 'state' in graph.inputs else 'state'}.set({loops.state});"]
     told = [f"{json.dumps(name)}: Array.from({place})" for name, place, _ in loops.said]
     if told:
         body += ["  said = " + f"{{ {', '.join(told)} }};"]
@@ -338,6 +360,8 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         "export declare const labels: Record<string, string[] | null>;", "export declare function decide(observation: Observation, legal?: unknown): Action;",
         "export declare function decided(observation: Observation, legal?: unknown): Record<string, number | number[]>;", "",
     ]  # fmt: skip
+    if graph.state is not None:
+        types.insert(-1, "export declare function begin(): void;")
     if graph.said:
         types.insert(
             -1,
@@ -362,6 +386,18 @@ def _says(graph: Graph, form: str) -> str:
 To act as in training, draw an alternative by its chance, or a number around the one that it decides by its spread.
 
 """
+
+
+def _remembers(graph: Graph, form: str) -> str:
+    """What stands in the README about what a policy remembers."""
+    if graph.state is None:
+        return ""
+    how = {
+        "python": "`decide` keeps that in the module: call `begin()` where an episode begins.", "c": "`policy_decide` keeps that: call `policy_begin()` where an episode begins.",
+        "js": "`decide` keeps that in the module: call `begin()` where an episode begins.",
+        "onnx": f"The input `state` ({graph.state_width} numbers) is 0 where an episode begins, and then the output `state_after` of the decision before.",
+    }[form]  # fmt: skip
+    return f"It remembers what it saw since its episode began. {how}\n\n"
 
 
 def readme(graph: Graph, form: str, about: str) -> str:
@@ -397,5 +433,5 @@ It does:
 
 {actions}
 
-{_says(graph, form)}What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
+{_remembers(graph, form)}{_says(graph, form)}What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
 """

@@ -51,6 +51,7 @@ INSIDE = (
     "remat",
     "core_call",
 )
+EPISODE = 20
 SAME = ("stop_gradient", "copy", "optimization_barrier", "sharding_constraint")
 
 
@@ -95,6 +96,8 @@ class Graph:
         By part of the action; one action has the empty name.
     said : list of (name, Value or Array)
         What the policy says beside it, flat; empty unless it is asked for.
+    state : Value or Array, optional
+        Of a recurrent network what it remembers after the decision; what it remembered before is the input ``state``.
     """
 
     policy: Policy
@@ -102,6 +105,16 @@ class Graph:
     ops: list[Op] = field(default_factory=list)
     outputs: list[tuple[str, Value | Array]] = field(default_factory=list)
     said: list[tuple[str, Value | Array]] = field(default_factory=list)
+    state: Value | Array | None = None
+
+    @property
+    def state_width(self) -> int:
+        """How many numbers a recurrent network remembers; 0 without one."""
+        return (
+            0
+            if self.state is None
+            else int(np.prod(np.shape(self.state) if isinstance(self.state, np.ndarray) else self.state.shape))
+        )
 
     @property
     def parts(self) -> dict[str, Any]:
@@ -137,6 +150,8 @@ class MiddleOfChance:
 def decision_of(policy: Policy, copies: int, says: bool = False) -> Any:
     """What a policy does without exploration in so many copies, as a function of what they see that can be traced; and what it says beside it, if asked for.
 
+    Of a recurrent network it is a function of what they see and of what they remember, and also gives what they remember then.
+
     Raises
     ------
     SettingError
@@ -153,18 +168,43 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> Any:
         )
     numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
     shapes = agent.shapes(policy.spec, copies)
-    if getattr(shapes, "state_width", 0):
-        raise SettingError(
-            "a recurrent network does not leave yet: what it remembers would have to go in and out at each decision. Use a network without memory."
-        )
-    memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
+    memory: Any = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
+    width = state_width_of(policy)
+    if width and says:
+        raise SettingError("what a recurrent policy says beside its decisions does not leave yet. Leave out `says`.")
     learner = jax.tree.map(jnp.asarray, policy.learner)
+
+    def remembering(seen: Seen, state: Any) -> Any:
+        # It begins where its state is that of a begin, and nowhere else.
+        going = seen._replace(age=jnp.ones_like(seen.age))
+        own = {**memory, "state": state}
+        actions, after, _ = kind.choose(shapes, numbers, learner, own, going, MiddleOfChance(), False)
+        return actions, after["state"]
+
+    if width:
+        return remembering
 
     def decided(seen: Seen) -> Any:
         actions = kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
         return (actions, kind.said(shapes, learner, seen)) if says else actions
 
     return decided
+
+
+def state_width_of(policy: Policy) -> int:
+    """How many numbers a policy remembers from decision to decision; 0 without a recurrent network.
+
+    Raises
+    ------
+    SettingError
+        When several players remember.
+    """
+    shapes = policy.shapes
+    if any(getattr(group.shapes, "state_width", 0) for group in getattr(shapes, "groups", ())):
+        raise SettingError(
+            "a policy of several players leaves one player at a time where one remembers. Take `policy.player(NAME)`, or `--player NAME`."
+        )
+    return int(getattr(shapes, "state_width", 0))
 
 
 def graph_of(policy: Policy, says: bool = False) -> Graph:
@@ -185,10 +225,13 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
         tuple(jnp.ones((1, n), bool) for n in widths), jnp.zeros(1, jnp.int32),
     )  # fmt: skip
 
-    traced = jax.make_jaxpr(decided)(seen)
+    width = state_width_of(policy)
+    given: tuple[Any, ...] = (seen, jnp.zeros((1, width), jnp.float32)) if width else (seen,)
+    traced = jax.make_jaxpr(decided)(*given)
     order = jax.tree.leaves(
         Seen("numbers", {c.name: c.name for c in spec.images}, tuple(f"legal {k}" for k in range(len(widths))), "age")
     )
+    order += ["state"] if width else []
     graph = Graph(policy)
     known: dict[Any, Any] = {}
     for variable, name in zip(traced.jaxpr.invars, order, strict=True):
@@ -199,8 +242,10 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
         known[variable] = np.asarray(constant)
     _walk(traced.jaxpr, known, graph)
     outputs = [known[o] if not hasattr(o, "val") else np.asarray(o.val) for o in traced.jaxpr.outvars]
-    tree = jax.tree.structure(jax.eval_shape(decided, seen))
+    tree = jax.tree.structure(jax.eval_shape(decided, *given))
     placed, said = jax.tree.unflatten(tree, outputs), {}
+    if width:
+        placed, graph.state = placed
     if says:
         placed, said = placed
         if not said:
@@ -251,7 +296,7 @@ def _walk(jaxpr: Any, known: dict[Any, Any], graph: Graph) -> None:
 
 
 def _drop_unused(graph: Graph) -> None:
-    needed = {value.name for _, value in [*graph.outputs, *graph.said] if isinstance(value, Value)}
+    needed = {value.name for _, value in [*graph.outputs, *graph.said, ("", graph.state)] if isinstance(value, Value)}
     kept = []
     for op in reversed(graph.ops):
         if op.out.name in needed:
@@ -259,6 +304,11 @@ def _drop_unused(graph: Graph) -> None:
             needed |= {value.name for value in op.inputs if isinstance(value, Value)}
     graph.ops = kept[::-1]
     graph.inputs = {name: value for name, value in graph.inputs.items() if value.name in needed}
+
+
+def begins(k: int) -> bool:
+    """Whether an episode begins with the k-th of the observations that an export is held against."""
+    return k % EPISODE == 0
 
 
 def decided_by(
@@ -271,13 +321,17 @@ def decided_by(
     decided = jax.jit(decision_of(policy, 1, says))
     found: list[dict[str, Any]] = []
     told: list[dict[str, Any]] = []
-    parts = parts_of(policy.spec.action)
+    parts, width = parts_of(policy.spec.action), state_width_of(policy)
+    state: Any = None
     for k, row in enumerate(rows):
         seen = Seen(
             jnp.asarray(row, jnp.float32)[None], {name: jnp.asarray(image)[None] for name, image in images[k].items()},
             tuple(jnp.asarray(mask)[None] for mask in masks[k]), jnp.zeros(1, jnp.int32),
         )  # fmt: skip
-        made = decided(seen)
+        if width:
+            made, state = decided(seen, jnp.zeros((1, width), jnp.float32) if begins(k) else state)
+        else:
+            made = decided(seen)
         if says:
             made, said = made
             told.append({name: np.asarray(values)[0] for name, values in said.items()})

@@ -135,6 +135,7 @@ class Loops:
             self._one(op)
         self.outputs = [(part, self._place(value), self._kind(value)) for part, value in graph.outputs]
         self.said = [(name, self._place(value), self._kind(value)) for name, value in graph.said]
+        self.state = "" if graph.state is None else self._place(graph.state)
 
     # An operand is a flat array, and strides into it.
     def _place(self, value: Value | Array) -> str:

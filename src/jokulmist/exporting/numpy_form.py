@@ -117,6 +117,20 @@ PARTS = {parts!r}
                     f"    {graph.inputs[f'legal {k}'].name} = np.asarray(np.ones({graph.inputs[f'legal {k}'].shape[1]}, bool) if legal is None or {own} is None else {own}, bool)[None]"
                 )
     given = ", ".join(f"{part!r}: {value}" for part, value in outputs.items())
+    remembering = ""
+    if graph.state is not None:
+        remembering = f'''
+STATE = np.zeros((1, {graph.state_width}), np.float32)
+
+
+def begin():
+    """Forget what was seen: call it where an episode begins."""
+    STATE[...] = 0.0
+
+'''
+        if "state" in graph.inputs:
+            reading.append(f"    {graph.inputs['state'].name} = STATE.copy()")
+        lines.append(f"    STATE[...] = {told(graph.state)}")
     tail = f'''
 def decide(observation, legal=None, raw=False{says}):
     """The action; with `raw` indices and arrays by part{also}."""
@@ -133,7 +147,7 @@ def decide(observation, legal=None, raw=False{says}):
     }}
     return {'(named.get("", named), said) if says else named.get("", named)' if said else 'named.get("", named)'}
 '''
-    return head + "\n".join(constants) + "\n\n" + tail
+    return head + "\n".join(constants) + "\n\n" + remembering + tail
 
 
 def eval_dtype(name: str) -> Any:

@@ -13,6 +13,7 @@ from jokulmist.exporting.graph import Graph, Op, Value, kind_of
 from jokulmist.exporting.numpy_form import letters_of, row_gather
 
 OPSET = 18
+STATE, STATE_AFTER = "state", "state_after"
 KINDS: dict[str, Any] = {"float": np.float32, "int": np.int32, "bool": np.bool_, "byte": np.uint8}
 BINARY = {
     "add": "Add", "sub": "Sub", "mul": "Mul", "div": "Div", "max": "Max", "min": "Min", "pow": "Pow", "lt": "Less", "le": "LessOrEqual", "gt": "Greater",
@@ -186,10 +187,16 @@ def written(graph: Graph, about: str) -> bytes:
             inputs.append(helper.make_tensor_value_info(_legal(part), model.types["bool"], [1, one.count]))
             if f"legal {k}" in graph.inputs:
                 model.node("Identity", [_legal(part)], graph.inputs[f"legal {k}"].name)
+    after: list[Any] = []
+    if graph.state is not None:
+        inputs.append(helper.make_tensor_value_info(STATE, model.types["float"], [1, graph.state_width]))
+        if "state" in graph.inputs:
+            model.node("Identity", [STATE], graph.inputs["state"].name)
+        after = [(STATE_AFTER, graph.state)]
     for op in graph.ops:
         model.op(op)
     outputs = []
-    for name, value in [*((output_name(part), one) for part, one in graph.outputs), *graph.said]:
+    for name, value in [*((output_name(part), one) for part, one in graph.outputs), *graph.said, *after]:
         kind = value.kind if isinstance(value, Value) else "float"
         model.node("Identity", [model.name(value)], name)
         outputs.append(

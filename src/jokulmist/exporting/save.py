@@ -17,7 +17,7 @@ import numpy as np
 from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.errors import RecordError, SettingError
 from jokulmist.exporting.forms import Vectors, c_files, files_of, vectors_of
-from jokulmist.exporting.graph import Graph, graph_of
+from jokulmist.exporting.graph import EPISODE, Graph, begins, graph_of
 from jokulmist.records.files import path_of
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
@@ -179,7 +179,13 @@ def _in_python(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[
     exec(compile((folder / "policy.py").read_text(), str(folder / "policy.py"), "exec"), names)
     given = _observations(graph, vectors)
     began = time.perf_counter()
-    if graph.said:
+    if vectors.remembers:
+        found = []
+        for k, (seen, legal) in enumerate(given):
+            if begins(k):
+                names["begin"]()
+            found.append(names["decide"](seen, legal, raw=True))
+    elif graph.said:
         pairs = [names["decide"](seen, legal, raw=True, says=True) for seen, legal in given]
         found = [{**own, **{f"said {name}": v for name, v in said.items()}} for own, said in pairs]
     else:
@@ -201,6 +207,7 @@ int main(void) {
   %(legal)s
   while (fread(&observation, sizeof observation, 1, stdin) == 1) {
     %(read)s
+    %(begin)s
     struct timespec began, ended;
     clock_gettime(CLOCK_MONOTONIC, &began);
     policy_decide(&observation, %(given)s &action%(said)s);
@@ -237,6 +244,7 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
     program = MAIN % {
         "room": "policy_said said;" if graph.said else "", "said": ", &said" if graph.said else "",
         "legal": "policy_legal legal;" if masked else "", "read": "if (fread(&legal, sizeof legal, 1, stdin) != 1) return 1;" if masked else "",
+        "begin": f"if (count %% {EPISODE} == 0) policy_begin();".replace("%%", "%") if vectors.remembers else "",
         "given": "&legal," if masked else "", "print": " ".join(shown) + ' printf("\\n");',
     }  # fmt: skip
     data = b""
@@ -287,7 +295,7 @@ import { readFileSync } from "node:fs";
 import * as policy from "./policy.mjs";
 const { decided } = policy;
 const given = JSON.parse(readFileSync(0, "utf8"));
-const found = given.map(([seen, legal]) => decided(seen, legal));
+const found = given.map(([seen, legal], k) => { if (policy.begin && k % EPISODE === 0) policy.begin(); return decided(seen, legal); });
 const said = policy.say ? given.map(([seen, legal]) => policy.say(seen, legal).said) : [];
 const began = performance.now();
 for (const [seen, legal] of given) decided(seen, legal);
@@ -310,7 +318,7 @@ def _in_node(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
         # A module without a package beside it is read as one where it ends so.
         copy, main = Path(place) / "policy.mjs", Path(place) / "run.mjs"
         copy.write_bytes((folder / "policy.js").read_bytes())
-        main.write_text(RUN_JS)
+        main.write_text(RUN_JS.replace("EPISODE", str(EPISODE)))
         done = subprocess.run(
             [node, str(main)], input=given, capture_output=True, text=True, timeout=SECONDS, check=False
         )
@@ -327,7 +335,7 @@ def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
         import onnxruntime  # type: ignore[import-untyped]
     except ImportError:
         raise _NotHere("onnxruntime is not installed here") from None
-    from jokulmist.exporting.onnx_form import inputs_of, output_name
+    from jokulmist.exporting.onnx_form import STATE, STATE_AFTER, inputs_of, output_name
 
     session = onnxruntime.InferenceSession(str(folder / "policy.onnx"), providers=["CPUExecutionProvider"])
     needed = {one.name for one in session.get_inputs()}
@@ -339,7 +347,14 @@ def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
     names = [*(output_name(part) for part in graph.parts), *said]
     keys = [*graph.parts, *(f"said {name}" for name in said)]
     began = time.perf_counter()
-    found = [session.run(names, one) for one in given]
+    if vectors.remembers:
+        found, state = [], None
+        for k, one in enumerate(given):
+            own = {**one, STATE: np.zeros((1, graph.state_width), np.float32) if begins(k) else state}
+            *made, state = session.run([*names, STATE_AFTER], own)
+            found.append(made)
+    else:
+        found = [session.run(names, one) for one in given]
     microseconds = (time.perf_counter() - began) / len(given) * 1e6
     return [{part: value[0] for part, value in zip(keys, one, strict=True)} for one in found], microseconds
 

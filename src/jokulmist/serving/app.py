@@ -72,7 +72,7 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
         """What a request comes to; raises the library's own errors."""
         if not isinstance(asked, Mapping):
             raise SettingError('a request is an object, e.g. {"observation": {...}}.')
-        known = ("policy", "observation", "observations", "legal")
+        known = ("policy", "observation", "observations", "legal", "session", "begins")
         for name in asked:
             if name not in known:
                 raise SettingError(
@@ -87,8 +87,14 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
         if ("observation" in asked) == ("observations" in asked):
             raise SettingError("give `observation`, or `observations`, one of them.")
         if "observation" in asked:
-            (action,) = await one.decide([one.decider.read(asked["observation"], asked.get("legal"))])
+            (action,) = await one.decide(
+                [one.decider.read(asked["observation"], asked.get("legal"), asked.get("session"), asked.get("begins"))]
+            )
             return {"action": action}
+        if one.decider.state_width:
+            raise SettingError(
+                "this policy remembers what it saw: ask it for one `observation` at a time, with `session` and `begins`."
+            )
         several, legal = asked["observations"], asked.get("legal")
         if not isinstance(several, list) or not 1 <= len(several) <= MOST_AT_ONCE:
             raise SettingError(f"`observations` is a list of 1 to {MOST_AT_ONCE:,} observations.")
@@ -184,7 +190,7 @@ def about(decider: Decider) -> dict[str, Any]:
     policy = decider.policy
     parts = {name or "action": one for name, one in parts_of(policy.spec.action).items()}
     return {
-        "agent": repr(policy.agent), "decisions": policy.decisions, "masked": policy.spec.masked,
+        "agent": repr(policy.agent), "decisions": policy.decisions, "masked": policy.spec.masked, "remembers": bool(decider.state_width),
         "channels": [
             {"name": c.name, "low": _finite(c.low), "high": _finite(c.high), "unit": c.unit, "shape": list(c.shape), "image": c.image} for c in policy.spec.channels
         ],
@@ -213,6 +219,7 @@ def openapi(deciders: Mapping[str, Decider]) -> dict[str, Any]:
         "properties": {
             "policy": {"type": "string", "enum": list(deciders)}, "observation": {"oneOf": [{"$ref": f"#/components/schemas/{name}"} for name in seen]},
             "observations": {"type": "array", "maxItems": MOST_AT_ONCE, "items": {"type": "object"}}, "legal": {},
+            "session": {"type": "string", "description": "For a policy that remembers: whose observation it is"}, "begins": {"type": "boolean", "description": "Whether an episode begins with it"},
         },
     }  # fmt: skip
     answer = {

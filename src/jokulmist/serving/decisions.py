@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -11,20 +12,24 @@ from jokulmist.environments.spaces.actions import Choice, parts_of
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.legal import choices_of, mask_widths
 from jokulmist.errors import SettingError, listed, nearest
-from jokulmist.exporting.graph import decision_of
+from jokulmist.exporting.graph import decision_of, state_width_of
 from jokulmist.training.policies.policy import Policy
 
 SIZES = (1, 8, 64)
 MOST_AT_ONCE = 4_096
+MOST_SESSIONS = 10_000
+LONGEST_SESSION = 100
 
 
 class Asked:
-    """One observation, as arrays."""
+    """One observation, as arrays; and for a policy that remembers, whose it is, and whether an episode begins with it."""
 
-    __slots__ = ("images", "masks", "row")
+    __slots__ = ("begins", "images", "masks", "row", "session")
 
-    def __init__(self, row: Any, images: dict[str, Any], masks: tuple[Any, ...]) -> None:
-        self.row, self.images, self.masks = row, images, masks
+    def __init__(
+        self, row: Any, images: dict[str, Any], masks: tuple[Any, ...], session: str = "", begins: bool = True
+    ) -> None:
+        self.row, self.images, self.masks, self.session, self.begins = row, images, masks, session, begins
 
 
 class Decider:
@@ -44,6 +49,9 @@ class Decider:
         import jax
 
         self.policy = policy
+        self.state_width = state_width_of(policy)
+        # What each session remembers; the one that was not asked for longest is forgotten when there are too many.
+        self._states: OrderedDict[str, Any] = OrderedDict()
         self._by_size = {count: jax.jit(decision_of(policy, count)) for count in SIZES}
 
     def warm_up(self) -> None:
@@ -53,14 +61,22 @@ class Decider:
             np.zeros(spec.width, np.float32), {c.name: np.zeros(c.shape, np.uint8) for c in spec.images}, self._free()
         )
         for size in SIZES:
-            self.decide([one] * size)
+            self._some([one] * size)
+        self._states.clear()
 
     def _free(self) -> tuple[Any, ...]:
         spec = self.policy.spec
         return tuple(np.ones(width, bool) for width in mask_widths(spec.action)) if spec.masked else ()
 
-    def read(self, given: Any, legal: Any = None) -> Asked:
+    def read(self, given: Any, legal: Any = None, session: Any = None, begins: Any = None) -> Asked:
         """An observation from JSON: an object with a value a channel.
+
+        Parameters
+        ----------
+        given : Any
+        legal : Any
+        session, begins
+            For a policy that remembers: a text that says whose observation it is, and whether an episode begins with it.
 
         Raises
         ------
@@ -82,7 +98,25 @@ class Decider:
         parts = [_array(given[c.name], c.shape, c.name, np.float32).reshape(-1) for c in spec.numbers]
         images = {c.name: _image(given[c.name], c.shape, c.name) for c in spec.images}
         row = np.concatenate(parts) if parts else np.zeros(0, np.float32)
-        return Asked(row, images, self._mask(legal))
+        return Asked(row, images, self._mask(legal), *self._session(session, begins))
+
+    def _session(self, session: Any, begins: Any) -> tuple[str, bool]:
+        if not self.state_width:
+            if session is not None or begins is not None:
+                raise SettingError("this policy remembers nothing; leave out `session` and `begins`.")
+            return "", True
+        if not isinstance(session, str) or not 0 < len(session) <= LONGEST_SESSION:
+            raise SettingError(
+                f"this policy remembers what it saw: `session` is a text of 1 to {LONGEST_SESSION} characters that says whose observation it is; got {session!r:.60}. "
+                f"`begins` is true where an episode begins."
+            )
+        if begins is not None and not isinstance(begins, bool):
+            raise SettingError(f"`begins` is true or false; got {begins!r:.60}.")
+        if not begins and session not in self._states:
+            raise SettingError(
+                f"nothing is remembered of the session {session!r:.60}. Send its first observation with `begins`: true."
+            )
+        return session, bool(begins)
 
     def _mask(self, legal: Any) -> tuple[Any, ...]:
         spec = self.policy.spec
@@ -107,6 +141,9 @@ class Decider:
 
     def decide(self, asked: Sequence[Asked]) -> list[Any]:
         """The actions in words: labels and numbers, by part where there are several."""
+        if self.state_width and len({one.session for one in asked}) < len(asked):
+            # Of one session one after another: what it remembers goes on from each to the next.
+            return [action for one in asked for action in self._some([one])]
         decided: list[Any] = []
         for first in range(0, len(asked), SIZES[-1]):
             decided += self._some(asked[first : first + SIZES[-1]])
@@ -122,7 +159,17 @@ class Decider:
             np.stack([one.row for one in whole]), {c.name: np.stack([one.images[c.name] for one in whole]) for c in spec.images},
             tuple(np.stack([one.masks[k] for one in whole]) for k in range(len(whole[0].masks))), np.zeros(size, np.int32),
         )  # fmt: skip
-        made = jax.device_get(self._by_size[size](seen))
+        if self.state_width:
+            nothing = np.zeros(self.state_width, np.float32)
+            before = [nothing if one.begins else self._states.get(one.session, nothing) for one in whole]
+            made, after = jax.device_get(self._by_size[size](seen, np.stack(before)))
+            for one, state in zip(asked, after, strict=False):
+                self._states[one.session] = state
+                self._states.move_to_end(one.session)
+            while len(self._states) > MOST_SESSIONS:
+                self._states.popitem(last=False)
+        else:
+            made = jax.device_get(self._by_size[size](seen))
         parts = parts_of(spec.action)
         found = []
         for k in range(len(asked)):
