@@ -13,6 +13,7 @@ from jokulmist.agents.policies.policy_method import (
     batch_of,
     descended_by,
     entropies_of,
+    kept_near,
     policy_moves,
     rewards_in_scale,
 )
@@ -36,6 +37,9 @@ class ActorCritic(PolicyAgent):
         Of the advantages (Schulman et al., 2016): 1 gives the paper's return up to the horizon.
     advantages_normalised : bool
         Over the batch.
+    near_start : float
+        Keeps the policy near the one that the run began with (``start=``): so much times ``log p(a|s) - log p_start(a|s)`` is taken off each reward, in the scale that is learned
+        in. 0.01 lets it move, 0.1 holds it.
     learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
@@ -59,6 +63,7 @@ class ActorCritic(PolicyAgent):
     value_first: Whole = 100
     trace_decay: FixedShare = 0.95
     advantages_normalised: bool = False
+    near_start: float = 0.0
 
     reading_names: ClassVar[tuple[str, ...]] = READINGS
     usual_copies: ClassVar[int] = 16
@@ -75,9 +80,10 @@ class ActorCritic(PolicyAgent):
         networks = shapes.layout.module(learner.weights)
         batch, past, after = batch_of(shapes, learner, experience)
         shape = experience.rewards.shape
-        (_, known), remembered = said_along(networks, batch.inputs, past)
+        (said, known), remembered = said_along(networks, batch.inputs, past)
+        old = shapes.acting.judged(said, *batch.done).log_probability
         gains = advantages(
-            experience.rewards, experience.ended, experience.closed, known.reshape(shape),
+            kept_near(shapes, numbers, learner, experience, batch, old), experience.ended, experience.closed, known.reshape(shape),
             said_next(networks, after, remembered)[1].reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
         ).reshape(-1)  # fmt: skip
         targets = gains + known

@@ -30,6 +30,7 @@ from jokulmist.agents.policy_networks import (
 )
 from jokulmist.agents.recurrence import fresh_states, past_along, past_of
 from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.errors import SettingError
 from jokulmist.learning import reward_scaling
 from jokulmist.learning.action_distributions import Likelihood, acting_over
 from jokulmist.learning.gaussians import AtBounds, refuse_unbounded
@@ -69,6 +70,8 @@ class Learned(NamedTuple):
     moments : the optimiser's state
     updates : int32
         How many were made; at least `value_first` once the policy learns.
+    beginning : float32, shape ``(size,)``; empty unless the policy is kept near it
+        The weights that the run began with.
     """
 
     weights: Any
@@ -76,6 +79,7 @@ class Learned(NamedTuple):
     returns: Running | None
     moments: Any
     updates: Any
+    beginning: Any = ()
 
 
 class PolicyAgent(Agent):
@@ -126,6 +130,8 @@ class PolicyAgent(Agent):
         Largest norm of the gradient; None for no clipping (in a plan ``"off"``).
     novelty : Novelty, optional
         Also seek what was seldom met: ``jm.Novelty(0.5)``.
+    frozen : tuple of str
+        Parts of the networks that do not learn, e.g. ``("policy.layers[0]",)``: of a run that begins with what another has learned. A wrong name is told with those there are.
     """
 
     learning_rate: Scheduled = 1e-3
@@ -146,6 +152,7 @@ class PolicyAgent(Agent):
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 0.5
     novelty: NoveltySetting | None = None
+    frozen: tuple[str, ...] = ()
 
     reads_memory: ClassVar[bool] = False
     staggered: ClassVar[bool] = True
@@ -155,6 +162,8 @@ class PolicyAgent(Agent):
         if self.at_bounds == "squashed":
             mend = 'Give the range finite bounds, or use `at_bounds="clipped"`.'
             refuse_unbounded(spec.action, f'{type(self).__name__}(at_bounds="squashed")', mend)
+        if getattr(self, "near_start", 0.0) and self.remembers():
+            raise SettingError("`near_start` and a recurrent network do not go together yet. Leave one of them out.")
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
@@ -164,11 +173,19 @@ class PolicyAgent(Agent):
             shapes.shared = bool(spec.images) or recurrent
         shapes.acting = acting_over(spec.action, self.at_bounds)
         shapes.layout = _layout_of(shapes, 0)
+        if shapes.frozen:
+            shapes.layout.moving(shapes.frozen)
         shapes.state_width = shapes.network.state_width * (1 if shapes.shared else 2) if recurrent else 0
         return shapes
 
     def remembers(self) -> bool:
         return isinstance(self.network, Recurrent)
+
+    def numbers(self) -> dict[str, Any]:
+        found = super().numbers()
+        if not getattr(self, "near_start", True):
+            del found["near_start"]
+        return found
 
     def decisions_a_copy(self) -> int:
         """Enough for `least_updates`."""
@@ -187,6 +204,7 @@ class PolicyAgent(Agent):
             fresh_running(1) if shapes.rewards_scaled else None,
             transform(shapes.optimiser).init(weights),
             np.int32(0),
+            weights.copy() if hasattr(numbers, "near_start") else (),
         )
 
     @staticmethod
@@ -219,7 +237,7 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def kept(learner: Learned) -> Learned:
-        return learner._replace(moments=(), updates=())
+        return learner._replace(moments=(), updates=(), beginning=())
 
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
@@ -334,6 +352,23 @@ def rewards_in_scale(
     return scaled, learner._replace(returns=returns), open_returns
 
 
+def kept_near(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience, batch: Batch, now: Any) -> Any:
+    """Rewards less how much likelier each action is than by the policy that the run began with, in the scale that is learned in.
+
+    ``r - near_start (log p(a|s) - log p_start(a|s))``, whose sum is maximised by staying near it (Jaques et al., 2017, "Sequence tutor", equation 7).
+
+    Parameters
+    ----------
+    now : float32, shape ``(rows,)``
+        Logarithms of the chances of the actions that were taken, by the policy that took them.
+    """
+    if not hasattr(numbers, "near_start"):
+        return experience.rewards
+    outputs = shapes.layout.module(learner.beginning).outputs(batch.inputs)
+    apart = now - shapes.acting.judged(outputs, *batch.done).log_probability
+    return experience.rewards - numbers.near_start * apart.reshape(experience.rewards.shape)
+
+
 def has_a_level(gains: Any) -> Any:
     """Whether the value has found the level of the returns: the mean advantage is small beside their spread."""
     import jax.numpy as jnp
@@ -382,8 +417,8 @@ def descended_by(shapes: Any, numbers: Numbers, weights: Any, moments: Any, loss
 
     layout = shapes.layout
     gradients, readings = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(layout.leaves(weights))
-    most = getattr(numbers, "gradient_clip", None)
+    most, before = getattr(numbers, "gradient_clip", None), weights
     weights, moments, norm = descended(
         shapes.optimiser, weights, moments, as_flat(gradients), numbers.learning_rate, most
     )
-    return weights, moments, readings, norm
+    return layout.still(getattr(shapes, "frozen", ()), before, weights), moments, readings, norm

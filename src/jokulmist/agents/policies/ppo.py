@@ -15,6 +15,7 @@ from jokulmist.agents.policies.policy_method import (
     descended_by,
     entropies_of,
     has_a_level,
+    kept_near,
     policy_moves,
     rewards_in_scale,
 )
@@ -62,6 +63,9 @@ class PPO(PolicyAgent):
         Over the gathered batch.
     divergence_limit : float, optional
         An update stops where a step's divergence from the old policy exceeds it; None for never.
+    near_start : float
+        Keeps the policy near the one that the run began with (``start=``): so much times ``log p(a|s) - log p_start(a|s)`` is taken off each reward, in the scale that is learned
+        in. 0.01 lets it move, 0.1 holds it.
     learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
@@ -91,6 +95,7 @@ class PPO(PolicyAgent):
     value_clip: Limit = None
     advantages_normalised: bool = True
     divergence_limit: Limit = None
+    near_start: float = 0.0
 
     reading_names: ClassVar[tuple[str, ...]] = (
         "policy_loss", "value_loss", "entropy", "clip_share", "divergence", "explained_variance", "gradient_norm",
@@ -133,8 +138,9 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     batch, past, after = batch_of(shapes, learner, experience)
     (outputs, values), remembered = said_along(networks, batch.inputs, past)
     shape = experience.rewards.shape
+    old = shapes.acting.judged(outputs, *batch.done).log_probability
     gains = advantages(
-        experience.rewards, experience.ended, experience.closed, values.reshape(shape),
+        kept_near(shapes, numbers, learner, experience, batch, old), experience.ended, experience.closed, values.reshape(shape),
         said_next(networks, after, remembered)[1].reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
     ).reshape(-1)  # fmt: skip
     targets = gains + values
@@ -143,7 +149,6 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     if shapes.advantages_normalised:
         gains = normalised(gains)
     gains = gains * policy_moves(shapes, learner)
-    old = shapes.acting.judged(outputs, *batch.done).log_probability
     rows = Rows(*batch, old, gains, targets, values)
     if past:
         rows = in_stretches(rows._replace(past=in_rows(past)), shape, stretch_of(shapes))

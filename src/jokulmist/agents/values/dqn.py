@@ -158,7 +158,7 @@ class DQN(Agent):
     rewards_scaled : bool
         Whether rewards are divided by the spread of the running discounted return when they are learned from; replay keeps them
         as they were, and values are told in the environment's own scale.
-    network, scaling, optimiser, gradient_clip, novelty
+    network, scaling, optimiser, gradient_clip, novelty, frozen
         See `PolicyAgent`.
 
     Notes
@@ -202,6 +202,7 @@ class DQN(Agent):
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = 10.0
     novelty: NoveltySetting | None = None
+    frozen: tuple[str, ...] = ()
 
     reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
     record_readings: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
@@ -240,6 +241,8 @@ class DQN(Agent):
         shapes.joint = joint_over(spec.action)
         shapes.tail = max(1, round(self.risk * (self.quantiles or 1)))
         shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0, self.dueling)
+        if shapes.frozen:
+            shapes.layout.moving(shapes.frozen)
         return shapes
 
     def decisions_a_copy(self) -> int:
@@ -535,6 +538,7 @@ def _stepped(shapes: Any, numbers: Numbers, learning: Learning, loss_of: Any) ->
     weights, moments, norm = descended(
         shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
     )
+    weights = shapes.layout.still(shapes.frozen, learning.weights, weights)
     return learning._replace(weights=weights, moments=moments), (jnp.concatenate([told, norm[None]]), error)
 
 

@@ -8,6 +8,7 @@ an update of a small network), and a target network is one more vector.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from functools import cached_property
 from typing import Annotated, Any, Literal, NamedTuple
@@ -16,7 +17,7 @@ import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, field_validator
 
 from jokulmist.environments.spaces.channels import Channel, Spec
-from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.learning.networks.inputs import Gain, Inputs
 from jokulmist.loading import function_named, name_of
 
@@ -409,6 +410,38 @@ class Layout:
         """Where the arrays of the module stand in the vector, by their path in it, e.g. ``.policy.layers[0].weight``."""
         places = [slice(begin, end) for begin, end, _ in self._cut.places]
         return dict(zip(self._cut.names, places, strict=True))
+
+    def moving(self, frozen: Sequence[str]) -> Any:
+        """Which weights learn: 1, or 0 where the path of an array begins with one of these names; float32, shape ``(size,)``.
+
+        Raises
+        ------
+        SettingError
+            When a name is of no array.
+        """
+        found = np.ones(self.size, np.float32)
+        for name in frozen:
+            own = [
+                place
+                for path, place in self.parts.items()
+                if f"{path}.".lstrip(".").startswith((f"{name}.", f"{name}["))
+            ]
+            if not own:
+                known = list(dict.fromkeys(re.sub(r"\.(weight|bias)$", "", path.lstrip(".")) for path in self.parts))
+                raise SettingError(
+                    f"`frozen` names `{name}`, which the network has not; it has {listed(known)}.{nearest(name, known)}"
+                )
+            for place in own:
+                found[place] = 0.0
+        return found
+
+    def still(self, frozen: Sequence[str], before: Any, after: Any) -> Any:
+        """The weights after a step; those that are frozen as before: what an optimiser remembers would move them without a gradient, too."""
+        if not frozen:
+            return after
+        import jax.numpy as jnp
+
+        return jnp.where(self.moving(frozen) > 0.0, after, before)
 
     def begun(self) -> Any:
         """The weights as they begin, a float32 vector of shape ``(size,)``."""

@@ -71,7 +71,8 @@ def key_name(key: Any) -> str:
 
 def program_for(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
     """The compiled program for a class, an agent's shapes and a number of copies; kept for the next run."""
-    key = (compiled.static_key, type(agent), shapes)
+    # A number that is 0 may be left out, and the program with it: which there are decides, too.
+    key = (compiled.static_key, type(agent), shapes, tuple(agent.numbers()))
     if key not in _PROGRAMS:
         while len(_PROGRAMS) >= KEPT_PROGRAMS:
             _PROGRAMS.pop(next(iter(_PROGRAMS)))

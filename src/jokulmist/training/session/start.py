@@ -57,6 +57,11 @@ def start_of(plan: Plan, *folders: Path | None) -> Start | None:
         When no agent that learns is in both, or one has another method or network.
     """
     if plan.training.start is None:
+        for one in _learning(plan.agent).values():
+            if getattr(one, "near_start", 0.0):
+                raise SettingError(
+                    "`near_start` keeps a policy near the one that the run begins with. Say which: `start=RUN`, or leave it out."
+                )
         return None
     for folder in folders:
         if folder is not None and (folder / START).exists():
@@ -110,7 +115,7 @@ def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
             # It remembers its own decisions, and counts them until there are enough to learn from.
             if is_replay(name) or (replays and name == f"{prefix}/decisions"):
                 continue
-            has = arrays.get(name)
+            has = arrays.get(f"{prefix}/weights" if name == f"{prefix}/beginning" else name)
             if has is None or has.shape != array.shape or has.dtype != array.dtype:
                 told = "lacks it" if has is None else f"has {has.dtype} of shape {has.shape}"
                 whose = f"`{group}`" if group else "it"

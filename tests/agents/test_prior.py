@@ -1,0 +1,111 @@
+"""A policy that began with another's: kept near it, and parts of it that do not learn."""
+
+import numpy as np
+import pytest
+from places import Corridor
+
+import jokulmist as jm
+from jokulmist.errors import SettingError
+
+SMALL = jm.Dense(8, 8)
+
+
+USUAL = {"network": SMALL, "scaling": "bounds", "value_first": 1}
+
+
+@pytest.fixture(scope="module")
+def leftwards(tmp_path_factory):
+    """A run that has begun to go left, where that pays."""
+    agent = jm.PPO(learning_rate=0.002, entropy_bonus=0.1, **USUAL)
+    return jm.train(
+        Corridor(weights={"prize": -1.0}), agent, steps=1_400, copies=4, folder=tmp_path_factory.mktemp("runs")
+    )
+
+
+def left(policy):
+    return np.mean([policy.probabilities({"cell": float(cell)})["left"] for cell in (1, 2, 3)])
+
+
+@pytest.mark.parametrize("kind", [jm.PPO, jm.ActorCritic])
+def test_the_nearer_to_its_start_a_policy_is_kept_the_less_it_moves(kind, leftwards, tmp_path):
+    first, settings = leftwards, {**USUAL, "learning_rate": 0.01, "entropy_bonus": 0.02}
+    if kind is jm.ActorCritic:
+        agent = jm.ActorCritic(**{**settings, "entropy_bonus": 0.6})
+        first = jm.train(Corridor(weights={"prize": -1.0}), agent, steps=6_000, copies=4, folder=tmp_path)
+    begun, found = left(first.policy), {}
+    for near in (0.0, 0.3, 20.0):
+        run = jm.train(
+            Corridor(), kind(near_start=near, **settings), steps=8_000, copies=4, start=first, folder=tmp_path
+        )
+        found[near] = left(run.policy)
+    assert 0.6 < begun < 0.97
+    assert abs(found[0.0] - begun) > 0.1
+    assert found[0.3] < 0.2  # there going right pays
+    assert abs(found[20.0] - begun) < 0.1
+    assert jm.redo(run.path).same
+
+
+def test_what_is_taken_off_a_reward_by_hand():
+    """log p(a|s) - log p_start(a|s), from the chances that both policies tell."""
+    import jax.numpy as jnp
+
+    from jokulmist.agents.contract import numbers_at
+    from jokulmist.agents.policies.policy_method import Batch, kept_near
+
+    agent = jm.PPO(network=SMALL, scaling="bounds", near_start=0.5)
+    policies = [
+        jm.train(
+            Corridor(),
+            jm.PPO(network=SMALL, scaling="bounds", value_first=1, learning_rate=0.05),
+            steps=2_000,
+            seed=k,
+            copies=4,
+            folder=None,
+        ).policy
+        for k in (1, 2)
+    ]
+    now, begun = policies
+    shapes = now.shapes
+    learner = now.learner._replace(beginning=begun.learner.weights)
+    cells, actions = [1.0, 2.0, 3.0, 2.0], np.array([0, 1, 1, 0])
+    chances = [[list(policy.probabilities({"cell": cell}).values()) for cell in cells] for policy in policies]
+    ours, theirs = (np.log([row[a] for row, a in zip(table, actions, strict=True)]) for table in chances)
+
+    class Happened:
+        rewards = jnp.asarray([[1.0, 0.0], [-1.0, 2.0]])
+
+    from jokulmist.learning.networks.inputs import Inputs
+
+    scaled = jnp.asarray([[cell / 2.0 - 1.0] for cell in cells], jnp.float32)
+    batch = Batch(Inputs(scaled, {}), (), jnp.asarray(actions), ())
+    found = kept_near(shapes, numbers_at(agent.numbers()), learner, Happened, batch, jnp.asarray(ours, jnp.float32))
+    assert np.allclose(found, np.asarray(Happened.rewards) - 0.5 * (ours - theirs).reshape(2, 2), atol=1e-4)
+
+
+@pytest.mark.parametrize(
+    ("agent", "name"), [(jm.PPO, "policy.layers[0]"), (jm.Reinforce, "policy.layers[0]"), (jm.DQN, "layers[0]")]
+)
+def test_parts_that_are_frozen_stay_as_they_were(agent, name, tmp_path):
+    more = {"replay_start": 50, "learn_every": 1} if agent is jm.DQN else {"value_first": 1}
+    first = jm.train(Corridor(), agent(network=SMALL, **more), steps=1_500, copies=2, folder=tmp_path)
+    then = jm.train(
+        Corridor(), agent(network=SMALL, frozen=(name,), **more), steps=3_000, copies=2, start=first, folder=tmp_path
+    )
+    moved = then.policy.learner.weights != first.policy.learner.weights
+    for path, place in then.policy.shapes.layout.parts.items():
+        assert moved[place].any() != path.lstrip(".").startswith(name), path
+
+
+def test_what_cannot_be_kept_is_told(leftwards):
+    for agent, more, expected in (
+        (jm.PPO(near_start=0.1), {}, "Say which: `start=RUN`"),
+        (jm.PPO(near_start=0.1, network=jm.Recurrent(8)), {"start": leftwards}, "recurrent network do not go together"),
+        (
+            jm.PPO(network=SMALL, scaling="bounds", frozen=("policy.layer",)),
+            {"start": leftwards},
+            r"has `policy.layers\[0\]`",
+        ),
+        (jm.PPO(network=SMALL, frozen=("polisy",)), {"start": leftwards}, r"which the network has not"),
+    ):
+        with pytest.raises(SettingError, match=expected):
+            jm.train(Corridor(), agent, steps=64, copies=1, folder=None, **more)
