@@ -32,6 +32,7 @@ from jokulmist.agents.replay_updates import (
     start_of,
     turns_between,
 )
+from jokulmist.agents.values import noisy
 from jokulmist.agents.values.quantiles import by_action, judged, of_action, quantile_loss
 from jokulmist.agents.values.stretches import (
     along_time,
@@ -149,6 +150,9 @@ class DQN(Agent):
     risk : float, in (0, 1]
         With quantiles: the lowest share of them that actions are judged by, when one is chosen and in the targets. 1 is the mean; 0.1 avoids what goes badly in one of
         ten cases.
+    noisy : bool
+        Noise in the weights instead of random actions: the network learns how uncertain each weight is, and acts by a new draw of them at each turn (Fortunato et al., 2018); `exploration` is not
+        looked at then.
     conservative : float
         Weight of how far the values of other actions lie above that of the action that was taken: for learning from records, where what was never
         tried must not look good (Kumar et al., 2020, equation 4: the logarithm of the sum of exponentials of all values, less the value taken).
@@ -193,6 +197,7 @@ class DQN(Agent):
     importance_exponent: Share = linear(0.4, 1.0, over=1.0)
     quantiles: Count | None = None
     risk: FixedShare = 1.0
+    noisy: bool = False
     conservative: float = 0.0
     loss: Literal["huber", "squared"] = "huber"
     huber_reach: AboveZero = 1.0
@@ -226,6 +231,10 @@ class DQN(Agent):
         if self.quantiles is not None and (self.dueling or self.remembers()):
             what = "`dueling`" if self.dueling else "a recurrent network"
             raise SettingError(f"`quantiles` of `DQN` and {what} do not go together yet. Leave one of them out.")
+        if self.noisy and (self.remembers() or self.frozen or self.conservative):
+            raise SettingError(
+                "`noisy` of `DQN` goes with neither a recurrent network, nor `frozen`, nor `conservative`. Leave one of them out."
+            )
         if self.prioritised and self.remembers():
             raise SettingError("`DQN` replays stretches of a recurrent network evenly. Leave out `prioritised`.")
 
@@ -254,6 +263,8 @@ class DQN(Agent):
     @staticmethod
     def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
         weights = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise), shapes.dueling).begun()
+        if shapes.noisy:
+            weights = noisy.begun(shapes.layout, weights)
         return Learned(
             weights=weights,
             target=weights.copy() if shapes.target else (),
@@ -285,10 +296,15 @@ class DQN(Agent):
             values, state = remembered_values(shapes, learner, observed, past.states)
             memory = {**memory, "state": state}
         else:
-            values = action_values(shapes, learner.weights, learner.statistics, observed, noise.xp)
+            weights = learner.weights
+            if explore and shapes.noisy:
+                draws = noise.normal(shape=(noisy.draws_of(shapes.layout),))
+                weights = noisy.with_noise(shapes.layout, weights, draws, noise.xp)
+            values = action_values(shapes, weights, learner.statistics, observed, noise.xp)
         exploration = None
         if explore:
-            exploration = noise.xp.where(learner.decisions < shapes.replay_start, 1.0, numbers.exploration)
+            later = 0.0 if shapes.noisy else numbers.exploration
+            exploration = noise.xp.where(learner.decisions < shapes.replay_start, 1.0, later)
         index = chosen_index(shapes, values, observed.legal, noise, exploration)
         return shapes.joint.own(index), memory, past if explore else ()
 
@@ -310,6 +326,8 @@ class DQN(Agent):
         replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(shapes))
         updates, rows = rows_due(shapes, experience)
         chance = memory_of.chances_for(noise, rows, shapes.prioritised)
+        # Of the network that learns, of the same where it chooses the target's action, and of the target network.
+        draws: Any = noise.normal(shape=(updates, 3, noisy.draws_of(shapes.layout))) if shapes.noisy else ()
 
         def learned(learning: Learning) -> Any:
             if shapes.state_width:
@@ -337,14 +355,21 @@ class DQN(Agent):
             # The target network stands still meanwhile, so what it says of all of them is one product.
             later = sample.gain
             if shapes.target:
-                later = said_of(shapes, learning.target, learning.statistics, sample.following)
+                target = learning.target
+                if shapes.noisy:
+                    target = noisy.with_noise(shapes.layout, target, draws[0, 2], jnp)
+                later = said_of(shapes, target, learning.statistics, sample.following)
+            which = jnp.repeat(jnp.arange(updates), shapes.minibatch) if shapes.noisy else ()
             learning, (readings, errors) = one_after_another(
-                lambda now, *part: update(shapes, numbers, now, *part),
+                lambda now, sample, later, which: update(
+                    shapes, numbers, now, sample, later, draws[which[0]] if shapes.noisy else ()
+                ),
                 learning,
                 updates,
                 shapes.minibatch,
                 sample,
                 later,
+                which,
             )
             if replay.priorities is not None:
                 priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
@@ -380,6 +405,8 @@ class DQN(Agent):
         import jax
         import jax.numpy as jnp
 
+        if shapes.noisy:
+            raise SettingError("`noisy` of `DQN` is for exploring, and records are not explored. Leave it out.")
         if shapes.state_width:
             raise SettingError("a recurrent network does not learn from records yet. Use `network=jm.Dense(64, 64)`.")
         along = jax.tree.map(lambda leaf: jnp.asarray(leaf)[:, None], rows)
@@ -507,7 +534,26 @@ def _values(shapes: Any, outputs: Any) -> Any:
     return outputs[:, :1] + gains - gains.mean(axis=1, keepdims=True)
 
 
-def targets(shapes: Any, learning: Learning, sample: Any, later: Any) -> Any:
+def drawn_weights(shapes: Any, weights: Any, draws: Any, which: int) -> Any:
+    """The weights of a network; where they are noisy, with a draw of their noise."""
+    import jax.numpy as jnp
+
+    return noisy.with_noise(shapes.layout, weights, draws[which], jnp) if shapes.noisy else weights
+
+
+def leaves_of(shapes: Any, weights: Any) -> list[Any]:
+    """What a loss is differentiated by: the arrays of the network, or where they are noisy the whole vector."""
+    return [weights] if shapes.noisy else shapes.layout.leaves(weights)
+
+
+def module_of(shapes: Any, leaves: list[Any], draws: Any) -> Any:
+    """The network of these."""
+    if shapes.noisy:
+        return shapes.layout.module(drawn_weights(shapes, leaves[0], draws, 0))
+    return shapes.layout.combined(leaves)
+
+
+def targets(shapes: Any, learning: Learning, sample: Any, later: Any, draws: Any = ()) -> Any:
     """What the values of the actions taken should be, shape ``(minibatch,)``.
 
     Parameters
@@ -519,7 +565,8 @@ def targets(shapes: Any, learning: Learning, sample: Any, later: Any) -> Any:
 
     own: Any = None
     if shapes.double or not shapes.target:
-        own = action_values(shapes, learning.weights, learning.statistics, sample.following)
+        weights = drawn_weights(shapes, learning.weights, draws, 1)
+        own = action_values(shapes, weights, learning.statistics, sample.following)
     values = later if shapes.target else own
     if shapes.double:
         best = jnp.take_along_axis(values, jnp.argmax(own, axis=1)[:, None], axis=1)[:, 0]
@@ -533,7 +580,7 @@ def _stepped(shapes: Any, numbers: Numbers, learning: Learning, loss_of: Any) ->
     import jax
     import jax.numpy as jnp
 
-    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(shapes.layout.leaves(learning.weights))
+    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(leaves_of(shapes, learning.weights))
     most = getattr(numbers, "gradient_clip", None)
     weights, moments, norm = descended(
         shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
@@ -578,7 +625,7 @@ def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any)
 
 
 def update_quantiles(
-    shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any
+    shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any, draws: Any = ()
 ) -> tuple[Learning, Any]:
     """One step of the quantiles on one minibatch; its readings, and how far the means are off.
 
@@ -590,16 +637,15 @@ def update_quantiles(
     import jax
     import jax.numpy as jnp
 
-    own = said_of(shapes, learning.weights, learning.statistics, sample.following)
+    own = said_of(shapes, drawn_weights(shapes, learning.weights, draws, 1), learning.statistics, sample.following)
     after = later if shapes.target else own
     choosing = masked_values(shapes.spec, judged(shapes, own if shapes.double else after), sample.following.legal)
     ahead = of_action(after, jnp.argmax(choosing, axis=1))
     wanted = sample.gain[:, None] + sample.weight_ahead[:, None] * ahead
     inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
-    layout = shapes.layout
 
     def loss_of(leaves: Any) -> Any:
-        quantiles = by_action(shapes, applied(layout.combined(leaves), inputs))
+        quantiles = by_action(shapes, applied(module_of(shapes, leaves, draws), inputs))
         chosen = of_action(quantiles, sample.action[:, 0])
         assert chosen.shape == wanted.shape
         each = quantile_loss(chosen, wanted)
@@ -614,20 +660,21 @@ def update_quantiles(
     return _stepped(shapes, numbers, learning, loss_of)
 
 
-def update(shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any) -> tuple[Learning, Any]:
+def update(
+    shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any, draws: Any = ()
+) -> tuple[Learning, Any]:
     """One step on one minibatch; its readings, and the errors."""
     import jax
     import jax.numpy as jnp
 
     if shapes.quantiles is not None:
-        return update_quantiles(shapes, numbers, learning, sample, later)
-    wanted = targets(shapes, learning, sample, later)
+        return update_quantiles(shapes, numbers, learning, sample, later, draws)
+    wanted = targets(shapes, learning, sample, later, draws)
     inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
-    layout = shapes.layout
     taken = sample.action == jnp.arange(shapes.joint.count)
 
     def loss_of(leaves: Any) -> Any:
-        values = _values(shapes, applied(layout.combined(leaves), inputs))
+        values = _values(shapes, applied(module_of(shapes, leaves, draws), inputs))
         chosen = jnp.sum(jnp.where(taken, values, 0.0), axis=1)
         assert chosen.shape == wanted.shape
         error = chosen - wanted
