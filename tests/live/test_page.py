@@ -57,6 +57,17 @@ def runs(tmp_path_factory):
         jm.train(
             jm.gallery.Ferry(gusts=gusts), jm.PPO(network=jm.Dense(8)), steps=6_000, copies=8, evaluate_every=3_000, evaluate_episodes=10, record_every=20, folder=folder, name=name
         )  # fmt: skip
+    jm.train(
+        jm.gallery.Haul(),
+        {"north": jm.QLearning(bins=3), "south": jm.QLearning(bins=3)},
+        steps=300,
+        lane="plain",
+        folder=folder,
+        name="pair",
+    )
+    jm.tune(
+        jm.gallery.Tarn(), jm.QLearning(bins=4), over={"agent.discount": jm.between(0.5, 1.0)}, steps=400, candidates=3, again=0, lane="plain", workers=1, folder=folder, name="look-for"
+    )  # fmt: skip
     return folder
 
 
@@ -106,7 +117,7 @@ def go(page, place):
     page.evaluate("place => { location.hash = place; }", place)
 
 
-@pytest.mark.parametrize(("width", "scheme"), [(1280, "light"), (390, "dark"), (1280, "dark")])
+@pytest.mark.parametrize(("width", "scheme"), [(1280, "light"), (390, "dark"), (1280, "dark"), (390, "light")])
 def test_every_view_is_readable_and_says_nothing_wrong(opened, width, scheme):
     page, complaints = opened(width, scheme)
     assert "token" not in page.url

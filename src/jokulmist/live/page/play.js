@@ -78,7 +78,9 @@ export async function playView(main, known, { query }) {
     more.replaceChildren(make("a", { href: `#/steps/kept/${encodeURIComponent(kept)}/0` }, `step through ${kept}`));
   }
   const more = make("p", {});
+  const seat = player => { const place = new URLSearchParams(query); place.delete("player"); if (player) place.set("player", player); return make("a", { href: `#/play?${place}`, "aria-current": (told.player || "") === player ? "true" : null }, player || "all"); };
   main.append(make("h1", {}, "Play"), title,
+    told.players.length ? make("p", { class: "note" }, "seat: ", ["", ...told.players].flatMap((player, k) => [k ? ", " : "", seat(player)]), asked.run && told.player ? "; the others are played by the run's policy" : "") : "",
     make("div", { class: "two" }, make("section", {}, stage, controls),
       make("div", {}, make("section", {}, make("h2", {}, "Seen"), seen), make("section", {}, make("h2", {}, "Reward"), terms),
         make("section", {}, make("div", { class: "choices" }, button("Back", () => to("back")), button("Again", () => to("again")), button("Another", () => to("another")), told.policy ? button("Hand over", () => to("swap")) : "", button("Keep", keep)), more,

@@ -46,7 +46,7 @@ export async function searchView(main, known, { rest }) {
   function draw() {
     place.replaceChildren(make("p", { class: "note" }, make("span", { class: `status ${told.status}` }, told.status), `, ${told.rows.length} candidates`),
       make("section", {}, make("h2", {}, "Candidates side by side"), parallel(told)),
-      told.importance.length ? make("section", {}, make("h2", {}, "What mattered"), table(told.importance, Object.keys(told.importance[0]))) : "",
+      told.importance.some(row => row.matters !== null) ? make("section", {}, make("h2", {}, "What mattered"), table(told.importance, Object.keys(told.importance[0]))) : "",
       make("section", {}, make("h2", {}, "Candidates"), told.rows.length ? table(told.rows, Object.keys(told.rows[0])) : make("p", { class: "empty" }, "None yet.")));
   }
   main.append(make("h1", {}, name), place);

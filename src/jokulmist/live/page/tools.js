@@ -106,7 +106,10 @@ export function grouped(rows, key) {
 }
 
 export function table(rows, names, titles = {}) {
+  const counted = new Set(names.filter(name => rows.some(row => typeof row[name] === "number")));
+  const told = value => typeof value !== "number" ? String(value ?? "") : Number.isInteger(value) ? whole(value) : number(value);
+  const kind = name => counted.has(name) ? { class: "number" } : {};
   return make("div", { class: "scroll" }, make("table", {},
-    make("thead", {}, make("tr", {}, names.map(name => make("th", { scope: "col" }, titles[name] || name.replaceAll("_", " "))))),
-    make("tbody", {}, rows.map(row => make("tr", {}, names.map(name => make("td", typeof row[name] === "number" ? { class: "number" } : {}, typeof row[name] === "number" ? number(row[name]) : String(row[name] ?? ""))))))));
+    make("thead", {}, make("tr", {}, names.map(name => make("th", { scope: "col", ...kind(name) }, titles[name] || (name.includes(".") ? name : name.replaceAll("_", " ")))))),
+    make("tbody", {}, rows.map(row => make("tr", {}, names.map(name => make("td", kind(name), told(row[name]))))))));
 }
