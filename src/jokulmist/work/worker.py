@@ -18,6 +18,7 @@ from jokulmist.records.run_folder import checked_origin, is_run
 from jokulmist.work.queue import DONE, FAILED, PAUSED, STOPPED, Job, Queue
 
 LOOK_SECONDS = 0.5
+AGAIN_SECONDS = 30.0
 LAST_WORDS = 2_000
 Say = Callable[[str], None]
 
@@ -96,11 +97,12 @@ def _worked(queue: Queue, job: Job, ends: threading.Event, say: Say) -> None:
         child = subprocess.Popen(
             words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=told, start_new_session=True
         )  # fmt: skip
-        asked = ""
+        asked, sent = "", -AGAIN_SECONDS
         while child.poll() is None:
             wanted = "end" if ends.is_set() else queue.job(job.id).asked
-            if wanted and not asked:
-                asked = wanted
+            # An interrupt that lands where Python cannot raise it is lost, so it is sent again.
+            if wanted and time.monotonic() - sent > AGAIN_SECONDS:
+                asked, sent = wanted, time.monotonic()
                 child.send_signal(signal.SIGINT)
             time.sleep(LOOK_SECONDS)
         told.seek(0)

@@ -134,7 +134,7 @@ class Episode:
         >>> first = jm.gallery.Tarn().episode(seed=1)
         >>> first.act("half")
         >>> jm.Episode.at(jm.gallery.Tarn(), first.state, advances=1).observation.hour
-        1.0
+        1
         """
         found = cls(environment, seed)
         copy = found._copy
