@@ -10,7 +10,7 @@ from scipy import special
 import jokulmist as jm
 from jokulmist.agents.contract import Experience, numbers_at
 from jokulmist.agents.policies import ppo
-from jokulmist.agents.values import dqn, linear_q
+from jokulmist.agents.values import dqn_updates, linear_q
 from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
@@ -241,7 +241,7 @@ def test_dqn_moves_towards_the_published_target(settings):
         np.where(chance.random(count) < 0.3, 0.0, 0.9), chance.random(count), None,
     )  # fmt: skip
     target = learner.weights + 0.1
-    learning = dqn.Learning(learner.weights, target if shapes.target else (), learner.moments, None, None)
+    learning = dqn_updates.Learning(learner.weights, target if shapes.target else (), learner.moments, None, None)
 
     def values(weights, x):
         leaves = [np.asarray(leaf, float) for leaf in shapes.layout.leaves(weights)]
@@ -262,11 +262,11 @@ def test_dqn_moves_towards_the_published_target(settings):
         ahead = (later if shapes.target else own).max(axis=1)
     wanted = sample.gain + sample.weight_ahead * ahead
     given = jnp.asarray(later, jnp.float32)
-    assert np.allclose(dqn.targets(shapes, learning, sample, given), wanted, atol=1e-4)
+    assert np.allclose(dqn_updates.targets(shapes, learning, sample, given), wanted, atol=1e-4)
     error = values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]] - wanted
     size = np.abs(error)
     each = 0.5 * error**2 if shapes.loss == "squared" else np.where(size <= 1, 0.5 * error**2, size - 0.5)
-    _, (readings, errors) = dqn.update(shapes, numbers, learning, jax.tree.map(jnp.asarray, sample), given)
+    _, (readings, errors) = dqn_updates.update(shapes, numbers, learning, jax.tree.map(jnp.asarray, sample), given)
     assert np.allclose(errors, error, atol=1e-4)
     told = [each.mean(), values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]].mean(), size.mean()]
     assert np.asarray(readings)[:3].tolist() == pytest.approx(told, abs=1e-3)

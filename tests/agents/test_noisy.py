@@ -8,7 +8,7 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.agents.contract import numbers_at
 from jokulmist.agents.values import noisy
-from jokulmist.agents.values.dqn import Learning, update
+from jokulmist.agents.values.dqn_updates import Learning, update
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.errors import SettingError
