@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 _TOLD: set[str] = set()
 _TRUSTING: list[bool] = []
+_LOST: list[bool] = []
 
 
 def begin() -> None:
@@ -26,6 +27,7 @@ def begin() -> None:
     sys.unraisablehook = interrupt_again
     _TOLD.clear()
     _TRUSTING.clear()
+    _LOST.clear()
 
 
 def trusting(given: bool) -> bool:
@@ -57,9 +59,15 @@ def tell_notice(
 def interrupt_again(lost: UnraisableHookArgs) -> None:
     """An interrupt that came while Python destroyed an object is not lost, and no traceback of it is printed: it comes again a moment later."""
     if issubclass(lost.exc_type, KeyboardInterrupt):
+        _LOST.append(True)
         _thread.start_new_thread(_interrupt_soon, ())
     else:
         sys.__unraisablehook__(lost)
+
+
+def was_interrupted() -> bool:
+    """Whether an interrupt was lost in this command: it may end before that comes again."""
+    return bool(_LOST)
 
 
 def _interrupt_soon() -> None:

@@ -10,7 +10,7 @@ from typing import Annotated, Optional
 import typer
 
 from jokulmist.command.application import DONE, FAILED, INTERRUPTED, WRONG_WORDS, app
-from jokulmist.command.ending import begin, let_run
+from jokulmist.command.ending import begin, let_run, was_interrupted
 from jokulmist.command.options import AsJson, Current, Env, Folder, RunFolder, Set, Trust, With
 from jokulmist.errors import (
     DeclarationError,
@@ -522,6 +522,10 @@ def main(arguments: list[str] | None = None) -> None:
             setattr(sys, name, open(os.devnull, "w"))  # noqa: SIM115
     try:
         app(arguments, standalone_mode=True)
+    except SystemExit:
+        if was_interrupted():
+            sys.exit(INTERRUPTED)
+        raise
     except UntrustedCode as problem:
         if let_run(problem):
             main(arguments)
