@@ -12,7 +12,7 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.training.solving import transitions
-from jokulmist.training.solving.batches import Batches
+from jokulmist.training.solving.batches import Batches, Unequal
 from jokulmist.training.solving.counting import binomial_chances, outcomes, poisson_chances
 
 
@@ -204,6 +204,25 @@ def test_many_outcomes_at_once_are_what_they_are_one_at_a_time(environment, hori
     assert (traced.mover == plain.mover).all()
     np.testing.assert_allclose(traced.reward, plain.reward, rtol=1e-9, atol=1e-12)
     assert abs(traced.onward - plain.onward).max() < 1e-12
+
+
+def test_where_batches_end_early_no_state_is_met_twice(monkeypatch):
+    plain = transitions.transitions_of(jm.gallery.WholeTarn(hours=24), 100_000, 24)
+    calls = []
+
+    def some(self, *given, of=Batches.of):
+        calls.append(1)
+        if len(calls) > 6:
+            raise Unequal
+        return of(self, *given)
+
+    monkeypatch.setattr(Batches, "of", some)
+    monkeypatch.setattr(transitions, "WORTH_TRACING", 0)
+    monkeypatch.setattr(transitions, "MOST_AT_ONCE", 200)  # a part of the states that are met after so many decisions
+    mixed = transitions.transitions_of(jm.gallery.WholeTarn(hours=24), 100_000, 24)
+    assert len(calls) == 7
+    assert [transitions.key_of(s) for s in mixed.states] == [transitions.key_of(s) for s in plain.states]
+    assert abs(mixed.onward - plain.onward).max() < 1e-12
 
 
 def test_a_game_in_turns_is_solved_for_each_player():

@@ -110,7 +110,6 @@ def transitions_of(
     SettingError
         When the states are more than `most_states`, or something that is drawn cannot be counted.
     """
-
     refuse_unsolvable(environment)
     gone = Gone(environment, most_states, horizon)
     batches: Any = None  # False where the class cannot be traced
@@ -229,7 +228,8 @@ class Gone:
         flat = [decision for one in decided for decision in one]
         try:
             pieces = list(batches.of(some, [action for _, _, action in flat], np.repeat(np.arange(len(some)), sizes)))
-        except Unequal:
+        except Unequal:  # what was met in batches before is known from here on, too
+            self._found = {key_of(state): k for k, state in enumerate(self.states)}
             return False
         if self._found_rows is None:
             self._found_rows = {row: k for k, row in enumerate(_rows_of_states(batches.fields, self.states))}
