@@ -74,15 +74,10 @@ def _taken(fresh: Any, known: Any, where: str, path: str = "") -> Any:
 def _cloned(shapes: Any, fresh: Any, policy: Any, where: str) -> Any:
     """A policy method that begins with the policy that records have taught, and with a value of its own that begins anew."""
     theirs, known = policy.shapes, policy.learner
-    same = (
-        (theirs.network, "network"), (theirs.scaling, "scaling"), (theirs.spread_by_state or not shapes.acting.width, "spread_by_state"),
-    )  # fmt: skip
-    own = (shapes.network, shapes.scaling, shapes.spread_by_state or not shapes.acting.width)
-    apart = [
-        f"`{name}` is {there!r} there and {here!r} here"
-        for (there, name), here in zip(same, own, strict=True)
-        if there != here
-    ]
+    told = [("network", theirs.network, shapes.network), ("scaling", theirs.scaling, shapes.scaling)]
+    if shapes.acting.width:
+        told.append(("spread_by_state", theirs.spread_by_state, shapes.spread_by_state))
+    apart = [f"`{name}` is {there!r} there and {here!r} here" for name, there, here in told if there != here]
     if shapes.shared:
         apart.append("`shared` is True here")
     if apart:

@@ -11,11 +11,11 @@ from pathlib import Path
 
 import typer
 
-LOOPBACK = ("127.0.0.1", "localhost", "::1")
+from jokulmist.command.listening import LOOPBACK, listening_at
 
 
 def live(folder: Path, host: str, port: int, workers: int, look: bool, token: str | None) -> None:
-    from jokulmist.errors import RecordError, SettingError
+    from jokulmist.errors import SettingError
 
     try:
         import uvicorn
@@ -34,12 +34,7 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
     if token is not None and len(token) < 16:
         raise SettingError("`--token` must have at least 16 characters; leave it out, and one is made.")
     token = token or secrets.token_urlsafe(24)
-    try:
-        listening = socket.create_server((host, port), family=socket.AF_INET6 if ":" in host else socket.AF_INET)
-    except (OSError, OverflowError) as failure:
-        raise RecordError(
-            f"cannot listen at {host}:{port}: {getattr(failure, 'strerror', None) or failure}. Give another `--port`."
-        ) from None
+    listening = listening_at(host, port)
     shown = listening.getsockname()[1]
     hosts = HOSTS if host in LOOPBACK else (*HOSTS, host, socket.gethostname())
     page = Live(folder, look, None if workers == 0 else WorkerBeside(folder, workers))

@@ -8,11 +8,11 @@ from pathlib import Path
 
 import typer
 
-LOOPBACK = ("127.0.0.1", "localhost", "::1")
+from jokulmist.command.listening import LOOPBACK, listening_at
 
 
 def serve(paths: list[Path], host: str, port: int, token: str | None, player: str | None) -> None:
-    from jokulmist.errors import RecordError, SettingError
+    from jokulmist.errors import SettingError
     from jokulmist.serving.decisions import Decider
     from jokulmist.training.runs.run import Run
 
@@ -36,12 +36,7 @@ def serve(paths: list[Path], host: str, port: int, token: str | None, player: st
     if token is None and host not in LOOPBACK:
         token = secrets.token_urlsafe(24)
         typer.echo(f"other machines can reach this port, so it asks for a token: {token}")
-    try:
-        listening = socket.create_server((host, port), family=socket.AF_INET6 if ":" in host else socket.AF_INET)
-    except (OSError, OverflowError) as failure:
-        raise RecordError(
-            f"cannot listen at {host}:{port}: {getattr(failure, 'strerror', None) or failure}. Give another `--port`."
-        ) from None
+    listening = listening_at(host, port)
     # What is accepted here inherits it: an answer is not to wait until the one before it has been acknowledged.
     listening.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
     for decider in deciders.values():

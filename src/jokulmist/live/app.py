@@ -51,6 +51,7 @@ PAGE = (
     "tools.js",
     "queue.js",
 )
+REPORTS = ("charts.js", "report.css")  # the report's own files, which draw here, too
 KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
 FORMS = ("python", "c", "js", "onnx")
 VERBS = ("resume", "redo", "evaluate", "report", "export", "stop")
@@ -171,31 +172,29 @@ class Live:
         return answered(await run_in_threadpool(views.search, self.folder.path / name))
 
     async def episode(self, request: Request) -> Response:
-        rollout, environment = await self._episode(request)
-        return answered(await run_in_threadpool(views.told_episode, rollout, environment))
+        scene, environment = await self._episode(request)
+        return answered(await run_in_threadpool(views.told_episode, scene.rollout, environment))
 
     async def _episode(self, request: Request) -> Any:
         """A recorded episode of a run, or one that was kept, and its environment."""
         name = request.path_params["name"]
         if request.path_params["of"] == "kept":
-            kept = await run_in_threadpool(self.games.kept, name)
-            return kept, await run_in_threadpool(self.games.environment_of, name, self.folder.run)
+            return await run_in_threadpool(self.games.kept_scene, name, self.folder.run)
         return await run_in_threadpool(views.recorded, self.folder.run(name), request.path_params["which"])
 
     async def moment(self, request: Request) -> Response:
-        rollout, _ = await self._episode(request)
+        scene, _ = await self._episode(request)
         number = whole(request.path_params["moment"])
-        if number >= rollout.steps + 1:
-            raise LookupFailed(f"the episode has the moments 0 to {rollout.steps}; got {number}.")
-        said: dict[str, Any] = {}
-        if request.path_params["of"] == "run":
-            run = Run.open(self.folder.run(request.path_params["name"]))
-            said = await run_in_threadpool(views.says, run, rollout, number)
-        return answered(said)
+        if number > scene.rollout.steps:
+            raise LookupFailed(f"the episode has the moments 0 to {scene.rollout.steps}; got {number}.")
+        if request.path_params["of"] != "run":
+            return answered({})
+        path = self.folder.run(request.path_params["name"])
+        return answered(await run_in_threadpool(views.says, path, scene.rollout, number))
 
     async def picture(self, request: Request) -> Response:
-        rollout, environment = await self._episode(request)
-        return await drawn(lambda: views.picture(rollout, environment, whole(request.path_params["moment"])))
+        scene, environment = await self._episode(request)
+        return await drawn(lambda: views.picture(scene, environment, whole(request.path_params["moment"])))
 
     async def replay(self, request: Request) -> Response:
         """An episode of the policy as it began, or as it is: drawn on request."""
@@ -333,15 +332,14 @@ class Live:
 
     async def page(self, request: Request) -> Response:
         name = request.path_params.get("file", "index.html")
-        if name == "charts.js":  # the report's, as a module
-            text = package_files("jokulmist.pictures.report").joinpath("charts.js").read_text(encoding="utf-8")
-            return Response(f"{text}\nexport {{ Chart, short }};\n", media_type=KINDS["js"])
-        if name == "report.css":
-            text = package_files("jokulmist.pictures.report").joinpath(name).read_text(encoding="utf-8")
-            return Response(text, media_type=KINDS["css"])
-        if name not in PAGE:
+        if name not in (*PAGE, *REPORTS):
             return told(404, f"there is no {name!r:.60} here.")
-        text = package_files("jokulmist.live").joinpath("page", name).read_text(encoding="utf-8")
+        place = (
+            package_files("jokulmist.pictures.report") if name in REPORTS else package_files("jokulmist.live") / "page"
+        )
+        text = place.joinpath(name).read_text(encoding="utf-8")
+        if name == "charts.js":  # a part of the report's script there, a module here
+            text += "\nexport { Chart, short };\n"
         return Response(text, media_type=KINDS[name.rpartition(".")[2]])
 
     def app(self) -> Starlette:

@@ -9,7 +9,7 @@ from typing import Any, get_args, get_origin
 
 from jokulmist.agents.contract import Agent
 from jokulmist.agents.registry import AGENTS
-from jokulmist.environments.declaration.environment import describe, outline_of
+from jokulmist.environments.declaration.environment import outline_of
 from jokulmist.errors import SettingError
 from jokulmist.gallery import SHIPPED
 from jokulmist.learning.schedules import Schedule
@@ -154,7 +154,3 @@ def checked(plan: Plan) -> list[dict[str, str]]:
     """What `check` finds in a plan's environment, shortly; empty where nothing is wrong."""
     found = check(plan.measured, steps=CHECKED_STEPS, speed=False)
     return [{"level": str(one.level), "what": one.what, "mend": one.mend} for one in found.findings]
-
-
-def shown_name(plan: Plan) -> str:
-    return describe(plan.environment).name

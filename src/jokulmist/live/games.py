@@ -16,11 +16,12 @@ from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.live.folder import is_name
-from jokulmist.live.views import png
+from jokulmist.live.views import EPISODES, png, recorded
 from jokulmist.records.files import replace_file
 from jokulmist.records.rollouts import Rollout, read_rollouts
 from jokulmist.training.plans.plan import plan_of
 from jokulmist.training.runs.run import Run
+from jokulmist.training.runs.scenes import Scene, scene_of
 from jokulmist.workshop.play import Controls
 
 MOST_GAMES = 20
@@ -194,17 +195,20 @@ class Games:
         return plan_of(content, Path.cwd()).measured, None
 
     def _begin_at(self, hand: Controls, asked: dict[str, Any], moment: Any, run: Run | None) -> None:
-        from jokulmist.live.views import recorded
-
         if asked.get("kept"):
-            rollout: Rollout = self.kept(str(asked["kept"]))
+            scene = scene_of("", self.kept(str(asked["kept"])), hand.environment)
         elif run is not None and run.path is not None:
-            rollout, _ = recorded(run.path, str(asked.get("episode", "last")))
+            scene, _ = recorded(run.path, str(asked.get("episode", "last")))
         else:
             raise SettingError("say which recorded `episode` of which `run`, or which episode is `kept`.")
-        if isinstance(moment, bool) or not isinstance(moment, int) or not 0 <= moment < rollout.steps:
-            raise SettingError(f"`moment` is a whole number from 0 to {rollout.steps - 1}; got {moment!r:.40}.")
-        hand.begin_at(rollout.states(hand.environment)[moment], moment)
+        steps = scene.rollout.steps
+        if isinstance(moment, bool) or not isinstance(moment, int) or not 0 <= moment < steps:
+            raise SettingError(f"`moment` is a whole number from 0 to {steps - 1}; got {moment!r:.40}.")
+        if not scene.states:
+            raise SettingError(
+                "the state of a simulator is not recorded, so nobody can go on from there. Play it from its begin."
+            )
+        hand.begin_at(scene.states[moment], moment)
         hand.agent = False
 
     # Episodes that were kept.
@@ -228,8 +232,17 @@ class Games:
             raise LookupFailed(f"nothing says which environment {name} was played in.")
         return found
 
-    def environment_of(self, name: str, run_path: Any) -> Environment:
-        return self._environment({"kept": name}, run_path)[0]
+    def kept_scene(self, name: str, run_path: Any) -> tuple[Scene, Environment]:
+        """A kept episode, and its environment."""
+
+        def read() -> tuple[Scene, Environment]:
+            environment, _ = self._environment({"kept": name}, run_path)
+            return scene_of(name, self.kept(name), environment), environment
+
+        found: tuple[Scene, Environment] = EPISODES.of(
+            (str(self.kept_file(name)), self.kept_file(name).stat().st_mtime_ns), read
+        )
+        return found
 
     def names(self) -> list[str]:
         place = self.folder / KEPT

@@ -11,6 +11,8 @@ from urllib.parse import parse_qs, quote
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
+from jokulmist.serving.hosts import host_of
+
 LOOPBACK = ("127.0.0.1", "localhost", "[::1]")
 POLICY = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 HEADERS = {
@@ -56,7 +58,7 @@ class Guarded:
     def refused(self, scope: Mapping[str, Any], headers: Headers) -> Response | None:
         """The answer to whoever is not let in; None for those who are."""
         host = headers.get("host", "")
-        name, _, port = host.rpartition(":") if not host.endswith("]") and ":" in host else (host, "", "")
+        name, port = host_of(host)
         if name not in self.hosts or (port and port != str(self.port)):
             return told(403, f"this page answers to {', '.join(self.hosts)}, not to {host!r:.60}.")
         origin = headers.get("origin")

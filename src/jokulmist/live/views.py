@@ -16,15 +16,17 @@ from jokulmist.errors import JokulmistError, LookupFailed, SettingError
 from jokulmist.pictures.replay import Still
 from jokulmist.pictures.report import charts
 from jokulmist.pictures.report.page import differing, told_of
+from jokulmist.records.checkpoints import checkpoints_of
 from jokulmist.records.files import size_of
-from jokulmist.records.rollouts import ROLLOUTS, STATE, Rollout, numbers_in, read_rollouts
+from jokulmist.records.rollouts import ROLLOUTS, STATE, Rollout, numbers_in
 from jokulmist.records.run_folder import CUT, ORIGIN
 from jokulmist.records.run_index import row_of
 from jokulmist.studies.comparison.compare import compare
 from jokulmist.studies.search.search import Search
 from jokulmist.training.evaluation.evaluate import Evaluation, evaluate_references
+from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.scenes import Scene
+from jokulmist.training.runs.scenes import Scene, recorded_scene
 
 MOST_LISTED = 500
 MOST_KEPT = 12
@@ -51,7 +53,7 @@ class Kept:
         return value
 
 
-DETAILS, LEVELS, EPISODES = Kept(), Kept(64), Kept()
+DETAILS, LEVELS, EPISODES, POLICIES = Kept(), Kept(64), Kept(), Kept()
 
 
 def stamp_of(path: Path) -> tuple[Any, ...]:
@@ -93,9 +95,7 @@ def _detail(path: Path, measure: bool) -> dict[str, Any]:
         "curriculum": _curriculum(run),
         "recorded": _numbers(rollouts),
         "report": (path / "report.html").exists(),
-        "checkpoints": [p.name for p in sorted((path / "checkpoints").glob("[0-9]*"))]
-        if (path / "checkpoints").exists()
-        else [],
+        "checkpoints": [found.name for found in checkpoints_of(path)],
         "picture": hasattr(type(run.environment), "picture") or bool(getattr(type(run.environment), "image", None)),
     }
 
@@ -170,18 +170,14 @@ def search(path: Path) -> dict[str, Any]:
 # Episodes, step by step.
 
 
-def recorded(path: Path, which: str) -> tuple[Rollout, Environment]:
+def recorded(path: Path, which: str) -> tuple[Scene, Environment]:
     """A recorded episode of a run, and its environment."""
 
-    def read() -> tuple[Rollout, Environment]:
-        folder = path / ROLLOUTS
-        if which in ("best", "worst", "last"):
-            return read_rollouts(folder / f"{which}.parquet")[0], Run.open(path).environment
-        if not which.isdecimal() or len(which) > 18:
-            raise SettingError(f"a recorded episode is `best`, `worst`, `last` or a number; got {which!r:.80}.")
-        return read_rollouts(folder, int(which))[0], Run.open(path).environment
+    def read() -> tuple[Scene, Environment]:
+        run = Run.open(path)
+        return recorded_scene(run, which), run.environment
 
-    found: tuple[Rollout, Environment] = EPISODES.of((str(path), which, stamp_of(path)), read)
+    found: tuple[Scene, Environment] = EPISODES.of((str(path), which, stamp_of(path)), read)
     return found
 
 
@@ -202,9 +198,9 @@ def told_episode(rollout: Rollout, environment: Environment) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def says(run: Run, rollout: Rollout, moment: int) -> dict[str, Any]:
+def says(path: Path, rollout: Rollout, moment: int) -> dict[str, Any]:
     """What a run's newest policy says of a moment: chances or values, by label."""
-    policy = run.policy
+    policy: Policy = POLICIES.of((str(path), tuple(checkpoints_of(path)[-1:])), lambda: Run.open(path).policy)
     if policy.spec.images or policy.spec.masked:
         return {}
     row = rollout.table.iloc[moment]
@@ -220,17 +216,11 @@ def says(run: Run, rollout: Rollout, moment: int) -> dict[str, Any]:
     return {}
 
 
-def picture(rollout: Rollout, environment: Environment, moment: int) -> bytes:
+def picture(scene: Scene, environment: Environment, moment: int) -> bytes:
     """A moment of an episode as a PNG."""
-    if not 0 <= moment <= rollout.steps:
-        raise LookupFailed(f"the episode has the moments 0 to {rollout.steps}; got {moment}.")
-    state = rollout.states(environment)[moment]
-
-    def draw(axes: Any) -> None:
-        scene = Scene("", rollout, [state] * (rollout.steps + 1), [])
-        Still(axes, scene, environment).draw(moment)
-
-    return png(draw)
+    if not 0 <= moment <= scene.rollout.steps:
+        raise LookupFailed(f"the episode has the moments 0 to {scene.rollout.steps}; got {moment}.")
+    return png(lambda axes: Still(axes, scene, environment).draw(moment))
 
 
 def png(draw: Any) -> bytes:

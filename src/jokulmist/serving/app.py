@@ -17,9 +17,9 @@ from starlette.websockets import WebSocket, WebSocketDisconnect
 from jokulmist.environments.spaces.actions import Choice, parts_of
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
 from jokulmist.serving.decisions import MOST_AT_ONCE, Asked, Decider
+from jokulmist.serving.hosts import LOOPBACK, host_of
 
 MOST_BYTES = 16 << 20
-LOOPBACK = ("127.0.0.1", "localhost", "[::1]", "::1")
 
 
 class Together:
@@ -104,11 +104,7 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
         return {"actions": await one.decide(read)}
 
     def let_in(headers: Any) -> Response | None:
-        host = (
-            str(headers.get("host", "")).rsplit(":", 1)[0]
-            if not str(headers.get("host", "")).endswith("]")
-            else str(headers.get("host"))
-        )
+        host, _ = host_of(str(headers.get("host", "")))
         if token is None:
             if host not in LOOPBACK:  # a page elsewhere whose name was made to mean this machine
                 return _told(403, f"this server answers to {listed(LOOPBACK)}, not to {host!r:.60}.")

@@ -8,22 +8,20 @@ from pathlib import Path
 from typing import Any, Literal, overload
 
 from jokulmist.agents.contract import Agent
-from jokulmist.agents.foreign import refuse_foreign
 from jokulmist.agents.players import agents_of
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError
 from jokulmist.records.files import path_of
 from jokulmist.sources.reading import refuse_while_reading
-from jokulmist.training.plans.budget import budget_words, refuse_budget, refuse_endless, refuse_memory
+from jokulmist.training.plans.budget import budget_words
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.policies.partners import with_partners
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay, told_or_warned
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.choices import chosen_lane, run_folder
+from jokulmist.training.session.readiness import free_names, ready
 from jokulmist.training.session.session import Session
-from jokulmist.training.session.start import start_of
 from jokulmist.training.workers import pool
 from jokulmist.training.workers import seeds as seeds_side_by_side
 
@@ -264,19 +262,11 @@ def train_plan(
         )
     # What does not fit is told before anything is made.
     written = plan
-    plan = with_partners(plan)
-    start_of(plan)
-    refuse_foreign(plan.agent, plan.agent.shapes(describe(plan.environment).spec, plan.copies))
-    refuse_endless(plan)
-    refuse_budget(plan)
-    refuse_memory(plan)
+    plan = ready(plan)
     for word in budget_words(plan):
         told_or_warned(show, word)
     seeds = plan.training.seeds
-    names = {seed: name if name is None or len(seeds) == 1 else f"{name}-seed{seed}" for seed in seeds}
-    for own_name in names.values():  # before the first is trained, not when its turn has come
-        if folder is not None and own_name is not None and (folder / own_name).exists():
-            raise SettingError(f"there is a run {folder / own_name} already. Choose another `name`, or leave it out.")
+    names = free_names(plan, folder, name)
     count = min(len(seeds), pool.usual_workers() if workers is None else checked_workers(workers))
     if folder is not None and count > 1 and pool.can_travel(written):
         try:

@@ -21,7 +21,6 @@ from jokulmist.errors import LookupFailed, RecordError, SettingError, listed
 
 FILE = "queue.sqlite"
 WAITING, WORKING, PAUSED, STOPPED, DONE, FAILED = "waiting", "working", "paused", "stopped", "done", "failed"
-STATUSES = (WAITING, WORKING, PAUSED, STOPPED, DONE, FAILED)
 PATIENCE_SECONDS = 30.0
 MOST_TRIES = 3
 TABLE = """
@@ -147,19 +146,13 @@ class Queue:
         )
 
     def job(self, number: int) -> Job:
-        found = [job for job in self.jobs() if job.id == number]
-        if not found:
-            known = ", ".join(str(job.id) for job in self.jobs()[:20])
-            raise LookupFailed(f"there is no job {number}; {f'there are {known}' if known else 'the queue is empty'}.")
-        return found[0]
-
-    def version(self) -> tuple[Any, ...]:
-        """Changes when a job does."""
-        if not self.exists:
-            return ()
-        with self._opened() as db:
-            rows = db.execute("SELECT id, status, asked, place, tries FROM jobs ORDER BY id").fetchall()
-        return tuple(rows)
+        if self.exists:
+            with self._opened() as db:
+                row = db.execute(f"SELECT {COLUMNS} FROM jobs WHERE id = ?", (number,)).fetchone()
+            if row is not None:
+                return _job(row)
+        known = ", ".join(str(job.id) for job in self.jobs()[:20])
+        raise LookupFailed(f"there is no job {number}; {f'there are {known}' if known else 'the queue is empty'}.")
 
     def _change(self, number: int, allowed: dict[str, dict[str, Any]], verb: str) -> Job:
         """Change a job, by the status that it has."""

@@ -17,6 +17,7 @@ from jokulmist.errors import SettingError
 OUTCOMES = 16
 LEADING = 16
 MOST_ENTRIES = 1_000_000
+WORTH_SWEEPING = 1e-4  # an entry that is nearer to what is remembered is left alone
 
 
 class Model(NamedTuple):
@@ -96,7 +97,7 @@ def remembered(model: Model, entry: Any, after: Any, reward: Any, ahead: Any, le
     return model
 
 
-def wanted(model: Model, values: Any, entry: Any, actions: int) -> Any:
+def wanted(model: Model, values: Any, entry: Any) -> Any:
     """What an entry should be, by all that is remembered of it: the mean over its outcomes."""
     import jax.numpy as jnp
 
@@ -122,7 +123,7 @@ def planned(shapes: Any, numbers: Numbers, values: Any, model: Model, entry: Any
     actions = shapes.actions
 
     def error_of(values: Any, entries: Any) -> Any:
-        return wanted(model, values, entries, actions) - values.reshape(-1)[entries]
+        return wanted(model, values, entries) - values.reshape(-1)[entries]
 
     if shapes.sweeping == "even":
         some = noise.uniform(shape=(shapes.planning,))
@@ -148,7 +149,7 @@ def planned(shapes: Any, numbers: Numbers, values: Any, model: Model, entry: Any
         moved = numbers.learning_rate * error
         values = values.at[at // actions, at % actions].add(moved)
         left = jnp.abs(error - moved)
-        urgent = urgent.at[at].set(jnp.where(left > shapes.worth_sweeping, left, 0.0))
+        urgent = urgent.at[at].set(jnp.where(left > WORTH_SWEEPING, left, 0.0))
         return values, looked_at(values, urgent, at // actions)
 
     urgent = model.urgent.at[entry].set(jnp.abs(error_of(values, entry)))

@@ -16,7 +16,6 @@ from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 
 NOT_RECORDED = -1e9
-WORTH_SWEEPING = 1e-4  # an entry that is nearer to what is remembered is left alone
 
 
 class QLearning(TableAgent):
@@ -56,7 +55,6 @@ class QLearning(TableAgent):
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
-        shapes.worth_sweeping = WORTH_SWEEPING
         if self.planning and self.trace_decay:
             raise SettingError("`planning` and `trace_decay` of `QLearning` do not go together. Leave one of them out.")
         if self.sweeping != "even" and not self.planning:

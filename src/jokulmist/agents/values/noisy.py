@@ -6,6 +6,7 @@ Fortunato et al. (2018), "Noisy networks for exploration": of each dense layer `
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -24,6 +25,7 @@ class NoisyLayer(NamedTuple):
     outputs: int
 
 
+@lru_cache(maxsize=64)  # a plain lane asks at each decision
 def layers_of(layout: Layout) -> list[NoisyLayer]:
     """The dense layers of a network; convolutions have no noise."""
     parts, found = layout.parts, []

@@ -49,13 +49,13 @@ def recorded_scene(run: Run, which: str) -> Scene:
     folder = run.path / ROLLOUTS
     if which in ("best", "worst", "last"):
         found = read_rollouts(folder / f"{which}.parquet")
-        return _scene(f"{which} recorded, episode {found[0].episode:,}", found[0], run.environment)
+        return scene_of(f"{which} recorded, episode {found[0].episode:,}", found[0], run.environment)
     if not which.isdecimal() or len(which) > LONGEST_NUMBER:
         raise SettingError(
             f"a recorded episode is `best`, `worst`, `last` or the number of an episode; got {which!r:.80}."
         )
     rollout = read_rollouts(folder, int(which))[0]
-    return _scene(f"episode {rollout.episode:,}", rollout, run.environment)
+    return scene_of(f"episode {rollout.episode:,}", rollout, run.environment)
 
 
 def fresh_scene(run: Run, checkpoint: str, seed: int, act: Any = "greedy") -> Scene:
@@ -73,10 +73,11 @@ def played_scene(policy: Policy | str, environment: Environment, seed: int, titl
     if isinstance(environment, Simulator):
         return _simulated(policy, environment, seed, title)
     result = evaluate(policy, environment, episodes=1, seed=seed, act=act, record=1)
-    return _scene(title, rollout_of(describe(environment), result.recorded[0][1], title, 0), environment)
+    return scene_of(title, rollout_of(describe(environment), result.recorded[0][1], title, 0), environment)
 
 
-def _scene(title: str, rollout: Rollout, environment: Environment) -> Scene:
+def scene_of(title: str, rollout: Rollout, environment: Environment) -> Scene:
+    """A recorded episode with its states."""
     states = [] if isinstance(environment, Simulator) else rollout.states(environment)
     return Scene(title, rollout, states, [])
 

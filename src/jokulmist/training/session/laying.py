@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from jokulmist.agents.foreign import refuse_foreign
 from jokulmist.agents.players import classes_of
-from jokulmist.environments.declaration.environment import describe
-from jokulmist.errors import SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import write_json, write_toml
 from jokulmist.records.run_index import uses_of
-from jokulmist.training.plans.budget import refuse_budget, refuse_endless, refuse_memory
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import plan_code
-from jokulmist.training.policies.partners import keep_partners, with_partners
+from jokulmist.training.policies.partners import keep_partners
 from jokulmist.training.session.choices import run_folder
+from jokulmist.training.session.readiness import free_names, ready
 from jokulmist.training.session.start import start_of
 
 WAITING = "waiting"
@@ -29,18 +26,9 @@ def lay_by(plan: Plan, folder: Path, name: str | None, command: list[str]) -> li
     SettingError
         When the plan cannot be trained, or a name is taken.
     """
-    whole = with_partners(plan)
-    start_of(whole)
-    refuse_foreign(whole.agent, whole.agent.shapes(describe(whole.environment).spec, whole.copies))
-    refuse_endless(whole)
-    refuse_budget(whole)
-    refuse_memory(whole)
-    seeds = plan.training.seeds
-    names = {seed: name if name is None or len(seeds) == 1 else f"{name}-seed{seed}" for seed in seeds}
-    for own_name in names.values():
-        if own_name is not None and (folder / own_name).exists():
-            raise SettingError(f"there is a run {folder / own_name} already. Choose another `name`, or leave it out.")
-    return [_laid(whole.for_seed(seed), seed, run_folder(plan, folder, names[seed]), command) for seed in seeds]
+    whole = ready(plan)
+    names = free_names(plan, folder, name)
+    return [_laid(whole.for_seed(seed), seed, run_folder(plan, folder, names[seed]), command) for seed in names]
 
 
 def _laid(plan: Plan, seed: int, path: Path, command: list[str]) -> Path:
