@@ -78,6 +78,8 @@ class Fog(choosing.Mast):
 
 METHODS = {
     "PPO": (lambda network, far: jm.PPO(network=network, horizon=max(64, -(-(far + 1) // 64) * 64)), {20: 300_000, 100: 800_000}),
+    "Reinforce": (lambda network, far: jm.Reinforce(network=network, horizon=far + 1, longest=2 * (far + 1), learning_rate=3e-3), {20: 500_000}),
+    "SAC": (lambda network, far: jm.SAC(network=network, learn_every=16, minibatch=16), {20: 60_000}),
     "DQN": (lambda network, far: jm.DQN(network=network, learn_every=16, minibatch=16), {20: 60_000, 100: 120_000}),
 }  # fmt: skip
 

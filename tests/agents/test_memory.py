@@ -4,14 +4,25 @@ import jax
 import jax.numpy as jnp
 import numpy as np
 import pytest
-from places import Signal
+from places import Signal, Tiller
 
 import jokulmist as jm
+from jokulmist.agents.contract import Experience, numbers_at
+from jokulmist.agents.critics import sac
+from jokulmist.agents.critics.critic_networks import Remembering, with_action
+from jokulmist.agents.critics.critic_updates import rows_along
 from jokulmist.agents.policies import ppo
+from jokulmist.agents.recurrence import Past
+from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.spaces.channels import Seen
 from jokulmist.errors import SettingError
+from jokulmist.learning.action_distributions import joint_over
 from jokulmist.learning.networks.inputs import Inputs
 from jokulmist.learning.networks.layout import Layout
+from jokulmist.learning.replay import Sample
+from jokulmist.learning.schedules import Progress
 
 
 class Beacon(jm.Environment):
@@ -135,13 +146,187 @@ def test_what_is_learned_from_is_what_was_decided_with():
     assert told["moved"] > 0.0
 
 
+def test_reinforce_climbs_the_gradient_through_time():
+    """One update of whole episodes against differences of log-likelihoods times returns, computed by the published equations in double precision."""
+    spec, chance, turns, copies = describe(Beacon()).spec, np.random.default_rng(8), 10, 2
+    agent = jm.Reinforce(
+        network=jm.Recurrent(3, sequence=turns), horizon=turns, longest=turns, baseline=False, returns_normalised=False, discount=0.9, optimiser="sgd",
+        learning_rate=1.0, gradient_clip=None, entropy_bonus=0.0, scaling="none", rewards_scaled=False, value_first=0,
+    )  # fmt: skip
+    shapes, numbers = agent.shapes(spec, copies), numbers_at(agent.numbers(), Progress(0, 0, 0.0))
+    learner = jm.Reinforce.fresh_learner(
+        shapes, numbers, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+    )
+    begin = learner.weights + 0.3 * chance.normal(size=learner.weights.size).astype(np.float32)
+    rows, rewards = (
+        chance.normal(size=(turns, copies, spec.width)).astype(np.float32),
+        chance.normal(size=(turns, copies)),
+    )
+    actions, closed = chance.integers(0, 2, (turns, copies)).astype(np.int32), np.zeros((turns, copies), bool)
+    closed[3, 0] = closed[6, 1] = closed[-1] = True
+    age = np.array([[4 * (t < 4) and t, t if t < 7 else t - 7] for t in range(turns)], np.int32)
+    age[4:, 0] = np.arange(turns - 4)
+    seen = Seen(rows, {}, (), age)
+    past = Past(np.zeros((turns, copies, shapes.state_width), np.float32), age == 0)
+    told = Experience(seen, actions, rewards.astype(np.float32), closed, closed, seen, seen, ((), past))
+    memory = jm.Reinforce.fresh_memory(shapes, numbers)
+    after = jm.Reinforce.learn(
+        shapes,
+        numbers,
+        learner._replace(weights=jnp.asarray(begin)),
+        jax.tree.map(jnp.asarray, memory),
+        jax.tree.map(jnp.asarray, told),
+        None,
+    )[0]
+    returns, ahead = np.zeros((turns, copies)), np.zeros(copies)
+    for t in reversed(range(turns)):
+        ahead = rewards[t] + 0.9 * np.where(closed[t], 0.0, ahead)
+        returns[t] = ahead
+
+    def climbed(weights):
+        leaves = [np.asarray(leaf, np.float64) for leaf in shapes.layout.leaves(np.asarray(weights, np.float64))]
+        outputs = by_numpy("gru", leaves, rows.astype(np.float64), age == 0, np.zeros((turns, copies, 3)))
+        logs = outputs - np.log(np.exp(outputs).sum(axis=1, keepdims=True))
+        return np.mean(logs[np.arange(len(logs)), actions.reshape(-1)] * returns.reshape(-1))
+
+    moved = np.asarray(after.weights) - begin
+    for k in chance.permutation(begin.size)[:25]:
+        step = np.zeros(begin.size)
+        step[k] = 1e-5
+        assert moved[k] == pytest.approx((climbed(begin + step) - climbed(begin - step)) / 2e-5, rel=2e-3, abs=2e-4)
+
+
 SMALL = {
     "PPO": jm.PPO(network=jm.Recurrent(16, before=jm.Dense(16)), horizon=20, minibatch=160, scaling="none", value_first=0, learning_rate=5e-3),
     "DQN": jm.DQN(
         network=jm.Recurrent(16, cell="lstm", sequence=5, burn_in=1), minibatch=16, learn_every=16, replay_size=4_000, replay_start=400, scaling="none",
         learning_rate=5e-3, target_every=100, exploration=0.3,
     ),
+    "SAC": jm.SAC(
+        network=jm.Recurrent(16, sequence=5, burn_in=1), minibatch=16, learn_every=16, replay_size=4_000, replay_start=400, scaling="none", learning_rate=5e-3,
+        policy_rate=5e-3,
+    ),
+    "Reinforce": jm.Reinforce(network=jm.Recurrent(16, before=jm.Dense(16), sequence=10), horizon=10, longest=20, scaling="none", value_first=0, learning_rate=0.02),
 }  # fmt: skip
+
+
+def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
+    """The loss of SAC's critics and its policy's objective, against a loop over rows, decisions and networks: states that are given where an episode begins, targets
+    of two rewards, and decisions that are burnt in."""
+    agent = jm.SAC(
+        network=jm.Recurrent(4, sequence=4, burn_in=2),
+        n_step=2,
+        scaling="none",
+        minibatch=3,
+        replay_size=200,
+        discount=0.9,
+    )
+    spec, chance = describe(Tiller()).spec, np.random.default_rng(5)
+    shapes, numbers = agent.shapes(spec, 2), numbers_at(agent.numbers(), Progress(0, 0, 0.0))
+    learner = jm.SAC.fresh_learner(shapes, numbers, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).at(0, 0))
+    shaken = (
+        w + 0.2 * chance.normal(size=w.size).astype(np.float32)
+        for w in (learner.learning.policy, learner.learning.critics, learner.learning.critics_target)
+    )
+    now = learner.learning._replace(**dict(zip(("policy", "critics", "critics_target"), shaken, strict=True)))
+    many, turns = 3, shapes.ahead
+    assert turns == 2 + 4 + 1
+
+    def numbers_like(*shape):
+        return chance.normal(size=shape).astype(np.float32)
+
+    def looks():
+        return Seen(
+            numbers_like(many, turns, spec.width),
+            {},
+            tuple(chance.random((many, turns, c.count)) < 0.8 for c in shapes.acting.choices.values()),
+            np.ones((many, turns), np.int32),
+        )
+
+    begun, states = chance.random((many, turns)) < 0.3, numbers_like(many, turns, shapes.remembered)
+    combinations = joint_over(spec.action).count
+    index, unit = (
+        chance.integers(0, combinations, (many, turns)),
+        chance.uniform(-1, 1, (many, turns, shapes.acting.width)).astype(np.float32),
+    )
+    observed, following = (
+        s._replace(legal=tuple(mask | (np.arange(mask.shape[-1]) == 0) for mask in s.legal)) for s in (looks(), looks())
+    )
+    kept = np.concatenate([index[..., None], unit, begun[..., None], states], axis=-1).astype(np.float32)
+    steps = chance.integers(1, 3, (many, turns)).astype(np.int32)
+    sample = Sample(
+        observed,
+        following,
+        kept,
+        numbers_like(many, turns),
+        0.8 * np.ones((many, turns), np.float32),
+        np.ones((many, turns), np.float32),
+        np.zeros((many, turns), np.int32),
+        steps,
+    )
+    normal = numbers_like(many, turns, 2, shapes.acting.width)
+    rows = rows_along(shapes, learner, jax.tree.map(jnp.asarray, sample), jnp.asarray(normal), 1.0)
+    after, told = sac.update(shapes, numbers, now, rows)
+    told = dict(zip(jm.SAC.reading_names, np.asarray(told), strict=True))
+
+    policy, critics, target, moved = (
+        layout.module(jnp.asarray(w))
+        for layout, w in (
+            (shapes.layout, now.policy),
+            (shapes.critics, now.critics),
+            (shapes.critics, now.critics_target),
+            (shapes.critics, after.critics),
+        )
+    )
+    own = shapes.state_width
+
+    def one(seen, b, t):
+        return Inputs(jnp.asarray(seen.numbers[b, t][None]), {}), tuple(jnp.asarray(m[b, t][None]) for m in seen.legal)
+
+    def walked(networks, b, where, acted):
+        """What networks remember before and after each decision of a stretch."""
+        state, found = None, []
+        for t in range(turns):
+            if state is None or begun[b, t]:
+                state = jnp.asarray(states[b, t][None, where])
+            inputs = one(observed, b, t)[0]
+            inputs = with_action(inputs, jnp.asarray(unit[b, t][None])) if acted else inputs
+            before, (said, state) = state, networks.step(inputs, state)
+            found.append((before, said, state))
+        return found
+
+    losses, objectives = [], []
+    temperature = jnp.exp(now.temperature)
+    for b in range(many):
+        of_policy, of_target = walked(policy, b, slice(0, own), False), walked(target, b, slice(own, None), True)
+        judged, later_judged = walked(critics, b, slice(own, None), True), walked(moved, b, slice(own, None), True)
+        for t in range(2, 6):
+            then = min(t + steps[b, t] - 1, turns - 1)
+            inputs, legal = one(following, b, t)
+            ahead, _ = sac.soft_value(
+                shapes,
+                temperature,
+                Remembering(policy, of_policy[then][2]),
+                Remembering(target, of_target[then][2]),
+                inputs,
+                legal,
+                normal[b, t, 0][None],
+            )
+            wanted = sample.gain[b, t] + 0.8 * float(ahead[0])
+            losses.append(np.mean([0.5 * (float(judged[t][1][k, 0, index[b, t]]) - wanted) ** 2 for k in range(2)]))
+            inputs, legal = one(observed, b, t)
+            best, _ = sac.soft_value(
+                shapes,
+                temperature,
+                Remembering(policy, of_policy[t][0]),
+                Remembering(moved, later_judged[t][0]),
+                inputs,
+                legal,
+                normal[b, t, 1][None],
+            )
+            objectives.append(-float(best[0]))
+    assert told["loss"] == pytest.approx(np.mean(losses), rel=1e-4)
+    assert told["policy_loss"] == pytest.approx(np.mean(objectives), rel=1e-4)
 
 
 @pytest.mark.parametrize("name", SMALL)
@@ -173,11 +358,12 @@ def test_a_signal_is_remembered_in_both_lanes_by_policies_that_are_kept(name, tm
 
 
 def test_methods_without_states_and_wrong_settings_say_so():
-    for agent in (jm.Reinforce(network=jm.Recurrent(8)), jm.SAC(network=jm.Recurrent(8))):
+    for agent in (jm.TD3(network=jm.Recurrent(8)), jm.DDPG(network=jm.Recurrent(8))):
         with pytest.raises(
-            SettingError, match=r"keeps no states of a recurrent network\. Use `PPO`, `ActorCritic` or `DQN`"
+            SettingError,
+            match=r"keeps no states of a recurrent network\. Use `PPO`, `ActorCritic`, `Reinforce`, `DQN` or `SAC`",
         ):
-            jm.train(Signal(), agent, steps=100, folder=None)
+            jm.train(jm.gallery.Winch(), agent, steps=100, folder=None)
     for make, expected in (
         (lambda: jm.Recurrent(8, 8), "is one width"),
         (lambda: jm.Recurrent(8, cell="clock"), "'gru' or 'lstm'"),

@@ -215,14 +215,14 @@ def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
     for still_open in (2, 4):
         still, memory, _ = learn(learner, memory, part([1.0, 1.0], [False] * 2))
         assert np.array_equal(still.weights, learner.weights)
-        assert int(np.asarray(memory.stretch.open).sum()) == still_open
+        assert int(np.asarray(memory["kept"].open).sum()) == still_open
     moved, memory, _ = learn(still, memory, part([1.0, 1.0], [True, False]))
     assert not np.array_equal(moved.weights, learner.weights)
     # Four of the five decisions are as many as one update takes, the oldest first; the newest episode has not closed.
-    assert np.asarray(memory.stretch.open)[-6:, 0].tolist() == [False, False, False, False, True, True]
+    assert np.asarray(memory["kept"].open)[-6:, 0].tolist() == [False, False, False, False, True, True]
     again, memory, _ = learn(moved, memory, part([1.0, 1.0], [False, False]))
     assert not np.array_equal(again.weights, moved.weights)
-    assert np.asarray(memory.stretch.open)[-8:, 0].tolist() == [False] * 5 + [True] * 3
+    assert np.asarray(memory["kept"].open)[-8:, 0].tolist() == [False] * 5 + [True] * 3
 
 
 @pytest.mark.parametrize("settings", [{}, {"double": False}, {"dueling": True}, {"target": False}, {"loss": "squared"}])

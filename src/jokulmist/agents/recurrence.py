@@ -66,3 +66,31 @@ def said_next(networks: Any, inputs: Any, remembered: Any) -> tuple[Any, Any]:
         return said
     said = networks.step(inputs, remembered)[0]
     return said
+
+
+def stretch_of(shapes: Any) -> int:
+    """Decisions of a copy that are learned from together: of a recurrent network the largest part of the horizon that its gradient goes through."""
+    if not shapes.state_width:
+        return 1
+    return max(n for n in range(1, shapes.horizon + 1) if shapes.horizon % n == 0 and n <= shapes.network.sequence)
+
+
+def in_stretches(rows: Any, shape: tuple[int, ...], length: int) -> Any:
+    """Rows of turns times copies as stretches of a copy, with axes (stretches, turns, ...)."""
+    import jax
+
+    turns, copies = shape
+
+    def cut(leaf: Any) -> Any:
+        parts = leaf.reshape(turns // length, length, copies, *leaf.shape[1:]).swapaxes(1, 2)
+        return parts.reshape(-1, length, *leaf.shape[1:])
+
+    return jax.tree.map(cut, rows)
+
+
+def in_time(stretches: Any, past: Any) -> tuple[Any, Any]:
+    """Stretches as rows of turns times stretches, in the order in which a network goes along them, and what was remembered, with both axes."""
+    import jax
+
+    flat = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1).reshape(-1, *leaf.shape[2:]), stretches)
+    return flat, jax.tree.map(lambda leaf: leaf.swapaxes(0, 1), past)

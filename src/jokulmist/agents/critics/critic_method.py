@@ -6,7 +6,7 @@ combination of the choices (one, where there are none), so that an expectation o
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -22,17 +22,26 @@ from jokulmist.agents.contract import (
     Shapes,
     counts_advances,
 )
-from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, critics_layout, outputs_of, values_at
+from jokulmist.agents.critics.critic_networks import (
+    Learned,
+    Learning,
+    Remembering,
+    critics_layout,
+    outputs_of,
+    values_at,
+)
+from jokulmist.agents.recurrence import fresh_states
 from jokulmist.agents.replay_updates import (
     slots_of,
     turns_between,
 )
+from jokulmist.agents.stretches import kept_numbers, rows_ahead
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import drawn as drawn_among
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import ActionDistribution, acting_over, joint_over
 from jokulmist.learning.gaussians import refuse_unbounded
-from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, fitting, refuse_recurrent
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, fitting, refuse_recurrent
 from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.observation_scaling import (
     Scaling,
@@ -64,7 +73,7 @@ class CriticAgent(Agent):
     replay_start : int
         Decisions of random play before the first update.
     minibatch : int
-        Transitions in one update.
+        Transitions in one update; with a recurrent network (`SAC`) stretches of them, each as long as the network's `sequence`.
     learn_every : int
         Decisions between two updates; 1, as published.
     target_share : float, in [0, 1]
@@ -101,23 +110,37 @@ class CriticAgent(Agent):
     gradient_clip: Limit = None
     novelty: NoveltySetting | None = None
 
+    keeps_states: ClassVar[bool] = False
+
+    def remembers(self) -> bool:
+        return isinstance(self.network, Recurrent)
+
     def refuse(self, spec: Spec) -> None:
         name = type(self).__name__
         refuse_unbounded(spec.action, name, "Give the range finite bounds, or use `PPO`, which clips.")
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
-        refuse_recurrent(shapes.network, type(self).__name__)
+        if not self.keeps_states:
+            refuse_recurrent(shapes.network, type(self).__name__)
         shapes.network = fitting(shapes.network, spec)
-        shapes.slots = slots_of(self, shapes, self.n_step)
+        # Of the policy, and of the policy and both critics together.
+        shapes.state_width = shapes.network.state_width if self.remembers() else 0
+        shapes.remembered = 3 * shapes.state_width
+        shapes.ahead = rows_ahead(shapes)
+        shapes.slots = slots_of(self, shapes, shapes.ahead)
         shapes.acting = acting_over(spec.action, "squashed")
+        shapes.action_numbers = shapes.acting.width + bool(shapes.acting.choices)
         shapes.layout = self.policy_of(shapes, 0)
         shapes.critics = self.critics_of(shapes, 0)
         return shapes
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
-        return Memory((), open_returns(shapes))
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
+        memory = {"noise": (), "returns": open_returns(shapes), **fresh_states(shapes)}
+        if shapes.state_width:
+            memory["judged"] = np.zeros((shapes.copies, shapes.remembered - shapes.state_width), np.float32)
+        return memory
 
     @staticmethod
     def policy_of(shapes: Any, seed: int) -> Layout:
@@ -149,9 +172,14 @@ class CriticAgent(Agent):
         """The critics' mean value of one observation at the greedy action, in the scale of the rewards."""
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
         acting, learning = shapes.acting, learner.learning
-        outputs = outputs_of(shapes.layout.module(learning.policy), inputs)
+        policy, critics = shapes.layout.module(learning.policy), shapes.critics.module(learning.critics)
+        if shapes.state_width:  # as if its episode began with it
+            nothing = np.zeros((1, shapes.remembered), np.float32)
+            policy = Remembering(policy, nothing[:, : shapes.state_width])
+            critics = Remembering(critics, nothing[:, shapes.state_width :])
+        outputs = outputs_of(policy, inputs)
         unit = acting.bounded(outputs[:, acting.alternatives : acting.alternatives + acting.width], np)
-        values = np.asarray(values_at(shapes.critics.module(learning.critics), inputs, unit)).mean(axis=0)[0]
+        values = np.asarray(values_at(critics, inputs, unit)).mean(axis=0)[0]
         best = values[0]
         if acting.choices:
             greedy = acting.indices(acting.likeliest(outputs, observed.legal, np))
@@ -173,14 +201,14 @@ def begun(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = 
         moments=tuple(optimiser.init(part) if len(part) else () for part in (policy, critics, temperature)),
         updates=np.int32(0),
     )
-    acting = shapes.acting
-    numbers_kept = acting.width + bool(acting.choices)
     return Learned(
         learning,
         fresh_statistics(shapes.spec, shapes.scaling),
         fresh_running(1) if shapes.rewards_scaled else None,
         np.int32(0),
-        memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, False, numbers_kept, counts_advances(shapes)),
+        memory_of.fresh_replay(
+            shapes.spec, shapes.copies, shapes.slots, False, kept_numbers(shapes), counts_advances(shapes)
+        ),
     )
 
 

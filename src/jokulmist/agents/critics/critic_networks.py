@@ -58,13 +58,6 @@ class Learned(NamedTuple):
     replay: Any
 
 
-class Memory(NamedTuple):
-    """What belongs to each copy: action noise, shape ``(copies, width)``, and running returns; empty where unused."""
-
-    noise: Any
-    returns: Any
-
-
 @lru_cache(maxsize=64)
 def critics_layout(network: Any, spec: Spec, acting: ActionDistribution, count: int, seed: int) -> Layout:
     """Where the weights of some critics stand, and how they begin."""
@@ -87,8 +80,38 @@ def outputs_of(module: Any, inputs: Inputs) -> Any:
 
 def values_at(critics: Any, inputs: Inputs, unit: Any) -> Any:
     """What each critic says of actions, shape ``(critics, rows, combinations)``."""
+    return critics(with_action(inputs, unit))
+
+
+def with_action(inputs: Inputs, unit: Any) -> Inputs:
+    """What a critic is given: what is seen, and the numbers of the action."""
     import jax.numpy as jnp
 
-    if unit.shape[-1]:
-        inputs = inputs._replace(numbers=jnp.concatenate([inputs.numbers, unit], axis=-1))
-    return critics(inputs)
+    if not unit.shape[-1]:
+        return inputs
+    return inputs._replace(numbers=jnp.concatenate([inputs.numbers, unit], axis=-1))
+
+
+class Remembering:
+    """Recurrent networks with what they remember of each row, asked about one decision from there."""
+
+    def __init__(self, networks: Any, states: Any) -> None:
+        self._networks, self._states = networks, states
+
+    def __call__(self, inputs: Inputs) -> Any:
+        return self._networks.step(inputs, self._states)[0]
+
+    def outputs(self, inputs: Inputs) -> Any:
+        """What a policy is made of."""
+        return self(inputs)[0]
+
+
+class GoingAlong:
+    """A recurrent policy along stretches of decisions, through all of which its gradient goes."""
+
+    def __init__(self, policy: Any, past: Any) -> None:
+        self._policy, self._past = policy, past
+
+    def outputs(self, inputs: Inputs) -> Any:
+        """What it is made of."""
+        return self._policy.along(inputs, self._past.begun, self._past.states)[0][0]

@@ -11,13 +11,14 @@ from jokulmist.agents.contract import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, values_at
+from jokulmist.agents.critics.critic_networks import Learned, Learning, values_at, with_action
 from jokulmist.agents.replay_updates import (
     learned_when_started,
     one_after_another,
     rows_due,
     start_of,
 )
+from jokulmist.agents.stretches import along_time, learned_rows, past_in, stretches, with_past
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import joint_over
 from jokulmist.learning.observation_scaling import (
@@ -32,9 +33,9 @@ Update = Callable[..., tuple[Learning, Any]]
 
 
 def learned(
-    shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, experience: Any, noise: Any, update: Update,
+    shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, update: Update,
     readings: int, chances: int = 0,
-) -> tuple[Learned, Memory, tuple[Any, ...]]:  # fmt: skip
+) -> tuple[Learned, Any, tuple[Any, ...]]:  # fmt: skip
     """Remember what happened, and make the updates that are due.
 
     Parameters
@@ -50,32 +51,45 @@ def learned(
     acting = shapes.acting
     # Replay keeps the rewards as they were: they are divided when they are learned from.
     returns, open_now = returns_after(
-        experience, learner.returns, memory.returns, weight_ahead(numbers, experience.advances)
+        experience, learner.returns, memory["returns"], weight_ahead(numbers, experience.advances)
     )
-    action = experience.notes
+    action, past = experience.notes if shapes.state_width else (experience.notes, ())
     if acting.choices:
         index = joint_over(shapes.spec.action).index(experience.actions)[..., None]
         action = jnp.concatenate([index.astype(jnp.float32), action], axis=-1)
+    if shapes.state_width:
+        action = with_past(action, past, experience)
     replay = memory_of.written(shapes.spec, learner.replay, experience, action, counts_advances(shapes))
     updates, rows = rows_due(shapes, experience)
     chance = memory_of.chances_for(noise, rows, prioritised=False)
-    normal = noise.normal(shape=(rows, chances, acting.width)) if acting.width and chances else jnp.zeros((rows, 0, 0))
+    lead = (rows, shapes.ahead) if shapes.state_width else (rows,)
+    normal = (
+        noise.normal(shape=(*lead, chances, acting.width)) if acting.width and chances else jnp.zeros((*lead, 0, 0))
+    )
+    spread = spread_of(returns)
 
     def going(learning: Learning) -> Any:
+        if shapes.state_width:
+            parts = (stretches(shapes, numbers, replay, chance, counts_advances(shapes)), normal)
+            learning, told = one_after_another(
+                lambda now, some, chance: update(shapes, numbers, now, rows_along(shapes, learner, some, chance, spread)),
+                learning, updates, shapes.minibatch, *parts,
+            )  # fmt: skip
+            return learning, jnp.mean(told, axis=0)
         sample = memory_of.sampled(
             shapes.spec, replay, chance, shapes.n_step, numbers.discount, counted=counts_advances(shapes)
         )
-        batch = rows_from(shapes, learner, sample, spread_of(returns), normal)
+        batch = rows_from(shapes, learner, sample, spread, normal)
         learning, told = one_after_another(
             lambda now, rows: update(shapes, numbers, now, rows), learning, updates, shapes.minibatch, batch
         )
         return learning, jnp.mean(told, axis=0)
 
     decisions = learner.decisions + experience.rewards.size
-    learning, told = learned_when_started(decisions, start_of(shapes, shapes.n_step), going, learner.learning, readings)
+    learning, told = learned_when_started(decisions, start_of(shapes, shapes.ahead), going, learner.learning, readings)
     statistics = gathered(learner.statistics, met(experience))
     learner = Learned(learning, statistics, returns, decisions, replay)
-    return learner, Memory(memory.noise, open_now), tuple(told)
+    return learner, {**memory, "returns": open_now}, tuple(told)
 
 
 class Rows(NamedTuple):
@@ -92,6 +106,12 @@ class Rows(NamedTuple):
     gain, weight_ahead : float32
         See `replay.Sample`.
     normal : float32, shape ``(rows, chances, width)``
+    past : Past, or empty
+        What recurrent networks remembered before each of the decisions of stretches: the policy, then the critics.
+    steps : int32, shape ``(decisions, stretches)``
+        How many of them each target goes through.
+    counts : float32, shape ``(rows,)``
+        The weight of each in a mean.
     """
 
     inputs: Any
@@ -103,6 +123,15 @@ class Rows(NamedTuple):
     gain: Any
     weight_ahead: Any
     normal: Any
+    past: Any = ()
+    steps: Any = ()
+    counts: Any = ()
+
+    def mean(self, amounts: Any) -> Any:
+        """The mean over the rows, the last axis."""
+        import jax.numpy as jnp
+
+        return amounts @ self.counts if self.past else jnp.mean(amounts, axis=-1)
 
 
 def rows_from(shapes: Any, learner: Learned, sample: Any, spread: Any, normal: Any) -> Rows:
@@ -116,11 +145,29 @@ def rows_from(shapes: Any, learner: Learned, sample: Any, spread: Any, normal: A
         legal=sample.observed.legal,
         legal_following=sample.following.legal,
         index=sample.action[:, 0].astype(jnp.int32) if some else (),
-        unit=sample.action[:, int(some) :],
+        unit=sample.action[:, int(some) : shapes.action_numbers],
         gain=sample.gain / spread,
         weight_ahead=sample.weight_ahead,
         normal=normal,
     )
+
+
+def rows_along(shapes: Any, learner: Learned, sample: Any, normal: Any, spread: Any) -> Rows:
+    """Stretches of decisions as rows of decisions times stretches, in the scale of the networks."""
+    sample = along_time(sample)
+    turns, many = sample.place.shape
+    normal = normal.swapaxes(0, 1).reshape(turns * many, *normal.shape[2:])
+    return rows_from(shapes, learner, sample, spread, normal)._replace(
+        past=past_in(shapes, sample), steps=sample.steps, counts=learned_rows(shapes, turns, many)
+    )
+
+
+def judged_rows(shapes: Any, critics: Any, rows: Rows) -> Any:
+    """What critics say of what was done, shape ``(critics, rows, combinations)``."""
+    if not rows.past:
+        return values_at(critics, rows.inputs, rows.unit)
+    states = rows.past.states[..., shapes.state_width :]
+    return critics.along(with_action(rows.inputs, rows.unit), rows.past.begun, states)[0]
 
 
 def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, wanted: Any) -> tuple[Any, Any, Any]:
@@ -134,7 +181,7 @@ def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, 
     layout = shapes.critics
 
     def loss(leaves: Any) -> Any:
-        values = values_at(layout.combined(leaves), rows.inputs, rows.unit)
+        values = judged_rows(shapes, layout.combined(leaves), rows)
         if shapes.acting.choices:
             taken = rows.index[:, None] == jnp.arange(values.shape[-1])
             chosen = jnp.sum(jnp.where(taken, values, 0.0), axis=-1)
@@ -144,14 +191,14 @@ def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, 
         error = chosen - wanted
         each = squared(error)
         # Summed over the critics, so that each is moved as if it were alone.
-        return jnp.sum(jnp.mean(each, axis=1)), jnp.stack([each, chosen, jnp.abs(error)])
+        return jnp.sum(rows.mean(each)), jnp.stack([each, chosen, jnp.abs(error)])
 
     gradients, told = jax.grad(loss, has_aux=True)(layout.leaves(learning.critics))
     weights, moments, norm = descended(
         shapes.optimiser, learning.critics, learning.moments[1], as_flat(gradients), numbers.learning_rate,
         getattr(numbers, "gradient_clip", None),
     )  # fmt: skip
-    return weights, moments, jnp.concatenate([jnp.mean(told, axis=(1, 2)), norm[None]])
+    return weights, moments, jnp.concatenate([jnp.mean(rows.mean(told), axis=1), norm[None]])
 
 
 def policy_step(shapes: Any, numbers: Numbers, learning: Learning, loss: Callable[[Any], Any]) -> tuple[Any, Any, Any]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from jokulmist.agents.contract import FixedShare, Numbers, Scheduled
 from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries
-from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, critics_layout, outputs_of, values_at
+from jokulmist.agents.critics.critic_networks import Learned, Learning, critics_layout, outputs_of, values_at
 from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
 from jokulmist.environments.spaces.channels import Seen, Spec
@@ -59,15 +59,15 @@ class DeterministicAgent(CriticAgent):
         return begun(cls, shapes, noise)
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
-        memory: Memory = CriticAgent.fresh_memory(shapes, numbers)
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
+        memory = CriticAgent.fresh_memory(shapes, numbers)
         if shapes.noise == "ornstein-uhlenbeck":
-            memory = memory._replace(noise=np.zeros((shapes.copies, shapes.acting.width), np.float32))
+            memory["noise"] = np.zeros((shapes.copies, shapes.acting.width), np.float32)
         return memory
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, observed: Seen, noise: Any, explore: bool
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         xp, acting = noise.xp, shapes.acting
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
@@ -82,8 +82,8 @@ class DeterministicAgent(CriticAgent):
         chance = noise.normal(shape=unit.shape)
         added = numbers.exploration * chance
         if shapes.noise == "ornstein-uhlenbeck":
-            added = added + drifted(xp, memory.noise, observed.age, numbers.noise_return)
-            memory = memory._replace(noise=added)
+            added = added + drifted(xp, memory["noise"], observed.age, numbers.noise_return)
+            memory = {**memory, "noise": added}
         _, anything = first_tries(acting, observed, noise)
         tried = xp.where(learner.decisions < shapes.replay_start, anything, (unit + added).clip(-1.0, 1.0))
         return acting.own([], tried), memory, tried
@@ -197,6 +197,6 @@ class DDPG(DeterministicAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, experience: Any, noise: Any
-    ) -> tuple[Learned, Memory, tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
         return learned(shapes, numbers, learner, memory, experience, noise, update, len(DDPG.reading_names))

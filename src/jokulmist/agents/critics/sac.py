@@ -9,9 +9,11 @@ import numpy as np
 
 from jokulmist.agents.contract import AboveZero, FixedShare, Numbers, Shapes
 from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries
-from jokulmist.agents.critics.critic_networks import Learned, Learning, Memory, values_at
+from jokulmist.agents.critics.critic_networks import GoingAlong, Learned, Learning, Remembering, values_at, with_action
 from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
+from jokulmist.agents.recurrence import Past, past_of
+from jokulmist.agents.stretches import at_the_end, before_each
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.gaussians import log_density, log_slope
@@ -49,6 +51,7 @@ class SAC(CriticAgent):
     -----
     Choices and ranges may stand side by side: the critics give a value for each combination of choices, over which the
     expectation is exact, and the ranges are drawn. Choices and ranges are then drawn independently of each other.
+    With `jm.Recurrent` the policy remembers what was seen, and each critic what was seen and done; stretches are replayed, with the states that were kept and a burn-in, as `DQN` does.
     Differs from the papers: rates fall to 0 over the run, networks are smaller, and the same rate moves the temperature. Fails when rewards are so small that the entropy outweighs them (see `rewards_scaled`).
 
     Examples
@@ -68,6 +71,7 @@ class SAC(CriticAgent):
     )  # fmt: skip
     reads_memory: ClassVar[bool] = False
     usual_copies: ClassVar[int] = 16
+    keeps_states: ClassVar[bool] = True
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         shapes = super().shapes(spec, copies)
@@ -88,14 +92,20 @@ class SAC(CriticAgent):
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, observed: Seen, noise: Any, explore: bool
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         xp, acting = noise.xp, shapes.acting
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
-        if xp is np:
+        past: Any = ()
+        policy: Any = shapes.layout.module(learner.learning.policy) if xp is not np or shapes.state_width else None
+        if shapes.state_width:
+            past = past_of(memory, observed)
+            (outputs, _), state = policy.step(inputs, past.states)
+            memory = {**memory, "state": state}
+        elif xp is np:
             outputs = outputs_by_numpy(shapes, learner.learning.policy, inputs)
         else:
-            outputs = shapes.layout.module(learner.learning.policy).outputs(inputs)
+            outputs = policy.outputs(inputs)
         if not explore:
             return acting.likeliest(outputs, observed.legal, xp), memory, ()
         actions, drawn = acting.sampled(outputs, observed.legal, noise)
@@ -105,19 +115,28 @@ class SAC(CriticAgent):
         taken = [xp.where(early, first, later) for first, later in zip(indices, own, strict=True)]
         if acting.width:
             unit = xp.where(early, unit, xp.tanh(drawn.before))
-        return acting.own(taken, unit), memory, unit
+        if not shapes.state_width:
+            return acting.own(taken, unit), memory, unit
+        # The critics remember what was done, too: that is kept for their updates, and used by nothing else.
+        before = past_of({"state": memory["judged"]}, observed).states
+        _, after = shapes.critics.module(learner.learning.critics).step(with_action(inputs, unit), before)
+        past = past._replace(states=xp.concatenate([past.states, before], axis=-1))
+        return acting.own(taken, unit), {**memory, "judged": after}, (unit, past)
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, experience: Any, noise: Any
-    ) -> tuple[Learned, Memory, tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
         return learned(shapes, numbers, learner, memory, experience, noise, update, len(SAC.reading_names), 2)
 
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
         """For one observation and by part, the chances of each alternative of a choice, or mean and spread of a range."""
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
-        outputs = shapes.layout.module(learner.learning.policy).outputs(inputs)
+        policy = shapes.layout.module(learner.learning.policy)
+        if shapes.state_width:  # as if its episode began with it
+            policy = Remembering(policy, np.zeros((1, shapes.state_width), np.float32))
+        outputs = policy.outputs(inputs)
         return chances_by_part(shapes.acting, outputs, observed.legal)
 
 
@@ -167,6 +186,22 @@ def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs:
     return value + jnp.sum(temperature[:, None] * each, axis=0), each
 
 
+def remembered_apart(shapes: Any, rows: Rows) -> tuple[Past, Past]:
+    """What was remembered before each decision of the stretches by the policy, and by the critics."""
+    begun, states = rows.past.begun, rows.past.states
+    return Past(states[..., : shapes.state_width], begun), Past(states[..., shapes.state_width :], begun)
+
+
+def then(shapes: Any, policy: Any, critics: Any, rows: Rows) -> tuple[Any, Any]:
+    """Policy and critics with what they remember at the end of each target, having gone along what was seen and done until then."""
+    own, states = remembered_apart(shapes, rows)
+    turns = rows.past.begun.shape[0]
+    by_policy = policy.along(rows.inputs, own.begun, own.states)[1]
+    by_critics = critics.along(with_action(rows.inputs, rows.unit), states.begun, states.states)[1]
+    at = (at_the_end(after, rows.steps, turns) for after in (by_policy, by_critics))
+    return Remembering(policy, next(at)), Remembering(critics, next(at))
+
+
 def wanted_entropies(shapes: Any, numbers: Numbers) -> Any:
     """The entropy target of each part, choices first."""
     import jax.numpy as jnp
@@ -185,14 +220,22 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tup
     chance = [rows.normal[:, k] for k in range(rows.normal.shape[1])] or [None, None]
     policy = shapes.layout.module(learning.policy)
     target = shapes.critics.module(learning.critics_target)
+    if rows.past:
+        policy, target = then(shapes, policy, target, rows)
     later, _ = soft_value(shapes, temperature, policy, target, rows.following, rows.legal_following, chance[0])
     wanted = rows.gain + rows.weight_ahead * later
     critics, judged, readings = critics_step(shapes, numbers, learning, rows, wanted)
     judges = shapes.critics.module(critics)
+    if rows.past:
+        own, states = remembered_apart(shapes, rows)
+        _, after = judges.along(with_action(rows.inputs, rows.unit), states.begun, states.states)
+        judges = Remembering(judges, before_each(states, after))
 
     def loss(policy: Any) -> Any:
+        if rows.past:
+            policy = GoingAlong(policy, own)
         value, each = soft_value(shapes, temperature, policy, judges, rows.inputs, rows.legal, chance[1])
-        return -jnp.mean(value), (-jnp.mean(value), jnp.mean(each, axis=1))
+        return -rows.mean(value), (-rows.mean(value), rows.mean(each))
 
     weights, moments, (policy_loss, entropies) = policy_step(shapes, numbers, learning, loss)
     logs, heat = learning.temperature, learning.moments[2]

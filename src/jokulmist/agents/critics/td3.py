@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from jokulmist.agents.contract import AboveZero, Count, Numbers
-from jokulmist.agents.critics.critic_networks import Learned, Memory
+from jokulmist.agents.critics.critic_networks import Learned
 from jokulmist.agents.critics.critic_updates import learned
 from jokulmist.agents.critics.ddpg import DeterministicAgent, update
 
@@ -49,6 +49,6 @@ class TD3(DeterministicAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, experience: Any, noise: Any
-    ) -> tuple[Learned, Memory, tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Learned, Any, tuple[Any, ...]]:
         return learned(shapes, numbers, learner, memory, experience, noise, update, len(TD3.reading_names), 1)

@@ -175,7 +175,8 @@ class PolicyAgent(Agent):
         shapes.layout = _layout_of(shapes, 0)
         if shapes.frozen:
             shapes.layout.moving(shapes.frozen)
-        shapes.state_width = shapes.network.state_width * (1 if shapes.shared else 2) if recurrent else 0
+        one = shapes.shared or not getattr(self, "baseline", True)
+        shapes.state_width = shapes.network.state_width * (1 if one else 2) if recurrent else 0
         return shapes
 
     def remembers(self) -> bool:

@@ -19,7 +19,7 @@ from jokulmist.agents.policies.policy_method import (
     policy_moves,
     rewards_in_scale,
 )
-from jokulmist.agents.recurrence import said_along, said_next
+from jokulmist.agents.recurrence import in_stretches, in_time, said_along, said_next, stretch_of
 from jokulmist.learning.advantages import advantages, explained_variance, normalised
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
@@ -155,32 +155,9 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     return rows, explained, settled
 
 
-def stretch_of(shapes: Any) -> int:
-    """Decisions of a copy that are learned from together: of a recurrent network the largest part of the horizon that its gradient goes through."""
-    if not shapes.state_width:
-        return 1
-    return max(n for n in range(1, shapes.horizon + 1) if shapes.horizon % n == 0 and n <= shapes.network.sequence)
-
-
-def in_stretches(rows: Any, shape: tuple[int, ...], length: int) -> Any:
-    """Rows of turns times copies as stretches of a copy, with axes (stretches, turns, ...)."""
-    import jax
-
-    turns, copies = shape
-
-    def cut(leaf: Any) -> Any:
-        parts = leaf.reshape(turns // length, length, copies, *leaf.shape[1:]).swapaxes(1, 2)
-        return parts.reshape(-1, length, *leaf.shape[1:])
-
-    return jax.tree.map(cut, rows)
-
-
 def along_time(rows: Rows) -> Rows:
     """Stretches as rows of turns times stretches, in the order in which a network goes along them."""
-    import jax
-
-    past = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1), rows.past)
-    flat = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1).reshape(-1, *leaf.shape[2:]), rows._replace(past=()))
+    flat, past = in_time(rows._replace(past=()), rows.past)
     return flat._replace(past=past)  # type: ignore[no-any-return]
 
 

@@ -21,10 +21,19 @@ from jokulmist.agents.policies.policy_method import (
     rewards_in_scale,
     seen_by,
 )
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.agents.recurrence import (
+    Past,
+    fresh_states,
+    in_stretches,
+    in_time,
+    past_along,
+    said_along,
+    said_next,
+    stretch_of,
+)
+from jokulmist.environments.spaces.channels import Seen
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.advantages import accumulated
-from jokulmist.learning.networks.layout import refuse_recurrent
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.reward_scaling import open_returns
 from jokulmist.learning.schedules import linear
@@ -46,6 +55,8 @@ class KeptTurns(NamedTuple):
     closed : bool, shape ``(turns, copies)``
     open : bool, shape ``(turns, copies)``
         Not learned from yet.
+    past : Past, or empty
+        What a recurrent network remembered before each.
     """
 
     observed: Any
@@ -55,14 +66,7 @@ class KeptTurns(NamedTuple):
     ahead: Any
     closed: Any
     open: Any
-
-
-class Memory(NamedTuple):
-    """What is kept between updates: the turns before, and the running returns that scale rewards."""
-
-    stretch: KeptTurns
-    returns: Any
-    told: tuple[Any, ...]  # the readings of the last update that learned from something
+    past: Any = ()
 
 
 class Reinforce(PolicyAgent):
@@ -112,55 +116,47 @@ class Reinforce(PolicyAgent):
     reading_names: ClassVar[tuple[str, ...]] = ("decisions_learned", *READINGS)
     usual_copies: ClassVar[int] = 16
 
-    def refuse(self, spec: Spec) -> None:
-        super().refuse(spec)
-        refuse_recurrent(self.network, "Reinforce")
+    @staticmethod
+    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
+        told = tuple(np.float32(0.0) for _ in READINGS)  # the readings of the last update that learned from something
+        return {"kept": _nothing(shapes), "returns": open_returns(shapes), "told": told, **fresh_states(shapes)}
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Memory:
-        told = tuple(np.float32(0.0) for _ in READINGS)
-        return Memory(_nothing(shapes), open_returns(shapes), told)
-
-    @staticmethod
-    def restarted(memory: Memory, new: Memory, where: Any) -> Memory:
+    def restarted(memory: Any, new: Any, where: Any) -> Any:
         """Episodes that were lost on the way are not learned from."""
-        stretch = memory.stretch
-        still_open = np.asarray(stretch.open) & ~where
-        closed = np.array(stretch.closed)
+        kept = memory["kept"]
+        still_open = np.asarray(kept.open) & ~where
+        closed = np.array(kept.closed)
         closed[-1] |= where
-        stretch = stretch._replace(open=still_open, closed=closed)
-        return memory._replace(stretch=stretch, returns=replaced(where, new.returns, memory.returns))
+        kept = kept._replace(open=still_open, closed=closed)
+        return {**memory, "kept": kept, "returns": replaced(where, new["returns"], memory["returns"])}
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Memory, experience: Any, noise: Any
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
 
-        experience, learner, open_now = rewards_in_scale(numbers, learner, memory.returns, experience)
+        experience, learner, open_now = rewards_in_scale(numbers, learner, memory["returns"], experience)
         stretch, ahead = _stretch(shapes, numbers, learner, experience)
-        kept = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory.stretch, stretch)
+        kept = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory["kept"], stretch)
         # An episode that is still open goes on: by the baseline, if it has to be learned from all the same.
         rewards = kept.rewards.at[-1].add(jnp.where(kept.closed[-1], 0.0, ahead))
         returns = accumulated(rewards, jnp.where(kept.closed, 0.0, kept.ahead))
         # Whether the episode of each turn closes at it or later; the oldest turns are kept no longer.
         whole = accumulated(kept.closed.astype(jnp.float32), jnp.where(kept.closed, 0.0, 1.0)) > 0.0
         whole = whole.at[: shapes.horizon].set(True)
-        due = (whole & kept.open & is_warm(learner.statistics)).reshape(-1)
-        most = min(due.size, 2 * shapes.horizon * shapes.copies)
-        (row,) = jnp.nonzero(due, size=most, fill_value=0)
-        used = (jnp.arange(most) < jnp.sum(due)).astype(jnp.float32)
+        due = whole & kept.open & is_warm(learner.statistics)
+        batch, past, returns, used, learned = _taken(shapes, learner, kept, returns, due)
         count = jnp.maximum(jnp.sum(used), 1.0)
 
         def mean(amounts: Any) -> Any:
             return jnp.sum(amounts * used) / count
 
-        returns = returns.reshape(-1)[row]
-        batch = _rows(shapes, learner, kept, row)
         known = jnp.zeros_like(returns)
         if shapes.baseline:
-            known = shapes.layout.module(learner.weights).values(batch.inputs)
+            known = _values(shapes.layout.module(learner.weights), batch.inputs, past)
         gains = returns - known
         if shapes.returns_normalised:
             spread = jnp.sqrt(mean(jnp.square(gains - mean(gains))))
@@ -169,11 +165,15 @@ class Reinforce(PolicyAgent):
         gains = gains * policy_moves(shapes, learner)
 
         def loss(networks: Any) -> Any:
-            outputs = networks.outputs(batch.inputs)
+            if past:
+                outputs, values = said_along(networks, batch.inputs, past)[0]
+            else:
+                outputs = networks.outputs(batch.inputs)
+                values = networks.values(batch.inputs) if shapes.baseline else None
             judged = shapes.acting.judged(outputs, *batch.done)
             assert judged.log_probability.shape == gains.shape == used.shape
             policy_loss = -mean(judged.log_probability * gains)
-            value_loss = mean(squared(networks.values(batch.inputs) - returns)) if shapes.baseline else jnp.float32(0.0)
+            value_loss = mean(squared(values - returns)) if shapes.baseline else jnp.float32(0.0)
             bonus, entropy = entropies_of(numbers, judged, mean)
             total = policy_loss + numbers.value_weight * value_loss - bonus
             return total, (policy_loss, value_loss, entropy)
@@ -187,15 +187,14 @@ class Reinforce(PolicyAgent):
         off = returns - known
         explained = jnp.where(spread > 1e-12, 1.0 - mean(jnp.square(off - mean(off))) / jnp.maximum(spread, 1e-12), 0.0)
         # What was due beyond the most of one update waits for the next; nothing of random play is learned from.
-        learned = due & (jnp.cumsum(due.astype(jnp.int32)) <= most)
-        left = kept._replace(open=kept.open & ~learned.reshape(kept.open.shape) & is_warm(learner.statistics))
+        left = kept._replace(open=kept.open & ~learned & is_warm(learner.statistics))
         left = jax.tree.map(lambda leaf: leaf[shapes.horizon :], left)
         learner = after_update(shapes, learner, weights, moments, experience)
         # An update without a whole episode learns nothing; its loss and its entropy would be those of no rows.
         told = tuple(
-            jnp.where(some, now, before) for now, before in zip((*told, explained, norm), memory.told, strict=True)
+            jnp.where(some, now, before) for now, before in zip((*told, explained, norm), memory["told"], strict=True)
         )
-        return learner, Memory(left, open_now, told), (jnp.sum(used), *told)
+        return learner, {**memory, "kept": left, "returns": open_now, "told": told}, (jnp.sum(used), *told)
 
 
 def _kept_turns(shapes: Any) -> int:
@@ -218,7 +217,10 @@ def _nothing(shapes: Any) -> KeptTurns:
     actions = acting.own([np.zeros(lead, np.int32) for _ in acting.choices], unit)
     drawn = SampledRanges(unit, unit.copy() if acting.squashed else ()) if acting.width else ()
     rewards = np.zeros(lead, np.float32)
-    return KeptTurns(seen, actions, drawn, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool))
+    past: Any = ()
+    if shapes.state_width:
+        past = Past(np.zeros((*lead, shapes.state_width), np.float32), np.ones(lead, bool))
+    return KeptTurns(seen, actions, drawn, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool), past)
 
 
 def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> tuple[KeptTurns, Any]:
@@ -228,21 +230,71 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
     rewards = experience.rewards
     weight = jnp.broadcast_to(jnp.float32(weight_ahead(numbers, experience.advances)), rewards.shape)
     ahead = jnp.zeros_like(rewards)
+    drawn, past = experience.notes
+    past = past_along(past, experience)
     if shapes.baseline:
-        inputs = seen_by(shapes, learner.statistics, in_rows(experience.last))
-        ahead = weight * shapes.layout.module(learner.weights).values(inputs).reshape(rewards.shape)
+        networks, after = (
+            shapes.layout.module(learner.weights),
+            seen_by(shapes, learner.statistics, in_rows(experience.last)),
+        )
+        if past:
+            inputs = seen_by(shapes, learner.statistics, in_rows(experience.observed))
+            values = said_next(networks, after, said_along(networks, inputs, past)[1])[1]
+        else:
+            values = networks.values(after)
+        ahead = weight * values.reshape(rewards.shape)
         rewards = rewards + jnp.where(experience.closed & ~experience.ended, ahead, 0.0)
     still_open = jnp.ones_like(experience.closed)
     stretch = KeptTurns(
-        experience.observed, experience.actions, experience.notes[0], rewards, weight, experience.closed, still_open
+        experience.observed, experience.actions, drawn, rewards, weight, experience.closed, still_open, past
     )
     return stretch, ahead[-1]
 
 
-def _rows(shapes: Any, learner: Learned, stretch: KeptTurns, row: Any) -> Batch:
-    """Some rows of a stretch."""
-    import jax
+def _values(networks: Any, inputs: Any, past: Any) -> Any:
+    """The values of rows; of a recurrent network along time."""
+    return said_along(networks, inputs, past)[0][1] if past else networks.values(inputs)
 
-    taken = jax.tree.map(lambda leaf: leaf[row], in_rows((stretch.observed, stretch.actions, stretch.drawn)))
-    observed, actions, drawn = taken
-    return Batch(seen_by(shapes, learner.statistics, observed), observed.legal, actions, drawn)
+
+def _taken(shapes: Any, learner: Learned, kept: KeptTurns, returns: Any, due: Any) -> tuple[Batch, Any, Any, Any, Any]:
+    """The turns that an update learns from, the oldest first, at most twice as many as fall between two updates.
+
+    A recurrent network learns from whole stretches, in which some turns may not count: they are gone through for what they leave behind.
+
+    Returns
+    -------
+    batch, past, returns
+        Of as many rows as there can be at most.
+    used : float32
+        1 for the rows that count.
+    learned : bool, of the shape of `due`
+    """
+    import jax
+    import jax.numpy as jnp
+
+    length = stretch_of(shapes)
+    rows = in_rows((kept.observed, kept.actions, kept.drawn, kept.past, returns, due))
+    if shapes.state_width:
+        rows = in_stretches(rows, due.shape, length)
+        some = jnp.any(rows[-1], axis=1)
+    else:
+        some = rows[-1]
+    most = min(some.size, 2 * shapes.horizon * shapes.copies // length)
+    (row,) = jnp.nonzero(some, size=most, fill_value=0)
+    there = (jnp.arange(most) < jnp.sum(some)).astype(jnp.float32)
+    *taken, counts = jax.tree.map(lambda leaf: leaf[row], rows)
+    learned = some & (jnp.cumsum(some.astype(jnp.int32)) <= most)
+    if shapes.state_width:
+        past = taken.pop(3)
+        (taken, used), past = in_time((taken, counts * there[:, None]), past)
+        learned = jnp.repeat(learned.reshape(-1, due.shape[1]), length, axis=0) & due
+    else:
+        past, used, learned = taken.pop(3), there, learned.reshape(due.shape)
+    observed, actions, drawn, returns = taken
+    return (
+        Batch(seen_by(shapes, learner.statistics, observed), observed.legal, actions, drawn),
+        past,
+        returns,
+        used,
+        learned,
+    )

@@ -32,6 +32,12 @@ from jokulmist.agents.replay_updates import (
     start_of,
     turns_between,
 )
+from jokulmist.agents.stretches import (
+    kept_numbers,
+    rows_ahead,
+    stretches,
+    with_past,
+)
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.dqn_updates import (
     Learning,
@@ -40,12 +46,6 @@ from jokulmist.agents.values.dqn_updates import (
     said_of,
     update,
     update_along,
-)
-from jokulmist.agents.values.stretches import (
-    kept_numbers,
-    rows_ahead,
-    stretches,
-    with_past,
 )
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.errors import SettingError
@@ -236,6 +236,7 @@ class DQN(Agent):
         shapes = super().shapes(spec, copies)
         shapes.network = fitting(shapes.network, spec)
         shapes.state_width = shapes.network.state_width if self.remembers() else 0
+        shapes.remembered, shapes.action_numbers = shapes.state_width, 1
         shapes.ahead = rows_ahead(shapes)
         shapes.slots = slots_of(self, shapes, shapes.ahead)
         shapes.joint = joint_over(spec.action)
@@ -313,7 +314,7 @@ class DQN(Agent):
         spread = spread_of(returns)
         action = shapes.joint.index(experience.actions)[..., None]
         if shapes.state_width:
-            action = with_past(action, experience)
+            action = with_past(action, experience.notes, experience)
         replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(shapes))
         updates, rows = rows_due(shapes, experience)
         chance = memory_of.chances_for(noise, rows, shapes.prioritised)

@@ -9,9 +9,9 @@ import numpy as np
 from jokulmist.agents.action_values import masked_values
 from jokulmist.agents.batches import as_flat
 from jokulmist.agents.contract import Numbers
+from jokulmist.agents.stretches import along_time, at_the_end, learned_rows, past_in
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.quantiles import by_action, judged, of_action, quantile_loss
-from jokulmist.agents.values.stretches import along_time, at_the_end, learned_rows, past_in
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.learning.networks.inputs import applied
 from jokulmist.learning.observation_scaling import prepared
@@ -130,7 +130,7 @@ def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any)
     inputs, after = (
         prepared(shapes.spec, shapes.scaling, learning.statistics, s) for s in (sample.observed, sample.following)
     )
-    past = past_in(sample)
+    past = past_in(shapes, sample)
     turns = past.begun.shape[0]
 
     def ahead(weights: Any) -> Any:

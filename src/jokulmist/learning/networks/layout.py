@@ -237,7 +237,7 @@ class Recurrent(NetworkSettings):
         images are seen.
     sequence : int
         Decisions through which a gradient goes back at most. What has to be remembered for longer is learned only by chance. A policy method takes
-        the largest such part of its `horizon`, so that has to be as long; `DQN` replays such stretches.
+        the largest such part of its `horizon`, so that has to be as long; `DQN` and `SAC` replay such stretches.
     burn_in : int
         Decisions before such a stretch that a method with replay goes through first, without learning from them: the state that was kept there
         came of older weights (Kapturowski et al., 2019).
@@ -310,7 +310,9 @@ RECIPES["Recurrent"] = Recurrent
 def refuse_recurrent(network: Any, method: str) -> None:
     """Raise `SettingError` where a method keeps no states of a network."""
     if isinstance(network, Recurrent):
-        raise SettingError(f"`{method}` keeps no states of a recurrent network. Use `PPO`, `ActorCritic` or `DQN`.")
+        raise SettingError(
+            f"`{method}` keeps no states of a recurrent network. Use `PPO`, `ActorCritic`, `Reinforce`, `DQN` or `SAC`."
+        )
 
 
 def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, dueling: bool = False) -> Any:

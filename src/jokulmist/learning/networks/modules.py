@@ -345,6 +345,8 @@ class SeparateNetworks(eqx.Module):
         """Outputs and values, and the states after; of recurrent networks, whose states stand side by side."""
         own = self.policy.state_width
         outputs, after = self.policy.step(inputs, state[:, :own])
+        if self.value is None:
+            return (self.acting.completed(outputs, self.log_spread), None), after
         values, judged = self.value.step(inputs, state[:, own:])
         return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate([after, judged], axis=1)
 
@@ -352,6 +354,8 @@ class SeparateNetworks(eqx.Module):
         """The same along time; see `RecurrentNetwork.along`."""
         own = self.policy.state_width
         outputs, after = self.policy.along(inputs, restarts, states[..., :own])
+        if self.value is None:
+            return (self.acting.completed(outputs, self.log_spread), None), after
         values, judged = self.value.along(inputs, restarts, states[..., own:])
         return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate([after, judged], axis=1)
 
@@ -400,6 +404,24 @@ class Several(eqx.Module):
     def __call__(self, inputs: Any) -> Any:
         """Shape ``(networks, batch, outputs)``."""
         return jnp.stack([applied(network, inputs) for network in self.each])
+
+    @property
+    def state_width(self) -> int:
+        return sum(network.state_width for network in self.each)
+
+    def _cut(self, states: Any) -> list[Any]:
+        ends = list(itertools.accumulate(network.state_width for network in self.each))
+        return [states[..., a:b] for a, b in zip([0, *ends], ends, strict=False)]
+
+    def step(self, inputs: Any, states: Any) -> tuple[Any, Any]:
+        """Outputs as above, and the states after; of recurrent networks, whose states stand side by side."""
+        said = [network.step(inputs, own) for network, own in zip(self.each, self._cut(states), strict=True)]
+        return jnp.stack([outputs for outputs, _ in said]), jnp.concatenate([after for _, after in said], axis=-1)
+
+    def along(self, inputs: Any, restarts: Any, states: Any) -> tuple[Any, Any]:
+        """The same along time; see `RecurrentNetwork.along`."""
+        said = [network.along(inputs, restarts, own) for network, own in zip(self.each, self._cut(states), strict=True)]
+        return jnp.stack([outputs for outputs, _ in said]), jnp.concatenate([after for _, after in said], axis=-1)
 
     def alone(self) -> Several:
         """The first by itself."""

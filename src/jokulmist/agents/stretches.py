@@ -18,7 +18,8 @@ from jokulmist.learning.networks.layout import Recurrent
 
 def kept_numbers(shapes: Any) -> int:
     """How many numbers replay keeps of a decision: the action, and with a recurrent network whether its state was given, and the state."""
-    return 1 + (1 + shapes.state_width if shapes.state_width else 0)
+    kept: int = shapes.action_numbers + (1 + shapes.remembered if shapes.remembered else 0)
+    return kept
 
 
 def rows_ahead(shapes: Any) -> int:
@@ -28,11 +29,11 @@ def rows_ahead(shapes: Any) -> int:
     return int(shapes.n_step)
 
 
-def with_past(action: Any, experience: Any) -> Any:
+def with_past(action: Any, past: Any, experience: Any) -> Any:
     """The numbers that replay keeps of each decision; shape ``(turns, copies, kept_numbers)``."""
     import jax.numpy as jnp
 
-    past = past_along(experience.notes, experience)
+    past = past_along(past, experience)
     return jnp.concatenate([action, past.begun[..., None], past.states], axis=-1)
 
 
@@ -59,10 +60,19 @@ def along_time(sample: Any) -> Any:
     return flat._replace(place=turned.place, steps=turned.steps)
 
 
-def past_in(sample: Any) -> Past:
+def past_in(shapes: Any, sample: Any) -> Past:
     """What was remembered before each decision of the stretches."""
-    lead = sample.place.shape
-    return Past(sample.action[:, 2:].reshape(*lead, -1), sample.action[:, 1].reshape(lead) > 0.5)
+    lead, at = sample.place.shape, shapes.action_numbers
+    return Past(sample.action[:, at + 1 :].reshape(*lead, -1), sample.action[:, at].reshape(lead) > 0.5)
+
+
+def before_each(past: Past, after: Any) -> Any:
+    """What networks that go along the stretches remember before each decision, from what they remember after each; one row a decision."""
+    import jax.numpy as jnp
+
+    going = jnp.concatenate([past.states[:1], after.reshape(past.states.shape)[:-1]])
+    begun = past.begun.at[0].set(True)
+    return jnp.where(begun[..., None], past.states, going).reshape(-1, past.states.shape[-1])
 
 
 def at_the_end(remembered: Any, steps: Any, turns: int) -> Any:
