@@ -69,3 +69,16 @@ def replaced(where: np.ndarray[Any, Any], new: Any, old: Any) -> Any:
 def below(arrays: dict[str, np.ndarray[Any, Any]], prefix: str) -> dict[str, np.ndarray[Any, Any]]:
     """The arrays whose path begins with a name, under the rest of it."""
     return {name[len(prefix) + 1 :]: array for name, array in arrays.items() if name.startswith(f"{prefix}/")}
+
+
+def together(trees: list[Any]) -> Any:
+    """Trees of one shape as one, joined along the first axis of their arrays."""
+    first = trees[0]
+    if isinstance(first, tuple):
+        parts = [together([tree[k] for tree in trees]) for k in range(len(first))]
+        return type(first)(*parts) if hasattr(first, "_fields") else tuple(parts)
+    if isinstance(first, dict):
+        return {name: together([tree[name] for tree in trees]) for name in first}
+    if hasattr(first, "__dict__") and not hasattr(first, "shape"):
+        return type(first)(**{name: together([vars(tree)[name] for tree in trees]) for name in vars(first)})
+    return np.concatenate([np.asarray(tree) for tree in trees])

@@ -23,6 +23,7 @@ from jokulmist.records.files import path_of, replace_file
 if TYPE_CHECKING:
     import pandas as pd
 
+ROLLOUT_COLUMNS = frozenset(("run", "episode", "moment", "closed_by"))
 ROLLOUTS = "rollouts"
 STATE = "state."
 FEW = 20
@@ -345,7 +346,7 @@ def read_rollouts(path: str | Path, episode: int | None = None) -> list[Rollout]
     found: dict[tuple[str, int], Rollout] = {}
     for file in files:
         table, about = read_table(file, episode)
-        missing = [name for name in ("run", "episode", "moment", "closed_by") if name not in table]
+        missing = sorted(ROLLOUT_COLUMNS - set(table))
         if missing:
             raise RecordError(
                 f"cannot read {file}: it has no column {listed(missing)}. It was damaged, or is no rollout."
@@ -384,6 +385,18 @@ def numbers_in(file: Path) -> list[int]:
     except (pa.ArrowException, OSError) as failure:
         raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None
     return found
+
+
+def is_rollouts(file: Path) -> bool:
+    """Whether a Parquet file has the columns of rollouts; one that cannot be read is left to be told of as such."""
+    import pyarrow as pa
+    from pyarrow import parquet
+
+    try:
+        names = set(parquet.read_schema(file).names)
+    except (pa.ArrowException, OSError):
+        return True
+    return names >= ROLLOUT_COLUMNS
 
 
 def read_table(file: Path, episode: int | None = None) -> tuple[pd.DataFrame, dict[str, str]]:

@@ -11,13 +11,17 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from jokulmist.errors import SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.run_index import tail_of
 from jokulmist.training.progress import ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.choices import chosen_lane, run_folder
+from jokulmist.training.session.recorded import records_of
 from jokulmist.training.session.session import Session
+from jokulmist.trees import flattened
 
 
 @dataclass(frozen=True)
@@ -38,6 +42,8 @@ class Redone:
         Whether it was stopped before it was as far as the run; only as far as it came was it compared.
     differs : dict of str to (text, text)
         What is not as it was: versions, the processor.
+    learned : bool, optional
+        Of a run that learns from records, and so has no episodes: whether what it learned is the same; `same` says so, too.
     """
 
     run: Run
@@ -47,6 +53,7 @@ class Redone:
     first_difference: int | None = None
     differs: dict[str, tuple[str, str]] = field(default_factory=dict)
     stopped: bool = False
+    learned: bool | None = None
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -55,13 +62,16 @@ class Redone:
             "same": self.same,
             "stopped": self.stopped,
             "episodes": self.episodes,
+            "learned": self.learned,
             "first_difference": self.first_difference,
             "differs": {name: list(both) for name, both in self.differs.items()},
         }
 
     def __str__(self) -> str:
         told = f"{self.again.path} is {self.run.path} done again: "
-        if self.stopped and self.same:
+        if self.learned is not None:
+            told += f"what it learned is {'the same, to the last digit' if self.learned else 'not the same'}."
+        elif self.stopped and self.same:
             told += f"it was stopped; the {self.episodes:,} episodes until then are the same, to the last digit."
         elif self.same and not self.episodes:
             told += "no episode had closed, so there is nothing to compare them by."
@@ -110,6 +120,7 @@ def redo(
         )
     plan = run.plan.for_seed(run.seed)
     compiled, why = chosen_lane(plan) if run.origin["lane"] == "compiled" else (False, "")
+    records_of(plan)  # whether they can be read is told before a folder is made
     target = run_folder(plan, Path(folder), f"{run.path.name}-again-{_free(Path(folder), run.path.name):02d}")
     now = files.origin_of(command or [], run.seed, files.now(), Path.cwd())
     more = {name: run.origin.get(name, 0) for name in ("more_steps", "more_episodes")}
@@ -157,7 +168,11 @@ def _compared(run: Run, again: Run, now: dict[str, Any], stopped: bool) -> Redon
     for name in ("python", "processor"):
         if run.origin.get(name) != now[name]:
             differs[name] = (str(run.origin.get(name)), str(now[name]))
-    return Redone(run, again, first is None, count, first, differs, stopped)
+    if run.plan.training.records is None:
+        return Redone(run, again, first is None, count, first, differs, stopped)
+    ours, theirs = (flattened(one.policy.learner) for one in (run, again))
+    learned = ours.keys() == theirs.keys() and all(np.array_equal(ours[name], theirs[name]) for name in ours)
+    return Redone(run, again, learned, 0, None, differs, stopped, learned)
 
 
 def _lines_compared(ours: Path, theirs: Path, stopped: bool) -> tuple[int, int | None]:

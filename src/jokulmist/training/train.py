@@ -49,6 +49,8 @@ def train(
     record_every: int | None = ...,
     stop_when: Any = ...,
     start: Run | str | Path | None = ...,
+    records: str | Path | Sequence[str | Path] | None = ...,
+    columns: Mapping[str, str] | None = ...,
     observers: Sequence[Observer] = ...,
     workers: int | None = ...,
     folder: str | Path | None = ...,
@@ -80,6 +82,8 @@ def train(
     record_every: int | None = ...,
     stop_when: Any = ...,
     start: Run | str | Path | None = ...,
+    records: str | Path | Sequence[str | Path] | None = ...,
+    columns: Mapping[str, str] | None = ...,
     observers: Sequence[Observer] = ...,
     workers: int | None = ...,
     folder: str | Path | None = ...,
@@ -110,6 +114,8 @@ def train(
     record_every: int | None = None,
     stop_when: Any = None,
     start: Run | str | Path | None = None,
+    records: str | Path | Sequence[str | Path] | None = None,
+    columns: Mapping[str, str] | None = None,
     observers: Sequence[Observer] = (),
     workers: int | None = None,
     folder: str | Path | None = "runs",
@@ -164,6 +170,11 @@ def train(
         Agents that learn in this run and learned in that one, by the same method and network, begin with what they have learned there. The new
         run keeps a copy of it and names that run as its parent. Or the file of a policy (``policy.save``), e.g. one that records have taught: of the same method; a policy of `Cloning` or
         `ImplicitQ` begins `PPO`, `ActorCritic` or `Reinforce`.
+    records : path or sequence of paths, optional
+        Learn from what was recorded, and step nothing; `steps` are updates then. Evaluations are stepped as ever, and the best policy is judged by them. The run keeps the
+        digest of each file: `resume` and `redo` refuse one that has changed.
+    columns : dict of str to str, optional
+        What a column is called in the records; see `Records.read`.
     observers : sequence of Observer
         Code of your own that looks at the run while it trains; see `Observer`.
     workers : int, optional
@@ -227,6 +238,8 @@ def train(
         record_every=record_every,
         stop_when=stop_when,
         start=None if start is None else _folder_of(start),
+        records=None if records is None else _files_of(records),
+        columns=None if columns is None else dict(columns),
     )
     if show is None:
         show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
@@ -234,6 +247,15 @@ def train(
     plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
     return runs if seeds is not None else runs[0]
+
+
+def _files_of(records: str | Path | Sequence[str | Path]) -> tuple[str, ...]:
+    each = [records] if isinstance(records, (str, Path)) else records
+    if not isinstance(each, Sequence):
+        raise SettingError(
+            f"`records` of `train` are files; got {type(records).__name__}. What is in memory teaches by `jm.learn_from`."
+        )
+    return tuple(str(path_of(one, "`records`").resolve()) for one in each)
 
 
 def _folder_of(start: Run | str | Path) -> str:

@@ -6,11 +6,11 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from jokulmist.agents.batches import seed_from
+from jokulmist.agents.batches import minibatch_of, seed_from
 from jokulmist.agents.contract import Numbers
 from jokulmist.agents.policies.policy_method import Learned, descended_by, seen_by
 from jokulmist.agents.policy_networks import begin_spread
-from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, minibatch_of, statistics_over, units_of
+from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.observation_scaling import fresh_statistics
 from jokulmist.learning.optimisation import transform

@@ -6,12 +6,12 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.batches import as_flat, seed_from
+from jokulmist.agents.batches import as_flat, minibatch_of, seed_from
 from jokulmist.agents.contract import AboveZero, FixedShare, Numbers
 from jokulmist.agents.critics.critic_networks import critics_layout, values_at
 from jokulmist.agents.policies.policy_method import PolicyAgent, descended_by, seen_by
 from jokulmist.agents.policy_networks import begin_spread
-from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, minibatch_of, statistics_over, units_of
+from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
 from jokulmist.learning.action_distributions import SampledRanges, joint_over
 from jokulmist.learning.observation_scaling import Running, fresh_running, fresh_statistics
 from jokulmist.learning.optimisation import descended, squared, transform

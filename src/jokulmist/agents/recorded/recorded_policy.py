@@ -96,17 +96,6 @@ def statistics_over(shapes: Any, rows: Any) -> Any:
     )
 
 
-def minibatch_of(shapes: Any, rows: Any, noise: Any) -> Any:
-    """Some rows, each equally likely."""
-    import jax
-    import jax.numpy as jnp
-
-    count = rows.rewards.shape[0]
-    u = noise.uniform(shape=(shapes.minibatch,))
-    place = jnp.minimum(jnp.floor(u * count), count - 1).astype(jnp.int32)
-    return jax.tree.map(lambda leaf: leaf[place], rows)
-
-
 def units_of(acting: ActionDistribution, actions: Any) -> Any:
     """The numbers of recorded actions between the bounds at -1 and 1, shape ``(rows, width)``."""
     import jax.numpy as jnp

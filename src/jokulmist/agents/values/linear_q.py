@@ -7,7 +7,7 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.action_values import by_label, chosen_index, masked_values, refuse_combinations
-from jokulmist.agents.batches import in_rows
+from jokulmist.agents.batches import in_rows, minibatch_of
 from jokulmist.agents.contract import (
     Agent,
     Count,
@@ -72,6 +72,7 @@ class LinearQ(Agent):
 
     Notes
     -----
+    From records (`learn_from`, `train(records=...)`) it takes `minibatch` of them at a time; values of what was never tried are those of its neighbours, and nothing holds them down.
     Differs from the book: the step is divided by the features' squared length, so that a rate means the same for all
     features; where several copies share a feature in one turn, the mean of what they ask for is applied. Fails when many
     numbers are observed together (features multiply), and may diverge off-policy, as every method with such targets may.
@@ -97,6 +98,7 @@ class LinearQ(Agent):
     learn_every: Count = 4
 
     reading_names: ClassVar[tuple[str, ...]] = ("error", "mean_value")
+    record_readings: ClassVar[tuple[str, ...]] = ("error", "mean_value")
     reads_memory: ClassVar[bool] = False
     usual_copies: ClassVar[int] = 8
 
@@ -174,6 +176,31 @@ class LinearQ(Agent):
             decisions, start_of(shapes), learned, learner.weights, len(LinearQ.reading_names)
         )
         return Learned(weights, decisions, replay), memory, tuple(readings)
+
+    @staticmethod
+    def taught(shapes: Any, numbers: Numbers, learner: Learned, rows: Any) -> Learned:
+        """The learner before its first update on some records: as it begins, without replay, because the records are that."""
+        return learner._replace(replay=())
+
+    @staticmethod
+    def learn_rows(
+        shapes: Any, numbers: Numbers, learner: Learned, rows: Any, noise: Any
+    ) -> tuple[Learned, tuple[()], tuple[Any, ...]]:
+        """One update on a minibatch of the records."""
+        import jax.numpy as jnp
+
+        batch = minibatch_of(shapes, rows, noise)
+        sample = memory_of.Sample(
+            observed=batch.observed,
+            following=batch.last,
+            action=shapes.joint.index(batch.actions)[:, None],
+            gain=batch.rewards,
+            weight_ahead=jnp.where(batch.ended, 0.0, numbers.discount),
+            importance=jnp.ones_like(batch.rewards),
+            place=jnp.zeros_like(batch.rewards),
+        )
+        weights, readings = update(shapes, numbers, learner.weights, sample)
+        return learner._replace(weights=weights, decisions=learner.decisions + 1), (), tuple(readings)
 
     @staticmethod
     def kept(learner: Learned) -> Learned:

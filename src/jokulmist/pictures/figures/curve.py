@@ -66,7 +66,15 @@ def plot(
         courses = [course_of(one) for one in runs]
         for place, (one, course) in enumerate(zip(runs, courses, strict=True)):
             color = LINES[_place(runs, groups, place) % len(LINES)]
-            _curve(axes, course, over, color, alone=len(runs) == 1, label=_label(one, groups))
+            _curve(
+                axes,
+                course,
+                over,
+                color,
+                alone=len(runs) == 1,
+                label=_label(one, groups),
+                told=one.plan.training.records is not None,
+            )
         if len(runs) == 1:
             _evaluations(axes, runs[0], courses[0], over)
         _levels(axes, known, environment, several=len(runs) > 1)
@@ -81,7 +89,10 @@ def plot(
             _closings(axes, courses[0], over, rows)
         else:
             style.counted_axis(rows[-1] if rows else axes, over)
-        style.legend_above(axes, f"{name}: what {agent} learned, {seeds}")
+        _recorded(axes, runs)
+        style.legend_above(
+            axes, f"{name}: what {agent} learned{' from records' if runs[0].plan.training.records else ''}, {seeds}"
+        )
     return axes
 
 
@@ -140,9 +151,11 @@ def _label(run: Run, groups: dict[str, list[Run]]) -> str:
     return f"{run.plan.agent!r}, {len(same)} seed{'s' if len(same) > 1 else ''}, mean of {LAST}"
 
 
-def _curve(axes: Axes, course: Course, over: str, color: str, alone: bool, label: str) -> None:
+def _curve(axes: Axes, course: Course, over: str, color: str, alone: bool, label: str, told: bool) -> None:
+    """The means of a run; `told` where it learns from records, and so has none."""
     if not course.count:
-        axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
+        if not told:
+            axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
         return
     at = course.at(over)
     if alone:
@@ -153,6 +166,16 @@ def _curve(axes: Axes, course: Course, over: str, color: str, alone: bool, label
         )  # fmt: skip
     label = f"mean of the last {LAST} episodes" if alone else label
     axes.plot(at, course.means, color=color, linewidth=2.2 if alone else 1.5, label=label, zorder=3)
+
+
+def _recorded(axes: Axes, runs: list[Run]) -> None:
+    """What those got who were recorded, where all runs learn from the same records; updates are counted then."""
+    told = [one.origin["recorded"] for one in runs if "recorded" in one.origin]
+    if len(told) == len(runs):
+        axes.set_xlabel("updates")
+        mean = told[0]["mean_return"]
+        if all(one == told[0] for one in told):
+            axes.axhline(mean, color=style.ICE, linewidth=3.0, label=f"recorded, {mean:.3g}", zorder=1)
 
 
 def _levels(axes: Axes, known: Levels, environment: Any, several: bool) -> None:

@@ -45,7 +45,12 @@ def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
         axes.set_ylabel("mean return of an episode, by reward term")
         style.decisions_axis(axes)
         if not course.count:
-            axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
+            why = (
+                "no episode has closed yet"
+                if run.plan.training.records is None
+                else "learned from records: no episode was stepped"
+            )
+            axes.text(0.5, 0.5, why, transform=axes.transAxes, ha="center")
             return axes
         stretches = course.stretches()
         up, down, total = (np.zeros(len(stretches.counts)) for _ in range(3))

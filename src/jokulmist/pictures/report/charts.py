@@ -35,7 +35,14 @@ def curve(runs: list[Run], known: dict[str, Evaluation]) -> Chart:
     found = []
     for k, run in enumerate(runs):
         course = course_of(run)
-        if not course.count:
+        taught = run.origin.get("recorded")
+        if not course.count and taught is None:
+            continue
+        if taught is not None:  # no episode was stepped: its evaluations are its curve
+            at, means = _evaluated(run)
+            found.append(series(run.name if len(runs) > 1 else "evaluated", at, means, k, "marked"))
+            if k == 0:
+                found.append({"name": "recorded", "level": taught["mean_return"], "color": 5, "kind": "level"})
             continue
         x = course.decisions
         if len(runs) == 1:
@@ -44,16 +51,19 @@ def curve(runs: list[Run], known: dict[str, Evaluation]) -> Chart:
         if len(runs) == 1 and course.players_differ:
             for j, (player, means) in enumerate(zip(course.players, course.player_means, strict=True)):
                 found.append(series(f"{player}, mean of {LAST}", x, means, (2, 4, 7, 8)[j % 4]))
-        evaluated = [
-            row for row in evaluations(run) if row["who"] == "policy" and row["act"] == "greedy" and row["after"]
-        ]
-        if len(runs) == 1 and evaluated:
-            at = [row["after"] for row in evaluated]
-            found.append(series("evaluated", at, [row["mean"] for row in evaluated], 3, "marked"))
+        at, means = _evaluated(run)
+        if len(runs) == 1 and at:
+            found.append(series("evaluated", at, means, 3, "marked"))
     for name, level in known.items():
         color = 6 if name == RANDOM else 1 if level.exact is None else 4
         found.append({"name": name, "level": round(level.level, 5), "color": color, "kind": "level"})
     return {"kind": "lines", "unit": "return", "series": found}
+
+
+def _evaluated(run: Run) -> tuple[list[int], list[float]]:
+    """After how many decisions the policy was evaluated without exploration, and its mean returns."""
+    own = [row for row in evaluations(run) if row["who"] == "policy" and row["act"] == "greedy" and row["after"]]
+    return [row["after"] for row in own], [row["mean"] for row in own]
 
 
 def stack(run: Run, what: str) -> Chart:

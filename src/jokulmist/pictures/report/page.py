@@ -145,6 +145,16 @@ def _origin(origin: dict[str, Any]) -> list[tuple[str, str]]:
     parent = origin.get("parent")
     if isinstance(parent, dict):
         told.append(("begins with", f"what {parent.get('run')} had learned after {parent.get('decisions')} decisions"))
+    if "recorded" in origin:
+        told.append(
+            (
+                "learned from",
+                "{decisions:,} decisions of {episodes:,} episodes, mean return {mean_return:.4g}".format(
+                    **origin["recorded"]
+                ),
+            )
+        )
+        told += [("records", f"{one['file']}, SHA-256 {one['sha256']}") for one in origin.get("records") or []]
     if origin.get("again"):
         told.append(("does again", str(origin["again"])))
     return told

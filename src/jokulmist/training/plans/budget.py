@@ -66,6 +66,8 @@ def refuse_memory(plan: Plan) -> None:
 
 def budget_words(plan: Plan) -> list[str]:
     """What is said before a training in which little or nothing can be learned."""
+    if plan.training.records is not None:
+        return []
     steps = plan.training.steps
     description = describe(plan.environment)
     words = []

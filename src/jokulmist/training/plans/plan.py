@@ -108,6 +108,11 @@ class Training(BaseModel):
         What ends the run before its planned length; see `StopWhen`.
     start : str, optional
         The folder of a run: agents that learn in both begin with what they have learned there.
+    records : list of str, optional
+        Learn from what was recorded, and step nothing: files of rollouts, folders of them, or tables (CSV, Parquet). `steps` are updates then, and the best policy is judged by
+        evaluation, if there is any. See `Records.read`.
+    columns : dict of str to str, optional
+        What a column is called in the records.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")
@@ -127,6 +132,8 @@ class Training(BaseModel):
     record_every: Count | None = None
     stop_when: Any = None
     start: Annotated[str, Field(min_length=1)] | None = None
+    records: Annotated[tuple[Annotated[str, Field(min_length=1)], ...], Field(min_length=1)] | None = None
+    columns: dict[str, str] | None = None
 
     @field_validator("stop_when")
     @classmethod
@@ -139,7 +146,9 @@ class Training(BaseModel):
     def written(self) -> dict[str, Any]:
         """As the section of a plan."""
         found = {k: v for k, v in self.model_dump(exclude={"stop_when"}).items() if v is not None}
-        found["seeds"] = list(found["seeds"])
+        for name in ("seeds", "records"):
+            if name in found:
+                found[name] = list(found[name])
         if self.stop_when is not None:
             found["stop_when"] = written_stop(self.stop_when)
         return found
@@ -193,6 +202,10 @@ class Plan:
                 f"`processes` is for a `jm.Simulator`; `{describe(self.environment).name}` is none, and its copies step side "
                 f"by side here. Leave `processes` out."
             )
+        if self.training.records is not None:
+            object.__setattr__(self, "training", self._on_records())
+        elif self.training.columns is not None:
+            raise SettingError("`columns` says what columns of `records` are called, and there are none. Leave it out.")
         if self.training.copies is None:
             object.__setattr__(
                 self, "training", self.training.changed(copies=self.agent.copies_for(self.training.steps))
@@ -208,6 +221,39 @@ class Plan:
             raise SettingError(
                 "`best_by` is `evaluation`, and nothing is evaluated. Set `evaluate_every`, e.g. 50_000."
             )
+
+    def _on_records(self) -> Training:
+        """The training of a plan that learns from records.
+
+        Raises
+        ------
+        SettingError
+            When it asks for what happens only where something is stepped.
+        """
+        training = self.training
+        stop = training.stop_when
+        asked = {
+            "episodes": training.episodes, "copies": training.copies if training.copies != 1 else None, "record_every": training.record_every,
+            "processes": training.processes or None, "start": training.start, "vary": self.vary, "curriculum": self.curriculum,
+            "novelty": getattr(self.agent, "novelty", None), "stop_when.mean_return": getattr(stop, "mean_return", None),
+            "stop_when.plateau": getattr(stop, "plateau", None),
+        }  # fmt: skip
+        for name, value in asked.items():
+            if value is not None:
+                raise SettingError(
+                    f"`records` and `{name}` do not go together: a run that learns from records steps nothing. Leave `{name}` out."
+                )
+        if training.best_by not in ("return", "evaluation"):
+            raise SettingError(
+                f"`best_by` is {training.best_by!r}, and a run that learns from records has no episodes to judge by. Use `evaluation`, with `evaluate_every`."
+            )
+        judged = "evaluation" if training.evaluate_every is not None else training.best_by
+        return training.changed(copies=1, best_by=judged)
+
+    @property
+    def counted(self) -> str:
+        """What `steps` counts: ``"decisions"``, or ``"updates"`` of a run that learns from records."""
+        return "decisions" if self.training.records is None else "updates"
 
     @property
     def copies(self) -> int:
@@ -354,6 +400,13 @@ def _made_from(content: Mapping[str, Any], base: Path | None) -> Plan:
     if not isinstance(given, list):
         raise SettingError(f"`observers` must be a list of tables, `[[observers]]`; got {given!r}.")
     observers = tuple(observer_from(entry, base) for entry in given)
+    records = parts["training"].get("records")
+    if isinstance(records, str):
+        records = [records]
+    if isinstance(records, list):  # as the files of code that a plan names
+        parts["training"]["records"] = [
+            str((base / one).resolve()) if isinstance(one, str) and base is not None else one for one in records
+        ]
     return Plan(made, agent_from(agent, base), Training(**parts["training"]), vary, levels, observers)
 
 

@@ -25,6 +25,8 @@ def chosen_lane(plan: Plan) -> tuple[bool, str]:
     """Whether the plan runs compiled, and if not although it might have, why."""
     if plan.training.lane == "plain":
         return False, ""
+    if plan.training.records is not None:  # its updates are compiled, and nothing is stepped
+        return True, ""
     if not plan.agent.traced:
         if plan.training.lane == "compiled":
             raise SettingError(

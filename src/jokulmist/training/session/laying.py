@@ -13,6 +13,7 @@ from jokulmist.training.plans.sources import plan_code
 from jokulmist.training.policies.partners import keep_partners
 from jokulmist.training.session.choices import run_folder
 from jokulmist.training.session.readiness import free_names, ready
+from jokulmist.training.session.recorded import told_of
 from jokulmist.training.session.start import start_of
 
 WAITING = "waiting"
@@ -39,6 +40,8 @@ def _laid(plan: Plan, seed: int, path: Path, command: list[str]) -> Path:
     if start is not None:
         start.keep(path)
         origin["parent"] = start.parent
+    if plan.training.records is not None:
+        origin["records"] = told_of(plan)
     origin["code"] = code.summary
     files.keep_source(path, code.parts)
     written = plan.written()

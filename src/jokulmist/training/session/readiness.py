@@ -10,6 +10,7 @@ from jokulmist.errors import SettingError
 from jokulmist.training.plans.budget import refuse_budget, refuse_endless, refuse_memory
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.policies.partners import with_partners
+from jokulmist.training.session.recorded import records_of
 from jokulmist.training.session.start import start_of
 
 
@@ -25,6 +26,8 @@ def ready(plan: Plan) -> Plan:
     start_of(plan)
     refuse_foreign(plan.agent, plan.agent.shapes(describe(plan.environment).spec, plan.copies))
     refuse_endless(plan)
+    if records_of(plan) is not None:
+        return plan
     refuse_budget(plan)
     refuse_memory(plan)
     return plan

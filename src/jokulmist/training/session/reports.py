@@ -70,7 +70,10 @@ class Reports(SessionObserver):
             speed = (loop.decisions - self._decisions_then) / max(border.now - self._then, 1e-9)
             self._report(loop, speed, border.progress.seconds)
             share = border.progress.share
-            so_far.tell(self._advice.early(share, loop.decisions, list(so_far.recent), so_far.readings, so_far.good))
+            if so_far.plan.training.records is None:
+                so_far.tell(
+                    self._advice.early(share, loop.decisions, list(so_far.recent), so_far.readings, so_far.good)
+                )
             self._then, self._decisions_then = border.now, loop.decisions
             return self._stopping.why(border.progress)
         return None

@@ -21,7 +21,7 @@ from jokulmist.errors import DivergedTraining, JokulmistError, RecordError, Sett
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import save_checkpoint
 from jokulmist.records.episodes import Episodes, Memory
-from jokulmist.records.files import write_json
+from jokulmist.records.files import read_json, write_json
 from jokulmist.records.lock import writing
 from jokulmist.records.run_index import LAST, uses_of
 from jokulmist.training.evaluation.evaluate import evaluate
@@ -51,9 +51,12 @@ from jokulmist.training.session.observing import (
     OwnObservers,
     SessionObserver,
 )
+from jokulmist.training.session.recorded import records_of, refuse_changed, summary_of, told_of
 from jokulmist.training.session.reports import Reports
 from jokulmist.training.session.so_far import SoFar
 from jokulmist.training.session.start import start_of
+from jokulmist.training.teaching.estimating import where_it_leaves
+from jokulmist.training.teaching.records_loop import RecordsLoop
 
 log = logging.getLogger(__name__)
 PIECE_SECONDS = 0.25
@@ -105,6 +108,7 @@ class Session:
         self.plan, self.seed, self.compiled, self.show = plan, seed, compiled, show
         self.start = None if kept is not None else start_of(plan, path, None if of is None else Path(of))
         self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
+        self.records = records_of(plan)
         self.description = describe(self.environment)
         goes_on = origin is not None
         before = dict(origin or {})
@@ -128,6 +132,8 @@ class Session:
                 origin.pop(name, None)  # of a run that goes on: not yet true again
             code = None if goes_on else plan_code(self.environment, *classes_of(self.agent), *plan.functions())
             try:
+                if self.records is not None:
+                    origin["records"], origin["recorded"] = self._same_records(before, of), summary_of(self.records)
                 if not goes_on:
                     keep_partners(self.agent, self.path)
                     if self.start is not None:
@@ -154,6 +160,15 @@ class Session:
         self.asked = StopRequest()
         self.why = ""
         self.evaluated_at = -1
+
+    def _same_records(self, before: dict[str, Any], of: str | None) -> list[dict[str, Any]]:
+        """The files that it learns from; refused where the run that goes on, or is done again, began with others."""
+        found = told_of(self.plan)
+        if of is not None:
+            before = read_json(Path(of) / files.ORIGIN)
+        if "records" in before:
+            refuse_changed(before["records"], found, Path(of or self.path or "."))
+        return found
 
     def run(self) -> Run:
         """Train to the end, as the only one who writes into the run's folder."""
@@ -207,6 +222,8 @@ class Session:
         return self._finished(loop, status, failure, time.perf_counter() - began)
 
     def _loop(self, planned: Planned) -> Loop:
+        if self.records is not None:
+            return RecordsLoop(self.records, self.agent, self.seed, planned.steps or 1, self.description)
         if self.compiled:
             from jokulmist.training.loops.compiled import CompiledLoop
 
@@ -314,7 +331,7 @@ class Session:
         self.intake.recording.begin(recorded)
         if self.rollouts is not None and state["rollouts"] is not None:
             self.rollouts.restore(state["rollouts"], recorded)
-        self.recorder.log(f"goes on after {loop.decisions} decisions")
+        self.recorder.log(f"goes on after {loop.decisions} {self.plan.counted}")
         if isinstance(self.environment, Simulator):
             self.recorder.log("a simulator's episodes cannot be gone on with: new ones begin")
 
@@ -331,7 +348,7 @@ class Session:
             self.recorder.evaluated(result.columns)
         if self.so_far.best.by_evaluation:
             self.so_far.best.judge(result.mean, policy)
-        self.recorder.log(f"evaluated after {loop.decisions} decisions: mean return {result.mean:.6g}")
+        self.recorder.log(f"evaluated after {loop.decisions} {self.plan.counted}: mean return {result.mean:.6g}")
 
     def _learned(self, loop: Loop) -> Policy | None:
         """What was learned, unless a chunk was torn by a second Ctrl-C."""
@@ -359,7 +376,9 @@ class Session:
             failure = self._kept_at_the_end(loop, policy, failure)
             status = "failed" if failure is not None and status == "done" else status
         decisions = loop.decisions if loop is not None else 0
-        if status == "done":
+        if status == "done" and self.records is not None and policy is not None:
+            self.so_far.tell(where_it_leaves(policy, self.records))
+        elif status == "done":
             so_far = self.so_far
             so_far.tell(self.advice.final(decisions, list(so_far.recent), so_far.readings, policy))
         more: dict[str, Any] = {"decisions": decisions, "episodes": self.so_far.recorded, "seconds": round(seconds, 3)}
@@ -376,7 +395,7 @@ class Session:
                 self.recorder.status(status, **more)
             else:
                 self.origin.update(status=status, **more)
-            self.recorder.log(f"{status} after {decisions} decisions{told}")
+            self.recorder.log(f"{status} after {decisions} {self.plan.counted}{told}")
             if self.path is not None and seconds > 0.0:
                 share = self.intake.recording.seconds / max(seconds, 1e-9)
                 beside = (
@@ -396,9 +415,10 @@ class Session:
             f"mean return of the last {LAST} {self.so_far.mean_return:.4g}" if self.so_far.recent else "none has closed"
         )
         ending = f" ({self.why})" if self.why else ""
-        self.show.end(
-            f"{status}{ending}: {decisions:,} decisions, {self.so_far.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
-        )
+        done = f"{decisions:,} decisions, {self.so_far.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
+        if self.records is not None:
+            done = f"{decisions:,} updates on {len(self.records):,} recorded decisions, {speed:,.0f} a second"
+        self.show.end(f"{status}{ending}: {done}")
         if failure is not None and not isinstance(failure, KeyboardInterrupt):
             if isinstance(failure, JokulmistError) and self.path is not None and self.path.exists():
                 raise type(failure)(f"{failure} What was recorded is in {self.path}.") from failure

@@ -110,9 +110,27 @@ def estimate(policy: Any, records: Records, *, act: Act = "greedy", discount: fl
     low, high = np.quantile(drawn, [0.025, 0.975])
     last = weights[:, -1]
     effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
-    chosen = chances_of(policy, rows.observed, None, "greedy")
-    outside = float(np.mean(chances_of(cloned(records), rows.observed, chosen, "sampled") < RARE))
-    return Estimate(float(mean_of(np.arange(count))), (float(low), float(high)), count, effective, outside)
+    return Estimate(
+        float(mean_of(np.arange(count))), (float(low), float(high)), count, effective, outside_of(policy, records)
+    )
+
+
+def outside_of(policy: Policy, records: Records) -> float:
+    """The share of the recorded observations on which a policy would do, without exploration, what was hardly ever done there."""
+    chosen = chances_of(policy, records.rows.observed, None, "greedy")
+    return float(np.mean(chances_of(cloned(records), records.rows.observed, chosen, "sampled") < RARE))
+
+
+def where_it_leaves(policy: Policy, records: Records) -> str:
+    """One line about that; empty where the action has numbers."""
+    if len(choices_of(records.spec.action)) != len(parts_of(records.spec.action)):
+        return ""
+    share = outside_of(policy, records)
+    return (
+        f"without exploration the policy does what was hardly ever recorded there on {share:.1%} of the {len(records):,} recorded decisions: what it expects of those is a guess."
+        if share
+        else f"without exploration the policy does only what was recorded there, on all of the {len(records):,} recorded decisions."
+    )
 
 
 def chances_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:

@@ -7,15 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, numbers_at
-from jokulmist.environments.chance.draws import PlainDraw
-from jokulmist.environments.chance.noise import Domain, Noise, Stream, checked_seed
+from jokulmist.agents.contract import Agent
+from jokulmist.environments.chance.noise import checked_seed
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.errors import BrokenEnvironment, SettingError
-from jokulmist.learning.schedules import Progress
-from jokulmist.training.policies.agent_calls import TracedCalls, as_numpy
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.teaching.records import Records
+from jokulmist.training.teaching.records_loop import RecordsLoop, refuse_untaught
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,7 +30,7 @@ class Taught:
     policy : Policy
         Played, measured, saved and exported like any other.
     readings : DataFrame
-        One row a hundredth of the updates: means of what each update tells.
+        One row a hundredth of the updates: means of what each update tells, and the settings that move.
     records : Records
     """
 
@@ -53,14 +51,14 @@ def learn_from(
     seed: int = 0,
     columns: dict[str, str] | None = None,
 ) -> Taught:
-    """Learn a policy from recorded decisions, without stepping anything.
+    """Learn a policy from recorded decisions, without stepping anything and without a run's folder; `train(records=...)` makes a run of it.
 
     Parameters
     ----------
     records : Records, path, rollouts or DataFrame
         See `Records.read`.
-    agent : Cloning, ImplicitQ, DQN or QLearning
-        What does it: behaviour cloning; implicit Q-learning; `DQN(conservative=1.0)`, conservative Q-learning; a table by fitted Q.
+    agent : Cloning, ImplicitQ, DQN, QLearning or LinearQ
+        What does it: behaviour cloning; implicit Q-learning; `DQN(conservative=1.0)`, conservative Q-learning; a table by fitted Q; Q-learning with linear features.
     environment : Environment
         Needed unless `records` are `Records`.
     steps : int
@@ -92,42 +90,23 @@ def learn_from(
         if environment is None:
             raise SettingError("say what the records are of: `jm.learn_from(records, agent, environment, steps=...)`.")
         records = Records.read(records, environment, columns)
-    kind = type(agent)
-    if not hasattr(kind, "learn_rows"):
-        raise SettingError(
-            f"`{kind.__name__}` does not learn from records. Use `jm.Cloning()`, `jm.ImplicitQ()`, `jm.DQN(conservative=1.0)` or `jm.QLearning()`."
-        )
+    refuse_untaught(agent)
     if isinstance(steps, bool) or not isinstance(steps, int) or steps < 1:
         raise SettingError(f"`steps` must be a whole number above 0; got {steps!r}.")
     return _taught(records, agent, steps, checked_seed(seed))
 
 
 def _taught(records: Records, agent: Agent, steps: int, seed: int) -> Taught:
-    import jax
-    import jax.numpy as jnp
     import pandas as pd
 
-    kind: Any = type(agent)
-    shapes = agent.shapes(records.spec, 1)
-    noise, coefficients = Noise(seed, 1, Domain.TRAINING), agent.numbers()
-    numbers = numbers_at(coefficients, Progress(0, 0, 0.0))
-    calls = TracedCalls(agent, shapes)
-    learner = kind.fresh_learner(shapes, numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
-    learner = jax.tree.map(jnp.asarray, kind.taught(shapes, numbers, learner, records.rows))
-    rows = jax.tree.map(jnp.asarray, records.rows)
-    draw, told, reports = PlainDraw(noise, Stream.LEARN), [], []
+    loop, reports = RecordsLoop(records, agent, seed, steps), []
     every = max(1, steps // REPORTS)
-    for k in range(steps):
-        numbers = numbers_at(coefficients, Progress(k, 0, k / steps))
-        learner, _, readings = calls._call("learn_rows", numbers, draw.at(k, 0), (learner,), rows)
-        told.append(readings)
-        if (k + 1) % every == 0 or k + 1 == steps:
-            means = np.mean([[float(one) for one in row] for row in jax.device_get(told)], axis=0)
-            if not np.isfinite(means).all():
-                raise BrokenEnvironment(
-                    f"a reading of `{kind.__name__}` became infinite or not a number after {k + 1:,} updates. Use a smaller `learning_rate`."
-                )
-            reports.append({"updates": k + 1, **dict(zip(kind.record_readings, means.tolist(), strict=True))})
-            told = []
-    policy = Policy(agent, records.spec, as_numpy(kind.kept(learner)), steps)
-    return Taught(policy, pd.DataFrame(reports), records)
+    while loop.turn < steps:
+        loop.advance(min(every, steps - loop.turn))
+        told = loop.readings()
+        if not np.isfinite(list(told.values())).all():
+            raise BrokenEnvironment(
+                f"a reading of `{type(agent).__name__}` became infinite or not a number after {loop.turn:,} updates. Use a smaller `learning_rate`."
+            )
+        reports.append({"updates": loop.turn, **told})
+    return Taught(Policy(agent, records.spec, loop.learner(), steps), pd.DataFrame(reports), records)

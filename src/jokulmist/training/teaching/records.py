@@ -15,7 +15,9 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Choice, Record, parts_of
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.errors import RecordError, SettingError, listed, nearest
-from jokulmist.records.rollouts import Rollout, read_rollouts
+from jokulmist.records.files import path_of
+from jokulmist.records.rollouts import Rollout, is_rollouts, read_rollouts
+from jokulmist.trees import together
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -83,7 +85,7 @@ class Records:
         Parameters
         ----------
         source : path, Rollout, sequence of Rollout, or DataFrame
-            Parquet files of rollouts or a folder of them; or a table with a row a decision, in the order of time.
+            Parquet files of rollouts or a folder of them; or a table with a row a decision, in the order of time, also as a CSV file, or a Parquet file of any columns.
         environment : Environment
             Whose channels, action and reward terms are meant. Where the records have a column for each term, rewards are weighted anew, by its weights.
         columns : dict of str to str, optional
@@ -113,6 +115,21 @@ class Records:
         return _read(description, table, lambda name: names.get(name, name), REWARD in names)
 
 
+def joined(parts: Sequence[Records]) -> Records:
+    """Several records of one environment as one, in order."""
+    if len(parts) == 1:
+        return parts[0]
+    first = np.cumsum([0, *(int(part.episode.max()) + 1 for part in parts)])
+    chances = [part.chance for part in parts]
+    return Records(
+        parts[0].spec,
+        together([part.rows for part in parts]),
+        np.concatenate([part.episode + begin for part, begin in zip(parts, first, strict=False)]),
+        None if any(chance is None for chance in chances) else np.concatenate(chances),
+        sum(part.left_out for part in parts),
+    )
+
+
 def _table(source: Any) -> pd.DataFrame:
     import pandas as pd
 
@@ -122,12 +139,31 @@ def _table(source: Any) -> pd.DataFrame:
     if isinstance(source, Rollout):
         source = [source]
     if isinstance(source, (str, Path)):
+        foreign = _foreign(path_of(source, "a file of records"))
+        if foreign is not None:
+            return foreign
         source = read_rollouts(source)
     if not isinstance(source, Sequence) or not source or not all(isinstance(one, Rollout) for one in source):
         raise SettingError(f"records are a path, rollouts, or a data frame; got {type(source).__name__}.")
     # Numbers of episodes may be the same in different runs.
     joined: pd.DataFrame = pd.concat([one.table.assign(episode=k) for k, one in enumerate(source)], ignore_index=True)
     return joined
+
+
+def _foreign(path: Path) -> pd.DataFrame | None:
+    """A table that was not recorded here; None for rollouts."""
+    import pandas as pd
+
+    if path.suffix not in (".csv", ".parquet") or not path.is_file():
+        return None
+    try:
+        if path.suffix == ".csv":
+            return pd.read_csv(path)
+        import pyarrow.parquet as pq
+
+        return None if is_rollouts(path) else pq.read_table(path).to_pandas()
+    except (OSError, ValueError, UnicodeDecodeError) as failure:
+        raise RecordError(f"{path} cannot be read as a table: {failure}") from None
 
 
 def _wanted(description: Description) -> list[str]:

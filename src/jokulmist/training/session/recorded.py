@@ -1,0 +1,101 @@
+"""What a plan learns from instead of stepping its environment: the records that it names, as they were when the run began."""
+
+from __future__ import annotations
+
+import hashlib
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+from jokulmist.environments.declaration.environment import Environment
+from jokulmist.errors import JokulmistError, LookupFailed, RecordError
+from jokulmist.records.files import path_of
+from jokulmist.training.plans.plan import Plan
+from jokulmist.training.teaching.records import Records, joined
+from jokulmist.training.teaching.records_loop import refuse_untaught
+
+PIECE = 1 << 20
+
+
+def records_of(plan: Plan) -> Records | None:
+    """What a plan learns from; None where it steps its environment.
+
+    Raises
+    ------
+    SettingError, LookupFailed, RecordError
+        When the method does not learn from records, or they are not there, or do not fit.
+    """
+    names = plan.training.records
+    if names is None:
+        return None
+    refuse_untaught(plan.agent)
+    paths = [path_of(name, "`records`") for name in names]
+    for path in paths:
+        if not path.exists():
+            raise LookupFailed(
+                f"`records` names {path}, which is not there. Name files of rollouts, folders of them, or tables."
+            )
+    stamps = tuple((str(p), one.stat().st_mtime_ns, one.stat().st_size) for p in paths for one in _files(p))
+    columns = tuple(sorted((plan.training.columns or {}).items()))
+    return _read(_Held(plan.environment, repr(plan.written()["environment"])), tuple(paths), columns, stamps)
+
+
+class _Held:
+    """An environment, the same as another with the same settings."""
+
+    def __init__(self, environment: Environment, settings: str) -> None:
+        self.environment, self._key = environment, (type(environment), settings)
+
+    def __hash__(self) -> int:
+        return hash(self._key)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Held) and other._key == self._key
+
+
+@lru_cache(maxsize=1)  # whether they fit is asked before a folder is made, and each seed learns from the same
+def _read(held: _Held, paths: tuple[Path, ...], columns: tuple[tuple[str, str], ...], stamps: Any) -> Records:
+    found = []
+    for path in paths:
+        try:
+            found.append(Records.read(path, held.environment, dict(columns)))
+        except JokulmistError as wrong:
+            told = str(wrong)
+            raise type(wrong)(told if str(path) in told else f"{path}: {told}") from None
+    return joined(found)
+
+
+def _files(path: Path) -> list[Path]:
+    return sorted(path.glob("*.parquet")) if path.is_dir() else [path]
+
+
+def told_of(plan: Plan) -> list[dict[str, Any]]:
+    """What a run keeps of its records: where each file is, its size and SHA-256."""
+    found = []
+    for name in plan.training.records or ():
+        for file in _files(Path(name)):
+            digest = hashlib.sha256()
+            try:
+                with file.open("rb") as stream:
+                    while piece := stream.read(PIECE):
+                        digest.update(piece)
+            except OSError as failure:
+                raise RecordError(f"{file} cannot be read: {failure.strerror}.") from None
+            found.append({"file": str(file), "bytes": file.stat().st_size, "sha256": digest.hexdigest()})
+    return found
+
+
+def summary_of(records: Records) -> dict[str, Any]:
+    """How much was recorded, and the mean return of its episodes."""
+    returns = records.returns
+    return {"decisions": len(records), "episodes": len(returns), "mean_return": float(f"{returns.mean():.7g}")}
+
+
+def refuse_changed(before: Any, now: list[dict[str, Any]], run: Path) -> None:
+    """Raise `RecordError` where records are not those that a run began with."""
+    then = {one["file"]: one["sha256"] for one in before or []}
+    for one in now:
+        if then.get(one["file"]) != one["sha256"]:
+            raise RecordError(
+                f"{one['file']} is not what {run.name} learned from: it has changed since. Put the old file back, or begin a new run."
+            )
