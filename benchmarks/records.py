@@ -1,7 +1,7 @@
 """Learning from records: five seeds each on mixed and poor data, and how often the interval of an estimate holds the truth.
 
 python benchmarks/records.py taught [--steps 20000]   # ferry and greenhouse: what was recorded, and what each method makes of it
-python benchmarks/records.py estimates [--repeats 50] # intervals of weighted importance sampling against the true mean return
+python benchmarks/records.py estimates [--repeats 50] # intervals of both ways of estimating against the true mean return
 """
 
 import argparse
@@ -69,16 +69,34 @@ def estimates(repeats):
     ours = jm.learn_from(_of(theirs, ferry, 90, 400), jm.ImplicitQ(sharpness=1.0), steps=4_000).policy
     truth = jm.evaluate(ours, ferry, episodes=4_000, seed=5, act="sampled").mean
     before = jm.evaluate(theirs, ferry, episodes=4_000, seed=5, act="sampled").mean
-    held, found = 0, []
+    ways = {"weights": [], "fitted": []}
     for k in range(repeats):
-        told = jm.estimate(ours, _of(theirs, ferry, 100 + k, 200), act="sampled", seed=k)
-        held += told.interval[0] <= truth <= told.interval[1]
-        found.append((told.mean, told.effective))
-        print(k, told, truth, file=sys.stderr, flush=True)
+        records = _of(theirs, ferry, 100 + k, 200)
+        for by, found in ways.items():
+            told = jm.estimate(ours, records, act="sampled", seed=k, by=by)
+            found.append(
+                (
+                    told.mean,
+                    told.effective,
+                    told.interval[0] <= truth <= told.interval[1],
+                    told.interval[1] - told.interval[0],
+                )
+            )
+        print(k, truth, {by: found[-1] for by, found in ways.items()}, file=sys.stderr, flush=True)
     return {
-        "recorded policy": round(before, 3), "estimated policy": round(truth, 3), "intervals that hold it": f"{held} of {repeats}",
-        "mean of the estimates": round(statistics.mean(mean for mean, _ in found), 3), "median effective episodes": round(statistics.median(n for _, n in found), 1),
-    }  # fmt: skip
+        "recorded policy": round(before, 3),
+        "estimated policy": round(truth, 3),
+        **{
+            by: {
+                "intervals that hold it": f"{sum(held for _, _, held, _ in found)} of {repeats}",
+                "mean of the estimates": round(statistics.mean(mean for mean, *_ in found), 3),
+                "their spread": round(statistics.stdev(mean for mean, *_ in found), 3),
+                "median width of the interval": round(statistics.median(width for *_, width in found), 3),
+                "median effective episodes": round(statistics.median(n for _, n, *_ in found), 1),
+            }
+            for by, found in ways.items()
+        },
+    }
 
 
 def _of(policy, environment, seed, episodes):

@@ -80,9 +80,7 @@ def test_what_learn_from_gives_is_what_a_run_gives(log, tmp_path):
 
 def test_features_learn_the_values_of_what_was_recorded(log):
     """Over one-hot tiles linear Q-learning is a table: it comes to the value of the best way across, 1 + 3."""
-    agent = jm.LinearQ(
-        tiles=3, tilings=1, minibatch=64, discount=1.0, learning_rate=jm.linear(0.5, 0.0, over=1.0)
-    )
+    agent = jm.LinearQ(tiles=3, tilings=1, minibatch=64, discount=1.0, learning_rate=jm.linear(0.5, 0.0, over=1.0))
     policy = jm.learn_from(log, agent, Ford(), steps=800).policy
     values = policy.values({"stone": 0})
     assert values["left"] == pytest.approx(4.0, abs=0.15)

@@ -10,6 +10,7 @@ from jokulmist.agents.contract import numbers_at
 from jokulmist.agents.recorded.implicit_q import ImplicitQ
 from jokulmist.agents.tables.q_learning import NOT_RECORDED
 from jokulmist.errors import RecordError, SettingError
+from jokulmist.training.teaching.fitted_values import fitted
 from jokulmist.training.teaching.learn_from import learn_from
 
 
@@ -238,6 +239,44 @@ def test_an_estimate_is_the_weighted_mean_by_hand_and_says_when_it_knows_little(
         jm.estimate(best, records, act="sampled")
     with pytest.raises(SettingError, match="other channels"):
         jm.estimate(jm.train(Corridor(), jm.QLearning(), steps=50, lane="plain", folder=None), records)
+
+
+def test_fitted_values_are_those_of_the_recorded_process_by_hand(walked):
+    """With a feature a state the passes are backward induction on means of what was recorded; with random ones the estimate is that of the policy."""
+    chance = np.random.default_rng(2)
+    states, actions, count = 4, 2, 60
+    here, after, index = (
+        chance.integers(0, states, count),
+        chance.integers(0, states, count),
+        chance.integers(0, actions, count),
+    )
+    rewards, going, times = (
+        chance.normal(size=count),
+        (chance.random(count) < 0.8) * 1.0,
+        chance.integers(0, 3, count) * 1.0,
+    )
+    chances = chance.dirichlet(np.ones(actions), states)
+    one = np.eye(states)
+    found = fitted(one[here], one[after], index, chances[after], rewards, going, times, 0.9, 5)
+    values = np.zeros((states, actions))
+    for _ in range(5):
+        targets = rewards + 0.9 * going * (chances[after] * values[after]).sum(axis=1)
+        values = np.zeros((states, actions))
+        for state in range(states):
+            for action in range(actions):
+                rows = (here == state) & (index == action)
+                if times[rows].sum():
+                    values[state, action] = times[rows] @ targets[rows] / times[rows].sum()
+    assert found == pytest.approx(values, abs=1e-4)
+    records = jm.Records.read(walked[0], Ford())
+    best = learn_from(records, jm.QLearning(discount=1.0), steps=12).policy
+    told = jm.estimate(best, records, by="fitted")
+    assert told.mean == pytest.approx(4.0, abs=0.01)
+    assert told.interval[0] <= 4.001
+    assert told.interval[1] >= 3.999
+    assert "by fitted values" in str(told)
+    with pytest.raises(SettingError, match='must be "weights" or "fitted"'):
+        jm.estimate(best, records, by="guess")
 
 
 STILL = {"scaling": "bounds", "rewards_scaled": False}

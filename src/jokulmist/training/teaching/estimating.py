@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -13,7 +13,9 @@ from jokulmist.agents.recorded.cloning import Cloning
 from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
+from jokulmist.learning.action_distributions import joint_over
 from jokulmist.training.policies.policy import Act, Policy
+from jokulmist.training.teaching.fitted_values import fitted_returns
 from jokulmist.training.teaching.learn_from import learn_from
 from jokulmist.training.teaching.records import Records
 
@@ -22,6 +24,7 @@ CLONE_STEPS = 2_000
 LEAST_CHANCE = 1e-3
 FEW_WEIGHTS = 10.0
 RARE = 0.05
+By = Literal["weights", "fitted"]
 
 
 @dataclass(frozen=True)
@@ -35,7 +38,7 @@ class Estimate:
         95 %, by drawing the episodes anew (Efron, 1979).
     episodes : int
     effective : float
-        As how many episodes of the policy itself they count (Kong, 1992): far below `episodes`, it is unlike what was recorded, and the interval is too narrow.
+        As how many episodes of the policy itself they count (Kong, 1992): far below `episodes`, it is unlike what was recorded, and the interval of weights is too narrow.
     outside : float
         The share of the recorded observations on which the policy would do, without exploration, what was hardly ever done there: with a chance below 5 % by
         behaviour cloning of the records.
@@ -46,18 +49,27 @@ class Estimate:
     episodes: int
     effective: float
     outside: float
+    by: By = "weights"
 
     def __repr__(self) -> str:
         low, high = self.interval
-        few = "; too unlike what was recorded to say" if self.effective < FEW_WEIGHTS else ""
-        return f"<estimated mean return {self.mean:.4g} [{low:.4g}, {high:.4g}] from {self.episodes:,} episodes that count as {self.effective:.0f}{few}; outside of them at {self.outside:.0%}>"
+        few = "; too unlike what was recorded to say" if self.effective < FEW_WEIGHTS and self.by == "weights" else ""
+        how = "by fitted values, " if self.by == "fitted" else ""
+        return f"<{how}estimated mean return {self.mean:.4g} [{low:.4g}, {high:.4g}] from {self.episodes:,} episodes that count as {self.effective:.0f}{few}; outside of them at {self.outside:.0%}>"
 
 
-def estimate(policy: Any, records: Records, *, act: Act = "greedy", discount: float = 1.0, seed: int = 0) -> Estimate:
-    """What a policy would return, by weighted importance sampling of recorded episodes, decision by decision.
+def estimate(
+    policy: Any, records: Records, *, act: Act = "greedy", discount: float = 1.0, seed: int = 0, by: By = "weights"
+) -> Estimate:
+    """What a policy would return, by weighted importance sampling of recorded episodes, decision by decision; or by values that are fitted to them.
 
-    At each decision an episode weighs by how much likelier the policy would have done all that was done in it so far than whoever was recorded (Precup, Sutton and Singh, 2000;
-    Thomas, 2015, section 3.5). The chances of whoever was recorded are taken from the records (columns ``probability.*``), else from behaviour cloning of them.
+    By weights: at each decision an episode weighs by how much likelier the policy would have done all that was done in it so far than whoever was recorded (Precup, Sutton and Singh, 2000;
+    Thomas, 2015, section 3.5). The chances of whoever was recorded are taken from the records (columns ``probability.*``), else from behaviour cloning of them. It is right for any environment, and knows little where
+    the policy is unlike them.
+
+    By fitted values: the policy's values of so many decisions as the longest episode has are fitted to what was recorded, one decision after another (Le, Voloshin and Yue, 2019,
+    algorithm 3), by random features of what is seen; the interval by fitting episodes that are drawn anew (Hao et al., 2021). It uses each decision, whoever took it, and is as
+    right as the values can be told by what is seen at the moment.
 
     Parameters
     ----------
@@ -67,7 +79,8 @@ def estimate(policy: Any, records: Records, *, act: Act = "greedy", discount: fl
     act : {"greedy", "sampled"}
     discount : float, in [0, 1]
     seed : int
-        Of the episodes that are drawn anew for the interval.
+        Of the episodes that are drawn anew for the interval, and of the features.
+    by : {"weights", "fitted"}
 
     Returns
     -------
@@ -76,7 +89,7 @@ def estimate(policy: Any, records: Records, *, act: Act = "greedy", discount: fl
     Raises
     ------
     SettingError
-        When the policy decides numbers, or learned on other channels.
+        When the policy decides numbers, or learned on other channels; by fitted values, where images are seen.
     """
     policy = getattr(policy, "policy", policy)
     if not isinstance(policy, Policy):
@@ -87,6 +100,8 @@ def estimate(policy: Any, records: Records, *, act: Act = "greedy", discount: fl
         raise SettingError(
             "the policy has other channels or another action than the records. Read them with the environment that it learned on."
         )
+    if by not in ("weights", "fitted"):
+        raise SettingError(f'`by` is {by!r}; it must be "weights" or "fitted".')
     rows, actions = records.rows, records.rows.actions
     theirs = records.chance
     if theirs is None:
@@ -110,9 +125,16 @@ def estimate(policy: Any, records: Records, *, act: Act = "greedy", discount: fl
     low, high = np.quantile(drawn, [0.025, 0.975])
     last = weights[:, -1]
     effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
-    return Estimate(
-        float(mean_of(np.arange(count))), (float(low), float(high)), count, effective, outside_of(policy, records)
-    )
+    mean = float(mean_of(np.arange(count)))
+    if by == "fitted":
+        if records.spec.images:
+            raise SettingError('values are fitted to numbers, and the records have images. Use `by="weights"`.')
+        joint = joint_over(records.spec.action)
+        chances = np.stack([all_chances_of(policy, seen, act, joint) for seen in (rows.observed, rows.last)])
+        index = np.asarray(joint.index(actions))
+        mean, refitted = fitted_returns(records, np.flatnonzero(place == 0), chances, index, discount, seed)
+        low, high = np.quantile(refitted, [0.025, 0.975])
+    return Estimate(mean, (float(low), float(high)), count, effective, outside_of(policy, records), by)
 
 
 def outside_of(policy: Policy, records: Records) -> float:
@@ -157,6 +179,16 @@ def chances_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:
     if actions is None:
         return chosen
     return 1.0 * _same(chosen, actions)
+
+
+def all_chances_of(policy: Policy, observed: Any, act: Act, joint: Any) -> Any:
+    """The chances of all combinations of choices, shape ``(rows, combinations)``."""
+    count = len(observed.age)
+    found = np.zeros((count, joint.count))
+    for index in range(joint.count):
+        taken = joint.own(np.full(count, index, np.int32))
+        found[:, index] = chances_of(policy, observed, taken, act)
+    return found
 
 
 def _greedy(policy: Policy, observed: Any, shapes: Any, calls_kind: Any) -> Any:
