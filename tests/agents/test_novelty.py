@@ -9,7 +9,7 @@ from places import Corridor, seen
 import jokulmist as jm
 from jokulmist.agents.batches import in_rows
 from jokulmist.agents.contract import Experience, numbers_at
-from jokulmist.agents.novelty import counted, foretold, seeking
+from jokulmist.agents.novelty import counted, foretold, judged, seeking
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
@@ -113,6 +113,44 @@ def test_what_is_foretold_badly_is_new_until_it_is_learned_in_the_scale_of_its_r
     assert float(after.returns.count) == count + 60
 
 
+def test_a_policy_is_given_what_its_value_of_novelty_did_not_foretell():
+    """By hand: the errors of the value, over the end of an episode; and the value comes to the discounted sum of a novelty that stays."""
+    agent = jm.PPO(novelty=jm.Novelty(0.5, by="counts", discount=0.8, learning_rate=3e-3))
+    _, shapes, numbers, learner, _ = begun(agent, Corridor(), 2)
+    e = some(12, 2)
+    e = jax.tree.map(jnp.asarray, e._replace(ended=e.ended | True, closed=e.closed | True))
+    new, known = jnp.full((12, 2), 0.3), jax.tree.map(jnp.asarray, learner.known)
+    step = jax.jit(lambda known: judged(shapes, numbers, known, known, e, new))
+    for _ in range(200):
+        before, (known, errors) = known, step(known)
+    value = [
+        np.asarray(applied(shapes.judge.module(before.judge), prepared(shapes.spec, "running", before.statistics, in_rows(s))))[:, 0].reshape(12, 2)
+        for s in (e.observed, e.following)
+    ]  # fmt: skip
+    assert np.allclose(errors, 0.3 + 0.8 * value[1] - value[0], atol=1e-5)
+    assert np.allclose(value[0], 0.3 / (1.0 - 0.8), atol=0.1)
+    told = {}
+
+    class Given(jm.PPO):
+        @staticmethod
+        def learn(shapes, numbers, learner, memory, experience, noise):
+            jax.debug.callback(lambda r: told.setdefault("rewards", np.asarray(r)), experience.rewards)
+            return jm.PPO.learn(shapes, numbers, learner, memory, experience, noise)
+
+    run = jm.train(
+        Corridor(),
+        Given(
+            **dict(agent),
+        ),
+        steps=128,
+        copies=2,
+        folder=None,
+        lane="plain",
+    )
+    assert "rewards" in told
+    assert (run.readings["novelty"] > 0.0).all()
+
+
 @pytest.mark.parametrize(
     "agent",
     [
@@ -132,6 +170,7 @@ def test_both_lanes_learn_the_same_and_returns_are_left_alone(agent, tmp_path):
     assert (runs[0].readings["novelty"] > 0.0).any()
     kept = jm.train(Corridor(), agent, steps=480, copies=2, seed=3, folder=tmp_path, lane="plain")
     assert jm.Run.open(kept.path).plan.agent == agent
+    assert any("no part of the return" in text.get_text() for text in jm.ledger(kept).get_legend().get_texts())
     before = len(kept.episodes)
     assert len(jm.resume(kept.path, steps=480).episodes) > before
 

@@ -10,12 +10,14 @@ import numpy as np
 
 from jokulmist.agents.batches import as_flat, in_parts, in_rows, seed_from
 from jokulmist.agents.contract import Agent, Numbers, Shapes
+from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.tables.cells import array_ops, grid_for
 from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import joint_over
+from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.networks.inputs import applied
 from jokulmist.learning.networks.layout import Layout, built, usual_network
 from jokulmist.learning.observation_scaling import Running, fresh_running, gathered, met, prepared
@@ -26,6 +28,8 @@ from jokulmist.trees import replaced
 
 FEATURES = 32
 ROWS = 256
+# Of the targets of novelty's own value, and how often it goes over them.
+TRACE_DECAY, EPOCHS = 0.95, 4
 MOST_COUNTED = 50_000_000
 MOST_BY_ITSELF = 1_000_000
 
@@ -41,6 +45,9 @@ class Known(NamedTuple):
     moments : the optimiser's state
     statistics, returns : Running
         That scale what is seen, and the novelty.
+    judge : float32, shape ``(size,)``; empty unless the method learns a policy
+        The network of the novelty's own value.
+    judge_moments : the optimiser's state
     """
 
     counts: Any
@@ -49,6 +56,8 @@ class Known(NamedTuple):
     moments: Any
     statistics: Running | None
     returns: Running | None
+    judge: Any = ()
+    judge_moments: Any = ()
 
 
 class Sought(NamedTuple):
@@ -69,7 +78,7 @@ class Seeking(Agent):
         by = novelty.by or ("counts" if hasattr(inner, "grid") or _countable(spec) else "distillation")
         shapes = Shapes(
             spec=spec, copies=copies, kind=type(self.inner), inner=inner, by=by, discount_per=getattr(inner, "discount_per", "decision"),
-            grid=None, layout=None, actions=1,
+            grid=None, layout=None, actions=1, judge=None,
         )  # fmt: skip
         if by == "counts":
             shapes.grid = getattr(inner, "grid", None) or grid_for(spec, novelty.bins, "Novelty")
@@ -82,6 +91,8 @@ class Seeking(Agent):
                 )
         else:
             shapes.layout = _layout(usual_network(spec), spec, 0)
+        if isinstance(self.inner, PolicyAgent):
+            shapes.judge = _layout(usual_network(spec), spec, 0, 1)
         return shapes
 
     def numbers(self) -> dict[str, Coefficients]:
@@ -103,14 +114,21 @@ class Seeking(Agent):
     @staticmethod
     def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Any:
         own = shapes.kind.fresh_learner(shapes.inner, numbers, noise)
+        seed = seed_from(noise) if shapes.judge is not None or shapes.by == "distillation" else 0
+        judge: tuple[Any, ...] = ()
+        if shapes.judge is not None:
+            begun = _layout(usual_network(shapes.spec), shapes.spec, seed + 2, 1).begun()
+            judge = (begun, transform("adam").init(begun))
         if shapes.by == "counts":
             if hasattr(shapes.inner, "grid"):
                 own.values[...] = np.maximum(own.values, unmet(numbers))
-            return Sought(own, Known(np.zeros(shapes.grid.cells * shapes.actions, np.float32), (), (), (), None, None))
-        seed = seed_from(noise)
+            counts = np.zeros(shapes.grid.cells * shapes.actions, np.float32)
+            seen = fresh_running(shapes.spec.width) if judge else None
+            return Sought(own, Known(counts, (), (), (), seen, None, *judge))
         target, weights = (_layout(usual_network(shapes.spec), shapes.spec, seed + k).begun() for k in range(2))
         moments = transform("adam").init(weights)
-        return Sought(own, Known((), target, weights, moments, fresh_running(shapes.spec.width), fresh_running(1)))
+        seen = fresh_running(shapes.spec.width)
+        return Sought(own, Known((), target, weights, moments, seen, fresh_running(1), *judge))
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
@@ -139,6 +157,9 @@ class Seeking(Agent):
             known, new, open_now = foretold(shapes, numbers, learner.known, memory["open"], experience)
         more = numbers.novelty_weight * new
         rewards = experience.rewards + more
+        if shapes.judge is not None:
+            known, ahead = judged(shapes, numbers, learner.known, known, experience, new)
+            rewards = experience.rewards + numbers.novelty_weight * ahead
         own, own_memory, told = shapes.kind.learn(
             shapes.inner, numbers, learner.own, memory["own"], experience._replace(rewards=rewards), noise
         )
@@ -217,8 +238,51 @@ def foretold(shapes: Any, numbers: Numbers, known: Known, open_before: Any, expe
     return after, new / spread_of(returns), open_now
 
 
-def _layout(network: Any, spec: Spec, seed: int) -> Layout:
-    return Layout(network, lambda: built(network, spec, FEATURES, seed))
+def judged(shapes: Any, numbers: Numbers, before: Known, known: Known, experience: Any, new: Any) -> tuple[Known, Any]:
+    """How much better than foretold what followed each decision was in novelty, by a value of its own with a discount of its own.
+
+    ``n + discount v(s') - v(s)`` goes on over the end of an episode: what is new in the next one counts, too (Burda et al., 2019, section 2.3). A method that learns a policy is
+    given these errors in the place of the novelty: their sum, as its advantages take it, is the advantage of the novelty, and its own value has nothing to learn of it.
+    """
+    import jax
+    import jax.numpy as jnp
+    from jax import lax
+
+    layout = shapes.judge
+    rows = [in_rows(seen) for seen in (experience.observed, experience.following)]
+    inputs, after = (prepared(shapes.spec, "running", before.statistics, seen) for seen in rows)
+    module = layout.module(before.judge)
+    values, ahead = (applied(module, some)[:, 0].reshape(new.shape) for some in (inputs, after))
+    errors = new + numbers.novelty_discount * ahead - values
+    decay = jnp.full(new.shape, jnp.float32(numbers.novelty_discount * TRACE_DECAY))
+    wanted = (values + accumulated(errors, decay)).reshape(-1)
+    steps = max(1, wanted.shape[0] // ROWS)
+    size = wanted.shape[0] // steps
+
+    def step(state: Any, part: Any) -> Any:
+        weights, moments = state
+        some, targets = part
+
+        def loss(leaves: Any) -> Any:
+            return jnp.mean(jnp.square(applied(layout.combined(leaves), some)[:, 0] - targets))
+
+        gradients = jax.grad(loss)(layout.leaves(weights))
+        weights, moments, _ = descended("adam", weights, moments, as_flat(gradients), numbers.novelty_learning_rate)
+        return (weights, moments), None
+
+    def epoch(state: Any, _: Any) -> Any:
+        return lax.scan(step, state, in_parts(some, steps, size))[0], None
+
+    some = jax.tree.map(lambda leaf: leaf[: steps * size], (inputs, wanted))
+    (weights, moments), _ = lax.scan(epoch, (before.judge, before.judge_moments), None, length=EPOCHS)
+    statistics = known.statistics
+    if shapes.by == "counts":
+        statistics = gathered(statistics, met(experience))
+    return known._replace(judge=weights, judge_moments=moments, statistics=statistics), errors
+
+
+def _layout(network: Any, spec: Spec, seed: int, outputs: int = FEATURES) -> Layout:
+    return Layout(network, lambda: built(network, spec, outputs, seed))
 
 
 def seeking(agent: Agent) -> Agent:

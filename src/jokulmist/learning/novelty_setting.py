@@ -27,9 +27,10 @@ class Novelty(BaseModel):
     bins : int
         Equal bins of each number that is counted; whole numbers have one bin a value. A table has its own.
     discount : float, in [0, 1]
-        Of the returns that distillation is scaled by.
+        Of the returns that distillation is scaled by, and of the value that a method which learns a policy has of novelty alone. That value goes on over the end of an episode, and
+        such a method learns from how much better than it what followed was.
     learning_rate : float
-        Of the network that foretells.
+        Of the network that foretells, and of that value's.
 
     Examples
     --------

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -71,7 +71,23 @@ def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
             )
             up, down = up + np.clip(share, 0, None), down + np.clip(share, None, 0)
         axes.stairs(total, stretches.edges, baseline=None, color=style.INK, linewidth=2.0, label="return")
+        _novelty(axes, run, stretches)
         axes.axhline(0.0, color=style.INK, linewidth=0.8)
         axes.set_xlim(0, stretches.edges[-1])
         axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.13), ncols=3)
     return axes
+
+
+def _novelty(axes: Axes, run: Run, stretches: Any) -> None:
+    """What was learned from beside the return: the reward for what is new, of an episode as long as those of the time."""
+    readings = run.readings
+    if "novelty" not in readings or len(readings) < 2:
+        return
+    long = np.diff(stretches.edges) / stretches.counts
+    at = readings["decisions"].to_numpy(float)
+    each = np.interp(at, (stretches.edges[:-1] + stretches.edges[1:]) / 2.0, long)
+    amount = readings["novelty"].to_numpy(float) * each
+    axes.plot(
+        at, amount, color=style.INK, linewidth=1.4, linestyle=(0, (1, 2)),
+        label=f"novelty, learned from and no part of the return  (mean {np.nanmean(amount):+.3g})",
+    )  # fmt: skip
