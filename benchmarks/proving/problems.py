@@ -85,4 +85,16 @@ TELLING = {
     "lantern": Problem(telling.Lantern, "straight", ("PPO", "DQN"), "images", IMAGES),
     "signal": Problem(_signal, "knowing", CHOICES, "a cue five decisions back, seen in a stack"),
 }  # fmt: skip
+# What needs a block beside the method: memory for a cue that is gone, novelty for what is met once in 10^9 episodes of random play.
+MEMORY = {"network": jm.Recurrent(64, sequence=8, burn_in=0)}
+RARELY = {"learn_every": 16, "minibatch": 16}
+ROWS = {**MEMORY, **RARELY}
+BLOCKS = {
+    "cue": Problem(telling.Signal, "knowing", ("PPO", "ActorCritic", "Reinforce", "DQN", "SAC"), "a cue five decisions back that is gone: with memory", {"SAC": 60_000}, {
+        "PPO": MEMORY, "ActorCritic": MEMORY, "Reinforce": {**MEMORY, "horizon": 6}, "DQN": ROWS, "SAC": ROWS,
+    }),
+    "crossing": Problem(telling.Crossing, "knowing", ("DQN", "PPO"), "thirty right choices, a wrong one goes back: with novelty", {"PPO": 600_000, "DQN": 150_000}, { "DQN": {"novelty": jm.Novelty(0.1)}, "PPO": {"novelty": jm.Novelty(0.1)},
+    }),
+}  # fmt: skip
+TELLING.update(BLOCKS)
 ALL = {**CHOOSING, **TELLING}

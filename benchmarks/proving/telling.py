@@ -446,3 +446,39 @@ class Signal(jm.Environment):
     @jm.reference
     def knowing(self, state):
         return int(state.way)
+
+
+class Crossing(jm.Environment):
+    """Thirty ice floes, seen as a row of which one is lit: at each one way is right, and the other leads back. Only the far shore pays."""
+
+    time_limit = 90
+    right = jm.series([(7 * k * k + 3 * k + 1) % 11 % 2 for k in range(30)])
+
+    class State(jm.State):
+        floe: int = jm.field()
+
+    action = jm.Choice("left", "right")
+
+    def begin(self, draw):
+        return self.State(floe=0)
+
+    def advance(self, state, action, draw):
+        return state.replace(
+            floe=self.xp.where(action == self.right[self.xp.minimum(state.floe, 29)], state.floe + 1, 0)
+        )
+
+    @jm.sensor(low=0, high=1, shape=31)
+    def lit(self, state):
+        return self.xp.asarray(self.xp.arange(31) == state.floe, dtype=self.xp.float32)
+
+    @jm.reward
+    def across(self, after):
+        return self.xp.where(after.floe == 30, 1.0, 0.0)
+
+    @jm.ending
+    def ashore(self, after):
+        return after.floe == 30
+
+    @jm.reference
+    def knowing(self, state):
+        return int(self.right[min(int(state.floe), 29)])

@@ -24,6 +24,7 @@ CLONE_STEPS = 2_000
 LEAST_CHANCE = 1e-3
 FEW_WEIGHTS = 10.0
 RARE = 0.05
+NORMAL = 1.959964
 By = Literal["weights", "fitted"]
 
 
@@ -133,7 +134,8 @@ def estimate(
         chances = np.stack([all_chances_of(policy, seen, act, joint) for seen in (rows.observed, rows.last)])
         index = np.asarray(joint.index(actions))
         mean, refitted = fitted_returns(records, np.flatnonzero(place == 0), chances, index, discount, seed)
-        low, high = np.quantile(refitted, [0.025, 0.975])
+        spread = NORMAL * float(np.std(refitted, ddof=1)) if len(refitted) > 1 else math.nan  # they are normal about the mean
+        low, high = mean - spread, mean + spread
     return Estimate(mean, (float(low), float(high)), count, effective, outside_of(policy, records), by)
 
 

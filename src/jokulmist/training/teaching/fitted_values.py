@@ -13,7 +13,7 @@ from scipy import linalg
 
 FEATURES = 200
 RIDGE = 1e-6
-RESAMPLES = 100
+RESAMPLES = 40
 MOST_PAIRS = 2_000
 # A feature turns once over some of the typical distance between two observations.
 REACHES = (1.0, 2.5)
