@@ -257,7 +257,7 @@ class Agent(BaseModel, metaclass=_Declared):
         `readings` is a tuple of scalars, one for each of `reading_names`.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, defer_build=True)
 
     reading_names: ClassVar[tuple[str, ...]] = ()
     traced: ClassVar[bool] = True

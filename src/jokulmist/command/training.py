@@ -10,6 +10,7 @@ from typing import Any
 
 import typer
 
+from jokulmist.command.drawing import Drawing
 from jokulmist.command.printing import print_json, print_table
 from jokulmist.errors import SettingError
 
@@ -20,26 +21,26 @@ def train(
     plan_file: Path, changes: list[str], folder: Path, name: str | None, workers: int | None, dry: bool, json: bool
 ) -> bool:
     """Train a plan; returns whether it was stopped before its end."""
-    from jokulmist.training.plans.plan import read_plan
-    from jokulmist.training.progress import LiveLine
-    from jokulmist.training.runs.run import summary
-    from jokulmist.training.train import train_plan
+    drawing = None if dry else Drawing(plan_file, changes)  # before all else is loaded
+    try:
+        from jokulmist.training.plans.plan import read_plan
+        from jokulmist.training.progress import LiveLine
+        from jokulmist.training.runs.run import summary
+        from jokulmist.training.train import train_plan
 
-    plan = read_plan(plan_file, changes)
-    if dry:
-        _forecast(plan, folder, workers, json)
-        return False
-    runs = train_plan(
-        plan, folder=folder, name=name, show=LiveLine(), command=["jokulmist", *sys.argv[1:]], workers=workers
-    )
-    stopped = any(run.status == "stopped" for run in runs)
-    if not stopped:  # whoever stopped it does not want to wait for pictures
-        from jokulmist.pictures.saved import save_pictures
-        from jokulmist.training.evaluation.evaluate import evaluate_references
-
-        known = evaluate_references(plan.measured)
-        for run in runs:
-            save_pictures(run, known)
+        plan = read_plan(plan_file, changes)
+        if drawing is None:
+            _forecast(plan, folder, workers, json)
+            return False
+        runs = train_plan(
+            plan, folder=folder, name=name, show=LiveLine(), command=["jokulmist", *sys.argv[1:]], workers=workers
+        )
+        stopped = any(run.status == "stopped" for run in runs)
+        if not stopped:  # whoever stopped it does not want to wait for pictures
+            drawing.draw(runs, plan)
+    finally:
+        if drawing is not None:
+            drawing.drop()
     rows = [{**summary(run), "folder": str(run.path)} for run in runs]
     if json:
         print_json(rows)

@@ -38,7 +38,7 @@ class Novelty(BaseModel):
     Novelty(weight=0.5)
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     weight: float = 0.1
     by: Literal["counts", "distillation"] | None = None

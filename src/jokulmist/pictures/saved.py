@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 
 from jokulmist.environments.declaration.environment import describe
@@ -47,6 +48,18 @@ def save_pictures(run: Run | str | Path, known: Levels | None = None) -> list[Pa
     if run.plan.training.record_every is not None:
         paths += _of_behaviour(run)
     return paths
+
+
+def warm_up() -> None:
+    """Load what draws, fonts too, so that the first picture takes no longer than the next."""
+    import pandas  # noqa: F401  # reads what is drawn
+
+    with style.styled():
+        figure = style.fitted_figure()
+        axes = figure.add_subplot()
+        axes.plot([0.0, 1.0], label="all")
+        axes.legend()
+        figure.savefig(io.BytesIO(), format="png")
 
 
 def _of_behaviour(run: Run) -> list[Path]:

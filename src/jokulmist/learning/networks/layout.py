@@ -41,7 +41,7 @@ class NetworkSettings(BaseModel):
         al., 1998). Biases of hidden layers begin uniform within that, those of the outputs at 0.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     hidden: tuple[Wide, ...] = (64, 64)
     activation: Activation = "relu"

@@ -115,7 +115,7 @@ class Training(BaseModel):
         What a column is called in the records.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     steps: Count | None = None
     episodes: Count | None = None

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from jokulmist.agents.players import kinds_of, method_names
 from jokulmist.errors import SettingError
-from jokulmist.lanes.compiled.compilability import find
 from jokulmist.records import run_folder as files
+from jokulmist.training.plans.fingerprint import known_to_compile, note_that_it_compiles
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import REMOTE, use_of
 
@@ -33,8 +33,13 @@ def chosen_lane(plan: Plan) -> tuple[bool, str]:
                 f'`{method_names(plan.agent)}` is not traced, so it trains on plain lanes. Use `lane="plain"`.'
             )
         return False, ""
+    from jokulmist.lanes.compiled.compilability import find
+
+    if known_to_compile(plan.stage):
+        return True, ""
     finding = find(plan.stage)
     if finding.compiles:
+        note_that_it_compiles(plan.stage)
         return True, ""
     if plan.training.lane == "compiled":
         raise SettingError(f"the environment cannot be compiled: {finding.why}")

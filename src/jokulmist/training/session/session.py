@@ -55,7 +55,6 @@ from jokulmist.training.session.recorded import records_of, refuse_changed, summ
 from jokulmist.training.session.reports import Reports
 from jokulmist.training.session.so_far import SoFar
 from jokulmist.training.session.start import start_of
-from jokulmist.training.teaching.estimating import where_it_leaves
 from jokulmist.training.teaching.records_loop import RecordsLoop
 
 log = logging.getLogger(__name__)
@@ -377,6 +376,8 @@ class Session:
             status = "failed" if failure is not None and status == "done" else status
         decisions = loop.decisions if loop is not None else 0
         if status == "done" and self.records is not None and policy is not None:
+            from jokulmist.training.teaching.estimating import where_it_leaves
+
             self.so_far.tell(where_it_leaves(policy, self.records))
         elif status == "done":
             so_far = self.so_far

@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
-import hashlib
 import io
 import json
-import os
 import time
 import zipfile
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import cached_property, lru_cache
-from pathlib import Path
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import Environment, describe, outline_of, settings_of
+from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.transition.stepping import Stepper
-from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.errors import SettingError
 from jokulmist.records.files import replace_file
-from jokulmist.training.plans.sources import plan_code
+from jokulmist.training.plans.fingerprint import fingerprint, kept_place
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.solving.induction import Best, best_of
 from jokulmist.training.solving.transitions import Deciding, Transitions, key_of, refuse_unsolvable, transitions_of
@@ -30,7 +27,7 @@ if TYPE_CHECKING:
 
 OPTIMUM = "optimum"
 MOST_STATES = 2_000_000
-KEPT = Path("jokulmist") / "solved"
+KEPT = "solved"
 _KNOWN: dict[Any, Solution | None] = {}
 
 
@@ -257,37 +254,14 @@ def known_optimum(environment: Environment) -> Solution | None:
         refuse_unsolvable(environment)
     except SettingError:
         return None
-    key = _key_of(environment)
+    key = fingerprint(environment)
     if key not in _KNOWN:
         _KNOWN[key] = _read(environment, key)
     return _KNOWN[key]
 
 
-@lru_cache(maxsize=64)  # the code is read for it, and each evaluation asks several times
-def _key_of(environment: Environment) -> str | tuple[Any, ...]:
-    """A name for a file; of a class whose code is nowhere, a key in this process alone."""
-    cls, (parameters, weights) = type(environment), settings_of(environment)
-    settings = json.dumps([parameters, weights], sort_keys=True, default=str)
-    try:
-        code = plan_code(environment)
-    except JokulmistError:  # its file was edited since it was read: what it was is nowhere
-        return (cls, settings)
-    version = code.versions.get(cls.__qualname__)
-    if version is None or code.unkept:
-        return (cls, settings)
-    series = {one.name: one.array.tolist() for one in outline_of(cls).series}
-    said = json.dumps([cls.__qualname__, version, series, settings], sort_keys=True)
-    return hashlib.sha256(said.encode()).hexdigest()[:24]
-
-
-def _place() -> Path:
-    """The user's cache folder, where the XDG Base Directory Specification has it."""
-    cache = os.environ.get("XDG_CACHE_HOME", "")
-    return (Path(cache) if cache else Path.home() / ".cache") / KEPT
-
-
 def _keep(solution: Solution) -> None:
-    key = _key_of(solution.environment)
+    key = fingerprint(solution.environment)
     _KNOWN[key] = solution
     if isinstance(key, tuple):
         return
@@ -309,7 +283,7 @@ def _keep(solution: Solution) -> None:
         for name, array in arrays.items():
             with kept.open(f"{name}.npy", "w") as entry:
                 np.lib.format.write_array(entry, array, allow_pickle=False)
-    place = _place()
+    place = kept_place(KEPT)
     try:
         place.mkdir(parents=True, exist_ok=True)
         replace_file(place / f"{key}.npz", sink.getvalue())
@@ -322,7 +296,7 @@ def _read(environment: Environment, key: Any) -> Solution | None:
     if isinstance(key, tuple):
         return None
     try:
-        with np.load(_place() / f"{key}.npz", allow_pickle=False) as kept:
+        with np.load(kept_place(KEPT) / f"{key}.npz", allow_pickle=False) as kept:
             arrays = {name: kept[name] for name in kept.files}
         about = json.loads(arrays["about"].tobytes())
         cls = type(environment).State

@@ -134,7 +134,9 @@ def estimate(
         chances = np.stack([all_chances_of(policy, seen, act, joint) for seen in (rows.observed, rows.last)])
         index = np.asarray(joint.index(actions))
         mean, refitted = fitted_returns(records, np.flatnonzero(place == 0), chances, index, discount, seed)
-        spread = NORMAL * float(np.std(refitted, ddof=1)) if len(refitted) > 1 else math.nan  # they are normal about the mean
+        spread = (
+            NORMAL * float(np.std(refitted, ddof=1)) if len(refitted) > 1 else math.nan
+        )  # they are normal about the mean
         low, high = mean - spread, mean + spread
     return Estimate(mean, (float(low), float(high)), count, effective, outside_of(policy, records), by)
 

@@ -1,0 +1,61 @@
+"""Seconds of whole commands from a fresh process, of this code and another checkout in turns: import, help, a table and PPO for 1,000 decisions from a warm cache.
+
+python benchmarks/startup.py [--other PATH] [--repeats 7]    # PATH: a checkout, e.g. made by `git clone`
+"""
+
+import argparse
+import json
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+PLAN = '[environment]\nuse = "tarn"\n[agent]\nuse = "{}"\n[training]\nsteps = 1000\n'
+CASES = {
+    "import": ["-c", "import jokulmist"],
+    "help": ["-m", "jokulmist", "--help"],
+    "table": ["-m", "jokulmist", "train", "table.toml"],
+    "ppo": ["-m", "jokulmist", "train", "ppo.toml"],
+}
+
+
+def once(words, place, source):
+    began = time.perf_counter()
+    environ = {**os.environ, "HOME": str(place), "PYTHONPATH": str(source)}
+    subprocess.run([sys.executable, *words], cwd=place, env=environ, capture_output=True, check=True)
+    return time.perf_counter() - began
+
+
+def main():
+    words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    words.add_argument("--other", type=Path)
+    words.add_argument("--repeats", type=int, default=7)
+    given = words.parse_args()
+    own = Path(__file__).resolve().parents[1]
+    sources = {"this": own / "src", **({"other": given.other.resolve() / "src"} if given.other else {})}
+    found = {}
+    with tempfile.TemporaryDirectory() as parent:
+        for name in sources:
+            (Path(parent) / name).mkdir()
+            for plan, agent in (("table", "QLearning"), ("ppo", "PPO")):
+                (Path(parent) / name / f"{plan}.toml").write_text(PLAN.format(agent))
+        bare = statistics.median(once(["-c", "pass"], Path(parent), own) for _ in range(given.repeats))
+        for case, command in CASES.items():
+            times = {name: [] for name in sources}
+            for k in range(given.repeats + 1):  # the first fills the caches
+                for name, source in sources.items():
+                    took = once(command, Path(parent) / name, source)
+                    if k:
+                        times[name].append(took)
+            for name, own_times in times.items():
+                told = [statistics.median(own_times), min(own_times), max(own_times)]
+                found[f"{case}, {name}"] = [round(one, 3) for one in told]
+            print(case, {name: found[f"{case}, {name}"] for name in sources}, file=sys.stderr, flush=True)
+    print(json.dumps({"an empty Python": round(bare, 3), "median, least, most": found}, indent=2))
+
+
+if __name__ == "__main__":
+    main()

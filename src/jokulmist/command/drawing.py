@@ -1,0 +1,106 @@
+"""Pictures of runs, drawn by a process of their own: while the first one trains, the second loads what draws and measures what random play and the references reach."""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import json
+import os
+import select
+import subprocess
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from jokulmist.training.plans.plan import Plan
+    from jokulmist.training.runs.run import Run
+
+# A training that takes longer than this draws by itself: nothing waits for hours with what it has loaded.
+MOST_WAITED = 120.0
+DRAWN = "drawn"
+
+
+class Drawing:
+    """Whoever draws the runs of a plan.
+
+    Parameters
+    ----------
+    plan_file : Path
+    changes : list of str
+        As `read_plan` takes them.
+    """
+
+    def __init__(self, plan_file: Path, changes: list[str]) -> None:
+        words = [sys.executable, "-m", "jokulmist.command.drawing", str(plan_file), *changes]
+        self._process: subprocess.Popen[str] | None = None
+        if (os.cpu_count() or 1) < 2:
+            return
+        with contextlib.suppress(OSError):
+            self._process = subprocess.Popen(
+                words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, start_new_session=True,
+            )  # fmt: skip
+
+    def draw(self, runs: Sequence[Run], plan: Plan) -> None:
+        """Draw them; whatever the other process has not drawn is drawn here."""
+        drawn = self._asked([run for run in runs if run.path is not None])
+        left = [run for run in runs if str(run.path) not in drawn]
+        if left:
+            from jokulmist.pictures.saved import save_pictures
+            from jokulmist.training.evaluation.evaluate import evaluate_references
+
+            known = evaluate_references(plan.measured)
+            for run in left:
+                save_pictures(run, known)
+
+    def _asked(self, runs: list[Run]) -> set[str]:
+        process = self._process
+        if process is None or process.poll() is not None:
+            return set()
+        with contextlib.suppress(OSError, ValueError):
+            said, _ = process.communicate(json.dumps([str(run.path.absolute()) for run in runs if run.path]) + "\n")
+            ours = {str(run.path.absolute()): str(run.path) for run in runs if run.path}
+            lines = [line.split("\t", 1) for line in said.splitlines()]
+            return {ours[line[1]] for line in lines if len(line) == 2 and line[0] == DRAWN and line[1] in ours}
+        return set()
+
+    def drop(self) -> None:
+        """Nothing will be drawn."""
+        if self._process is not None:
+            with contextlib.suppress(OSError):
+                self._process.kill()
+                self._process.communicate()
+            self._process = None
+
+
+def beside(plan_file: Path, changes: list[str]) -> None:
+    """The other process: load, measure, wait for the runs' folders, draw."""
+    from jokulmist.training.workers import pool
+
+    pool.READING = True  # a file that trains as it is read does not train here, too
+    from jokulmist.pictures.saved import save_pictures, warm_up
+    from jokulmist.training.evaluation.evaluate import evaluate_references
+    from jokulmist.training.plans.fingerprint import fingerprint
+    from jokulmist.training.plans.plan import read_plan
+    from jokulmist.training.runs.run import Run
+
+    environment: Any = read_plan(plan_file, changes).measured
+    known, key = evaluate_references(environment), fingerprint(environment)
+    warm_up()
+    if not select.select([sys.stdin], [], [], MOST_WAITED)[0]:
+        return
+    line = sys.stdin.readline()
+    for path in json.loads(line) if line else []:
+        run = Run.open(Path(path))
+        # The file may have been edited while it trained: what was measured is then of other code than the run's.
+        same = isinstance(key, str) and fingerprint(run.plan.measured) == key
+        save_pictures(run, known if same else None)
+        print(DRAWN, path, sep="\t", flush=True)
+
+
+if __name__ == "__main__":
+    gc.disable()
+    beside(Path(sys.argv[1]), sys.argv[2:])
+    sys.stdout.flush()
+    os._exit(0)  # all is written; taking apart what was loaded would be waited for

@@ -1,0 +1,89 @@
+"""A name for an environment by all that it is: code, parameters, weights, modifiers. What was found out about it is kept under that name, for other processes."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import os
+import platform
+import sys
+from functools import cache, lru_cache
+from importlib import metadata
+from pathlib import Path
+from typing import Any
+
+import jokulmist
+from jokulmist.environments.declaration.environment import (
+    Environment,
+    describe,
+    modifiers_of,
+    outline_of,
+    settings_of,
+)
+from jokulmist.errors import JokulmistError
+from jokulmist.training.plans.sources import plan_code
+
+COMPILES = "compiles"
+
+
+@lru_cache(maxsize=64)  # the code is read for it, and each evaluation asks several times
+def fingerprint(environment: Environment) -> str | tuple[Any, ...]:
+    """A text that may name a file; of a class whose code is nowhere, or that is modified by functions, a key in this process alone."""
+    cls, (parameters, weights) = type(environment), settings_of(environment)
+    around = modifiers_of(environment)
+    modified = [modifier.written() for modifier in around]
+    varied = list(describe(environment).varied)
+    settings = json.dumps([parameters, weights, modified, varied], sort_keys=True, default=str)
+    here = (cls, settings, tuple(around))
+    try:
+        code = plan_code(environment)
+    except JokulmistError:  # its file was edited since it was read: what it was is nowhere
+        return here
+    version = code.versions.get(cls.__qualname__)
+    if version is None or code.unkept or any(modifier.functions() for modifier in around):
+        return here
+    series = {one.name: one.array.tolist() for one in outline_of(cls).series}
+    said = json.dumps([cls.__qualname__, version, series, settings], sort_keys=True)
+    return hashlib.sha256(said.encode()).hexdigest()[:24]
+
+
+def kept_place(what: str) -> Path:
+    """A folder in the user's cache, where the XDG Base Directory Specification has it."""
+    cache = os.environ.get("XDG_CACHE_HOME", "")
+    return (Path(cache) if cache else Path.home() / ".cache") / "jokulmist" / what
+
+
+def known_to_compile(environment: Environment) -> bool:
+    """Whether another process has found that the environment can be compiled, with this library, these versions and this kind of processor."""
+    key = _compiling(environment)
+    return key is not None and (kept_place(COMPILES) / key).exists()
+
+
+def note_that_it_compiles(environment: Environment) -> None:
+    """Keep that for other processes; why one does not compile is found anew, because it names lines."""
+    key = _compiling(environment)
+    if key is None:
+        return
+    with contextlib.suppress(OSError):  # a home that cannot be written: it is known in this process alone
+        place = kept_place(COMPILES)
+        place.mkdir(parents=True, exist_ok=True)
+        (place / key).touch()
+
+
+def _compiling(environment: Environment) -> str | None:
+    key = fingerprint(environment)
+    return f"{key}-{_around()}" if isinstance(key, str) else None
+
+
+@cache
+def _around() -> str:
+    """What else decides: versions, the processor, and the files of this library, which change while it is worked on."""
+    versions = [metadata.version(name) for name in ("jax", "jaxlib", "numpy")]
+    own = [
+        (str(file), stat.st_mtime_ns, stat.st_size)
+        for file in sorted(Path(jokulmist.__file__).parent.rglob("*.py"))
+        if (stat := file.stat())
+    ]
+    said = json.dumps([versions, sys.version, platform.machine(), platform.processor(), own])
+    return hashlib.sha256(said.encode()).hexdigest()[:12]
