@@ -9,6 +9,7 @@ import os
 import select
 import subprocess
 import sys
+import tomllib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -35,7 +36,7 @@ class Drawing:
     def __init__(self, plan_file: Path, changes: list[str]) -> None:
         words = [sys.executable, "-m", "jokulmist.command.drawing", str(plan_file), *changes]
         self._process: subprocess.Popen[str] | None = None
-        if (os.cpu_count() or 1) < 2:
+        if (os.cpu_count() or 1) < 2 or _is_remote(plan_file, changes):
             return
         with contextlib.suppress(OSError):
             self._process = subprocess.Popen(
@@ -74,11 +75,20 @@ class Drawing:
             self._process = None
 
 
+def _is_remote(plan_file: Path, changes: list[str]) -> bool:
+    """Whether a plan trains on a program at the other end of a connection: two that read it would both connect. Of a plan that cannot be read, the reading tells."""
+    with contextlib.suppress(OSError, ValueError, KeyError, TypeError):
+        use = tomllib.loads(plan_file.read_text(encoding="utf-8"))["environment"]["use"]
+        return use == "remote" or any(change.strip().startswith("environment.use") for change in changes)
+    return True
+
+
 def beside(plan_file: Path, changes: list[str]) -> None:
     """The other process: load, measure, wait for the runs' folders, draw."""
     from jokulmist.training.workers import pool
 
     pool.READING = True  # a file that trains as it is read does not train here, too
+    from jokulmist.environments.declaration.simulator import Simulator
     from jokulmist.pictures.saved import save_pictures, warm_up
     from jokulmist.training.evaluation.evaluate import evaluate_references
     from jokulmist.training.plans.fingerprint import fingerprint
@@ -86,7 +96,9 @@ def beside(plan_file: Path, changes: list[str]) -> None:
     from jokulmist.training.runs.run import Run
 
     environment: Any = read_plan(plan_file, changes).measured
-    known, key = evaluate_references(environment), fingerprint(environment)
+    known, key = None, fingerprint(environment)
+    if not isinstance(environment, Simulator):  # which may hold what there is once
+        known = evaluate_references(environment)
     warm_up()
     if not select.select([sys.stdin], [], [], MOST_WAITED)[0]:
         return
