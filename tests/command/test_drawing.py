@@ -32,14 +32,13 @@ def drawn(run):
 def test_runs_are_drawn_by_another_process_and_here_where_that_one_is_gone(plan, tmp_path):
     beside = drawing.Drawing(plan, [])
     asked = read_plan(plan)
-    (first,) = train_plan(asked, folder=tmp_path / "runs")
+    (first,), (second,) = (train_plan(asked, folder=tmp_path / "runs") for _ in range(2))
     assert beside._asked([first]) == {str(first.path)}
     assert drawn(first) == ["learning-curve.png", "ledger.png"]
     # Where the file is in the middle of an edit the other process ends, and the run is drawn here, as it was trained.
     (tmp_path / "trail.py").write_text("raise ValueError('half an edit')\n", encoding="utf-8")
     gone = drawing.Drawing(plan, [])
     gone._process.wait()
-    (second,) = train_plan(asked, folder=tmp_path / "runs")
     assert gone._asked([second]) == set()
     gone.draw([second], asked)
     assert drawn(second) == ["learning-curve.png", "ledger.png"]
