@@ -12,6 +12,7 @@ import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.pictures.report.page import save_report
 from jokulmist.records.checkpoints import best_checkpoint
+from jokulmist.studies.comparison.curves import curve_of
 from jokulmist.training.plans.plan import read_plan
 from jokulmist.training.train import train_plan
 
@@ -119,3 +120,21 @@ def test_what_a_plan_on_records_cannot_ask_is_refused_by_name(log, tmp_path):
     (tmp_path / "torn.csv").write_bytes(b"\xff\xfe\x00trip\n\x80")
     with pytest.raises(RecordError, match="cannot be read as a table"):
         jm.train(Ford(), agent, records=tmp_path / "torn.csv", steps=5, folder=None)
+
+
+def test_runs_on_records_are_compared_and_tuned_by_evaluations(log, tmp_path):
+    runs = [
+        jm.train(Ford(), agent, records=log, folder=tmp_path / "runs", seed=seed, **{**FAST, "steps": steps})
+        for agent, steps in ((jm.Cloning(network=jm.Dense(8)), 60), (jm.ImplicitQ(network=jm.Dense(8)), 90))
+        for seed in (0, 1)
+    ]
+    at, mean = curve_of(runs[2], "steps")
+    assert at.tolist() == [30.0, 60.0, 90.0]
+    last = runs[2].evaluated
+    assert mean[-1] == pytest.approx(last[last["learned"] == 90]["return"].mean())
+    told = jm.compare(runs)
+    assert {group["group"] for _, group in told.table.iterrows()} == {"Cloning", "ImplicitQ"}
+    assert any("by the last evaluation up to there" in note for note in told.notes)
+    over = {"agent.learning_rate": jm.among(1e-3, 1e-2)}
+    with pytest.raises(SettingError, match='Write `score = "evaluation"`'):
+        jm.tune(Ford(), jm.Cloning(), over=over, steps=20, records=[str(log)], candidates=2, folder=tmp_path / "search")

@@ -29,7 +29,8 @@ def curve_of(run: Run, over: Over, weights: Mapping[str, float] | None = None) -
     ----------
     run : Run
     over : {"steps", "episodes", "seconds"}
-        Decisions of all copies together, episodes, or seconds of training (between reports in proportion).
+        Decisions of all copies together, episodes, or seconds of training (between reports in proportion). A run that learned from records has updates and no episodes, and
+        its evaluations are its curve.
     weights : dict of str to float, optional
         Of the reward terms, where not the run's own.
 
@@ -40,6 +41,8 @@ def curve_of(run: Run, over: Over, weights: Mapping[str, float] | None = None) -
     """
     if over not in OVERS:
         raise SettingError(f'`over` must be "steps", "episodes" or "seconds"; got {over!r}.')
+    if "recorded" in run.origin:
+        return _evaluated(run, over, weights)
     frame = run.episodes
     if not len(frame):
         return np.zeros(0), np.zeros(0)
@@ -47,6 +50,20 @@ def curve_of(run: Run, over: Over, weights: Mapping[str, float] | None = None) -
     # A run of very few episodes has a curve, too.
     mean = _rolling(returns, LAST, min(FEWEST, len(frame)))
     return _places(run, frame, over), mean
+
+
+def _evaluated(run: Run, over: Over, weights: Mapping[str, float] | None) -> tuple[Array, Array]:
+    """The same of a run that learned from records, and so has no episodes of its own: the means of its evaluations, over updates in the place of decisions."""
+    frame = run.evaluated
+    if len(frame):
+        frame = frame[(frame["who"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)]
+    if over == "episodes" or not len(frame):
+        return np.zeros(0), np.zeros(0)
+    returns: Array = frame["return"].to_numpy(np.float64) if weights is None else returns_under(frame, weights)
+    told: Any = (
+        frame.assign(value=returns, decisions=frame["learned"]).groupby("decisions", as_index=False)["value"].mean()
+    )
+    return _places(run, told, over), told["value"].to_numpy(np.float64)
 
 
 def _places(run: Run, frame: pd.DataFrame, over: Over) -> Array:

@@ -10,6 +10,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.records.run_index import LAST
 from jokulmist.studies import statistics as stat
 from jokulmist.studies.comparison.comparison import Comparison, Say
 from jokulmist.studies.comparison.curves import PLACES, Over, curve_of, length_of, on_places
@@ -39,9 +40,14 @@ def shared_length(runs: Sequence[Run], over: Over, notes: list[str]) -> tuple[fl
         if shared <= 0.0:
             empty = runs[steps.index(shared)]
             raise SettingError(f"{empty.name} has no episode yet, so it shares nothing with the others. Leave it out.")
+        what = (
+            "last evaluation"
+            if all("recorded" in run.origin for run in runs)
+            else f"mean return of the last {LAST} training episodes"
+        )
         notes.append(
             f"the runs are of different length, {min(steps):,.0f} to {max(steps):,.0f} decisions: they are compared on the first "
-            f"{shared:,.0f}, by the mean return of the last 100 training episodes up to there"
+            f"{shared:,.0f}, by the {what} up to there"
         )
     span = min(length_of(run, over) for run in runs)
     return span, shared

@@ -104,6 +104,10 @@ class SearchSettings:
                 f"weight that pays most and not the agent that does best. Score by `evaluation`, which counts by the weights of "
                 f"the plan, or by a measure{_measures(plan)}."
             )
+        if plan.training.records is not None and tuning.score == RETURN:
+            raise SettingError(
+                'a plan that learns from records has no training episodes to score by. Write `score = "evaluation"` in `[tuning]`.'
+            )
         # What training is rewarded by may be searched over; what candidates are judged by is the plan's own for all.
         self.score = Score(
             tuning.score, tuning.evaluation_episodes, weights=full_weights(plan.environment) if weights else None
