@@ -85,6 +85,19 @@ def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
         queue.jobs()
 
 
+def test_a_job_that_was_damaged_is_named_and_can_be_dropped(tmp_path):
+    queue = Queue(tmp_path)
+    kept, hurt = queue.add(["resume", "{run}"], "a"), queue.add(["resume", "{run}"], "b")
+    with sqlite3.connect(queue.file) as db:
+        db.execute("UPDATE jobs SET words = '[1' WHERE id = ?", (hurt,))
+    with pytest.raises(
+        RecordError, match=rf"job {hurt} of the queue was damaged. Drop it: `jokulmist queue drop {hurt}`"
+    ):
+        queue.jobs()
+    assert queue.drop(hurt).run == "b"
+    assert [job.id for job in queue.jobs()] == [kept]
+
+
 def test_a_kill_in_the_middle_of_a_write_loses_no_job(tmp_path):
     words = "import sys; from jokulmist.work.queue import Queue; q = Queue(sys.argv[1])\nwhile True: print(q.add(['resume', '{run}'], 'r'), flush=True)"
     told = 0

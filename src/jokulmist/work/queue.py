@@ -145,12 +145,13 @@ class Queue:
             found, key=lambda j: (order.get(j.status, 3), j.place if j.status in order else -(j.ended or 0.0))
         )
 
-    def job(self, number: int) -> Job:
+    def job(self, number: int, damaged: bool = False) -> Job:
+        """One job; with `damaged` also one whose words cannot be read, without them."""
         if self.exists:
             with self._opened() as db:
                 row = db.execute(f"SELECT {COLUMNS} FROM jobs WHERE id = ?", (number,)).fetchone()
             if row is not None:
-                return _job(row)
+                return _job(row, damaged)
         known = ", ".join(str(job.id) for job in self.jobs()[:20])
         raise LookupFailed(f"there is no job {number}; {f'there are {known}' if known else 'the queue is empty'}.")
 
@@ -195,7 +196,7 @@ class Queue:
 
     def drop(self, number: int) -> Job:
         """Take a job out of the queue; what its run recorded stays."""
-        job = self.job(number)
+        job = self.job(number, damaged=True)
         if job.status == WORKING:
             raise SettingError(f"job {number} is working. Stop it first: `jokulmist queue stop {number}`.")
         with self._opened(write=True) as db:
@@ -251,13 +252,15 @@ class Queue:
         return found
 
 
-def _job(row: Sequence[Any]) -> Job:
+def _job(row: Sequence[Any], damaged: bool = False) -> Job:
     values = dict(zip(Job.__dataclass_fields__, row, strict=True))
     try:
         words = json.loads(values["words"])
         if not isinstance(words, list) or not all(isinstance(word, str) for word in words):
             raise ValueError
     except ValueError:
+        if damaged:
+            return Job(**{**values, "words": ()})
         raise RecordError(
             f"job {values['id']} of the queue was damaged. Drop it: `jokulmist queue drop {values['id']}`."
         ) from None
