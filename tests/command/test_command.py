@@ -213,6 +213,8 @@ ENDED_WHILE_DESTROYING = """
 import signal
 import jokulmist as jm
 
+signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell starts what it puts into the background deaf to it
+
 class Parting:
     def __del__(self):
         signal.raise_signal(signal.SIGINT)

@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
 # A training that takes longer than this draws by itself: nothing waits for hours with what it has loaded.
 MOST_WAITED = 120.0
+# With fewer the second process would only take time from the first.
+LEAST_CORES = 2
 DRAWN = "drawn"
 
 
@@ -36,7 +38,7 @@ class Drawing:
     def __init__(self, plan_file: Path, changes: list[str]) -> None:
         words = [sys.executable, "-m", "jokulmist.command.drawing", str(plan_file), *changes]
         self._process: subprocess.Popen[str] | None = None
-        if (os.cpu_count() or 1) < 2 or _is_remote(plan_file, changes):
+        if (os.cpu_count() or 1) < LEAST_CORES or _is_remote(plan_file, changes):
             return
         with contextlib.suppress(OSError):
             self._process = subprocess.Popen(
