@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -71,14 +72,16 @@ def below(arrays: dict[str, np.ndarray[Any, Any]], prefix: str) -> dict[str, np.
     return {name[len(prefix) + 1 :]: array for name, array in arrays.items() if name.startswith(f"{prefix}/")}
 
 
-def together(trees: list[Any]) -> Any:
-    """Trees of one shape as one, joined along the first axis of their arrays."""
+def joined(trees: list[Any], join: Callable[[list[Any]], Any]) -> Any:
+    """Trees of one shape as one; `join` makes one array of those that stand in the same place."""
     first = trees[0]
+    if isinstance(first, np.ndarray):
+        return join(trees)
     if isinstance(first, tuple):
-        parts = [together([tree[k] for tree in trees]) for k in range(len(first))]
+        parts = [joined([tree[k] for tree in trees], join) for k in range(len(first))]
         return type(first)(*parts) if hasattr(first, "_fields") else tuple(parts)
     if isinstance(first, dict):
-        return {name: together([tree[name] for tree in trees]) for name in first}
+        return {name: joined([tree[name] for tree in trees], join) for name in first}
     if hasattr(first, "__dict__") and not hasattr(first, "shape"):
-        return type(first)(**{name: together([vars(tree)[name] for tree in trees]) for name in vars(first)})
-    return np.concatenate([np.asarray(tree) for tree in trees])
+        return type(first)(**{name: joined([vars(tree)[name] for tree in trees], join) for name in vars(first)})
+    return join([np.asarray(tree) for tree in trees])

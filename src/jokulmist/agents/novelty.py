@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from functools import cache
 from typing import Any, NamedTuple
 
@@ -205,9 +206,7 @@ def counted(shapes: Any, known: Known, experience: Any) -> tuple[Known, Any]:
 
 def foretold(shapes: Any, numbers: Numbers, known: Known, open_before: Any, experience: Any) -> tuple[Known, Any, Any]:
     """What was learned of some turns, how badly what followed each decision was foretold, in spreads of its returns, and the open returns."""
-    import jax
     import jax.numpy as jnp
-    from jax import lax
 
     layout, last = shapes.layout, in_rows(experience.last)
     inputs = prepared(shapes.spec, "running", known.statistics, last)
@@ -221,17 +220,9 @@ def foretold(shapes: Any, numbers: Numbers, known: Known, open_before: Any, expe
     nowhere = jnp.zeros_like(experience.closed)  # it goes on over the end of an episode
     ahead, open_now = followed(open_before, new, nowhere, numbers.novelty_discount)
     returns = gathered(known.returns, ahead[..., None])
-    steps = max(1, wanted.shape[0] // ROWS)
-    size = wanted.shape[0] // steps
-
-    def step(state: Any, part: Any) -> Any:
-        weights, moments = state
-        gradients = jax.grad(lambda leaves: jnp.mean(error(leaves, *part)))(layout.leaves(weights))
-        weights, moments, _ = descended("adam", weights, moments, as_flat(gradients), numbers.novelty_learning_rate)
-        return (weights, moments), None
-
-    some = jax.tree.map(lambda leaf: leaf[: steps * size], (inputs, wanted))
-    (weights, moments), _ = lax.scan(step, (known.weights, known.moments), in_parts(some, steps, size))
+    weights, moments = one_pass(
+        layout, lambda leaves, *part: jnp.mean(error(leaves, *part)), numbers.novelty_learning_rate, (known.weights, known.moments), (inputs, wanted),
+    )  # fmt: skip
     after = known._replace(
         weights=weights, moments=moments, statistics=gathered(known.statistics, met(experience)), returns=returns
     )
@@ -244,7 +235,6 @@ def judged(shapes: Any, numbers: Numbers, before: Known, known: Known, experienc
     ``n + discount v(s') - v(s)`` goes on over the end of an episode: what is new in the next one counts, too (Burda et al., 2019, section 2.3). A method that learns a policy is
     given these errors in the place of the novelty: their sum, as its advantages take it, is the advantage of the novelty, and its own value has nothing to learn of it.
     """
-    import jax
     import jax.numpy as jnp
     from jax import lax
 
@@ -256,29 +246,46 @@ def judged(shapes: Any, numbers: Numbers, before: Known, known: Known, experienc
     errors = new + numbers.novelty_discount * ahead - values
     decay = jnp.full(new.shape, jnp.float32(numbers.novelty_discount * TRACE_DECAY))
     wanted = (values + accumulated(errors, decay)).reshape(-1)
-    steps = max(1, wanted.shape[0] // ROWS)
-    size = wanted.shape[0] // steps
 
-    def step(state: Any, part: Any) -> Any:
-        weights, moments = state
-        some, targets = part
-
-        def loss(leaves: Any) -> Any:
-            return jnp.mean(jnp.square(applied(layout.combined(leaves), some)[:, 0] - targets))
-
-        gradients = jax.grad(loss)(layout.leaves(weights))
-        weights, moments, _ = descended("adam", weights, moments, as_flat(gradients), numbers.novelty_learning_rate)
-        return (weights, moments), None
+    def loss(leaves: Any, some: Any, targets: Any) -> Any:
+        return jnp.mean(jnp.square(applied(layout.combined(leaves), some)[:, 0] - targets))
 
     def epoch(state: Any, _: Any) -> Any:
-        return lax.scan(step, state, in_parts(some, steps, size))[0], None
+        return one_pass(layout, loss, numbers.novelty_learning_rate, state, (inputs, wanted)), None
 
-    some = jax.tree.map(lambda leaf: leaf[: steps * size], (inputs, wanted))
     (weights, moments), _ = lax.scan(epoch, (before.judge, before.judge_moments), None, length=EPOCHS)
     statistics = known.statistics
     if shapes.by == "counts":
         statistics = gathered(statistics, met(experience))
     return known._replace(judge=weights, judge_moments=moments, statistics=statistics), errors
+
+
+def one_pass(
+    layout: Layout, loss: Callable[..., Any], rate: Any, state: tuple[Any, Any], rows: tuple[Any, Any]
+) -> tuple[Any, Any]:
+    """Weights and the optimiser's state after a step down a loss on each part of the rows, of about `ROWS` of them; what is left over is left out.
+
+    Parameters
+    ----------
+    loss : function (leaves, *part)
+    rows : (inputs, targets)
+    """
+    import jax
+    from jax import lax
+
+    count = rows[1].shape[0]
+    steps = max(1, count // ROWS)
+    size = count // steps
+
+    def step(state: Any, part: Any) -> Any:
+        weights, moments = state
+        gradients = jax.grad(lambda leaves: loss(leaves, *part))(layout.leaves(weights))
+        weights, moments, _ = descended("adam", weights, moments, as_flat(gradients), rate)
+        return (weights, moments), None
+
+    some = jax.tree.map(lambda leaf: leaf[: steps * size], rows)
+    after: tuple[Any, Any] = lax.scan(step, state, in_parts(some, steps, size))[0]
+    return after
 
 
 def _layout(network: Any, spec: Spec, seed: int, outputs: int = FEATURES) -> Layout:

@@ -192,9 +192,8 @@ def remembered_apart(shapes: Any, rows: Rows) -> tuple[Past, Past]:
     return Past(states[..., : shapes.state_width], begun), Past(states[..., shapes.state_width :], begun)
 
 
-def then(shapes: Any, policy: Any, critics: Any, rows: Rows) -> tuple[Any, Any]:
+def then(policy: Any, critics: Any, rows: Rows, own: Past, states: Past) -> tuple[Any, Any]:
     """Policy and critics with what they remember at the end of each target, having gone along what was seen and done until then."""
-    own, states = remembered_apart(shapes, rows)
     turns = rows.past.begun.shape[0]
     by_policy = policy.along(rows.inputs, own.begun, own.states)[1]
     by_critics = critics.along(with_action(rows.inputs, rows.unit), states.begun, states.states)[1]
@@ -221,13 +220,13 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tup
     policy = shapes.layout.module(learning.policy)
     target = shapes.critics.module(learning.critics_target)
     if rows.past:
-        policy, target = then(shapes, policy, target, rows)
+        own, states = remembered_apart(shapes, rows)
+        policy, target = then(policy, target, rows, own, states)
     later, _ = soft_value(shapes, temperature, policy, target, rows.following, rows.legal_following, chance[0])
     wanted = rows.gain + rows.weight_ahead * later
     critics, judged, readings = critics_step(shapes, numbers, learning, rows, wanted)
     judges = shapes.critics.module(critics)
     if rows.past:
-        own, states = remembered_apart(shapes, rows)
         _, after = judges.along(with_action(rows.inputs, rows.unit), states.begun, states.states)
         judges = Remembering(judges, before_each(states, after))
 

@@ -66,15 +66,8 @@ def plot(
         courses = [course_of(one) for one in runs]
         for place, (one, course) in enumerate(zip(runs, courses, strict=True)):
             color = LINES[_place(runs, groups, place) % len(LINES)]
-            _curve(
-                axes,
-                course,
-                over,
-                color,
-                alone=len(runs) == 1,
-                label=_label(one, groups),
-                told=one.plan.training.records is not None,
-            )
+            if one.plan.training.records is None:  # else its evaluations are all that it has
+                _curve(axes, course, over, color, alone=len(runs) == 1, label=_label(one, groups))
         if len(runs) == 1:
             _evaluations(axes, runs[0], courses[0], over)
         _levels(axes, known, environment, several=len(runs) > 1)
@@ -151,11 +144,9 @@ def _label(run: Run, groups: dict[str, list[Run]]) -> str:
     return f"{run.plan.agent!r}, {len(same)} seed{'s' if len(same) > 1 else ''}, mean of {LAST}"
 
 
-def _curve(axes: Axes, course: Course, over: str, color: str, alone: bool, label: str, told: bool) -> None:
-    """The means of a run; `told` where it learns from records, and so has none."""
+def _curve(axes: Axes, course: Course, over: str, color: str, alone: bool, label: str) -> None:
     if not course.count:
-        if not told:
-            axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
+        axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
         return
     at = course.at(over)
     if alone:

@@ -13,7 +13,7 @@ from jokulmist.environments.chance.draws import Request
 from jokulmist.environments.spaces.actions import Actions, split
 from jokulmist.lanes.protocol import Observed
 from jokulmist.loading import ships
-from jokulmist.trees import filled
+from jokulmist.trees import filled, joined
 
 
 class Calls(Protocol):
@@ -105,17 +105,7 @@ class ArrayCalls:
 
 
 def _stacked(trees: list[Any]) -> Any:
-    first = trees[0]
-    if isinstance(first, np.ndarray):
-        return first[None] if len(trees) == 1 else np.stack(trees)
-    if isinstance(first, tuple):
-        parts = [_stacked([tree[k] for tree in trees]) for k in range(len(first))]
-        return type(first)(*parts) if hasattr(first, "_fields") else tuple(parts)
-    if isinstance(first, dict):
-        return {name: _stacked([tree[name] for tree in trees]) for name in first}
-    if hasattr(first, "__dict__") and not hasattr(first, "shape"):
-        return type(first)(**{name: _stacked([vars(tree)[name] for tree in trees]) for name in vars(first)})
-    return np.stack([np.asarray(tree) for tree in trees])
+    return joined(trees, lambda arrays: arrays[0][None] if len(arrays) == 1 else np.stack(arrays))
 
 
 def as_numpy(tree: Any) -> Any:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, Literal
@@ -103,6 +104,8 @@ def estimate(
         )
     if by not in ("weights", "fitted"):
         raise SettingError(f'`by` is {by!r}; it must be "weights" or "fitted".')
+    if by == "fitted" and records.spec.images:
+        raise SettingError('values are fitted to numbers, and the records have images. Use `by="weights"`.')
     rows, actions = records.rows, records.rows.actions
     theirs = records.chance
     if theirs is None:
@@ -121,23 +124,23 @@ def estimate(
         total = weights[sample].sum(axis=-2)
         return ((weights * rewards)[sample].sum(axis=-2) / np.maximum(total, 1e-300)).sum(axis=-1)
 
-    chance = np.random.default_rng(seed)
-    drawn = [float(mean_of(chance.integers(0, count, count))) for _ in range(RESAMPLES)] if count > 1 else [math.nan]
-    low, high = np.quantile(drawn, [0.025, 0.975])
     last = weights[:, -1]
     effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
-    mean = float(mean_of(np.arange(count)))
     if by == "fitted":
-        if records.spec.images:
-            raise SettingError('values are fitted to numbers, and the records have images. Use `by="weights"`.')
         joint = joint_over(records.spec.action)
         chances = np.stack([all_chances_of(policy, seen, act, joint) for seen in (rows.observed, rows.last)])
         index = np.asarray(joint.index(actions))
         mean, refitted = fitted_returns(records, np.flatnonzero(place == 0), chances, index, discount, seed)
-        spread = (
-            NORMAL * float(np.std(refitted, ddof=1)) if len(refitted) > 1 else math.nan
-        )  # they are normal about the mean
+        # They are normal about the mean.
+        spread = NORMAL * float(np.std(refitted, ddof=1)) if len(refitted) > 1 else math.nan
         low, high = mean - spread, mean + spread
+    else:
+        mean = float(mean_of(np.arange(count)))
+        chance = np.random.default_rng(seed)
+        drawn = (
+            [float(mean_of(chance.integers(0, count, count))) for _ in range(RESAMPLES)] if count > 1 else [math.nan]
+        )
+        low, high = np.quantile(drawn, [0.025, 0.975])
     return Estimate(mean, (float(low), float(high)), count, effective, outside_of(policy, records), by)
 
 
@@ -161,6 +164,17 @@ def where_it_leaves(policy: Policy, records: Records) -> str:
 
 def chances_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:
     """The chance with which a policy takes each recorded action; without actions, what it would do greedily."""
+    return _judging(policy, observed, act)(actions)
+
+
+def all_chances_of(policy: Policy, observed: Any, act: Act, joint: Any) -> Any:
+    """The chances of all combinations of choices, shape ``(rows, combinations)``."""
+    judged, count = _judging(policy, observed, act), len(observed.age)
+    return np.stack([judged(joint.own(np.full(count, index, np.int32))) for index in range(joint.count)], axis=1)
+
+
+def _judging(policy: Policy, observed: Any, act: Act) -> Callable[[Any], Any]:
+    """`chances_of` as a function of the actions: the policy is asked once."""
     from jokulmist.training.policies.agent_calls import TracedCalls
 
     spec, agent = policy.spec, policy.agent
@@ -172,27 +186,19 @@ def chances_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:
         from jokulmist.agents.policies.policy_method import said_first
 
         outputs, _ = said_first(shapes, policy.learner, observed)
-        logs = shapes.acting.log_chances(outputs, observed.legal)
-        found = np.ones(len(observed.age))
-        for log, taken in zip(logs, shapes.acting.indices(actions), strict=True):
-            found *= np.exp(np.asarray(log, np.float64))[np.arange(len(found)), np.asarray(taken)]
-        return found
+        chances = [np.exp(np.asarray(log, np.float64)) for log in shapes.acting.log_chances(outputs, observed.legal)]
+
+        def sampled(actions: Any) -> Any:
+            found = np.ones(len(observed.age))
+            for part, taken in zip(chances, shapes.acting.indices(actions), strict=True):
+                found *= part[np.arange(len(found)), np.asarray(taken)]
+            return found
+
+        return sampled
     if act == "sampled":
         raise SettingError(f'`{kind.__name__}` explores by chance alone; it is judged with `act="greedy"`.')
     chosen = _greedy(policy, observed, shapes, TracedCalls)
-    if actions is None:
-        return chosen
-    return 1.0 * _same(chosen, actions)
-
-
-def all_chances_of(policy: Policy, observed: Any, act: Act, joint: Any) -> Any:
-    """The chances of all combinations of choices, shape ``(rows, combinations)``."""
-    count = len(observed.age)
-    found = np.zeros((count, joint.count))
-    for index in range(joint.count):
-        taken = joint.own(np.full(count, index, np.int32))
-        found[:, index] = chances_of(policy, observed, taken, act)
-    return found
+    return lambda actions: chosen if actions is None else 1.0 * _same(chosen, actions)
 
 
 def _greedy(policy: Policy, observed: Any, shapes: Any, calls_kind: Any) -> Any:

@@ -17,7 +17,7 @@ from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.errors import RecordError, SettingError, listed, nearest
 from jokulmist.records.files import path_of
 from jokulmist.records.rollouts import Rollout, is_rollouts, read_rollouts
-from jokulmist.trees import together
+from jokulmist.trees import joined as joined_trees
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -123,7 +123,7 @@ def joined(parts: Sequence[Records]) -> Records:
     chances = [part.chance for part in parts]
     return Records(
         parts[0].spec,
-        together([part.rows for part in parts]),
+        joined_trees([part.rows for part in parts], np.concatenate),
         np.concatenate([part.episode + begin for part, begin in zip(parts, first, strict=False)]),
         None if any(chance is None for chance in chances) else np.concatenate(chances),
         sum(part.left_out for part in parts),
