@@ -12,11 +12,12 @@ os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_COMPILE_TIME_SECS", "0")
 os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_ENTRY_SIZE_BYTES", "-1")
 
 # What is trusted in the tests is not trusted by whoever runs them, nor in the next run of the tests.
-DATA = Path(__file__).parents[1] / ".pytest_cache" / "data"
-os.environ["XDG_DATA_HOME"] = str(DATA)
-os.environ["XDG_CACHE_HOME"] = str(DATA)
+KEPT = Path(__file__).parents[1] / ".pytest_cache"
+os.environ["XDG_DATA_HOME"], os.environ["XDG_CACHE_HOME"] = str(KEPT / "data"), str(KEPT / "cache")
 if "PYTEST_XDIST_WORKER" not in os.environ:
-    shutil.rmtree(DATA, ignore_errors=True)
+    # Compiled programs are found by all that they are; what else was found out is found out anew.
+    for path in [KEPT / "data", *(KEPT / "cache" / "jokulmist").glob("[!p]*")]:
+        shutil.rmtree(path, ignore_errors=True)
 
 # The compiler's older code generator takes half the time, and what it makes is as fast; where this version refuses the flag, without it.
 FASTER = "--xla_cpu_use_fusion_emitters=false"

@@ -169,7 +169,7 @@ def test_parameters_and_weights_change_nothing_in_the_compiled_code():
 
     programs = [play(Corridor(slip=slip, weights={"effort": -slip})) for slip in (0.1, 0.9)]
     assert programs[0] is programs[1]
-    assert programs[0].chunk._cache_size() == 1  # carries keep their types: compiled once
+    assert programs[0].chunk.forms == 1  # carries keep their types: compiled once
     assert play(Corridor(length=7)) is not programs[0]
 
 

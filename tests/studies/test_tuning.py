@@ -466,13 +466,13 @@ def test_another_candidate_compiles_nothing(tmp_path):
         "environment.weights.effort": jm.between(-0.3, -0.1),
     }
     jm.train(Corridor(), jm.QLearning(), steps=2000, lane="compiled", folder=None)
-    sizes = {key: program.chunk._cache_size() for key, program in programs._PROGRAMS.items()}
+    sizes = {key: program.chunk.forms for key, program in programs._PROGRAMS.items()}
     search = jm.tune(
         Corridor(), jm.QLearning(), over=over, steps=2000, candidates=4, again=1, score="evaluation", evaluation_episodes=10, workers=1,
         lane="compiled", folder=tmp_path,
     )  # fmt: skip
     assert search.status == "done"
-    assert {key: program.chunk._cache_size() for key, program in programs._PROGRAMS.items()} == sizes
+    assert {key: program.chunk.forms for key, program in programs._PROGRAMS.items()} == sizes
     run = jm.Run.open(search.path / search.winner.runs["0"])
     weights = dict.fromkeys(("prize",), 1.0) | {"effort": -0.1}  # those of the plan, whatever was trained with
     told = run.evaluated.tail(10)

@@ -22,7 +22,7 @@ from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.networks.inputs import applied
 from jokulmist.learning.networks.layout import Layout, built, usual_network
 from jokulmist.learning.observation_scaling import Running, fresh_running, gathered, met, prepared
-from jokulmist.learning.optimisation import descended, transform
+from jokulmist.learning.optimisation import descended, first_moments
 from jokulmist.learning.reward_scaling import followed, spread_of
 from jokulmist.learning.schedules import Coefficients, coefficients
 from jokulmist.trees import replaced
@@ -119,7 +119,7 @@ class Seeking(Agent):
         judge: tuple[Any, ...] = ()
         if shapes.judge is not None:
             begun = _layout(usual_network(shapes.spec), shapes.spec, seed + 2, 1).begun()
-            judge = (begun, transform("adam").init(begun))
+            judge = (begun, first_moments("adam", begun))
         if shapes.by == "counts":
             if hasattr(shapes.inner, "grid"):
                 own.values[...] = np.maximum(own.values, unmet(numbers))
@@ -127,7 +127,7 @@ class Seeking(Agent):
             seen = fresh_running(shapes.spec.width) if judge else None
             return Sought(own, Known(counts, (), (), (), seen, None, *judge))
         target, weights = (_layout(usual_network(shapes.spec), shapes.spec, seed + k).begun() for k in range(2))
-        moments = transform("adam").init(weights)
+        moments = first_moments("adam", weights)
         seen = fresh_running(shapes.spec.width)
         return Sought(own, Known((), target, weights, moments, seen, fresh_running(1), *judge))
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
+import numpy as np
+
 Optimiser = Literal["adam", "rmsprop", "sgd"]
 
 
@@ -17,6 +19,15 @@ def transform(optimiser: Optimiser) -> Any:
     if optimiser == "adam":
         return optax.scale_by_adam(eps=1e-7)
     return optax.scale_by_rms(decay=0.99, eps=1e-7) if optimiser == "rmsprop" else optax.identity()
+
+
+def first_moments(optimiser: Optimiser, weights: Any) -> Any:
+    """What the optimiser remembers before its first step: zeros, in each of them, and made without compiling anything."""
+    import jax
+
+    return jax.tree.map(
+        lambda leaf: np.zeros(leaf.shape, leaf.dtype), jax.eval_shape(transform(optimiser).init, weights)
+    )
 
 
 def descended(

@@ -49,7 +49,7 @@ from jokulmist.learning.observation_scaling import (
     fresh_statistics,
     prepared,
 )
-from jokulmist.learning.optimisation import Optimiser, transform
+from jokulmist.learning.optimisation import Optimiser, first_moments
 from jokulmist.learning.reward_scaling import open_returns, spread_of
 from jokulmist.learning.schedules import linear
 
@@ -191,14 +191,15 @@ def begun(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = 
     """What is known before the first decision; a method with a temperature has no target of its policy."""
     policy = agent.policy_of(shapes, seed_from(noise)).begun()
     critics = agent.critics_of(shapes, seed_from(noise)).begun()
-    optimiser = transform(shapes.optimiser)
     learning = Learning(
         policy=policy,
         critics=critics,
         policy_target=policy.copy() if len(temperature) == 0 else (),
         critics_target=critics.copy(),
         temperature=temperature,
-        moments=tuple(optimiser.init(part) if len(part) else () for part in (policy, critics, temperature)),
+        moments=tuple(
+            first_moments(shapes.optimiser, part) if len(part) else () for part in (policy, critics, temperature)
+        ),
         updates=np.int32(0),
     )
     return Learned(

@@ -45,7 +45,7 @@ from jokulmist.learning.observation_scaling import (
     met,
     prepared,
 )
-from jokulmist.learning.optimisation import Optimiser, descended, transform
+from jokulmist.learning.optimisation import Optimiser, descended, first_moments
 from jokulmist.learning.reward_scaling import in_scale, spread_of
 
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
@@ -203,7 +203,7 @@ class PolicyAgent(Agent):
             weights,
             fresh_statistics(shapes.spec, shapes.scaling),
             fresh_running(1) if shapes.rewards_scaled else None,
-            transform(shapes.optimiser).init(weights),
+            first_moments(shapes.optimiser, weights),
             np.int32(0),
             weights.copy() if hasattr(numbers, "near_start") else (),
         )

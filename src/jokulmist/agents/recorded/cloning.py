@@ -13,7 +13,7 @@ from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.observation_scaling import fresh_statistics
-from jokulmist.learning.optimisation import transform
+from jokulmist.learning.optimisation import first_moments
 
 
 class Cloning(RecordedPolicy):
@@ -52,7 +52,7 @@ class Cloning(RecordedPolicy):
             weights,
             fresh_statistics(shapes.spec, shapes.scaling),
             None,
-            transform(shapes.optimiser).init(weights),
+            first_moments(shapes.optimiser, weights),
             np.int32(0),
         )
 

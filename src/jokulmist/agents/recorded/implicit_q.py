@@ -14,7 +14,7 @@ from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
 from jokulmist.learning.action_distributions import SampledRanges, joint_over
 from jokulmist.learning.observation_scaling import Running, fresh_running, fresh_statistics
-from jokulmist.learning.optimisation import descended, squared, transform
+from jokulmist.learning.optimisation import descended, first_moments, squared
 from jokulmist.learning.reward_scaling import returns_after, spread_of
 
 MOST_WEIGHT = 100.0
@@ -91,16 +91,15 @@ class ImplicitQ(RecordedPolicy):
         weights = ImplicitQ.layout_of(shapes, seed).begun()
         begin_spread(weights, shapes.acting, numbers.first_spread)
         critics = critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed).begun()
-        moments = transform(shapes.optimiser)
         return Learned(
             weights,
             fresh_statistics(shapes.spec, shapes.scaling),
             fresh_running(1),
-            moments.init(weights),
+            first_moments(shapes.optimiser, weights),
             np.int32(0),
             critics,
             critics.copy(),
-            moments.init(critics),
+            first_moments(shapes.optimiser, critics),
         )
 
     @staticmethod

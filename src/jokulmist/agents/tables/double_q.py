@@ -69,7 +69,7 @@ class DoubleQLearning(TableAgent):
             best = jnp.maximum(best, judged)
         advances = experience.advances if isinstance(experience.advances, tuple) else experience.advances[0]
         error = noise.settle(reward + weight_ahead(numbers, advances) * jnp.where(ended, 0.0, value) - taken)
-        step = numbers.learning_rate * meeting(error, cell * shapes.actions + action)
+        step = numbers.learning_rate * meeting(error, cell * shapes.actions + action, 2 * cells * shapes.actions)
         table = written(table, cell, action, taken + step)
         return Table(table.reshape(learner.values.shape)), memory, (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
 

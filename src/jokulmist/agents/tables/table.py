@@ -196,7 +196,9 @@ class TableAgent(Agent):
         if shapes.traced:
             return _traced(shapes, numbers, learner, memory, happened, cell, row, value, taken, outside)
         error = noise.settle(reward + weight_ahead(numbers, happened.advances) * jnp.where(ended, 0.0, value) - taken)
-        step = numbers.learning_rate * meeting(error, cell * shapes.actions + action)
+        step = numbers.learning_rate * meeting(
+            error, cell * shapes.actions + action, shapes.grid.cells * shapes.actions
+        )
         values = written(learner.values, cell, action, taken + step)
         readings = (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
         return Table(values), memory, readings
@@ -284,14 +286,19 @@ def rows_of(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:
     return [rows[:, k] for k in range(table.shape[1])]
 
 
-def meeting(error: Any, key: Any) -> Any:
-    """The errors, where copies meet in one entry of the table the mean of theirs."""
+def meeting(error: Any, key: Any, entries: int) -> Any:
+    """The errors, where copies meet in one of the table's entries the mean of theirs."""
     import jax.numpy as jnp
 
-    if error.shape[0] == 1:
+    copies = error.shape[0]
+    if copies == 1:
         return error
-    same = jnp.asarray(key[:, None] == key[None, :], dtype=jnp.float32)
-    summed = same @ jnp.stack([error, jnp.ones_like(error)], axis=1)
+    both = jnp.stack([error, jnp.ones_like(error)], axis=1)
+    # Each copy against each is the quickest for a few; many are added up in a row for each entry of the table, which has to be made empty first.
+    if copies * copies < 2 * entries:
+        summed = jnp.asarray(key[:, None] == key[None, :], dtype=jnp.float32) @ both
+    else:
+        summed = jnp.zeros((entries, 2), jnp.float32).at[key].add(both, mode="promise_in_bounds")[key]
     return summed[:, 0] / summed[:, 1]
 
 

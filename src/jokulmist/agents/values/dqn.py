@@ -61,7 +61,7 @@ from jokulmist.learning.observation_scaling import (
     gathered,
     met,
 )
-from jokulmist.learning.optimisation import Optimiser, transform
+from jokulmist.learning.optimisation import Optimiser, first_moments
 from jokulmist.learning.reward_scaling import open_returns, returns_after, spread_of
 from jokulmist.learning.schedules import linear
 
@@ -263,7 +263,7 @@ class DQN(Agent):
             statistics=fresh_statistics(shapes.spec, shapes.scaling),
             returns=fresh_running(1) if shapes.rewards_scaled else None,
             decisions=np.int32(0),
-            moments=transform(shapes.optimiser).init(weights),
+            moments=first_moments(shapes.optimiser, weights),
             replay=memory_of.fresh_replay(
                 shapes.spec,
                 shapes.copies,

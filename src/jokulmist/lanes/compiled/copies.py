@@ -27,6 +27,7 @@ from jokulmist.environments.transition.stepping import not_a_truth_value
 from jokulmist.environments.transition.waiting import KEY_REQUESTS, WaitDraw
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.compiled.backend import start_backend
+from jokulmist.lanes.compiled.fingerprint import computed_by
 from jokulmist.lanes.compiled.requests import Requests
 from jokulmist.lanes.compiled.tracing import action_like, register_state
 
@@ -96,44 +97,36 @@ class CompiledEnvironment:
         """Traces `begin`, `advance` and the sensors once each, and counts their draws."""
         counted: dict[str, tuple[Request, ...]] = {}
 
-        def vary() -> Any:
-            draw = CountingDraw(jnp)
-            if self.description.varying is not None:
-                self.description.varying.values(draw, 0.0)
-            counted["vary"] = tuple(draw.requests)
-            return jnp.float32(0)
-
         def begin(numbers: Any) -> Any:
             draw = CountingDraw(jnp)
             state = self._opened(self.twin(numbers), draw)
             counted["begin"] = tuple(draw.requests)
             return state
 
-        def advance(numbers: Any, state: Any, action: Any) -> Any:
-            draw = CountingDraw(jnp)
+        def whole(numbers: Any, state: Any, action: Any) -> Any:
+            vary, advance, sense, look = (CountingDraw(jnp) for _ in range(4))
+            varying = self.description.varying
+            varied = varying.values(vary, jnp.float32(0.0)) if varying is not None else {}
+            begun = begin(numbers)
             twin = self.twin(numbers)
-            after = self._cast(twin.advance(self._cleared(state), action, draw), "advance")
-            counted["advance"] = tuple(draw.requests)
-            self._judge(twin, state, action, after, jnp.int32(1))
-            return after
+            after = self._cast(twin.advance(self._cleared(state), action, advance), "advance")
+            judged = self._judge(twin, state, action, after, jnp.int32(1))
+            seen = self._sense(twin, state, sense), self._look(twin, state, look)
+            for name, draw in {"vary": vary, "advance": advance, "sense": sense, "look": look}.items():
+                counted[name] = tuple(draw.requests)
+            return varied, begun, after, judged, seen, self._legal(twin, state), self._asks(twin, state)
 
-        def sense(numbers: Any, state: Any) -> Any:
-            draw, look = CountingDraw(jnp), CountingDraw(jnp)
-            twin = self.twin(numbers)
-            self._sense(twin, state, draw)
-            self._look(twin, state, look)
-            self._legal(twin, state)
-            self._asks(twin, state)
-            counted["sense"], counted["look"] = tuple(draw.requests), tuple(look.requests)
-            return jnp.float32(0)
-
-        numbers = {name: jnp.asarray(value) for name, value in self.numbers.items()}
-        jax.eval_shape(vary)
+        numbers = self.numbers
         state = jax.eval_shape(begin, numbers)
-        jax.eval_shape(advance, numbers, state, action_like(self.description.action))
-        jax.eval_shape(sense, numbers, state)
+        self._traced = jax.jit(whole).trace(numbers, state, action_like(self.description.action))
         counted["first_observation"], counted["observation"], counted["action"] = self._modifying()
         return Requests(**counted, wait=KEY_REQUESTS if self.description.gated else ())
+
+    @cached_property
+    def computed(self) -> str | None:
+        """All that the class's own methods compute, as `computed_by` has it; also of what they read from outside, such as a table of their module."""
+        _ = self.requests
+        return computed_by(self._traced.jaxpr)
 
     def _modifying(self) -> tuple[tuple[Request, ...], ...]:
         """What the modifiers ask of chance: at a first moment, later, and of an action."""

@@ -75,14 +75,14 @@ class CompiledLoop:
         shapes = agent.shapes(self.description.spec, copies)
         numbers = numbers_at(self._coefficients)
         learner = agent.fresh_learner(shapes, numbers, PlainDraw(self._own, Stream.FRESH).at(0, 0))
-        learner, memory = jax.tree.map(jnp.asarray, (learner, agent.fresh_memory(shapes, numbers)))
+        learner, memory = _placed((learner, agent.fresh_memory(shapes, numbers)))
         self._program = program_for(CompiledEnvironment(environment), agent, shapes, learner, memory)
         # The instance's own numbers: a kept program may stem from another instance of the class.
         self._numbers = CompiledEnvironment(environment).numbers
         levels = self.description.varying.levels if self.description.varying is not None else None
         self._level = np.float32(levels.values[0] if levels is not None else 0.0)
         ages = first_ages(agent, self.description, seed, copies)
-        self._carry = self._begun(learner, memory)._replace(first_ages=() if ages is None else jnp.asarray(ages))
+        self._carry = self._begun(learner, memory)._replace(first_ages=() if ages is None else _placed(ages))
         self._updates = 0
         self._assembler: EpisodeAssembler | None = None
         self._frame: Any = None
@@ -101,31 +101,36 @@ class CompiledLoop:
         states, own, observed, memories, action_memories, reward_memories, stuck, opened = program.start(
             self._numbers, self._level, *first, np.float32(1.0)
         )
-        zeros = jnp.zeros(self.copies, jnp.float32)
+        copies = self.copies
         terms, measures = len(self.description.terms), len(self.description.measures)
         more = int(bool(self.description.reward_pipeline.modifiers)) + int(self.description.holds)
-        return Carry(
-            states=states,
-            own=own,
-            observed=observed,
-            memories=memories,
-            action_memories=action_memories,
-            learned=zeros + 0 if self.description.reward_pipeline.modifiers else (),
-            stuck=stuck,
-            steps=opened.steps if opened else jnp.zeros(self.copies, jnp.int32),
-            age=jnp.zeros(self.copies, jnp.int32) if self.description.holds else (),
-            totals=opened.terms if opened else tuple(zeros + 0 for _ in range(terms)),
-            measures=opened.measures if opened else tuple(zeros + 0 for _ in range(measures)),
-            learner=learner,
-            memory=memory,
-            episodes=jnp.int32(0),
-            sums=tuple(jnp.float32(0) for _ in self._agent.reading_names),
-            reward_memories=reward_memories,
-            rows=jnp.zeros(
-                (program.room, 2 + terms + measures + len(own) + len(self._agent.record_names) + more, self.copies),
-                jnp.float32,
-            ),
+        width = 2 + terms + measures + len(own) + len(self._agent.record_names) + more
+        zeros: Any = np.zeros(copies, np.float32)
+        blank = Carry(
+            states=(),
+            own=(),  # type: ignore[arg-type]
+            observed=(),  # type: ignore[arg-type]
+            memories=(),
+            action_memories=(),
+            learned=zeros if self.description.reward_pipeline.modifiers else (),
+            stuck=(),
+            steps=() if opened else np.zeros(copies, np.int32),
+            age=np.zeros(copies, np.int32) if self.description.holds else (),
+            totals=() if opened else (zeros,) * terms,
+            measures=() if opened else (zeros,) * measures,
+            learner=(),
+            memory=(),
+            episodes=np.int32(0),
+            sums=(np.float32(0),) * len(self._agent.reading_names),
+            rows=np.zeros((program.room, width, copies), np.float32),
         )
+        carry: Carry = _placed(blank)._replace(
+            states=states, own=own, observed=observed, memories=memories, action_memories=action_memories,
+            stuck=stuck, learner=learner, memory=memory, reward_memories=reward_memories,
+        )  # fmt: skip
+        if opened:
+            carry = carry._replace(steps=opened.steps, totals=opened.terms, measures=opened.measures)
+        return carry
 
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns, or until the planned episodes are done."""
@@ -331,6 +336,11 @@ class CompiledLoop:
     def learner(self) -> Any:
         """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
         return jax.tree.map(np.array, self._agent.kept(self._carry.learner))
+
+
+def _placed(tree: Any) -> Any:
+    """The arrays of a tree where programs find them, each its own, so that a program may use it up; nothing is compiled for it."""
+    return jax.device_put(tree, may_alias=False)
 
 
 def _named_leaves(tree: Any) -> list[tuple[str, Any]]:

@@ -30,6 +30,7 @@ from jokulmist.training.loops.compiled_turn import (
     nothing_stuck,
     turn_of,
 )
+from jokulmist.training.loops.kept_code import KeptFunction, KeptRequests, key_of
 
 ROOM_BYTES = 48_000_000
 
@@ -85,9 +86,14 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
     per_update = agent.decisions_per_update(copies)
     names = list(agent.numbers())
     described = compiled.description
-    choose_requests, learn_requests = _agent_requests(
-        kind, shapes, names, learner, memory, per_update, described.holds and counts_advances(shapes)
-    )
+    code = key_of(compiled, agent, shapes)
+    kept = KeptRequests(code)
+    asked = kept.read()
+    if asked is None:
+        lasting = described.holds and counts_advances(shapes)
+        asked = _agent_requests(kind, shapes, names, learner, memory, per_update, lasting)
+        kept.keep(asked)
+    choose_requests, learn_requests = asked
     requests = compiled.requests
     per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 2)
     for stream in ENVIRONMENT_STREAMS:
@@ -164,7 +170,9 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
 
         return lax.while_loop(going, update, (jnp.int32(0), carry))
 
-    return Program(compiled, choose_requests, learn_requests, room, jax.jit(start), jax.jit(chunk, donate_argnums=(3,)))
+    return Program(
+        compiled, choose_requests, learn_requests, room, KeptFunction(start, code), KeptFunction(chunk, code, 3)
+    )
 
 
 def _agent_requests(

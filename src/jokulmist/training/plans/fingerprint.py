@@ -73,17 +73,27 @@ def note_that_it_compiles(environment: Environment) -> None:
 
 def _compiling(environment: Environment) -> str | None:
     key = fingerprint(environment)
-    return f"{key}-{_around()}" if isinstance(key, str) else None
+    return f"{key}-{surroundings()}" if isinstance(key, str) else None
 
 
 @cache
-def _around() -> str:
-    """What else decides: versions, the processor, and the files of this library, which change while it is worked on."""
-    versions = [metadata.version(name) for name in ("jax", "jaxlib", "numpy")]
-    own = [
-        (str(file), stat.st_mtime_ns, stat.st_size)
-        for file in sorted(Path(jokulmist.__file__).parent.rglob("*.py"))
-        if (stat := file.stat())
+def surroundings(rooms: tuple[str, ...] = ("",)) -> str:
+    """What else decides: versions, the processor, and the files of this library, or of these rooms of it, which change while it is worked on."""
+    versions = [metadata.version(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
+    here = Path(jokulmist.__file__).parent
+    files = [
+        file for room in rooms for file in ([here / room] if room.endswith(".py") else (here / room).rglob("*.py"))
     ]
-    said = json.dumps([versions, sys.version, platform.machine(), platform.processor(), own])
+    own = [(str(file), stat.st_mtime_ns, stat.st_size) for file in sorted(files) if (stat := file.stat())]
+    said = json.dumps([versions, sys.version, platform.machine(), _processor(), own])
     return hashlib.sha256(said.encode()).hexdigest()[:12]
+
+
+def _processor() -> str:
+    """What the processor can do: a home may be shared by machines that differ in it."""
+    with contextlib.suppress(OSError):
+        lines = Path("/proc/cpuinfo").read_text(encoding="utf-8", errors="replace").splitlines()
+        return "".join(
+            dict.fromkeys(line for line in lines if line.startswith(("model name", "flags", "Features", "CPU part")))
+        )
+    return platform.processor()

@@ -1,0 +1,70 @@
+"""What a traced function computes, as a text: another text for another computation, also where only a number that it reads from outside is another."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Any
+
+import numpy as np
+from jax.extend.core import ClosedJaxpr, Jaxpr, Literal
+
+# How a function is differentiated; environments are not.
+DERIVATIVES = ("jvp_jaxpr_fun", "fwd_jaxpr_thunk", "bwd", "jvp", "fwd")
+
+
+def computed_by(traced: ClosedJaxpr) -> str | None:
+    """The text; None where a part is known by its place in memory alone."""
+    lines: list[str] = []
+    try:
+        _tell(traced.jaxpr, list(traced.consts), lines)
+    except _Untold:
+        return None
+    return "\n".join(lines)
+
+
+class _Untold(Exception):
+    pass
+
+
+def _tell(jaxpr: Jaxpr, constants: list[Any], lines: list[str]) -> None:
+    names: dict[Any, int] = {}
+
+    def named(variable: Any) -> str:
+        if isinstance(variable, Literal):
+            return _value(variable.val)
+        return f"{names.setdefault(variable, len(names))}:{variable.aval}"
+
+    lines.append(f"takes {[named(v) for v in jaxpr.invars]} constants {[named(v) for v in jaxpr.constvars]}")
+    lines += [_value(constant) for constant in constants]
+    for equation in jaxpr.eqns:
+        lines.append(
+            f"{[named(v) for v in equation.outvars]} = {equation.primitive} of {[named(v) for v in equation.invars]}"
+        )
+        for name, value in equation.params.items():
+            if name not in DERIVATIVES:
+                lines.append(name)
+                _parameter(value, lines)
+    lines.append(f"gives {[named(v) for v in jaxpr.outvars]}")
+
+
+def _parameter(value: Any, lines: list[str]) -> None:
+    if isinstance(value, ClosedJaxpr):
+        _tell(value.jaxpr, list(value.consts), lines)
+    elif isinstance(value, Jaxpr):
+        _tell(value, [], lines)
+    elif isinstance(value, (list, tuple)) and not hasattr(value, "_fields"):
+        lines.append(f"{type(value).__name__} of {len(value)}")
+        for part in value:
+            _parameter(part, lines)
+    else:
+        lines.append(_value(value))
+
+
+def _value(value: Any) -> str:
+    if hasattr(value, "shape") and hasattr(value, "dtype"):
+        array = np.asarray(value)
+        return f"{array.dtype}{array.shape} {hashlib.sha256(array.tobytes()).hexdigest()}"
+    told = f"{type(value).__name__} {value!r}"
+    if " at 0x" in told:
+        raise _Untold
+    return told

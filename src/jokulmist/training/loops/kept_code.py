@@ -1,0 +1,234 @@
+"""Compiled code, kept between processes without being traced again.
+
+JAX keeps what it compiled by what was traced and lowered; so a process traces and lowers to find it, which for an agent with networks takes
+longer than everything else before the first decision. Here a program is found by what it is made of: what the environment's own methods
+compute (traced anew each time, which is quick, so that a table that a method reads from outside counts), the method, its settings that are
+shapes, and the files and versions that the rest stems from. Only of methods and networks that ship: of others, other code may stand behind
+the same name.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import math
+import os
+import uuid
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import fields, is_dataclass
+from pathlib import Path
+from typing import Any
+
+import jax
+import numpy as np
+
+from jokulmist.agents.contract import Agent, Shapes
+from jokulmist.agents.players import PlayerAgents
+from jokulmist.environments.chance.draws import Request
+from jokulmist.errors import RecordError
+from jokulmist.lanes.compiled.copies import CompiledEnvironment
+from jokulmist.learning.schedules import Schedule
+from jokulmist.loading import ships
+from jokulmist.records.files import replace_file
+from jokulmist.training.plans.fingerprint import kept_place, surroundings
+
+PROGRAMS = "programs"
+MOST_KEPT = 400
+# The rooms whose code is traced into a program.
+TRACED = ("agents", "environments", "lanes", "learning", "training/loops", "loading.py", "trees.py")
+DIGEST = hashlib.sha256().digest_size
+PLAIN = (type(None), bool, int, float, str, bytes, np.generic)
+
+
+def key_of(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> str | None:
+    """A name for the program of an environment and an agent; None where other code may stand behind the same name."""
+    d = compiled.description
+    debugging = any(
+        getattr(jax.config, f"jax_{name}") for name in ("enable_x64", "debug_nans", "debug_infs", "disable_jit")
+    )
+    if debugging or any(modifier.functions() for modifier in d.modifiers):
+        return None
+    around = (
+        d.modifiers,
+        d.deadline,
+        d.time_limit,
+        d.decide_every,
+        str(d.meanwhile),
+        d.bare,
+        d.varying and d.varying.key,
+    )
+    plain = {name: told for name, value in vars(shapes).items() if (told := written(value)) is not None}
+    found = [
+        compiled.computed,
+        _settings(agent),
+        written(shapes.spec),
+        written(tuple(agent.numbers())),
+        written(around),
+    ]
+    if None in found:
+        return None
+    said = [*found, sorted(plain.items()), surroundings(TRACED), os.environ.get("XLA_FLAGS", ""), *_how_jax_is_set()]
+    return hashlib.sha256("\n".join(map(str, said)).encode()).hexdigest()[:32]
+
+
+def _how_jax_is_set() -> list[str]:
+    """What JAX was told; where it keeps things does not matter, nor what it says."""
+    told: dict[str, Any] = getattr(jax.config, "values", {})
+    return [f"{name}={value!r}" for name, value in sorted(told.items()) if "cache" not in name and "log" not in name]
+
+
+def _settings(agent: Any) -> str | None:
+    """A method and its settings but the numbers, which are arguments of the program; those of players one after another."""
+    if isinstance(agent, PlayerAgents):
+        told = [_settings(one) for one in agent.agents.values()]
+        return None if None in told else f"{list(agent.agents)} {told}"
+    if not (agent.learns and ships(type(agent))):
+        return None
+    found = written({name: value for name, value in agent if not isinstance(value, (float, Schedule))})
+    return found and f"{type(agent).__qualname__} {found}"
+
+
+def written(value: Any) -> str | None:
+    """A value as a text that is another for another value; None of what is not known to be told by its parts."""
+    kind = type(value)
+    if isinstance(value, PLAIN):
+        return f"{kind.__name__} {value!r}"
+    if isinstance(value, type):
+        return f"{value.__module__}.{value.__qualname__}" if ships(value) else None
+    if isinstance(value, np.ndarray):
+        return f"array {value.dtype} {value.shape} {hashlib.sha256(value.tobytes()).hexdigest()}"
+    if isinstance(value, Mapping):
+        parts: Any = [part for item in value.items() for part in item]
+    elif isinstance(value, (list, tuple)):
+        parts = value
+    elif ships(kind) and is_dataclass(value):
+        parts = [getattr(value, field.name) for field in fields(value)]
+    elif ships(kind) and hasattr(value, "__dict__"):
+        parts = [part for item in vars(value).items() for part in item]
+    else:
+        return None
+    told = [written(part) for part in parts]
+    return None if None in told else f"{kind.__name__}({', '.join(map(str, told))})"
+
+
+class KeptRequests:
+    """What a method asks of chance, kept beside its program, because counting it is tracing the whole method."""
+
+    def __init__(self, key: str | None) -> None:
+        self._place = None if key is None else kept_place(PROGRAMS) / f"{key}.json"
+
+    def read(self) -> tuple[tuple[Request, ...], ...] | None:
+        if self._place is None:
+            return None
+        try:
+            said = json.loads(self._place.read_text())
+            return tuple(tuple(Request(kind, int(width)) for kind, width in part) for part in said)
+        except (OSError, ValueError, TypeError):
+            return None
+
+    def keep(self, requests: tuple[tuple[Request, ...], ...]) -> None:
+        if self._place is not None:
+            _write(self._place, json.dumps([[(r.kind, r.width) for r in part] for part in requests]).encode())
+
+
+class KeptFunction:
+    """A traced function of trees of arrays, compiled for each form of its arguments, or read from what another process compiled.
+
+    Parameters
+    ----------
+    function : callable
+    key : str or None
+        As `key_of` gives it; without one JAX alone keeps what was compiled.
+    handed_on : int, optional
+        The place of an argument whose arrays are used up by a call: the function gives a number, and a tree of the form of that argument.
+        Without it the form of what the function gives is traced, which is for functions that are quickly traced.
+    """
+
+    def __init__(self, function: Callable[..., Any], key: str | None, handed_on: int | None = None) -> None:
+        self._function, self._handed_on = function, handed_on
+        self._key = key and f"{key} {function.__name__}"
+        self._jitted: Any = jax.jit(function, donate_argnums=() if handed_on is None else (handed_on,))
+        self._found: dict[Any, Any] = {}
+
+    def __call__(self, *arguments: Any) -> Any:
+        if self._key is None:
+            return self._jitted(*arguments)
+        leaves, tree = jax.tree.flatten(arguments)
+        form = (tree, tuple((leaf.shape, leaf.dtype) for leaf in leaves))
+        if form not in self._found:
+            self._found[form] = self._loaded(arguments, leaves, tree, form[1])
+        executable, gives = self._found[form]
+        if executable is None:
+            return self._jitted(*arguments)
+        results = executable.execute_sharded(jax.device_put(leaves)).disassemble_into_single_device_arrays()
+        return jax.tree.unflatten(gives, [result[0] for result in results])
+
+    @property
+    def forms(self) -> int:
+        """For how many forms of its arguments it was compiled."""
+        return len(self._found) or int(self._jitted._cache_size())
+
+    def _gives(self, arguments: Any) -> Any:
+        if self._handed_on is None:
+            return jax.tree.structure(jax.eval_shape(self._function, *arguments))
+        return jax.tree.structure((0, arguments[self._handed_on]))
+
+    def _loaded(self, arguments: Any, leaves: list[Any], tree: Any, form: Any) -> Any:
+        """The executable for arguments of a form, or None where this version of JAX does not give it; and the form of what it gives."""
+        said = hashlib.sha256(f"{self._key} {tree} {form}".encode()).hexdigest()[:32]
+        place = kept_place(PROGRAMS) / f"{said}.code"
+        with contextlib.suppress(Exception):  # torn, or of another version: it is compiled anew
+            return _executable(place.read_bytes()), self._gives(arguments)
+        donated: tuple[int, ...] = ()
+        if self._handed_on is not None:
+            before = [len(jax.tree.leaves(argument)) for argument in arguments]
+            start = sum(before[: self._handed_on])
+            donated = tuple(range(start, start + before[self._handed_on]))
+
+        def flat(*leaves: Any) -> Any:
+            return jax.tree.leaves(self._function(*jax.tree.unflatten(tree, leaves)))
+
+        # Code that JAX read from its own cache cannot be written again: it would be kept without its functions. So it is not looked for there.
+        flat.__name__ = f"kept_{uuid.uuid4().hex}"
+        with _not_kept_by_jax():
+            compiled = jax.jit(flat, donate_argnums=donated, keep_unused=True).lower(*leaves).compile()
+        found: Any = compiled.runtime_executable()
+        if not hasattr(found, "execute_sharded"):
+            return None, None
+        with contextlib.suppress(Exception):  # whatever this version calls it, the program at hand is good
+            code = found.serialize()
+            _write(place, hashlib.sha256(code).digest() + code)
+        return found, self._gives(arguments)
+
+
+@contextlib.contextmanager
+def _not_kept_by_jax() -> Iterator[None]:
+    """What is compiled meanwhile is not written to JAX's own cache."""
+    name = "jax_persistent_cache_min_compile_time_secs"
+    before = getattr(jax.config, name)
+    jax.config.update(name, math.inf)  # type: ignore[no-untyped-call]
+    try:
+        yield
+    finally:
+        jax.config.update(name, before)  # type: ignore[no-untyped-call]
+
+
+def _executable(kept: bytes) -> Any:
+    from jax._src.lib import xla_client  # type: ignore[attr-defined]
+
+    digest, code = kept[:DIGEST], kept[DIGEST:]
+    if hashlib.sha256(code).digest() != digest:
+        raise ValueError("damaged")
+    device = jax.devices()[0]
+    return device.client.deserialize_executable(code, xla_client.DeviceList((device,)))
+
+
+def _write(place: Path, content: bytes) -> None:
+    """Write a file of the cache, and delete those that were written first once there are many."""
+    with contextlib.suppress(OSError, RecordError):  # a home that cannot be written: it is found anew each time
+        place.parent.mkdir(parents=True, exist_ok=True)
+        replace_file(place, content)
+        found = sorted(place.parent.iterdir(), key=lambda path: path.stat().st_mtime)
+        for old in found[: max(0, len(found) - MOST_KEPT)]:
+            old.unlink(missing_ok=True)

@@ -1,0 +1,117 @@
+"""Compiled code that is kept between processes: found where it is the same, and only there; bytes as without it."""
+
+import jax
+import numpy as np
+import pytest
+from places import Corridor
+
+import jokulmist as jm
+from jokulmist.lanes.compiled.copies import CompiledEnvironment
+from jokulmist.learning import optimisation
+from jokulmist.training.loops import kept_code, program
+
+PPO = jm.PPO(network=jm.Dense(8), horizon=8, minibatch=32, epochs=2)
+
+
+def key_of(environment, agent, copies=4):
+    compiled = CompiledEnvironment(environment)
+    return kept_code.key_of(compiled, agent, agent.shapes(compiled.description.spec, copies))
+
+
+def trained(agent=PPO, environment=None):
+    """A run as a new process would train it."""
+    program._PROGRAMS.clear()
+    run = jm.train(environment or Corridor(slip=0.2), agent, steps=640, copies=4, lane="compiled", folder=None, seed=3)
+    return run, run.policy.learner
+
+
+@pytest.fixture
+def kept(tmp_path, monkeypatch):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    return tmp_path / "cache" / "jokulmist" / "programs"
+
+
+def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monkeypatch):
+    first, learned = trained()
+    assert {file.suffix for file in kept.iterdir()} == {".json", ".code"}
+    traced = []
+    learn = jm.PPO.learn
+    monkeypatch.setattr(jm.PPO, "learn", staticmethod(lambda *given: traced.append(1) or learn(*given)))
+    second, again = trained()
+    assert not traced
+    assert first.episodes.equals(second.episodes)
+    for one, other in zip(*map(kept_leaves, (learned, again)), strict=True):
+        assert one.tobytes() == other.tobytes()
+    # What is damaged is compiled anew, to the same bytes, and kept.
+    codes = [file for file in kept.iterdir() if file.suffix == ".code"]
+    for file in codes:
+        file.write_bytes(file.read_bytes()[:-40])
+    for file in kept.glob("*.json"):
+        file.write_text('[["uniform"')
+    third, _ = trained()
+    assert traced
+    assert third.episodes.equals(first.episodes)
+    traced.clear()
+    fourth, _ = trained()
+    assert not traced
+    assert fourth.episodes.equals(first.episodes)
+    monkeypatch.setenv("XDG_CACHE_HOME", "/proc/nowhere")  # which nobody can write
+    fifth, _ = trained()
+    assert traced
+    assert fifth.episodes.equals(first.episodes)
+
+
+def kept_leaves(learner):
+    return [np.asarray(leaf) for leaf in jax.tree.leaves(learner)]
+
+
+def with_table(table):
+    """A class that reads a table from outside: the same code, and another computation."""
+
+    class Slope(Corridor):
+        @jm.reward(weight=0.0)
+        def height(self, after):
+            return self.xp.asarray(table)[after.cell]
+
+    return Slope()
+
+
+def test_the_key_knows_all_that_decides_a_program():
+    key = key_of(Corridor(), PPO)
+    assert key == key_of(Corridor(slip=0.7, weights={"effort": -2.0}), PPO)  # arguments of the program
+    assert key == key_of(Corridor(), PPO.model_copy(update={"learning_rate": 0.01}))
+    table = np.arange(5, dtype=np.float32)
+    others = [
+        key_of(Corridor(length=6), PPO), key_of(Corridor(), PPO, 8), key_of(Corridor(), jm.PPO(network=jm.Dense(9))),
+        key_of(Corridor(), jm.ActorCritic(network=jm.Dense(8))), key_of(with_table(table), PPO), key_of(with_table(table * 1.001), PPO),
+        key_of(Corridor().modified(jm.Stack(2)), PPO), key_of(Corridor(), jm.PPO(network=jm.Dense(8), novelty=jm.Novelty())),
+    ]  # fmt: skip
+    assert None not in others
+    assert len({key, *others}) == 9
+
+
+def test_code_that_may_be_another_under_the_same_name_has_no_key(monkeypatch):
+    class Mine(jm.QLearning):
+        pass
+
+    assert key_of(Corridor(), Mine(bins=5)) is None
+    assert kept_code.written(lambda: 1) is None
+    assert kept_code.written({"a": (1, np.float32(2.0))}) != kept_code.written({"a": (1, np.float64(2.0))})
+    before = key_of(Corridor(), PPO)
+    jax.config.update("jax_default_matmul_precision", "float32")
+    try:
+        assert key_of(Corridor(), PPO) not in (before, None)
+    finally:
+        jax.config.update("jax_default_matmul_precision", None)
+    monkeypatch.setenv("XLA_FLAGS", "--xla_cpu_enable_fast_math=true")
+    assert key_of(Corridor(), PPO) not in (before, None)
+
+
+@pytest.mark.parametrize("optimiser", ["adam", "rmsprop", "sgd"])
+def test_what_an_optimiser_remembers_first_is_what_the_package_makes(optimiser):
+    weights = np.ones(7, np.float32)
+    ours, theirs = optimisation.first_moments(optimiser, weights), optimisation.transform(optimiser).init(weights)
+    assert jax.tree.structure(ours) == jax.tree.structure(theirs)
+    for one, other in zip(jax.tree.leaves(ours), jax.tree.leaves(theirs), strict=True):
+        assert one.dtype == other.dtype
+        assert np.array_equal(one, other)
