@@ -1,6 +1,7 @@
 """Replay memory against a plain list of what happened: ends, cuts, borders, n steps, images stored once, priorities."""
 
 from functools import cache
+from itertools import pairwise
 
 import jax
 import jax.numpy as jnp
@@ -139,14 +140,17 @@ def test_priorities_are_sampled_in_proportion_and_corrected():
     spec = Spec(NUMBERS, jm.Choice(2))
     parts, _ = played(1, 40, 2, spec)
     replay = stored(spec, parts, 40, prioritised=True)
-    each = replay.priorities.each
+    each = replay.priorities.levels[0]
     assert float(each.sum()) == 80.0  # all new at the largest so far
     priorities = memory.reprioritised(
         replay.priorities, jnp.arange(80), jnp.arange(80, dtype=jnp.float32), jnp.arange(80) % 2 == 0
     )
     expected = np.where(np.arange(80) % 2 == 0, np.arange(80.0), 1.0)
-    assert np.allclose(priorities.each[:80], expected)
-    assert np.allclose(priorities.blocks, np.asarray(priorities.each).reshape(len(priorities.blocks), -1).sum(axis=1))
+    assert np.allclose(priorities.levels[0][:80], expected)
+    for below, above in pairwise(priorities.levels):
+        sums = np.asarray(below).reshape(-1, memory.BLOCK).sum(axis=1)
+        assert np.allclose(above[: len(sums)], sums)
+        assert not np.any(above[len(sums) :])
     assert float(priorities.most) == 78.0
     replay = replay._replace(priorities=priorities)
     u = jnp.asarray(np.random.default_rng(0).random(20_000, np.float32))
@@ -162,6 +166,22 @@ def test_priorities_are_sampled_in_proportion_and_corrected():
     dealt = jax.jit(lambda r: memory.sampled(spec, r, u, 1, DISCOUNT, correction=1.0, minibatches=20))(replay)
     for part in np.asarray(dealt.place).reshape(20, -1):
         assert np.allclose(np.bincount(part, minlength=80) / 1000, expected / expected.sum(), atol=3e-3)
+
+
+def test_priorities_of_many_rows_are_found_by_their_sums():
+    """Three levels, most rows at 0, and two that stand at the ends of what is counted."""
+    rng = np.random.default_rng(1)
+    spec, count = Spec(NUMBERS, jm.Choice(2)), 40_000
+    priorities = jax.tree.map(jnp.asarray, memory.fresh_replay(spec, 1, count, prioritised=True).priorities)
+    assert [level.size for level in priorities.levels] == [40_000, 1_280, 64, 32]
+    place = np.unique(np.concatenate([[0, count - 1], rng.integers(0, count, 300)]))
+    value = rng.exponential(size=len(place)).astype(np.float32) ** 4
+    priorities = memory.reprioritised(priorities, jnp.asarray(place), jnp.asarray(value), jnp.ones(len(place), bool))
+    u = jnp.asarray(rng.random(60_000, np.float32))
+    found = np.asarray(jax.jit(lambda p: memory._by_priority(p, u, 0.0, count, 1))(priorities)[0])
+    assert set(found) <= set(place.tolist())
+    counts = np.array([np.sum(found == k) for k in place]) / len(found)
+    assert np.allclose(counts, value / value.sum(), atol=1e-4)
 
 
 def test_a_memory_too_small_for_its_copies_is_refused():

@@ -9,8 +9,9 @@ seen, and an episode that closes adds its last one. A row knows its frame by num
 and a stack is put together when it is sampled, from the frames before, as far back as the episode's age reaches. A
 million frames of 84 x 84 take 7 GB.
 
-Prioritised sampling is proportional (Schaul et al., 2016, section 3.3): by exact prefix sums over blocks of rows, then
-over the rows of a block, so that nothing is approximated and a change touches one block.
+Prioritised sampling is proportional (Schaul et al., 2016, section 3.3): by exact prefix sums over blocks of blocks of rows,
+then over the blocks of one, and so on down to the rows, so that nothing is approximated, and finding a row and changing it
+take as many sums as the logarithm of all rows.
 """
 
 from __future__ import annotations
@@ -27,13 +28,23 @@ from jokulmist.errors import SettingError
 # Columns of a row, counted from its end; the action stands before them.
 LASTED, REWARD, ENDED, CLOSED = -4, -3, -2, -1
 FACTS = 3
+# Numbers in a block of priorities: the sums of a block are one stroke for the processor.
+BLOCK = 32
 
 
 class Priorities(NamedTuple):
-    """Attributes: ``each``, one a row, 0 where nothing stands; ``blocks``, their sums by block; ``most`` so far."""
+    """What rows are drawn by.
 
-    each: Any
-    blocks: Any
+    Attributes
+    ----------
+    levels : tuple of float32 vectors
+        One number a row, 0 where nothing stands; the sums of each `BLOCK` of them; the sums of each `BLOCK` of those; and so on, down to one
+        block. Each vector is filled up with 0 to whole blocks.
+    most : float32
+        The largest priority so far.
+    """
+
+    levels: tuple[Any, ...]
     most: Any
 
 
@@ -148,9 +159,10 @@ def fresh_replay(
             age=np.zeros((slots, copies), np.int32),
         )
     if prioritised:
-        width = block_width(count)
-        blocks = -(-count // width)
-        priorities = Priorities(np.zeros(blocks * width, np.float32), np.zeros(blocks, np.float32), np.float32(1.0))
+        sizes = [-(-count // BLOCK) * BLOCK]
+        while sizes[-1] > BLOCK:
+            sizes.append(-(-sizes[-1] // BLOCK**2) * BLOCK)
+        priorities = Priorities(tuple(np.zeros(size, np.float32) for size in sizes), np.float32(1.0))
     columns = 2 * (spec.width + sum(_mask_widths(spec))) + action_numbers + counted + FACTS
     return Replay(np.zeros((slots, copies, columns), np.float32), np.int32(0), np.int32(0), frames, priorities)
 
@@ -159,11 +171,6 @@ def bytes_of(spec: Spec, copies: int, slots: int) -> int:
     """What a memory of so many slots takes, nearly: rows and images."""
     columns = 2 * (spec.width + sum(_mask_widths(spec))) + 1 + FACTS
     return copies * slots * (4 * columns + sum(math.prod(c.newest) for c in spec.images))
-
-
-def block_width(count: int) -> int:
-    """Rows in one block of priorities: about the root of all."""
-    return 1 << max(4, round(math.log2(max(count, 1)) / 2))
 
 
 def _mask_widths(spec: Spec) -> list[int]:
@@ -201,7 +208,7 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any, counted: b
     priorities = replay.priorities
     if priorities is not None:
         touched = replay.at * copies + jnp.arange(turns * copies)
-        priorities = _resummed(priorities._replace(each=priorities.each.at[touched].set(priorities.most)), touched)
+        priorities = _with_priorities(priorities, touched, priorities.most)
     return Replay(
         rows=lax.dynamic_update_slice(replay.rows, row, (replay.at, 0, 0)),
         at=(replay.at + turns) % slots,
@@ -333,18 +340,21 @@ def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any, mi
     """
     import jax.numpy as jnp
 
-    each, blocks, _ = priorities
-    width = each.shape[0] // blocks.shape[0]
-    reach = jnp.cumsum(blocks)
+    levels = priorities.levels
+    reach = jnp.cumsum(levels[-1])
     stratum = np.arange(u.shape[0]).reshape(-1, minibatches).T.reshape(-1)
-    share = (stratum + u) / u.shape[0]
-    target = jnp.minimum(share, 1.0 - 2.0**-22) * reach[-1]
-    block = jnp.minimum(jnp.sum(target[:, None] >= reach[None, :], axis=1), blocks.shape[0] - 1)
-    inside = jnp.cumsum(each.reshape(-1, width)[block], axis=1)
-    # Rounding can carry a target beyond its block's sum: the last row that has a chance is meant then.
-    left = jnp.minimum(target - (reach[block] - blocks[block]), inside[:, -1] * (1.0 - 2.0**-22))
-    place = block * width + jnp.minimum(jnp.sum(left[:, None] >= inside, axis=1), width - 1)
-    chance = jnp.maximum(each[place] / reach[-1], 1e-12)
+    left = (stratum + u) / u.shape[0] * reach[-1]
+    place = jnp.zeros(u.shape, jnp.int32)
+    for level in reversed(levels):
+        found = level.reshape(-1, BLOCK)[place]
+        inside = jnp.cumsum(found, axis=1)
+        # Rounding can carry a target beyond its block's sum, or below 0: the last or the first number above 0 is meant then.
+        left = jnp.clip(left, 0.0, inside[:, -1] * (1.0 - 2.0**-22))
+        within = jnp.minimum(jnp.sum(left[:, None] >= inside, axis=1), BLOCK - 1).astype(jnp.int32)
+        chosen = within[:, None]
+        left = left - (jnp.take_along_axis(inside, chosen, axis=1) - jnp.take_along_axis(found, chosen, axis=1))[:, 0]
+        place = place * BLOCK + within
+    chance = jnp.maximum(levels[0][place] / reach[-1], 1e-12)
     return place, (count * chance) ** -correction
 
 
@@ -426,16 +436,17 @@ def reprioritised(priorities: Priorities, place: Any, priority: Any, counts: Any
     """New priorities of some rows; `counts` says which of them take theirs."""
     import jax.numpy as jnp
 
-    new = jnp.where(counts, priority, priorities.each[place])
+    new = jnp.where(counts, priority, priorities.levels[0][place])
     most = jnp.maximum(priorities.most, jnp.max(jnp.where(counts, priority, 0.0)))
-    return _resummed(priorities._replace(each=priorities.each.at[place].set(new), most=most), place)
+    return _with_priorities(priorities._replace(most=most), place, new)
 
 
-def _resummed(priorities: Priorities, touched: Any) -> Priorities:
-    """The sums of the blocks that some rows lie in, taken anew: errors of rounding do not pile up."""
+def _with_priorities(priorities: Priorities, place: Any, new: Any) -> Priorities:
+    """Rows with new priorities; the sums that they lie in are taken anew, so that errors of rounding do not pile up."""
     import jax.numpy as jnp
 
-    width = priorities.each.shape[0] // priorities.blocks.shape[0]
-    block = touched // width
-    sums = jnp.sum(priorities.each.reshape(-1, width)[block], axis=1)
-    return priorities._replace(blocks=priorities.blocks.at[block].set(sums))
+    levels = [priorities.levels[0].at[place].set(new)]
+    for level in priorities.levels[1:]:
+        place = place // BLOCK
+        levels.append(level.at[place].set(jnp.sum(levels[-1].reshape(-1, BLOCK)[place], axis=1)))
+    return priorities._replace(levels=tuple(levels))
