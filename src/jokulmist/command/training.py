@@ -62,7 +62,7 @@ def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
     from jokulmist.training.workers.pool import usual_workers
 
     training = plan.training
-    compiled, why = chosen_lane(plan)
+    lane, why = chosen_lane(plan)
     trial_steps = TRIAL_DECISIONS if training.steps is None else min(training.steps, TRIAL_DECISIONS)
     short = training.changed(
         seeds=training.seeds[:1],
@@ -90,7 +90,7 @@ def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
         "runs": len(training.seeds),
         "side_by_side": min(len(training.seeds), workers or usual_workers()),
         "folder": str(folder),
-        "lane": "compiled" if compiled else f"plain{f' ({why})' if why else ''}",
+        "lane": f"{lane}{f' ({why})' if why else ''}",
         "decisions_a_run": round(wanted),
         "seconds_a_run": round(seconds * wanted / decisions, 1),
         "megabytes_a_run": round(disk / 1e6 + 0.3, 1),

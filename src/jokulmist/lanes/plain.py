@@ -47,6 +47,8 @@ class PlainLane:
         What a reward one advance later counts within a decision.
     first_ages : list of int, optional
         The decision at which a copy's first episode is cut and not recorded.
+    watched : int, optional
+        The copy whose state is looked at after every turn.
     """
 
     def __init__(self, environment: Environment, noise: Noise, once: bool = False) -> None:
@@ -73,6 +75,7 @@ class PlainLane:
         self.bare = not description.modifiers and not self._masked
         self._shows_more = bool(description.bare.images or description.observation_pipeline.modifiers)
         self.first_ages: list[int] | None = None
+        self.watched: int | None = None
         self._rows: list[list[float]] = []
         self._shown: list[dict[str, Any]] = []
 

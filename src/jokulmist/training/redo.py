@@ -18,7 +18,7 @@ from jokulmist.records import run_folder as files
 from jokulmist.records.run_index import tail_of
 from jokulmist.training.progress import ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
-from jokulmist.training.session.choices import chosen_lane, run_folder
+from jokulmist.training.session.choices import run_folder, same_lane
 from jokulmist.training.session.recorded import records_of
 from jokulmist.training.session.session import Session
 from jokulmist.trees import flattened
@@ -119,7 +119,7 @@ def redo(
             f"plan cannot do it again. The search that it belongs to can, by its own plan."
         )
     plan = run.plan.for_seed(run.seed)
-    compiled, why = chosen_lane(plan) if run.origin["lane"] == "compiled" else (False, "")
+    lane, why = same_lane(plan, run.origin["lane"])
     records_of(plan)  # whether they can be read is told before a folder is made
     target = run_folder(plan, Path(folder), f"{run.path.name}-again-{_free(Path(folder), run.path.name):02d}")
     now = files.origin_of(command or [], run.seed, files.now(), Path.cwd())
@@ -129,7 +129,7 @@ def redo(
     session = Session(
         plan,
         run.seed,
-        compiled,
+        lane,
         why,
         target,
         show or SilentDisplay(),

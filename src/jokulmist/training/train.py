@@ -38,7 +38,7 @@ def train(
     copies: int | None = ...,
     vary: Vary | None = ...,
     curriculum: Levels | None = ...,
-    lane: Literal["auto", "plain", "compiled"] = ...,
+    lane: Literal["auto", "plain", "arrays", "compiled"] = ...,
     evaluate_every: int | None = ...,
     evaluate_episodes: int = ...,
     processes: bool = ...,
@@ -71,7 +71,7 @@ def train(
     copies: int | None = ...,
     vary: Vary | None = ...,
     curriculum: Levels | None = ...,
-    lane: Literal["auto", "plain", "compiled"] = ...,
+    lane: Literal["auto", "plain", "arrays", "compiled"] = ...,
     evaluate_every: int | None = ...,
     evaluate_episodes: int = ...,
     processes: bool = ...,
@@ -103,7 +103,7 @@ def train(
     copies: int | None = None,
     vary: Vary | None = None,
     curriculum: Levels | None = None,
-    lane: Literal["auto", "plain", "compiled"] = "auto",
+    lane: Literal["auto", "plain", "arrays", "compiled"] = "auto",
     evaluate_every: int | None = None,
     evaluate_episodes: int = 100,
     processes: bool = False,
@@ -140,7 +140,7 @@ def train(
         of values that go together. What was drawn is a column of episodes.csv.
     curriculum : Levels, optional
         A parameter that moves through levels as the agent learns.
-    lane : {"auto", "plain", "compiled"}
+    lane : {"auto", "plain", "arrays", "compiled"}
         ``auto`` compiles the class where it can be compiled and says why where not; ``plain`` runs it in Python, so
         that breakpoints and prints work; ``compiled`` makes it an error if it cannot be.
     evaluate_every : int, optional
@@ -296,12 +296,12 @@ def train_plan(
         except pool.CannotTravel as reason:
             show.say(f"one seed after another, because {reason}")
     runs: list[Run] = []
-    compiled, why = chosen_lane(plan)
+    lane, why = chosen_lane(plan)
     if why:
         told_or_warned(show, why)
     for seed in seeds:
         path = None if folder is None else run_folder(plan, folder, names[seed])
-        runs.append(Session(plan.for_seed(seed), seed, compiled, why, path, show, command or []).run())
+        runs.append(Session(plan.for_seed(seed), seed, lane, why, path, show, command or []).run())
         if runs[-1].status == "stopped":
             break
     return Runs(runs)

@@ -86,8 +86,9 @@ class Training(BaseModel):
         One run a seed.
     copies : int, optional
         How many copies of the environment step side by side; by default what suits the method.
-    lane : {"auto", "plain", "compiled"}
-        ``auto`` compiles where the class can be compiled.
+    lane : {"auto", "plain", "arrays", "compiled"}
+        ``auto`` compiles where the class can be compiled; where it cannot, and its methods work on arrays of all copies at once, they are
+        called so; else the copies are stepped one after another.
     evaluate_every : int, optional
         Decisions between evaluations of the greedy policy.
     evaluate_episodes : int
@@ -121,7 +122,7 @@ class Training(BaseModel):
     episodes: Count | None = None
     seeds: tuple[Seed, ...] = (0,)
     copies: Annotated[int, Field(ge=1, le=MOST_COPIES, strict=True)] | None = None
-    lane: Literal["auto", "plain", "compiled"] = "auto"
+    lane: Literal["auto", "plain", "arrays", "compiled"] = "auto"
     evaluate_every: Count | None = None
     evaluate_episodes: Count = 100
     processes: bool = False

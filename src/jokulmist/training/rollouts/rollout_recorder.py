@@ -44,6 +44,7 @@ class Follower:
 
     def __init__(self, lane: PlainLane, copy: int = COPY) -> None:
         self._lane, self._copy = lane, copy
+        lane.watched = copy
         self._writer: EpisodeWriter | None = None
         self._totals: list[float] = []
         self.found: list[Recorded] = []

@@ -21,7 +21,7 @@ from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.checkpointing import Checkpoint, kept_in
-from jokulmist.training.session.choices import chosen_lane
+from jokulmist.training.session.choices import same_lane
 from jokulmist.training.session.laying import WAITING
 from jokulmist.training.session.session import Session
 
@@ -118,10 +118,7 @@ def go_on(
     waited = origin["status"] == WAITING
     if kept is None:
         _begin_anew(path, words, start_over)
-    lane = origin.get("lane")
-    compiled, why = (False, "") if lane == "plain" else chosen_lane(plan)
-    if lane == "compiled" and not compiled:
-        raise SettingError(f"the run was trained compiled, and now it could not be: {why}")
+    lane, why = same_lane(plan, origin.get("lane"))
     origin.pop("ended_by", None)
     origin.pop("failure", None)
     decisions = 0 if kept is None else kept.state["decisions"]
@@ -129,7 +126,7 @@ def go_on(
         origin.update(
             queued=origin["began"], began=files.now().isoformat(timespec="seconds"), versions=files.versions()
         )
-        return Session(plan, plan.training.seeds[0], compiled, why, path, show, command, None, origin, until).run()
+        return Session(plan, plan.training.seeds[0], lane, why, path, show, command, None, origin, until).run()
     origin["resumed"] = [
         *origin.get("resumed", []),
         {
@@ -149,7 +146,7 @@ def go_on(
         else f"{path.name} begins anew: it had no checkpoint"
     )
     seed = plan.training.seeds[0]
-    return Session(plan, seed, compiled, why, path, show, command, kept, origin, until).run()
+    return Session(plan, seed, lane, why, path, show, command, kept, origin, until).run()
 
 
 def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None:

@@ -39,6 +39,7 @@ from jokulmist.training.rollouts.rollout_recorder import RolloutRecorder
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.advice import Advice
 from jokulmist.training.session.checkpointing import Checkpoint, keep
+from jokulmist.training.session.choices import LaneName
 from jokulmist.training.session.curriculum_progress import CurriculumProgress
 from jokulmist.training.session.intake import Intake
 from jokulmist.training.session.observing import (
@@ -69,7 +70,7 @@ class Session:
     ----------
     plan : Plan
     seed : int
-    compiled : bool
+    lane : {"plain", "arrays", "compiled"}
     why_plain : str
         Why the run is not compiled; empty if compiling was not tried.
     path : Path, optional
@@ -92,7 +93,7 @@ class Session:
         self,
         plan: Plan,
         seed: int,
-        compiled: bool,
+        lane: LaneName,
         why_plain: str,
         path: Path | None,
         show: ProgressDisplay,
@@ -104,7 +105,7 @@ class Session:
         of: str | None = None,
     ) -> None:
         plan = with_partners(plan, path, None if of is None else Path(of))
-        self.plan, self.seed, self.compiled, self.show = plan, seed, compiled, show
+        self.plan, self.seed, self.lane, self.show = plan, seed, lane, show
         self.start = None if kept is not None else start_of(plan, path, None if of is None else Path(of))
         self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
         self.records = records_of(plan)
@@ -119,7 +120,7 @@ class Session:
         if self.start is not None:
             origin["parent"] = self.start.parent
         origin["planned"] = {"steps": plan.training.steps, "episodes": plan.training.episodes}
-        origin.update(lane="compiled" if compiled else "plain", status="running", process=os.getpid())
+        origin.update(lane=lane, status="running", process=os.getpid())
         self.memory = Memory() if path is None else None
         self.path = path
         self.recorder: Any
@@ -223,12 +224,12 @@ class Session:
     def _loop(self, planned: Planned) -> Loop:
         if self.records is not None:
             return RecordsLoop(self.records, self.agent, self.seed, planned.steps or 1, self.description)
-        if self.compiled:
+        if self.lane == "compiled":
             from jokulmist.training.loops.compiled import CompiledLoop
 
             return CompiledLoop(self.environment, seeking(self.agent), self.seed, self.plan.copies, planned)
-        processes = self.training.processes
-        return PlainLoop(self.environment, seeking(self.agent), self.seed, self.plan.copies, planned, processes)
+        processes, arrays = self.training.processes, self.lane == "arrays"
+        return PlainLoop(self.environment, seeking(self.agent), self.seed, self.plan.copies, planned, processes, arrays)
 
     def _observing(self, planned: Planned, cadence: Cadence) -> dict[str, SessionObserver]:
         """What happens while it trains, in this order, by the names that a checkpoint holds their states under."""

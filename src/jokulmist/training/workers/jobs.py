@@ -154,10 +154,10 @@ def _trained(path: Path, job: Job, plan: Plan, show: ProgressDisplay) -> Run:
     """The run of a job, trained on from where it stands."""
     origin: dict[str, Any] | None = read_json(path / files.ORIGIN) if files.is_run(path) else None
     if origin is None:
-        compiled, why = chosen_lane(plan)
+        lane, why = chosen_lane(plan)
         if why:
             show.say(why)
-        return Session(plan, job.seed, compiled, why, path, show, job.command, until=job.until).run()
+        return Session(plan, job.seed, lane, why, path, show, job.command, until=job.until).run()
     if _came_far_enough(origin, job.until):
         return Run.open(path)
     return go_on(path, origin, plan, show, job.command, job.until, start_over=True)
