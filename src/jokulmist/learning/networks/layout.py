@@ -117,8 +117,8 @@ class Convolutional(NetworkSettings):
 
     Parameters
     ----------
-    filters : sequence of (filters, size, stride)
-        The convolutions, first to last; without padding.
+    filters : sequence of tuples
+        The convolutions, first to last: how many filters, their size and their stride in pixels; without padding.
     hidden, activation, start
         See `NetworkSettings`.
 

@@ -1,0 +1,183 @@
+"""How the site is built: `sphinx-build -W docs build/site`. The pages are those that a forge shows; the reference is made from the docstrings."""
+
+import inspect
+import re
+import sys
+from pathlib import Path
+
+HERE = Path(__file__).parent
+ROOT = HERE.parent
+sys.path.insert(0, str(ROOT / "src"))
+
+import jokulmist  # noqa: E402
+
+project, author, release = "Jokulmist", "The Jokulmist team", jokulmist.__version__
+project_copyright = author
+extensions = ["myst_parser", "sphinx.ext.autodoc", "sphinx.ext.napoleon"]
+exclude_patterns = ["build", "screenshots"]
+html_theme = "furo"
+html_title = "Jokulmist"
+html_show_sphinx = html_copy_source = html_show_copyright = False
+myst_heading_anchors = 4
+default_role = "code"
+napoleon_google_docstring = False
+napoleon_use_ivar = True
+autodoc_typehints = "none"
+autodoc_preserve_defaults = True
+autodoc_member_order = "bysource"
+maximum_signature_line_length = 88
+# Inherited machinery of settings is no part of what a researcher calls.
+HIDDEN = {"State", "model_config", "model_fields", "model_computed_fields", "model_post_init"}
+
+
+def groups():
+    """The public names by the sections of names.md, in its order."""
+    found, section = {}, None
+    for line in (HERE / "names.md").read_text().splitlines():
+        if line.startswith("## "):
+            section = line[3:]
+        elif line.startswith("| `") and section is not None:
+            names = re.findall(r"`(\w+)`", line.split("|")[1])
+            found.setdefault(section, []).extend(name for name in names if name in jokulmist.__all__ and name != "__version__")
+    return {section: names for section, names in found.items() if names}
+
+
+def slug(text):
+    return re.sub(r"\W+", "-", text.lower()).strip("-")
+
+
+def entry(name):
+    """The directive for one name."""
+    thing = getattr(jokulmist, name)
+    if isinstance(thing, type):
+        kind, options = "class", ["   :members:", f"   :exclude-members: {', '.join(sorted(HIDDEN))}"]
+        if issubclass(thing, BaseException):
+            options = ["   :show-inheritance:"]
+        elif hasattr(thing, "model_fields") and name != "Agent":  # settings; what a training loop calls is told once, of `Agent`
+            options = ["   :no-members:"]
+    elif callable(thing):
+        kind, options = "function", []
+    else:
+        kind, options = "module", ["   :members:", "   :show-inheritance:"]
+        if name == "gallery":
+            options = ["   :no-members:"]
+    return [f".. auto{kind}:: jokulmist.{name}", *options, ""]
+
+
+def write_reference(app):
+    """A page a section, and one with them all; and a page an example."""
+    place = HERE / "reference"
+    place.mkdir(exist_ok=True)
+    pages = {}
+    for section, names in groups().items():
+        lines = [section, "=" * len(section), ""]
+        for name in names:
+            lines += [name, "-" * len(name), "", *entry(name)]
+            if name == "gallery":
+                for shipped in jokulmist.gallery.__all__:
+                    if isinstance(getattr(jokulmist.gallery, shipped), type):
+                        lines += [f".. autoclass:: jokulmist.gallery.{shipped}", "   :no-members:", ""]
+        pages[slug(section)] = lines
+    for path in sorted((ROOT / "examples").rglob("*.py")):
+        name = f"examples/{path.relative_to(ROOT / 'examples').as_posix()}"
+        pages[f"example-{slug(name)}"] = [":orphan:", "", name, "=" * len(name), "", f".. literalinclude:: ../../{name}", ""]
+    head = "Reference"
+    listed = ["   " + name for name in pages if not name.startswith("example-")]
+    pages["index"] = [head, "=" * len(head), "", ".. toctree::", "   :maxdepth: 2", "", *listed, ""]
+    for name, lines in pages.items():
+        text = "\n".join(lines)
+        target = place / f"{name}.rst"
+        if not target.exists() or target.read_text() != text:
+            target.write_text(text)
+    for old in place.glob("*.rst"):
+        if old.stem not in pages:
+            old.unlink()
+
+
+def rewrite_links(app, page, content):
+    """Links to examples lead to their pages; other files of the repository are named, as the site does not have them."""
+    text = content[0]
+    text = re.sub(r"\]\(\.\./(examples/[\w/]+\.py)\)", lambda m: f"](reference/example-{slug(m[1])}.rst)", text)
+    text = re.sub(r"\[([^\]]+)\]\(\.\./(?!examples/[\w/]+\.py)[^)]*\)", r"\1", text)
+    content[0] = text
+
+
+def is_formula(paragraph):
+    """Whether a paragraph is a formula: set in, or with gaps between its parts, or an equation without a full stop."""
+    inside = [line.strip() for line in paragraph]
+    equation = re.search(r"\w\)? (\+|-)?= |<- ", " ".join(inside)) and not inside[-1].endswith(".")
+    return paragraph[0].startswith("    ") or any("  " in line for line in inside) or bool(equation)
+
+
+def formulas(app, what, name, thing, options, lines):
+    """Formulas before the first section of a docstring are shown as they are written."""
+    end = next((k - 1 for k, line in enumerate(lines) if line.strip() and set(line.strip()) == {"-"}), len(lines))
+    paragraphs, paragraph = [], []
+    for line in [*lines[:end], ""]:
+        if line.strip():
+            paragraph.append(line)
+        elif paragraph:
+            paragraphs.append(paragraph)
+            paragraph = []
+    found = []
+    for k, paragraph in enumerate(paragraphs):
+        listed = paragraph[0].lstrip().startswith((">>>", "- ", "* ", "1.", "|", "=", ".. "))
+        if k and not listed and not paragraphs[k - 1][-1].endswith("::") and is_formula(paragraph):
+            found += [".. code-block:: none", "", *[f"    {line.strip()}" for line in paragraph], ""]
+        else:
+            found += [*paragraph, ""]
+    lines[:end] = found
+
+
+def sections_of(text):
+    """The parameters of a docstring: each name with its lines."""
+    lines, found, current = inspect.cleandoc(text or "").splitlines(), {}, None
+    if "Parameters" not in lines:
+        return found
+    for line in lines[lines.index("Parameters") + 2 :]:
+        if line and set(line) == {"-"}:
+            break
+        if line and not line.startswith(" "):
+            current = line.partition(" : ")[0]
+            found[current] = [line]
+        elif current is not None:
+            found[current].append(line)
+    return found
+
+
+def inherited(app, what, name, thing, options, lines):
+    """Settings that a class takes from a base, with what the base says of them, instead of its name."""
+    if what != "class":
+        return
+    known = {}
+    for base in reversed(thing.__mro__[1:]):
+        for names, told in sections_of(base.__doc__).items():
+            for one in names.split(", "):
+                known[one] = [told[0].replace(names, one, 1), *told[1:]]
+    for k in range(len(lines) - 2, 0, -1):
+        if re.match(r" +See `\w+`[.;:]", lines[k + 1]):
+            names, more = lines[k].partition(" : ")[0].strip().split(", "), lines[k + 1].strip().partition("`")[2].partition("`")[2][1:].strip()
+            after = [f"    {more[0].upper()}{more[1:]}"] if more else []
+            lines[k : k + 2] = [line for one in names for line in [*known.get(one, [one]), *after]]
+    if any("for the settings." in line for line in lines) and "Parameters" not in lines:
+        lines[:] = [line.replace(" See `TableAgent` for the settings.", "") for line in lines]
+        own = [line for one in getattr(thing, "model_fields", {}) for line in known.get(one, [])]
+        at = next((k - 1 for k, line in enumerate(lines) if line and set(line) == {"-"}), len(lines))
+        lines[at:at] = ["", "Parameters", "----------", *own, ""]
+
+
+def signatures(app, what, name, thing, options, signature, returned):
+    """The settings of a method or a network with their defaults."""
+    fields = getattr(thing, "model_fields", None)
+    if not fields:
+        return None
+    told = [f"{name}={field.default!r}" for name, field in fields.items() if not field.is_required()]
+    return f"(*, {', '.join(told)})", returned
+
+
+def setup(app):
+    app.connect("autodoc-process-docstring", inherited, priority=90)
+    app.connect("autodoc-process-docstring", formulas, priority=100)  # before the sections are read
+    app.connect("autodoc-process-signature", signatures)
+    app.connect("builder-inited", write_reference)
+    app.connect("source-read", rewrite_links)
