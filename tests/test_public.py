@@ -2,6 +2,7 @@
 
 import doctest
 import importlib
+import inspect
 import os
 import pkgutil
 import re
@@ -34,6 +35,13 @@ def test_the_public_names_are_there_documented_and_listed():
     with pytest.raises(AttributeError, match="Did you mean `Environment`"):
         _ = jm.Enviroment
     assert "train" in dir(jm)
+
+
+@pytest.mark.parametrize("name", sorted(set(jm.__all__) - {"__version__", "Scheduled"}))  # a text; a type, shown with `Agent`
+def test_no_public_name_is_without_an_example(name):
+    thing = getattr(jm, name)
+    told = thing.__doc__ if "__doc__" in vars(thing) else inspect.getdoc(thing)
+    assert doctest.DocTestParser().get_examples(told), f"`{name}` has no example in its docstring"
 
 
 def test_a_type_checker_knows_the_public_names():

@@ -15,6 +15,10 @@
 
 Each message says what was wrong, the value, what is allowed and how to mend it. The leaves also derive from the
 built-in error of their kind, so that code that knows nothing of Jokulmist catches them as it would expect.
+
+>>> import jokulmist as jm
+>>> issubclass(jm.errors.SettingError, ValueError)
+True
 """
 
 import difflib
@@ -32,7 +36,17 @@ _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f]")
 
 
 class JokulmistError(Exception):
-    """Root of all errors that Jokulmist raises on purpose."""
+    """Root of all errors that Jokulmist raises on purpose.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> try:
+    ...     jm.QLearning(discount=1.5)
+    ... except jm.JokulmistError as failure:
+    ...     print(failure)
+    `discount` of `QLearning`: must lie in [0, 1]; got 1.5. Its default is 0.99.
+    """
 
     def __str__(self) -> str:
         return printable(super().__str__())

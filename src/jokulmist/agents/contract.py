@@ -255,6 +255,31 @@ class Agent(BaseModel, metaclass=_Declared):
         environment; `noise` is a draw, asked with ``shape=``; `explore` is False in evaluation.
     ``learn(shapes, numbers, learner, memory, experience, noise) -> learner, memory, readings``
         `readings` is a tuple of scalars, one for each of `reading_names`.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import jokulmist as jm
+    >>> class Bandit(jm.Agent):
+    ...     # The mean reward of each action, whatever is observed.
+    ...     exploration: float = 0.1
+    ...     traced = False  # plain NumPy
+    ...     @staticmethod
+    ...     def fresh_learner(shapes, numbers, noise):
+    ...         return {"sum": np.zeros(shapes.spec.action.count), "count": np.ones(shapes.spec.action.count)}
+    ...     @staticmethod
+    ...     def choose(shapes, numbers, learner, memory, observed, noise, explore):
+    ...         best = int(np.argmax(learner["sum"] / learner["count"]))
+    ...         tries = noise.uniform(shape=(shapes.copies,)) < (numbers.exploration if explore else 0.0)
+    ...         return np.where(tries, noise.integers(0, shapes.spec.action.count, shape=(shapes.copies,)), best), memory, ()
+    ...     @staticmethod
+    ...     def learn(shapes, numbers, learner, memory, experience, noise):
+    ...         np.add.at(learner["sum"], experience.actions, experience.rewards)
+    ...         np.add.at(learner["count"], experience.actions, 1.0)
+    ...         return learner, memory, ()
+    >>> run = jm.train(jm.gallery.Tarn(), Bandit(), steps=200, folder=None)
+    >>> int(run.policy.learner["count"].sum())
+    203
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, defer_build=True)

@@ -38,6 +38,16 @@ class Fixed(Agent):
     Notes
     -----
     A run keeps a copy of it in ``partners/``, so that it can be done again when the other run is gone.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> place, quick = tempfile.mkdtemp(), {"steps": 300, "lane": "plain"}
+    >>> pair = jm.train(jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, folder=place, **quick)
+    >>> agents = {"elder": jm.QLearning(), "younger": jm.Fixed(pair.path)}  # as that run learned to play
+    >>> jm.train(jm.gallery.Lots(), agents, folder=None, **quick).status
+    'done'
     """
 
     policy: str

@@ -14,7 +14,15 @@ class Nothing(NamedTuple):
 
 
 class RandomPlay(Agent):
-    """Every action drawn uniformly; learns nothing. Useful as a run to compare with, and as a player among others."""
+    """Every action drawn uniformly; learns nothing. Useful as a run to compare with, and as a player among others.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> run = jm.train(jm.gallery.Tarn(), jm.RandomPlay(), episodes=5, lane="plain", folder=None)
+    >>> len(run.episodes)
+    5
+    """
 
     learns: ClassVar[bool] = False
 

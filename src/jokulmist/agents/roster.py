@@ -36,6 +36,17 @@ class Roster(Agent):
     Which one played stands in episodes.csv, as ``south.partner``: 0 for the first policy; earlier states come after the policies, the place that was
     written last is not told.
     Differs from a fixed partner in cost: all policies of a roster are asked at each decision, and one answer is taken.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> place, quick = tempfile.mkdtemp(), {"steps": 300, "lane": "plain"}
+    >>> pair = jm.train(jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, folder=place, **quick)
+    >>> partners = jm.Roster(pair.path, jm.RandomPlay(), weights=[3.0, 1.0])
+    >>> run = jm.train(jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": partners}, folder=None, **quick)
+    >>> "younger.partner" in run.episodes
+    True
     """
 
     policies: tuple[Any, ...] = ()

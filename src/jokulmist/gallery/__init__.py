@@ -1,4 +1,9 @@
-"""The shipped environments: one made-up fjord settlement under a glacier. Every name and number is invented."""
+"""The shipped environments: one made-up fjord settlement under a glacier. Every name and number is invented.
+
+>>> import jokulmist as jm
+>>> jm.gallery.Tarn(melt=0.8).action
+Choice('shut', 'half', 'full')
+"""
 
 from __future__ import annotations
 

@@ -6,7 +6,7 @@ What does not move is drawn once; at each moment only the pictures, the words an
 from __future__ import annotations
 
 import shutil
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +17,8 @@ from jokulmist.environments.spaces.actions import Actions, Choice
 from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.pictures import style
 from jokulmist.records.files import replace_file
-from jokulmist.training.runs.scenes import Scene
+from jokulmist.records.rollouts import Rollout
+from jokulmist.training.runs.scenes import Scene, scene_of
 
 KINDS = ("gif", "mp4", "png")
 MOST_FRAMES = 150
@@ -28,9 +29,9 @@ Tell = Callable[[int, int], None]
 
 
 def save_replay(
-    scenes: list[Scene],
+    scenes: Sequence[Scene | Rollout],
     environment: Environment,
-    path: Path,
+    path: str | Path,
     *,
     per_second: float = 12.0,
     most: int = MOST_FRAMES,
@@ -40,10 +41,10 @@ def save_replay(
 
     Parameters
     ----------
-    scenes : list of Scene
-        Up to four.
+    scenes : sequence of Rollout, or of scenes
+        Up to four episodes.
     environment : Environment
-    path : Path
+    path : str or Path
         Its ending says what is made: ``.gif``, ``.mp4`` (where the program ffmpeg is installed) or ``.png``, a strip of moments.
     per_second : float
         Moments a second.
@@ -58,18 +59,33 @@ def save_replay(
         When the ending is unknown, or there are too many episodes.
     LookupFailed
         When there is nothing to draw, or no encoder for MP4.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import pathlib, tempfile
+    >>> ferry, place = jm.gallery.Ferry(), pathlib.Path(tempfile.mkdtemp())
+    >>> played = jm.evaluate("brake_in_time", ferry, episodes=2, record=2)
+    >>> kept = jm.read_rollouts(played.save_rollouts(place / "log.parquet", ferry))
+    >>> jm.save_replay(kept, ferry, place / "strip.png").name
+    'strip.png'
     """
+    path = Path(path)
     kind = path.suffix.lstrip(".").lower()
     if kind not in KINDS:
         raise SettingError(f"a replay is one of {listed(KINDS)}; got `{path.name}`. Use for instance `replay.gif`.")
-    if not 1 <= len(scenes) <= 4:
-        raise SettingError(f"from 1 to 4 episodes stand side by side; got {len(scenes)}.")
+    shown = [
+        one if isinstance(one, Scene) else scene_of(f"{one.run}, episode {one.episode:,}", one, environment)
+        for one in scenes
+    ]
+    if not 1 <= len(shown) <= 4:
+        raise SettingError(f"from 1 to 4 episodes stand side by side; got {len(shown)}.")
     if kind == "mp4" and shutil.which("ffmpeg") is None:
         raise LookupFailed("MP4 needs the program ffmpeg, which is not installed here. Use `.gif`, or install ffmpeg.")
     path.parent.mkdir(parents=True, exist_ok=True)
     if kind == "png":
-        return _strip(scenes, environment, path)
-    frames = Frames(scenes, environment)
+        return _strip(shown, environment, path)
+    frames = Frames(shown, environment)
     moments = _moments(frames.length, most)
     drawn = _told(frames, moments, tell)
     if kind == "mp4":

@@ -31,6 +31,14 @@ def save_pictures(run: Run | str | Path, known: Levels | None = None) -> list[Pa
     ------
     SettingError
         When the run is in memory.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=tempfile.mkdtemp())
+    >>> [path.name for path in jm.save_pictures(run)]
+    ['learning-curve.png', 'ledger.png']
     """
     run = Run.of(run)
     if run.path is None:

@@ -254,6 +254,19 @@ class Rollout:
     episode : int
     draws : dict, optional
         What it takes to step it again; see `follow`.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import pathlib, tempfile
+    >>> tarn, path = jm.gallery.Tarn(), pathlib.Path(tempfile.mkdtemp()) / "kept.parquet"
+    >>> episode = tarn.episode(seed=1)
+    >>> while not episode.over:
+    ...     _ = episode.act(0)
+    >>> _ = jm.save_rollout(episode, path)
+    >>> (kept,) = jm.read_rollouts(path)
+    >>> kept.steps, kept.closed_by, round(kept.total, 4) == round(episode.total, 4)
+    (96, 'deadline', True)
     """
 
     table: pd.DataFrame
@@ -336,6 +349,18 @@ def read_rollouts(path: str | Path, episode: int | None = None) -> list[Rollout]
         When there are none.
     RecordError
         When a file cannot be read.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import pathlib, tempfile
+    >>> tarn, path = jm.gallery.Tarn(), pathlib.Path(tempfile.mkdtemp()) / "kept.parquet"
+    >>> episode = tarn.episode(seed=1)
+    >>> while not episode.over:
+    ...     _ = episode.act(0)
+    >>> _ = jm.save_rollout(episode, path)
+    >>> jm.read_rollouts(path)
+    [<rollout of by hand, episode 1: 96 decisions, return -299.6>]
     """
     path = path_of(path, "a file of rollouts")
     files = sorted(path.glob("*.parquet")) if path.is_dir() else [path]

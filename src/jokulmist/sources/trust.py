@@ -99,6 +99,13 @@ def trust(folder: str | Path) -> None:
     ------
     UntrustedCode
         When the folder keeps no code.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> run = jm.train(jm.gallery.Tarn(), jm.RandomPlay(), episodes=2, lane="plain", folder=tempfile.mkdtemp())
+    >>> jm.trust(run.path)  # after you have read what stands in its source/
     """
     try:
         source = Path(folder) / SOURCE

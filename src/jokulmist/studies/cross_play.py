@@ -55,6 +55,15 @@ class CrossPlay:
         Episodes in which the first player got more than the second; where both got the same, half an episode.
     p : float
         Chance of a pairing at least as good as the own one, if partners did not matter; not a number with fewer than four runs.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> agents = {"elder": jm.QLearning(), "younger": jm.QLearning()}
+    >>> runs = jm.train(jm.gallery.Lots(), agents, steps=200, seeds=[0, 1], workers=1, lane="plain", folder=None)
+    >>> found = jm.cross_play(runs, episodes=5)
+    >>> found.players, found.means.shape
+    (('elder', 'younger'), (2, 2))
     """
 
     environment: str
@@ -219,6 +228,14 @@ def cross_play(
     -----
     The test takes every pairing of rows with columns (with more than seven runs, 10,000 drawn ones): its p is the share of pairings whose mean return is at
     least that of the own one.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> agents = {"elder": jm.QLearning(), "younger": jm.QLearning()}
+    >>> runs = jm.train(jm.gallery.Lots(), agents, steps=200, seeds=[0, 1], workers=1, lane="plain", folder=None)
+    >>> jm.cross_play(runs, episodes=5).means.shape
+    (2, 2)
     """
     if isinstance(runs, (str, Path, Run, Policy)) or len(runs) < 2:
         raise SettingError("cross-play takes two runs or more, e.g. `jm.cross_play([run_a, run_b])`.")

@@ -33,6 +33,16 @@ class Adapted:
         The new run; ``run.origin["parent"]`` names the other.
     before, after : Evaluation
         With the new partners: of what the parent had learned, and of what was learned since; the same episodes.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> place, quick = tempfile.mkdtemp(), {"lane": "plain", "steps": 60}
+    >>> pair = jm.train(jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, folder=place, **quick)
+    >>> found = jm.adapt(pair, {"younger": jm.RandomPlay()}, steps=60, measured=5)
+    >>> len(found.before.returns), len(found.after.returns)
+    (5, 5)
     """
 
     run: Run

@@ -109,6 +109,14 @@ def redo(
     -------
     Redone
         Whether the episodes are the same and, if not, from which one on, and which versions differ.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=tempfile.mkdtemp())
+    >>> jm.redo(run, folder=tempfile.mkdtemp()).same
+    True
     """
     run = Run.open(run) if not isinstance(run, Run) else run
     if run.path is None:

@@ -23,6 +23,14 @@ class Sarsa(TableAgent):
     long episodes, one decision further back at a time, and what looked best then is taken for good. Where that is so (on the
     tarn it costs 15 %) begin with high values and explore less:
     ``Sarsa(initial_value=100, exploration=jm.linear(0.3, 0.02, over=0.5))``, or use `QLearning`.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.Sarsa(bins=8, exploration=jm.linear(0.5, 0.05, over=0.5))
+    Sarsa(exploration=linear(0.5, 0.05, over=0.5), bins=8)
+    >>> jm.train(jm.gallery.Tarn(), jm.Sarsa(bins=8), steps=500, lane="plain", folder=None).status
+    'done'
     """
 
     draws_ahead: ClassVar[bool] = True
@@ -45,6 +53,14 @@ class ExpectedSarsa(TableAgent):
 
     Van Seijen et al. (2009); Sutton and Barto (2018), equation 6.9. See `TableAgent` for the settings. Differs from
     the book as `QLearning` does. Fails when the channels have many bins together.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.ExpectedSarsa(bins=8, exploration=jm.linear(0.5, 0.05, over=0.5))
+    ExpectedSarsa(exploration=linear(0.5, 0.05, over=0.5), bins=8)
+    >>> jm.train(jm.gallery.Tarn(), jm.ExpectedSarsa(bins=8), steps=500, lane="plain", folder=None).status
+    'done'
     """
 
     @classmethod

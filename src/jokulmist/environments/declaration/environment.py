@@ -49,6 +49,31 @@ class Environment:
     Notes
     -----
     An instance is immutable. ``self.xp`` is NumPy, or ``jax.numpy`` while the class is compiled.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Sled(jm.Environment):
+    ...     time_limit = 20
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=5)
+    ...         pushed: float = jm.flow()
+    ...     action = jm.Choice("back", "ahead")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
+    ...     @jm.reward
+    ...     def progress(self, before, after):
+    ...         return after.at - before.at
+    ...     @jm.ending
+    ...     def home(self, after):
+    ...         return after.at == 5
+    >>> episode = Sled().episode(seed=1)
+    >>> while not episode.over:
+    ...     _ = episode.act("ahead")
+    >>> episode.total, episode.closed_by
+    (5.0, 'home')
     """
 
     xp: ClassVar[ModuleType] = np

@@ -149,7 +149,30 @@ class Derived(Part):
 
 
 def derived(function: Callable[..., Any]) -> Any:
-    """Mark a method whose value follows from the parameters: computed once, read as an attribute."""
+    """Mark a method whose value follows from the parameters: computed once, read as an attribute.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import jokulmist as jm
+    >>> class Slope(jm.Environment):
+    ...     angle: float = jm.parameter(10.0, low=0.0, high=45.0)
+    ...     class State(jm.State):
+    ...         at: float = jm.seen(low=0.0, high=10.0)
+    ...     action = jm.Choice("brake", "glide")
+    ...     @jm.derived
+    ...     def pull(self):
+    ...         return 9.81 * np.sin(np.radians(self.angle))
+    ...     def begin(self, draw):
+    ...         return self.State(at=0.0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=state.at + self.pull * action)
+    ...     @jm.reward
+    ...     def far(self, after):
+    ...         return after.at
+    >>> print(round(Slope(angle=30.0).pull, 3))
+    4.905
+    """
     return Derived(function)
 
 
@@ -330,6 +353,28 @@ def sensor(
         The value is uint8, height x width x channels.
     of : str or int, optional
         The only player who sees it.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Sled(jm.Environment):
+    ...     time_limit = 20
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=5)
+    ...         pushed: float = jm.flow()
+    ...     action = jm.Choice("back", "ahead")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
+    ...     @jm.reward
+    ...     def progress(self, before, after):
+    ...         return after.at - before.at
+    ...     @jm.sensor(low=-1.0, high=6.0)
+    ...     def sounded(self, state, draw):
+    ...         return state.at + draw.normal(0.0, 0.1)
+    >>> Sled().episode(seed=1).observation
+    Observation(at=0, sounded=-0.08639)
     """
 
     def mark(method: Callable[..., Any]) -> Sensor:
@@ -343,7 +388,32 @@ def reward(function: Method) -> Method: ...
 @overload
 def reward(*, weight: float = ...) -> Callable[[Method], Method]: ...
 def reward(function: Callable[..., Any] | None = None, *, weight: float = 1.0) -> Any:
-    """Mark a method as one term of the reward; the reward of a step is the weighted sum of the terms."""
+    """Mark a method as one term of the reward; the reward of a step is the weighted sum of the terms.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Sled(jm.Environment):
+    ...     time_limit = 20
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=5)
+    ...         pushed: float = jm.flow()
+    ...     action = jm.Choice("back", "ahead")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
+    ...     @jm.reward
+    ...     def progress(self, before, after):
+    ...         return after.at - before.at
+    ...     @jm.reward(weight=-0.1)
+    ...     def effort(self, after):
+    ...         return after.pushed
+    >>> episode = Sled().episode(seed=1)
+    >>> _ = episode.act("ahead")
+    >>> episode.totals, episode.total  # terms without their weights, and what is earned
+    ({'progress': 1.0, 'effort': -0.1}, 0.9)
+    """
     if isinstance(weight, bool) or not isinstance(weight, (int, float)) or not math.isfinite(weight):
         raise DeclarationError(
             f"a reward's weight must be a finite number; got {weight!r}. Use for instance `weight=-2.0`."
@@ -356,12 +426,64 @@ def reward(function: Callable[..., Any] | None = None, *, weight: float = 1.0) -
 
 
 def ending(function: Method) -> Method:
-    """Mark a method as a true end: after it there is no future reward. Asked after every advance."""
+    """Mark a method as a true end: after it there is no future reward. Asked after every advance.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Sled(jm.Environment):
+    ...     time_limit = 20
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=5)
+    ...         pushed: float = jm.flow()
+    ...     action = jm.Choice("back", "ahead")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
+    ...     @jm.reward
+    ...     def progress(self, before, after):
+    ...         return after.at - before.at
+    ...     @jm.ending
+    ...     def home(self, after):
+    ...         return after.at == 5
+    >>> episode = Sled().episode(seed=1)
+    >>> while not episode.over:
+    ...     _ = episode.act("ahead")
+    >>> episode.closed_by
+    'home'
+    """
     return cast(Method, Closing(function, final=True))
 
 
 def cut(function: Method) -> Method:
-    """Mark a method as a cut: the episode stops, but there would have been a future."""
+    """Mark a method as a cut: the episode stops, but there would have been a future.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Sled(jm.Environment):
+    ...     time_limit = 20
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=5)
+    ...         pushed: float = jm.flow()
+    ...     action = jm.Choice("back", "ahead")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
+    ...     @jm.reward
+    ...     def progress(self, before, after):
+    ...         return after.at - before.at
+    ...     @jm.cut
+    ...     def out_of_sight(self, after):
+    ...         return after.at == 5
+    >>> episode = Sled().episode(seed=1)
+    >>> while not episode.over:
+    ...     _ = episode.act("ahead")
+    >>> episode.closed_by
+    'out_of_sight'
+    """
     return cast(Method, Closing(function, final=False))
 
 
@@ -370,7 +492,31 @@ def measure(function: Method) -> Method: ...
 @overload
 def measure(*, over: Over = ...) -> Callable[[Method], Method]: ...
 def measure(function: Callable[..., Any] | None = None, *, over: Over = "sum") -> Any:
-    """Mark a method as a quantity that is recorded per episode: its sum, mean, last, max or min over the steps."""
+    """Mark a method as a quantity that is recorded per episode: its sum, mean, last, max or min over the steps.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Sled(jm.Environment):
+    ...     time_limit = 20
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=5)
+    ...         pushed: float = jm.flow()
+    ...     action = jm.Choice("back", "ahead")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
+    ...     @jm.reward
+    ...     def progress(self, before, after):
+    ...         return after.at - before.at
+    ...     @jm.measure(over="max")
+    ...     def farthest(self, after):
+    ...         return after.at
+    >>> run = jm.train(Sled(), jm.RandomPlay(), episodes=3, lane="plain", folder=None)
+    >>> "farthest" in run.episodes.columns
+    True
+    """
     if over not in OVERS:
         raise DeclarationError(f"a measure's `over` must be one of {listed(OVERS)}; got {over!r}.")
 
@@ -381,5 +527,28 @@ def measure(function: Callable[..., Any] | None = None, *, over: Over = "sum") -
 
 
 def reference(function: Method) -> Method:
-    """Mark a method as a policy known beforehand: a function of the state that gives an action."""
+    """Mark a method as a policy known beforehand: a function of the state that gives an action.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Sled(jm.Environment):
+    ...     time_limit = 20
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=5)
+    ...         pushed: float = jm.flow()
+    ...     action = jm.Choice("back", "ahead")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
+    ...     @jm.reward
+    ...     def progress(self, before, after):
+    ...         return after.at - before.at
+    ...     @jm.reference
+    ...     def always_ahead(self, state):
+    ...         return 1
+    >>> jm.evaluate("always_ahead", Sled(), episodes=3).mean
+    5.0
+    """
     return cast(Method, Reference(function))

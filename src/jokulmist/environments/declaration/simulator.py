@@ -44,6 +44,13 @@ class Outcome:
         Of several players the one who decides next, by index or name; all who are not out where it is left out.
     out : tuple of int or str, optional
         Of several players those who are out from now on, and all who were out before.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> told = jm.Outcome({"height": 2.0}, terms={"calm": 1.0})  # it goes on
+    >>> jm.Outcome({"height": 0.0}, terms={"calm": -5.0}, closed_by="aground").closed_by
+    'aground'
     """
 
     observation: Mapping[str, Any]

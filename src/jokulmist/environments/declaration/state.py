@@ -69,6 +69,17 @@ def seen(
         Shape of an array; entries may be names of parameters. ``()`` is a single number.
     values : int, optional
         The field is a whole number from 0 to ``values - 1``.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import jokulmist as jm
+    >>> class Tub(jm.State):
+    ...     heat: float = jm.seen(low=0.0, high=60.0, unit="degC")
+    ...     lid: int = jm.seen(low=0, values=2)
+    ...     ripples: object = jm.seen(low=-1.0, high=1.0, shape=3)
+    >>> Tub(heat=38.0, lid=1, ripples=np.zeros(3)).heat
+    38.0
     """
     return Field(role="seen", low=low, high=high, unit=unit, shape=shape, values=values)
 
@@ -81,6 +92,17 @@ def field(*, shape: Shape = (), dtype: Any = None, constant: bool = False, unit:
 
     `constant` says that it is drawn in `begin` and stays as it is until the episode closes. Numbers of 64 bits, as ``dtype=int``
     asks for, are held in 32: compiled arrays have no others.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> import jokulmist as jm
+    >>> class Tub(jm.State):
+    ...     heat: float = jm.seen(low=0.0, high=60.0)
+    ...     logs: object = jm.field(shape=2, dtype=int)
+    ...     weather: float = jm.field(constant=True)
+    >>> Tub(heat=38.0, logs=np.array([2, 1]), weather=-4.0).weather
+    -4.0
     """
     kind = "" if dtype is None else np.dtype(dtype).name
     return Field(role="hidden", shape=shape, dtype=HELD.get(kind, kind), constant=constant, unit=unit)
@@ -90,6 +112,16 @@ def flow(*, unit: str = "", shape: Shape = (), init: Literal[False] = False) -> 
     """Declare what happened in one advance: zero before it, set in it, read from `after`.
 
     `init` is for type checkers alone: a state is made without its flows.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Tub(jm.State):
+    ...     heat: float = jm.seen(low=0.0, high=60.0)
+    ...     burnt: float = jm.flow(unit="kg")
+    >>> state = Tub(heat=38.0)  # a flow is left out where a state is made, and set by `advance`
+    >>> state.replace(heat=39.0, burnt=1.5).burnt
+    1.5
     """
     return Field(role="flow", unit=unit, shape=shape)
 

@@ -19,6 +19,13 @@ class StickyAction(ActionModifier):
     Parameters
     ----------
     chance : float, above 0 and below 1
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Tarn().modified(jm.StickyAction(0.25))
+    >>> env
+    Tarn().modified(StickyAction(0.25))
     """
 
     chance: float
@@ -49,6 +56,13 @@ class Late(ActionModifier):
         At least 1.
     idle : label, number or dict, optional
         What is done until the first decision arrives; by default the first alternative of a choice and the middle of a range.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Ferry().modified(jm.Late(2, idle="drift"))
+    >>> env
+    Ferry().modified(Late(2, 'drift'))
     """
 
     decisions: int
@@ -82,6 +96,13 @@ class Shaky(ActionModifier):
     ----------
     sd : float
         Spread of the noise, as a share of half the range.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Winch().modified(jm.Shaky(sd=0.1))
+    >>> env
+    Winch().modified(Shaky(0.1))
     """
 
     sd: float

@@ -64,7 +64,25 @@ class Modifier(Plugin):
 
 
 class ObservationModifier(Modifier):
-    """Base of modifiers of the observation."""
+    """Base of modifiers of the observation.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> from dataclasses import dataclass
+    >>> @dataclass(frozen=True)
+    ... class Rounded(jm.ObservationModifier):
+    ...     # Shows numbers with fewer digits.
+    ...     digits: int = 0
+    ...     def spec(self, spec):
+    ...         return spec
+    ...     def begun(self, spec, xp, first, around):
+    ...         return (), first._replace(numbers=xp.round(first.numbers, self.digits))
+    ...     def onward(self, spec, xp, memory, now, around):
+    ...         return memory, now._replace(numbers=xp.round(now.numbers, self.digits))
+    >>> jm.gallery.Tarn().modified(Rounded()).episode(seed=1).observation
+    Observation(level=16, hour=0)
+    """
 
     touches = "observation"
     needs_limit: ClassVar[bool] = False
@@ -87,7 +105,22 @@ class ObservationModifier(Modifier):
 
 
 class ActionModifier(Modifier):
-    """Base of modifiers of the action."""
+    """Base of modifiers of the action.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> from dataclasses import dataclass
+    >>> @dataclass(frozen=True)
+    ... class Mirrored(jm.ActionModifier):
+    ...     # The first choice becomes the last, and so on.
+    ...     def acted(self, xp, action, memory, own, draw):
+    ...         return memory, action.count - 1 - own
+    >>> mirrored, plain = jm.gallery.Tarn().modified(Mirrored()).episode(seed=1), jm.gallery.Tarn().episode(seed=1)
+    >>> _ = mirrored.act(0), plain.act(2)
+    >>> mirrored.total == plain.total
+    True
+    """
 
     touches = "action"
 

@@ -89,6 +89,13 @@ class LearningEnd(Modifier):
     name : str
         Of a measure, which ends what is learned in a decision where it is not 0; or of a cut or limit, which then has no
         future for the agent.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> tarn = jm.gallery.Tarn().modified(jm.LearningEnd("washed_out"))
+    >>> tarn
+    Tarn().modified(LearningEnd('washed_out'))
     """
 
     touches = "episode"

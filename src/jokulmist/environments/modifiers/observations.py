@@ -108,6 +108,13 @@ class Noisy(_OneChannel):
         Of numbers that are no whole numbers.
     sd : float
         Spread of the noise, in the channel's unit.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Tarn().modified(jm.Noisy("level", sd=0.5))
+    >>> env.episode(seed=1).observation
+    Observation(level=15.76, hour=0)
     """
 
     channel: str
@@ -136,6 +143,13 @@ class Hide(ObservationModifier):
     Parameters
     ----------
     *channels : str
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Tarn().modified(jm.Hide("hour"))
+    >>> env.episode(seed=1).observation
+    Observation(level=15.78)
     """
 
     channels: tuple[str, ...]
@@ -205,7 +219,15 @@ class _Added(ObservationModifier):
 @dataclass(frozen=True, repr=False)
 class LastAction(_Added):
     """Show what was decided last as the channel ``last_action``: 1 at the alternative of a choice, ranges in [-1, 1]; all 0
-    at an episode's beginning."""
+    at an episode's beginning.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Tarn().modified(jm.LastAction())
+    >>> env.episode(seed=1).observation
+    Observation(level=15.78, hour=0, last_action=array([0., 0., 0.], dtype=float32))
+    """
 
     def added(self, spec: Spec) -> Channel:
         return Channel("last_action", -1.0, 1.0, shape=(spec.action.size,))
@@ -218,7 +240,15 @@ class LastAction(_Added):
 
 @dataclass(frozen=True, repr=False)
 class TimeLeft(_Added):
-    """Show the share of the deadline or time limit that is left, from 1 to 0, as the channel ``time_left``."""
+    """Show the share of the deadline or time limit that is left, from 1 to 0, as the channel ``time_left``.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Tarn().modified(jm.TimeLeft())
+    >>> env.episode(seed=1).observation
+    Observation(level=15.78, hour=0, time_left=1)
+    """
 
     needs_limit = True
 
@@ -238,6 +268,28 @@ class Crop(_OneChannel):
     channel : str
     rows, columns : (int, int)
         From and up to, the second left out.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Buoy(jm.Environment):
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=7)
+    ...     action = jm.Choice("stay", "drift")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.minimum(state.at + action, 7))
+    ...     @jm.reward
+    ...     def calm(self, after):
+    ...         return 1.0
+    ...     @jm.sensor(shape=(8, 8, 3), image=True)
+    ...     def sight(self, state):
+    ...         row = self.xp.where(self.xp.arange(8) == state.at, 255, 0)
+    ...         return self.xp.broadcast_to(row[None, :, None], (8, 8, 3)).astype("uint8")
+    ...     time_limit = 20
+    >>> Buoy().modified(jm.Crop("sight", rows=(0, 4), columns=(2, 8))).episode(seed=1).observation.sight.shape
+    (4, 6, 3)
     """
 
     channel: str
@@ -274,6 +326,28 @@ class Shrink(_OneChannel):
     channel : str
     by : int
         Side of the squares; what is left over at the lower and right edges is cut off.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Buoy(jm.Environment):
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=7)
+    ...     action = jm.Choice("stay", "drift")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.minimum(state.at + action, 7))
+    ...     @jm.reward
+    ...     def calm(self, after):
+    ...         return 1.0
+    ...     @jm.sensor(shape=(8, 8, 3), image=True)
+    ...     def sight(self, state):
+    ...         row = self.xp.where(self.xp.arange(8) == state.at, 255, 0)
+    ...         return self.xp.broadcast_to(row[None, :, None], (8, 8, 3)).astype("uint8")
+    ...     time_limit = 20
+    >>> Buoy().modified(jm.Shrink("sight", by=2)).episode(seed=1).observation.sight.shape
+    (4, 4, 3)
     """
 
     channel: str
@@ -305,6 +379,28 @@ class Grey(_OneChannel):
     ----------
     channel : str
         Of an image with three channels.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Buoy(jm.Environment):
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=7)
+    ...     action = jm.Choice("stay", "drift")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.minimum(state.at + action, 7))
+    ...     @jm.reward
+    ...     def calm(self, after):
+    ...         return 1.0
+    ...     @jm.sensor(shape=(8, 8, 3), image=True)
+    ...     def sight(self, state):
+    ...         row = self.xp.where(self.xp.arange(8) == state.at, 255, 0)
+    ...         return self.xp.broadcast_to(row[None, :, None], (8, 8, 3)).astype("uint8")
+    ...     time_limit = 20
+    >>> Buoy().modified(jm.Grey("sight")).episode(seed=1).observation.sight.shape
+    (8, 8, 1)
     """
 
     channel: str
@@ -330,6 +426,28 @@ class Brighter(ObservationModifier):
     Parameters
     ----------
     channel : str
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> class Buoy(jm.Environment):
+    ...     class State(jm.State):
+    ...         at: int = jm.seen(low=0, high=7)
+    ...     action = jm.Choice("stay", "drift")
+    ...     def begin(self, draw):
+    ...         return self.State(at=0)
+    ...     def advance(self, state, action, draw):
+    ...         return state.replace(at=self.xp.minimum(state.at + action, 7))
+    ...     @jm.reward
+    ...     def calm(self, after):
+    ...         return 1.0
+    ...     @jm.sensor(shape=(8, 8, 3), image=True)
+    ...     def sight(self, state):
+    ...         row = self.xp.where(self.xp.arange(8) == state.at, 255, 0)
+    ...         return self.xp.broadcast_to(row[None, :, None], (8, 8, 3)).astype("uint8")
+    ...     time_limit = 20
+    >>> Buoy().modified(jm.Brighter("sight")).episode(seed=1).observation.sight.shape
+    (8, 8, 3)
     """
 
     channel: str

@@ -20,6 +20,13 @@ class Scaled(RewardModifier):
     Parameters
     ----------
     by : float
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Tarn().modified(jm.Scaled(0.1))
+    >>> env
+    Tarn().modified(Scaled(0.1))
     """
 
     by: float
@@ -44,6 +51,13 @@ class Clipped(RewardModifier):
     Parameters
     ----------
     low, high : float
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Tarn().modified(jm.Clipped(-1.0, 1.0))
+    >>> env
+    Tarn().modified(Clipped(-1.0, 1.0))
     """
 
     low: float
@@ -59,7 +73,15 @@ class Clipped(RewardModifier):
 
 @dataclass(frozen=True, repr=False)
 class Signed(RewardModifier):
-    """Keep the reward's sign alone: -1, 0 or 1."""
+    """Keep the reward's sign alone: -1, 0 or 1.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Tarn().modified(jm.Signed())
+    >>> env
+    Tarn().modified(Signed())
+    """
 
     def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, xp.sign(reward)
@@ -79,6 +101,16 @@ class Potential(RewardModifier):
         Phi; written with operators and ``abs`` alone, so that it takes numbers and traced ones. In a plan ``"mine.py:height"``.
     discount : float, in [0, 1]
         The same as the agent's.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> def nearness(state):
+    ...     return -abs(state.position - 100.0) / 100.0
+    >>> ferry = jm.gallery.Ferry().modified(jm.Potential(nearness, discount=0.99))
+    >>> run = jm.train(ferry, jm.RandomPlay(), episodes=2, lane="plain", folder=None)
+    >>> bool((run.episodes["learned_return"] != run.episodes["return"]).any())  # scores are of the rewards as declared
+    True
     """
 
     of: Callable[[Any], Any]

@@ -40,6 +40,15 @@ def plot_choices(run: Run, axes: Axes | None = None, part: str = "") -> Axes:
     axes : matplotlib.axes.Axes, optional
     part : str
         The part of the action, where it has several.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, record_every=1, lane="plain", folder=tempfile.mkdtemp())
+    >>> axes = jm.plot_choices(run)
+    >>> axes.get_ylabel()
+    'share of the decisions of an episode'
     """
     parts = _parts(run.environment)
     if part not in parts:
@@ -117,6 +126,14 @@ def plot_policy(
     -------
     Figure
         The region that the policy visits in 20 episodes is dotted.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=None)
+    >>> figure = jm.plot_policy(run.policy, run.environment, over=("level", "hour"))
+    >>> len(figure.axes) > 1
+    True
     """
     if not isinstance(policy, Policy):
         raise SettingError(
@@ -279,6 +296,19 @@ def plot_rollout(rollout: Rollout, environment: Environment, figure: Figure | No
     rollout : Rollout
     environment : Environment
     figure : matplotlib Figure, optional
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import pathlib, tempfile
+    >>> tarn, path = jm.gallery.Tarn(), pathlib.Path(tempfile.mkdtemp()) / "kept.parquet"
+    >>> episode = tarn.episode(seed=1)
+    >>> while not episode.over:
+    ...     _ = episode.act(0)
+    >>> _ = jm.save_rollout(episode, path)
+    >>> figure = jm.plot_rollout(jm.read_rollouts(path)[0], tarn)
+    >>> len(figure.axes) > 2
+    True
     """
     description = describe(environment)
     channels = [c for c in description.spec.numbers if c.shape == ()]

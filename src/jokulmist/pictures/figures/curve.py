@@ -52,6 +52,14 @@ def plot(
     Returns
     -------
     matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=None)
+    >>> axes = jm.plot(run)
+    >>> axes.get_ylabel()
+    'return of an episode (sum of weighted reward terms)'
     """
     runs = runs_of(run)
     if not runs:

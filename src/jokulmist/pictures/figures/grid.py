@@ -28,6 +28,15 @@ def plot_grid(grid: Grid, axes: Axes | None = None) -> Axes:
     Returns
     -------
     matplotlib.axes.Axes
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=None)
+    >>> grid = jm.evaluate_grid(run.policy, run.environment, {"melt": [0.5, 1.0]}, episodes=3)
+    >>> axes = jm.plot_grid(grid)
+    >>> axes.get_xlabel()
+    'melt'
     """
     if len(grid.parameters) > 2:
         raise SettingError(f"a grid over {len(grid.parameters)} parameters cannot be drawn; one or two can.")

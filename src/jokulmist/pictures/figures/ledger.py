@@ -33,6 +33,14 @@ def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
     -----
     Each step of the stack is the mean over the episodes of one stretch of training. A term whose mean changes sign
     within a run moves from one side to the other.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=None)
+    >>> axes = jm.ledger(run)
+    >>> axes.get_xlabel()
+    'decisions, all copies together'
     """
     run = Run.of(run)
     with style.styled():

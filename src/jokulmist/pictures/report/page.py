@@ -49,6 +49,14 @@ def save_report(
     -------
     Path
         The page needs no network, no other file, and runs nothing but its own script.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=tempfile.mkdtemp())
+    >>> jm.save_report(run).name
+    'report.html'
     """
     from jinja2 import Environment as Pages
     from jinja2 import StrictUndefined

@@ -96,6 +96,18 @@ def compare(
     Runs of different length are compared on what they share: curves end there, and the final scores are the mean return
     of the last 100 training episodes up to there. Runs on different environments are normalised,
     (score - random) / (reference - random), and seeds are resampled and dealt anew within each environment.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> runs = [
+    ...     run
+    ...     for bins in (4, 12)
+    ...     for run in jm.train(jm.gallery.Tarn(), jm.QLearning(bins=bins), steps=2000, seeds=[0, 1, 2], workers=1, lane="plain", folder=None)
+    ... ]
+    >>> found = jm.compare(runs, episodes=10)
+    >>> found.by, len(found.table)
+    (['agent.bins'], 2)
     """
     say = say or (lambda _: None)
     grouping = grouped(_runs_of(runs), by)

@@ -44,6 +44,17 @@ class Search:
         What was asked.
     board : Board
         What is known.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> found = jm.tune(
+    ...     jm.gallery.Tarn(), jm.QLearning(), over={"agent.bins": jm.among(2, 12)}, method="grid", steps=2000, again=0,
+    ...     workers=1, lane="plain", folder=tempfile.mkdtemp(),
+    ... )
+    >>> found.status, len(found.table), sorted(found.settings)
+    ('done', 2, ['agent.bins'])
     """
 
     def __init__(self, path: Path, question: SearchSettings, board: Board) -> None:

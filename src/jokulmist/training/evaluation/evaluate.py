@@ -208,6 +208,15 @@ def evaluate(
     ------
     SettingError
         When the policy learned on other channels, or a number is out of range.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> found = jm.evaluate("sell_high", jm.gallery.Tarn(), episodes=20)
+    >>> len(found.returns)
+    20
+    >>> found.mean > jm.evaluate("random", jm.gallery.Tarn(), episodes=20).mean
+    True
     """
     if isinstance(policy, Environment) or not isinstance(environment, Environment):
         swapped = isinstance(policy, Environment)

@@ -52,6 +52,16 @@ class Policy:
     learner : the agent's learner, as NumPy arrays
     decisions : int
         How long it had learned.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=None)
+    >>> run.policy
+    <policy of QLearning(bins=8) after 2,000 decisions>
+    >>> observation = jm.gallery.Tarn().episode(seed=1).observation
+    >>> run.policy.choose(observation)
+    2
     """
 
     def __init__(self, agent: Agent, spec: Spec, learner: Any, decisions: int = 0) -> None:

@@ -124,6 +124,17 @@ def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Pa
     path : path
     run : str
         The column ``run``.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import pathlib, tempfile
+    >>> tarn, path = jm.gallery.Tarn(), pathlib.Path(tempfile.mkdtemp()) / "kept.parquet"
+    >>> episode = tarn.episode(seed=1)
+    >>> while not episode.over:
+    ...     _ = episode.act(0)
+    >>> jm.save_rollout(episode, path).name
+    'kept.parquet'
     """
     if not episode.steps:
         raise SettingError("nothing was decided yet; act at least once before saving.")
@@ -150,6 +161,16 @@ def follow(rollout: Rollout, environment: Environment) -> float:
     ------
     SettingError
         When it was recorded by hand, or by a simulator.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import pathlib, tempfile
+    >>> ferry = jm.gallery.Ferry()
+    >>> played = jm.evaluate("brake_in_time", ferry, episodes=3, record=3)
+    >>> log = played.save_rollouts(pathlib.Path(tempfile.mkdtemp()) / "log.parquet", ferry)
+    >>> jm.follow(jm.read_rollouts(log)[0], ferry) < 1e-3  # the largest difference that was met
+    True
     """
     if isinstance(environment, Simulator) or rollout.draws is None:
         raise SettingError("this episode cannot be followed: it is a simulator's, or its draws were not recorded.")

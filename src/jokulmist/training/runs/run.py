@@ -44,6 +44,16 @@ class Run:
         ``running``, ``done``, ``stopped`` or ``failed``.
     origin : dict
         Where it comes from; see origin.json.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=tempfile.mkdtemp())
+    >>> run.name, run.status, len(run.episodes) > 5
+    ('tarn-qlearning-001', 'done', True)
+    >>> jm.Run.open(run.path).seed
+    0
     """
 
     def __init__(
@@ -264,7 +274,15 @@ def runs_of(given: Any) -> list[Run]:
 
 
 class Runs(Sequence[Run]):
-    """Several runs, as a list with one table."""
+    """Several runs, as a list with one table.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> runs = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=1000, seeds=[0, 1], workers=1, lane="plain", folder=None)
+    >>> len(runs), len(runs.table)
+    (2, 2)
+    """
 
     def __init__(self, runs: Sequence[Run]) -> None:
         self._runs = list(runs)

@@ -62,6 +62,15 @@ def resume(
         When the run is still running, or there is nothing more to do.
     RecordError
         When it has recorded something and no checkpoint can be read, so that going on would begin anew.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> import tempfile
+    >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=tempfile.mkdtemp())
+    >>> longer = jm.resume(run, steps=1000)
+    >>> longer.origin["decisions"]
+    3000
     """
     path = run.path if isinstance(run, Run) else path_of(run, "a run")
     if path is None:

@@ -44,6 +44,12 @@ class Estimate:
     outside : float
         The share of the recorded observations on which the policy would do, without exploration, what was hardly ever done there: with a chance below 5 % by
         behaviour cloning of the records.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.Estimate(mean=12.3, interval=(11.0, 13.4), episodes=200, effective=87.0, outside=0.0)
+    <estimated mean return 12.3 [11, 13.4] from 200 episodes that count as 87; outside of them at 0%>
     """
 
     mean: float
@@ -92,6 +98,18 @@ def estimate(
     ------
     SettingError
         When the policy decides numbers, or learned on other channels; by fitted values, where images are seen.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> ferry = jm.gallery.Ferry()
+    >>> run = jm.train(ferry, jm.PPO(network=jm.Dense(8)), steps=2048, copies=8, lane="plain", folder=None)
+    >>> played = jm.evaluate(run.policy, ferry, episodes=20, record=20, act="sampled")
+    >>> import pathlib, tempfile
+    >>> log = played.save_rollouts(pathlib.Path(tempfile.mkdtemp()) / "log.parquet", ferry)
+    >>> found = jm.estimate(run.policy, jm.Records.read(log, ferry), act="sampled")
+    >>> found.episodes, found.interval[0] <= found.mean <= found.interval[1]
+    (20, True)
     """
     policy = getattr(policy, "policy", policy)
     if not isinstance(policy, Policy):
