@@ -38,7 +38,9 @@ def groups():
             section = line[3:]
         elif line.startswith("| `") and section is not None:
             names = re.findall(r"`(\w+)`", line.split("|")[1])
-            found.setdefault(section, []).extend(name for name in names if name in jokulmist.__all__ and name != "__version__")
+            found.setdefault(section, []).extend(
+                name for name in names if name in jokulmist.__all__ and name != "__version__"
+            )
     return {section: names for section, names in found.items() if names}
 
 
@@ -53,7 +55,9 @@ def entry(name):
         kind, options = "class", ["   :members:", f"   :exclude-members: {', '.join(sorted(HIDDEN))}"]
         if issubclass(thing, BaseException):
             options = ["   :show-inheritance:"]
-        elif hasattr(thing, "model_fields") and name != "Agent":  # settings; what a training loop calls is told once, of `Agent`
+        elif (
+            hasattr(thing, "model_fields") and name != "Agent"
+        ):  # settings; what a training loop calls is told once, of `Agent`
             options = ["   :no-members:"]
     elif callable(thing):
         kind, options = "function", []
@@ -80,7 +84,15 @@ def write_reference(app):
         pages[slug(section)] = lines
     for path in sorted((ROOT / "examples").rglob("*.py")):
         name = f"examples/{path.relative_to(ROOT / 'examples').as_posix()}"
-        pages[f"example-{slug(name)}"] = [":orphan:", "", name, "=" * len(name), "", f".. literalinclude:: ../../{name}", ""]
+        pages[f"example-{slug(name)}"] = [
+            ":orphan:",
+            "",
+            name,
+            "=" * len(name),
+            "",
+            f".. literalinclude:: ../../{name}",
+            "",
+        ]
     head = "Reference"
     listed = ["   " + name for name in pages if not name.startswith("example-")]
     pages["index"] = [head, "=" * len(head), "", ".. toctree::", "   :maxdepth: 2", "", *listed, ""]
@@ -156,7 +168,10 @@ def inherited(app, what, name, thing, options, lines):
                 known[one] = [told[0].replace(names, one, 1), *told[1:]]
     for k in range(len(lines) - 2, 0, -1):
         if re.match(r" +See `\w+`[.;:]", lines[k + 1]):
-            names, more = lines[k].partition(" : ")[0].strip().split(", "), lines[k + 1].strip().partition("`")[2].partition("`")[2][1:].strip()
+            names, more = (
+                lines[k].partition(" : ")[0].strip().split(", "),
+                lines[k + 1].strip().partition("`")[2].partition("`")[2][1:].strip(),
+            )
             after = [f"    {more[0].upper()}{more[1:]}"] if more else []
             lines[k : k + 2] = [line for one in names for line in [*known.get(one, [one]), *after]]
     if any("for the settings." in line for line in lines) and "Parameters" not in lines:

@@ -37,7 +37,9 @@ def test_the_public_names_are_there_documented_and_listed():
     assert "train" in dir(jm)
 
 
-@pytest.mark.parametrize("name", sorted(set(jm.__all__) - {"__version__", "Scheduled"}))  # a text; a type, shown with `Agent`
+@pytest.mark.parametrize(
+    "name", sorted(set(jm.__all__) - {"__version__", "Scheduled"})
+)  # a text; a type, shown with `Agent`
 def test_no_public_name_is_without_an_example(name):
     thing = getattr(jm, name)
     told = thing.__doc__ if "__doc__" in vars(thing) else inspect.getdoc(thing)
@@ -110,10 +112,10 @@ def blocks(page, language):
 
 def test_the_readme_does_what_it_says(capsys, monkeypatch):
     """Its Python runs from top to bottom, and its first environment is the one that `new` writes."""
-    from jokulmist.command.starting import ENVIRONMENT
+    from jokulmist.command.starting import template
 
     declared, by_hand, trained = blocks("README.md", "python")
-    written = ENVIRONMENT.format(name="Pond")
+    written = template("table", "environment", Path("pond.py"))
     assert declared[declared.index("import") :] == written[written.index("import") :]
     monkeypatch.setattr("matplotlib.pyplot.show", lambda: None)
     names = {"__name__": "readme"}

@@ -58,14 +58,18 @@ def gallery(json: AsJson = False) -> None:
 @app.command()
 def new(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="The Python file to write, e.g. pond.py.")],
+    kind: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(help="table, numbers, images, players, simulator or remote; asked for in a terminal, else table."),
+    ] = None,
 ) -> None:
-    """Write a small environment that checks and trains, and a plan for it, to start from.
+    """Write a small environment that checks and trains, a plan for it and a test, to start from.
 
-    Example:  jokulmist new pond.py
+    Example:  jokulmist new sauna.py --kind numbers
     """
     from jokulmist.command.starting import new as work
 
-    work(file)
+    work(file, kind)
 
 
 @app.command()

@@ -1,93 +1,81 @@
-"""The command that writes a first environment."""
+"""The command that writes a first environment, of one of several kinds, with a plan and a test."""
 
 from __future__ import annotations
 
 import re
+import sys
+from importlib import resources
 from pathlib import Path
 
 import typer
 
-from jokulmist.errors import RecordError, SettingError
+from jokulmist.errors import RecordError, SettingError, listed, nearest
 
-ENVIRONMENT = '''"""A small environment to start from: keep a frog pond from drying out or running over."""
-
-import jokulmist as jm
-
-
-class {name}(jm.Environment):
-    """Open a sluice for a pond that rain fills and the sun empties."""
-
-    rain: float = jm.parameter(0.5, low=0.0, high=3.0, unit="cm/h", help="Mean rain in an hour.")
-    time_limit = 100  # a cut: the pond would have gone on
-
-    class State(jm.State):  # all that changes, and nothing else
-        level: float = jm.seen(low=0.0, high=20.0, unit="cm")  # the agent sees it
-        let_in: float = jm.flow(unit="cm")  # what happened in this advance
-
-    action = jm.Choice("closed", "open")
-
-    def begin(self, draw):  # the first state of an episode
-        return self.State(level=draw.uniform(6.0, 14.0))
-
-    def advance(self, state, action, draw):  # an hour later; all chance comes from draw
-        let_in = 1.5 * action
-        level = state.level + let_in + draw.exponential(self.rain) - 1.2
-        return state.replace(level=self.xp.clip(level, 0.0, 20.0), let_in=let_in)
-
-    @jm.reward
-    def comfort(self, after):  # the frogs like ten centimetres
-        return 1.0 - abs(after.level - 10.0) / 10.0
-
-    @jm.reward(weight=-0.1)
-    def water_used(self, after):
-        return after.let_in
-
-    @jm.ending
-    def dried_out(self, after):  # a true end: nothing comes after it
-        return after.level <= 0.0
-
-    @jm.reference
-    def by_hand(self, state):  # a rule to compare with
-        return 1 if state.level < 10.0 else 0
-'''
-PLAN = """[environment]
-use = "{file}:{name}"
-
-[agent]
-use = "QLearning"
-bins = 20
-
-[training]
-steps = 100_000
-seeds = [0]
-
-[tuning]  # what `jokulmist tune` searches; `train` leaves it aside
-method = "random"
-candidates = 16
-
-[tuning.over]
-"agent.learning_rate" = {{ between = [0.01, 1.0], scale = "log" }}
-"agent.exploration" = {{ between = [0.0, 0.5] }}
-"""
+KINDS = {
+    "table": "a few numbers are seen, and one of some labels is decided",
+    "numbers": "a number is decided",
+    "images": "an image is seen",
+    "players": "several decide",
+    "simulator": "an engine whose state cannot be copied",
+    "remote": "a program at the other end of a connection",
+}
+USUAL = "table"
 
 
-def new(file: Path) -> None:
-    """Write the environment and a plan beside it; nothing is written over."""
+def template(kind: str, part: str, file: Path) -> str:
+    """A file of a kind, ``environment``, ``plan`` or ``test``, for an environment in a file."""
+    text = (resources.files("jokulmist.command") / "templates" / kind / f"{part}.txt").read_text(encoding="utf-8")
+    for mark, value in (("@NAME@", name_for(file)), ("@FILE@", file.name), ("@STEM@", file.stem)):
+        text = text.replace(mark, value)
+    return text
+
+
+def name_for(file: Path) -> str:
+    """The class that stands in a file."""
+    return "".join(part.capitalize() for part in file.stem.split("_"))
+
+
+def new(file: Path, kind: str | None = None) -> None:
+    """Write the environment, a plan and a test beside it; nothing is written over."""
     if file.suffix != ".py" or not re.fullmatch(r"[A-Za-z_]\w*", file.stem):
         raise SettingError(
             f"`new` writes a Python file with a plain name; got {file}. Use for instance `jokulmist new pond.py`."
         )
-    plan = file.with_suffix(".toml")
-    for path in (file, plan):
+    if kind is None:
+        kind = _asked() if sys.stdin.isatty() and sys.stdout.isatty() else USUAL
+    if kind not in KINDS:
+        raise SettingError(f"there is no kind {kind!r:.40}; `--kind` is one of {listed(KINDS)}.{nearest(kind, KINDS)}")
+    plan, test = file.with_suffix(".toml"), file.with_name(f"test_{file.name}")
+    contents = {
+        path: template(kind, part, file) for path, part in ((file, "environment"), (plan, "plan"), (test, "test"))
+    }
+    if kind == "remote":
+        kit = resources.files("jokulmist.command") / "templates" / kind / "arenas.py"
+        contents[file.with_name("arenas.py")] = kit.read_text(encoding="utf-8")
+    for path in contents:
         if path.exists():
             raise SettingError(f"{path} is there already and stays as it is. Choose another name.")
-    name = "".join(part.capitalize() for part in file.stem.split("_"))
+    written: list[Path] = []
     try:
-        file.write_text(ENVIRONMENT.format(name=name), encoding="utf-8")
-        plan.write_text(PLAN.format(file=file.name, name=name), encoding="utf-8")
+        for path, content in contents.items():
+            written.append(path)
+            path.write_text(content, encoding="utf-8")
     except OSError as failure:
-        file.unlink(missing_ok=True)
+        for path in written:
+            path.unlink(missing_ok=True)
         raise RecordError(f"cannot write {file}: {failure.strerror}. Choose a folder that you may write to.") from None
-    typer.echo(f"wrote {file} and {plan}. Next:")
-    typer.echo(f"  jokulmist check {file}:{name}")
+    typer.echo(f"wrote {listed([str(path) for path in contents])}. Next:")
+    looked_at = "" if kind == "remote" else f":{name_for(file)}"
+    if kind == "remote":
+        typer.echo(f"  pytest {test}")
+    else:
+        typer.echo(f"  jokulmist check {file}{looked_at}")
     typer.echo(f"  jokulmist train {plan}")
+
+
+def _asked() -> str:
+    """The kind that a person at a terminal chooses."""
+    for kind, what in KINDS.items():
+        typer.echo(f"  {kind:<10} {what}")
+    answer: str = typer.prompt("Which kind?", default=USUAL)
+    return answer.strip()

@@ -2,7 +2,7 @@
 
 >>> import jokulmist as jm
 >>> jm.gallery.Tarn(melt=0.8).action
-Choice('shut', 'half', 'full')
+Choice('hold', 'half', 'full')
 """
 
 from __future__ import annotations

@@ -1,0 +1,1 @@
+../../../../../clients/python/arenas.py

@@ -1,0 +1,50 @@
+"""What `new` writes, of each kind: its own tests pass, and its plan trains."""
+
+import importlib.util
+import sys
+
+import pytest
+from commands import jokulmist
+
+import jokulmist as jm
+from jokulmist.command.starting import KINDS
+from jokulmist.training.plans.plan import read_plan
+from jokulmist.training.train import train_plan
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_what_is_written_passes_its_own_tests_and_trains(kind, tmp_path, monkeypatch):
+    done = jokulmist("new", "first_try.py", "--kind", kind, folder=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "jokulmist train first_try.toml" in done.stdout
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.syspath_prepend(str(tmp_path))
+    for name in ("first_try", "arenas"):
+        monkeypatch.delitem(sys.modules, name, raising=False)
+    spec = importlib.util.spec_from_file_location("of_kind", tmp_path / "test_first_try.py")
+    tests = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(tests)
+    found = [thing for name, thing in vars(tests).items() if name.startswith("test_")]
+    assert found
+    for test in found:
+        test()
+    changes = ["training.steps=600"]
+    if kind == "images":
+        changes.append("agent.horizon=16")
+    if kind == "remote":
+        changes += [f"environment.command={[sys.executable, 'first_try.py']!r}".replace("'", '"')]
+    (run,) = train_plan(read_plan(tmp_path / "first_try.toml", changes), folder=None)
+    assert run.status == "done"
+    assert run.origin["decisions"] >= 600
+    monkeypatch.delitem(sys.modules, "first_try", raising=False)
+
+
+def test_a_kind_that_is_not_there_and_files_that_are(tmp_path):
+    unknown = jokulmist("new", "first.py", "--kind", "imges", folder=tmp_path)
+    assert (unknown.returncode, "Did you mean `images`" in unknown.stderr) == (2, True)
+    (tmp_path / "test_first.py").write_text("mine")
+    refused = jokulmist("new", "first.py", folder=tmp_path)
+    assert refused.returncode == 2
+    assert "test_first.py is there already" in refused.stderr
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["test_first.py"]
+    assert jm.__version__
