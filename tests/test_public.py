@@ -78,6 +78,39 @@ def test_the_examples_run(path, capsys, tmp_path, monkeypatch):
     assert capsys.readouterr().out
 
 
+def test_the_notebook_runs_and_shows_what_it_makes(tmp_path):
+    """In a kernel: tables of HTML for what is trained, judged, compared and searched, one line of progress a run, and a plot."""
+    import nbformat
+    from nbclient import NotebookClient
+
+    notebook = nbformat.reads(shorter((ROOT / "examples" / "first_hour.ipynb").read_text()), 4)
+    NotebookClient(notebook, timeout=280, kernel_name="python3", resources={"metadata": {"path": str(tmp_path)}}).execute()
+    shown = {}
+    for cell in notebook.cells:
+        if cell.cell_type == "code":
+            shown[cell.source.splitlines()[-1]] = cell.outputs
+    html = {last: [o.data["text/html"] for o in outputs if "text/html" in o.get("data", {})] for last, outputs in shown.items()}
+    assert "nothing wrong" in html["jm.check(Pond())"][-1]
+    assert "episode of Pond, open" in html["episode"][-1]
+    assert len(html["run"]) == 2
+    assert "done: 2,000 decisions" in html["run"][0]  # the line of progress, written over
+    assert "polyline" in html["run"][1]
+    assert any("image/png" in o.get("data", {}) for o in shown["jm.plot(run);"])
+    for last, told in {
+        "run.policy": "QLearning(bins=20)", "jm.evaluate(run.policy, Pond())": "mean return", "run.rollouts[-1]": "moments",
+        "jm.compare(runs)": "which differ", "search": "best agent.bins",
+    }.items():  # fmt: skip
+        assert told in html[last][-1], last
+    assert "class Pond" in (tmp_path / "runs" / "pond-qlearning-001" / "source" / "notebook.py").read_text()
+
+
+def test_a_cell_shows_an_object_whose_files_are_gone(tmp_path):
+    run = jm.train(jm.gallery.Tarn(), jm.RandomPlay(), episodes=3, lane="plain", folder=tmp_path)
+    assert "tarn-randomplay-001" in run._repr_html_()
+    shutil.rmtree(run.path)
+    assert "&lt;run tarn-randomplay-001" in jm.Run(run.path, run.origin)._repr_html_()
+
+
 def test_a_wheel_holds_the_whole_library_and_works_where_the_source_is_not(tmp_path):
     tracked = subprocess.run(
         ["git", "-C", ROOT, "ls-files", "src/jokulmist"], capture_output=True, text=True

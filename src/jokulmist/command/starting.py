@@ -50,7 +50,7 @@ def new(file: Path, kind: str | None = None) -> None:
         path: template(kind, part, file) for path, part in ((file, "environment"), (plan, "plan"), (test, "test"))
     }
     if kind == "remote":
-        kit = resources.files("jokulmist.command") / "templates" / kind / "arenas.py"
+        kit = resources.files("jokulmist.command") / "templates" / kind / "arenas.txt"
         contents[file.with_name("arenas.py")] = kit.read_text(encoding="utf-8")
     for path in contents:
         if path.exists():

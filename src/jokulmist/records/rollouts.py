@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist import cells
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Actions, Choice, Record, split
@@ -320,6 +321,14 @@ class Rollout:
             state.__dict__.update(values)
             found.append(state)
         return found
+
+    @cells.safely
+    def _repr_html_(self) -> str:
+        facts = {"decisions": self.steps, "return": float(self.total), "closed by": self.closed_by}
+        moments = self.table.drop(columns=["run", "episode"], errors="ignore").to_dict("records")
+        return cells.shown(
+            f"rollout of {self.run}, episode {self.episode:,}", facts, cells.table(moments, "moments", most=6)
+        )
 
     def __repr__(self) -> str:
         return f"<rollout of {self.run}, episode {self.episode}: {self.steps} decisions, return {self.total:.4g}>"

@@ -18,7 +18,7 @@ from jokulmist.training.evaluation.evaluate import Evaluation, evaluate
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.policies.partners import with_partners
 from jokulmist.training.policies.policy import Policy
-from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
+from jokulmist.training.progress import ProgressDisplay, usual_display
 from jokulmist.training.runs.run import Run
 from jokulmist.training.train import train_plan
 
@@ -114,7 +114,7 @@ def adapt(
         raise SettingError("a run in memory keeps no checkpoint to go on from. Train it with `folder=`.")
     plan = _plan_beside(parent, agents, steps, episodes)
     if show is None:
-        show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
+        show = usual_display()
     folder = path_of(parent.path.parent, "the run's folder")
     new = train_plan(plan, folder=folder, name=name, show=show, command=command or sys.argv)[0]
     policy = new.policy

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import math
 import os
+import sys
 import warnings
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import wraps
+from html import escape
 from typing import Any, Protocol, TypeVar
 
 from jokulmist.errors import RunNotice, printable
@@ -158,3 +160,53 @@ class LiveLine:
             self._live.stop()
             self._live = None
         self._console.print(f"{self._title}  {text}", soft_wrap=True, markup=False)
+
+
+class NotebookLine:
+    """The same line in the cell of a notebook, which is written over in place."""
+
+    every_seconds = 0.5
+
+    def __init__(self) -> None:
+        from IPython.display import HTML, display
+
+        self._html, self._display = HTML, display
+        self._shown: Any = None
+        self._title, self._said = "", 0.0
+
+    def begin(self, title: str) -> None:
+        self._title, self._said = title, 0.0
+        self._shown = self._display(self._line("begins"), display_id=True)  # type: ignore[no-untyped-call]
+
+    def update(self, progress: RunProgress) -> None:
+        if self._shown is not None and progress.seconds - self._said >= self.every_seconds:
+            self._said = progress.seconds
+            self._shown.update(self._line(line_of(progress), progress.share))
+
+    def say(self, text: str) -> None:
+        print(printable(text))
+
+    def end(self, text: str) -> None:
+        if self._shown is not None:
+            self._shown.update(self._line(text))
+            self._shown = None
+
+    def _line(self, text: str, share: float | None = None) -> Any:
+        bar = (
+            "" if share is None else f'<progress max="1" value="{share:.3f}" style="vertical-align:middle"></progress> '
+        )
+        return self._html(f"<div>{bar}{escape(self._title)}&nbsp; {escape(printable(text))}</div>")  # type: ignore[no-untyped-call]
+
+
+def in_notebook() -> bool:
+    """Whether this runs in the kernel of a notebook."""
+    ipython = sys.modules.get("IPython")
+    shell = None if ipython is None else ipython.get_ipython()
+    return getattr(shell, "kernel", None) is not None
+
+
+def usual_display() -> ProgressDisplay:
+    """What shows progress where nobody says: a line in a notebook or a terminal, and nothing elsewhere."""
+    if in_notebook():
+        return NotebookLine()
+    return LiveLine() if sys.stderr.isatty() else SilentDisplay()

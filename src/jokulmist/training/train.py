@@ -17,7 +17,7 @@ from jokulmist.sources.reading import refuse_while_reading
 from jokulmist.training.plans.budget import budget_words
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay, told_or_warned
+from jokulmist.training.progress import ProgressDisplay, SilentDisplay, told_or_warned, usual_display
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.choices import chosen_lane, run_folder
 from jokulmist.training.session.readiness import free_names, ready
@@ -185,7 +185,7 @@ def train(
     name : str, optional
         The folder's name; else environment, method and the next free number.
     show : Show, optional
-        Who shows progress. By default a live line where standard error is a terminal, and nothing else.
+        Who shows progress. By default a live line in a terminal and in a notebook, and nothing elsewhere.
 
     Returns
     -------
@@ -242,7 +242,7 @@ def train(
         columns=None if columns is None else dict(columns),
     )
     if show is None:
-        show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
+        show = usual_display()
     place = None if folder is None else path_of(folder, "`folder`")
     plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist import cells
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream, checked_seed
 from jokulmist.environments.declaration.environment import Environment
@@ -377,6 +378,19 @@ class Episode:
 
     def _by_term(self, values: tuple[float, ...]) -> dict[str, float]:
         return {t.name: v for t, v in zip(self._description.terms, values, strict=True)}
+
+    @cells.safely
+    def _repr_html_(self) -> str:
+        state = f"closed by {self.closed_by}" if self.over else "open"
+        facts = {
+            "decisions": self.steps,
+            "return": float(self.total),
+            "observation": repr(self.observation),
+            "state": repr(self.state),
+        }
+        return cells.shown(
+            f"episode of {self._description.name}, {state}", facts, cells.table([self.totals], "reward terms so far")
+        )
 
     def __repr__(self) -> str:
         state = f"closed by `{self.closed_by}`" if self.over else "open"

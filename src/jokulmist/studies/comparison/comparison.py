@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from jokulmist import cells
 from jokulmist.errors import SettingError
 from jokulmist.studies.comparison.curves import Over
 from jokulmist.studies.comparison.verdicts import DIFFERENT
@@ -139,6 +140,13 @@ class Comparison:
             "groups": self.table.to_dict("records"), "pairs": self.pairs.to_dict("records"),
             "scores": self.scores.to_dict("records"),
         }  # fmt: skip
+
+    @cells.safely
+    def _repr_html_(self) -> str:
+        groups = self.table.sort_values("score", ascending=False).to_dict("records")
+        pairs = cells.table(self.pairs.to_dict("records"), "pairs: which differ by more than luck")
+        notes = {"judged by": self.value, **{f"note {k}": note for k, note in enumerate(self.notes, start=1)}}
+        return cells.shown(f"{len(self.table)} groups", notes, cells.table(groups, "best first"), pairs)
 
     def __repr__(self) -> str:
         best = self.table.sort_values("score", ascending=False).iloc[0]

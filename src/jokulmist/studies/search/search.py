@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist import cells
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.files import path_of, replace_file, write_toml
 from jokulmist.records.lock import writing
@@ -250,6 +251,19 @@ class Search:
                 for settings, score in comparable(self.question, self.board)[0]
             ],
         }  # fmt: skip
+
+    @cells.safely
+    def _repr_html_(self) -> str:
+        facts: dict[str, Any] = {
+            "status": self.status,
+            "candidates": len(self.board.candidates),
+            "folder": str(self.path),
+        }
+        if self.winner is not None:
+            facts |= {"best score": self.score, **{f"best {name}": value for name, value in self.settings.items()}}
+        return cells.shown(
+            f"search {self.path.name}", facts, cells.table(self.rows(), "candidates, the best first", most=6)
+        )
 
     def __repr__(self) -> str:
         best = (

@@ -17,6 +17,7 @@ from jokulmist.studies.search.progress import LiveSearchDisplay, SearchDisplay, 
 from jokulmist.studies.search.settings import SearchSettings
 from jokulmist.studies.search.space import with_settings
 from jokulmist.training.plans.plan import Plan
+from jokulmist.training.progress import in_notebook
 from jokulmist.training.train import checked_workers
 from jokulmist.training.workers.in_process import InProcess
 from jokulmist.training.workers.jobs import Executor, Plans
@@ -31,7 +32,7 @@ def work_through(
 ) -> None:  # fmt: skip
     """Search from where the board stands to the end, or until it is stopped; the board says which."""
     if show is None:
-        show = LiveSearchDisplay() if sys.stderr.isatty() else SilentSearchDisplay()
+        show = LiveSearchDisplay() if sys.stderr.isatty() or in_notebook() else SilentSearchDisplay()
     board.status, board.process, board.host = "running", os.getpid(), platform.node()
     board.save(path)
     engines: list[Engine] = []

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist import cells
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import SEED_LIMIT, Domain, Noise, Stream, checked_seed
 from jokulmist.environments.declaration.description import Description
@@ -153,6 +154,17 @@ class Evaluation:
             raise SettingError("no episode was recorded. Evaluate with `record=5`, for instance.")
         draws = [Draws(self.seed, 1, "EVALUATION")] * len(self.recorded)
         return save_recorded(Path(path), environment, self.recorded, run or self.who, draws)
+
+    @cells.safely
+    def _repr_html_(self) -> str:
+        low, high = self.interval
+        facts = {
+            "mean return": f"{self.mean:.4g}, 95 % [{low:.4g}, {high:.4g}]", "sd of an episode": self.sd, "episodes": len(self.returns),
+            "closed by": self.closings,
+        }  # fmt: skip
+        means = [{"reward term": name, "brings": value} for name, value in self.terms.items()]
+        means += [{"reward term": f"measure {name}", "brings": value} for name, value in self.measures.items()]
+        return cells.shown(f"{self.who}{f', {self.act}' if self.act else ''}", facts, cells.table(means))
 
     def __repr__(self) -> str:
         low, high = self.interval

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
+from jokulmist import cells
 from jokulmist.agents.contract import Agent, numbers_at
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.foreign import twin_holds
@@ -363,6 +364,17 @@ class Policy:
         draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
         model = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
         return cls(agent, spec, filled(agent.kept(model), arrays), decisions)
+
+    @cells.safely
+    def _repr_html_(self) -> str:
+        seen = ", ".join(c.name for c in self.spec.channels)
+        facts = {
+            "method": repr(self.agent),
+            "decisions": self.decisions,
+            "is shown": seen,
+            "decides": repr(self.spec.action),
+        }
+        return cells.shown("policy", facts)
 
     def __repr__(self) -> str:
         return f"<policy of {self.agent!r} after {self.decisions:,} decisions>"

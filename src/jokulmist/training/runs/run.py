@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist import cells
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError, listed
 from jokulmist.records import run_folder as files
@@ -262,6 +263,17 @@ class Run:
         frame = self.episodes
         return float(frame["return"].tail(last).mean()) if len(frame) else float("nan")
 
+    @cells.safely
+    def _repr_html_(self) -> str:
+        row = summary(self)
+        facts = {**row, "seconds": float(self.origin["seconds"]) if "seconds" in self.origin else None}
+        if self.path is not None:
+            facts["folder"] = str(self.path)
+        returns = self.episodes["return"].to_list()
+        return cells.shown(
+            f"run {self.name}", facts, cells.line(cells.means_of(returns), "return of an episode, in equal stretches")
+        )
+
     def __repr__(self) -> str:
         return f"<run {self.name}: {self.status}>"
 
@@ -299,6 +311,10 @@ class Runs(Sequence[Run]):
         import pandas as pd
 
         return pd.DataFrame([summary(run) for run in self._runs])
+
+    @cells.safely
+    def _repr_html_(self) -> str:
+        return cells.shown(f"{len(self)} runs", {}, cells.table([summary(run) for run in self._runs]))
 
     def __repr__(self) -> str:
         return f"<{len(self)} runs: {', '.join(run.name for run in self._runs)}>"

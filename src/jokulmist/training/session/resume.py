@@ -18,7 +18,7 @@ from jokulmist.records.lock import writing
 from jokulmist.records.rollouts import ROLLOUTS
 from jokulmist.records.run_index import is_alive
 from jokulmist.training.plans.plan import Plan
-from jokulmist.training.progress import LiveLine, ProgressDisplay, SilentDisplay
+from jokulmist.training.progress import ProgressDisplay, usual_display
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.checkpointing import Checkpoint, kept_in
 from jokulmist.training.session.choices import same_lane
@@ -109,7 +109,7 @@ def _resumed(
     if "ended_by" in origin:  # what ended it would end it again at once
         plan = replace(plan, training=plan.training.changed(stop_when=None))
     if show is None:
-        show = LiveLine() if sys.stderr.isatty() else SilentDisplay()
+        show = usual_display()
     return go_on(path, origin, plan.for_seed(run.seed), show, command or sys.argv, start_over=start_over)
 
 

@@ -6,6 +6,7 @@ import math
 from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
+from jokulmist import cells
 from jokulmist.training.evaluation.evaluate import Evaluation
 
 Level = Literal["wrong", "doubtful"]
@@ -101,6 +102,30 @@ class Report:
             "why_plain": self.why_plain,
             "steps_per_second": self.speeds,
         }
+
+    @cells.safely
+    def _repr_html_(self) -> str:
+        facts: dict[str, Any] = {
+            "steps of random play": self.steps,
+            "found": "nothing wrong" if self.ok else "see below",
+        }
+        facts |= {
+            f"{'random play' if name == 'random' else f'reference {name}'} returns": f"{level.mean:.4g} (sd {level.sd:.3g})"
+            for name, level in self.levels.items()
+        }
+        facts["compiles"] = "yes" if self.compiles else self.stepped or f"no: {self.why_plain}"
+        found = [{"": f.level, "what": f.what, "where": f.where, "mend": f.mend} for f in self.findings]
+        ranges = [
+            {"": kind, "name": r.name, "declared": r.declared, "least": r.least, "most": r.most}
+            for kind, rows in (("observed", self.channels), ("reward", self.terms))
+            for r in rows
+        ]
+        return cells.shown(
+            f"check of {self.name}",
+            facts,
+            cells.table(found, "findings", most=40),
+            cells.table(ranges, "ranges", most=40),
+        )
 
     def __str__(self) -> str:
         from jokulmist.workshop.check.text import text_of

@@ -16,7 +16,7 @@ def text_of(report: Report) -> str:
     """The report as plain text."""
     from rich.console import Console
 
-    console = Console(file=io.StringIO(), width=WIDTH, highlight=False)
+    console = Console(file=io.StringIO(), width=WIDTH, highlight=False, force_jupyter=False)
     show(report, console)
     text: str = console.file.getvalue()  # type: ignore[attr-defined]
     return text
