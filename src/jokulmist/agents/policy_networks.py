@@ -31,7 +31,12 @@ def chances_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dic
         at = 0
         for (name, part), value in zip(units.ranges.items(), means, strict=True):
             spread = (units.half * np.exp(log_spread[0]))[at : at + part.size].reshape(part.shape)
-            found[name] = {"mean": value[0], "spread": spread}
+            # Of one number plain Python numbers, which print as what they are.
+            found[name] = (
+                {"mean": value[0], "spread": spread}
+                if part.shape
+                else {"mean": float(value[0]), "spread": float(spread)}
+            )
             at += part.size
     return found
 
