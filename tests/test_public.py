@@ -72,6 +72,7 @@ def shorter(text):
 def test_the_examples_run(path, capsys, tmp_path, monkeypatch):
     monkeypatch.setattr("jokulmist.training.workers.pool.usual_workers", lambda: 1)  # what is compiled is compiled once
     shutil.copytree(ROOT / "examples", tmp_path / "examples", ignore=shutil.ignore_patterns("runs"))
+    shutil.copytree(ROOT / "clients", tmp_path / "clients")
     here = tmp_path / "examples" / path.name
     here.write_text(shorter(path.read_text()))
     runpy.run_path(str(here), run_name="__main__")

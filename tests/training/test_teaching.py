@@ -55,6 +55,8 @@ def walked(tmp_path_factory):
 def test_what_was_recorded_is_read_with_ends_cuts_and_weights(walked):
     path, told = walked
     records = jm.Records.read(path, Ford())
+    both = jm.Records.read([path, jm.read_rollouts(path)], Ford())
+    assert (len(both), len(both.returns)) == (2 * len(records), 2 * len(records.returns))
     assert records.returns.tolist() == pytest.approx(told.returns.tolist())
     assert len(records) == int(told.episodes["steps"].sum())
     rows = records.rows

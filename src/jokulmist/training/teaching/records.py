@@ -84,7 +84,7 @@ class Records:
 
         Parameters
         ----------
-        source : path, Rollout, sequence of Rollout, or DataFrame
+        source : path, Rollout, sequence of Rollout, DataFrame, or a sequence of these
             Parquet files of rollouts or a folder of them; or a table with a row a decision, in the order of time, also as a CSV file, or a Parquet file of any columns.
         environment : Environment
             Whose channels, action and reward terms are meant. Where the records have a column for each term, rewards are weighted anew, by its weights.
@@ -97,6 +97,12 @@ class Records:
         SettingError
             When a column is missing, or what stands there is no such number or label; it is named.
         """
+        if (
+            isinstance(source, Sequence)
+            and not isinstance(source, str)
+            and not all(isinstance(one, Rollout) for one in source)
+        ):
+            return joined([cls.read(one, environment, columns) for one in source])
         description = describe(environment)
         if description.players:
             raise SettingError(
