@@ -21,7 +21,5 @@ if __name__ == "__main__":
         print(f"{type(agent).__name__}: {jm.evaluate(taught.policy, ferry, episodes=50)}")
         if isinstance(agent, jm.ImplicitQ):
             taught.policy.save(Path("taught.safetensors"))
-            judged = jm.estimate(taught.policy, records, by="fitted")
-            print(f"  judged by the records alone: {judged}")
     run = jm.train(ferry, jm.PPO(), steps=20_000, start="taught.safetensors", seed=0, folder=None)
     print(f"gone on with: {jm.evaluate(run.policy, ferry, episodes=50)}")

@@ -153,7 +153,7 @@ def test_the_readme_does_what_it_says(capsys, monkeypatch):
     """Its Python runs from top to bottom, and its first environment is the one that `new` writes."""
     from jokulmist.command.starting import template
 
-    declared, by_hand, trained = blocks("README.md", "python")
+    ten, declared, by_hand, trained = blocks("README.md", "python")
     written = template("table", "environment", Path("pond.py"))
     assert declared[declared.index("import") :] == written[written.index("import") :]
     monkeypatch.setattr("matplotlib.pyplot.show", lambda: None)
@@ -161,6 +161,10 @@ def test_the_readme_does_what_it_says(capsys, monkeypatch):
     Path("readme.py").write_text(declared)
     exec(compile(declared + by_hand + trained, "readme.py", "exec"), names)
     assert names["run"].status == "done"
+    lines = [line for line in ten.splitlines() if line]
+    assert len(lines) == 10
+    exec(compile(shorter(ten), "ten.py", "exec"), {"__name__": "readme"})
+    assert Path("policy/policy.py").exists()
     assert "Pond: nothing wrong was found" in capsys.readouterr().out
 
 

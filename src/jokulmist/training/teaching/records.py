@@ -26,7 +26,7 @@ EPISODE, REWARD, CLOSED_BY, ENDED = "episode", "reward", "closed_by", "ended"
 PROBABILITY = "probability."
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Records:
     """Decisions that were recorded, one row each.
 
@@ -72,6 +72,10 @@ class Records:
 
     def __len__(self) -> int:
         return len(self.episode)
+
+    def __repr__(self) -> str:
+        returns = self.returns
+        return f"<records of {len(self):,} decisions in {len(returns):,} episodes, mean return {np.mean(returns):.4g}>"
 
     @property
     def returns(self) -> Any:
