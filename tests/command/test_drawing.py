@@ -60,7 +60,7 @@ def test_that_a_class_compiles_is_found_once_for_all_processes_by_all_that_it_is
     plan.write_text(PLAN.replace("plain", "auto"), encoding="utf-8")
     asked = read_plan(plan)
     assert not known_to_compile(asked.stage)
-    assert chosen_lane(asked) == (True, "")
+    assert chosen_lane(asked) == ("compiled", "")
     assert known_to_compile(asked.stage)
 
     def never(environment):
@@ -68,7 +68,7 @@ def test_that_a_class_compiles_is_found_once_for_all_processes_by_all_that_it_is
 
     with monkeypatch.context() as known:
         known.setattr(compilability, "find", never)
-        assert chosen_lane(read_plan(plan)) == (True, "")
+        assert chosen_lane(read_plan(plan)) == ("compiled", "")
         for change in ("environment.weights={ prize = 2.0 }", 'environment.modify=[{ use = "Stack", count = 2 }]'):
             with pytest.raises(AssertionError, match="found out again"):
                 chosen_lane(read_plan(plan, [change]))

@@ -91,7 +91,7 @@ def beside(plan_file: Path, changes: list[str]) -> None:
 
     pool.READING = True  # a file that trains as it is read does not train here, too
     from jokulmist.environments.declaration.simulator import Simulator
-    from jokulmist.pictures.saved import save_pictures, warm_up
+    from jokulmist.pictures.saved import warm_up
     from jokulmist.training.evaluation.evaluate import evaluate_references
     from jokulmist.training.plans.fingerprint import fingerprint
     from jokulmist.training.plans.plan import read_plan
@@ -109,8 +109,28 @@ def beside(plan_file: Path, changes: list[str]) -> None:
         run = Run.open(Path(path))
         # The file may have been edited while it trained: what was measured is then of other code than the run's.
         same = isinstance(key, str) and fingerprint(run.plan.measured) == key
-        save_pictures(run, known if same else None)
+        _drawn(run, known if same else None)
         print(DRAWN, path, sep="\t", flush=True)
+
+
+def _drawn(run: Run, known: Any) -> None:
+    """Draw a run's pictures with two cores: the first process has nothing to do by now, and waits for them."""
+    from jokulmist.pictures.saved import save_curve, save_others
+
+    other = os.fork()
+    if other == 0:
+        status = 1
+        try:
+            save_others(run)
+            status = 0
+        finally:
+            os._exit(status)
+    try:
+        save_curve(run, known)
+    finally:
+        status = os.waitpid(other, 0)[1]
+    if status:
+        raise RuntimeError("not all was drawn")  # whoever asked for it draws, and tells what is wrong
 
 
 if __name__ == "__main__":

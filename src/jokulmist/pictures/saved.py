@@ -43,19 +43,26 @@ def save_pictures(run: Run | str | Path, known: Levels | None = None) -> list[Pa
     run = Run.of(run)
     if run.path is None:
         raise SettingError("a run in memory has no folder for pictures. Draw it with `jm.plot(run)`.")
-    paths = []
-    for name in ("learning-curve.png", "ledger.png"):
-        with style.styled():
-            figure = style.fitted_figure()
-            axes = figure.add_subplot()
-            if name == "ledger.png":
-                ledger(run, axes)
-            else:
-                plot(run, axes, known=known)
-            paths.append(style.save(figure, run.path / "pictures" / name))
-    if run.plan.training.record_every is not None:
-        paths += _of_behaviour(run)
-    return paths
+    return [*save_curve(run, known), *save_others(run)]
+
+
+def save_curve(run: Run, known: Levels | None = None) -> list[Path]:
+    """The learning curve alone, into a run's folder."""
+    assert run.path is not None
+    with style.styled():
+        figure = style.fitted_figure()
+        plot(run, figure.add_subplot(), known=known)
+        return [style.save(figure, run.path / "pictures" / "learning-curve.png")]
+
+
+def save_others(run: Run) -> list[Path]:
+    """All but the learning curve."""
+    assert run.path is not None
+    with style.styled():
+        figure = style.fitted_figure()
+        ledger(run, figure.add_subplot())
+        paths = [style.save(figure, run.path / "pictures" / "ledger.png")]
+    return paths if run.plan.training.record_every is None else [*paths, *_of_behaviour(run)]
 
 
 def warm_up() -> None:
