@@ -48,3 +48,14 @@ def test_a_kind_that_is_not_there_and_files_that_are(tmp_path):
     assert "test_first.py is there already" in refused.stderr
     assert sorted(path.name for path in tmp_path.iterdir()) == ["test_first.py"]
     assert jm.__version__
+
+
+def test_of_a_family_the_base_is_not_offered(tmp_path):
+    """`check family.py` names the classes that can be meant; a simulator's base is none of them either."""
+    (tmp_path / "family.py").write_text(
+        "import jokulmist as jm\nclass Base(jm.Environment, abstract=True):\n    pass\nclass Engine(jm.Simulator, abstract=True):\n    pass\n"
+        "from jokulmist.gallery import Tarn\nclass High(Tarn):\n    pass\nclass Low(Tarn):\n    pass\n"
+    )
+    asked = jokulmist("check", "family.py", folder=tmp_path)
+    assert asked.returncode == 2
+    assert "family.py has `High`, `Low`; say which, e.g. `family.py:High`." in asked.stderr

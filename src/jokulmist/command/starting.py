@@ -65,12 +65,9 @@ def new(file: Path, kind: str | None = None) -> None:
             path.unlink(missing_ok=True)
         raise RecordError(f"cannot write {file}: {failure.strerror}. Choose a folder that you may write to.") from None
     typer.echo(f"wrote {listed([str(path) for path in contents])}. Next:")
-    looked_at = "" if kind == "remote" else f":{name_for(file)}"
-    if kind == "remote":
-        typer.echo(f"  pytest {test}")
-    else:
-        typer.echo(f"  jokulmist check {file}{looked_at}")
+    typer.echo(f"  jokulmist check {plan if kind == 'remote' else f'{file}:{name_for(file)}'}")
     typer.echo(f"  jokulmist train {plan}")
+    typer.echo(f"  pytest {test}")
 
 
 def _asked() -> str:

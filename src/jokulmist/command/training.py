@@ -50,8 +50,9 @@ def train(
             typer.echo(f"Stopped; to go on: jokulmist resume {runs[-1].path}", err=True)
             return True
         for run in runs:
-            typer.echo(f"{run.path}/pictures/learning-curve.png and ledger.png show how it learned.", err=True)
-        typer.echo(f"Next: jokulmist evaluate {runs[0].path}", err=True)
+            pictures = folder / run.name / "pictures"
+            typer.echo(f"{pictures}/learning-curve.png and ledger.png show how it learned.", err=True)
+        typer.echo(f"Next: jokulmist evaluate {folder / runs[0].name}", err=True)
     return stopped
 
 

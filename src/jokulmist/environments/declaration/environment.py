@@ -84,9 +84,11 @@ class Environment:
     meanwhile: Any = None
     players: tuple[str, ...] | int | None = None
     weights: Mapping[str, float]
+    _abstract: ClassVar[bool] = True
 
     def __init_subclass__(cls, abstract: bool = False, **options: Any) -> None:
         super().__init_subclass__(**options)
+        cls._abstract = abstract
         if not abstract:
             with_players(cls)
             OUTLINES[cls] = outlines.outline(cls)

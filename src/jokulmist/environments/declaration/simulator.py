@@ -147,6 +147,7 @@ class Simulator(Environment, abstract=True):
 
     def __init_subclass__(cls, abstract: bool = False, **options: Any) -> None:
         super().__init_subclass__(abstract=True, **options)
+        cls._abstract = abstract
         if not abstract:
             simulator_with_players(cls)
             OUTLINES[cls] = _outline(cls)

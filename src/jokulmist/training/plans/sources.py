@@ -148,7 +148,7 @@ def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
     classes = {
         n: v
         for n, v in vars(module).items()
-        if isinstance(v, type) and issubclass(v, kind) and v.__module__ == module.__name__
+        if isinstance(v, type) and issubclass(v, kind) and v.__module__ == module.__name__ and not _is_abstract(v)
     }
     if not name and len(classes) == 1:
         return next(iter(classes.values()))
@@ -160,6 +160,11 @@ def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
             f"{place} has no class `{name}` that is {what}; it has {listed(classes)}.{nearest(name, classes)}"
         )
     return found
+
+
+def _is_abstract(cls: type) -> bool:
+    """Whether a class is a base of environments and none itself."""
+    return issubclass(cls, Environment) and cls._abstract
 
 
 def use_of(cls: type) -> str:
