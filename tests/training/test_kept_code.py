@@ -1,5 +1,9 @@
 """Compiled code that is kept between processes: found where it is the same, and only there; bytes as without it."""
 
+import contextlib
+import fcntl
+import threading
+
 import jax
 import numpy as np
 import pytest
@@ -33,7 +37,7 @@ def kept(tmp_path, monkeypatch):
 
 def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monkeypatch):
     first, learned = trained()
-    assert {file.suffix for file in kept.iterdir()} == {".json", ".code"}
+    assert {file.suffix for file in kept.iterdir()} == {".json", ".code", ".lock"}
     traced = []
     learn = jm.PPO.learn
     monkeypatch.setattr(jm.PPO, "learn", staticmethod(lambda *given: traced.append(1) or learn(*given)))
@@ -59,6 +63,29 @@ def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monk
     fifth, _ = trained()
     assert traced
     assert fifth.episodes.equals(first.episodes)
+
+
+def test_of_two_processes_one_compiles_and_the_other_waits(kept, monkeypatch):
+    first, _ = trained()
+    codes = {file: file.read_bytes() for file in kept.glob("*.code")}
+    for file in codes:
+        file.unlink()
+    traced = []
+    learn = jm.PPO.learn
+    monkeypatch.setattr(jm.PPO, "learn", staticmethod(lambda *given: traced.append(1) or learn(*given)))
+    found = []
+    with contextlib.ExitStack() as held:  # another process is compiling
+        for file in codes:
+            fcntl.flock(held.enter_context(file.with_suffix(".lock").open("a")), fcntl.LOCK_EX)
+        waiting = threading.Thread(target=lambda: found.append(trained()[0]))
+        waiting.start()
+        waiting.join(1.0)
+        assert waiting.is_alive()
+        for file, content in codes.items():
+            file.write_bytes(content)
+    waiting.join(60.0)
+    assert not traced
+    assert found[0].episodes.equals(first.episodes)
 
 
 def kept_leaves(learner):

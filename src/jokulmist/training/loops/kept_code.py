@@ -10,6 +10,7 @@ the same name.
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import hashlib
 import json
 import math
@@ -178,8 +179,16 @@ class KeptFunction:
         """The executable for arguments of a form, or None where this version of JAX does not give it; and the form of what it gives."""
         said = hashlib.sha256(f"{self._key} {tree} {form}".encode()).hexdigest()[:32]
         place = kept_place(PROGRAMS) / f"{said}.code"
+        gives = self._gives(arguments)
         with contextlib.suppress(Exception):  # torn, or of another version: it is compiled anew
-            return _executable(place.read_bytes()), self._gives(arguments)
+            return _executable(place.read_bytes()), gives
+        with _one_at_a_time(place.with_suffix(".lock")):
+            with contextlib.suppress(Exception):  # another process has compiled it meanwhile
+                return _executable(place.read_bytes()), gives
+            return self._compiled(arguments, leaves, tree, place), gives
+
+    def _compiled(self, arguments: Any, leaves: list[Any], tree: Any, place: Path) -> Any:
+        """Compile it for arguments of a form, and keep it."""
         donated: tuple[int, ...] = ()
         if self._handed_on is not None:
             before = [len(jax.tree.leaves(argument)) for argument in arguments]
@@ -195,11 +204,22 @@ class KeptFunction:
             compiled = jax.jit(flat, donate_argnums=donated, keep_unused=True).lower(*leaves).compile()
         found: Any = compiled.runtime_executable()
         if not hasattr(found, "execute_sharded"):
-            return None, None
+            return None
         with contextlib.suppress(Exception):  # whatever this version calls it, the program at hand is good
             code = found.serialize()
             _write(place, hashlib.sha256(code).digest() + code)
-        return found, self._gives(arguments)
+        return found
+
+
+@contextlib.contextmanager
+def _one_at_a_time(lock: Path) -> Iterator[None]:
+    """Of several processes that need the same program, such as the workers of a search, one compiles it, and the others wait for it."""
+    with contextlib.ExitStack() as held:
+        with contextlib.suppress(OSError):  # where nothing can be kept, each compiles for itself
+            lock.parent.mkdir(parents=True, exist_ok=True)
+            stream = held.enter_context(lock.open("a"))
+            fcntl.flock(stream, fcntl.LOCK_EX)  # given back by the system when the process ends
+        yield
 
 
 @contextlib.contextmanager
