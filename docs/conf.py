@@ -27,7 +27,7 @@ autodoc_preserve_defaults = True
 autodoc_member_order = "bysource"
 maximum_signature_line_length = 88
 # Inherited machinery of settings is no part of what a researcher calls.
-HIDDEN = {"State", "model_config", "model_fields", "model_computed_fields", "model_post_init"}
+HIDDEN = {"State", "xp", "model_config", "model_fields", "model_computed_fields", "model_post_init"}
 
 
 def groups():
