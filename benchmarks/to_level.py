@@ -1,0 +1,120 @@
+"""Seconds from a fresh process to a stated level: the library at its defaults against loops by hand at theirs, in pairs in one run.
+
+python benchmarks/to_level.py [--pairs 7] [--only PPO] [--cold] [--json FILE]
+
+The level is the mean return of the last 100 episodes of training. Each side is a whole process, imports and compiling included; `--cold` gives ours an empty cache of compiled code.
+Each pair has a seed of its own. A side that has not come to the level within its decisions is told so, and counts with all the time that it took.
+"""
+
+import argparse
+import json
+import os
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+HERE = Path(__file__).parent
+# The level, and the most decisions of ours and by hand.
+CASES = {
+    "PPO": {"place": "Ferry", "level": 12.0, "most": 400_000},
+    "DQN": {"place": "Ferry", "level": 12.0, "most": 400_000},
+    "SAC": {"place": "Winch", "level": -25.0, "most": 40_000},
+    "QLearning": {"place": "Tarn", "level": 125.0, "most": 1_500_000},
+}
+OURS = """
+import sys
+import jokulmist as jm
+run = jm.train(jm.gallery.{place}(), jm.{method}(), steps={most}, seed={seed}, stop_when={{"mean_return": {level}}}, folder={folder!r})
+print(run.origin["decisions"], run.mean_return() >= {level} - 1.0)
+"""
+HAND = """
+import os, sys
+sys.path.insert(0, {here!r})
+from by_hand import {module} as loop
+from by_hand.numpy_{small} import Numpy{place} as Base
+
+returns, decisions = [], [0]
+
+class Counted(Base):
+    def reset(self):
+        self.total = 0.0
+        return super().reset()
+
+    def step(self, action):
+        decisions[0] += 1
+        told = super().step(action)
+        self.total += told[1]
+        if any(told[2:]):
+            returns.append(self.total)
+            if len(returns) >= 100 and sum(returns[-100:]) / 100 >= {level}:
+                print(decisions[0], True, flush=True)
+                os._exit(0)
+        return told
+
+if {module!r} == "numpy_tarn":
+    loop.NumpyTarn = Counted
+    loop.train({most}, seed={seed})
+else:
+    loop.train(Counted, {most}, seed={seed})
+print(decisions[0], False)
+"""
+
+
+def seconds(code, home):
+    began = time.perf_counter()
+    environ = {**os.environ, "HOME": str(home), "XDG_CACHE_HOME": str(Path(home) / ".cache")}
+    done = subprocess.run(
+        [sys.executable, "-W", "ignore", "-c", code], capture_output=True, text=True, check=True, env=environ
+    )
+    decisions, reached = done.stdout.split()[-2:]
+    return time.perf_counter() - began, int(decisions), reached == "True"
+
+
+def main():
+    words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    words.add_argument("--pairs", type=int, default=7)
+    words.add_argument("--only")
+    words.add_argument("--cold", action="store_true")
+    words.add_argument("--json", type=Path)
+    given = words.parse_args()
+    told = {}
+    with tempfile.TemporaryDirectory() as place:
+        warm = Path(place) / "warm"
+        warm.mkdir()
+        for method, case in CASES.items():
+            if given.only and method != given.only:
+                continue
+            module = "numpy_tarn" if method == "QLearning" else f"{method.lower()}_by_hand"
+            ours, theirs = [], []
+            for pair in range(given.pairs + 1):  # the first fills the cache, and is not counted
+                seed = 100 + pair
+                home = Path(place) / f"cold-{method}-{pair}" if given.cold else warm
+                home.mkdir(exist_ok=True)
+                mine = OURS.format(method=method, seed=seed, folder=str(home / "runs"), **case)
+                hand = HAND.format(here=str(HERE), module=module, small=case["place"].lower(), seed=seed, **case)
+                sides = [(ours, mine), (theirs, hand)]
+                for found, code in sides if pair % 2 else sides[::-1]:
+                    if pair or code is mine:
+                        found.append(seconds(code, home))
+            ours = ours[1:]
+            ratios = [hand[0] / mine[0] for mine, hand in zip(ours, theirs, strict=True)]
+            row = {"ratio": statistics.median(ratios), "least": min(ratios), "most": max(ratios)}
+            for name, side in (("ours", ours), ("by hand", theirs)):
+                row[name] = {
+                    "seconds": round(statistics.median(one[0] for one in side), 2),
+                    "decisions": statistics.median(one[1] for one in side), "reached": f"{sum(one[2] for one in side)} of {len(side)}",
+                }  # fmt: skip
+            told[method] = row
+            print(
+                f"{method} on {case['place']} to {case['level']:g}: {row['ratio']:.1f} times [{row['least']:.1f}, {row['most']:.1f}]  {json.dumps({n: row[n] for n in ('ours', 'by hand')})}",
+                flush=True,
+            )
+    if given.json:
+        given.json.write_text(json.dumps(told, indent=1) + "\n")
+
+
+if __name__ == "__main__":
+    main()
