@@ -38,6 +38,7 @@ PROGRAMS = "programs"
 MOST_KEPT = 400
 # The rooms whose code is traced into a program.
 TRACED = ("agents", "environments", "lanes", "learning", "training/loops", "loading.py", "trees.py")
+SMALL_BYTES = 4096
 DIGEST = hashlib.sha256().digest_size
 PLAIN = (type(None), bool, int, float, str, bytes, np.generic)
 
@@ -151,6 +152,7 @@ class KeptFunction:
         self._key = key and f"{key} {function.__name__}"
         self._jitted: Any = jax.jit(function, donate_argnums=() if handed_on is None else (handed_on,))
         self._found: dict[Any, Any] = {}
+        self._before: dict[int, tuple[Any, Any]] = {}  # by place: what stood there in the last call, and where it is
 
     def __call__(self, *arguments: Any) -> Any:
         if self._key is None:
@@ -162,8 +164,33 @@ class KeptFunction:
         executable, gives = self._found[form]
         if executable is None:
             return self._jitted(*arguments)
-        results = executable.execute_sharded(jax.device_put(leaves)).disassemble_into_single_device_arrays()
+        results = executable.execute_sharded(self._placed(arguments, leaves)).disassemble_into_single_device_arrays()
         return jax.tree.unflatten(gives, [result[0] for result in results])
+
+    def _placed(self, arguments: Any, leaves: list[Any]) -> list[Any]:
+        """The arguments where the program finds them. Small ones are mostly what they were in the call before, such as parameters, and are there already."""
+        used_up = range(0)
+        if self._handed_on is not None:  # what a call uses up is not there any more
+            start = len(jax.tree.leaves(arguments[: self._handed_on]))
+            used_up = range(start, start + len(jax.tree.leaves(arguments[self._handed_on])))
+        found, new = list(leaves), list[tuple[int, Any]]()
+        for k, leaf in enumerate(leaves):
+            if isinstance(leaf, jax.Array):
+                continue
+            if leaf.nbytes > SMALL_BYTES or k in used_up:
+                new.append((k, None))
+                continue
+            content = (leaf.shape, leaf.dtype, leaf.tobytes())
+            known = self._before.get(k)
+            if known is not None and known[0] == content:
+                found[k] = known[1]
+            else:
+                new.append((k, content))
+        for (k, content), array in zip(new, jax.device_put([leaves[k] for k, _ in new]), strict=True):
+            found[k] = array
+            if content is not None:
+                self._before[k] = (content, array)
+        return found
 
     @property
     def forms(self) -> int:
