@@ -18,6 +18,7 @@ import os
 import uuid
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import fields, is_dataclass
+from functools import cache, lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -186,7 +187,7 @@ class KeptFunction:
                 found[k] = known[1]
             else:
                 new.append((k, content))
-        for (k, content), array in zip(new, jax.device_put([leaves[k] for k, _ in new]), strict=True):
+        for (k, content), array in zip(new, _on_device([leaves[k] for k, _ in new]), strict=True):
             found[k] = array
             if content is not None:
                 self._before[k] = (content, array)
@@ -236,6 +237,29 @@ class KeptFunction:
             code = found.serialize()
             _write(place, hashlib.sha256(code).digest() + code)
         return found
+
+
+def _on_device(arrays: list[Any]) -> list[Any]:
+    """NumPy arrays as the program takes them. What JAX does for any kind of argument takes six times as long."""
+    try:
+        from jax._src.lib import xla_client  # type: ignore[attr-defined]
+
+        device, place = _device()
+        return [xla_client.batched_device_put(_form(a.shape, a.dtype), place, [a], [device]) for a in arrays]
+    except (ImportError, AttributeError, TypeError):  # another version calls it otherwise
+        placed: list[Any] = jax.device_put(arrays)
+        return placed
+
+
+@cache
+def _device() -> tuple[Any, Any]:
+    device = jax.devices()[0]
+    return device, jax.sharding.SingleDeviceSharding(device)
+
+
+@lru_cache(maxsize=1024)
+def _form(shape: tuple[int, ...], dtype: Any) -> Any:
+    return jax.core.ShapedArray(shape, dtype)
 
 
 @contextlib.contextmanager
