@@ -31,8 +31,6 @@ def test_what_is_written_passes_its_own_tests_and_trains(kind, tmp_path, monkeyp
     changes = ["training.steps=600"]
     if kind == "images":
         changes.append("agent.horizon=16")
-    if kind == "remote":
-        changes += [f"environment.command={[sys.executable, 'first_try.py']!r}".replace("'", '"')]
     (run,) = train_plan(read_plan(tmp_path / "first_try.toml", changes), folder=None)
     assert run.status == "done"
     assert run.origin["decisions"] >= 600

@@ -25,7 +25,8 @@ USUAL = "table"
 def template(kind: str, part: str, file: Path) -> str:
     """A file of a kind, ``environment``, ``plan`` or ``test``, for an environment in a file."""
     text = (resources.files("jokulmist.command") / "templates" / kind / f"{part}.txt").read_text(encoding="utf-8")
-    for mark, value in (("@NAME@", name_for(file)), ("@FILE@", file.name), ("@STEM@", file.stem)):
+    marks = {"@NAME@": name_for(file), "@FILE@": file.name, "@STEM@": file.stem, "@PYTHON@": sys.executable}
+    for mark, value in marks.items():
         text = text.replace(mark, value)
     return text
 
