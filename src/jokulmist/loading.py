@@ -68,9 +68,9 @@ class Plugin:
 Made = TypeVar("Made", bound=Plugin)
 
 
-def ships(kind: type) -> bool:
-    """Whether a class is the library's own, and not a user's."""
-    return kind.__module__.startswith("jokulmist.")
+def ships(kind: Any) -> bool:
+    """Whether a class, or a function, is the library's own, and not a user's."""
+    return str(kind.__module__).startswith("jokulmist.")
 
 
 def plugin_from(written: Mapping[str, Any], kind: type[Made], told: str, bases: str, base: Path | None = None) -> Made:

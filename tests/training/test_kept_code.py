@@ -29,6 +29,15 @@ def trained(agent=PPO, environment=None):
     return run, run.policy.learner
 
 
+def tracing(monkeypatch):
+    """What is traced or compiled from here on, one entry each time."""
+    found = []
+    for place, name in ((program, "_agent_requests"), (kept_code.KeptFunction, "_compiled")):
+        whole = getattr(place, name)
+        monkeypatch.setattr(place, name, lambda *given, whole=whole: found.append(1) or whole(*given))
+    return found
+
+
 @pytest.fixture
 def kept(tmp_path, monkeypatch):
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
@@ -38,9 +47,7 @@ def kept(tmp_path, monkeypatch):
 def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monkeypatch):
     first, learned = trained()
     assert {file.suffix for file in kept.iterdir()} == {".json", ".code", ".lock"}
-    traced = []
-    learn = jm.PPO.learn
-    monkeypatch.setattr(jm.PPO, "learn", staticmethod(lambda *given: traced.append(1) or learn(*given)))
+    traced = tracing(monkeypatch)
     second, again = trained()
     assert not traced
     assert first.episodes.equals(second.episodes)
@@ -70,9 +77,7 @@ def test_of_two_processes_one_compiles_and_the_other_waits(kept, monkeypatch):
     codes = {file: file.read_bytes() for file in kept.glob("*.code")}
     for file in codes:
         file.unlink()
-    traced = []
-    learn = jm.PPO.learn
-    monkeypatch.setattr(jm.PPO, "learn", staticmethod(lambda *given: traced.append(1) or learn(*given)))
+    traced = tracing(monkeypatch)
     found = []
     with contextlib.ExitStack() as held:  # another process is compiling
         for file in codes:
@@ -122,6 +127,9 @@ def test_code_that_may_be_another_under_the_same_name_has_no_key(monkeypatch):
         pass
 
     assert key_of(Corridor(), Mine(bins=5)) is None
+    with monkeypatch.context() as exchanged:
+        exchanged.setattr(jm.PPO, "learn", staticmethod(lambda *given: given))
+        assert key_of(Corridor(), PPO) is None
     assert kept_code.written(lambda: 1) is None
     assert kept_code.written({"a": (1, np.float32(2.0))}) != kept_code.written({"a": (1, np.float64(2.0))})
     before = key_of(Corridor(), PPO)

@@ -86,7 +86,9 @@ def _settings(agent: Any) -> str | None:
     if isinstance(agent, PlayerAgents):
         told = [_settings(one) for one in agent.agents.values()]
         return None if None in told else f"{list(agent.agents)} {told}"
-    if not (agent.learns and ships(type(agent))):
+    kind = type(agent)
+    # Also of a method that ships somebody may have exchanged a function while the program runs.
+    if not (agent.learns and ships(kind) and ships(kind.choose) and ships(kind.learn)):
         return None
     found = written({name: value for name, value in agent if not isinstance(value, (float, Schedule))})
     return found and f"{type(agent).__qualname__} {found}"
