@@ -79,6 +79,37 @@ def seconds_alone(product):
     return min(found)
 
 
+def joined_products():
+    """Two products of one size, as two, as one with a leading axis, and as one twice as wide: what joining twin critics, or target and online networks, would bring."""
+    import jax
+    import jax.numpy as jnp
+    from jax import lax
+
+    def microseconds(function, *arrays):
+        def one(_, state):
+            return jax.tree.map(lambda x, y: x + 1e-20 * y.reshape(-1)[0], state, function(*state))
+
+        many = jax.jit(lambda *a: lax.fori_loop(0, 200, one, a))
+        jax.block_until_ready(many(*arrays))
+        found = []
+        for _ in range(7):
+            began = time.perf_counter()
+            jax.block_until_ready(many(*arrays))
+            found.append(1e6 * (time.perf_counter() - began) / 200)
+        return round(min(found), 1)
+
+    for rows, width in ((64, 64), (128, 64), (128, 256), (256, 256)):
+        x, w = jnp.ones((rows, width)), jnp.eye(width)
+        two = microseconds(lambda x, y, w, v: (x @ w, y @ v, w * 0, v * 0), x, x, w, w)
+        batched = microseconds(
+            lambda x, w: (jnp.einsum("bij,bjk->bik", x, w), w * 0), jnp.stack([x, x]), jnp.stack([w, w])
+        )
+        wide = microseconds(lambda x, w, width=width: ((x @ w)[:, :width], w * 0), x, jnp.concatenate([w, w], axis=1))
+        print(
+            f"{rows} rows, {width} wide: two products {two} us, one batched {batched} us, one twice as wide {wide} us"
+        )
+
+
 def loop_of(method, width):
     import jokulmist as jm
     from jokulmist.training.loops.compiled import CompiledLoop
@@ -95,8 +126,12 @@ def main():
     words.add_argument("--only")
     words.add_argument("--widths", type=int, nargs="+", default=[64, 256])
     words.add_argument("--repeats", type=int, default=7)
+    words.add_argument("--joined", action="store_true", help="what joining two products brings, alone")
     words.add_argument("--json", type=Path)
     given = words.parse_args()
+    if given.joined:
+        joined_products()
+        return
     if hasattr(os, "sched_setaffinity"):
         os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
     import jax
