@@ -357,24 +357,12 @@ def sensor(
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class Sled(jm.Environment):
-    ...     time_limit = 20
-    ...     class State(jm.State):
-    ...         at: int = jm.seen(low=0, high=5)
-    ...         pushed: float = jm.flow()
-    ...     action = jm.Choice("back", "ahead")
-    ...     def begin(self, draw):
-    ...         return self.State(at=0)
-    ...     def advance(self, state, action, draw):
-    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
-    ...     @jm.reward
-    ...     def progress(self, before, after):
-    ...         return after.at - before.at
-    ...     @jm.sensor(low=-1.0, high=6.0)
-    ...     def sounded(self, state, draw):
-    ...         return state.at + draw.normal(0.0, 0.1)
-    >>> Sled().episode(seed=1).observation
-    Observation(at=0, sounded=-0.08639)
+    >>> class Sounded(jm.gallery.Ferry):
+    ...     @jm.sensor(low=-30.0, high=130.0, unit="m")
+    ...     def by_lead(self, state, draw):
+    ...         return state.position + draw.normal(0.0, 1.0)
+    >>> Sounded().episode(seed=1).observation
+    Observation(position=0, speed=0, current=-0.07974, turning=0.006425, by_lead=-0.8639)
     """
 
     def mark(method: Callable[..., Any]) -> Sensor:
@@ -393,26 +381,14 @@ def reward(function: Callable[..., Any] | None = None, *, weight: float = 1.0) -
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class Sled(jm.Environment):
-    ...     time_limit = 20
-    ...     class State(jm.State):
-    ...         at: int = jm.seen(low=0, high=5)
-    ...         pushed: float = jm.flow()
-    ...     action = jm.Choice("back", "ahead")
-    ...     def begin(self, draw):
-    ...         return self.State(at=0)
-    ...     def advance(self, state, action, draw):
-    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
-    ...     @jm.reward
-    ...     def progress(self, before, after):
-    ...         return after.at - before.at
+    >>> class Smooth(jm.gallery.Ferry):
     ...     @jm.reward(weight=-0.1)
-    ...     def effort(self, after):
-    ...         return after.pushed
-    >>> episode = Sled().episode(seed=1)
+    ...     def jerk(self, before, after):
+    ...         return abs(after.speed - before.speed)
+    >>> episode = Smooth().episode(seed=1)
     >>> _ = episode.act("ahead")
-    >>> episode.totals, episode.total  # terms without their weights, and what is earned
-    ({'progress': 1.0, 'effort': -0.1}, 0.9)
+    >>> {name: round(value, 3) for name, value in episode.totals.items()}, round(episode.total, 3)
+    ({'sailing': 0.054, 'waiting': -0.05, 'pulling': -0.02, 'landing': 0.0, 'jerk': -0.045}, -0.061)
     """
     if isinstance(weight, bool) or not isinstance(weight, (int, float)) or not math.isfinite(weight):
         raise DeclarationError(
@@ -431,27 +407,15 @@ def ending(function: Method) -> Method:
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class Sled(jm.Environment):
-    ...     time_limit = 20
-    ...     class State(jm.State):
-    ...         at: int = jm.seen(low=0, high=5)
-    ...         pushed: float = jm.flow()
-    ...     action = jm.Choice("back", "ahead")
-    ...     def begin(self, draw):
-    ...         return self.State(at=0)
-    ...     def advance(self, state, action, draw):
-    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
-    ...     @jm.reward
-    ...     def progress(self, before, after):
-    ...         return after.at - before.at
+    >>> class Short(jm.gallery.Ferry):
     ...     @jm.ending
-    ...     def home(self, after):
-    ...         return after.at == 5
-    >>> episode = Sled().episode(seed=1)
+    ...     def half_way(self, after):
+    ...         return after.position > 60.0
+    >>> episode = Short().episode(seed=1)
     >>> while not episode.over:
     ...     _ = episode.act("ahead")
     >>> episode.closed_by
-    'home'
+    'half_way'
     """
     return cast(Method, Closing(function, final=True))
 
@@ -462,23 +426,11 @@ def cut(function: Method) -> Method:
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class Sled(jm.Environment):
-    ...     time_limit = 20
-    ...     class State(jm.State):
-    ...         at: int = jm.seen(low=0, high=5)
-    ...         pushed: float = jm.flow()
-    ...     action = jm.Choice("back", "ahead")
-    ...     def begin(self, draw):
-    ...         return self.State(at=0)
-    ...     def advance(self, state, action, draw):
-    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
-    ...     @jm.reward
-    ...     def progress(self, before, after):
-    ...         return after.at - before.at
+    >>> class Watched(jm.gallery.Ferry):
     ...     @jm.cut
     ...     def out_of_sight(self, after):
-    ...         return after.at == 5
-    >>> episode = Sled().episode(seed=1)
+    ...         return after.position > 60.0
+    >>> episode = Watched().episode(seed=1)
     >>> while not episode.over:
     ...     _ = episode.act("ahead")
     >>> episode.closed_by
@@ -497,24 +449,12 @@ def measure(function: Callable[..., Any] | None = None, *, over: Over = "sum") -
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class Sled(jm.Environment):
-    ...     time_limit = 20
-    ...     class State(jm.State):
-    ...         at: int = jm.seen(low=0, high=5)
-    ...         pushed: float = jm.flow()
-    ...     action = jm.Choice("back", "ahead")
-    ...     def begin(self, draw):
-    ...         return self.State(at=0)
-    ...     def advance(self, state, action, draw):
-    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
-    ...     @jm.reward
-    ...     def progress(self, before, after):
-    ...         return after.at - before.at
+    >>> class Timed(jm.gallery.Ferry):
     ...     @jm.measure(over="max")
-    ...     def farthest(self, after):
-    ...         return after.at
-    >>> run = jm.train(Sled(), jm.RandomPlay(), episodes=3, lane="plain", folder=None)
-    >>> "farthest" in run.episodes.columns
+    ...     def top_speed(self, after):
+    ...         return after.speed
+    >>> run = jm.train(Timed(), jm.RandomPlay(), episodes=3, lane="plain", folder=None)
+    >>> "top_speed" in run.episodes.columns
     True
     """
     if over not in OVERS:
@@ -532,23 +472,11 @@ def reference(function: Method) -> Method:
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class Sled(jm.Environment):
-    ...     time_limit = 20
-    ...     class State(jm.State):
-    ...         at: int = jm.seen(low=0, high=5)
-    ...         pushed: float = jm.flow()
-    ...     action = jm.Choice("back", "ahead")
-    ...     def begin(self, draw):
-    ...         return self.State(at=0)
-    ...     def advance(self, state, action, draw):
-    ...         return state.replace(at=self.xp.clip(state.at + 2 * action - 1, 0, 5), pushed=1.0)
-    ...     @jm.reward
-    ...     def progress(self, before, after):
-    ...         return after.at - before.at
+    >>> class Ruled(jm.gallery.Ferry):
     ...     @jm.reference
     ...     def always_ahead(self, state):
-    ...         return 1
-    >>> jm.evaluate("always_ahead", Sled(), episodes=3).mean
-    5.0
+    ...         return 2
+    >>> jm.evaluate("always_ahead", Ruled(), episodes=3).closings
+    'crashed 100%'
     """
     return cast(Method, Reference(function))

@@ -272,24 +272,8 @@ class Crop(_OneChannel):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class Buoy(jm.Environment):
-    ...     class State(jm.State):
-    ...         at: int = jm.seen(low=0, high=7)
-    ...     action = jm.Choice("stay", "drift")
-    ...     def begin(self, draw):
-    ...         return self.State(at=0)
-    ...     def advance(self, state, action, draw):
-    ...         return state.replace(at=self.xp.minimum(state.at + action, 7))
-    ...     @jm.reward
-    ...     def calm(self, after):
-    ...         return 1.0
-    ...     @jm.sensor(shape=(8, 8, 3), image=True)
-    ...     def sight(self, state):
-    ...         row = self.xp.where(self.xp.arange(8) == state.at, 255, 0)
-    ...         return self.xp.broadcast_to(row[None, :, None], (8, 8, 3)).astype("uint8")
-    ...     time_limit = 20
-    >>> Buoy().modified(jm.Crop("sight", rows=(0, 4), columns=(2, 8))).episode(seed=1).observation.sight.shape
-    (4, 6, 3)
+    >>> jm.gallery.Aurora().modified(jm.Crop("frame", rows=(0, 16), columns=(4, 28))).episode(seed=1).observation.frame.shape
+    (16, 24, 1)
     """
 
     channel: str
@@ -330,24 +314,8 @@ class Shrink(_OneChannel):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class Buoy(jm.Environment):
-    ...     class State(jm.State):
-    ...         at: int = jm.seen(low=0, high=7)
-    ...     action = jm.Choice("stay", "drift")
-    ...     def begin(self, draw):
-    ...         return self.State(at=0)
-    ...     def advance(self, state, action, draw):
-    ...         return state.replace(at=self.xp.minimum(state.at + action, 7))
-    ...     @jm.reward
-    ...     def calm(self, after):
-    ...         return 1.0
-    ...     @jm.sensor(shape=(8, 8, 3), image=True)
-    ...     def sight(self, state):
-    ...         row = self.xp.where(self.xp.arange(8) == state.at, 255, 0)
-    ...         return self.xp.broadcast_to(row[None, :, None], (8, 8, 3)).astype("uint8")
-    ...     time_limit = 20
-    >>> Buoy().modified(jm.Shrink("sight", by=2)).episode(seed=1).observation.sight.shape
-    (4, 4, 3)
+    >>> jm.gallery.Aurora().modified(jm.Shrink("frame", by=2)).episode(seed=1).observation.frame.shape
+    (16, 16, 1)
     """
 
     channel: str
@@ -430,24 +398,8 @@ class Brighter(ObservationModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class Buoy(jm.Environment):
-    ...     class State(jm.State):
-    ...         at: int = jm.seen(low=0, high=7)
-    ...     action = jm.Choice("stay", "drift")
-    ...     def begin(self, draw):
-    ...         return self.State(at=0)
-    ...     def advance(self, state, action, draw):
-    ...         return state.replace(at=self.xp.minimum(state.at + action, 7))
-    ...     @jm.reward
-    ...     def calm(self, after):
-    ...         return 1.0
-    ...     @jm.sensor(shape=(8, 8, 3), image=True)
-    ...     def sight(self, state):
-    ...         row = self.xp.where(self.xp.arange(8) == state.at, 255, 0)
-    ...         return self.xp.broadcast_to(row[None, :, None], (8, 8, 3)).astype("uint8")
-    ...     time_limit = 20
-    >>> Buoy().modified(jm.Brighter("sight")).episode(seed=1).observation.sight.shape
-    (8, 8, 3)
+    >>> jm.gallery.Aurora().modified(jm.Brighter("frame")).episode(seed=1).observation.frame.shape
+    (32, 32, 1)
     """
 
     channel: str

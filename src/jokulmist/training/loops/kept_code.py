@@ -47,10 +47,11 @@ PLAIN = (type(None), bool, int, float, str, bytes, np.generic)
 def key_of(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> str | None:
     """A name for the program of an environment and an agent; None where other code may stand behind the same name."""
     d = compiled.description
+    settings = _settings(agent)
     debugging = any(
         getattr(jax.config, f"jax_{name}") for name in ("enable_x64", "debug_nans", "debug_infs", "disable_jit")
     )
-    if debugging or any(modifier.functions() for modifier in d.modifiers):
+    if settings is None or debugging or any(modifier.functions() for modifier in d.modifiers):
         return None
     around = (
         d.modifiers,
@@ -64,7 +65,7 @@ def key_of(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> str |
     plain = {name: told for name, value in vars(shapes).items() if (told := written(value)) is not None}
     found = [
         compiled.computed,
-        _settings(agent),
+        settings,
         written(shapes.spec),
         written(tuple(agent.numbers())),
         written(around),
@@ -164,23 +165,26 @@ class KeptFunction:
         form = (tree, tuple((leaf.shape, leaf.dtype) for leaf in leaves))
         if form not in self._found:
             self._found[form] = self._loaded(arguments, leaves, tree, form[1])
-        executable, gives = self._found[form]
+        executable, gives, used_up = self._found[form]
         if executable is None:
             return self._jitted(*arguments)
-        results = executable.execute_sharded(self._placed(arguments, leaves)).disassemble_into_single_device_arrays()
+        results = executable.execute_sharded(self._placed(leaves, used_up)).disassemble_into_single_device_arrays()
         return jax.tree.unflatten(gives, [result[0] for result in results])
 
-    def _placed(self, arguments: Any, leaves: list[Any]) -> list[Any]:
+    def _used_up(self, arguments: Any) -> range:
+        """The places of the arrays that a call uses up, among all."""
+        if self._handed_on is None:
+            return range(0)
+        start = len(jax.tree.leaves(arguments[: self._handed_on]))
+        return range(start, start + len(jax.tree.leaves(arguments[self._handed_on])))
+
+    def _placed(self, leaves: list[Any], used_up: range) -> list[Any]:
         """The arguments where the program finds them. Small ones are mostly what they were in the call before, such as parameters, and are there already."""
-        used_up = range(0)
-        if self._handed_on is not None:  # what a call uses up is not there any more
-            start = len(jax.tree.leaves(arguments[: self._handed_on]))
-            used_up = range(start, start + len(jax.tree.leaves(arguments[self._handed_on])))
         found, new = list(leaves), list[tuple[int, Any]]()
         for k, leaf in enumerate(leaves):
             if isinstance(leaf, jax.Array):
                 continue
-            if leaf.nbytes > SMALL_BYTES or k in used_up:
+            if leaf.nbytes > SMALL_BYTES or k in used_up:  # what was used up is not there any more
                 new.append((k, None))
                 continue
             content = (leaf.shape, leaf.dtype, leaf.tobytes())
@@ -206,24 +210,19 @@ class KeptFunction:
         return jax.tree.structure((0, arguments[self._handed_on]))
 
     def _loaded(self, arguments: Any, leaves: list[Any], tree: Any, form: Any) -> Any:
-        """The executable for arguments of a form, or None where this version of JAX does not give it; and the form of what it gives."""
+        """The executable for arguments of a form, or None where this version of JAX does not give it; the form of what it gives; what it uses up."""
         said = hashlib.sha256(f"{self._key} {tree} {form}".encode()).hexdigest()[:32]
         place = kept_place(PROGRAMS) / f"{said}.code"
-        gives = self._gives(arguments)
+        about = self._gives(arguments), self._used_up(arguments)
         with contextlib.suppress(Exception):  # torn, or of another version: it is compiled anew
-            return _executable(place.read_bytes()), gives
+            return _executable(place.read_bytes()), *about
         with _one_at_a_time(place.with_suffix(".lock")):
             with contextlib.suppress(Exception):  # another process has compiled it meanwhile
-                return _executable(place.read_bytes()), gives
-            return self._compiled(arguments, leaves, tree, place), gives
+                return _executable(place.read_bytes()), *about
+            return self._compiled(leaves, tree, place, about[1]), *about
 
-    def _compiled(self, arguments: Any, leaves: list[Any], tree: Any, place: Path) -> Any:
+    def _compiled(self, leaves: list[Any], tree: Any, place: Path, used_up: range) -> Any:
         """Compile it for arguments of a form, and keep it."""
-        donated: tuple[int, ...] = ()
-        if self._handed_on is not None:
-            before = [len(jax.tree.leaves(argument)) for argument in arguments]
-            start = sum(before[: self._handed_on])
-            donated = tuple(range(start, start + before[self._handed_on]))
 
         def flat(*leaves: Any) -> Any:
             return jax.tree.leaves(self._function(*jax.tree.unflatten(tree, leaves)))
@@ -231,7 +230,7 @@ class KeptFunction:
         # Code that JAX read from its own cache cannot be written again: it would be kept without its functions. So it is not looked for there.
         flat.__name__ = f"kept_{uuid.uuid4().hex}"
         with _not_kept_by_jax():
-            compiled = jax.jit(flat, donate_argnums=donated, keep_unused=True).lower(*leaves).compile()
+            compiled = jax.jit(flat, donate_argnums=tuple(used_up), keep_unused=True).lower(*leaves).compile()
         found: Any = compiled.runtime_executable()
         if not hasattr(found, "execute_sharded"):
             return None
