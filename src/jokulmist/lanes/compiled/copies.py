@@ -27,7 +27,7 @@ from jokulmist.environments.transition.stepping import not_a_truth_value
 from jokulmist.environments.transition.waiting import KEY_REQUESTS, WaitDraw
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.compiled.backend import start_backend
-from jokulmist.lanes.compiled.fingerprint import computed_by
+from jokulmist.lanes.compiled.computed import computed_by
 from jokulmist.lanes.compiled.requests import Requests
 from jokulmist.lanes.compiled.tracing import action_like, register_state
 
