@@ -9,7 +9,7 @@ import subprocess
 import sys
 from collections.abc import Callable, Mapping
 from functools import cache
-from importlib.metadata import PackageNotFoundError, version
+from importlib.metadata import PackageNotFoundError
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +27,7 @@ from jokulmist.records.files import (
     write_toml,
 )
 from jokulmist.sources import trust
+from jokulmist.sources.following import version_of_package
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
 PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
@@ -199,7 +200,7 @@ def _processor() -> str:
 
 def _version(name: str) -> str | None:
     try:
-        return version(name)
+        return version_of_package(name)
     except PackageNotFoundError:
         return None
 

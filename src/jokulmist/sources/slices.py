@@ -11,6 +11,7 @@ import io
 import tokenize
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from jokulmist.sources.reading import SourceFile
 
@@ -117,13 +118,10 @@ def version_of(texts: Mapping[str, str], files: Mapping[str, SourceFile], module
 
     They are made of the words of the text and not of a syntax tree, whose form differs between versions of Python.
     """
-    trees = {where: ast.parse(text) for where, text in texts.items()}
-    words: dict[str, list[tuple[int, str]]] = {}
+    trees = {where: _tree(text) for where, text in texts.items()}
     digest = hashlib.sha256()
     for where, number in needed(trees, files, module, name):
-        if where not in words:
-            words[where] = _words(texts[where], trees[where])
-        digest.update(_said(words[where], trees[where].body[number]).encode())
+        digest.update(_said(_words(texts[where]), trees[where].body[number]).encode())
         digest.update(b"\n")
     return digest.hexdigest()[:6]
 
@@ -140,10 +138,16 @@ def _said(words: list[tuple[int, str]], node: ast.stmt) -> str:
     return "".join(word for line, word in words if first <= line <= (node.end_lineno or line))
 
 
-def _words(text: str, tree: ast.Module) -> list[tuple[int, str]]:
+@lru_cache(maxsize=64)  # of one file several classes are asked for
+def _tree(text: str) -> ast.Module:
+    return ast.parse(text)
+
+
+@lru_cache(maxsize=64)
+def _words(text: str) -> list[tuple[int, str]]:
     """The words of a text with their lines, without comments and docstrings; what is further in is marked as such."""
     documented: list[tuple[tuple[int, int], tuple[int, int]]] = []
-    for node in ast.walk(tree):
+    for node in ast.walk(_tree(text)):
         if (
             isinstance(node, (ast.ClassDef, ast.FunctionDef, ast.AsyncFunctionDef))
             and ast.get_docstring(node) is not None
@@ -174,7 +178,7 @@ def members(text: str, name: str) -> dict[str, tuple[str, str]]:
     found: dict[str, tuple[str, str]] = {}
     if node is None:
         return found
-    words = _words(text, tree)
+    words = _words(text)
     for part in node.body:
         if isinstance(part, (ast.FunctionDef, ast.AsyncFunctionDef)):
             marks = [ast.unparse(mark.func if isinstance(mark, ast.Call) else mark) for mark in part.decorator_list]

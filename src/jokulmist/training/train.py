@@ -301,7 +301,10 @@ def train_plan(
         told_or_warned(show, why)
     for seed in seeds:
         path = None if folder is None else run_folder(plan, folder, names[seed])
-        runs.append(Session(plan.for_seed(seed), seed, lane, why, path, show, command or []).run())
+        session = Session(
+            plan.for_seed(seed), seed, lane, why, path, show, command or [], second_core=not pool.IN_WORKER
+        )
+        runs.append(session.run())
         if runs[-1].status == "stopped":
             break
     return Runs(runs)

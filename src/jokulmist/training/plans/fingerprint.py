@@ -9,7 +9,6 @@ import os
 import platform
 import sys
 from functools import cache, lru_cache
-from importlib import metadata
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +21,7 @@ from jokulmist.environments.declaration.environment import (
     settings_of,
 )
 from jokulmist.errors import JokulmistError
+from jokulmist.sources.following import version_of_package
 from jokulmist.training.plans.sources import plan_code
 
 COMPILES = "compiles"
@@ -79,7 +79,7 @@ def _compiling(environment: Environment) -> str | None:
 @cache
 def surroundings(rooms: tuple[str, ...] = ("",)) -> str:
     """What else decides: versions, the processor, and the files of this library, or of these rooms of it, which change while it is worked on."""
-    versions = [metadata.version(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
+    versions = [version_of_package(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
     here = Path(jokulmist.__file__).parent
     files = [
         file for room in rooms for file in ([here / room] if room.endswith(".py") else (here / room).rglob("*.py"))

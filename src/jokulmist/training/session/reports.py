@@ -15,11 +15,13 @@ from jokulmist.training.session.observing import REPORTS, Border, Cadence, Sessi
 from jokulmist.training.session.so_far import SoFar
 
 EPISODES_A_REPORT = 20
+# A report takes as long as some hundred decisions.
+LEAST_DECISIONS = 100
 LOOKS_A_DOUBLING = 16
 
 
 class Reports(SessionObserver):
-    """Reports at fixed turns: 200 times in a plan of steps. In a plan of episodes, whose decisions nobody knows, it looks
+    """Reports at fixed turns: 200 times in a plan of steps, and not more often than every 100 decisions. In a plan of episodes, whose decisions nobody knows, it looks
     at turns that grow with what is done, and reports where at least 20 episodes (or a 200th of the plan) have closed since.
 
     Parameters
@@ -33,7 +35,7 @@ class Reports(SessionObserver):
 
     def __init__(self, so_far: SoFar, planned: Planned, cadence: Cadence, advice: Advice, stopping: Stopping) -> None:
         self._so_far, self._cadence, self._advice, self._stopping = so_far, cadence, advice, stopping
-        self.every = None if planned.steps is None else cadence.turns(max(1, planned.steps // REPORTS))
+        self.every = None if planned.steps is None else cadence.turns(max(LEAST_DECISIONS, planned.steps // REPORTS))
         self._episodes = max(EPISODES_A_REPORT, (planned.episodes or 0) // REPORTS)
         self._next_episode = self._episodes
         self._then, self._decisions_then = 0.0, 0

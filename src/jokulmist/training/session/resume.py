@@ -110,7 +110,9 @@ def _resumed(
         plan = replace(plan, training=plan.training.changed(stop_when=None))
     if show is None:
         show = usual_display()
-    return go_on(path, origin, plan.for_seed(run.seed), show, command or sys.argv, start_over=start_over)
+    return go_on(
+        path, origin, plan.for_seed(run.seed), show, command or sys.argv, start_over=start_over, second_core=True
+    )
 
 
 def go_on(
@@ -121,6 +123,7 @@ def go_on(
     command: list[str],
     until: int | None = None,
     start_over: bool = False,
+    second_core: bool = False,
 ) -> Run:
     """Go on with the run in a folder from its newest checkpoint, by a plan for its seed, up to some decisions."""
     kept, words = kept_in(path)
@@ -135,7 +138,9 @@ def go_on(
         origin.update(
             queued=origin["began"], began=files.now().isoformat(timespec="seconds"), versions=files.versions()
         )
-        return Session(plan, plan.training.seeds[0], lane, why, path, show, command, None, origin, until).run()
+        return Session(
+            plan, plan.training.seeds[0], lane, why, path, show, command, None, origin, until, second_core=second_core
+        ).run()
     origin["resumed"] = [
         *origin.get("resumed", []),
         {
@@ -155,7 +160,7 @@ def go_on(
         else f"{path.name} begins anew: it had no checkpoint"
     )
     seed = plan.training.seeds[0]
-    return Session(plan, seed, lane, why, path, show, command, kept, origin, until).run()
+    return Session(plan, seed, lane, why, path, show, command, kept, origin, until, second_core=second_core).run()
 
 
 def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None:

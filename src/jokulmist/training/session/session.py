@@ -24,7 +24,7 @@ from jokulmist.records.episodes import Episodes, Memory
 from jokulmist.records.files import read_json, write_json
 from jokulmist.records.lock import writing
 from jokulmist.records.run_index import LAST, uses_of
-from jokulmist.training.evaluation.evaluate import evaluate
+from jokulmist.training.evaluation.evaluate import Evaluation
 from jokulmist.training.interrupts import StopRequest, heeding_stops
 from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
@@ -41,6 +41,7 @@ from jokulmist.training.session.advice import Advice
 from jokulmist.training.session.checkpointing import Checkpoint, keep
 from jokulmist.training.session.choices import LaneName
 from jokulmist.training.session.curriculum_progress import CurriculumProgress
+from jokulmist.training.session.evaluating import Evaluator
 from jokulmist.training.session.intake import Intake
 from jokulmist.training.session.observing import (
     Border,
@@ -60,7 +61,6 @@ from jokulmist.training.teaching.records_loop import RecordsLoop
 
 log = logging.getLogger(__name__)
 PIECE_SECONDS = 0.25
-EVALUATION_SEED = 1_000_003
 
 
 class Session:
@@ -87,6 +87,8 @@ class Session:
         ``more_steps`` and ``more_episodes`` beyond the plan.
     of : str, optional
         The run that this one does again.
+    second_core : bool
+        Whether another process may evaluate meanwhile: not where other runs are at work on the other cores.
     """
 
     def __init__(
@@ -103,6 +105,7 @@ class Session:
         until: int | None = None,
         more: dict[str, int] | None = None,
         of: str | None = None,
+        second_core: bool = False,
     ) -> None:
         plan = with_partners(plan, path, None if of is None else Path(of))
         self.plan, self.seed, self.lane, self.show = plan, seed, lane, show
@@ -155,6 +158,8 @@ class Session:
         self.intake = Intake(self.recorder, self.description, self.rollouts, show, plan.agent.record_names)
         self.advice = Advice(plan.agent, plan.measured, self.description)
         self.curriculum = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
+        training = plan.training
+        self.evaluator = Evaluator(plan.measured, training.evaluate_episodes, path, second_core, self._evaluated)
         self.own = Observers(copy.deepcopy(plan.observers))  # each seed has its own
         self.observers: dict[str, SessionObserver] = {}
         self.asked = StopRequest()
@@ -240,7 +245,7 @@ class Session:
         if self.curriculum is not None:
             found["curriculum"] = LevelMoves(self.curriculum, so_far, planned, cadence)
         if training.evaluate_every is not None:
-            found["evaluations"] = Evaluations(training.evaluate_every, self._evaluate, cadence)
+            found["evaluations"] = Evaluations(training.evaluate_every, self._evaluate, self.evaluator.look, cadence)
         if len(self.own):
             found["own"] = OwnObservers(self.own, lambda loop: self._live(loop, planned), cadence)
         if self.path is not None:
@@ -302,6 +307,7 @@ class Session:
         """Keep all that is needed to go on from here."""
         assert self.path is not None
         self.intake.recording.settle()
+        self.evaluator.settle()
         if self.rollouts is not None:
             self.rollouts.write()
         self.so_far.best.write(self.path)
@@ -335,20 +341,28 @@ class Session:
         if isinstance(self.environment, Simulator):
             self.recorder.log("a simulator's episodes cannot be gone on with: new ones begin")
 
-    def _evaluate(self, loop: Loop) -> None:
+    def _evaluate(self, loop: Loop, to_come: float) -> None:
         self.evaluated_at = loop.decisions
-        policy = self.so_far.policy(loop)
-        result = evaluate(
-            policy,
-            self.plan.measured,
-            episodes=self.training.evaluate_episodes,
-            seed=EVALUATION_SEED,
-        )
+        self.evaluator.ask(self.so_far.policy(loop), to_come)
+
+    def _evaluated(self, policy: Policy, result: Evaluation) -> None:
+        """Keep what an evaluation came to."""
         if self.path is not None:
             self.recorder.evaluated(result.columns)
         if self.so_far.best.by_evaluation:
             self.so_far.best.judge(result.mean, policy)
-        self.recorder.log(f"evaluated after {loop.decisions} {self.plan.counted}: mean return {result.mean:.6g}")
+        self.recorder.log(f"evaluated after {policy.decisions} {self.plan.counted}: mean return {result.mean:.6g}")
+
+    def _all_evaluated(self, failure: BaseException | None) -> BaseException | None:
+        """Be done with the evaluations. The first failure counts."""
+        try:
+            if not isinstance(failure, KeyboardInterrupt):
+                self.evaluator.settle()
+        except Exception as problem:
+            return failure or problem
+        finally:
+            self.evaluator.close()
+        return failure
 
     def _learned(self, loop: Loop) -> Policy | None:
         """What was learned, unless a chunk was torn by a second Ctrl-C."""
@@ -366,7 +380,9 @@ class Session:
             status = "failed"
         due = self.so_far.best.by_evaluation and status == "done" and failure is None
         if due and loop is not None and self.evaluated_at != loop.decisions:  # else the end would never be judged
-            self._evaluate(loop)
+            self._evaluate(loop, 0.0)
+        failure = self._all_evaluated(failure)
+        status = "failed" if failure is not None and status == "done" else status
         policy = None if loop is None else self._learned(loop)
         if isinstance(loop, PlainLoop):
             loop.close()
