@@ -1,9 +1,12 @@
 """Seconds of whole commands from a fresh process, of this code and another checkout in turns: import, help, a table and PPO for 1,000 decisions from a warm cache.
 
 python benchmarks/startup.py [--other PATH] [--repeats 7]    # PATH: a checkout, e.g. made by `git clone`
+
+JAX's own import is timed in the same run, because machines differ and drift. All files are compiled to bytecode before, as an installed package has them.
 """
 
 import argparse
+import compileall
 import json
 import os
 import statistics
@@ -15,6 +18,7 @@ from pathlib import Path
 
 PLAN = '[environment]\nuse = "tarn"\n[agent]\nuse = "{}"\n[training]\nsteps = 1000\n'
 CASES = {
+    "import of jax": ["-c", "import jax, jax.numpy"],
     "import": ["-c", "import jokulmist"],
     "help": ["-m", "jokulmist", "--help"],
     "table": ["-m", "jokulmist", "train", "table.toml"],
@@ -25,6 +29,7 @@ CASES = {
 def once(words, place, source):
     began = time.perf_counter()
     environ = {**os.environ, "HOME": str(place), "PYTHONPATH": str(source)}
+    environ.pop("PYTHONDONTWRITEBYTECODE", None)
     subprocess.run([sys.executable, *words], cwd=place, env=environ, capture_output=True, check=True)
     return time.perf_counter() - began
 
@@ -38,7 +43,8 @@ def main():
     sources = {"this": own / "src", **({"other": given.other.resolve() / "src"} if given.other else {})}
     found = {}
     with tempfile.TemporaryDirectory() as parent:
-        for name in sources:
+        for name, source in sources.items():
+            compileall.compile_dir(source, quiet=2)
             (Path(parent) / name).mkdir()
             for plan, agent in (("table", "QLearning"), ("ppo", "PPO")):
                 (Path(parent) / name / f"{plan}.toml").write_text(PLAN.format(agent))

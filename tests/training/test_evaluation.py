@@ -7,7 +7,11 @@ from places import Corridor, Skiff
 import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.training.evaluation import kept
 from jokulmist.training.evaluation.evaluate import evaluate_references, sees_more
+from jokulmist.training.evaluation.kept import known_references
+from jokulmist.training.plans.fingerprint import fingerprint
+from jokulmist.training.plans.sources import environment_class
 
 
 def test_episode_i_is_the_same_however_many_are_asked_and_whoever_plays():
@@ -115,3 +119,64 @@ def test_evaluations_during_training_are_recorded_and_change_nothing(trained):
         jm.gallery.Tarn(), trained.plan.agent, steps=30_000, copies=3, folder="runs"
     )  # fmt: skip
     assert (without.path / "episodes.csv").read_bytes() == (trained.path / "episodes.csv").read_bytes()
+
+
+READER = """
+from pathlib import Path
+
+import jokulmist as jm
+
+
+class Reader(jm.Environment):
+    time_limit = 3
+
+    class State(jm.State):
+        hour: int = jm.seen(low=0, high=3)
+
+    action = jm.Choice("stay", "go")
+
+    def begin(self, draw):
+        return self.State(hour=0)
+
+    def advance(self, state, action, draw):
+        return state.replace(hour=state.hour + 1)
+
+    @jm.reward
+    def paid(self, action):
+        return float((Path(__file__).parent / "worth.txt").read_text()) * action
+
+    @jm.reference
+    def going(self, state):
+        return 1
+"""
+
+
+def test_what_references_reach_is_kept_for_other_processes_until_anything_of_it_changes(tmp_path, monkeypatch):
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    (tmp_path / "reader.py").write_text(READER, encoding="utf-8")
+    played = []
+    monkeypatch.setattr(
+        kept, "evaluate", lambda *a, episodes, **k: played.append(episodes) or jm.evaluate(*a, episodes=episodes, **k)
+    )
+
+    def known(worth, weight=1.0):
+        (tmp_path / "worth.txt").write_text(worth, encoding="utf-8")
+        fingerprint.cache_clear()
+        environment = environment_class(f"{tmp_path / 'reader.py'}:Reader")(weights={"paid": weight})
+        played.clear()
+        found, wanted = known_references(environment, 20), evaluate_references(environment, 20)
+        for name, own in wanted.items():
+            assert own.columns.keys() == found[name].columns.keys()
+            for column, values in own.columns.items():
+                assert values.dtype == found[name].columns[column].dtype
+                np.testing.assert_array_equal(values, found[name].columns[column])
+        return list(played)
+
+    assert known("1.5") == []  # nothing was kept: all are played
+    assert known("1.5") == [4, 4]  # the first episodes are tried again, the others are read
+    assert known("2.5") == [4]  # what the class reads has changed, which its code does not show
+    (file,) = (tmp_path / "cache" / "jokulmist" / "references").iterdir()
+    file.write_text(file.read_text()[:50], encoding="utf-8")
+    assert known("2.5") == []
+    assert known("2.5") == [4, 4]
+    assert known("2.5", weight=2.0) == []  # another environment

@@ -13,7 +13,7 @@ from jokulmist.command.printing import print_json, print_table
 def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: bool, json: bool) -> bool:
     """Go on; returns whether it was stopped before its end."""
     from jokulmist.pictures.saved import save_pictures
-    from jokulmist.training.evaluation.evaluate import evaluate_references
+    from jokulmist.training.evaluation.kept import known_references
     from jokulmist.training.progress import LiveLine
     from jokulmist.training.runs.run import summary
     from jokulmist.training.session.resume import resume as go_on
@@ -23,7 +23,7 @@ def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: b
         command=["jokulmist", *sys.argv[1:]],
     )  # fmt: skip
     if run.status != "stopped":  # whoever stopped it does not want to wait for pictures
-        save_pictures(run, evaluate_references(run.plan.measured))
+        save_pictures(run, known_references(run.plan.measured))
     row = summary(run)
     if json:
         print_json({**row, "folder": str(run.path)})

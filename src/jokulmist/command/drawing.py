@@ -51,9 +51,9 @@ class Drawing:
         left = [run for run in runs if str(run.path) not in drawn]
         if left:
             from jokulmist.pictures.saved import save_pictures
-            from jokulmist.training.evaluation.evaluate import evaluate_references
+            from jokulmist.training.evaluation.kept import known_references
 
-            known = evaluate_references(plan.measured)
+            known = known_references(plan.measured)
             for run in left:
                 save_pictures(run, known)
 
@@ -91,8 +91,8 @@ def beside(plan_file: Path, changes: list[str]) -> None:
 
     pool.READING = True  # a file that trains as it is read does not train here, too
     from jokulmist.environments.declaration.simulator import Simulator
-    from jokulmist.pictures.saved import warm_up
-    from jokulmist.training.evaluation.evaluate import evaluate_references
+    from jokulmist.pictures.saved import load, warm_up
+    from jokulmist.training.evaluation.kept import known_references
     from jokulmist.training.plans.fingerprint import fingerprint
     from jokulmist.training.plans.plan import read_plan
     from jokulmist.training.runs.run import Run
@@ -100,8 +100,10 @@ def beside(plan_file: Path, changes: list[str]) -> None:
     environment: Any = read_plan(plan_file, changes).measured
     known, key = None, fingerprint(environment)
     if not isinstance(environment, Simulator):  # which may hold what there is once
-        known = evaluate_references(environment)
-    warm_up()
+        known = known_references(environment)
+    load()
+    if not select.select([sys.stdin], [], [], 0.0)[0]:  # else it is waited for already
+        warm_up()
     if not select.select([sys.stdin], [], [], MOST_WAITED)[0]:
         return
     line = sys.stdin.readline()

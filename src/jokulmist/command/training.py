@@ -119,7 +119,8 @@ def evaluate(
     from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.records.run_folder import EVALUATED
     from jokulmist.training.evaluation.evaluate import evaluate as measure
-    from jokulmist.training.evaluation.evaluate import evaluate_references, sees_more
+    from jokulmist.training.evaluation.evaluate import sees_more
+    from jokulmist.training.evaluation.kept import known_references
     from jokulmist.training.runs.run import Run
 
     if record and current:
@@ -138,7 +139,7 @@ def evaluate(
     apart = results[0].differs(other)
     if apart:
         results.append(other)
-    results += evaluate_references(environment, episodes, seed).values()
+    results += known_references(environment, episodes, seed).values()
     rows = []
     for result in results:
         low, high = result.interval

@@ -23,7 +23,8 @@ from jokulmist.records.run_folder import CUT, ORIGIN
 from jokulmist.records.run_index import row_of
 from jokulmist.studies.comparison.compare import compare
 from jokulmist.studies.search.search import Search
-from jokulmist.training.evaluation.evaluate import Evaluation, evaluate_references
+from jokulmist.training.evaluation.evaluate import Evaluation
+from jokulmist.training.evaluation.kept import known_references
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scenes import Scene, recorded_scene
@@ -64,7 +65,7 @@ def stamp_of(path: Path) -> tuple[Any, ...]:
 
 def levels_of(run: Run) -> dict[str, Evaluation]:
     """What random play and the references reach, measured once for a run."""
-    found: dict[str, Evaluation] = LEVELS.of(str(run.path), lambda: evaluate_references(run.environment))
+    found: dict[str, Evaluation] = LEVELS.of(str(run.path), lambda: known_references(run.environment))
     return found
 
 

@@ -65,10 +65,15 @@ def save_others(run: Run) -> list[Path]:
     return paths if run.plan.training.record_every is None else [*paths, *_of_behaviour(run)]
 
 
-def warm_up() -> None:
-    """Load what draws, fonts too, so that the first picture takes no longer than the next."""
-    import pandas  # noqa: F401  # reads what is drawn
+def load() -> None:
+    """Load what reads and draws."""
+    import pandas  # noqa: F401
 
+    style.fitted_figure()
+
+
+def warm_up() -> None:
+    """Draw something with fonts, so that the first picture takes no longer than the next."""
     with style.styled():
         figure = style.fitted_figure()
         axes = figure.add_subplot()

@@ -14,7 +14,8 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
 from jokulmist.records.run_index import LAST
-from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, evaluate_references, interval_of, sees_more
+from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of, sees_more
+from jokulmist.training.evaluation.kept import known_references
 from jokulmist.training.runs.course import OVER, Course, course_of
 from jokulmist.training.runs.run import Run, runs_of
 
@@ -69,7 +70,7 @@ def plot(
     with style.styled():
         axes = style.axes_or_new(axes)
         environment = runs[0].environment
-        known = evaluate_references(environment) if known is None else known
+        known = known_references(environment) if known is None else known
         groups = _groups(runs)
         courses = [course_of(one) for one in runs]
         for place, (one, course) in enumerate(zip(runs, courses, strict=True)):

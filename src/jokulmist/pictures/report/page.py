@@ -17,7 +17,8 @@ from jokulmist.pictures.report import charts
 from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import LOG
 from jokulmist.records.run_index import row_of
-from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, evaluate_references
+from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation
+from jokulmist.training.evaluation.kept import known_references
 from jokulmist.training.plans.setting_differences import differing as names_differing
 from jokulmist.training.plans.setting_differences import flat
 from jokulmist.training.progress import duration
@@ -69,7 +70,7 @@ def save_report(
     assert first.path is not None
     target = Path(path) if path is not None else _usual(several)
     say("measuring random play and the references")
-    known = evaluate_references(first.environment)
+    known = known_references(first.environment)
     content: dict[str, Any] = {
         "title": first.name if len(several) == 1 else f"{len(several)} runs",
         "environment": describe(first.environment).name,

@@ -405,6 +405,13 @@ def evaluate_references(environment: Environment, episodes: int = 100, seed: int
     """
     names = [RANDOM, *describe(environment).outline.references]
     found = {name: evaluate(name, environment, episodes=episodes, seed=seed) for name in names}
+    return with_optimum(found, environment, episodes, seed)
+
+
+def with_optimum(
+    found: dict[str, Evaluation], environment: Environment, episodes: int, seed: int
+) -> dict[str, Evaluation]:
+    """With the optimum as the last, where this process has solved the environment."""
     optimum = known_optimum(environment)
     if optimum is not None and OPTIMUM not in found:
         measured = evaluate(OPTIMUM, environment, episodes=episodes, seed=seed)

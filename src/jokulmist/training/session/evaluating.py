@@ -21,13 +21,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
-import numpy as np
-
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import RecordError
 from jokulmist.sources.trust import trust_everything
 from jokulmist.training.evaluation.evaluate import Evaluation, evaluate
+from jokulmist.training.evaluation.kept import columns_as_text, columns_from_text
 from jokulmist.training.policies.policy import Policy
 
 SEED = 1_000_003
@@ -187,8 +186,7 @@ class _Other:
             line, _, self._said = self._said.partition(b"\n")
             self.free = True
             if self._ready:
-                told = json.loads(line)
-                return {name: np.array(values, np.dtype(kind)) for name, (kind, values) in told.items()}
+                return columns_from_text(json.loads(line))
             self._ready = True
         return None
 
@@ -223,8 +221,7 @@ def beside(run: Path, episodes: int) -> None:
     out.flush()
     for line in sys.stdin:
         found = evaluate(Policy.open(Path(line.rstrip("\n")), run), environment, episodes=episodes, seed=SEED)
-        told = {name: [np.asarray(own).dtype.str, np.asarray(own).tolist()] for name, own in found.columns.items()}
-        out.write(json.dumps(told).encode() + b"\n")
+        out.write(json.dumps(columns_as_text(found.columns)).encode() + b"\n")
         out.flush()
 
 

@@ -1,0 +1,78 @@
+"""What random play and the references reach, kept between processes: every picture, report and evaluation compares with it."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.errors import RecordError
+from jokulmist.records.files import replace_file
+from jokulmist.training.evaluation.evaluate import Evaluation, evaluate, evaluate_references, with_optimum
+from jokulmist.training.plans.fingerprint import fingerprint, kept_place, surroundings
+
+REFERENCES = "references"
+# Played again before what is kept is believed: a class may read what its code does not show, such as a file of numbers.
+TRIED = 4
+MOST_KEPT = 200
+
+
+def columns_as_text(columns: dict[str, Any]) -> dict[str, Any]:
+    """Columns of an evaluation as JSON holds them, with their types; numbers come back as they were, bit for bit."""
+    arrays = {name: np.asarray(own) for name, own in columns.items()}
+    return {name: [own.dtype.str, own.tolist()] for name, own in arrays.items()}
+
+
+def columns_from_text(told: dict[str, Any]) -> dict[str, Any]:
+    """The columns that `columns_as_text` wrote."""
+    return {name: np.array(values, np.dtype(kind)) for name, (kind, values) in told.items()}
+
+
+def known_references(environment: Environment, episodes: int = 100, seed: int = 1) -> dict[str, Evaluation]:
+    """As `evaluate_references`, of which all but the first episodes are read where another process has played them.
+
+    They are kept under all that decides them: the code, parameters, weights and modifiers of the environment, this library and NumPy. Classes whose
+    code is nowhere are played anew.
+    """
+    key = fingerprint(environment)
+    if not isinstance(key, str) or episodes <= TRIED:
+        return evaluate_references(environment, episodes, seed)
+    place = kept_place(REFERENCES) / f"{key}-{surroundings()}-{episodes}-{seed}.json"
+    found = _read(place, environment, seed)
+    if found is None:
+        found = evaluate_references(environment, episodes, seed)
+        _write(place, {name: own for name, own in found.items() if own.exact is None})
+        return found
+    return with_optimum(found, environment, episodes, seed)
+
+
+def _read(place: Path, environment: Environment, seed: int) -> dict[str, Evaluation] | None:
+    """What is kept, if the first episodes come out the same."""
+    try:
+        told = json.loads(place.read_text(encoding="utf-8"))
+        kept = {name: columns_from_text(columns) for name, columns in told.items()}
+    except (OSError, ValueError, TypeError, AttributeError):  # not there, or damaged
+        return None
+    found = {}
+    for name, columns in kept.items():
+        again = evaluate(name, environment, episodes=TRIED, seed=seed)
+        first = {one: own[:TRIED] for one, own in columns.items()}
+        if json.dumps(columns_as_text(first)) != json.dumps(columns_as_text(again.columns)):
+            return None
+        found[name] = replace(again, columns=columns)
+    return found if list(found) == ["random", *describe(environment).outline.references] else None
+
+
+def _write(place: Path, found: dict[str, Evaluation]) -> None:
+    text = json.dumps({name: columns_as_text(own.columns) for name, own in found.items()})
+    with contextlib.suppress(OSError, RecordError):  # a home that cannot be written: they are played anew each time
+        place.parent.mkdir(parents=True, exist_ok=True)
+        replace_file(place, text.encode())
+        kept = sorted(place.parent.iterdir(), key=lambda path: path.stat().st_mtime)
+        for old in kept[: max(0, len(kept) - MOST_KEPT)]:
+            old.unlink(missing_ok=True)
