@@ -40,11 +40,12 @@ def train(
 ):  # fmt: skip
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
     chance = np.random.default_rng(seed)
-    params = network(chance, (4, 64, 64, 3))
+    width, choices = getattr(ferry, "numbers", 4), getattr(ferry, "choices", 3)
+    params = network(chance, (width, 64, 64, choices))
     target = jax.tree.map(jnp.copy, params)
     optimiser = optax.chain(optax.clip_by_global_norm(10.0), optax.scale_by_adam())
     moments, update = optimiser.init(params), make_update(optimiser, discount)
-    rows, following = np.zeros((size, 4), np.float32), np.zeros((size, 4), np.float32)
+    rows, following = np.zeros((size, width), np.float32), np.zeros((size, width), np.float32)
     actions, rewards, ends = np.zeros(size, np.int32), np.zeros(size, np.float32), np.zeros(size, np.float32)
     envs = [ferry(seed * 1000 + k) for k in range(copies)]
     seen = np.stack([env.reset() for env in envs])
@@ -54,9 +55,9 @@ def train(
         exploration = 1.0 if done < start else max(0.05, 1.0 - 0.95 * done / (0.3 * steps))
         tries = chance.random(copies) < exploration
         if tries.all():
-            action = chance.integers(0, 3, copies)
+            action = chance.integers(0, choices, copies)
         else:
-            action = np.where(tries, chance.integers(0, 3, copies), np.asarray(choose(params, seen)))
+            action = np.where(tries, chance.integers(0, choices, copies), np.asarray(choose(params, seen)))
         for k, env in enumerate(envs):
             after, reward, ended, cut = env.step(int(action[k]))
             at = done % size

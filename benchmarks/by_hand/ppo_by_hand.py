@@ -22,7 +22,31 @@ def network(chance, sizes):
     return layers
 
 
+def with_eyes(chance, image, outputs):
+    """Two convolutions, a layer of 128, the outputs."""
+    filters, depth, side = [], image[2], image[0]
+    for count, size, stride in ((16, 4, 4), (32, 2, 2)):
+        (flat, bias), *_ = network(chance, (size * size * depth, count, 1))
+        filters.append((flat.reshape(size, size, depth, count), bias))
+        depth, side = count, (side - size) // stride + 1
+    return filters + network(chance, (side * side * depth, 128, outputs))
+
+
+def made(chance, env, outputs):
+    """A network for what an environment shows."""
+    if hasattr(env, "image"):
+        return with_eyes(chance, env.image, outputs)
+    return network(chance, (getattr(env, "numbers", 4), 64, 64, outputs))
+
+
 def forward(layers, x):
+    if x.ndim == 4:
+        while layers[0][0].ndim == 4:
+            (weight, bias), *layers = layers
+            strides = weight.shape[:2]
+            x = jax.lax.conv_general_dilated(x, weight, strides, "VALID", dimension_numbers=("NHWC", "HWIO", "NHWC"))
+            x = jax.nn.relu(x + bias)
+        x = x.reshape(len(x), -1)
     for weight, bias in layers[:-1]:
         x = jax.nn.relu(x @ weight + bias)
     weight, bias = layers[-1]
@@ -62,7 +86,7 @@ def make_update(optimiser, clip=0.2):
 def train(ferry, steps, copies=8, seed=0, horizon=64, epochs=10, minibatch=256, discount=0.99, decay=0.95, rate=1e-3):
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
     chance = np.random.default_rng(seed)
-    params = {"policy": network(chance, (4, 64, 64, 3)), "value": network(chance, (4, 64, 64, 1))}
+    params = {"policy": made(chance, ferry, getattr(ferry, "choices", 3)), "value": made(chance, ferry, 1)}
     optimiser = optax.chain(optax.clip_by_global_norm(0.5), optax.scale_by_adam())
     moments, update = optimiser.init(params), make_update(optimiser)
     key = jax.random.key(seed)
@@ -73,7 +97,7 @@ def train(ferry, steps, copies=8, seed=0, horizon=64, epochs=10, minibatch=256, 
     parts = max(1, round(size / minibatch))
     done = 0
     while done < steps:
-        rows = np.zeros((horizon, copies, 4), np.float32)
+        rows = np.zeros((horizon, *seen.shape), np.float32)
         actions = np.zeros((horizon, copies), np.int32)
         logs, values, rewards, after = (np.zeros((horizon, copies), np.float32) for _ in range(4))
         closed = np.zeros((horizon, copies), bool)

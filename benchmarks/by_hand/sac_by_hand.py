@@ -71,13 +71,14 @@ def train(
 ):  # fmt: skip
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
     chance, key = np.random.default_rng(seed), jax.random.key(seed)
-    policy = network(chance, (4, 64, 64, 2 * WIDTH))
-    critics = [network(chance, (4 + WIDTH, 64, 64, 1)) for _ in range(2)]
+    numbers = getattr(winch, "numbers", 4)
+    policy = network(chance, (numbers, 64, 64, 2 * WIDTH))
+    critics = [network(chance, (numbers + WIDTH, 64, 64, 1)) for _ in range(2)]
     target = jax.tree.map(jnp.copy, critics)
     heat, adam = jnp.log(0.1), optax.scale_by_adam()
     moments = tuple(adam.init(part) for part in (policy, critics, heat))
     update = make_update(adam, discount, 0.005, -1.0 * WIDTH)
-    rows, following = np.zeros((size, 4), np.float32), np.zeros((size, 4), np.float32)
+    rows, following = np.zeros((size, numbers), np.float32), np.zeros((size, numbers), np.float32)
     actions, rewards, ends = np.zeros((size, WIDTH), np.float32), np.zeros(size, np.float32), np.zeros(size, np.float32)
     envs = [winch(seed * 1000 + k) for k in range(copies)]
     seen = np.stack([env.reset() for env in envs])
