@@ -2,40 +2,47 @@
 
 from __future__ import annotations
 
-from jokulmist.agents.contract import Agent
-from jokulmist.agents.critics.ddpg import DDPG
-from jokulmist.agents.critics.sac import SAC
-from jokulmist.agents.critics.td3 import TD3
-from jokulmist.agents.fixed import Fixed
-from jokulmist.agents.policies.actor_critic import ActorCritic
-from jokulmist.agents.policies.ppo import PPO
-from jokulmist.agents.policies.reinforce import Reinforce
-from jokulmist.agents.random_play import RandomPlay
-from jokulmist.agents.recorded.cloning import Cloning
-from jokulmist.agents.recorded.implicit_q import ImplicitQ
-from jokulmist.agents.roster import Roster
-from jokulmist.agents.tables.double_q import DoubleQLearning
-from jokulmist.agents.tables.q_learning import QLearning
-from jokulmist.agents.tables.sarsa import ExpectedSarsa, Sarsa
-from jokulmist.agents.values.dqn import DQN
-from jokulmist.agents.values.linear_q import LinearQ
+from collections.abc import Iterator, Mapping
+from importlib import import_module
 
-AGENTS: dict[str, type[Agent]] = {
-    "QLearning": QLearning,
-    "Sarsa": Sarsa,
-    "ExpectedSarsa": ExpectedSarsa,
-    "DoubleQLearning": DoubleQLearning,
-    "LinearQ": LinearQ,
-    "DQN": DQN,
-    "Reinforce": Reinforce,
-    "ActorCritic": ActorCritic,
-    "PPO": PPO,
-    "DDPG": DDPG,
-    "TD3": TD3,
-    "SAC": SAC,
-    "Cloning": Cloning,
-    "ImplicitQ": ImplicitQ,
-    "RandomPlay": RandomPlay,
-    "Fixed": Fixed,
-    "Roster": Roster,
+from jokulmist.agents.contract import Agent
+
+PLACES = {
+    "QLearning": "tables.q_learning",
+    "Sarsa": "tables.sarsa",
+    "ExpectedSarsa": "tables.sarsa",
+    "DoubleQLearning": "tables.double_q",
+    "LinearQ": "values.linear_q",
+    "DQN": "values.dqn",
+    "Reinforce": "policies.reinforce",
+    "ActorCritic": "policies.actor_critic",
+    "PPO": "policies.ppo",
+    "DDPG": "critics.ddpg",
+    "TD3": "critics.td3",
+    "SAC": "critics.sac",
+    "Cloning": "recorded.cloning",
+    "ImplicitQ": "recorded.implicit_q",
+    "RandomPlay": "random_play",
+    "Fixed": "fixed",
+    "Roster": "roster",
 }
+
+
+class ShippedAgents(Mapping[str, type[Agent]]):
+    """The classes by name, each imported where it is asked for: a run takes one or two of them, and all take a tenth of its start."""
+
+    def __getitem__(self, name: str) -> type[Agent]:
+        found: type[Agent] = getattr(import_module(f"jokulmist.agents.{PLACES[name]}"), name)
+        return found
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(PLACES)
+
+    def __len__(self) -> int:
+        return len(PLACES)
+
+    def __contains__(self, name: object) -> bool:
+        return name in PLACES
+
+
+AGENTS = ShippedAgents()

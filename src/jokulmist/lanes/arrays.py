@@ -41,10 +41,19 @@ class CopiesDraw(PlainDraw):
     def _take(self, kind: BaseKind, shape: tuple[int, ...]) -> Any:
         asked = self._asked
         self._asked = asked + 1
-        width = math.prod(shape)
-        number, row = divmod(self._turn, self._noise.block_turns(width, self._noise.copies))
-        found = self._block(asked, kind, width, number)[row].astype(np.float64)
-        return found.reshape(self._noise.copies, *shape)
+        width, copies = math.prod(shape), self._noise.copies
+        number, row = divmod(self._turn, self._noise.block_turns(width, copies))
+        found = self._block(asked, kind, width, number)[row]
+        return found.reshape(copies, *shape) if shape else found[:, 0]
+
+    def _block(self, asked: int, kind: BaseKind, width: int, number: int) -> Any:
+        """A block in the width that a class computes in, made once."""
+        key = (asked, kind, width)
+        kept = self._arrays.get(key)
+        if kept is None or kept[0] != number:
+            block = self._noise.block(self._stream, asked, kind, width, number, self._noise.copies)
+            kept = self._arrays[key] = (number, block.astype(np.float64))
+        return kept[1]
 
 
 class ArrayLane(PlainLane):
@@ -67,8 +76,9 @@ class ArrayLane(PlainLane):
             f.name: (np.dtype(KINDS[f.kind] if f.scalar else f.dtype), (copies, *f.shape))  # type: ignore[misc]
             for f in description.fields
         }
-        self._totals = np.zeros((copies, len(description.terms)))
-        self._measures = np.zeros((copies, len(description.measures)))
+        # By term and by measure, so that those of all copies lie side by side.
+        self._totals = np.zeros((len(description.terms), copies))
+        self._measures = np.zeros((len(description.measures), copies))
         self._advances = np.zeros(copies, np.int64)
         self._flows = {f.name: self._as_field(0, f) for f in description.fields if f.role == "flow"}
 
@@ -97,17 +107,17 @@ class ArrayLane(PlainLane):
                 measures = [self._numbers(m, j, asked) for m, j, _ in step.direct_measures]
                 held = np.zeros(self.copies, np.int64)
                 for method, judge, bit in step.direct_closers:
-                    held |= np.where(_called(method, judge, asked), bit, 0)
+                    held |= bit * np.asarray(_called(method, judge, asked), bool)
                 rows = self._rows_of(after)
             except Exception as failure:
                 step.failed_among(step.step_methods, failure)
         self._advances = self._advances + 1
         for limit, bit in ((step.deadline, step.deadline_bit), (step.time_limit, step.time_limit_bit)):
             if limit:
-                held |= np.where(self._advances >= limit, bit, 0)
+                held |= bit * (self._advances >= limit)
         rewards = np.zeros(self.copies)
         for k, ((_, _, weight), term) in enumerate(zip(step.direct_terms, terms, strict=True)):
-            self._totals[:, k] += term
+            self._totals[k] += term
             rewards += weight * term
         if not math.isfinite(rewards.sum()):
             i = int(np.flatnonzero(~np.isfinite(rewards))[0])
@@ -141,14 +151,14 @@ class ArrayLane(PlainLane):
                 array[i] = self.each[i].state.__dict__[name]
         self._state = self._state_of(fields)
         for array in (self._totals, self._measures, self._advances):
-            array[copies] = 0
+            array[..., copies] = 0
         return observed
 
     def _measure(self, measures: list[Any]) -> Any:
         """Take the measures of a turn; which copies one of them made an end for learning in."""
         marked = np.zeros(self.copies, bool)
         for k, ((_, _, over), value) in enumerate(zip(self.step.direct_measures, measures, strict=True)):
-            so_far = self._measures[:, k]
+            so_far = self._measures[k]
             if over in ("sum", "mean"):
                 value = so_far + value
             elif over in ("max", "min"):
@@ -157,7 +167,7 @@ class ArrayLane(PlainLane):
                 )
             if k in self.description.ending_measures:
                 marked |= measures[k] != 0.0
-            self._measures[:, k] = value
+            self._measures[k] = value
         return marked
 
     def _numbers(self, method: Any, judge: Any, asked: tuple[Any, Any, Any]) -> Any:
@@ -169,10 +179,11 @@ class ArrayLane(PlainLane):
         rows, at = np.empty((self.copies, self.spec.width)), 0
         for channel, (name, sensor, noisy, _) in zip(self.description.bare.numbers, self.step.channels, strict=True):
             value = state.__dict__[name] if sensor is None else sensor(state, draw) if noisy else sensor(state)
-            kind = np.float32 if channel.shape else np.float64  # as one copy gives them
-            rows[:, at : at + channel.size] = _spread(np.asarray(value, kind), (self.copies, *channel.shape)).reshape(
-                self.copies, -1
-            )
+            if channel.shape:  # in float32, as one copy gives it
+                value = _spread(np.asarray(value, np.float32), (self.copies, *channel.shape))
+                rows[:, at : at + channel.size] = value.reshape(self.copies, -1)
+            else:
+                rows[:, at] = value
             at += channel.size
         return rows
 
@@ -212,7 +223,7 @@ class ArrayLane(PlainLane):
         """Have one copy say where it stands."""
         copy = self.each[i]
         copy.state, copy.advances = self._single(self._state, i), int(self._advances[i])
-        copy.totals, copy.measures = self._totals[i].tolist(), self._measures[i].tolist()
+        copy.totals, copy.measures = self._totals[:, i].tolist(), self._measures[:, i].tolist()
 
     def _gather(self) -> None:
         """Stand where the copies stand."""
@@ -223,8 +234,11 @@ class ArrayLane(PlainLane):
                 np.stack([np.asarray(one.state.__dict__[field.name]) for one in each]), field
             )
         self._state = self._state_of(fields)
-        self._totals = np.array([one.totals for one in each], np.float64).reshape(self._totals.shape)
-        self._measures = np.array([one.measures for one in each], np.float64).reshape(self._measures.shape)
+        for array, own in (
+            (self._totals, [one.totals for one in each]),
+            (self._measures, [one.measures for one in each]),
+        ):
+            array[:] = np.array(own, np.float64).reshape(self.copies, -1).T
         self._advances = np.array([one.advances for one in each], np.int64)
 
 
