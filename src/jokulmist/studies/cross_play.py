@@ -118,14 +118,15 @@ class CrossPlay:
 
     @property
     def table(self) -> pd.DataFrame:
-        """One row a pairing: who played whom, the mean return with its interval, the return of each player."""
+        """One row a pairing: who played whom, the mean return with its interval, the return of each player, and how often the first won if anybody did."""
         import pandas as pd
 
         first, others = self.players[0], "+".join(self.players[1:])
+        won = bool((self.wins != 0.5 * self.episodes).any())  # else all got the same, as where they work together
         rows = [
             {
                 first: self.names[i], others: self.names[j], "mean_return": self.means[i, j], "ci95_low": self.lows[i, j], "ci95_high": self.highs[i, j],
-                **{f"{player}.return": own[i, j] for player, own in self.returns.items()}, f"{first}.wins": self.wins[i, j],
+                **{f"{player}.return": own[i, j] for player, own in self.returns.items()}, **({f"{first}.wins": self.wins[i, j]} if won else {}),
             }
             for i, j in itertools.product(range(len(self.names)), repeat=2)
         ]  # fmt: skip
