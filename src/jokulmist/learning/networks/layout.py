@@ -1,7 +1,7 @@
 """Networks: from the channels of an observation to a row of outputs.
 
 A network in an agent's settings is a recipe (`Dense`, `Convolutional`, or a function of one's own); building it with the
-channels, a number of outputs and a seed gives an equinox module. All weights of a module stand in one flat vector
+channels, a number of outputs and a seed gives a module. All weights of a module stand in one flat vector
 (`Layout`): the optimiser's step is then a handful of operations, whatever the network (measured: a third less time for
 an update of a small network), and a target network is one more vector.
 """
@@ -474,10 +474,12 @@ class Layout:
 
     def combined(self, leaves: list[Any]) -> Any:
         """The module with these arrays."""
-        import equinox as eqx
         import jax
 
-        return eqx.combine(jax.tree.unflatten(self._cut.tree, leaves), self._cut.rest)
+        arrays = jax.tree.unflatten(self._cut.tree, leaves)
+        return jax.tree.map(
+            lambda a, b: b if a is None else a, arrays, self._cut.rest, is_leaf=lambda leaf: leaf is None
+        )
 
 
 def _rectified(x: Any) -> Any:
@@ -485,6 +487,13 @@ def _rectified(x: Any) -> Any:
 
 
 def _parted(module: Any) -> tuple[Any, Any]:
-    import equinox as eqx
+    """The arrays of a module that learn, those of numbers that are not whole; and the rest. In each the other's leaves are None."""
+    import jax
 
-    return eqx.partition(module, eqx.is_inexact_array)
+    def learns(leaf: Any) -> bool:
+        return isinstance(leaf, (jax.Array, np.ndarray)) and bool(jax.numpy.issubdtype(leaf.dtype, jax.numpy.inexact))
+
+    arrays, rest = (
+        jax.tree.map(lambda leaf, own=own: leaf if learns(leaf) is own else None, module) for own in (True, False)
+    )
+    return arrays, rest

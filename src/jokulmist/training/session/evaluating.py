@@ -7,7 +7,6 @@ and before a checkpoint is written all of it is: a run's files are the same eith
 from __future__ import annotations
 
 import contextlib
-import gc
 import json
 import os
 import select
@@ -73,9 +72,9 @@ class Evaluator:
         self, environment: Environment, episodes: int, path: Path | None, second_core: bool, told: Told
     ) -> None:
         self._environment, self._episodes, self._path, self._told = environment, episodes, path, told
-        able = second_core and path is not None and not isinstance(environment, Simulator) and _cores() > 1
+        able = second_core and path is not None and _cores() > 1
+        self._may_start = able and not isinstance(environment, Simulator)  # which may hold what there is once
         self._other: _Other | None = None
-        self._may_start = able
         self._waiting: deque[Asked] = deque()
 
     def ask(self, policy: Policy, to_come: float) -> None:
@@ -226,6 +225,5 @@ def beside(run: Path, episodes: int) -> None:
 
 
 if __name__ == "__main__":
-    gc.freeze()
     beside(Path(sys.argv[1]), int(sys.argv[2]))
     os._exit(0)

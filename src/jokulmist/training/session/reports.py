@@ -16,13 +16,14 @@ from jokulmist.training.session.so_far import SoFar
 
 EPISODES_A_REPORT = 20
 # A report takes as long as some hundred decisions.
-LEAST_DECISIONS = 100
+LEAST_DECISIONS, LEAST_REPORTS = 100, 20
 LOOKS_A_DOUBLING = 16
 
 
 class Reports(SessionObserver):
-    """Reports at fixed turns: 200 times in a plan of steps, and not more often than every 100 decisions. In a plan of episodes, whose decisions nobody knows, it looks
-    at turns that grow with what is done, and reports where at least 20 episodes (or a 200th of the plan) have closed since.
+    """Reports at fixed turns: 200 times in a plan of steps; in a short one every 100 decisions, and at least 20 times. In a plan of
+    episodes, whose decisions nobody knows, it looks at turns that grow with what is done, and reports where at least 20 episodes (or a 200th of the plan) have
+    closed since.
 
     Parameters
     ----------
@@ -35,7 +36,7 @@ class Reports(SessionObserver):
 
     def __init__(self, so_far: SoFar, planned: Planned, cadence: Cadence, advice: Advice, stopping: Stopping) -> None:
         self._so_far, self._cadence, self._advice, self._stopping = so_far, cadence, advice, stopping
-        self.every = None if planned.steps is None else cadence.turns(max(LEAST_DECISIONS, planned.steps // REPORTS))
+        self.every = None if planned.steps is None else cadence.turns(_decisions_apart(planned.steps))
         self._episodes = max(EPISODES_A_REPORT, (planned.episodes or 0) // REPORTS)
         self._next_episode = self._episodes
         self._then, self._decisions_then = 0.0, 0
@@ -116,3 +117,8 @@ class Reports(SessionObserver):
         self._next_episode = saved["next_episode"]
         self._stopping.restore(saved["stopping"])
         self._advice.restore(saved["advice"])
+
+
+def _decisions_apart(steps: int) -> int:
+    """Decisions between two reports of a plan of so many."""
+    return max(1, steps // REPORTS, min(LEAST_DECISIONS, steps // LEAST_REPORTS))

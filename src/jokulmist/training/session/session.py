@@ -158,8 +158,8 @@ class Session:
         self.intake = Intake(self.recorder, self.description, self.rollouts, show, plan.agent.record_names)
         self.advice = Advice(plan.agent, plan.measured, self.description)
         self.curriculum = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
-        training = plan.training
-        self.evaluator = Evaluator(plan.measured, training.evaluate_episodes, path, second_core, self._evaluated)
+        episodes = self.training.evaluate_episodes
+        self.evaluator = Evaluator(plan.measured, episodes, path, second_core, self._evaluated)
         self.own = Observers(copy.deepcopy(plan.observers))  # each seed has its own
         self.observers: dict[str, SessionObserver] = {}
         self.asked = StopRequest()
