@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 from dataclasses import replace
 from pathlib import Path
@@ -11,10 +10,8 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.errors import RecordError
-from jokulmist.records.files import replace_file
 from jokulmist.training.evaluation.evaluate import Evaluation, evaluate, evaluate_references, with_optimum
-from jokulmist.training.plans.fingerprint import fingerprint, kept_place, surroundings
+from jokulmist.training.plans.fingerprint import fingerprint, keep, kept_place, surroundings
 
 REFERENCES = "references"
 # Played again before what is kept is believed: a class may read what its code does not show, such as a file of numbers.
@@ -46,7 +43,8 @@ def known_references(environment: Environment, episodes: int = 100, seed: int = 
     found = _read(place, environment, seed)
     if found is None:
         found = evaluate_references(environment, episodes, seed)
-        _write(place, {name: own for name, own in found.items() if own.exact is None})
+        told = {name: columns_as_text(own.columns) for name, own in found.items() if own.exact is None}
+        keep(place, json.dumps(told).encode(), MOST_KEPT)
         return found
     return with_optimum(found, environment, episodes, seed)
 
@@ -66,13 +64,3 @@ def _read(place: Path, environment: Environment, seed: int) -> dict[str, Evaluat
             return None
         found[name] = replace(again, columns=columns)
     return found if list(found) == ["random", *describe(environment).outline.references] else None
-
-
-def _write(place: Path, found: dict[str, Evaluation]) -> None:
-    text = json.dumps({name: columns_as_text(own.columns) for name, own in found.items()})
-    with contextlib.suppress(OSError, RecordError):  # a home that cannot be written: they are played anew each time
-        place.parent.mkdir(parents=True, exist_ok=True)
-        replace_file(place, text.encode())
-        kept = sorted(place.parent.iterdir(), key=lambda path: path.stat().st_mtime)
-        for old in kept[: max(0, len(kept) - MOST_KEPT)]:
-            old.unlink(missing_ok=True)

@@ -28,12 +28,10 @@ import numpy as np
 from jokulmist.agents.contract import Agent, Shapes
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.chance.draws import Request
-from jokulmist.errors import RecordError
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.learning.schedules import Schedule
 from jokulmist.loading import ships
-from jokulmist.records.files import replace_file
-from jokulmist.training.plans.fingerprint import kept_place, surroundings
+from jokulmist.training.plans.fingerprint import keep, kept_place, surroundings
 
 PROGRAMS = "programs"
 MOST_KEPT = 400
@@ -135,7 +133,7 @@ class KeptRequests:
 
     def keep(self, requests: tuple[tuple[Request, ...], ...]) -> None:
         if self._place is not None:
-            _write(self._place, json.dumps([[(r.kind, r.width) for r in part] for part in requests]).encode())
+            keep(self._place, json.dumps([[(r.kind, r.width) for r in part] for part in requests]).encode(), MOST_KEPT)
 
 
 class KeptFunction:
@@ -236,7 +234,7 @@ class KeptFunction:
             return None
         with contextlib.suppress(Exception):  # whatever this version calls it, the program at hand is good
             code = found.serialize()
-            _write(place, hashlib.sha256(code).digest() + code)
+            keep(place, hashlib.sha256(code).digest() + code, MOST_KEPT)
         return found
 
 
@@ -294,13 +292,3 @@ def _executable(kept: bytes) -> Any:
         raise ValueError("damaged")
     device = jax.devices()[0]
     return device.client.deserialize_executable(code, xla_client.DeviceList((device,)))
-
-
-def _write(place: Path, content: bytes) -> None:
-    """Write a file of the cache, and delete those that were written first once there are many."""
-    with contextlib.suppress(OSError, RecordError):  # a home that cannot be written: it is found anew each time
-        place.parent.mkdir(parents=True, exist_ok=True)
-        replace_file(place, content)
-        found = sorted(place.parent.iterdir(), key=lambda path: path.stat().st_mtime)
-        for old in found[: max(0, len(found) - MOST_KEPT)]:
-            old.unlink(missing_ok=True)

@@ -20,7 +20,8 @@ from jokulmist.environments.declaration.environment import (
     outline_of,
     settings_of,
 )
-from jokulmist.errors import JokulmistError
+from jokulmist.errors import JokulmistError, RecordError
+from jokulmist.records.files import replace_file
 from jokulmist.sources.following import version_of_package
 from jokulmist.training.plans.sources import plan_code
 
@@ -52,6 +53,16 @@ def kept_place(what: str) -> Path:
     """A folder in the user's cache, where the XDG Base Directory Specification has it."""
     cache = os.environ.get("XDG_CACHE_HOME", "")
     return (Path(cache) if cache else Path.home() / ".cache") / "jokulmist" / what
+
+
+def keep(place: Path, content: bytes, most: int) -> None:
+    """Write a file of the cache, and delete those beside it that were written first once there are more than so many."""
+    with contextlib.suppress(OSError, RecordError):  # a home that cannot be written: it is found anew each time
+        place.parent.mkdir(parents=True, exist_ok=True)
+        replace_file(place, content)
+        found = sorted(place.parent.iterdir(), key=lambda path: path.stat().st_mtime)
+        for old in found[: max(0, len(found) - most)]:
+            old.unlink(missing_ok=True)
 
 
 def known_to_compile(environment: Environment) -> bool:

@@ -27,6 +27,7 @@ from jokulmist.sources.trust import trust_everything
 from jokulmist.training.evaluation.evaluate import Evaluation, evaluate
 from jokulmist.training.evaluation.kept import columns_as_text, columns_from_text
 from jokulmist.training.policies.policy import Policy
+from jokulmist.training.session.machine import own_cores
 
 SEED = 1_000_003
 # Another process takes some seconds of its core to start: it begins where the evaluations to come would take longer than this.
@@ -72,7 +73,7 @@ class Evaluator:
         self, environment: Environment, episodes: int, path: Path | None, second_core: bool, told: Told
     ) -> None:
         self._environment, self._episodes, self._path, self._told = environment, episodes, path, told
-        able = second_core and path is not None and _cores() > 1
+        able = second_core and path is not None and len(own_cores()) > 1
         self._may_start = able and not isinstance(environment, Simulator)  # which may hold what there is once
         self._other: _Other | None = None
         self._waiting: deque[Asked] = deque()
@@ -134,10 +135,6 @@ class Evaluator:
             self._other = None
         for one in self._waiting:
             one.given = False
-
-
-def _cores() -> int:
-    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
 class _Other:

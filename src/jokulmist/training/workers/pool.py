@@ -25,6 +25,7 @@ from jokulmist.loading import can_be_named
 from jokulmist.sources.keeping import is_of_a_notebook
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import RunProgress
+from jokulmist.training.session.machine import own_cores
 from jokulmist.training.workers.jobs import Job, WorkerMessage
 
 
@@ -40,13 +41,7 @@ READING = False
 
 def usual_workers() -> int:
     """One a core that this process may use; in a worker one."""
-    return 1 if IN_WORKER else max(len(_cores()), 1)
-
-
-def _cores() -> list[int]:
-    if hasattr(os, "sched_getaffinity"):
-        return sorted(os.sched_getaffinity(0))
-    return list(range(os.cpu_count() or 1))
+    return 1 if IN_WORKER else max(len(own_cores()), 1)
 
 
 def can_travel(plan: Plan) -> bool:
@@ -202,7 +197,7 @@ class WorkerPool:
 
     def _started(self, number: int) -> Worker:
         """A new process on a core of its own."""
-        cores = _cores()
+        cores = own_cores()
         process = subprocess.Popen(
             [sys.executable, "-m", "jokulmist.training.workers.worker"],
             stdin=subprocess.PIPE,
