@@ -17,7 +17,7 @@ from jokulmist.learning.networks.layout import Layout, built
 from jokulmist.learning.networks.modules import gathered as patches
 from jokulmist.learning.networks.modules import product
 from jokulmist.learning.observation_scaling import Running, fresh_statistics, gathered, scaled
-from jokulmist.learning.optimisation import descended, huber, transform
+from jokulmist.learning.optimisation import descended, first_moments, huber
 
 NUMBERS = Spec((Channel("a", 0.0, 10.0), Channel("b", -np.inf, np.inf, shape=(2,))), jm.Choice(3))
 SIGHTS = Spec((Channel("a", 0.0, 10.0), Channel("eye", 0, 255, shape=(9, 11, 2), image=True)), jm.Choice(3))
@@ -139,9 +139,9 @@ def test_statistics_survive_a_million_steps():
 
 def test_a_step_of_the_optimiser_and_clipping_by_hand():
     weights, gradient = jnp.array([1.0, 1.0]), jnp.array([3.0, 4.0])
-    new, _, norm = descended("sgd", weights, transform("sgd").init(weights), gradient, 0.1, 2.5)
+    new, _, norm = descended("sgd", weights, first_moments("sgd", weights), gradient, 0.1, 2.5)
     assert (np.allclose(new, [1 - 0.15, 1 - 0.2]), float(norm)) == (True, 5.0)
-    new, _, _ = descended("adam", weights, transform("adam").init(weights), gradient, 0.1)
+    new, _, _ = descended("adam", weights, first_moments("adam", weights), gradient, 0.1)
     assert np.allclose(new, [0.9, 0.9], atol=1e-5)  # the first step of Adam is the rate itself
     assert np.allclose(huber(jnp.array([0.5, -3.0]), 1.0), [0.125, 2.5])
 

@@ -6,6 +6,7 @@ import threading
 
 import jax
 import numpy as np
+import optax
 import pytest
 from places import Corridor
 
@@ -142,11 +143,18 @@ def test_code_that_may_be_another_under_the_same_name_has_no_key(monkeypatch):
     assert key_of(Corridor(), PPO) not in (before, None)
 
 
-@pytest.mark.parametrize("optimiser", ["adam", "rmsprop", "sgd"])
-def test_what_an_optimiser_remembers_first_is_what_the_package_makes(optimiser):
+@pytest.mark.parametrize(
+    ("optimiser", "package"),
+    [("adam", optax.scale_by_adam(eps=1e-7)), ("rmsprop", optax.scale_by_rms(0.99, 1e-7)), ("sgd", optax.identity())],
+)
+def test_what_an_optimiser_remembers_is_what_the_package_does(optimiser, package):
     weights = np.ones(7, np.float32)
-    ours, theirs = optimisation.first_moments(optimiser, weights), optimisation.transform(optimiser).init(weights)
-    assert jax.tree.structure(ours) == jax.tree.structure(theirs)
-    for one, other in zip(jax.tree.leaves(ours), jax.tree.leaves(theirs), strict=True):
-        assert one.dtype == other.dtype
-        assert np.array_equal(one, other)
+    ours, theirs = optimisation.first_moments(optimiser, weights), package.init(weights)
+    for k in range(3):
+        for one, other in zip(jax.tree.leaves(ours), jax.tree.leaves(theirs), strict=True):
+            assert one.dtype == other.dtype
+            assert np.array_equal(one, other)
+        gradient = np.linspace(-1.0, 2.0 + k, 7, dtype=np.float32)
+        step, ours = optimisation.stepped(optimiser, gradient, ours)
+        expected, theirs = package.update(gradient, theirs)
+        assert np.array_equal(step, expected)

@@ -2,32 +2,51 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
 Optimiser = Literal["adam", "rmsprop", "sgd"]
 
 
-def transform(optimiser: Optimiser) -> Any:
-    """The optimiser without its learning rate, which may move.
+class Moments(NamedTuple):
+    """What an optimiser remembers between two steps; what it does not use is ``()``.
+
+    Attributes
+    ----------
+    count : int32
+        Steps until now.
+    first, second : float32 array, shape ``(size,)``
+        Running means of the gradient, and of its square.
+    """
+
+    count: Any = ()
+    first: Any = ()
+    second: Any = ()
+
+
+def first_moments(optimiser: Optimiser, weights: Any) -> Any:
+    """What the optimiser remembers before its first step: zeros; made without optax, which a program that was kept does not need."""
+    if optimiser == "sgd":
+        return ()
+    zeros = np.zeros(weights.shape, np.float32)
+    return Moments(np.int32(0), zeros, zeros.copy()) if optimiser == "adam" else Moments(second=zeros)
+
+
+def stepped(optimiser: Optimiser, gradient: Any, moments: Any) -> tuple[Any, Any]:
+    """The step along a gradient, without the learning rate, which may move, and what is remembered after it.
 
     Adam (Kingma and Ba, 2015), RMSprop (Tieleman and Hinton, 2012), or the gradient itself.
     """
     import optax
 
     if optimiser == "adam":
-        return optax.scale_by_adam(eps=1e-7)
-    return optax.scale_by_rms(decay=0.99, eps=1e-7) if optimiser == "rmsprop" else optax.identity()
-
-
-def first_moments(optimiser: Optimiser, weights: Any) -> Any:
-    """What the optimiser remembers before its first step: zeros, in each of them, and made without compiling anything."""
-    import jax
-
-    return jax.tree.map(
-        lambda leaf: np.zeros(leaf.shape, leaf.dtype), jax.eval_shape(transform(optimiser).init, weights)
-    )
+        step, after = optax.scale_by_adam(eps=1e-7).update(gradient, optax.ScaleByAdamState(*moments))
+        return step, Moments(after.count, after.mu, after.nu)
+    if optimiser == "rmsprop":
+        step, after = optax.scale_by_rms(decay=0.99, eps=1e-7).update(gradient, optax.ScaleByRmsState(moments.second))
+        return step, Moments(second=after.nu)
+    return gradient, moments
 
 
 def descended(
@@ -53,7 +72,7 @@ def descended(
     norm = jnp.sqrt(jnp.sum(jnp.square(gradient)))
     if most is not None:
         gradient = gradient * jnp.minimum(1.0, most / jnp.maximum(norm, 1e-12))
-    step, moments = transform(optimiser).update(gradient, moments)
+    step, moments = stepped(optimiser, gradient, moments)
     return weights - rate * step, moments, norm
 
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from jax.extend.core import ClosedJaxpr, Jaxpr, Literal
+
+if TYPE_CHECKING:  # importing these takes 0.05 s, and what they are is told by what they have
+    from jax.extend.core import ClosedJaxpr, Jaxpr
 
 # How a function is differentiated; environments are not.
 DERIVATIVES = ("jvp_jaxpr_fun", "fwd_jaxpr_thunk", "bwd", "jvp", "fwd")
@@ -30,7 +32,7 @@ def _tell(jaxpr: Jaxpr, constants: list[Any], lines: list[str]) -> None:
     names: dict[Any, int] = {}
 
     def named(variable: Any) -> str:
-        if isinstance(variable, Literal):
+        if hasattr(variable, "val"):
             return _value(variable.val)
         return f"{names.setdefault(variable, len(names))}:{variable.aval}"
 
@@ -48,9 +50,9 @@ def _tell(jaxpr: Jaxpr, constants: list[Any], lines: list[str]) -> None:
 
 
 def _parameter(value: Any, lines: list[str]) -> None:
-    if isinstance(value, ClosedJaxpr):
+    if hasattr(value, "jaxpr") and hasattr(value, "consts"):
         _tell(value.jaxpr, list(value.consts), lines)
-    elif isinstance(value, Jaxpr):
+    elif hasattr(value, "eqns"):
         _tell(value, [], lines)
     elif isinstance(value, (list, tuple)) and not hasattr(value, "_fields"):
         lines.append(f"{type(value).__name__} of {len(value)}")
