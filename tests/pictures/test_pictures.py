@@ -1,5 +1,7 @@
 """Pictures tell what the records hold."""
 
+from dataclasses import astuple
+
 import numpy as np
 import pytest
 from matplotlib.figure import Figure
@@ -98,6 +100,13 @@ def test_a_file_read_in_pieces_gives_the_course_of_the_whole_table(over, tmp_pat
     with (run.path / "episodes.csv").open("a") as stream:
         stream.write("77,88")  # torn
     whole = course.course_of(run)
+    with monkeypatch.context() as patient:
+        patient.setattr(course, "_at_once", lambda run, file: None)
+        table = course.course_of(run)
+    for name in ("decisions", "numbers", "returns", "means", "moves"):
+        assert np.array_equal(getattr(whole, name), getattr(table, name), equal_nan=True)
+    for ours, theirs in zip(astuple(whole.stretches(over)), astuple(table.stretches(over)), strict=True):
+        assert np.array_equal(ours, theirs)
     monkeypatch.setattr(course, "LARGE_BYTES", 0)
     monkeypatch.setattr(course, "PIECE_BYTES", 9_000)
     monkeypatch.setattr(course, "MOST_POINTS", 100)

@@ -66,9 +66,7 @@ def save_others(run: Run) -> list[Path]:
 
 
 def load() -> None:
-    """Load what reads and draws."""
-    import pandas  # noqa: F401
-
+    """Load what draws."""
     style.fitted_figure()
 
 

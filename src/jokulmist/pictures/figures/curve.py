@@ -13,6 +13,7 @@ from jokulmist.agents.players import method_names
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
+from jokulmist.records.run_folder import EVALUATED
 from jokulmist.records.run_index import LAST
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of, sees_more
 from jokulmist.training.evaluation.kept import known_references
@@ -202,6 +203,8 @@ def _levels(axes: Axes, known: Levels, environment: Any, several: bool) -> None:
 
 def _evaluations(axes: Axes, run: Run, course: Course, over: str) -> None:
     """The evaluations of the run itself: mean returns without exploration, with their intervals."""
+    if run.path is None or not (run.path / EVALUATED).exists():
+        return  # nothing is loaded that reads tables
     frame = run.evaluated
     if not len(frame):
         return

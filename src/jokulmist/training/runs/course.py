@@ -29,6 +29,7 @@ FINE = 240
 OVER = ("steps", "episodes")
 # Returns of players that lie nearer to their mean, as a share of its range, tell nothing more.
 NEARLY_THE_SAME = 0.1
+NUMBERS = {"int32": np.int32, "int64": np.int64, "float": np.float32, "double": np.float64}
 Array = np.ndarray[Any, Any]
 Columns = dict[str, Array]
 
@@ -220,9 +221,12 @@ def _row(parts: list[Array], row: int) -> Array:
 def course_of(run: Run) -> Course:
     """The course of a run, whose file is read in pieces where it is large."""
     file = None if run.path is None else run.path / EPISODES
-    if file is not None and file.exists() and file.stat().st_size > LARGE_BYTES:
+    if file is not None and file.exists():
         told = file.stat()
-        found = _streamed(run, file, told.st_size, told.st_mtime_ns)
+        if told.st_size > LARGE_BYTES:
+            found = _streamed(run, file, told.st_size, told.st_mtime_ns)
+        else:
+            found = _at_once(run, file)
         if found is not None:
             return found
     frame = run.episodes
@@ -246,8 +250,7 @@ def _streamed(run: Run, file: Path, size: int, changed: int) -> Course | None:
     """The course of a large file; None where it is damaged, so that the patient reader has to look at it."""
     import pyarrow as pa
 
-    told = tail_of(file.parent)
-    course = _empty(run, int(told.get("episodes", 0)), int(told.get("decisions", 0)))
+    course = _begun(run, file)
     try:
         for columns in _pieces(file, course):
             course.take(columns, whole=False)
@@ -257,14 +260,48 @@ def _streamed(run: Run, file: Path, size: int, changed: int) -> Course | None:
     return course
 
 
+def _at_once(run: Run, file: Path) -> Course | None:
+    """The course of a small file, without the half second that loading data frames takes; None where it is damaged, as above."""
+    import pyarrow as pa
+
+    course = _begun(run, file)
+    if not course.count:
+        return None
+    try:
+        columns = _all(file, course)
+    except (pa.ArrowException, KeyError, OSError):
+        return None
+    numbers = all(columns[name].dtype.kind == "i" for name in ("decisions", "copy", "steps"))  # else one is missing
+    if not numbers or len(columns["decisions"]) != course.count or not np.isfinite(columns["return"]).all():
+        return None
+    course.take(columns, whole=True)
+    return course
+
+
+def _begun(run: Run, file: Path) -> Course:
+    told = tail_of(file.parent)
+    return _empty(run, int(told.get("episodes", 0)), int(told.get("decisions", 0)))
+
+
+def _all(file: Path, course: Course) -> Columns:
+    """A small file; a last line that is torn is left out."""
+    import pyarrow as pa
+    from pyarrow import csv
+
+    data = file.read_bytes()
+    whole = pa.py_buffer(data[: data.rfind(b"\n") + 1])
+    kinds = _kinds(course, pa.float64())
+    table = csv.read_csv(
+        whole, convert_options=csv.ConvertOptions(include_columns=list(kinds), column_types=kinds)
+    ).combine_chunks()
+    return _columns(table, course, kinds)
+
+
 def _pieces(file: Path, course: Course) -> Iterator[Columns]:
     import pyarrow as pa
     from pyarrow import csv
 
-    kinds = {"decisions": pa.int64(), "copy": pa.int32(), "closed_by": pa.string()}
-    kinds.update({name: pa.float32() for name in (*course.return_columns, *course._terms)})
-    if course._parameter is not None:
-        kinds.update({"steps": pa.int32(), course._parameter: pa.float32()})
+    kinds = _kinds(course, pa.float32())
     with csv.open_csv(
         file,
         csv.ReadOptions(block_size=PIECE_BYTES),
@@ -272,9 +309,38 @@ def _pieces(file: Path, course: Course) -> Iterator[Columns]:
         csv.ConvertOptions(include_columns=list(kinds), column_types=kinds),
     ) as reader:
         for batch in reader:
-            found = {name: batch.column(name).to_numpy(zero_copy_only=False) for name in kinds if name != "closed_by"}
-            coded = batch.column("closed_by").dictionary_encode()
-            known = {name: k for k, name in enumerate(course.closings)}
-            codes = np.array([known.get(name, -1) for name in coded.dictionary.to_pylist()])
-            found["closed_by"] = codes[coded.indices.to_numpy(zero_copy_only=False)]
-            yield found
+            yield _columns(batch, course, kinds)
+
+
+def _kinds(course: Course, number: Any) -> dict[str, Any]:
+    """The columns that a course is made of, and their types."""
+    import pyarrow as pa
+
+    kinds = {"decisions": pa.int64(), "copy": pa.int32(), "steps": pa.int32(), "closed_by": pa.string()}
+    kinds.update(dict.fromkeys((*course.return_columns, *course._terms), number))
+    if course._parameter is not None:
+        kinds[course._parameter] = number
+    return kinds
+
+
+def _columns(table: Any, course: Course, kinds: dict[str, Any]) -> Columns:
+    """The columns of a table or a batch of Arrow, how an episode closed as an index into `closings`."""
+    found = {name: _numbers(table.column(name)) for name in kinds if name != "closed_by"}
+    coded = _one_piece(table.column("closed_by")).dictionary_encode()
+    known = {name: k for k, name in enumerate(course.closings)}
+    codes = np.array([known.get(name, -1) for name in coded.dictionary.to_pylist()])
+    found["closed_by"] = codes[_numbers(coded.indices)]
+    return found
+
+
+def _one_piece(column: Any) -> Any:
+    return column.combine_chunks() if hasattr(column, "combine_chunks") else column
+
+
+def _numbers(column: Any) -> Array:
+    """A column as NumPy has it, from its buffer: Arrow's own conversion would load pandas."""
+    piece = _one_piece(column)
+    if piece.null_count:
+        found: Array = piece.to_numpy(zero_copy_only=False)
+        return found
+    return np.frombuffer(piece.buffers()[1], NUMBERS[str(piece.type)])[piece.offset : piece.offset + len(piece)]
