@@ -1,6 +1,6 @@
 """SAC as people write it without a library: a NumPy environment, a NumPy memory, one jitted choice, one jitted update.
 
-The same networks, copies and settings as `jm.SAC()`; numbers are scaled by their bounds.
+The same networks, copies and settings as `jm.SAC(minibatch=128)`; numbers are scaled by their bounds.
 """
 
 from functools import partial
