@@ -27,6 +27,7 @@ sys.path.insert(0, str(HERE))
 WARM = 20_000
 # As the loops by hand have them: no statistics of what is seen or earned, and no bonus.
 SETTINGS = {"scaling": "bounds", "rewards_scaled": False}
+EQUAL = {"SAC": {"minibatch": 128}}
 
 
 def place_of(method):
@@ -112,7 +113,7 @@ def whole(code):
 def whole_codes(method, steps, copies):
     ours = (
         f"# {steps}\nimport jokulmist as jm, tempfile\n"
-        f"jm.train(jm.gallery.{place_of(method)}(), jm.{method}(scaling='bounds', rewards_scaled=False), steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
+        f"jm.train(jm.gallery.{place_of(method)}(), jm.{method}(scaling='bounds', rewards_scaled=False, **{EQUAL.get(method, {})}), steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
     )
     place = place_of(method)
     theirs = (
@@ -194,7 +195,7 @@ def main():
         )
 
     print("median of the ratios, pair by pair [least, most]; speeds are medians; one core")
-    agents = {name: getattr(jm, name)(**SETTINGS) for name in ("PPO", "DQN", "SAC")}
+    agents = {name: getattr(jm, name)(**SETTINGS, **EQUAL.get(name, {})) for name in ("PPO", "DQN", "SAC")}
     cases = [
         ("PPO", 8, 8), ("PPO", 8, 64), ("DQN", 8, 8), ("DQN", 1, 1), ("DQN", 1, 16),
         ("SAC", 8, 8), ("SAC", 1, 1), ("SAC", 1, 16),
