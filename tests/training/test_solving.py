@@ -158,17 +158,17 @@ class Chancy(jm.Environment):
 
     class State(jm.State):
         left: int = jm.seen(low=0, high=60)
-        row: np.ndarray = jm.field(shape=3, dtype="int32")
+        row: np.ndarray = jm.field(shape=2, dtype="int32")
 
     action = jm.Choice("few", "many")
 
     def begin(self, draw):
-        return self.State(left=3, row=np.zeros(3, int))
+        return self.State(left=3, row=np.zeros(2, int))
 
     def advance(self, state, action, draw):
         xp = self.xp
         some = draw.poisson(0.5 + 0.5 * action) + draw.binomial(2, 0.25) + draw.pick([0, 2, 5], weights=[1, 0, 3])
-        row = draw.permutation(3) * draw.bernoulli(xp.where(action == 1, 1.0, 0.5), shape=3)
+        row = draw.permutation(2) * draw.bernoulli(xp.where(action == 1, 1.0, 0.5), shape=2)
         if self.pieces:
             some = some + draw.integers(0, xp.maximum(row[0], 1))
         return state.replace(left=xp.minimum(state.left + xp.minimum(some, 8), 60) // 2, row=xp.asarray(row, xp.int32))

@@ -124,7 +124,7 @@ def until(holds, seconds=90.0):
 
 
 def test_two_workers_share_a_queue_and_one_that_is_killed_loses_nothing(tmp_path):
-    (tmp_path / "plan.toml").write_text(PLAN.format(steps=400_000))
+    (tmp_path / "plan.toml").write_text(PLAN.format(steps=160_000))
     folder = tmp_path / "runs"
     told = jokulmist(
         "train", str(tmp_path / "plan.toml"), "--set", "training.seeds=[3,4]", "--folder", str(folder), "--queue"
@@ -157,7 +157,7 @@ def test_two_workers_share_a_queue_and_one_that_is_killed_loses_nothing(tmp_path
         alone = jm.train(
             jm.gallery.Tarn(),
             jm.QLearning(),
-            steps=400_000,
+            steps=160_000,
             seed=seed,
             lane="plain",
             folder=tmp_path / "alone",
