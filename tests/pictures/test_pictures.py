@@ -8,7 +8,7 @@ from matplotlib.figure import Figure
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.errors import SettingError
+from jokulmist.errors import RecordError, RunNotice, SettingError
 from jokulmist.pictures.saved import save_pictures
 from jokulmist.training.runs import course
 
@@ -124,6 +124,20 @@ def test_a_file_read_in_pieces_gives_the_course_of_the_whole_table(over, tmp_pat
     changes = [places[np.flatnonzero(np.diff(places, prepend=np.nan))].tolist() for places in moved]
     assert changes[0][0] == changes[1][0] == 0.0
     assert changes[0][-1] == changes[1][-1] == np.float32(0.4)
+
+
+def test_a_damaged_table_is_read_by_the_patient_reader(tmp_path):
+    run = jm.train(Corridor(), jm.RandomPlay(), steps=400, lane="plain", folder=tmp_path)
+    file = run.path / "episodes.csv"
+    head, *rows = file.read_text().splitlines(keepends=True)
+    broken = ",".join(["abc"] * len(head.split(","))) + "\n"
+    for damaged in ([*rows[:-1], broken], [*rows[:4], broken, *rows[5:]], [*rows[:-1], "1,2\n"]):
+        file.write_text(head + "".join(damaged))
+        with pytest.warns(RunNotice, match="1 rows hold something else than numbers"):
+            assert course.course_of(run).count == len(rows) - 1
+    file.write_text(head.replace("return", "retrun") + "".join(rows))
+    with pytest.raises(RecordError, match="it has no column `return`"):
+        course.course_of(run)
 
 
 def test_a_run_without_an_episode_is_drawn_too():

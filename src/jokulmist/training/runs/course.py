@@ -250,11 +250,11 @@ def _streamed(run: Run, file: Path, size: int, changed: int) -> Course | None:
     """The course of a large file; None where it is damaged, so that the patient reader has to look at it."""
     import pyarrow as pa
 
-    course = _begun(run, file)
     try:
+        course = _begun(run, file)
         for columns in _pieces(file, course):
             course.take(columns, whole=False)
-    except (pa.ArrowException, KeyError, OSError):
+    except (pa.ArrowException, ValueError, KeyError, OSError):
         return None
     course.count = course._seen
     return course
@@ -264,12 +264,12 @@ def _at_once(run: Run, file: Path) -> Course | None:
     """The course of a small file, without the half second that loading data frames takes; None where it is damaged, as above."""
     import pyarrow as pa
 
-    course = _begun(run, file)
-    if not course.count:
-        return None
     try:
+        course = _begun(run, file)
+        if not course.count:
+            return None
         columns = _all(file, course)
-    except (pa.ArrowException, KeyError, OSError):
+    except (pa.ArrowException, ValueError, KeyError, OSError):
         return None
     numbers = all(columns[name].dtype.kind == "i" for name in ("decisions", "copy", "steps"))  # else one is missing
     if not numbers or len(columns["decisions"]) != course.count or not np.isfinite(columns["return"]).all():
