@@ -30,6 +30,10 @@ SETTINGS = {"scaling": "bounds", "rewards_scaled": False}
 EQUAL = {"SAC": {"minibatch": 128}}
 
 
+def settings_of(method):
+    return {**SETTINGS, **EQUAL.get(method, {})}
+
+
 def place_of(method):
     """The class that a method is timed on."""
     return "Winch" if method == "SAC" else "Ferry"
@@ -113,7 +117,7 @@ def whole(code):
 def whole_codes(method, steps, copies):
     ours = (
         f"# {steps}\nimport jokulmist as jm, tempfile\n"
-        f"jm.train(jm.gallery.{place_of(method)}(), jm.{method}(scaling='bounds', rewards_scaled=False, **{EQUAL.get(method, {})}), steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
+        f"jm.train(jm.gallery.{place_of(method)}(), jm.{method}(**{settings_of(method)}), steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
     )
     place = place_of(method)
     theirs = (
@@ -195,7 +199,7 @@ def main():
         )
 
     print("median of the ratios, pair by pair [least, most]; speeds are medians; one core")
-    agents = {name: getattr(jm, name)(**SETTINGS, **EQUAL.get(name, {})) for name in ("PPO", "DQN", "SAC")}
+    agents = {name: getattr(jm, name)(**settings_of(name)) for name in ("PPO", "DQN", "SAC")}
     cases = [
         ("PPO", 8, 8), ("PPO", 8, 64), ("DQN", 8, 8), ("DQN", 1, 1), ("DQN", 1, 16),
         ("SAC", 8, 8), ("SAC", 1, 1), ("SAC", 1, 16),

@@ -43,8 +43,8 @@ class SAC(CriticAgent):
     first_spread : float
         Spread that learning begins with, before squashing.
     minibatch : int
-        Transitions in one update, or with a recurrent network stretches of them: 64 learn in as many decisions as 128 and in
-        half the time (see `CriticAgent`).
+        Transitions in one update, or with a recurrent network stretches of them: 64 need as many decisions as 128 on the
+        problems that chose it, and half the products (see `CriticAgent`).
     learning_rate, policy_rate, discount, replay_size, replay_start, learn_every, target_share, n_step
         See `CriticAgent`.
     network, scaling, rewards_scaled, optimiser, gradient_clip

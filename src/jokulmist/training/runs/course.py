@@ -6,6 +6,7 @@ read once, in pieces, and only what a figure shows is kept; a small one is taken
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
@@ -29,7 +30,6 @@ FINE = 240
 OVER = ("steps", "episodes")
 # Returns of players that lie nearer to their mean, as a share of its range, tell nothing more.
 NEARLY_THE_SAME = 0.1
-NUMBERS = {"int32": np.int32, "int64": np.int64, "float": np.float32, "double": np.float64}
 Array = np.ndarray[Any, Any]
 Columns = dict[str, Array]
 
@@ -222,13 +222,16 @@ def course_of(run: Run) -> Course:
     """The course of a run, whose file is read in pieces where it is large."""
     file = None if run.path is None else run.path / EPISODES
     if file is not None and file.exists():
+        import pyarrow as pa
+
         told = file.stat()
-        if told.st_size > LARGE_BYTES:
-            found = _streamed(run, file, told.st_size, told.st_mtime_ns)
-        else:
-            found = _at_once(run, file)
-        if found is not None:
-            return found
+        with contextlib.suppress(
+            pa.ArrowException, ValueError, KeyError, OSError
+        ):  # damaged: the patient reader looks at it
+            large = told.st_size > LARGE_BYTES
+            found = _streamed(run, file, told.st_size, told.st_mtime_ns) if large else _at_once(run, file)
+            if found is not None:
+                return found
     frame = run.episodes
     if not len(frame):
         return _empty(run, 0, 0)
@@ -246,31 +249,21 @@ def _empty(run: Run, count: int, last: int) -> Course:
 
 
 @lru_cache(maxsize=4)
-def _streamed(run: Run, file: Path, size: int, changed: int) -> Course | None:
-    """The course of a large file; None where it is damaged, so that the patient reader has to look at it."""
-    import pyarrow as pa
-
-    try:
-        course = _begun(run, file)
-        for columns in _pieces(file, course):
-            course.take(columns, whole=False)
-    except (pa.ArrowException, ValueError, KeyError, OSError):
-        return None
+def _streamed(run: Run, file: Path, size: int, changed: int) -> Course:
+    """The course of a large file."""
+    course = _begun(run, file)
+    for columns in _pieces(file, course):
+        course.take(columns, whole=False)
     course.count = course._seen
     return course
 
 
 def _at_once(run: Run, file: Path) -> Course | None:
-    """The course of a small file, without the half second that loading data frames takes; None where it is damaged, as above."""
-    import pyarrow as pa
-
-    try:
-        course = _begun(run, file)
-        if not course.count:
-            return None
-        columns = _all(file, course)
-    except (pa.ArrowException, ValueError, KeyError, OSError):
+    """The course of a small file, without the half second that loading data frames takes; None where numbers are missing."""
+    course = _begun(run, file)
+    if not course.count:
         return None
+    columns = _all(file, course)
     numbers = all(columns[name].dtype.kind == "i" for name in ("decisions", "copy", "steps"))  # else one is missing
     if not numbers or len(columns["decisions"]) != course.count or not np.isfinite(columns["return"]).all():
         return None
@@ -291,9 +284,7 @@ def _all(file: Path, course: Course) -> Columns:
     data = file.read_bytes()
     whole = pa.py_buffer(data[: data.rfind(b"\n") + 1])
     kinds = _kinds(course, pa.float64())
-    table = csv.read_csv(
-        whole, convert_options=csv.ConvertOptions(include_columns=list(kinds), column_types=kinds)
-    ).combine_chunks()
+    table = csv.read_csv(whole, convert_options=csv.ConvertOptions(include_columns=list(kinds), column_types=kinds))
     return _columns(table, course, kinds)
 
 
@@ -343,4 +334,4 @@ def _numbers(column: Any) -> Array:
     if piece.null_count:
         found: Array = piece.to_numpy(zero_copy_only=False)
         return found
-    return np.frombuffer(piece.buffers()[1], NUMBERS[str(piece.type)])[piece.offset : piece.offset + len(piece)]
+    return np.frombuffer(piece.buffers()[1], piece.type.to_pandas_dtype())[piece.offset : piece.offset + len(piece)]
