@@ -15,9 +15,7 @@ os.environ.setdefault("JAX_PERSISTENT_CACHE_MIN_ENTRY_SIZE_BYTES", "-1")
 KEPT = Path(__file__).parents[1] / ".pytest_cache"
 os.environ["XDG_DATA_HOME"], os.environ["XDG_CACHE_HOME"] = str(KEPT / "data"), str(KEPT / "cache")
 if "PYTEST_XDIST_WORKER" not in os.environ:
-    # Compiled programs are found by all that they are; what else was found out is found out anew.
-    for path in [KEPT / "data", *(KEPT / "cache" / "jokulmist").glob("[!p]*")]:
-        shutil.rmtree(path, ignore_errors=True)
+    shutil.rmtree(KEPT / "data", ignore_errors=True)
 
 # The compiler's older code generator takes half the time, and what it makes is as fast; where this version refuses the flag, without it.
 FASTER = "--xla_cpu_use_fusion_emitters=false"

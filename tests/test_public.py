@@ -55,6 +55,7 @@ def test_a_type_checker_knows_the_public_names():
     assert sorted([*named, "__version__"]) == sorted(jm.__all__)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", MODULES)
 def test_the_examples_in_docstrings_run(name):
     module = importlib.import_module(name)
@@ -68,6 +69,7 @@ def shorter(text):
     return re.sub(r"(?i)(steps ?= ?)[\d_]{5,}", r"\g<1>2_000", text)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("path", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.stem)
 def test_the_examples_run(path, capsys, tmp_path, monkeypatch):
     monkeypatch.setattr("jokulmist.training.workers.pool.usual_workers", lambda: 1)  # what is compiled is compiled once
@@ -79,6 +81,7 @@ def test_the_examples_run(path, capsys, tmp_path, monkeypatch):
     assert capsys.readouterr().out
 
 
+@pytest.mark.slow
 def test_the_notebook_runs_and_shows_what_it_makes(tmp_path):
     """In a kernel: tables of HTML for what is trained, judged, compared and searched, one line of progress a run, and a plot."""
     import nbformat
@@ -117,6 +120,7 @@ def test_a_cell_shows_an_object_whose_files_are_gone(tmp_path):
     assert "&lt;run tarn-randomplay-001" in jm.Run(run.path, run.origin)._repr_html_()
 
 
+@pytest.mark.slow
 def test_a_wheel_holds_the_whole_library_and_works_where_the_source_is_not(tmp_path):
     tracked = subprocess.run(
         ["git", "-C", ROOT, "ls-files", "src/jokulmist"], capture_output=True, text=True
@@ -149,6 +153,7 @@ def blocks(page, language):
     return re.findall(rf"```{language}\n(.*?)```", (ROOT / page).read_text(), re.S)
 
 
+@pytest.mark.slow
 def test_the_readme_does_what_it_says(capsys, monkeypatch):
     """Its Python runs from top to bottom, and its first environment is the one that `new` writes."""
     from jokulmist.command.starting import template
@@ -168,6 +173,7 @@ def test_the_readme_does_what_it_says(capsys, monkeypatch):
     assert "Pond: nothing wrong was found" in capsys.readouterr().out
 
 
+@pytest.mark.slow
 def test_the_guides_to_comparing_and_tuning_run(capsys):
     exec(blocks("docs/comparing.md", "python")[0], {"__name__": "guide"})
     told = capsys.readouterr().out
@@ -178,6 +184,7 @@ def test_the_guides_to_comparing_and_tuning_run(capsys):
     tomllib.loads(blocks("docs/tuning.md", "toml")[0])
 
 
+@pytest.mark.slow
 def test_the_guide_to_players_runs():
     names = {"__name__": "guide"}
     for block in blocks("docs/players.md", "python"):
@@ -196,6 +203,7 @@ PAGES = sorted(
 )
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("page", PAGES)
 def test_the_code_of_a_guide_runs_from_top_to_bottom(page, monkeypatch):
     names = {"__name__": "guide"}
@@ -217,6 +225,7 @@ def test_the_guide_to_the_methods_names_every_reading():
             assert f"`{reading}`" in told, reading
 
 
+@pytest.mark.slow
 def test_the_first_session_is_what_really_happens():
     """The guide's files, checked: each finding that it shows is found, and nothing of the file that it ends with."""
     from jokulmist.training.plans.plan import plan_of
@@ -260,6 +269,7 @@ def test_the_season_is_what_its_script_makes():
     assert [tuple(map(float, line.split(","))) for line in lines[1:]] == [tuple(map(float, row)) for row in season()]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", SHIPPED)
 def test_docstrings_of_the_gallery_tell_the_returns_that_are_measured(name):
     """The numbers in the text are those of 200 episodes of seed 1, as it says."""

@@ -11,6 +11,8 @@ import pytest
 
 import jokulmist as jm
 
+pytestmark = pytest.mark.slow
+
 pytest.importorskip("furo")
 ROOT = Path(__file__).parents[1]
 CHROMIUM = Path("/usr/bin/chromium")

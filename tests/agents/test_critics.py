@@ -103,6 +103,7 @@ def test_targets_of_deterministic_policies(agent):
     assert np.allclose(ddpg.targets(shapes, numbers, learning, rows), wanted, atol=1e-3)
 
 
+@pytest.mark.slow
 def test_a_delayed_policy_moves_every_second_update_up_the_first_critic():
     agent = jm.TD3(optimiser="sgd", policy_rate=1.0, learning_rate=1e-9, target_share=0.005)
     shapes, numbers, learning, rows = transitions(agent, Slide())
@@ -126,6 +127,7 @@ def test_a_delayed_policy_moves_every_second_update_up_the_first_critic():
     assert np.allclose(after.critics_target, share, atol=1e-5)
 
 
+@pytest.mark.slow
 def test_the_soft_value_of_choices_and_numbers_together():
     shapes, _, learning, rows = transitions(jm.SAC(), Tiller())
     temperature = np.array([0.3, 0.7, 0.2])
@@ -148,6 +150,7 @@ def test_the_soft_value_of_choices_and_numbers_together():
     assert np.allclose(value, np.sum(p * q, axis=1) + temperature @ np.array(entropies), atol=5e-3)
 
 
+@pytest.mark.slow
 def test_each_part_of_an_action_is_warmed_or_cooled_towards_its_own_entropy():
     agent = jm.SAC(optimiser="sgd", learning_rate=0.5, entropy_target=-2.0, choice_entropy=0.5, temperature=0.3)
     shapes, numbers, learning, rows = transitions(agent, Tiller())
@@ -191,6 +194,7 @@ def test_all_critics_step_towards_the_target():
         assert moved[k] == pytest.approx(slope, abs=2e-2 * max(1.0, abs(slope)))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("at_bounds", ["clipped", "squashed"])
 def test_the_ratio_of_ppo_is_one_before_its_first_step(at_bounds):
     agent = jm.PPO(horizon=4, at_bounds=at_bounds, spread_by_state=True, scaling="running", rewards_scaled=True)
@@ -213,6 +217,7 @@ def test_the_ratio_of_ppo_is_one_before_its_first_step(at_bounds):
     assert (float(told[3]), float(told[4])) == (0.0, 0.0)  # share clipped, divergence
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", METHODS)
 @pytest.mark.parametrize("lane", ["compiled", "plain"])
 def test_choices_and_numbers_together_are_learned_within_their_bounds(name, lane):
@@ -240,6 +245,7 @@ def test_choices_and_numbers_together_are_learned_within_their_bounds(name, lane
         assert opened.value(observation) == run.policy.value(observation)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "lane"), [("TD3", "compiled"), ("DDPG", "compiled"), ("TD3", "plain")])
 def test_numbers_alone_are_learned_within_their_bounds(name, lane):
     agent = getattr(jm, name)(**SLIM, **REPLAY, exploration=0.3, noise="ornstein-uhlenbeck", discount=0.0)
@@ -296,6 +302,7 @@ def test_the_riccati_feedback_is_the_best_of_the_winch():
         jm.evaluate("riccati", env, episodes=1, discount=2)
 
 
+@pytest.mark.slow
 def test_sac_comes_near_the_riccati_feedback():
     run = jm.train(jm.gallery.Winch(), jm.SAC(), steps=6_000, seed=3, folder=None)
     env = jm.gallery.Winch()

@@ -120,6 +120,7 @@ def test_a_cell_and_its_gradient_through_time_are_those_of_the_equations(kind):
         assert float(gradient[k]) == pytest.approx(slope, rel=2e-3, abs=2e-4)
 
 
+@pytest.mark.slow
 def test_what_is_learned_from_is_what_was_decided_with():
     """The states that are gone through again give the likelihoods of the actions that were drawn, whatever episodes close on the way."""
     agent = jm.PPO(network=jm.Recurrent(8, sequence=4), horizon=12, minibatch=24, scaling="none", value_first=0)
@@ -146,6 +147,7 @@ def test_what_is_learned_from_is_what_was_decided_with():
     assert told["moved"] > 0.0
 
 
+@pytest.mark.slow
 def test_reinforce_climbs_the_gradient_through_time():
     """One update of whole episodes against differences of log-likelihoods times returns, computed by the published equations in double precision."""
     spec, chance, turns, copies = describe(Beacon()).spec, np.random.default_rng(8), 10, 2
@@ -210,6 +212,7 @@ SMALL = {
 }  # fmt: skip
 
 
+@pytest.mark.slow
 def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
     """The loss of SAC's critics and its policy's objective, against a loop over rows, decisions and networks: states that are given where an episode begins, targets
     of two rewards, and decisions that are burnt in."""
@@ -329,6 +332,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
     assert told["policy_loss"] == pytest.approx(np.mean(objectives), rel=1e-4)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", SMALL)
 def test_a_signal_is_remembered_in_both_lanes_by_policies_that_are_kept(name, tmp_path):
     steps = 8_000

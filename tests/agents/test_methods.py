@@ -111,6 +111,7 @@ def by_numpy(agent, numbers, learner, shapes, e):
     return gains.reshape(-1), (gains + values).reshape(-1), values.reshape(-1), taken, entropy
 
 
+@pytest.mark.slow
 def test_ppo_minimises_the_clipped_objective():
     agent = made("PPO", entropy_bonus=0.03, value_clip=0.1, clip=0.2, trace_decay=0.9, discount=0.8)
     shapes, numbers, learner, _ = begun(agent, Corridor())
@@ -142,6 +143,7 @@ def test_ppo_minimises_the_clipped_objective():
     assert both.all()  # both sides of the clip were met
 
 
+@pytest.mark.slow
 def test_an_update_of_ppo_stops_where_it_strays_too_far():
     e = jax.tree.map(jnp.asarray, happened(turns=8))
     moved = {}
@@ -155,6 +157,7 @@ def test_an_update_of_ppo_stops_where_it_strays_too_far():
     assert 0.0 < moved[1e-12] < 0.6 * moved[None]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["ActorCritic", "Reinforce"])
 def test_one_step_down_the_published_gradient(name):
     """Plain descent moves the weights by the rate times the gradient, taken here by differences of the NumPy loss."""
@@ -197,6 +200,7 @@ def test_one_step_down_the_published_gradient(name):
         assert moved[k] == pytest.approx(slope, abs=2e-3)
 
 
+@pytest.mark.slow
 def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
     agent = made(
         "Reinforce", horizon=2, longest=8, optimiser="sgd", baseline=False, returns_normalised=False, discount=1.0
@@ -225,6 +229,7 @@ def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
     assert np.asarray(memory["kept"].open)[-8:, 0].tolist() == [False] * 5 + [True] * 3
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("settings", [{}, {"double": False}, {"dueling": True}, {"target": False}, {"loss": "squared"}])
 def test_dqn_moves_towards_the_published_target(settings):
     agent = made("DQN", **settings)
@@ -272,6 +277,7 @@ def test_dqn_moves_towards_the_published_target(settings):
     assert np.asarray(readings)[:3].tolist() == pytest.approx(told, abs=1e-3)
 
 
+@pytest.mark.slow
 def test_linear_values_move_by_the_rate_times_the_error():
     agent = made("LinearQ", discount=0.5)
     shapes, numbers, learner, _ = begun(agent, Corridor(), copies=1)
@@ -289,6 +295,7 @@ def test_linear_values_move_by_the_rate_times_the_error():
 METHODS = ["DQN", "LinearQ", "PPO", "ActorCritic", "Reinforce", "SAC"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", METHODS)
 @pytest.mark.parametrize("lane", ["compiled", "plain"])
 def test_every_method_learns_choices_under_a_mask(name, lane):
@@ -306,6 +313,7 @@ def test_every_method_learns_choices_under_a_mask(name, lane):
         assert sampled.episodes["broken"].max() == 0.0
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["DQN", "PPO", "ActorCritic", "Reinforce", "SAC"])
 def test_every_network_method_learns_from_pixels(name):
     env = Signal().modified(jm.Stack(2))
@@ -318,6 +326,7 @@ def test_every_network_method_learns_from_pixels(name):
         assert plain.episodes["decisions"].max() == 208  # the last update is gathered whole
 
 
+@pytest.mark.slow
 def test_tables_obey_masks_too():
     class Gate(Gates):
         action = jm.Choice(3)
@@ -383,6 +392,7 @@ class Bell(jm.Environment):
         return 1.0 * (action == (before.hour >= 20))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["compiled", "plain"])
 def test_copies_fall_out_of_step_and_numbers_in_thousands_do_not_upset_the_first_batch(lane):
     agent = jm.PPO(horizon=32, minibatch=64, epochs=2, value_first=0, network=jm.Dense(8))
@@ -406,6 +416,7 @@ class Toll(Corridor):
         return -self.toll + 0.0 * before.cell
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("toll", "waits"), [(1.0, True), (0.0, False)])
 def test_ppo_waits_for_the_value_only_until_it_has_the_level_of_the_returns(toll, waits):
     agent = jm.PPO(horizon=16, minibatch=64, epochs=1, entropy_bonus=0.0, network=jm.Dense(8), scaling="bounds")
@@ -414,6 +425,7 @@ def test_ppo_waits_for_the_value_only_until_it_has_the_level_of_the_returns(toll
     assert bool((run.readings["divergence"].abs() < 1e-7).all()) is waits
 
 
+@pytest.mark.slow
 def test_the_bonus_of_choices_leaves_the_spread_of_a_range_alone():
     class Lever(Corridor):
         action = jm.Actions(way=jm.Choice(2), push=jm.Range(-1.0, 1.0))
@@ -433,6 +445,7 @@ def test_the_bonus_of_choices_leaves_the_spread_of_a_range_alone():
     assert grown["range_entropy_bonus"] > 0.6
 
 
+@pytest.mark.slow
 def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
     targets = []
     for copies in (1, 8):
@@ -449,6 +462,7 @@ def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
     assert targets == pytest.approx([0.9**4, 0.9**4], abs=1e-5)
 
 
+@pytest.mark.slow
 def test_no_target_reaches_before_the_first_decision():
     """`replay_start` below what the targets of all copies need waits, instead of drawing rows that were never written."""
     run = jm.train(
@@ -463,6 +477,7 @@ def test_no_target_reaches_before_the_first_decision():
     assert run.readings["loss"].iloc[0] == 0.0
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["DQN", "PPO"])
 def test_the_last_observation_of_an_episode_is_in_the_scale_of_what_is_learned(name):
     """A number that moves only where an episode is cut: left out of the statistics it would be far outside of their scale."""

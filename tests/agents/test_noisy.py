@@ -55,6 +55,7 @@ def test_the_noise_of_each_weight_is_that_of_the_paper():
         assert np.allclose(noisy.with_noise(shapes.layout, weights, xp.asarray(draws), xp), expected, atol=1e-6)
 
 
+@pytest.mark.slow
 def test_a_step_goes_down_the_loss_of_the_noisy_network_and_how_uncertain_it_is():
     agent, shapes = shapes_of(optimiser="sgd", gradient_clip=None, loss="squared", double=True, learning_rate=0.1)
     numbers, chance = numbers_at(agent.numbers()), np.random.default_rng(4)
@@ -99,6 +100,7 @@ def test_a_step_goes_down_the_loss_of_the_noisy_network_and_how_uncertain_it_is(
     assert np.abs(slope[size:]).max() > 1e-3
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("more", [{}, {"quantiles": 4}, {"dueling": True}, {"prioritised": True}], ids=str)
 def test_both_lanes_learn_the_same_and_a_policy_acts_without_noise(more, tmp_path):
     agent = jm.DQN(

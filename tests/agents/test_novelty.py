@@ -81,6 +81,7 @@ def test_counts_are_of_what_was_done_where():
     assert (learner.own.values == np.float32(0.1 / 0.01)).all()  # as if all were new for a hundred decisions
 
 
+@pytest.mark.slow
 def test_what_is_foretold_badly_is_new_until_it_is_learned_in_the_scale_of_its_returns():
     _, shapes, numbers, learner, memory = begun(
         jm.PPO(novelty=jm.Novelty(0.1, by="distillation", learning_rate=1e-2)), Corridor(), 3
@@ -113,6 +114,7 @@ def test_what_is_foretold_badly_is_new_until_it_is_learned_in_the_scale_of_its_r
     assert float(after.returns.count) == count + 60
 
 
+@pytest.mark.slow
 def test_a_policy_is_given_what_its_value_of_novelty_did_not_foretell():
     """By hand: the errors of the value, over the end of an episode; and the value comes to the discounted sum of a novelty that stays."""
     agent = jm.PPO(novelty=jm.Novelty(0.5, by="counts", discount=0.8, learning_rate=3e-3))
@@ -151,6 +153,7 @@ def test_a_policy_is_given_what_its_value_of_novelty_did_not_foretell():
     assert (run.readings["novelty"] > 0.0).all()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "agent",
     [
@@ -175,6 +178,7 @@ def test_both_lanes_learn_the_same_and_returns_are_left_alone(agent, tmp_path):
     assert len(jm.resume(kept.path, steps=480).episodes) > before
 
 
+@pytest.mark.slow
 def test_a_chain_that_random_play_does_not_cross_is_crossed():
     settings = {"exploration": jm.linear(0.1, 0.0, over=0.8)}
     found = {}

@@ -35,6 +35,7 @@ def step(agent, learner, happened, u=()):
     return jax.tree.map(jnp.asarray, type(agent).learn(shapes, numbers, learner, memory, happened, noise))[0]
 
 
+@pytest.mark.slow
 def test_planned_updates_are_those_of_a_loop_by_hand():
     """Sutton and Barto (2018), the boxes of sections 8.2 and 8.4, with the mean of what is remembered as the model; one place leads to two others by chance."""
     rate, discount, planning = 0.5, 0.9, 3
@@ -86,6 +87,7 @@ def test_planned_updates_are_those_of_a_loop_by_hand():
             np.testing.assert_allclose(learner.values, values, atol=1e-5)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("sweeping", ["even", "prioritised"])
 def test_planning_finds_the_optimum_in_few_decisions_in_both_lanes_and_goes_on(sweeping, tmp_path):
     place = Corridor(length=8)
@@ -149,6 +151,7 @@ class Landings(jm.Environment):
         return after.place == 2
 
 
+@pytest.mark.slow
 def test_two_tables_are_not_lured_by_the_largest_of_noisy_values():
     """Sutton and Barto (2018), example 6.7: what one table overestimates."""
     lured = {}
@@ -159,6 +162,7 @@ def test_two_tables_are_not_lured_by_the_largest_of_noisy_values():
     assert lured[jm.DoubleQLearning] < 0.7 * lured[jm.QLearning]
 
 
+@pytest.mark.slow
 def test_two_tables_learn_the_same_in_both_lanes_and_go_on(tmp_path):
     agent = jm.DoubleQLearning(learning_rate=0.3, exploration=0.4)
     for copies in (1, 3):

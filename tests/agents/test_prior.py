@@ -26,6 +26,7 @@ def left(policy):
     return np.mean([policy.probabilities({"cell": float(cell)})["left"] for cell in (1, 2, 3)])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", [jm.PPO, jm.ActorCritic])
 def test_the_nearer_to_its_start_a_policy_is_kept_the_less_it_moves(kind, leftwards, tmp_path):
     first, settings = leftwards, {**USUAL, "learning_rate": 0.01, "entropy_bonus": 0.02}
@@ -45,6 +46,7 @@ def test_the_nearer_to_its_start_a_policy_is_kept_the_less_it_moves(kind, leftwa
     assert jm.redo(run.path).same
 
 
+@pytest.mark.slow
 def test_what_is_taken_off_a_reward_by_hand():
     """log p(a|s) - log p_start(a|s), from the chances that both policies tell."""
     import jax.numpy as jnp
@@ -82,6 +84,7 @@ def test_what_is_taken_off_a_reward_by_hand():
     assert np.allclose(found, np.asarray(Happened.rewards) - 0.5 * (ours - theirs).reshape(2, 2), atol=1e-4)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("agent", "name"), [(jm.PPO, "policy.layers[0]"), (jm.Reinforce, "policy.layers[0]"), (jm.DQN, "layers[0]")]
 )

@@ -23,6 +23,7 @@ def test_the_loss_is_that_of_the_paper():
     assert np.allclose(quantile_loss(chosen, wanted, reach), total, atol=1e-6)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("risk", "chosen"), [(1.0, "sail"), (0.1, "harbour")])
 def test_a_lottery_is_known_and_its_tail_is_avoided(risk, chosen):
     agent = jm.DQN(
@@ -43,6 +44,7 @@ def test_a_lottery_is_known_and_its_tail_is_avoided(risk, chosen):
     assert policy.values({"done": 0})["sail"] == pytest.approx(-10.0 if risk < 1.0 else 2.8, abs=0.5)
 
 
+@pytest.mark.slow
 def test_both_lanes_and_a_kept_policy_are_the_same(tmp_path):
     agent = jm.DQN(quantiles=5, risk=0.4, network=jm.Dense(8), replay_start=50, replay_size=500, prioritised=True)
     runs = [
@@ -54,6 +56,7 @@ def test_both_lanes_and_a_kept_policy_are_the_same(tmp_path):
     assert np.array_equal(opened.quantiles({"done": 0})["sail"], runs[0].policy.quantiles({"done": 0})["sail"])
 
 
+@pytest.mark.slow
 def test_what_goes_with_nothing_is_told():
     for settings, expected in (
         ({"risk": 0.5}, "Add `quantiles=32`"), ({"quantiles": 8, "dueling": True}, "and `dueling` do not go together yet"),

@@ -110,6 +110,7 @@ def test_one_update_by_hand_with_an_end_and_a_cut(case, plain):
     np.testing.assert_allclose(after(True, True), expected((1, 0, 1.0 + 0.5 * (3.0 - 1.0))), rtol=1e-6)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("plain", [True, False], ids=["plain", "traced"])
 def test_where_copies_meet_the_mean_of_their_errors_is_applied(plain):
     table, readings = updated(
@@ -180,6 +181,7 @@ def test_sarsa_takes_the_action_that_it_learned_from():
     assert greedy.tolist() == [1, 1, 1]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("copies", [1, 16])
 def test_q_learning_reaches_the_optimum_of_a_small_tarn(copies):
     env = jm.gallery.WholeTarn(hours=24)
@@ -224,6 +226,7 @@ def test_settings_are_frozen_and_split_into_numbers_and_shapes():
     assert repr(agent) == "QLearning(exploration=0.3, bins={'cell': 5})"
 
 
+@pytest.mark.slow
 def test_compiled_draws_are_counted_by_the_first_trace():
     counting = CountingDraw(jnp)
     counting.uniform(shape=(4,))

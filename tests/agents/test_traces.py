@@ -104,6 +104,7 @@ def test_watkins_moves_to_lambda_returns_and_forgets_at_what_was_not_the_best():
     assert float(learner.values[0, 1]) == pytest.approx(rate * (1.0 + discount * 3.0), rel=1e-3)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", [jm.QLearning, jm.Sarsa])
 def test_traces_learn_the_same_in_both_lanes_and_go_on(kind, tmp_path):
     agent = kind(trace_decay=0.9, learning_rate=0.2, exploration=0.3)
@@ -116,6 +117,7 @@ def test_traces_learn_the_same_in_both_lanes_and_go_on(kind, tmp_path):
     assert np.allclose(jm.resume(part.path, steps=300).policy.learner.values, runs[0].policy.learner.values, atol=1e-5)
 
 
+@pytest.mark.slow
 def test_one_reward_reaches_the_begin_of_a_long_corridor_at_once():
     long = Corridor(length=30)
     reach = {}

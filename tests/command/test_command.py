@@ -57,6 +57,7 @@ def test_every_command_has_help_with_an_example():
         assert f"jokulmist {name}" in result.output
 
 
+@pytest.mark.slow
 def test_new_check_train_evaluate_and_runs_in_a_row(place):
     checked = jokulmist("check", "pond.py", "--json", folder=place)
     report = json.loads(checked.stdout)
@@ -79,6 +80,7 @@ def test_new_check_train_evaluate_and_runs_in_a_row(place):
     assert len(json.loads(jokulmist("runs", "--json", folder=place).stdout)) == 2
 
 
+@pytest.mark.slow
 def test_the_tables_are_for_people_and_progress_is_not_on_standard_output(place):
     done = jokulmist("evaluate", "runs/pond-qlearning-001", "--episodes", "5", folder=place)
     assert "by hand" in done.stdout
@@ -184,6 +186,7 @@ def test_a_mistake_gets_one_clear_message_and_leaves_nothing_half_made(place, wo
     assert sorted((place / "runs").iterdir()) == before
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGTERM])
 def test_a_signal_ends_the_command_with_130_and_everything_saved(place, how):
     words = ["train", "pond.toml", "--set", "training.steps=1_000_000_000", "--set", "training.lane=plain", "--name"]
@@ -247,6 +250,7 @@ def test_an_interrupt_that_comes_while_an_object_is_destroyed_ends_the_command_w
     assert "Traceback" not in done.stderr
 
 
+@pytest.mark.slow
 def test_a_run_whose_source_is_gone_uses_its_own_copy(place, tmp_path):
     import shutil
 
@@ -273,6 +277,7 @@ def test_a_class_that_is_wrong_makes_check_end_with_one(place):
     assert "outside its bounds 0 to 12" in done.stdout
 
 
+@pytest.mark.slow
 def test_the_tour_runs_from_an_empty_folder(tmp_path, monkeypatch):
     """With fewer decisions and seeds; how long the whole takes is measured by benchmarks."""
     from jokulmist.command import tour

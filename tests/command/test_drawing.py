@@ -29,6 +29,7 @@ def drawn(run):
     return sorted(p.name for p in (run.path / "pictures").glob("*"))
 
 
+@pytest.mark.slow
 def test_runs_are_drawn_by_another_process_and_here_where_that_one_is_gone(plan, tmp_path):
     beside = drawing.Drawing(plan, [])
     asked = read_plan(plan)

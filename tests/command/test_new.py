@@ -12,6 +12,7 @@ from jokulmist.training.plans.plan import read_plan
 from jokulmist.training.train import train_plan
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", KINDS)
 def test_what_is_written_passes_its_own_tests_and_trains(kind, tmp_path, monkeypatch):
     done = jokulmist("new", "first_try.py", "--kind", kind, folder=tmp_path)

@@ -51,6 +51,7 @@ def test_a_hand_chooses_nudges_acts_goes_back_and_keeps(tmp_path):
         hand.act()
 
 
+@pytest.mark.slow
 def test_a_policy_plays_until_it_is_taken_over():
     run = jm.train(Gates(), jm.PPO(horizon=8), steps=512, copies=8, folder=None, lane="plain")
     hand = Controls(Gates(), run.policy)
@@ -114,6 +115,7 @@ class Terminal:
         os.write(self.file, keys.encode())
 
 
+@pytest.mark.slow
 def test_the_command_plays_in_a_terminal(tmp_path):
     terminal = Terminal("play", "ferry", "--seed", "2")
     assert terminal.until("you decide")

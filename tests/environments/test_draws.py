@@ -54,6 +54,7 @@ COUNTS = {
 }  # fmt: skip
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", CONTINUOUS)
 def test_continuous_draws_follow_their_distribution_both_ways(name):
     ask, distribution = CONTINUOUS[name]
@@ -69,6 +70,7 @@ class Even(RowDraw):
         return (jnp.arange(shape[0], dtype=jnp.float32) + 0.5) / shape[0]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", COUNTS)
 def test_counts_invert_the_distribution_function_within_the_stated_error(name):
     ask, distribution, error = COUNTS[name]
@@ -160,6 +162,7 @@ def test_the_normal_quantile():
     np.testing.assert_allclose(normal_quantile(np, u), stats.norm.ppf(u), rtol=3e-6, atol=1e-7)
 
 
+@pytest.mark.slow
 def test_the_largest_and_smallest_uniforms_give_counts_that_can_be():
     """Sums in single precision stall below 1; a draw then must not count on to its last term."""
     edges = np.array([0.0, 2.0**-24, 0.5, 1.0 - 2.0**-24], np.float32)
@@ -173,6 +176,7 @@ def test_the_largest_and_smallest_uniforms_give_counts_that_can_be():
     assert of(lambda d: d.binomial(10, 0.0, shape=4)).tolist() == [0] * 4
 
 
+@pytest.mark.slow
 def test_a_beta_number_with_small_parameters_is_a_number():
     def ask(draw):
         return draw.beta(0.05, 0.05, shape=20_000)

@@ -63,6 +63,7 @@ def test_a_value_falls_in_the_bin_of_its_bounds(low, span, bins, where):
         assert not outside
 
 
+@pytest.mark.slow
 def test_cells_are_distinct_and_the_same_for_numbers_and_arrays():
     import jax.numpy as jnp
 

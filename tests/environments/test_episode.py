@@ -181,6 +181,7 @@ def test_a_flag_is_not_a_number():
         Flagged().episode()
 
 
+@pytest.mark.slow
 def test_an_image_is_a_channel_of_its_own():
     episode = Camera().episode(seed=4)
     seen = []

@@ -206,6 +206,7 @@ AROUND = {
 }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", AROUND)
 def test_both_lanes_show_do_and_give_the_same(name):
     cls, modifiers = AROUND[name]
@@ -219,6 +220,7 @@ def test_both_lanes_show_do_and_give_the_same(name):
     assert np.allclose(*told, rtol=1e-4, atol=1e-3)
 
 
+@pytest.mark.slow
 def test_what_is_recorded_is_the_unmodified_return_with_the_other_beside_it():
     env = Buoy().modified(jm.Scaled(2.0), jm.Potential(lambda s: 5.0 * s.y, 1.0))
     for lane in ("plain", "compiled"):
@@ -320,6 +322,7 @@ class Held(Buoy):
         return after.y
 
 
+@pytest.mark.slow
 def test_a_held_decision_sums_rewards_and_is_cut_short_at_an_end():
     env = Held().modified(jm.TimeLeft())
     episode = env.episode(seed=2)
@@ -375,6 +378,7 @@ class Ends(Echo):
         return learner, memory, (1.0 * jnp.sum(e.ended), 1.0 * jnp.sum(e.closed), 1.0 * wet)
 
 
+@pytest.mark.slow
 def test_an_end_for_learning_is_no_end_for_the_score():
     plain = jm.train(Leaky(), Ends(), steps=400, copies=4, folder=None, lane="plain")
     for lane in ("plain", "compiled"):
@@ -395,6 +399,7 @@ def test_an_end_for_learning_is_no_end_for_the_score():
         Leaky().modified(jm.LearningEnd("wett"))
 
 
+@pytest.mark.slow
 def test_an_opening_is_played_by_nobody_and_counts_for_nothing():
     given = Held().modified(jm.Opening(actions=[{"way": "east", "pull": 0.5}] * 3))
     bare, opened = Held().episode(seed=6), given.episode(seed=6)
@@ -452,6 +457,7 @@ class Halves(jm.ActionModifier):
 """
 
 
+@pytest.mark.slow
 def test_modifiers_of_ones_own_run_on_both_lanes_and_stay_with_the_run(tmp_path):
     from jokulmist.loading import module_of
 

@@ -85,6 +85,7 @@ def policy(request):
     return getattr(made, "policy", made)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("form", ["python", "c", "js", "onnx"])
 def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
     made = export(policy, form, tmp_path / "out")
@@ -104,6 +105,7 @@ def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
         assert [c["name"] for c in json.loads(names["channels"])] == [c.name for c in policy.spec.channels]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("form", ["python", "c", "js", "onnx"])
 def test_what_a_policy_says_leaves_too(form, tmp_path):
     for name, wanted in (
@@ -141,6 +143,7 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
         export(jm.train(jm.gallery.Winch(), jm.TD3(network=SMALL, **BUFFER), **QUICK), form, tmp_path / "no", says=True)
 
 
+@pytest.mark.slow
 def test_the_python_that_left_needs_no_library(tmp_path):
     run = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), **{**QUICK, "folder": tmp_path, "name": "ferry"})
     done = jokulmist("export", run.path, "--form", "python", "--to", tmp_path / "out", folder=tmp_path)
@@ -201,6 +204,7 @@ def test_tables_of_any_bounds_find_the_same_cell(low, width, bins, seed):
     assert learned.shape[1] == 3
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("form", ["python", "c", "js", "onnx"])
 @pytest.mark.parametrize("cell", ["gru", "lstm"])
 def test_a_policy_that_remembers_leaves_with_its_memory(form, cell, tmp_path):
@@ -217,6 +221,7 @@ def test_a_policy_that_remembers_leaves_with_its_memory(form, cell, tmp_path):
         export(run.policy, form, tmp_path / form, says=True)
 
 
+@pytest.mark.slow
 def test_what_cannot_leave_is_told(tmp_path):
     class Guess(jm.Agent):
         traced = False
@@ -249,6 +254,7 @@ def _kept(tmp_path):
     return jm.train(jm.gallery.Ferry(), jm.QLearning(bins=3), **{**QUICK, "folder": tmp_path}).path
 
 
+@pytest.mark.slow
 @pytest.mark.skipif(shutil.which("node") is None, reason="Node is not installed")
 def test_the_punt_is_played_in_node_and_in_a_browser_by_a_policy_that_left(tmp_path):
     played = ["node", str(ROOT / "examples" / "punt" / "played.mjs"), "3"]

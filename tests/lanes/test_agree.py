@@ -17,12 +17,14 @@ from jokulmist.training.loops.plain import PlainLoop
 CLASSES = [*TRACED, *(getattr(jm.gallery, cls) for _, cls in SHIPPED.values())]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("cls", CLASSES, ids=lambda cls: cls.__name__)
 def test_single_transitions_are_the_same_plain_and_compiled(cls):
     finding = find(cls())
     assert finding.compiles, finding.why
 
 
+@pytest.mark.slow
 def test_a_difference_is_found_and_named():
     class Drifting(Snowfield):
         def advance(self, state, action, draw):
@@ -41,6 +43,7 @@ def test_a_difference_is_found_and_named():
     assert "`right_end` is" in find(Capped()).why
 
 
+@pytest.mark.slow
 def test_tolerance_is_relative_to_the_range_of_a_field():
     env = Snowfield()
     met, compiled = meet(env, 100), CompiledEnvironment(Snowfield())
@@ -76,6 +79,7 @@ class Knife(jm.Environment):
         return after.beyond
 
 
+@pytest.mark.slow
 def test_rounding_that_tips_a_comparison_is_no_difference(monkeypatch):
     from jokulmist.lanes.compiled import compilability
 
@@ -146,6 +150,7 @@ def test_a_class_that_cannot_be_traced_says_why_with_method_line_and_mend(cls, m
     assert re.search(message, finding.why), finding.why
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("cls", [Corridor, Snowfield, Skiff])
 @pytest.mark.parametrize("copies", [1, 3])
 def test_both_lanes_play_the_same_episodes_with_the_same_noise(cls, copies):

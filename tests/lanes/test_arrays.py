@@ -114,6 +114,7 @@ def test_every_outcome_is_that_of_one_copy_after_another():
         assert one.observed.rows == other.observed.rows
 
 
+@pytest.mark.slow
 def test_a_run_is_trained_in_arrays_where_it_cannot_be_compiled(tmp_path):
     agent = jm.PPO(network=jm.Dense(8), horizon=10)
     settings = {"steps": 1200, "copies": 8, "seed": 2, "record_every": 5}

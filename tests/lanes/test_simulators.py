@@ -87,6 +87,7 @@ def test_what_a_simulator_tells_wrongly_is_refused(outcome, told):
         Wrong().episode().act(0)
 
 
+@pytest.mark.slow
 def test_worker_processes_give_the_episodes_of_this_process(tmp_path):
     agent = jm.QLearning(bins=8)
     around = [jm.Stack(2), jm.StickyAction(0.3), jm.Scaled(0.5)]
@@ -103,6 +104,7 @@ def test_worker_processes_give_the_episodes_of_this_process(tmp_path):
     assert jm.Run.open(opened.path).policy.choose({"at": 0.5, "age": 3}) in (0, 1)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "agent",
     [
@@ -123,6 +125,7 @@ def test_a_process_that_dies_is_replaced_and_every_turn_is_counted_once(agent, s
     assert any("episodes lost so far, each with its process or connection" in line for line in run._memory.lines)
 
 
+@pytest.mark.slow
 def test_a_process_that_hangs_is_replaced_and_one_that_always_dies_is_told():
     run = jm.train(Drift(dies_at=5, hangs=True), jm.RandomPlay(), steps=40, copies=1, processes=True, folder=None)
     assert "lost" in set(run.episodes["closed_by"])
@@ -136,6 +139,7 @@ class Frail(Drift):
     most_lost = 0.1
 
 
+@pytest.mark.slow
 def test_an_exception_in_a_process_costs_an_episode_and_too_many_of_them_the_run(monkeypatch):
     monkeypatch.syspath_prepend(str(Path(__file__).parent))
     run = jm.train(
@@ -151,6 +155,7 @@ def test_an_exception_in_a_process_costs_an_episode_and_too_many_of_them_the_run
         jm.train(Frail(dies_at=3, raises=True), jm.RandomPlay(), steps=900, copies=2, processes=True, folder=None)
 
 
+@pytest.mark.slow
 def test_an_episode_that_was_lost_is_neither_an_end_nor_a_cut_for_what_replays(speeds):
     """Three-step targets stop before the loss: no row of another episode enters them."""
     from jokulmist.agents.contract import Experience

@@ -34,6 +34,7 @@ def test_nobody_is_asked_between_floors_and_what_happens_there_counts_for_the_la
     assert held.advances == 5 + 4
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "agent",
     [
@@ -53,6 +54,7 @@ def test_both_lanes_give_the_same_episodes_of_decisions_that_last(agent):
     assert (first["come"] == first["people"]).all()
 
 
+@pytest.mark.slow
 def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
     lane = PlainLane(Lift(), Noise(3, 1, Domain.TRAINING))
     lane.within = 0.5
@@ -94,6 +96,7 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
     assert np.asarray(found.weight_ahead).tolist() == [0.5**5, 0.5**3]
 
 
+@pytest.mark.slow
 def test_a_table_learns_the_value_of_decisions_that_last():
     """One advance costs 1: with a discount an advance, the value of riding on is the sum over its advances, whoever counts."""
 
@@ -133,6 +136,7 @@ def test_a_table_learns_the_value_of_decisions_that_last():
             assert set(run.episodes["steps"]) == {3}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_waiting_for_ever_and_closing_before_a_decision_are_told(lane):
     class Stopped(Lift):
@@ -171,6 +175,7 @@ def test_what_is_declared_wrongly_is_told():
         number().episode()
 
 
+@pytest.mark.slow
 def test_the_chance_of_waiting_is_the_same_in_both_lanes_and_as_it_should_be():
     def drawn(draw):
         return [draw.at(j).uniform() for j in range(4000)]

@@ -15,6 +15,7 @@ ONE = jm.Choice("a", "b", "c")
 TWO = jm.Actions(gate=jm.Choice(3), lamp=jm.Choice(2))
 
 
+@pytest.mark.slow
 def test_log_probability_and_entropy_of_several_parts_add_up():
     outputs = np.array([[0.3, -1.0, 2.0, 0.5, -0.5], [1.0, 1.0, 1.0, 0.0, 3.0]], np.float32)
     judged = ActionDistribution(TWO).judged(
@@ -26,6 +27,7 @@ def test_log_probability_and_entropy_of_several_parts_add_up():
     assert np.allclose(judged.entropy, sum(entropies), atol=1e-6)
 
 
+@pytest.mark.slow
 def test_a_forbidden_choice_has_no_chance_and_no_gradient():
     outputs = jnp.array([[5.0, 1.0, 0.0]])
     legal = (jnp.array([[False, True, True]]),)

@@ -36,6 +36,7 @@ def test_traces_run_back_within_an_episode_and_no_further():
     assert np.asarray(found)[:, 0].tolist() == [0.5, 2.0, 8.0, 5.0]
 
 
+@pytest.mark.slow
 @settings(max_examples=15, deadline=None)
 @given(
     st.integers(0, 2**32 - 1), st.integers(1, 9), st.integers(1, 3), st.sampled_from([0.0, 0.5, 1.0]),

@@ -23,6 +23,7 @@ NUMBERS = Spec((Channel("a", 0.0, 10.0), Channel("b", -np.inf, np.inf, shape=(2,
 SIGHTS = Spec((Channel("a", 0.0, 10.0), Channel("eye", 0, 255, shape=(9, 11, 2), image=True)), jm.Choice(3))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("start", ["orthogonal", "uniform"])
 def test_a_dense_network_is_what_numpy_makes_of_its_weights(start):
     module = built(jm.Dense(5, 4, start=start), NUMBERS, 2, seed=1, gain=0.01)
@@ -99,6 +100,7 @@ def test_what_does_not_fit_is_told_with_its_mend(make, message):
     assert message in str(told.value)
 
 
+@pytest.mark.slow
 @settings(max_examples=12, deadline=None)
 @given(st.integers(0, 10**6), st.lists(st.integers(1, 5), min_size=1, max_size=6))
 def test_running_statistics_are_those_of_all_rows(seed, sizes):
@@ -146,6 +148,7 @@ def test_a_step_of_the_optimiser_and_clipping_by_hand():
     assert np.allclose(huber(jnp.array([0.5, -3.0]), 1.0), [0.125, 2.5])
 
 
+@pytest.mark.slow
 def test_tiles_overlap_and_move_one_value_by_just_its_step():
     spec = Spec((Channel("a", 0.0, 10.0), Channel("b", 0.0, 1.0)), jm.Choice(2))
     for made_of in (Features("tiles", spec, 4, 3), Features("radial", spec, 4, 1)):
@@ -169,6 +172,7 @@ def test_tiles_overlap_and_move_one_value_by_just_its_step():
         jm.LinearQ().shapes(NUMBERS, 1)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("kind", "width"), [("radial", 2), ("radial", 4), ("tiles", 2)])
 def test_rows_that_ask_for_the_same_move_their_value_by_just_that(kind, width):
     """32 rows in one state; and rows anywhere never move their values further than they ask."""

@@ -38,6 +38,7 @@ def test_a_mixture_of_parts_has_the_sum_of_their_log_probabilities_and_entropies
     assert np.allclose(judged.entropy, wanted, atol=1e-4)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("mean", "log_spread"), [(0.0, -1.0), (0.7, 0.3), (-1.5, -2.0), (2.0, 1.0)])
 def test_a_squashed_gaussian_is_a_density_whose_entropy_is_estimated_without_bias(mean, log_spread):
     acting, sd = ActionDistribution(SLIDE, "squashed"), np.exp(log_spread)

@@ -98,6 +98,7 @@ def drawing(*shape):
     return jax.jit(memory.sampled, static_argnums=(0, 3, 4))
 
 
+@pytest.mark.slow
 @settings(max_examples=12, deadline=None)
 @given(st.integers(0, 10**6), st.sampled_from([(1, 3, False), (2, 1, True), (3, 2, True)]), st.integers(20, 45))
 def test_every_transition_is_what_happened(seed, shape, turns):
@@ -136,6 +137,7 @@ def test_images_are_stored_once():
     assert sum(sizes) < 7.2e9  # a million frames; four times as much with whole stacks
 
 
+@pytest.mark.slow
 def test_priorities_are_sampled_in_proportion_and_corrected():
     spec = Spec(NUMBERS, jm.Choice(2))
     parts, _ = played(1, 40, 2, spec)
@@ -168,6 +170,7 @@ def test_priorities_are_sampled_in_proportion_and_corrected():
         assert np.allclose(np.bincount(part, minlength=80) / 1000, expected / expected.sum(), atol=3e-3)
 
 
+@pytest.mark.slow
 def test_priorities_of_many_rows_are_found_by_their_sums():
     """Three levels, most rows at 0, and two that stand at the ends of what is counted."""
     rng = np.random.default_rng(1)

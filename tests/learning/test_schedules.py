@@ -60,6 +60,7 @@ def test_pieces_and_functions_are_straight_lines_between_points():
     assert (wave.least, wave.greatest) == pytest.approx((1.0, 3.0), abs=1e-3)
 
 
+@pytest.mark.slow
 def test_a_function_of_ones_own_is_a_setting_on_both_lanes_and_in_a_plan(tmp_path):
     Path("rates.py").write_text("def rate(share):\n    return 0.5 - 0.4 * share * share\n")
     Path("plan.toml").write_text(

@@ -15,6 +15,8 @@ import pytest
 
 import jokulmist as jm
 
+pytestmark = pytest.mark.slow
+
 pytestmark = pytest.mark.skipif(shutil.which("chromium") is None, reason="chromium is not installed here")
 TOKEN = "abcdefghijklmnopqrstuv"
 VIEWS = (

@@ -46,6 +46,7 @@ def command(capsys):
     return run
 
 
+@pytest.mark.slow
 def test_a_replay_shows_each_moment_as_it_was(ferry, tmp_path):
     scenes = [fresh_scene(ferry, "0", 3), fresh_scene(ferry, "last", 3), recorded_scene(ferry, "best")]
     seen = []
@@ -87,6 +88,7 @@ def test_images_and_simulators_are_replayed_too(tmp_path):
     assert jm.save_replay([scene], Shown(), tmp_path / "drift.png").exists()
 
 
+@pytest.mark.slow
 def test_the_commands_that_look_back(ferry, command):
     done = command("replay", ferry.path, "--to", "terminal")
     assert done.returncode == 0, done.stderr
@@ -105,6 +107,7 @@ def test_the_commands_that_look_back(ferry, command):
     assert "there are `position`, `speed`" in done.stderr
 
 
+@pytest.mark.slow
 def test_what_an_agent_does_is_drawn_from_what_was_recorded(ferry, tmp_path):
     axes = jm.plot_choices(ferry)
     heights = np.array([[patch.get_path().get_extents().y1 for patch in axes.patches]])
@@ -127,6 +130,7 @@ def test_what_an_agent_does_is_drawn_from_what_was_recorded(ferry, tmp_path):
         assert set(np.unique(mesh)) <= {0, 1, 2}
 
 
+@pytest.mark.slow
 def test_a_report_is_one_page_that_needs_nothing_else(ferry, tmp_path):
     page = jm.save_report(ferry).read_text()
     assert page.count("data:image/gif;base64,") == 2
@@ -160,6 +164,7 @@ def test_a_report_is_one_page_that_needs_nothing_else(ferry, tmp_path):
         jm.save_report(jm.train(Corridor(), jm.QLearning(), steps=50, folder=None))
 
 
+@pytest.mark.slow
 @pytest.mark.skipif(shutil.which("chromium") is None, reason="chromium is not installed here")
 def test_the_page_draws_its_charts_in_a_browser(ferry, tmp_path):
     page = jm.save_report(ferry, tmp_path / "page.html", replays=False)

@@ -25,6 +25,7 @@ def labels(axes):
     return [text.get_text() for text in axes.get_legend().get_texts()]
 
 
+@pytest.mark.slow
 def test_the_curve_is_the_mean_of_the_last_hundred(trained, drawn):
     curve = next(line for line in drawn.lines if line.get_label().startswith("mean of the last 100"))
     returns = trained.episodes["return"].to_numpy()
@@ -63,6 +64,7 @@ def test_the_ledger_adds_up_to_the_return(trained):
     assert any("flooding x -2" in text for text in labels(axes))
 
 
+@pytest.mark.slow
 def test_several_runs_are_laid_side_by_side_and_pictures_are_kept(tmp_path):
     runs = jm.train(Corridor(slip=0.2), jm.QLearning(), steps=400, seeds=range(2), lane="plain", folder=tmp_path)
     axes = jm.plot(runs, Figure().add_subplot())
@@ -92,6 +94,7 @@ def test_a_curve_over_episodes_marks_what_short_episodes_have_to_themselves(trai
         jm.plot(trained, over=float("nan"))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("over", ["steps", "episodes"])
 def test_a_file_read_in_pieces_gives_the_course_of_the_whole_table(over, tmp_path, monkeypatch):
     levels = jm.Levels("slip", [0.0, 0.2, 0.4], score="return", above=-100.0, last=20)

@@ -67,6 +67,7 @@ def trained(env, **more):
     return jm.train(env, jm.QLearning(bins=10), **settings)
 
 
+@pytest.mark.slow
 def test_it_is_what_it_is_in_this_process(raft, tmp_path):
     ours = trained(Raft(), processes=True)
     theirs = trained(raft)
@@ -219,6 +220,7 @@ def test_what_cannot_be_reached_or_declared_is_told():
             jm.Remote(command=["env", f"CHANGED={json.dumps(change)}", *PROGRAM])
 
 
+@pytest.mark.slow
 def test_a_program_that_listens_is_called_and_one_that_comes_is_let_in_by_its_secret(monkeypatch, tmp_path):
     monkeypatch.setenv("JOKULMIST_SECRET", "herring")
     port = 20_000 + os.getpid() % 20_000
@@ -249,6 +251,7 @@ def test_a_program_that_listens_is_called_and_one_that_comes_is_let_in_by_its_se
         program.kill()
 
 
+@pytest.mark.slow
 @pytest.mark.skipif(shutil.which("node") is None, reason="Node is not installed")
 def test_the_game_in_node_and_the_weir_in_c_are_trained_on(tmp_path):
     punt = jm.Remote(command=["node", str(ROOT / "examples" / "punt" / "node.mjs")])
@@ -274,6 +277,7 @@ def test_the_game_in_node_and_the_weir_in_c_are_trained_on(tmp_path):
     assert jm.evaluate(run, pond, episodes=20).mean > jm.evaluate("random", pond, episodes=20).mean + 10.0
 
 
+@pytest.mark.slow
 def test_importing_the_library_loads_no_connection():
     code = "import sys, jokulmist as jm, jokulmist.training.train\nprint('websockets' in sys.modules)"
     assert (

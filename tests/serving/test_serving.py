@@ -68,6 +68,7 @@ def asked(address, body, path="/decide", method="POST", **headers):
         return failure.code, json.loads(text) if text.startswith("{") else text
 
 
+@pytest.mark.slow
 def test_it_decides_as_the_policy_does(served):
     (ferry, skerry), address = served
     draw = np.random.default_rng(1)
@@ -153,6 +154,7 @@ def test_the_same_over_a_websocket(served):
             assert call(wrong)["error"]["code"] == code
 
 
+@pytest.mark.slow
 def test_beyond_this_machine_a_token_is_asked_for(served):
     process, address = started(served[0][0].path, "--host", "0.0.0.0")
     try:
@@ -170,6 +172,7 @@ def seen_in(episode):
     return {name: np.asarray(episode.observation[name]).tolist() for name in episode.observation.keys()}  # noqa: SIM118
 
 
+@pytest.mark.slow
 def test_a_policy_that_remembers_is_told_whose_observation_it_is():
     from jokulmist.serving.decisions import Decider
 

@@ -36,6 +36,7 @@ def found(runs):
     return jm.compare(runs)
 
 
+@pytest.mark.slow
 def test_groups_come_from_what_differs_and_the_difference_is_found(found, runs):
     assert found.by == ["agent.learning_rate"]
     assert found.table["group"].tolist() == ["learning_rate 0", "learning_rate 0.5"]
@@ -124,6 +125,7 @@ def test_plot_draws_on_given_axes(found):
     assert any(label.startswith("reference go_right") for label in labels)
 
 
+@pytest.mark.slow
 def test_runs_of_different_length_are_compared_on_what_they_share(runs, tmp_path):
     longer = trained(tmp_path, seeds=range(10, 14), steps=3000, agent=jm.QLearning(learning_rate=0.3, exploration=0.2))
     found = jm.compare(runs[:4] + longer)
@@ -151,6 +153,7 @@ def test_few_seeds_say_so_and_how_many_more(runs):
     assert any("more seed" in note and "a side would be needed" in note for note in found.notes)
 
 
+@pytest.mark.slow
 def test_returns_under_different_weights_are_no_scale(runs, tmp_path):
     other = trained(tmp_path, environment=Corridor(slip=0.1, weights={"effort": -0.5}))
     with pytest.raises(
@@ -172,6 +175,7 @@ class Passage(Corridor):
         return 100.0 * (after.cell == self.length - 1)
 
 
+@pytest.mark.slow
 def test_environments_are_normalised_between_random_play_and_reference(runs, tmp_path):
     passage = [
         run
@@ -191,6 +195,7 @@ def test_environments_are_normalised_between_random_play_and_reference(runs, tmp
     assert only.by[0] == "environment.use"
 
 
+@pytest.mark.slow
 def test_grouping_by_a_name_or_its_end_and_what_differs_within(runs, tmp_path):
     more = trained(tmp_path, agent=jm.QLearning(learning_rate=0.5, exploration=0.4))
     by = grouped([*runs, *more], "learning_rate")
@@ -211,6 +216,7 @@ def test_grouping_by_a_name_or_its_end_and_what_differs_within(runs, tmp_path):
     assert [group.label for group in grouped(methods).groups] == ["QLearning", "Sarsa"]
 
 
+@pytest.mark.slow
 def test_the_command_tells_table_pairs_and_notes(runs, tmp_path):
     folder = runs[0].path.parent
     shown = CliRunner().invoke(app, ["compare", str(folder), "--to", str(tmp_path / "c.svg")])

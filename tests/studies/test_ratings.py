@@ -30,6 +30,7 @@ def test_at_the_greatest_likelihood_each_has_won_as_often_as_expected(won):
     assert wins.sum() + 0.5 == pytest.approx(12 * chance.sum() + own[3], abs=1e-6)
 
 
+@pytest.mark.slow
 def test_intervals_hold_what_is_true_at_their_rate(monkeypatch):
     monkeypatch.setattr(ratings, "SIMULATED", 100)
     draw, inside, rejected = np.random.default_rng(5), 0, 0

@@ -139,6 +139,7 @@ def test_few_candidates_of_halving_still_end_with_one_that_was_trained_whole(tmp
     assert "0" in engine.board.candidates[engine.board.winner].scores
 
 
+@pytest.mark.slow
 def test_a_gaussian_process_finds_the_hill_that_random_search_finds_later(tmp_path):
     """Three searches each of 18 candidates: how far the best is from the top."""
 
@@ -168,6 +169,7 @@ def test_a_grid_tries_every_combination_once(tmp_path):
     }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("method", ["random", "halving", "gaussian-process"])
 def test_a_candidate_that_fails_is_recorded_and_the_search_goes_on(tmp_path, method):
     def score(job):
@@ -189,6 +191,7 @@ def test_nothing_but_failures_has_no_winner(tmp_path):
     assert engine.board.winner is None
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("method", ["random", "halving", "gaussian-process"])
 @pytest.mark.parametrize("stop_after", [1, 7, 13])
 def test_a_search_that_was_broken_off_goes_on_where_it_was(tmp_path, method, stop_after):
@@ -249,6 +252,7 @@ def test_the_live_view_tells_candidates_the_best_so_far_and_the_time_left(tmp_pa
     assert "candidates scored, 1 failed" in lines.export_text()
 
 
+@pytest.mark.slow
 def test_what_mattered_is_found_and_what_did_not_is_not(tmp_path):
     engine = searched(tmp_path, candidates=60, again=0)
     found = importance_of(engine.question, engine.board)
@@ -261,6 +265,7 @@ def test_what_mattered_is_found_and_what_did_not_is_not(tmp_path):
     assert 0.01 < rate.loc[rate["expected"].astype(float).idxmax(), "value"] < 0.3
 
 
+@pytest.mark.slow
 def test_where_scores_are_luck_it_says_that_the_settings_explain_nothing():
     space, draw = Space(OVER), np.random.default_rng(0)
     tried = [space.sample(draw) for _ in range(40)]
@@ -274,6 +279,7 @@ def test_where_scores_are_luck_it_says_that_the_settings_explain_nothing():
     assert "no setting mattered" in fitted(space, tried, np.ones(40)).note
 
 
+@pytest.mark.slow
 def test_halving_is_judged_by_scores_of_equally_long_training(tmp_path):
     engine = searched(tmp_path, method="halving", candidates=30, again=0)
     found = importance_of(engine.question, engine.board)

@@ -39,6 +39,7 @@ def test_the_permutation_test_is_that_of_counting_all_deals(ours, theirs):
     assert p == pytest.approx(swapped)
 
 
+@pytest.mark.slow
 def test_drawn_deals_come_to_the_p_of_all_deals():
     ours, theirs = DRAW.normal(0.9, 1.0, 9), DRAW.normal(0.0, 1.0, 9)  # 48,620 deals: drawn, not counted
     assert stat.arrangements([ours], [theirs]) > stat.ARRANGEMENTS
@@ -95,6 +96,7 @@ KINDS = {
 }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("seeds", [4, 5, 10, 20])
 def test_where_nothing_differs_it_says_different_in_at_most_one_case_of_twenty(kind, seeds):
@@ -106,6 +108,7 @@ def test_where_nothing_differs_it_says_different_in_at_most_one_case_of_twenty(k
     assert said <= stats.binom.ppf(0.999, times, 0.05)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("seeds", "shift"), [(5, 2.0), (10, 1.0), (10, 2.0)])
 def test_a_known_difference_is_found_as_often_as_theory_says(seeds, shift):
     draw, times = np.random.default_rng(seeds), 200

@@ -46,6 +46,7 @@ def search(tmp_path_factory):
     return tuned(tmp_path_factory.mktemp("searches"), candidates=12, workers=2, seeds=[0, 1])
 
 
+@pytest.mark.slow
 def test_every_candidate_is_a_run_that_comes_out_the_same_alone(search, tmp_path):
     assert search.status == "done"
     assert len(search.runs) == 12 * 2 + 2
@@ -73,6 +74,7 @@ def test_the_winner_is_run_again_on_new_seeds_and_its_plan_trains(search):
     assert plan.training.seeds == (0, 1)
 
 
+@pytest.mark.slow
 def test_what_stands_in_the_folder_opens_again(search):
     again = jm.Search.open(search.path)
     assert again.status == "done"
@@ -89,6 +91,7 @@ def test_what_stands_in_the_folder_opens_again(search):
         jm.Search.open(search.path.parent)
 
 
+@pytest.mark.slow
 def test_settings_that_a_search_does_not_give_are_told(search, tmp_path):
     forged = shutil.copytree(search.path, tmp_path / "forged")
     whole = json.loads((forged / "search.json").read_text())
@@ -122,6 +125,7 @@ def test_a_promoted_candidate_is_the_run_that_was_never_halted(tmp_path):
     assert (halted.status, halted.origin["decisions"]) == ("stopped", 100)
 
 
+@pytest.mark.slow
 def test_a_population_copies_the_best_and_goes_on_with_other_settings(tmp_path):
     over = {
         "agent.learning_rate": jm.between(1e-6, 1.0, scale="log"),
@@ -198,6 +202,7 @@ def mine(tmp_path, monkeypatch):
     del sys.modules["slow_place"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("workers", [1, 2])
 def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path, workers):
     traps = (0, 1, 3) if workers == 1 else (0, 1, 2, 3)  # a process that kills itself needs another to tell
@@ -216,6 +221,7 @@ def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path
     assert search.table["status"].tolist().count("failed") == len(traps) - 1
 
 
+@pytest.mark.slow
 def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
     from jokulmist.training.plans.plan import Plan, Training
     from jokulmist.training.workers.jobs import Job
@@ -283,6 +289,7 @@ def command(*words, folder):
     }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT])
 def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_path, how):
     (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.003, method="halving"))
@@ -316,6 +323,7 @@ def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_p
             assert mine_.scores[until] == pytest.approx(other.scores[until], rel=1e-6)
 
 
+@pytest.mark.slow
 def test_the_commands_tell_a_search_and_forecast_it(mine, tmp_path):
     (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.0, method="random"))
     dry = jokulmist("tune", "plan.toml", "--dry", "--json", folder=tmp_path)
@@ -406,6 +414,7 @@ def cluster(tmp_path, mine):
         process.wait()
 
 
+@pytest.mark.slow
 def test_a_cluster_does_the_work_and_a_worker_killed_in_the_middle_loses_nothing(cluster, mine, tmp_path):
     address, processes = cluster
     (tmp_path / "plan.toml").write_text(

@@ -43,6 +43,7 @@ def said(folder, environment, agent, steps, **more):
     return [line for line in (run.path / "log.txt").read_text().splitlines() if "no better than random play" in line]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("environment", "agent", "steps", "what", "mend"),
     [
@@ -62,11 +63,13 @@ def test_a_run_that_does_not_learn_says_once_what_to_look_at(tmp_path, environme
     assert mend in lines[0]
 
 
+@pytest.mark.slow
 def test_a_run_that_learns_says_nothing(tmp_path):
     assert said(tmp_path, Corridor(), jm.QLearning(), 4_000) == []
     assert said(tmp_path, Strand(last=3), jm.QLearning(), 8_000) == []
 
 
+@pytest.mark.slow
 def test_values_that_run_away_and_a_policy_that_decided_too_early_are_told():
     """From the readings alone: what it takes to get there depends on luck."""
     environment = Strand(last=3)
@@ -104,6 +107,7 @@ def test_an_evaluation_tells_each_term_and_measure_and_whether_sampling_differs(
     assert not rule.differs(rule)
 
 
+@pytest.mark.slow
 def test_the_draws_of_a_policy_belong_to_the_episode():
     policy = jm.train(Corridor(), jm.PPO(**QUICK), steps=64, copies=1, folder=None).policy
     few, many = (jm.evaluate(policy, Corridor(), episodes=n, act="sampled").returns for n in (5, 40))

@@ -25,6 +25,7 @@ def run_command(*words):
     return ended.value.code or 0
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_episodes_end_at_their_number_and_go_on_from_there(lane):
     agent = jm.PPO(horizon=16, network=jm.Dense(4))
@@ -35,6 +36,7 @@ def test_episodes_end_at_their_number_and_go_on_from_there(lane):
     assert (len(more.episodes), more.episodes.index.tolist()) == (43, list(range(43)))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_a_plan_of_episodes_does_not_depend_on_the_clock(lane, monkeypatch):
     """Reports, the best policy, levels and an early end fall on the same turns, however finely the way between them is cut."""
@@ -85,6 +87,7 @@ def test_values_of_the_wrong_kind_or_size_are_told():
     assert not Path("runs").exists()
 
 
+@pytest.mark.slow
 def test_a_budget_in_which_nothing_can_be_learned_is_told_before():
     with pytest.raises(
         SettingError, match=r"`steps` is 2,000, and `PPO` gathers 64 copies of \d+ decisions.*`copies=\d+`"
@@ -100,6 +103,7 @@ def test_a_budget_in_which_nothing_can_be_learned_is_told_before():
     assert jm.train(Corridor(), jm.QLearning(), steps=1e2, folder=None).origin["decisions"] == 100
 
 
+@pytest.mark.slow
 def test_a_run_that_is_longer_than_asked_for_is_told_and_an_update_without_an_episode_changes_no_reading():
     agent = jm.Reinforce(horizon=8, network=jm.Dense(4), scaling="bounds")
     with pytest.warns(
@@ -195,6 +199,7 @@ def test_what_is_meant_is_taken_or_told(tmp_path):
                                     "cell": jm.reward(lambda self, after: 0.0)})  # fmt: skip
 
 
+@pytest.mark.slow
 def test_a_table_comes_out_as_a_frame_with_the_bins_of_its_channels():
     run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=4), steps=3_000, folder=None)
     table = run.policy.table
@@ -221,6 +226,7 @@ def test_the_end_is_judged_where_evaluation_judges():
     assert sorted(set(run.evaluated["learned"])) == [200, 400, 500]
 
 
+@pytest.mark.slow
 def test_commands_say_what_is_not_there_and_check_a_plan_with_its_changes(capsys):
     assert run_command("runs", "--folder", "nosuch") == 2
     assert "there is no folder nosuch" in capsys.readouterr().err

@@ -29,6 +29,7 @@ def others():
     return [one for one in psutil.Process().children() if "jokulmist.training.session.evaluating" in one.cmdline()]
 
 
+@pytest.mark.slow
 def test_a_run_is_the_same_with_another_process_that_evaluates(alone, tmp_path, monkeypatch):
     beside = trained(tmp_path, monkeypatch, 0.0)
     for name in FILES:
@@ -38,6 +39,7 @@ def test_a_run_is_the_same_with_another_process_that_evaluates(alone, tmp_path, 
     assert not others()  # it has ended with the run
 
 
+@pytest.mark.slow
 def test_the_other_process_gives_the_same_numbers_and_may_die(alone, monkeypatch):
     monkeypatch.setattr(evaluating, "WORTH_SECONDS", 0.0)
     told = []

@@ -44,6 +44,7 @@ def test_the_interval_is_students():
     assert list(result.episodes.columns[:4]) == ["who", "act", "seed", "learned"]
 
 
+@pytest.mark.slow
 def test_a_policy_acts_without_exploration_unless_told(trained):
     env = jm.gallery.Tarn()
     greedy = jm.evaluate(trained.policy, env, episodes=60)

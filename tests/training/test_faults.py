@@ -30,6 +30,7 @@ class StopsEarly(SilentDisplay):
             os.kill(os.getpid(), signal.SIGINT)
 
 
+@pytest.mark.slow
 def test_a_redo_that_is_stopped_says_how_far_it_was_the_same(run, tmp_path, monkeypatch):
     told = redo(run, folder=tmp_path, show=StopsEarly())
     assert told.stopped
@@ -118,6 +119,7 @@ def test_a_damaged_search_is_told_by_file_and_entry(tmp_path):
         jm.Search.open(found.path)
 
 
+@pytest.mark.slow
 def test_one_recorded_episode_is_read_alone(tmp_path):
     run = jm.train(Corridor(), jm.QLearning(), steps=2_000, lane="plain", record_every=3, folder=tmp_path)
     every = run.rollouts

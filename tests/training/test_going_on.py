@@ -76,6 +76,7 @@ KINDS = {
 }  # fmt: skip
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_run_that_goes_on_is_the_run_that_never_stopped(kind, tmp_path):
     env, agent, more = KINDS[kind]
@@ -96,6 +97,7 @@ def test_a_run_that_goes_on_is_the_run_that_never_stopped(kind, tmp_path):
     assert 650 <= resumed.origin["resumed"][0]["at"] < 1200
 
 
+@pytest.mark.slow
 def test_killed_at_random_moments_the_command_goes_on_to_the_same_bytes():
     """The short form of benchmarks/killed.py, which does this a hundred times."""
     spec = importlib.util.spec_from_file_location("killed", ROOT / "benchmarks" / "killed.py")
@@ -192,6 +194,7 @@ def test_rows_are_never_appended_to_half_a_line(tmp_path):
     assert told["return"].dtype == float
 
 
+@pytest.mark.slow
 def test_a_simulator_goes_on_with_new_episodes_and_says_so(tmp_path):
     first = interrupted(Drift(), jm.DQN(replay_start=32, replay_size=256), 200, steps=400, copies=2, folder=tmp_path)
     before = first.episodes[:-1]
@@ -203,6 +206,7 @@ def test_a_simulator_goes_on_with_new_episodes_and_says_so(tmp_path):
     assert "a simulator's episodes cannot be gone on with" in (first.path / "log.txt").read_text()
 
 
+@pytest.mark.slow
 def test_doing_a_run_again_uses_the_code_that_it_kept_and_tells_what_differs(tmp_path):
     file = tmp_path / "lane.py"
     text = (ROOT / "tests" / "places.py").read_text()
@@ -230,6 +234,7 @@ def test_doing_a_run_again_uses_the_code_that_it_kept_and_tells_what_differs(tmp
     assert "numpy was 1.0, and is" in done.stdout
 
 
+@pytest.mark.slow
 def test_a_run_ends_at_a_return_a_plateau_a_time_or_a_word(tmp_path):
     def enough(progress):
         return progress.episodes > 300
@@ -257,6 +262,7 @@ def test_a_run_ends_at_a_return_a_plateau_a_time_or_a_word(tmp_path):
             jm.train(Corridor(), jm.QLearning(), steps=10, stop_when=wrong, folder=None)
 
 
+@pytest.mark.slow
 def test_the_newest_checkpoints_are_kept_with_their_replay_memory_and_the_best_policy(tmp_path):
     agent = jm.DQN(replay_start=64, replay_size=512, learning_rate=1e-2)
     run = jm.train(Corridor(), agent, steps=4000, copies=2, checkpoint_every=500, keep_checkpoints=2, folder=tmp_path)
@@ -274,6 +280,7 @@ def test_the_newest_checkpoints_are_kept_with_their_replay_memory_and_the_best_p
     assert (machine["memory_megabytes"] > 50).all()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_episodes_are_recorded_step_by_step_and_follow_from_each_other(lane, tmp_path):
     env = Lift(start=1.0)  # at a floor: nothing happens before the first decision
@@ -310,6 +317,7 @@ def test_an_evaluation_is_recorded_with_what_the_policy_said(tmp_path, trained):
         jm.evaluate("random", env, episodes=2).save_rollouts(tmp_path / "none.parquet", env)
 
 
+@pytest.mark.slow
 def test_any_file_cut_at_any_byte_gives_what_is_whole_and_a_word_on_the_rest(tmp_path):
     agent = jm.DQN(replay_start=64, replay_size=128)
     run = jm.train(Corridor(), agent, steps=600, checkpoint_every=200, record_every=20, folder=tmp_path / "runs")
@@ -334,6 +342,7 @@ def test_any_file_cut_at_any_byte_gives_what_is_whole_and_a_word_on_the_rest(tmp
         file.write_bytes(data)
 
 
+@pytest.mark.slow
 def test_a_full_disk_ends_a_run_with_one_message_and_keeps_what_was_written(tmp_path):
     """A file system of one megabyte, or where none may be mounted, a limit on the size of files."""
     program = (

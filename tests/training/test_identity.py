@@ -63,6 +63,7 @@ def means(done):
     return [row["mean_return"] for row in json.loads(done.stdout)["results"]]
 
 
+@pytest.mark.slow
 def test_a_story_of_editing_and_coming_back():
     """Train, edit the reward and what it imports, train again, look at the old one, do it again, delete the files, open both."""
     Path("weather.py").write_text(WEATHER)
@@ -112,6 +113,7 @@ for cell in CELLS:
 """
 
 
+@pytest.mark.slow
 def test_a_class_from_the_cells_of_a_notebook_is_kept_with_what_it_needs():
     cells = [
         "import math\nimport jokulmist as jm\nfrom weather import rain",
@@ -136,6 +138,7 @@ def test_a_class_from_the_cells_of_a_notebook_is_kept_with_what_it_needs():
     assert str(jm.evaluate(run.policy, environment, episodes=5).mean) == done.stdout.splitlines()[-1]
 
 
+@pytest.mark.slow
 def test_packages_keep_their_layout_and_two_versions_live_side_by_side(monkeypatch, tmp_path):
     Path("farm/tools").mkdir(parents=True)
     Path("farm/__init__.py").write_text("")
@@ -181,6 +184,7 @@ def test_code_that_was_edited_after_it_was_imported_is_not_kept_under_a_wrong_te
         sys.modules.pop(name, None)
 
 
+@pytest.mark.slow
 def test_versions_differ_where_what_a_class_needs_does():
     """Comments, docstrings and the rest of a script make no other version; a number that it uses does."""
     found = []
@@ -202,6 +206,7 @@ def test_versions_differ_where_what_a_class_needs_does():
     assert found[0]["versions"] != found[2]["versions"]
 
 
+@pytest.mark.slow
 def test_versions_are_compared_as_versions_and_by_what_they_share():
     Path("weather.py").write_text(WEATHER)
     plan = '[environment]\nuse = "pond.py:Pond"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 400\nlane = "plain"\nseeds = [0, 1, 2, 3]\n'
@@ -234,6 +239,7 @@ def test_versions_are_compared_as_versions_and_by_what_they_share():
         assert "method `advance` changed" in " ".join(told["notes"])
 
 
+@pytest.mark.slow
 def test_code_from_elsewhere_runs_only_when_it_is_trusted(tmp_path):
     Path("weather.py").write_text(WEATHER)
     Path("pond.py").write_text(POND)

@@ -45,6 +45,7 @@ def kept(tmp_path, monkeypatch):
     return tmp_path / "cache" / "jokulmist" / "programs"
 
 
+@pytest.mark.slow
 def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monkeypatch):
     first, learned = trained()
     assert {file.suffix for file in kept.iterdir()} == {".json", ".code", ".lock"}
@@ -73,6 +74,7 @@ def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monk
     assert fifth.episodes.equals(first.episodes)
 
 
+@pytest.mark.slow
 def test_of_two_processes_one_compiles_and_the_other_waits(kept, monkeypatch):
     first, _ = trained()
     codes = {file: file.read_bytes() for file in kept.glob("*.code")}

@@ -207,6 +207,7 @@ def test_wrong_declarations_are_told(body, expected):
         )
 
 
+@pytest.mark.slow
 def test_who_has_no_agent_and_who_cannot_share_one_is_told(tmp_path):
     train = {"steps": 200, "lane": "plain", "folder": None}
     with pytest.raises(SettingError, match="no agent is given for `second`"):
@@ -228,6 +229,7 @@ def test_who_has_no_agent_and_who_cannot_share_one_is_told(tmp_path):
         run.policy.player("third")
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_independent_learners_find_dominant_actions_and_mix_where_nothing_dominates(lane):
     run = jm.train(Table(), both(quick()), steps=3_000, copies=2, lane=lane, folder=None)
@@ -241,6 +243,7 @@ def test_independent_learners_find_dominant_actions_and_mix_where_nothing_domina
     assert abs(pennies.episodes["first.return"].mean()) < 0.05  # in the average of time each plays one half
 
 
+@pytest.mark.slow
 def test_taking_turns_comes_to_backward_induction_the_same_on_both_lanes():
     runs = [
         jm.train(Sticks(), both(quick()), steps=30_000, copies=4, lane=lane, folder=None)
@@ -260,6 +263,7 @@ def test_taking_turns_comes_to_backward_induction_the_same_on_both_lanes():
                 assert values[left].max() == pytest.approx(1.0, abs=0.3)
 
 
+@pytest.mark.slow
 def test_a_team_game_comes_to_what_enumeration_finds():
     joint = [
         (table, first, second, Team.tables[table][first][second])
@@ -278,6 +282,7 @@ def test_a_team_game_comes_to_what_enumeration_finds():
     assert np.asarray(run.policy.learner["first"].values)[0].argmax() == best[0]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("every", [1, 4])
 def test_a_decision_lasts_until_its_player_is_asked_again(every):
     run = jm.train(Sticks(), both(Recorder(every=every)), steps=1_200, copies=3, lane="compiled", folder=None)
@@ -301,6 +306,7 @@ def test_a_decision_lasts_until_its_player_is_asked_again(every):
             assert abs(rows["reward"].sum() - known) <= every + 8  # but for decisions that still wait
 
 
+@pytest.mark.slow
 def test_for_a_player_who_is_out_the_episode_has_ended():
     runs = [
         jm.train(Dive(), {"0": Recorder(), 1: Recorder()}, steps=900, copies=3, lane=lane, folder=None)
@@ -338,6 +344,7 @@ def test_for_a_player_who_is_out_the_episode_has_ended():
             jm.train(Nobody(), both(quick()), steps=100, lane=lane, folder=None)
 
 
+@pytest.mark.slow
 def test_a_simulator_has_players_too(tmp_path):
     runs = [
         jm.train(env, {0: Recorder(), 1: Recorder()}, steps=600, copies=2, lane="plain", folder=None, **more)
@@ -410,6 +417,7 @@ def test_what_a_simulator_tells_wrongly_of_its_players_is_said(told, expected):
         episode.act("salt")
 
 
+@pytest.mark.slow
 def test_methods_that_learn_at_different_times_and_one_policy_for_all(tmp_path):
     mixed = {
         "first": jm.PPO(horizon=16, network=jm.Dense(8)),
@@ -432,6 +440,7 @@ def test_methods_that_learn_at_different_times_and_one_policy_for_all(tmp_path):
     assert ours.players["first.return"] == theirs.players["second.return"]  # the game is the same from both sides
 
 
+@pytest.mark.slow
 def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
     partner = jm.train(Sticks(), both(quick()), steps=4_000, lane="plain", folder=tmp_path, name="partner")
     given = {"first": quick(bins=13), "second": jm.Fixed(partner.path)}
@@ -454,6 +463,7 @@ def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
     )
 
 
+@pytest.mark.slow
 def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learner_was(tmp_path):
     partner = jm.train(Sticks(), both(quick()), steps=2_000, lane="plain", folder=tmp_path, name="partner")
     agents = {
@@ -498,6 +508,7 @@ def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learne
         )
 
 
+@pytest.mark.slow
 def test_a_roster_draws_the_harder_partners_more_often(tmp_path):
     partner = jm.train(Sticks(), both(quick()), steps=6_000, lane="plain", folder=tmp_path, name="partner")
     agents = {
@@ -533,6 +544,7 @@ def test_a_roster_draws_the_harder_partners_more_often(tmp_path):
             )
 
 
+@pytest.mark.slow
 def test_where_one_gets_what_the_other_loses_the_matrix_is_the_first_players():
     policies = [
         jm.train(Sticks(), both(quick()), steps=steps, lane="plain", folder=None).policy
@@ -551,6 +563,7 @@ def test_where_one_gets_what_the_other_loses_the_matrix_is_the_first_players():
         jm.cross_play(policies[:2], Twins(), episodes=3).ratings()
 
 
+@pytest.mark.slow
 def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_said_of_their_mean(tmp_path, capsys):
     run = jm.train(Sticks(), both(quick()), steps=6_000, copies=4, lane="plain", folder=tmp_path, name="sticks")
     assert "random play" not in capsys.readouterr().err
@@ -574,6 +587,7 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
     assert '"first, mean of 100"' in (run.path / "report.html").read_text()
 
 
+@pytest.mark.slow
 def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
     pair = jm.train(Sticks(), both(quick()), steps=3_000, lane="plain", folder=tmp_path, name="pair")
     other = jm.train(Sticks(), both(quick()), steps=3_000, seed=5, lane="plain", folder=tmp_path, name="other")
@@ -601,6 +615,7 @@ def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
     assert jm.resume(found.run, steps=100).status == "done"
 
 
+@pytest.mark.slow
 def test_what_cannot_be_begun_with_is_told(tmp_path):
     small, wide = ({"hidden": (size,)} for size in (8, 9))
     pair = jm.train(
@@ -637,6 +652,7 @@ def test_what_cannot_be_begun_with_is_told(tmp_path):
             np.testing.assert_allclose(flattened(again.policy.learner)[name], array, atol=1e-3)
 
 
+@pytest.mark.slow
 def test_rewards_are_modified_for_all_players_or_one(tmp_path):
     stage = Dive().modified(
         jm.Scaled(2.0), jm.ForPlayer("1", jm.Scaled(-3.0)), jm.ForPlayer("1", jm.Clipped(-5.0, 5.0))
@@ -664,6 +680,7 @@ def test_rewards_are_modified_for_all_players_or_one(tmp_path):
         jm.ForPlayer("north", jm.Stack(2))
 
 
+@pytest.mark.slow
 def test_a_search_goes_over_settings_of_one_player(tmp_path):
     over = {"agents.first.learning_rate": jm.among(0.1, 0.5)}
     more = {"steps": 300, "again": 0, "workers": 1, "lane": "plain", "folder": tmp_path}
@@ -680,6 +697,7 @@ def test_a_search_goes_over_settings_of_one_player(tmp_path):
             jm.tune(Sticks(), both(quick()), over={wrong: jm.among(2, 3)}, **more)
 
 
+@pytest.mark.slow
 def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     assert chance_of_pairing(np.eye(4)) == pytest.approx(1 / 24)
     assert chance_of_pairing(np.ones((5, 5))) == 1.0

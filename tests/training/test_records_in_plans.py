@@ -28,6 +28,7 @@ def leaves(run):
     return [np.asarray(leaf) for leaf in run.policy.learner if isinstance(leaf, np.ndarray)]
 
 
+@pytest.mark.slow
 def test_a_run_on_records_is_evaluated_gone_on_with_and_done_again(log, tmp_path):
     (tmp_path / "ford.py").write_text(
         "import jokulmist as jm\n\n\n" + __import__("inspect").getsource(Ford), encoding="utf-8"
@@ -67,6 +68,7 @@ def test_a_run_on_records_is_evaluated_gone_on_with_and_done_again(log, tmp_path
     assert not (tmp_path / "runs" / "whole-again-01").exists()
 
 
+@pytest.mark.slow
 def test_what_learn_from_gives_is_what_a_run_gives(log, tmp_path):
     agent = jm.Cloning(network=jm.Dense(8), minibatch=16)
     run = jm.train(Ford(), agent, records=log, folder=None, seed=3, steps=40)
@@ -89,6 +91,7 @@ def test_features_learn_the_values_of_what_was_recorded(log):
     assert jm.evaluate(policy, Ford(), episodes=5).mean == 4.0
 
 
+@pytest.mark.slow
 def test_what_a_plan_on_records_cannot_ask_is_refused_by_name(log, tmp_path):
     agent = jm.Cloning(network=jm.Dense(8))
     for settings, words in (
@@ -122,6 +125,7 @@ def test_what_a_plan_on_records_cannot_ask_is_refused_by_name(log, tmp_path):
         jm.train(Ford(), agent, records=tmp_path / "torn.csv", steps=5, folder=None)
 
 
+@pytest.mark.slow
 def test_runs_on_records_are_compared_and_tuned_by_evaluations(log, tmp_path):
     runs = [
         jm.train(Ford(), agent, records=log, folder=tmp_path / "runs", seed=seed, **{**FAST, "steps": steps})

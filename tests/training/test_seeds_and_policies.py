@@ -29,6 +29,7 @@ class Heard(SilentDisplay):
         self.updates.append(progress)
 
 
+@pytest.mark.slow
 def test_seeds_side_by_side_give_the_bytes_that_they_give_alone(tmp_path):
     show = Heard()
     several = jm.train(
@@ -69,6 +70,7 @@ jm.train(Fragile(), jm.QLearning(), steps=100, seeds=[0, 1], folder="runs", work
 """
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("guard", ["__name__ == '__main__'", "True"])
 def test_a_script_without_a_guard_does_not_start_workers_without_end(tmp_path, guard):
     (tmp_path / "mine.py").write_text(FRAGILE.format(act="None", guard=guard))
@@ -81,6 +83,7 @@ def test_a_script_without_a_guard_does_not_start_workers_without_end(tmp_path, g
     assert len(list((tmp_path / "runs").glob("*/episodes.csv"))) == 2
 
 
+@pytest.mark.slow
 def test_a_worker_that_dies_is_told_and_the_others_go_on(tmp_path):
     (tmp_path / "mine.py").write_text(FRAGILE.format(act="os._exit(3)", guard="False"))
     sys.path.insert(0, str(tmp_path))
@@ -93,6 +96,7 @@ def test_a_worker_that_dies_is_told_and_the_others_go_on(tmp_path):
         sys.path.remove(str(tmp_path))
 
 
+@pytest.mark.slow
 def test_a_reading_that_is_no_number_stops_the_run_and_the_last_good_policy_stays(tmp_path):
     class Spike(Corridor):
         """Rewards grow with the learning rate until nothing is finite."""
@@ -113,6 +117,7 @@ def test_a_reading_that_is_no_number_stops_the_run_and_the_last_good_policy_stay
     assert jm.evaluate(run.policy, Spike(), episodes=5).mean > -100
 
 
+@pytest.mark.slow
 def test_a_policy_chooses_tells_chances_and_values_and_is_opened_again(tmp_path):
     run = jm.train(Gates(), jm.PPO(**QUICK), steps=4000, copies=8, folder=tmp_path)
     episode = Gates().episode(seed=1)
@@ -141,6 +146,7 @@ def test_a_policy_chooses_tells_chances_and_values_and_is_opened_again(tmp_path)
         jm.evaluate(policy, Signal().modified(jm.Stack(2)), episodes=1)
 
 
+@pytest.mark.slow
 def test_a_policy_of_values_and_a_network_of_ones_own(tmp_path):
     (tmp_path / "net.py").write_text(
         "import equinox as eqx\n"
@@ -253,6 +259,7 @@ def test_a_stack_shows_the_last_moments_alike_on_both_lanes_and_by_hand():
         Camera().modified(jm.Stack(2, "plaice"))
 
 
+@pytest.mark.slow
 def test_what_is_switched_off_stays_off_in_a_plan(tmp_path):
     run = jm.train(Corridor(), jm.PPO(**QUICK, gradient_clip=None), steps=64, copies=4, folder=tmp_path)
     assert 'gradient_clip = "off"' in (run.path / "plan.toml").read_text()
@@ -273,6 +280,7 @@ def test_modifiers_stand_in_the_plan_and_come_back(tmp_path):
         plan_of(content)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", ["DQN", "LinearQ", "PPO", "QLearning"])
 def test_a_policy_decides_without_replay_memory_and_optimiser(name, monkeypatch):
     agent = {"DQN": jm.DQN(network=jm.Dense(8), replay_start=32), "LinearQ": jm.LinearQ(replay=True, tiles=3)}.get(name)

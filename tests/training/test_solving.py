@@ -178,6 +178,7 @@ class Chancy(jm.Environment):
         return 0.1 * after.left - 0.3 * after.row[1] + before.left * action
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("environment", "horizon"),
     [

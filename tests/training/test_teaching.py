@@ -112,6 +112,7 @@ def test_a_fitted_table_is_the_best_that_the_records_hold(walked):
     assert poor.table.to_numpy()[0].tolist() == [2.0, 0.0, 1.5]
 
 
+@pytest.mark.slow
 def test_cloning_has_the_frequencies_and_other_methods_the_best(walked):
     records = jm.Records.read(walked[0], Ford())
     small = {"network": jm.Dense(32), "minibatch": 128, "learning_rate": 5e-3}
@@ -134,6 +135,7 @@ def test_cloning_has_the_frequencies_and_other_methods_the_best(walked):
     assert opened.values({"stone": 1}) == taught.policy.values({"stone": 1})
 
 
+@pytest.mark.slow
 def test_an_expectile_and_a_conservative_step_by_hand():
     """One update of each against the published equations, by NumPy."""
     log = pd.DataFrame(
@@ -222,6 +224,7 @@ def test_an_expectile_and_a_conservative_step_by_hand():
         assert (moved[0.5] - moved[0.0])[k] == pytest.approx(-1e-2 * 0.5 * slope, abs=2e-5)
 
 
+@pytest.mark.slow
 def test_an_estimate_is_the_weighted_mean_by_hand_and_says_when_it_knows_little(walked):
     log = jm.read_rollouts(walked[0])
     table = pd.concat([one.table.assign(episode=k) for k, one in enumerate(log)], ignore_index=True)
@@ -239,10 +242,11 @@ def test_an_estimate_is_the_weighted_mean_by_hand_and_says_when_it_knows_little(
     assert near.effective > 0.8 * near.episodes
     with pytest.raises(SettingError, match='judged with `act="greedy"`'):
         jm.estimate(best, records, act="sampled")
-    with pytest.raises(SettingError, match="other channels"):
+    with pytest.raises(SettingError, match=r"the policy observes .* and the environment of the records shows"):
         jm.estimate(jm.train(Corridor(), jm.QLearning(), steps=50, lane="plain", folder=None), records)
 
 
+@pytest.mark.slow
 def test_fitted_values_are_those_of_the_recorded_process_by_hand(walked):
     """With a feature a state the passes are backward induction on means of what was recorded; with random ones the estimate is that of the policy."""
     chance = np.random.default_rng(2)
@@ -284,6 +288,7 @@ def test_fitted_values_are_those_of_the_recorded_process_by_hand(walked):
 STILL = {"scaling": "bounds", "rewards_scaled": False}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     ("teacher", "learner", "same"),
     [
@@ -306,6 +311,7 @@ def test_a_policy_that_records_have_taught_goes_on_in_the_environment(teacher, l
     assert jm.redo(run.path).same
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "agent", [jm.DQN(replay_start=40, **STILL), jm.DQN(replay_start=40, prioritised=True, **STILL)]
 )

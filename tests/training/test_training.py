@@ -38,6 +38,7 @@ def files(run):
     return {name: (run.path / name).read_bytes() for name in ("episodes.csv",)}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_the_same_seed_gives_the_same_episodes_byte_for_byte(lane):
     def train(seed):
@@ -50,6 +51,7 @@ def test_the_same_seed_gives_the_same_episodes_byte_for_byte(lane):
     assert len({run.path for run in (first, second, other)}) == 3
 
 
+@pytest.mark.slow
 @settings(max_examples=6, deadline=None)
 @given(st.lists(st.integers(1, 120), min_size=1, max_size=6))
 @pytest.mark.parametrize("kind", [PlainLoop, CompiledLoop])
@@ -73,6 +75,7 @@ def test_splitting_changes_no_table_and_no_reading(kind):
     assert loops[0].readings() == loops[1].readings()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_counts_are_decisions_of_all_copies_and_the_last_turn_is_run_whole(lane):
     run = jm.train(Corridor(), AGENT, steps=100, copies=7, lane=lane, folder=None)
@@ -87,6 +90,7 @@ def test_counts_are_decisions_of_all_copies_and_the_last_turn_is_run_whole(lane)
     assert by_episodes.origin["decisions"] == by_episodes.episodes["steps"].sum()
 
 
+@pytest.mark.slow
 def test_what_closed_an_episode_is_recorded_with_what_else_held():
     frame = jm.train(Skiff(), jm.RandomPlay(), episodes=300, copies=4, folder=None).episodes
     assert set(frame["closed_by"]) <= {"far", "too_far", "deadline", "calm", "time limit"}
@@ -103,6 +107,7 @@ def test_returns_can_be_weighed_anew_afterwards(trained):
         trained.returns({"flood": 1.0})
 
 
+@pytest.mark.slow
 def test_several_seeds_are_runs_with_a_table():
     runs = jm.train(Corridor(), AGENT, steps=200, seeds=range(3), lane="plain", folder="runs", name="trio")
     assert [run.name for run in runs] == ["trio-seed0", "trio-seed1", "trio-seed2"]
@@ -177,6 +182,7 @@ class Traced(Tally):
         return learner, memory, (jnp.mean(experience.rewards),)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("copies", [1, 3])
 def test_an_agent_of_ones_own_trains_on_every_lane_that_it_can(copies):
     run = jm.train(Corridor(), Tally(), steps=600, copies=copies, folder="runs")
@@ -195,6 +201,7 @@ def test_an_agent_of_ones_own_trains_on_every_lane_that_it_can(copies):
     assert both[1].policy.choose({"cell": 2}) == 1
 
 
+@pytest.mark.slow
 def test_what_fails_is_told_and_what_was_recorded_is_kept():
     class Souring(Corridor):
         @jm.reward
@@ -272,6 +279,7 @@ class Clock(Traced):
         return {**learner, "paces": paces, "at": learner["at"] + 1}, memory, (0.0,)
 
 
+@pytest.mark.slow
 def test_schedules_do_not_depend_on_where_a_long_run_is_cut():
     """Beyond 2**24 decisions a float no longer counts them one by one."""
     loops = [CompiledLoop(Corridor(slip=0.4), Clock(), 2, 3, Planned(steps=22_000_000)) for _ in range(2)]
@@ -292,6 +300,7 @@ def test_the_live_line_says_what_a_person_asks():
     assert [duration(s) for s in (8.2, 200, 7500)] == ["8 s", "3 min 20 s", "2 h 05 min"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_ctrl_c_ends_cleanly_with_everything_saved(lane, tmp_path):
     script = tmp_path / "long.py"

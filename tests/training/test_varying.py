@@ -64,6 +64,7 @@ def together(draw):
     return {"steepness": steepness, "friction": 0.1 * steepness}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 @pytest.mark.parametrize("agent", [jm.RandomPlay(), jm.PPO(horizon=4, minibatch=16)], ids=["pilot", "arrays"])
 def test_each_episode_is_played_with_what_is_recorded_of_it(lane, agent):
@@ -88,6 +89,7 @@ def test_bounds_of_draws():
     assert stats.kstest(np.log10(values), stats.uniform(-2.0, 2.0).cdf).pvalue > 1e-3
 
 
+@pytest.mark.slow
 def test_a_plan_keeps_what_varies_and_trains_the_same_again():
     Path("drawn.py").write_text("def tilt(draw):\n    return {'steepness': draw.uniform(1.0, 2.0)}\n")
     text = '[environment]\nuse = "ferry"\n[agent]\nuse = "RandomPlay"\n[training]\nsteps = 2000\ncopies = 8\n'

@@ -123,6 +123,7 @@ def until(holds, seconds=90.0):
     raise AssertionError("it did not come about in time")
 
 
+@pytest.mark.slow
 def test_two_workers_share_a_queue_and_one_that_is_killed_loses_nothing(tmp_path):
     (tmp_path / "plan.toml").write_text(PLAN.format(steps=160_000))
     folder = tmp_path / "runs"
@@ -166,6 +167,7 @@ def test_two_workers_share_a_queue_and_one_that_is_killed_loses_nothing(tmp_path
         assert (folder / job.run / "episodes.csv").read_bytes() == (alone.path / "episodes.csv").read_bytes()
 
 
+@pytest.mark.slow
 def test_a_job_stops_cleanly_goes_on_and_tells_why_it_failed(tmp_path):
     folder = tmp_path / "runs"
     (tmp_path / "plan.toml").write_text(PLAN.format(steps=50_000_000))

@@ -298,6 +298,7 @@ def test_what_is_right_is_not_found():
         assert jm.check(cls(), steps=400, speed=False).findings == []
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "cls", [*TRACED, *(getattr(jm.gallery, c) for _, c in SHIPPED.values())], ids=lambda c: c.__name__
 )
@@ -309,6 +310,7 @@ def test_a_clean_environment_passes(cls):
     assert "random" in report.levels
 
 
+@pytest.mark.slow
 def test_the_report_tells_ranges_levels_and_why_it_does_not_compile():
     report = jm.check(Branching(), steps=500, speed=True)
     assert not report.compiles

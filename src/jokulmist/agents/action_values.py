@@ -53,6 +53,6 @@ def chosen_index(shapes: Any, values: Any, legal: Any, noise: Any, exploration: 
     return xp.where(u[0] < exploration, any_action, best)
 
 
-def by_label(spec: Spec, values: Any) -> dict[str, float]:
-    """One observation's values by the label of the action, or of the combination."""
-    return dict(zip(joint_over(spec.action).labels, map(float, np.asarray(values)), strict=True))
+def by_label(spec: Spec, values: Any) -> dict[str, Any]:
+    """Values of shape ``(rows, actions)`` by the label of the action, or of the combination; one a row."""
+    return dict(zip(joint_over(spec.action).labels, np.asarray(values).T, strict=True))

@@ -291,6 +291,8 @@ class Agent(BaseModel, metaclass=_Declared):
     reads_memory: ClassVar[bool] = True
     # Whether it learns: a policy that plays a player does not.
     learns: ClassVar[bool] = True
+    # Whether it learns from replay; `learn` then takes a `bonus`, which is added to rewards as they are sampled.
+    replays: ClassVar[bool] = False
     # What `recorded` tells of each copy's episode, by the names of columns of episodes.csv.
     record_names: ClassVar[tuple[str, ...]] = ()
     # Whether the copies' first episodes are cut at different ages, so that no batch holds one phase of the episodes only.

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal
 from pydantic import PrivateAttr, field_validator
 
 from jokulmist.agents.contract import Agent, Shapes, numbers_at
-from jokulmist.environments.spaces.channels import Spec
+from jokulmist.environments.spaces.channels import Spec, refuse_mismatch
 from jokulmist.errors import SettingError
 from jokulmist.learning.schedules import Coefficients, Progress, coefficients
 
@@ -86,16 +86,8 @@ class Fixed(Agent):
                 "`Fixed` plays one of several players, by a policy that was learned before. Give it to a player of an environment with `players`, e.g. "
                 '`{"north": jm.PPO(), "south": jm.Fixed("runs/haul-ppo-001")}`.'
             )
-        if self._spec is not None and self._spec != spec:
-            ours, theirs = [c.name for c in self._spec.channels], [c.name for c in spec.channels]
-            what = (
-                f"observes {ours}, and the player sees {theirs}"
-                if ours != theirs
-                else "learned with other bounds or another action"
-            )
-            raise SettingError(
-                f"the policy of {self.policy!r} does not fit: it {what}. Use one that learned on this environment."
-            )
+        if self._spec is not None:
+            refuse_mismatch(self._spec, spec, f"the policy of {self.policy!r}", "the player")
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         self.refuse(spec)

@@ -23,6 +23,7 @@ from jokulmist.learning.networks.inputs import applied
 from jokulmist.learning.networks.layout import Layout, built, usual_network
 from jokulmist.learning.observation_scaling import Running, fresh_running, gathered, met, prepared
 from jokulmist.learning.optimisation import descended, first_moments
+from jokulmist.learning.replay import Bonus
 from jokulmist.learning.reward_scaling import followed, spread_of
 from jokulmist.learning.schedules import Coefficients, coefficients
 from jokulmist.trees import replaced
@@ -157,6 +158,12 @@ class Seeking(Agent):
         else:
             known, new, open_now = foretold(shapes, numbers, learner.known, memory["open"], experience)
         more = numbers.novelty_weight * new
+        if shapes.kind.replays:
+            bonus = Bonus(more, lambda sample: numbers.novelty_weight * novelty_of(shapes, known, sample))
+            own, own_memory, told = shapes.kind.learn(
+                shapes.inner, numbers, learner.own, memory["own"], experience, noise, bonus
+            )
+            return Sought(own, known), {"own": own_memory, "open": open_now}, (*told, jnp.mean(more))
         rewards = experience.rewards + more
         if shapes.judge is not None:
             known, ahead = judged(shapes, numbers, learner.known, known, experience, new)
@@ -188,6 +195,21 @@ def unmet(numbers: Numbers) -> Any:
     """What a table holds where nothing was met yet: as if everything were new from there on, for at most a hundred decisions (Jin et al., 2018, algorithm 1, begins with
     the highest value, too). Else what was never tried would look worse than what was tried once."""
     return numbers.novelty_weight / np.maximum(1.0 - numbers.discount, 0.01)
+
+
+def novelty_of(shapes: Any, known: Known, sample: Any) -> Any:
+    """How new decisions from replay are by what was met until now: a bonus that was stored would stay as large as it was then."""
+    import jax.numpy as jnp
+
+    if shapes.by == "counts":
+        entry = shapes.grid.place(list(sample.observed.numbers.T), array_ops())[0]
+        if shapes.actions > 1:
+            entry = entry * shapes.actions + sample.action[:, 0].astype(jnp.int32)
+        return 1.0 / jnp.sqrt(jnp.maximum(known.counts[entry], 1.0))
+    layout = shapes.layout
+    inputs = prepared(shapes.spec, "running", known.statistics, sample.following)
+    wanted, said = (applied(layout.module(weights), inputs) for weights in (known.target, known.weights))
+    return jnp.mean(jnp.square(said - wanted), axis=1) / spread_of(known.returns)
 
 
 def counted(shapes: Any, known: Known, experience: Any) -> tuple[Known, Any]:

@@ -160,6 +160,7 @@ class PlayerAgents(Agent):
             )
             after[g.name] = {**kept, "own": new}
             if asked is not None:
+                notes[g.name] = {"own": notes[g.name], "age": seen.age}
                 acts = _rows_of(xp, g, asked)
                 if new is not kept["own"]:  # a memory that only `learn` moves may have no axis of copies
                     after[g.name]["own"] = _chosen_where(xp, acts, new, kept["own"])
@@ -205,8 +206,9 @@ class PlayerAgents(Agent):
                 places = [place for other in shapes.groups if other.kind.learns for place in other.players]
                 got = experience.rewards[..., places].mean(axis=-1)
                 dropped = experience.broken if not isinstance(experience.broken, tuple) else False
+                told = experience.notes[g.name]["own"] if shapes.spec.action.asks else experience.notes[g.name]
                 learned[g.name], own = g.kind.met(
-                    learner[g.name], memory[g.name]["own"], experience.notes[g.name], got, experience.closed, dropped
+                    learner[g.name], memory[g.name]["own"], told, got, experience.closed, dropped
                 )
                 after[g.name] = {**memory[g.name], "own": own}
             if getattr(g.shapes, "source", None) is not None:
@@ -304,15 +306,18 @@ def _own_experience(xp: Any, shapes: Any, group: Group, e: Experience) -> Experi
         return flags if isinstance(flags, tuple) or count == 1 else xp.concatenate([flags] * count, axis=1)
 
     actions = _one_after_another(xp, [action.of(names[place], e.actions) for place in group.players], 1)
+    observed, notes = _seen(xp, group, e.observed, 1), e.notes[group.name]
+    if action.asks:  # the age of an episode counts the player's own decisions, in learning as in acting
+        observed, notes = observed._replace(age=notes["age"]), notes["own"]
     return Experience(
-        observed=_seen(xp, group, e.observed, 1),
+        observed=observed,
         actions=actions,
         rewards=xp.concatenate([e.rewards[..., place] for place in group.players], axis=1),
         ended=twice(e.ended),
         closed=twice(e.closed),
         last=_seen(xp, group, e.last, 1),
         following=_seen(xp, group, e.following, 1),
-        notes=e.notes[group.name],
+        notes=notes,
         broken=twice(e.broken),
     )
 

@@ -15,28 +15,23 @@ TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 
 
 def chances_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
-    """What a policy's outputs for one observation say, by part; a part by itself has the empty name.
+    """What a policy's outputs say, by part; a part by itself has the empty name.
 
     Returns
     -------
     dict
-        Of a choice the chances, shape ``(count,)``; of a range ``{"mean", "spread"}`` of its shape, in its units: the greedy
-        action, and the spread of the Gaussian before the bounds (before squashing, if samples are squashed).
+        Of a choice the chances, shape ``(rows, count)``; of a range ``{"mean", "spread"}``, each with an axis of rows before its shape, in its
+        units: the greedy action, and the spread of the Gaussian before the bounds (before squashing, if samples are squashed).
     """
     logs = acting.log_chances(outputs, legal)
-    found: dict[str, Any] = {name: np.exp(np.asarray(part)[0]) for name, part in zip(acting.choices, logs, strict=True)}
+    found: dict[str, Any] = {name: np.exp(np.asarray(part)) for name, part in zip(acting.choices, logs, strict=True)}
     if acting.width:
         units, (mean, log_spread) = acting.units, acting.gaussians(np.asarray(outputs))
         means = units.own(acting.bounded(mean, np))
         at = 0
         for (name, part), value in zip(units.ranges.items(), means, strict=True):
-            spread = (units.half * np.exp(log_spread[0]))[at : at + part.size].reshape(part.shape)
-            # Of one number plain Python numbers, which print as what they are.
-            found[name] = (
-                {"mean": value[0], "spread": spread}
-                if part.shape
-                else {"mean": float(value[0]), "spread": float(spread)}
-            )
+            spread = np.broadcast_to(units.half * np.exp(log_spread), mean.shape)[:, at : at + part.size]
+            found[name] = {"mean": value, "spread": spread.reshape(-1, *part.shape)}
             at += part.size
     return found
 

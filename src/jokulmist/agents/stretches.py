@@ -37,7 +37,7 @@ def with_past(action: Any, past: Any, experience: Any) -> Any:
     return jnp.concatenate([action, past.begun[..., None], past.states], axis=-1)
 
 
-def stretches(shapes: Any, numbers: Numbers, replay: Any, chance: Any, counted: bool) -> Any:
+def stretches(shapes: Any, numbers: Numbers, replay: Any, chance: Any, counted: bool, bonus: Any = None) -> Any:
     """Samples with axes (stretches, decisions, ...)."""
     import jax
     import jax.numpy as jnp
@@ -47,7 +47,7 @@ def stretches(shapes: Any, numbers: Numbers, replay: Any, chance: Any, counted: 
     place = (first[:, None] + jnp.arange(shapes.ahead) * copies) % (slots * copies)
     flat = place.reshape(-1)
     one = jnp.ones(flat.shape, jnp.float32)
-    sample = memory_of.transitions(shapes.spec, replay, flat, one, shapes.n_step, numbers.discount, counted)
+    sample = memory_of.transitions(shapes.spec, replay, flat, one, shapes.n_step, numbers.discount, counted, bonus)
     return jax.tree.map(lambda leaf: leaf.reshape(*place.shape, *leaf.shape[1:]), sample)
 
 

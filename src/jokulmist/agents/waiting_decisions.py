@@ -148,7 +148,9 @@ def _some_finished(kept: dict[str, Any], row: Experience, acts: Any, asks: Any, 
     count, finished = kept["count"], kept["finished"]
     room = jax.tree.leaves(finished)[0].shape[0]
     put = done & (count < room)
-    new = Experience(observed, actions, paid, ended, closed, row.last, row.following, notes, kept["left_out"])
+    age = observed.age + 1
+    last, following = row.last._replace(age=age), row.following._replace(age=jnp.where(closed, 0, age))
+    new = Experience(observed, actions, paid, ended, closed, last, following, notes, kept["left_out"])
     places, rows = jnp.where(put, count, room), jnp.arange(count.shape[0])
     written = jax.tree.map(lambda whole, one: whole.at[places, rows].set(one, mode="drop"), finished, new)
     left_out = jnp.where(done, ~put, kept["left_out"])

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
 from jokulmist.errors import SettingError, listed, nearest
@@ -292,6 +292,19 @@ class Varying:
                     f"`score` of `Levels` is {self.levels.score!r}; it must be one of {listed(scores)}."
                     f"{nearest(self.levels.score, scores)}"
                 )
+
+    def written(self) -> dict[str, Any]:
+        """What varies and how, as plans hold it; of a function only that there is one."""
+        vary = (
+            {name: how.written() for name, how in self.vary.items()} if isinstance(self.vary, dict) else repr(self.vary)
+        )
+        return {"vary": vary, "levels": None if self.levels is None else asdict(self.levels)}
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Varying) and (other.vary, other.levels) == (self.vary, self.levels)
+
+    def __hash__(self) -> int:
+        return hash(self.names)
 
     @property
     def key(self) -> Any:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -147,10 +148,11 @@ class MiddleOfChance:
         return value
 
 
-def decision_of(policy: Policy, copies: int, says: bool = False) -> Any:
-    """What a policy does without exploration in so many copies, as a function of what they see that can be traced; and what it says beside it, if asked for.
+def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, Any]:
+    """What a policy does without exploration in so many copies, as a function of the learner and of what they see that can be traced, and the learner; and what it
+    says beside it, if asked for.
 
-    Of a recurrent network it is a function of what they see and of what they remember, and also gives what they remember then.
+    Of a recurrent network it is also a function of what they remember, and gives what they remember then.
 
     Raises
     ------
@@ -174,21 +176,18 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> Any:
         raise SettingError("what a recurrent policy says beside its decisions does not leave yet. Leave out `says`.")
     learner = jax.tree.map(jnp.asarray, policy.learner)
 
-    def remembering(seen: Seen, state: Any) -> Any:
+    def remembering(learner: Any, seen: Seen, state: Any) -> Any:
         # It begins where its state is that of a begin, and nowhere else.
         going = seen._replace(age=jnp.ones_like(seen.age))
         own = {**memory, "state": state}
         actions, after, _ = kind.choose(shapes, numbers, learner, own, going, MiddleOfChance(), False)
         return actions, after["state"]
 
-    if width:
-        return remembering
-
-    def decided(seen: Seen) -> Any:
+    def decided(learner: Any, seen: Seen) -> Any:
         actions = kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
         return (actions, kind.said(shapes, learner, seen)) if says else actions
 
-    return decided
+    return (remembering if width else decided), learner
 
 
 def state_width_of(policy: Policy) -> int:
@@ -218,7 +217,8 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
     import jax
     import jax.numpy as jnp
 
-    decided, spec = decision_of(policy, 1, says), policy.spec
+    decide, learner = decision_of(policy, 1, says)
+    decided, spec = partial(decide, learner), policy.spec
     widths = mask_widths(spec.action) if spec.masked else []
     seen = Seen(
         jnp.zeros((1, spec.width), jnp.float32), {c.name: jnp.zeros((1, *c.shape), jnp.uint8) for c in spec.images},
@@ -318,7 +318,8 @@ def decided_by(
     import jax
     import jax.numpy as jnp
 
-    decided = jax.jit(decision_of(policy, 1, says))
+    decide, learner = decision_of(policy, 1, says)
+    decided = partial(jax.jit(decide), learner)
     found: list[dict[str, Any]] = []
     told: list[dict[str, Any]] = []
     parts, width = parts_of(policy.spec.action), state_width_of(policy)

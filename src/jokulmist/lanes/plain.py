@@ -14,7 +14,7 @@ from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import Mask
 from jokulmist.environments.transition.copy import FIRST, LATER, Copy, draws_of
 from jokulmist.environments.transition.simulator_stepping import stepper_for
-from jokulmist.environments.transition.stepping import Stepper
+from jokulmist.environments.transition.stepping import SAFE, Stepper
 from jokulmist.lanes.protocol import Finished, Observed, Outcome
 from jokulmist.trees import filled
 
@@ -133,7 +133,7 @@ class PlainLane:
         values = {}
         for field in self.description.fields:
             value = arrays[f"fields/{field.name}"][i]
-            values[field.name] = value.item() if field.scalar else _frozen(value)
+            values[field.name] = SAFE[field.kind][0](value) if field.scalar else _frozen(value)
         state = object.__new__(self.step.state_class)
         state.__dict__.update(values)
         return state

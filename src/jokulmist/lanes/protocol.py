@@ -97,6 +97,14 @@ class Observed:
         return Seen(rows, images, legal, np.array(self.ages, np.int32))
 
 
+def joined_moments(moments: Sequence[Observed]) -> Observed:
+    """What was seen at several moments, one after another, as if copies side by side saw it."""
+    parts = [
+        [one for moment in moments for one in getattr(moment, name)] for name in ("rows", "images", "masks", "ages")
+    ]
+    return Observed(*parts)
+
+
 def no_number(rows: Sequence[Sequence[Any]]) -> str:
     """What to say of rows that are no table of numbers; empty where they are one."""
     for row in rows:

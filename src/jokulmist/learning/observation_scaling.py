@@ -17,6 +17,9 @@ from jokulmist.learning.networks.inputs import Inputs
 Scaling = Literal["bounds", "running", "none"]
 FURTHEST = 10.0
 MOST_COUNTED = 2.0**22
+# Rows of statistics before the first decision that is learned from: a thousand decisions of random play, each with what was
+# decided on and what followed.
+WARM_UP = 2_000
 LEAST_SHARE, WIDEST = 0.01, 12.0
 
 
@@ -76,6 +79,33 @@ def gathered(statistics: Running | None, numbers: Any) -> Running | None:
     # A count in single precision stops growing at 2^24 while the sums would not; kept below, older rows fade instead.
     kept = jnp.minimum(total, MOST_COUNTED)
     return Running(kept, statistics.mean + apart * (count / total), sums * (kept / total))
+
+
+def gathered_unless(still: bool, statistics: Running | None, numbers: Any) -> Running | None:
+    """The statistics after more rows; those that are warm stay as they are under weights that are held (`still`).
+
+    A network with frozen weights is another function as soon as its inputs are scaled otherwise.
+    """
+    after = gathered(statistics, numbers)
+    if statistics is None or after is None or not still:
+        return after
+    import jax.numpy as jnp
+
+    warm = is_warm(statistics)
+    return Running(*(jnp.where(warm, old, new) for old, new in zip(statistics, after, strict=True)))
+
+
+def counted_fully(statistics: Running) -> Running:
+    """Warm statistics as if they were of as many rows as are counted at most, so that a policy that is begun with is not changed at once by other numbers."""
+    if not is_warm(statistics):
+        return statistics
+    more = np.float32(MOST_COUNTED) / statistics.count
+    return Running(np.asarray(MOST_COUNTED, np.float32), statistics.mean, statistics.square * more)
+
+
+def is_warm(statistics: Running | None) -> Any:
+    """Whether the statistics have met enough to be learned with; always where there are none."""
+    return True if statistics is None else statistics.count >= WARM_UP
 
 
 def met(experience: Any) -> Any:

@@ -17,6 +17,7 @@ take as many sums as the logarithm of all rows.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -84,6 +85,21 @@ class Replay(NamedTuple):
     stored: Any
     frames: Frames | None
     priorities: Priorities | None
+
+
+class Bonus(NamedTuple):
+    """What is added to rewards when they are learned from, and changes while they stand in memory.
+
+    Attributes
+    ----------
+    met : float32, shape ``(turns, copies)``
+        Of the decisions that are written now.
+    replayed : function (Sample of one step a row) -> float32, shape ``(rows,)``
+        Of decisions that are sampled, as things stand now.
+    """
+
+    met: Any
+    replayed: Callable[[Sample], Any]
 
 
 class Sample(NamedTuple):
@@ -267,7 +283,7 @@ def chances_for(noise: Any, rows: int, prioritised: bool) -> Any:
 
 def sampled(
     spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any, correction: Any = None, counted: bool = False,
-    minibatches: int = 1,
+    minibatches: int = 1, bonus: Bonus | None = None,
 ) -> Sample:  # fmt: skip
     """Transitions, drawn uniformly or by priority.
 
@@ -281,6 +297,8 @@ def sampled(
         Exponent of the importance weights, with priorities.
     minibatches : int
         How many minibatches the rows will be cut into, in order; with priorities each gets rows from all of memory.
+    bonus : Bonus, optional
+        Added to the rewards.
     """
     import jax.numpy as jnp
 
@@ -295,7 +313,7 @@ def sampled(
         reach = oldest[place % copies] if oldest.shape else oldest
         weight = jnp.where((back >= n_step) & (back <= reach), weight, 0.0)
         importance = weight / jnp.maximum(jnp.max(weight), 1e-12)
-    return transitions(spec, replay, place, importance, n_step, discount, counted)
+    return transitions(spec, replay, place, importance, n_step, discount, counted, bonus)
 
 
 def places(spec: Spec, replay: Replay, chance: Any, ahead: int) -> Any:
@@ -359,8 +377,9 @@ def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any, mi
 
 
 def transitions(
-    spec: Spec, replay: Replay, place: Any, importance: Any, n_step: int, discount: Any, counted: bool = False
-) -> Sample:
+    spec: Spec, replay: Replay, place: Any, importance: Any, n_step: int, discount: Any, counted: bool = False,
+    bonus: Bonus | None = None,
+) -> Sample:  # fmt: skip
     """The transitions that start in the given places (slot times copies, plus copy)."""
     import jax.numpy as jnp
 
@@ -368,6 +387,11 @@ def transitions(
     rows = replay.rows.reshape(-1, columns)
     onward = (place[:, None] + jnp.arange(n_step) * copies) % (slots * copies)
     found = rows[onward]
+    rewards = found[..., REWARD]
+    if bonus is not None:
+        each = onward.reshape(-1)
+        steps_alone = transitions(spec, replay, each, jnp.ones(each.shape, jnp.float32), 1, discount, counted)
+        rewards = rewards + bonus.replayed(steps_alone).reshape(rewards.shape)
     closed, ended = found[..., CLOSED] % 2.0, found[..., ENDED]
     # 1 as long as no step before has closed the episode, or was the last that is known of it.
     going = (1.0 - closed[:, :-1]) * (found[:, 1:, CLOSED] < 2.0)
@@ -395,7 +419,7 @@ def transitions(
         observed=Seen(found[:, 0, :width], images, _masks(spec, found[:, 0, 2 * width :]), age),
         following=Seen(last[:, width : 2 * width], images_last, _masks(spec, last[:, 2 * width + masks :]), age_last),
         action=found[:, 0, 2 * (width + masks) : -FACTS - counted],
-        gain=jnp.sum(found[..., REWARD] * running * power, axis=1),
+        gain=jnp.sum(rewards * running * power, axis=1),
         weight_ahead=ahead * (1.0 - jnp.max(ended * running, axis=1)),
         importance=importance,
         place=place,

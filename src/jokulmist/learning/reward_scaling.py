@@ -51,11 +51,14 @@ def spread_of(returns: Running | None) -> Any:
     return spread * known + (1.0 - known)
 
 
-def returns_after(experience: Any, returns: Running | None, memory: Any, discount: Any) -> tuple[Running | None, Any]:
+def returns_after(
+    experience: Any, returns: Running | None, memory: Any, discount: Any, bonus: Any = None
+) -> tuple[Running | None, Any]:
     """The statistics after some turns, and the running returns of all copies; both as they were where nothing is scaled."""
     if returns is None:
         return None, memory
-    ahead, memory = followed(memory, experience.rewards, experience.closed, discount)
+    rewards = experience.rewards if bonus is None else experience.rewards + bonus.met
+    ahead, memory = followed(memory, rewards, experience.closed, discount)
     return gathered(returns, ahead[..., None]), memory
 
 

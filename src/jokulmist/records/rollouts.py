@@ -77,7 +77,6 @@ class EpisodeWriter:
         self.actions: list[Any] = []
         self.terms: list[list[float]] = []
         self.measures: list[list[float]] = []
-        self.judged: list[dict[str, float]] = []
         self._before: RecordedEpisode | None = None
 
     def saved(self) -> dict[str, Any]:
@@ -124,7 +123,6 @@ class EpisodeWriter:
         n = len(self.terms)
         names = list(self.images[0])
         fields = list(self.states[0])
-        judged = list(self.judged[0]) if len(self.judged) == n and n else []
         return RecordedEpisode(
             numbers=np.array(self.rows, np.float32).reshape(n + 1 - first, -1),
             images={name: np.stack([image[name] for image in self.images]) for name in names},
@@ -133,7 +131,6 @@ class EpisodeWriter:
             measures=np.array(self.measures, np.float32).reshape(n, -1 if n else 0),
             held=held,
             states={name: np.stack([np.asarray(state[name]) for state in self.states]) for name in fields},
-            judged={name: np.array([row[name] for row in self.judged], np.float32) for name in judged},
         )
 
 
@@ -306,21 +303,7 @@ class Rollout:
 
     def states(self, environment: Environment) -> list[Any]:
         """The recorded states, as instances of the class's State."""
-        kind = type(environment).State
-        found = []
-        for _, row in self.table.iterrows():
-            values: dict[str, Any] = {}
-            for f in describe(environment).fields:
-                value = row[f"{STATE}{f.name}"]
-                values[f.name] = (
-                    {"float": float, "int": int, "bool": bool}[f.kind](value)
-                    if f.scalar
-                    else np.asarray(value, f.dtype).reshape(f.shape)
-                )
-            state = object.__new__(kind)
-            state.__dict__.update(values)
-            found.append(state)
-        return found
+        return states_of(self.table, environment)
 
     @cells.safely
     def _repr_html_(self) -> str:
@@ -332,6 +315,20 @@ class Rollout:
 
     def __repr__(self) -> str:
         return f"<rollout of {self.run}, episode {self.episode}: {self.steps} decisions, return {self.total:.4g}>"
+
+
+def states_of(table: pd.DataFrame, environment: Environment) -> list[Any]:
+    """The states that stand in the columns ``state.*``, one a row, as instances of the class's State."""
+    kinds, kind = {"float": float, "int": int, "bool": np.bool_}, type(environment).State
+    found = []
+    fields = describe(environment).fields
+    for values in zip(*(table[f"{STATE}{f.name}"] for f in fields), strict=True):
+        state = object.__new__(kind)
+        for f, value in zip(fields, values, strict=True):
+            one = kinds[f.kind](value) if f.scalar else np.asarray(value, f.dtype).reshape(f.shape)  # type: ignore[arg-type]
+            state.__dict__[f.name] = one
+        found.append(state)
+    return found
 
 
 def rollout_of(description: Description, recorded_episode: RecordedEpisode, run: str, episode: int) -> Rollout:

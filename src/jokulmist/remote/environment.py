@@ -195,7 +195,7 @@ def _program(connection: Mapping[str, Any], secret: str | None) -> Program:
 
 
 def _class_of(program: Program, connection: Mapping[str, Any], described: Any) -> type[RemoteSimulator]:
-    key = f"{id(program)} {json.dumps([connection, described], sort_keys=True, default=str)}"
+    key = f"{id(program)} {json.dumps([connection, described], default=str)}"
     if key not in _CLASSES:
         _CLASSES[key] = _declared(program, connection, described)
     return _CLASSES[key]

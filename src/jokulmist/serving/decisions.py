@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Mapping, Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -52,7 +53,11 @@ class Decider:
         self.state_width = state_width_of(policy)
         # What each session remembers; the one that was not asked for longest is forgotten when there are too many.
         self._states: OrderedDict[str, Any] = OrderedDict()
-        self._by_size = {count: jax.jit(decision_of(policy, count)) for count in SIZES}
+        self._by_size = {}
+        for count in SIZES:
+            decide, learner = decision_of(policy, count)
+            # The learner is an argument: a large table that stood in the program would take half a minute to compile.
+            self._by_size[count] = partial(jax.jit(decide), learner)
 
     def warm_up(self) -> None:
         """Compile for all sizes, so that the first who asks does not wait."""

@@ -22,7 +22,8 @@ from jokulmist.records.files import replace_file
 from jokulmist.studies.ratings import Ratings, rated
 from jokulmist.studies.statistics import ALPHA
 from jokulmist.training.evaluation.evaluate import evaluate, interval_of
-from jokulmist.training.policies.policy import Act, Policy
+from jokulmist.training.policies.acting import Act
+from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
 
 if TYPE_CHECKING:

@@ -111,6 +111,7 @@ class CriticAgent(Agent):
     novelty: NoveltySetting | None = None
 
     keeps_states: ClassVar[bool] = False
+    replays: ClassVar[bool] = True
 
     def remembers(self) -> bool:
         return isinstance(self.network, Recurrent)
@@ -168,23 +169,23 @@ class CriticAgent(Agent):
         return learner._replace(learning=learning, replay=())
 
     @classmethod
-    def state_value(cls, shapes: Any, learner: Learned, observed: Any) -> float:
-        """The critics' mean value of one observation at the greedy action, in the scale of the rewards."""
+    def state_values(cls, shapes: Any, learner: Learned, observed: Any) -> Any:
+        """The critics' mean value at the greedy action, in the scale of the rewards, one a row."""
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
         acting, learning = shapes.acting, learner.learning
         policy, critics = shapes.layout.module(learning.policy), shapes.critics.module(learning.critics)
         if shapes.state_width:  # as if its episode began with it
-            nothing = np.zeros((1, shapes.remembered), np.float32)
+            nothing = np.zeros((len(inputs.numbers), shapes.remembered), np.float32)
             policy = Remembering(policy, nothing[:, : shapes.state_width])
             critics = Remembering(critics, nothing[:, shapes.state_width :])
         outputs = outputs_of(policy, inputs)
         unit = acting.bounded(outputs[:, acting.alternatives : acting.alternatives + acting.width], np)
-        values = np.asarray(values_at(critics, inputs, unit)).mean(axis=0)[0]
-        best = values[0]
+        values = np.asarray(values_at(critics, inputs, unit)).mean(axis=0)
+        best: Any = np.zeros(len(values), int)
         if acting.choices:
             greedy = acting.indices(acting.likeliest(outputs, observed.legal, np))
-            best = values[int(joint_over(shapes.spec.action).index(acting.own(greedy, unit))[0])]
-        return float(best) * float(spread_of(learner.returns))
+            best = np.asarray(joint_over(shapes.spec.action).index(acting.own(greedy, unit)))
+        return values[np.arange(len(values)), best] * float(spread_of(learner.returns))
 
 
 def begun(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = ()) -> Learned:

@@ -107,11 +107,11 @@ class Remembering:
 
 
 class GoingAlong:
-    """A recurrent policy along stretches of decisions, through all of which its gradient goes."""
+    """A recurrent policy along stretches of decisions, through which its gradient goes but for the burn-in."""
 
-    def __init__(self, policy: Any, past: Any) -> None:
-        self._policy, self._past = policy, past
+    def __init__(self, policy: Any, past: Any, burn_in: int) -> None:
+        self._policy, self._past, self._burn_in = policy, past, burn_in
 
     def outputs(self, inputs: Inputs) -> Any:
         """What it is made of."""
-        return self._policy.along(inputs, self._past.begun, self._past.states)[0][0]
+        return self._policy.along(inputs, self._past.begun, self._past.states, self._burn_in)[0][0]

@@ -34,7 +34,7 @@ Update = Callable[..., tuple[Learning, Any]]
 
 def learned(
     shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, update: Update,
-    readings: int, chances: int = 0,
+    readings: int, chances: int = 0, bonus: Any = None,
 ) -> tuple[Learned, Any, tuple[Any, ...]]:  # fmt: skip
     """Remember what happened, and make the updates that are due.
 
@@ -45,13 +45,15 @@ def learned(
         How many an update gives.
     chances : int
         Sets of standard normal numbers that an update needs, each of the shape of its actions.
+    bonus : Bonus, optional
+        Added to the rewards as they are sampled.
     """
     import jax.numpy as jnp
 
     acting = shapes.acting
     # Replay keeps the rewards as they were: they are divided when they are learned from.
     returns, open_now = returns_after(
-        experience, learner.returns, memory["returns"], weight_ahead(numbers, experience.advances)
+        experience, learner.returns, memory["returns"], weight_ahead(numbers, experience.advances), bonus
     )
     action, past = experience.notes if shapes.state_width else (experience.notes, ())
     if acting.choices:
@@ -70,14 +72,14 @@ def learned(
 
     def going(learning: Learning) -> Any:
         if shapes.state_width:
-            parts = (stretches(shapes, numbers, replay, chance, counts_advances(shapes)), normal)
+            parts = (stretches(shapes, numbers, replay, chance, counts_advances(shapes), bonus), normal)
             learning, told = one_after_another(
                 lambda now, some, chance: update(shapes, numbers, now, rows_along(shapes, learner, some, chance, spread)),
                 learning, updates, shapes.minibatch, *parts,
             )  # fmt: skip
             return learning, jnp.mean(told, axis=0)
         sample = memory_of.sampled(
-            shapes.spec, replay, chance, shapes.n_step, numbers.discount, counted=counts_advances(shapes)
+            shapes.spec, replay, chance, shapes.n_step, numbers.discount, counted=counts_advances(shapes), bonus=bonus
         )
         batch = rows_from(shapes, learner, sample, spread, normal)
         learning, told = one_after_another(
@@ -167,7 +169,7 @@ def judged_rows(shapes: Any, critics: Any, rows: Rows) -> Any:
     if not rows.past:
         return values_at(critics, rows.inputs, rows.unit)
     states = rows.past.states[..., shapes.state_width :]
-    return critics.along(with_action(rows.inputs, rows.unit), rows.past.begun, states)[0]
+    return critics.along(with_action(rows.inputs, rows.unit), rows.past.begun, states, shapes.network.burn_in)[0]
 
 
 def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, wanted: Any) -> tuple[Any, Any, Any]:

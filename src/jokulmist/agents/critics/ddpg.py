@@ -197,6 +197,8 @@ class DDPG(DeterministicAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
-        return learned(shapes, numbers, learner, memory, experience, noise, update, len(DDPG.reading_names))
+        return learned(
+            shapes, numbers, learner, memory, experience, noise, update, len(DDPG.reading_names), bonus=bonus
+        )

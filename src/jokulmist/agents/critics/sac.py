@@ -129,17 +129,19 @@ class SAC(CriticAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
-        return learned(shapes, numbers, learner, memory, experience, noise, update, len(SAC.reading_names), 2)
+        return learned(
+            shapes, numbers, learner, memory, experience, noise, update, len(SAC.reading_names), 2, bonus=bonus
+        )
 
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
-        """For one observation and by part, the chances of each alternative of a choice, or mean and spread of a range."""
+        """By part the chances of each alternative of a choice, or mean and spread of a range, one a row."""
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
         policy = shapes.layout.module(learner.learning.policy)
         if shapes.state_width:  # as if its episode began with it
-            policy = Remembering(policy, np.zeros((1, shapes.state_width), np.float32))
+            policy = Remembering(policy, np.zeros((len(inputs.numbers), shapes.state_width), np.float32))
         outputs = policy.outputs(inputs)
         return chances_by_part(shapes.acting, outputs, observed.legal)
 
@@ -236,7 +238,7 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tup
 
     def loss(policy: Any) -> Any:
         if rows.past:
-            policy = GoingAlong(policy, own)
+            policy = GoingAlong(policy, own, shapes.network.burn_in)
         value, each = soft_value(shapes, temperature, policy, judges, rows.inputs, rows.legal, chance[1])
         return -rows.mean(value), (-rows.mean(value), rows.mean(each))
 

@@ -49,6 +49,8 @@ class TD3(DeterministicAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
-        return learned(shapes, numbers, learner, memory, experience, noise, update, len(TD3.reading_names), 1)
+        return learned(
+            shapes, numbers, learner, memory, experience, noise, update, len(TD3.reading_names), 1, bonus=bonus
+        )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
@@ -41,7 +42,8 @@ from jokulmist.learning.observation_scaling import (
     Scaling,
     fresh_running,
     fresh_statistics,
-    gathered,
+    gathered_unless,
+    is_warm,
     met,
     prepared,
 )
@@ -49,9 +51,6 @@ from jokulmist.learning.optimisation import Optimiser, descended, first_moments
 from jokulmist.learning.reward_scaling import in_scale, spread_of
 
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
-# Rows of statistics before the first decision that is learned from: a thousand decisions of random play, each with what was
-# decided on and what followed.
-WARM_UP = 2_000
 # The largest mean advantage, in spreads of the advantages, at which a value counts as settled.
 SETTLED = 0.2
 
@@ -242,8 +241,8 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
-        """For one observation and by part, the chances of each alternative of a choice, or mean and spread of a range."""
-        outputs, _ = said_first(shapes, learner, observed)
+        """By part the chances of each alternative of a choice, or mean and spread of a range, one a row."""
+        outputs, _ = _compiled_said_first()(shapes, learner, observed)
         return chances_by_part(shapes.acting, outputs, observed.legal)
 
     @staticmethod
@@ -255,14 +254,9 @@ class PolicyAgent(Agent):
         return found
 
     @staticmethod
-    def state_value(shapes: Any, learner: Learned, observed: Seen) -> float:
-        """The value that was learned of one observation, in the scale of the rewards."""
-        return float(PolicyAgent.row_values(shapes, learner, observed)[0])
-
-    @staticmethod
-    def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
-        """The same of many at once, one a row."""
-        _, values = said_first(shapes, learner, observed)
+    def state_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
+        """The values that were learned, in the scale of the rewards, one a row."""
+        _, values = _compiled_said_first()(shapes, learner, observed)
         return np.asarray(values) * float(spread_of(learner.returns))
 
 
@@ -277,9 +271,12 @@ def said_first(shapes: Any, learner: Learned, observed: Seen) -> tuple[Any, Any]
     return said
 
 
-def is_warm(statistics: Running | None) -> Any:
-    """Whether the statistics have seen enough to be learned with; always where there are none."""
-    return True if statistics is None else statistics.count >= WARM_UP
+@cache
+def _compiled_said_first() -> Any:
+    """`said_first` as one compiled call: step by step its operations would be compiled one by one, which takes seconds."""
+    import jax
+
+    return jax.jit(said_first, static_argnums=0)
 
 
 def policy_moves(shapes: Any, learner: Learned) -> Any:
@@ -390,7 +387,8 @@ def after_update(
     import jax
     import jax.numpy as jnp
 
-    statistics = gathered(learner.statistics, met(experience))
+    still = bool(getattr(shapes, "frozen", ())) or not isinstance(learner.beginning, tuple)
+    statistics = gathered_unless(still, learner.statistics, met(experience))
     warm = is_warm(learner.statistics)
     if learner.statistics is not None:
         before = (learner.weights, learner.moments)

@@ -16,7 +16,6 @@ from jokulmist.agents.policies.policy_method import (
     after_update,
     descended_by,
     entropies_of,
-    is_warm,
     policy_moves,
     rewards_in_scale,
     seen_by,
@@ -34,6 +33,7 @@ from jokulmist.agents.recurrence import (
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.advantages import accumulated
+from jokulmist.learning.observation_scaling import is_warm
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.reward_scaling import open_returns
 from jokulmist.learning.schedules import linear

@@ -77,8 +77,7 @@ class ImplicitQ(RecordedPolicy):
         "gradient_norm",
     )
 
-    state_value = staticmethod(PolicyAgent.state_value)
-    row_values = staticmethod(PolicyAgent.row_values)
+    state_values = staticmethod(PolicyAgent.state_values)
 
     def shapes(self, spec: Any, copies: int) -> Any:
         shapes = super().shapes(spec, copies)

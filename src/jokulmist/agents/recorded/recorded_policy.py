@@ -7,13 +7,13 @@ from typing import Any, ClassVar, NoReturn
 import numpy as np
 
 from jokulmist.agents.contract import Agent, Count, FixedShare, Limit, Scheduled, Shapes
-from jokulmist.agents.policies.policy_method import WARM_UP, PolicyAgent
+from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.policy_networks import policy_layout
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import ActionDistribution, acting_over
 from jokulmist.learning.networks.layout import Layout, NetworkSetting, fitting, refuse_recurrent
-from jokulmist.learning.observation_scaling import Scaling, fresh_statistics, gathered
+from jokulmist.learning.observation_scaling import WARM_UP, Scaling, fresh_statistics, gathered
 from jokulmist.learning.optimisation import Optimiser
 from jokulmist.learning.schedules import linear
 

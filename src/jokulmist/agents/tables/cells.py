@@ -33,14 +33,15 @@ SCALARS = Ops(
 )
 
 
-def array_ops(masked: bool = False) -> Ops:
-    """The functions over arrays; `masked` says that rows may hold `FORBIDDEN`."""
-    import jax.numpy as jnp
+def array_ops(masked: bool = False, xp: Any = None) -> Ops:
+    """The functions over arrays of ``jax.numpy``, or of `xp`; `masked` says that rows may hold `FORBIDDEN`."""
+    if xp is None:
+        import jax.numpy as xp
 
     return Ops(
-        lambda row: reduce(jnp.maximum, row),
-        lambda value, low, high: jnp.clip(value, low, high).astype(jnp.int32),
-        jnp.where,
+        lambda row: reduce(xp.maximum, row),
+        lambda value, low, high: xp.clip(value, low, high).astype(xp.int32),
+        xp.where,
         masked,
     )
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from jokulmist.agents.action_values import by_label
 from jokulmist.agents.contract import Numbers, weight_ahead
-from jokulmist.agents.tables.cells import SCALARS, array_ops
+from jokulmist.agents.tables.cells import array_ops
 from jokulmist.agents.tables.greedy import chances, drawn
 from jokulmist.agents.tables.table import Carried, Table, TableAgent, meeting, of_action, rows_of, written
 
@@ -85,10 +85,10 @@ class DoubleQLearning(TableAgent):
         return {"values": learner.values[:, cell].mean(axis=0)}
 
     @staticmethod
-    def values(shapes: Any, learner: Table, observed: Any) -> dict[str, float]:
-        """The mean of both values of each action for one observation, by label."""
-        row = [float(number) for number in observed.numbers[0]]
-        return by_label(shapes.spec, np.asarray(learner.values)[:, shapes.grid.place(row, SCALARS)[0]].mean(axis=0))
+    def values(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
+        """The mean of both values of each action by label, one a row."""
+        cells = shapes.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
+        return by_label(shapes.spec, np.asarray(learner.values)[:, cells].mean(axis=0))
 
 
 def _flat(values: Any) -> Any:

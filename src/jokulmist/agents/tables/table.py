@@ -20,7 +20,7 @@ from pydantic import BeforeValidator
 
 from jokulmist.agents.action_values import by_label
 from jokulmist.agents.contract import Agent, DiscountPer, FixedShare, Numbers, Shapes, Share, weight_ahead
-from jokulmist.agents.tables.cells import FORBIDDEN, SCALARS, Ops, array_ops, grid_for
+from jokulmist.agents.tables.cells import FORBIDDEN, Ops, array_ops, grid_for
 from jokulmist.agents.tables.greedy import chances, drawn
 from jokulmist.agents.tables.scalar_agent import ScalarTable
 from jokulmist.environments.spaces.actions import Choice
@@ -217,10 +217,10 @@ class TableAgent(Agent):
         return {"values": learner.values[cell]}
 
     @staticmethod
-    def values(shapes: Any, learner: Table, observed: Any) -> dict[str, float]:
-        """The value of each action for one observation, by label."""
-        row = [float(number) for number in observed.numbers[0]]
-        return by_label(shapes.spec, np.asarray(learner.values)[shapes.grid.place(row, SCALARS)[0]])
+    def values(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
+        """The value of each action by label, one a row."""
+        cells = shapes.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
+        return by_label(shapes.spec, np.asarray(learner.values)[cells])
 
 
 def _traced(
@@ -239,10 +239,9 @@ def _traced(
     decay = jnp.reshape(ahead, (-1,))[0] * numbers.trace_decay
     begins = happened.observed.age[0] == 0
     if shapes.method.traces == "watkins":
-        best = row[0]
-        for other in row[1:]:
-            best = jnp.maximum(best, other)
-        begins = begins | (taken[0] < best[0])
+        legal = happened.observed.legal
+        allowed = [jnp.where(legal[0][:, k], value, FORBIDDEN) for k, value in enumerate(row)] if legal else row
+        begins = begins | (taken[0] < array_ops().best(allowed)[0])
     weights = jnp.where(begins, 0.0, decay * memory.weights)
     entry = (cell[0] * shapes.actions + action).astype(jnp.int32)
     error = (happened.rewards + ahead * jnp.where(happened.ended, 0.0, value) - taken)[0]

@@ -59,6 +59,7 @@ from jokulmist.learning.observation_scaling import (
     fresh_running,
     fresh_statistics,
     gathered,
+    gathered_unless,
     met,
 )
 from jokulmist.learning.optimisation import Optimiser, first_moments
@@ -203,6 +204,7 @@ class DQN(Agent):
     reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
     record_readings: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
     reads_memory: ClassVar[bool] = False
+    replays: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 16
 
     def numbers(self) -> dict[str, Any]:
@@ -302,14 +304,14 @@ class DQN(Agent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
+        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
         spec = shapes.spec
         # Replay keeps the rewards as they were: they are divided when they are learned from.
         ahead = weight_ahead(numbers, experience.advances)
-        returns, open_now = returns_after(experience, learner.returns, memory["returns"], ahead)
+        returns, open_now = returns_after(experience, learner.returns, memory["returns"], ahead, bonus)
         memory = {**memory, "returns": open_now}
         spread = spread_of(returns)
         action = shapes.joint.index(experience.actions)[..., None]
@@ -323,7 +325,7 @@ class DQN(Agent):
 
         def learned(learning: Learning) -> Any:
             if shapes.state_width:
-                sample = stretches(shapes, numbers, replay, chance, counts_advances(shapes))
+                sample = stretches(shapes, numbers, replay, chance, counts_advances(shapes), bonus)
                 sample = sample._replace(gain=sample.gain / spread)
                 learning, (readings, _) = one_after_another(
                     lambda now, *part: update_along(shapes, numbers, now, *part),
@@ -342,6 +344,7 @@ class DQN(Agent):
                 getattr(numbers, "importance_exponent", None),
                 counts_advances(shapes),
                 updates,
+                bonus,
             )
             sample = sample._replace(gain=sample.gain / spread)
             # The target network stands still meanwhile, so what it says of all of them is one product.
@@ -373,17 +376,10 @@ class DQN(Agent):
         learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
         start = start_of(shapes, shapes.ahead)
         learning, readings = learned_when_started(decisions, start, learned, learning, len(DQN.reading_names))
-        target = learner.target
-        if shapes.target:
-            # As many moves as fell due in these turns, whatever the number of copies.
-            due = decisions // shapes.target_every - learner.decisions // shapes.target_every
-            share = 1.0 - (1.0 - numbers.target_share) ** due
-            moved = target + share * (learning.weights - target)
-            target = jnp.where((due > 0) & (decisions >= start), moved, target)
         learner = Learned(
             weights=learning.weights,
-            target=target,
-            statistics=gathered(learner.statistics, met(experience)),
+            target=_moved_target(shapes, numbers, learner, learning.weights, decisions, decisions >= start),
+            statistics=gathered_unless(bool(shapes.frozen), learner.statistics, met(experience)),
             returns=returns,
             decisions=decisions,
             moments=learning.moments,
@@ -435,11 +431,7 @@ class DQN(Agent):
             priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
             replay = replay._replace(priorities=priorities)
         decisions = learner.decisions + shapes.learn_every  # as many as lie between two updates of a run
-        target = learner.target
-        if shapes.target:
-            due = decisions // shapes.target_every - learner.decisions // shapes.target_every
-            moved = target + numbers.target_share * (learning.weights - target)
-            target = jnp.where(due > 0, moved, target)
+        target = _moved_target(shapes, numbers, learner, learning.weights, decisions)
         learner = learner._replace(
             weights=learning.weights, target=target, moments=learning.moments, decisions=decisions, replay=replay
         )
@@ -454,9 +446,10 @@ class DQN(Agent):
         return learner._replace(target=(), moments=(), replay=())
 
     @staticmethod
-    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, float]:
-        """The value of each action for one observation, by label."""
-        found = action_values(shapes, learner.weights, learner.statistics, observed)[0]
+    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+        """The value of each action by label, one a row."""
+        xp = np if DQN.chooses_by_numpy(shapes) else None
+        found = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed, xp))
         return by_label(shapes.spec, found * float(spread_of(learner.returns)))
 
     @staticmethod
@@ -470,11 +463,19 @@ class DQN(Agent):
         found = np.sort(np.asarray(said_of(shapes, learner.weights, learner.statistics, observed))[0], axis=-1)
         return dict(zip(shapes.joint.labels, found * float(spread_of(learner.returns)), strict=True))
 
-    @staticmethod
-    def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
-        """The value of the best action for many observations at once, one a row."""
-        found = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed)).max(axis=1)
-        return found * float(spread_of(learner.returns))
+
+def _moved_target(
+    shapes: Any, numbers: Numbers, learner: Learned, weights: Any, decisions: Any, started: Any = True
+) -> Any:
+    """The target network after as many moves as fell due until `decisions`, whatever the number of copies."""
+    import jax.numpy as jnp
+
+    if not shapes.target:
+        return learner.target
+    due = decisions // shapes.target_every - learner.decisions // shapes.target_every
+    share = 1.0 - (1.0 - numbers.target_share) ** due
+    moved = learner.target + share * (weights - learner.target)
+    return jnp.where((due > 0) & started, moved, learner.target)
 
 
 def _outputs(shapes: Any) -> int:

@@ -148,7 +148,7 @@ def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any)
     taken = sample.action[:, :1] == jnp.arange(shapes.joint.count)
 
     def loss_of(leaves: Any) -> Any:
-        outputs, _ = layout.combined(leaves).along(inputs, past.begun, past.states)
+        outputs, _ = layout.combined(leaves).along(inputs, past.begun, past.states, shapes.network.burn_in)
         chosen = jnp.sum(jnp.where(taken, _values(shapes, outputs), 0.0), axis=1)
         error = chosen - wanted
         each = huber(error, numbers.huber_reach) if shapes.loss == "huber" else squared(error)

@@ -207,14 +207,9 @@ class LinearQ(Agent):
         return learner._replace(replay=())
 
     @staticmethod
-    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, float]:
-        """The value of each action for one observation, by label."""
-        return by_label(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers)[0])
-
-    @staticmethod
-    def row_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
-        """The value of the best action for many observations at once, one a row."""
-        return np.asarray(shapes.made_of.values(learner.weights, observed.numbers)).max(axis=1)
+    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+        """The value of each action by label, one a row."""
+        return by_label(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers))
 
 
 def update(shapes: Any, numbers: Numbers, weights: Any, sample: Any) -> tuple[Any, Any]:

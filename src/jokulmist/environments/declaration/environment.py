@@ -165,11 +165,16 @@ class Environment:
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, Environment) or type(other) is not type(self):
             return False
-        return settings_of(self) == settings_of(other) and self._modifiers == other._modifiers
+        return (
+            settings_of(self) == settings_of(other)
+            and self._modifiers == other._modifiers
+            and self._description.varying == other._description.varying
+        )
 
     def __hash__(self) -> int:
         values, weights = settings_of(self)
-        return hash((type(self), tuple(values.items()), tuple(weights.items()), self._modifiers))
+        varying = self._description.varying
+        return hash((type(self), tuple(values.items()), tuple(weights.items()), self._modifiers, varying))
 
     _given: dict[str, Any]
     _modifiers: tuple[Modifier, ...]

@@ -22,7 +22,7 @@ Kind = Literal["float", "int", "bool"]
 Role = Literal["seen", "hidden", "flow"]
 KINDS: dict[type, Kind] = {float: "float", int: "int", bool: "bool"}
 DTYPES: dict[str, type] = {"float": np.float32, "int": np.int32, "bool": np.bool_}
-ZEROS: dict[str, float | int | bool] = {"float": 0.0, "int": 0, "bool": False}
+ZEROS: dict[str, Any] = {"float": 0.0, "int": 0, "bool": np.bool_(False)}
 
 
 @dataclass(frozen=True)

@@ -300,7 +300,7 @@ class Actions:
         return f"Actions({', '.join(f'{k}={v!r}' for k, v in self.parts.items())})"
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Actions) and other.parts == self.parts
+        return isinstance(other, Actions) and tuple(other.parts.items()) == tuple(self.parts.items())
 
     def __hash__(self) -> int:
         return hash(tuple(self.parts.items()))

@@ -189,6 +189,44 @@ class Spec:
         return cls(tuple(channels), from_described(described["action"]), bool(described.get("masked", False)))
 
 
+def refuse_mismatch(learned: Spec, shown: Spec, what: str, where: str) -> None:
+    """Raise `SettingError` where what was learned does not fit an environment: other channels, or in another order, other bounds, players or actions.
+
+    Parameters
+    ----------
+    learned, shown : Spec
+        That the weights were learned with, and that of the environment.
+    what, where : str
+        In the message, e.g. ``"the policy"`` and ``"`Ferry`"``.
+    """
+    need, have = [c.name for c in learned.channels], [c.name for c in shown.channels]
+    if need != have:
+        order = " The order counts: it is that of the network's inputs." if sorted(need) == sorted(have) else ""
+        raise SettingError(
+            f"{what} observes {need}, and {where} shows {have}.{order} Use the environment it learned on."
+        )
+    for ours, theirs in zip(learned.channels, shown.channels, strict=True):
+        if ours != theirs:
+            raise SettingError(
+                f"channel `{ours.name}` of {where} differs from the one that {what} learned on: {_in_words(theirs)} against {_in_words(ours)}. "
+                f"Use the environment it learned on."
+            )
+    if learned.action != shown.action:
+        raise SettingError(
+            f"{what} acts by {learned.action!r}, and {where} takes {shown.action!r}. Use the environment it learned on."
+        )
+    if learned.masked != shown.masked:
+        raise SettingError(
+            f"{what} learned {'with' if learned.masked else 'without'} `legal`, and {where} differs. Use the environment it learned on."
+        )
+
+
+def _in_words(channel: Channel) -> str:
+    kind = "image" if channel.image else "whole numbers" if channel.whole else "numbers"
+    stacked = f", {channel.stacked} moments" if channel.stacked > 1 else ""
+    return f"{kind} of shape {channel.shape}{stacked} in [{channel.low:g}, {channel.high:g}] {channel.unit}".strip()
+
+
 def _checked(channel: Channel) -> Channel:
     """A channel of a record, if it is one: `ValueError` says that no environment has it."""
     numbers = all(

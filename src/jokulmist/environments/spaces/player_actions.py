@@ -175,7 +175,7 @@ class PlayerActions(Actions):
     def __eq__(self, other: object) -> bool:
         return (
             isinstance(other, PlayerActions)
-            and other.players == self.players
+            and tuple(other.players.items()) == tuple(self.players.items())
             and (other.asks, other.masked, other.leaves) == (self.asks, self.masked, self.leaves)
         )
 

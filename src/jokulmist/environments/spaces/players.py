@@ -69,6 +69,10 @@ def view_of(spec: Spec, player: str) -> View:
         if any(channel.name.startswith(other) for other in others):
             continue
         own = replace(channel, name=channel.name.removeprefix(f"{player}."))
+        if (
+            action.asks
+        ):  # its decisions skip moments, so replay cannot rebuild a stack from the player's own newest frames
+            own = replace(own, stacked=1)
         channels.append(own)
         if channel.image:
             images.append((channel.name, own.name))

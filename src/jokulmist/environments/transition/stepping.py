@@ -50,12 +50,12 @@ def _asked(method: Any, judge: Judge | None, before: Any, action: Any, after: An
     return method(after) if judge is None else judge(before, action, after)
 
 
-# For each kind its Python type, and the types that convert to it without losing anything.
+# For each kind its type, and the types that convert to it without losing anything. A flag is NumPy's: `~True` of Python's is -2.
 _WHOLE = (bool, int, np.bool_, np.int64, np.int32, np.int16, np.int8, np.uint8, np.uint16, np.uint32)
 SAFE: dict[str, tuple[type, frozenset[type]]] = {
     "float": (float, frozenset((*_WHOLE, np.float64, np.float32, np.float16))),
     "int": (int, frozenset(_WHOLE)),
-    "bool": (bool, frozenset((np.bool_,))),
+    "bool": (np.bool_, frozenset((bool,))),
 }
 
 
@@ -181,16 +181,20 @@ class Stepper:
         return state
 
     def cast_number(self, value: Any, kind: type, name: str, method: str) -> Any:
-        """A number as a plain Python one."""
+        """A number as a plain Python one, a flag as NumPy's."""
         array = np.asarray(value)
         if array.shape == ():
             have = array.dtype.kind
-            if (kind is float and have in "fiub") or (kind is int and have in "iub") or (kind is bool and have == "b"):
+            if (
+                (kind is float and have in "fiub")
+                or (kind is int and have in "iub")
+                or (kind is np.bool_ and have == "b")
+            ):
                 return kind(array.item())
         mend = {
             float: "Return one number.",
             int: "Use `xp.int32(...)` where a fraction is to be cut off.",
-            bool: "Use a comparison, e.g. `level > 0`.",
+            np.bool_: "Use a comparison, e.g. `level > 0`.",
         }[kind]
         raise BrokenEnvironment(
             f"`{self.description.name}.{method}` gave `{name}` the value {value!r}; it is declared `{kind.__name__}`. {mend}"

@@ -31,10 +31,17 @@ _FOUND: dict[Any, Compilability] = {}
 
 @dataclass(frozen=True)
 class Compilability:
-    """Whether a class compiles, and if not, why and how to mend it."""
+    """Whether a class compiles, and if not, why and how to mend it.
+
+    Attributes
+    ----------
+    differs : str
+        The method whose plain and compiled results differ; empty where the class compiles, or cannot be traced at all.
+    """
 
     compiles: bool
     why: str = ""
+    differs: str = ""
 
 
 @dataclass
@@ -129,7 +136,8 @@ def _found(environment: Environment, compiled: Any, met: PlainTransitions) -> Co
         return Compilability(False, _reason(environment, failure))
     difference = _difference(environment, met, *results)
     if difference:
-        return Compilability(False, f"`{name}` differs when compiled: {difference}")
+        method, words = difference
+        return Compilability(False, f"`{name}` differs when compiled: {words}", method)
     return Compilability(True)
 
 
@@ -176,8 +184,10 @@ def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> t
     return jax.device_get(judged), jax.device_get(observed), jax.device_get(begun)
 
 
-def _difference(environment: Environment, met: PlainTransitions, judged: Any, observed: Any, begun: Any) -> str:
-    """The first field, term, measure, channel or closing that differs, or nothing.
+def _difference(
+    environment: Environment, met: PlainTransitions, judged: Any, observed: Any, begun: Any
+) -> tuple[str, str] | None:
+    """The first field, term, measure, channel or closing that differs: the method that gives it, and in words; or None.
 
     Rounding can tip a comparison or a count over its edge, and then everything that follows from it differs. So where
     few states differ, each is stepped plain again with its floats and its noise moved by a rounding error: if that
@@ -200,8 +210,10 @@ def _difference(environment: Environment, met: PlainTransitions, judged: Any, ob
             if np.size(plain) > MOST_SHOWN:
                 spot = tuple(int(i[0]) for i in np.nonzero(plain != traced))
                 what, plain, traced = f"{what} at {spot}", plain[spot], traced[spot]
-            return f"{what} is {plain} plain and {traced} compiled, after step {at} of random play."
-    return ""
+            named = what.split("`")[1]
+            method = "begin" if in_begin else "advance" if what.startswith("field ") else named
+            return method, f"{what} is {plain} plain and {traced} compiled, after step {at} of random play."
+    return None
 
 
 def _compared(

@@ -187,7 +187,7 @@ class CompiledEnvironment:
         """Memories of the modifiers, and the rewards that are learned from."""
         reward_pipeline = self.description.reward_pipeline
         if not reward_pipeline.modifiers:
-            return (), rewards
+            return memories, rewards
         return jax.vmap(lambda *given: reward_pipeline.given(jnp, *given))(memories, rewards, befores, afters, ended)
 
     # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies. `own`

@@ -8,6 +8,7 @@ an update of a small network), and a target network is one more vector.
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Callable, Sequence
 from functools import cached_property
@@ -117,8 +118,9 @@ class Convolutional(NetworkSettings):
 
     Parameters
     ----------
-    filters : sequence of tuples
-        The convolutions, first to last: how many filters, their size and their stride in pixels; without padding.
+    filters : sequence of tuples, optional
+        The convolutions, first to last: how many filters, their size and their stride in pixels. An image gets as many rows and columns of zeros around it as it takes
+        for every pixel to be seen. By default as the size of the image asks: small strides for small images, and from 64 pixels on the three layers of Mnih et al. (2015).
     hidden, activation, start
         See `NetworkSettings`.
 
@@ -129,7 +131,7 @@ class Convolutional(NetworkSettings):
     """
 
     hidden: tuple[Wide, ...] = (128,)
-    filters: tuple[tuple[Wide, Wide, Wide], ...] = ((16, 4, 4), (32, 2, 2))
+    filters: tuple[tuple[Wide, Wide, Wide], ...] | None = None
 
     @classmethod
     def example(cls) -> str:
@@ -137,28 +139,47 @@ class Convolutional(NetworkSettings):
 
     @field_validator("filters")
     @classmethod
-    def _some(cls, filters: tuple[Any, ...]) -> tuple[Any, ...]:
+    def _some(cls, filters: tuple[Any, ...] | None) -> tuple[Any, ...] | None:
+        if filters is None:
+            return None
         if not filters:
             raise ValueError("needs at least one (filters, size, stride)")
+        for _, size, stride in filters:
+            if stride > size:
+                raise ValueError(
+                    f"filters of size {size} with stride {stride} leave out {stride - size} of {stride} rows and columns; a stride is at most the size"
+                )
         return filters
 
     def refuse(self, spec: Spec) -> None:
         if not spec.images:
             raise SettingError("`Convolutional` needs an image among the channels. Use `network=jm.Dense(64, 64)`.")
-        for channel in spec.images:
-            self.reach(channel)
 
-    def reach(self, channel: Channel) -> tuple[int, int]:
-        """Height and width that are left of an image after the convolutions."""
+    def filters_for(self, channel: Channel) -> tuple[tuple[int, int, int], ...]:
+        """The convolutions of an image."""
+        if self.filters is not None:
+            return self.filters
+        side = min(channel.shape[:2])
+        return next(filters for least, filters in BY_SIZE if side >= least)
+
+    def sizes(self, channel: Channel) -> list[tuple[int, int, int]]:
+        """Height, width and depth of an image after each of its convolutions."""
+        from jokulmist.learning.networks.modules import patches_along
+
         height, width = channel.shape[:2]
-        for _, size, stride in self.filters:
-            if min(height, width) < size:
-                raise SettingError(
-                    f"`filters` of `Convolutional` leaves {height} x {width} of the image `{channel.name}`, too little "
-                    f"for a filter of size {size}. Use fewer or smaller ones."
-                )
-            height, width = (height - size) // stride + 1, (width - size) // stride + 1
-        return height, width
+        found = []
+        for count, size, stride in self.filters_for(channel):
+            height, width = patches_along(height, size, stride), patches_along(width, size, stride)
+            found.append((height, width, count))
+        return found
+
+    def told(self, channel: Channel) -> str:
+        """What is seen of an image, in words."""
+        filters = zip(self.filters_for(channel), self.sizes(channel), strict=True)
+        steps = [
+            f"{n} filters of {size} x {size} by {stride} -> {h} x {w} x {n}" for (n, size, stride), (h, w, _) in filters
+        ]
+        return f"`{channel.name}`, {' x '.join(map(str, channel.shape))}: {', '.join(steps)}"
 
     def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
         from jokulmist.learning.networks import modules
@@ -167,27 +188,36 @@ class Convolutional(NetworkSettings):
         eyes, joined = {}, spec.width
         for channel in spec.images:
             depth, folds = channel.shape[-1], []
-            for count, size, stride in self.filters:
+            for count, size, stride in self.filters_for(channel):
                 layer = modules.layer(chance, size * size * depth, count, modules.GAINS[self.activation], self.start)
                 folds.append(modules.Convolution(layer.weight, layer.bias, size, stride))
                 depth = count
-            height, width = self.reach(channel)
             eyes[channel.name] = tuple(folds)
-            joined += height * width * depth
+            joined += math.prod(self.sizes(channel)[-1])
         tower = modules.layers(chance, (joined, *self.hidden), outputs, gain, self.activation, self.start, dueling)
         return modules.ConvolutionalNetwork(eyes=eyes, layers=tower, activation=self.activation)
 
 
+# The convolutions of an image by the least length of its shorter side.
+LARGE = 64
+BY_SIZE = (
+    (
+        LARGE,
+        ((32, 8, 4), (64, 4, 2), (64, 3, 1)),
+    ),  # Mnih et al. (2015), "Human-level control through deep reinforcement learning"
+    (24, ((16, 4, 4), (32, 2, 2))),
+    (0, ((16, 3, 1), (16, 3, 2))),
+)
+
+
 def usual_network(spec: Spec) -> NetworkSettings:
-    """What suits the channels: dense layers for numbers, convolutions for images, small ones for small images."""
+    """What suits the channels: dense layers for numbers, convolutions for images."""
     if not spec.images:
         return Dense()
-    if min(min(channel.shape[:2]) for channel in spec.images) >= SMALLEST_USUAL:
-        return Convolutional()
-    return Convolutional(filters=((16, 2, 2),))
+    large = max(min(channel.shape[:2]) for channel in spec.images) >= LARGE
+    return Convolutional(hidden=(512,)) if large else Convolutional()
 
 
-SMALLEST_USUAL = 8
 Build = Callable[[Sequence[Channel], int, Any], Any]
 RECIPES: dict[str, type[NetworkSettings]] = {"Dense": Dense, "Convolutional": Convolutional}
 Cell = Literal["gru", "lstm"]

@@ -103,7 +103,7 @@ class DuelingNetwork(Module):
 
 
 class Convolution(Module):
-    """One convolution without padding; weight of shape ``(size * size * depth, filters)``."""
+    """One convolution; weight of shape ``(size * size * depth, filters)``."""
 
     weight: Any
     bias: Any
@@ -222,7 +222,7 @@ class RecurrentNetwork(Module):
         after = self.cell.onward(self.entered(inputs), state)
         return through(self.layers, self.cell.shown(after), self.activation), after
 
-    def along(self, inputs: Any, restarts: Any, states: Any) -> tuple[Any, Any]:
+    def along(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[Any, Any]:
         """The same along time.
 
         Parameters
@@ -233,6 +233,8 @@ class RecurrentNetwork(Module):
             Where the state is not what came of the turn before, but the one that is given.
         states : array, shape ``(turns, rows, width)``
             The first turn's are always used.
+        burn_in : int
+            Turns at the begin through which no gradient goes: they only refresh the state (Kapturowski et al., 2019, section 3).
 
         Returns
         -------
@@ -247,7 +249,12 @@ class RecurrentNetwork(Module):
             after = self.cell.onward(entered, jnp.where(restart[:, None], given, state))
             return after, after
 
-        after = lax.scan(onward, jnp.zeros_like(states[0]), (entered, restarts, states))[1]
+        every, state = (entered, restarts, states), jnp.zeros_like(states[0])
+        if burn_in:
+            burnt_in = lax.stop_gradient(lax.scan(onward, state, tuple(part[:burn_in] for part in every))[1])
+            state = burnt_in[-1]
+        after = lax.scan(onward, state, tuple(part[burn_in:] for part in every))[1]
+        after = jnp.concatenate([burnt_in, after]) if burn_in else after
         flat = after.reshape(turns * rows, -1)
         return through(self.layers, self.cell.shown(flat), self.activation), flat
 
@@ -277,7 +284,7 @@ def through(layers: tuple[Any, ...], x: Any, activation: str) -> Any:
 
 
 def gathered(x: Any, size: int, stride: int) -> Any:
-    """Patches of images.
+    """Patches of images, with as many zeros around them as it takes for every pixel to be in a patch.
 
     Parameters
     ----------
@@ -288,10 +295,15 @@ def gathered(x: Any, size: int, stride: int) -> Any:
     array, shape ``(batch, rows, columns, size * size * depth)``
         In each patch row by row, then column by column, then channel by channel.
     """
-    batch, height, width, depth = x.shape
-    rows, columns = (height - size) // stride + 1, (width - size) // stride + 1
+    rows, columns = (patches_along(pixels, size, stride) for pixels in x.shape[1:3])
+    missing = [
+        (count - 1) * stride + size - pixels for count, pixels in zip((rows, columns), x.shape[1:3], strict=True)
+    ]
+    if any(missing):
+        around = [(pixels // 2, pixels - pixels // 2) for pixels in missing]
+        x = jnp.pad(x, ((0, 0), *around, (0, 0)))
+    batch, _, _, depth = x.shape
     if size == stride:  # patches that do not overlap are a change of axes
-        x = x[:, : rows * size, : columns * size]
         x = x.reshape(batch, rows, size, columns, size * depth).transpose(0, 1, 3, 2, 4)
         return x.reshape(batch, rows, columns, size * size * depth)
     parts = [
@@ -300,6 +312,11 @@ def gathered(x: Any, size: int, stride: int) -> Any:
         for j in range(size)
     ]
     return jnp.concatenate(parts, axis=-1)
+
+
+def patches_along(pixels: int, size: int, stride: int) -> int:
+    """How many patches reach all pixels of a row or a column."""
+    return max(0, -(-(pixels - size) // stride)) + 1
 
 
 def layers(
@@ -368,13 +385,13 @@ class SeparateNetworks(Module):
         values, judged = self.value.step(inputs, state[:, own:])
         return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate([after, judged], axis=1)
 
-    def along(self, inputs: Any, restarts: Any, states: Any) -> tuple[tuple[Any, Any], Any]:
+    def along(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[tuple[Any, Any], Any]:
         """The same along time; see `RecurrentNetwork.along`."""
         own = self.policy.state_width
-        outputs, after = self.policy.along(inputs, restarts, states[..., :own])
+        outputs, after = self.policy.along(inputs, restarts, states[..., :own], burn_in)
         if self.value is None:
             return (self.acting.completed(outputs, self.log_spread), None), after
-        values, judged = self.value.along(inputs, restarts, states[..., own:])
+        values, judged = self.value.along(inputs, restarts, states[..., own:], burn_in)
         return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate([after, judged], axis=1)
 
 
@@ -408,9 +425,9 @@ class SharedNetwork(Module):
         both, after = self.both.step(inputs, state)
         return self._said(both), after
 
-    def along(self, inputs: Any, restarts: Any, states: Any) -> tuple[tuple[Any, Any], Any]:
+    def along(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[tuple[Any, Any], Any]:
         """The same along time; see `RecurrentNetwork.along`."""
-        both, after = self.both.along(inputs, restarts, states)
+        both, after = self.both.along(inputs, restarts, states, burn_in)
         return self._said(both), after
 
 
@@ -436,9 +453,10 @@ class Several(Module):
         said = [network.step(inputs, own) for network, own in zip(self.each, self._cut(states), strict=True)]
         return jnp.stack([outputs for outputs, _ in said]), jnp.concatenate([after for _, after in said], axis=-1)
 
-    def along(self, inputs: Any, restarts: Any, states: Any) -> tuple[Any, Any]:
+    def along(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[Any, Any]:
         """The same along time; see `RecurrentNetwork.along`."""
-        said = [network.along(inputs, restarts, own) for network, own in zip(self.each, self._cut(states), strict=True)]
+        parts = zip(self.each, self._cut(states), strict=True)
+        said = [network.along(inputs, restarts, own, burn_in) for network, own in parts]
         return jnp.stack([outputs for outputs, _ in said]), jnp.concatenate([after for _, after in said], axis=-1)
 
     def alone(self) -> Several:

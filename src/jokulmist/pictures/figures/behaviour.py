@@ -15,7 +15,8 @@ from jokulmist.pictures import style
 from jokulmist.pictures.replay import traces_of
 from jokulmist.records.rollouts import Rollout
 from jokulmist.training.evaluation.evaluate import evaluate
-from jokulmist.training.policies.policy import Player, Policy
+from jokulmist.training.policies.acting import ActingCopies
+from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scenes import Scene
 
@@ -205,18 +206,18 @@ def _values(spec: Any, entry: int, met: Any) -> Any:
 
 
 def _greedy(policy: Policy, rows: Any) -> list[Any]:
-    return Player(policy, len(rows), 0, "greedy").choose(_observed(policy, rows))
+    return ActingCopies(policy, len(rows), 0, "greedy").choose(_observed(policy, rows))
 
 
 def _valued(policy: Policy, rows: Any) -> Any:
     """The value of each row; not a number where the method has none."""
     kind = type(policy.agent)
-    if not (hasattr(kind, "values") or (hasattr(kind, "state_value") and getattr(policy.agent, "baseline", True))):
-        return np.full(len(rows), np.nan)
-    at_once = getattr(kind, "row_values", None)
-    if at_once is not None:
-        return at_once(policy.shapes, policy.learner, _observed(policy, rows).seen)
-    return np.array([policy.value(row) for row in rows])
+    seen = _observed(policy, rows).seen
+    if hasattr(kind, "state_values") and getattr(policy.agent, "baseline", True):
+        return kind.state_values(policy.shapes, policy.learner, seen)
+    if hasattr(kind, "values"):
+        return np.max(list(kind.values(policy.shapes, policy.learner, seen).values()), axis=0)
+    return np.full(len(rows), np.nan)
 
 
 def _observed(policy: Policy, rows: Any) -> Observed:

@@ -27,11 +27,12 @@ from jokulmist.environments.spaces.player_actions import name_in
 from jokulmist.environments.varying import Vary, Varying
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
-from jokulmist.lanes.protocol import Finished, Observed
+from jokulmist.lanes.protocol import Finished, Observed, joined_moments
 from jokulmist.records.episodes import columns_of
 from jokulmist.training.loops.plain import batch_of
+from jokulmist.training.policies.acting import Act, ActingCopies
 from jokulmist.training.policies.partners import joined_policy
-from jokulmist.training.policies.policy import Act, Player, Policy
+from jokulmist.training.policies.policy import Policy
 from jokulmist.training.rollouts.rollout_recorder import Follower
 from jokulmist.training.rollouts.rollouts import Draws, judged_of, save_recorded
 from jokulmist.training.solving.solution import OPTIMUM, known_optimum
@@ -43,6 +44,7 @@ RANDOM = "random"
 SIDE_BY_SIDE = 64
 FEW_SIDE_BY_SIDE = 8  # of simulators, each of which may hold much
 MOST_ADVANCES = 100_000
+JUDGED_AT_ONCE = 1_024
 # Standard errors by which two means differ by more than luck.
 SURELY = 2.5
 Choose = Callable[[PlainLane, Observed], list[Any]]
@@ -264,13 +266,15 @@ def evaluate(
         followers = [Follower(lane, i) for i in range(min(len(owners), max(record - first, 0)))]
         for i, follower in enumerate(followers):
             follower.begin(observed.rows[i], observed.images[i] if observed.images else {})
+        moments: list[list[Observed]] = [[] for _ in followers]
         so_far, weight = np.zeros(len(owners)), 1.0
         while not all(lane.still):
             chosen = choose(lane, observed)
-            judged = [_judged(policy, lane, observed, i) if said else {} for i in range(len(followers))]
+            for i in range(len(followers)):
+                if not lane.still[i]:
+                    moments[i].append(observed.of(i))
             outcome = lane.advance(chosen)
             for i, follower in enumerate(followers):
-                follower.judged(judged[i])
                 follower.turned(chosen[i], outcome, lane.turn)
             observed = outcome.observed
             if discount is not None:
@@ -283,7 +287,10 @@ def evaluate(
                     f"Declare `time_limit = 1000`, or an ending that can be reached."
                 )
         lane.close()
-        recorded.extend((first + i, one.recorded_episode) for i, f in enumerate(followers) for one in f.found[:1])
+        for i, follower in enumerate(followers):
+            for one in follower.found[:1]:
+                judged = _judged(policy, moments[i]) if said else {}
+                recorded.append((first + i, replace(one.recorded_episode, judged=judged)))
         discounted.append(so_far)
     finished.sort(key=lambda item: item[0])
     description = describe(environment)
@@ -312,11 +319,18 @@ def weights_of(description: Description) -> dict[str, float]:
     return {term.name: float(w) for term, w in zip(description.terms, description.weights, strict=True)}
 
 
-def _judged(policy: Policy | str, lane: PlainLane, observed: Observed, i: int) -> dict[str, float]:
-    """What a policy says of what one copy sees, for its rollout."""
-    if not isinstance(policy, Policy) or lane.still[i]:
+def _judged(policy: Policy | str, moments: list[Observed]) -> dict[str, Any]:
+    """What a policy says at each decision of an episode, for its rollout."""
+    if not isinstance(policy, Policy):
         return {}
-    return judged_of(policy, observed.of(i))
+    parts = []
+    for first in range(0, len(moments), JUDGED_AT_ONCE):
+        some = moments[first : first + JUDGED_AT_ONCE]
+        # Filled up to whole batches, so that episodes of all lengths are judged by what was compiled once.
+        size = min(JUDGED_AT_ONCE, 2 ** math.ceil(math.log2(len(some))))
+        rows = judged_of(policy, joined_moments([*some, *some[-1:] * (size - len(some))]))
+        parts.append({name: column[: len(some)] for name, column in rows.items()})
+    return {name: np.concatenate([part[name] for part in parts]) for name in parts[0]}
 
 
 def _chooser(
@@ -324,8 +338,8 @@ def _chooser(
 ) -> Choose:
     if isinstance(policy, Policy):
         # Always as many side by side, so that the draws of an episode do not depend on how many are asked for.
-        player = Player(policy, beside, (seed + first) % SEED_LIMIT, act)
-        return lambda lane, observed: player.choose(observed.filled_up(beside))[:copies]
+        acting = ActingCopies(policy, beside, (seed + first) % SEED_LIMIT, act)
+        return lambda lane, observed: acting.choose(observed.filled_up(beside))[:copies]
     action = describe(environment).action
     if policy == RANDOM:
         draw = PlainDraw(Noise(seed, copies, Domain.EVALUATION, tuple(range(first, first + copies))), Stream.PLAY)

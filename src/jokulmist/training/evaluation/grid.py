@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 from jokulmist.environments.declaration.environment import Environment, describe, outline_of, varied
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, evaluate
-from jokulmist.training.policies.policy import Act, Policy
+from jokulmist.training.policies.acting import Act
+from jokulmist.training.policies.policy import Policy
 
 if TYPE_CHECKING:
     import pandas as pd

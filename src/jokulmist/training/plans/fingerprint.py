@@ -34,9 +34,12 @@ def fingerprint(environment: Environment) -> str | tuple[Any, ...]:
     cls, (parameters, weights) = type(environment), settings_of(environment)
     around = modifiers_of(environment)
     modified = [modifier.written() for modifier in around]
-    varied = list(describe(environment).varied)
+    varying = describe(environment).varying
+    varied = varying.written() if varying is not None else None
     settings = json.dumps([parameters, weights, modified, varied], sort_keys=True, default=str)
-    here = (cls, settings, tuple(around))
+    here = (cls, settings, tuple(around), varying)
+    if varying is not None and callable(varying.vary):  # its code may use anything of its module
+        return here
     try:
         code = plan_code(environment)
     except JokulmistError:  # its file was edited since it was read: what it was is nowhere
@@ -89,13 +92,13 @@ def _compiling(environment: Environment) -> str | None:
 
 @cache
 def surroundings(rooms: tuple[str, ...] = ("",)) -> str:
-    """What else decides: versions, the processor, and the files of this library, or of these rooms of it, which change while it is worked on."""
+    """What else decides: versions, the processor, and what stands in the files of this library, or of these rooms of it, which change while it is worked on."""
     versions = [version_of_package(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
     here = Path(jokulmist.__file__).parent
     files = [
         file for room in rooms for file in ([here / room] if room.endswith(".py") else (here / room).rglob("*.py"))
     ]
-    own = [(str(file), stat.st_mtime_ns, stat.st_size) for file in sorted(files) if (stat := file.stat())]
+    own = [(str(file.relative_to(here)), hashlib.sha256(file.read_bytes()).hexdigest()) for file in sorted(files)]
     said = json.dumps([versions, sys.version, platform.machine(), _processor(), own])
     return hashlib.sha256(said.encode()).hexdigest()[:12]
 

@@ -194,10 +194,13 @@ def plan_code(environment: Environment, *more: Any) -> Code:
 
 
 def remote_written(environment: Environment) -> dict[str, Any]:
-    """How a program is reached and what it says of itself, as a plan holds it; empty for any other environment."""
+    """How a program is reached and what it says of itself, as a plan holds it; empty for any other environment.
+
+    The order of its channels is that of a network's inputs.
+    """
     if not isinstance(environment, RemoteSimulator):
         return {}
-    return {**environment.connection, "described": json.dumps(environment.described, sort_keys=True)}
+    return {**environment.connection, "described": json.dumps(environment.described)}
 
 
 def version_changes(before: KeptCode, after: KeptCode | None, use: str, use_after: str | None = None) -> str:

@@ -35,6 +35,10 @@ class Calls(Protocol):
         """The actions as a lane takes them: one a copy, in own form."""
         ...
 
+    def placed(self, learner: Any) -> Any:
+        """A learner that does not change any more, where `choose` reads it."""
+        ...
+
     def stacked(self, turns: list[Experience]) -> Experience: ...
 
     def learn(
@@ -81,6 +85,9 @@ class ArrayCalls:
         if self._foreign:
             refuse_foreign_actions(self._kind, self._shapes.spec.action, own, self._shapes.copies)
         return own
+
+    def placed(self, learner: Any) -> Any:
+        return learner
 
     def stacked(self, turns: list[Experience]) -> Experience:
         return Experience(
@@ -222,6 +229,13 @@ class TracedCalls(ArrayCalls):
 
             actions = jax.tree.map(np.asarray, actions)
         return super().given(actions)
+
+    def placed(self, learner: Any) -> Any:
+        if self._by_numpy:
+            return learner
+        import jax
+
+        return jax.device_put(self._kind.kept(learner))  # a table of NumPy would be copied at every call
 
     def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
         import jax

@@ -5,32 +5,30 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from jokulmist import cells
 from jokulmist.agents.contract import Agent, numbers_at
 from jokulmist.agents.fixed import Fixed
-from jokulmist.agents.foreign import twin_holds
 from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Action
-from jokulmist.environments.spaces.channels import Observation, Spec
+from jokulmist.environments.spaces.channels import Observation, Spec, refuse_mismatch
 from jokulmist.environments.spaces.legal import Mask, choices_of, mask_widths
 from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.environments.spaces.players import refuse_unknown, view_of
 from jokulmist.errors import JokulmistError, RecordError, SettingError, listed
 from jokulmist.lanes.protocol import Observed
-from jokulmist.learning.schedules import Progress
 from jokulmist.loading import looking_in
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import path_of
 from jokulmist.records.run_folder import PLAYERS
 from jokulmist.training.plans.sources import agent_described, agent_from
-from jokulmist.training.policies.agent_calls import calls_for
+from jokulmist.training.policies.acting import Act, Actor
 from jokulmist.trees import filled
 
 if TYPE_CHECKING:
@@ -38,9 +36,7 @@ if TYPE_CHECKING:
 
     from jokulmist.environments.transition.episode import Episode
 
-Act = Literal["greedy", "sampled"]
-ACTS: tuple[str, ...] = ("greedy", "sampled")
-KEPT_PLAYERS = 8
+KEPT_ACTORS = 8
 
 
 class Policy:
@@ -71,7 +67,7 @@ class Policy:
         self.learner = learner
         self.decisions = decisions
         # What `choose` has compiled, by how it acts and its seed: made once, because making it takes longer than a thousand choices.
-        self._players: dict[tuple[str, int], Player] = {}
+        self._actors: dict[tuple[str, int], Actor] = {}
 
     @cached_property
     def shapes(self) -> Any:
@@ -79,7 +75,7 @@ class Policy:
         return self.agent.shapes(self.spec, 1)
 
     def choose(self, observation: Any, act: Act = "greedy", seed: int = 0, legal: Any = None) -> Any:
-        """The action for one observation; of a policy that remembers, as if an episode began with it (see `choose_in`).
+        """The action for one observation, by itself.
 
         Parameters
         ----------
@@ -88,17 +84,37 @@ class Policy:
         act : {"greedy", "sampled"}
             Without exploration, or as in training at its end.
         seed : int
-            Of the draws that break ties and sample.
+            Of the draws that break ties and sample; each call has the next ones.
         legal : list of labels, or dict of them by part, optional
             What may be done now, as ``episode.legal`` gives it; everything where it is left out.
 
         Returns
         -------
         The action in own form: an index, a float or array, or a record.
+
+        Raises
+        ------
+        SettingError
+            When the policy has a recurrent network: one observation does not say what it saw before. Use `actor`.
         """
-        player = self._player_of(act, seed)
-        player.begin()
-        return player.choose(self._observed(observation, legal))[0]
+        if self.remembers:
+            raise SettingError(
+                "this policy remembers what it saw, and `choose` would forget it between calls. Make `actor = policy.actor()`, then call "
+                "`actor.choose(observation)` at each decision and `actor.reset()` where an episode begins; of an episode by hand `policy.choose_in(episode)`."
+            )
+        actor = self._actor_of(act, seed)
+        actor.reset()
+        return actor.choose(observation, legal)
+
+    def actor(self, act: Act = "greedy", seed: int = 0) -> Actor:
+        """The policy for a loop of your own: it remembers what it saw in an episode, and has draws of its own.
+
+        Parameters
+        ----------
+        act, seed
+            As `choose` takes them.
+        """
+        return Actor(self, act, seed)
 
     def choose_in(self, episode: Episode, act: Act = "greedy", seed: int = 0) -> Any:
         """The action for the moment at which an episode stands that is stepped by hand.
@@ -120,14 +136,13 @@ class Policy:
         """
         if not self.remembers:
             return self.choose(episode.observation, act, seed, episode.legal)
-        player, chosen = self._player_of(act, seed), None
-        player.begin()
-        for age, moment in enumerate(episode.moments):
-            now = self._observed(moment.observation)
-            now.ages = [age]
+        actor, chosen = self._actor_of(act, seed), None
+        actor.reset()
+        for moment in episode.moments:
+            observed = self.observed(moment.observation)
             if self.spec.masked:
-                now.masks = [moment.mask]
-            (chosen,) = player.choose(now)
+                observed.masks = [moment.mask]
+            chosen = actor._next(observed)
         return chosen
 
     @cached_property
@@ -136,13 +151,13 @@ class Policy:
         every = [self.shapes, *(group.shapes for group in getattr(self.shapes, "groups", ()))]
         return any(getattr(shapes, "state_width", 0) for shapes in every)
 
-    def _player_of(self, act: Act, seed: int) -> Player:
-        player = self._players.get((act, seed))
-        if player is None:
-            if len(self._players) >= KEPT_PLAYERS:
-                self._players.clear()
-            player = self._players[act, seed] = Player(self, copies=1, seed=seed, act=act)
-        return player
+    def _actor_of(self, act: Act, seed: int) -> Actor:
+        actor = self._actors.get((act, seed))
+        if actor is None:
+            if len(self._actors) >= KEPT_ACTORS:
+                self._actors.clear()
+            actor = self._actors[act, seed] = Actor(self, act, seed)
+        return actor
 
     @property
     def table(self) -> pd.DataFrame:
@@ -191,8 +206,8 @@ class Policy:
                 f"`{type(self.agent).__name__}` has no values of actions; use `probabilities`, or `value` for the value of "
                 f"an observation."
             )
-        found: dict[str, float] = judge(self.shapes, self.learner, self._observed(observation).seen)
-        return found
+        found: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
+        return {label: float(values[0]) for label, values in found.items()}
 
     def quantiles(self, observation: Any) -> dict[str, Any]:
         """Quantiles of the return of each action, by label, the lowest first; for `DQN(quantiles=...)`.
@@ -207,15 +222,15 @@ class Policy:
             raise SettingError(
                 f"`{type(self.agent).__name__}` has no quantiles of returns. Use `jm.DQN(quantiles=32)`."
             )
-        found: dict[str, Any] = judge(self.shapes, self.learner, self._observed(observation).seen)
+        found: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
         return found
 
     def value(self, observation: Any) -> float:
         """The value of an observation: as it was learned, or that of the best action."""
-        judge = getattr(type(self.agent), "state_value", None)
+        judge = getattr(type(self.agent), "state_values", None)
         if judge is None or not getattr(self.agent, "baseline", True):
             return max(self.values(observation).values())
-        return float(judge(self.shapes, self.learner, self._observed(observation).seen))
+        return float(judge(self.shapes, self.learner, self.observed(observation).seen)[0])
 
     def probabilities(self, observation: Any, legal: Any = None) -> dict[str, Any]:
         """The chance of each action when sampled, by label; with several parts a dict of them by part.
@@ -234,15 +249,17 @@ class Policy:
         judge = getattr(type(self.agent), "probabilities", None)
         if judge is None:
             raise SettingError(f"`{type(self.agent).__name__}` has values of actions instead of chances; use `values`.")
-        parts = judge(self.shapes, self.learner, self._observed(observation, legal).seen)
+        parts = judge(self.shapes, self.learner, self.observed(observation, legal).seen)
         choices = choices_of(self.spec.action)
         named = {
-            name: dict(zip(choices[name].labels, map(float, part), strict=True)) if name in choices else part
+            name: dict(zip(choices[name].labels, map(float, part[0]), strict=True))
+            if name in choices
+            else {what: _number_or_array(value[0]) for what, value in part.items()}
             for name, part in parts.items()
         }
         return named.get("", named)
 
-    def _observed(self, observation: Any, legal: Any = None) -> Observed:
+    def observed(self, observation: Any, legal: Any = None) -> Observed:
         """One observation as the agent takes it."""
         row = [float(v) for v in self._row(observation)]
         images = {}
@@ -295,25 +312,8 @@ class Policy:
 
     def fits(self, environment: Environment) -> None:
         """Raise `SettingError` where the environment's channels or action differ, saying which."""
-        theirs, ours = describe(environment).spec, self.spec
-        name = describe(environment).name
-        have, need = [c.name for c in theirs.channels], [c.name for c in ours.channels]
-        if have != need:
-            raise SettingError(
-                f"the policy observes {need}, and `{name}` shows {have}. Use the environment it learned on."
-            )
-        for mine, other in zip(ours.channels, theirs.channels, strict=True):
-            if mine != other:
-                raise SettingError(
-                    f"channel `{mine.name}` of `{name}` differs from the one the policy learned on: "
-                    f"{_told(other)} against {_told(mine)}."
-                )
-        if ours.masked != theirs.masked:
-            raise SettingError(
-                f"the policy learned {'with' if ours.masked else 'without'} `legal`, and `{name}` differs."
-            )
-        if ours.action != theirs.action:
-            raise SettingError(f"the policy acts by {ours.action!r}, and `{name}` takes {theirs.action!r}.")
+        description = describe(environment)
+        refuse_mismatch(self.spec, description.spec, "the policy", f"`{description.name}`")
 
     def about(self) -> dict[str, Any]:
         """For records: all but the arrays."""
@@ -409,49 +409,6 @@ def _mask(action: Action, legal: Any) -> Mask:
     return tuple(mask)
 
 
-def _told(channel: Any) -> str:
-    kind = "image" if channel.image else "whole numbers" if channel.whole else "numbers"
-    return f"{kind} of shape {channel.shape} in [{channel.low:g}, {channel.high:g}] {channel.unit}".strip()
-
-
-class Player:
-    """A policy that plays many copies side by side, with its memory."""
-
-    def __init__(self, policy: Policy, copies: int, seed: int, act: Act) -> None:
-        if act not in ACTS:
-            raise SettingError(f"`act` must be `greedy` or `sampled`; got {act!r}.")
-        agent = policy.agent
-        shapes = agent.shapes(policy.spec, copies)
-        self._calls = calls_for(agent, shapes)
-        self._numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
-        self._explore = act == "sampled"
-        noise = Noise(seed, 1, Domain.EVALUATION)
-        self._draw = PlainDraw(noise, Stream.EXPLORE)
-        self._learner = policy.learner
-        self._scalar = None
-        if twin_holds(type(agent), "scalar", "choose"):
-            self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._draw, None, self._explore)
-        self._memory: Any = None
-        if self._scalar is None:  # a scalar agent has a memory of its own, and a fresh table would be made for nothing
-            self._memory = agent.fresh_memory(shapes, self._numbers) if agent.remembers() else ()
-        self._first_memory = self._memory
-        self._turn = 0
-
-    def begin(self) -> None:
-        """Go back to before the first decision."""
-        self._memory = self._first_memory
-        self._turn = 0
-
-    def choose(self, observed: Observed) -> list[Any]:
-        """The actions of all copies, in own form."""
-        self._turn += 1
-        if self._scalar is not None:
-            for i, row in enumerate(observed.rows):
-                self._scalar.see(i, row)
-            self._scalar.turn(self._turn - 1)
-            return [self._scalar.decide(i) for i in range(len(observed.rows))]
-        actions, self._memory, _ = self._calls.choose(
-            self._numbers, self._learner, self._memory, self._calls.seen(observed),
-            self._draw.at(self._turn - 1, 0), self._explore,
-        )  # fmt: skip
-        return self._calls.given(actions)
+def _number_or_array(value: Any) -> Any:
+    """A plain Python number where there is one, which prints as what it is."""
+    return value if np.ndim(value) else float(value)

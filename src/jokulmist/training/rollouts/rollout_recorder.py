@@ -82,11 +82,6 @@ class Follower:
         self._writer.restore(saved)
         self._totals = list(self._lane.each[self._copy].totals)
 
-    def judged(self, said: dict[str, float]) -> None:
-        """What the policy said of what it decides on next; told before the decision is."""
-        if self._writer is not None and said:
-            self._writer.judged.append(said)
-
     def turned(self, action: Any, outcome: Outcome, decisions: int) -> None:
         """A turn of all copies is over, and the lane has begun anew where an episode closed."""
         last, observed = outcome.last, outcome.observed

@@ -12,6 +12,7 @@ import numpy as np
 from jokulmist.environments.chance.noise import Domain, Noise
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.spaces.channels import Array
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.episode import Episode
 from jokulmist.environments.transition.simulator_stepping import SimulatorState
@@ -30,34 +31,33 @@ def state_values(state: Any) -> dict[str, Any]:
     return {name: values[name] for name in type(state)._fields}
 
 
-def judged_of(policy: Policy, observed: Observed) -> dict[str, float]:
-    """What a policy says of one observation: the value of each action, or each one's probability, or mean and spread.
+def judged_of(policy: Policy, observed: Observed) -> dict[str, Array]:
+    """What a policy says of observations, one a row: the value of each action, or each one's probability, or mean and spread.
 
     Nothing of a recurrent network: one observation does not say what it thinks.
     """
     kind, agent = type(policy.agent), policy.agent
-    shapes = policy.shapes
+    shapes, seen = policy.shapes, observed.seen
     if getattr(shapes, "state_width", 0):
         return {}
+    found: dict[str, Any] = {}
     if hasattr(kind, "values"):
-        values = kind.values(shapes, policy.learner, observed.seen)
-        return {f"value.{label}": float(value) for label, value in values.items()}
-    if not hasattr(kind, "probabilities"):
-        return {}
-    found: dict[str, float] = {}
-    choices = choices_of(policy.spec.action)
-    for name, part in kind.probabilities(shapes, policy.learner, observed.seen).items():
-        prefix = f"{name}." if name else ""
-        if name in choices:
-            for label, chance in zip(choices[name].labels, part, strict=True):
-                found[f"probability.{prefix}{label}"] = float(chance)
-        else:
+        values = kind.values(shapes, policy.learner, seen)
+        found = {f"value.{label}": value for label, value in values.items()}
+    elif hasattr(kind, "probabilities"):
+        choices = choices_of(policy.spec.action)
+        for name, part in kind.probabilities(shapes, policy.learner, seen).items():
+            prefix = f"{name}." if name else ""
+            if name in choices:
+                columns = zip(choices[name].labels, part.T, strict=True)
+                found.update({f"probability.{prefix}{label}": column for label, column in columns})
+                continue
             for what in ("mean", "spread"):
-                for k, value in enumerate(np.asarray(part[what]).reshape(-1)):
-                    found[f"{what}.{prefix}{k}".rstrip(".")] = float(value)
-    if hasattr(kind, "state_value") and getattr(agent, "baseline", True):
-        found["value"] = float(kind.state_value(shapes, policy.learner, observed.seen))
-    return found
+                flat = np.asarray(part[what]).reshape(len(observed.rows), -1).T
+                found.update({f"{what}.{prefix}{k}": column for k, column in enumerate(flat)})
+        if hasattr(kind, "state_values") and getattr(agent, "baseline", True):
+            found["value"] = kind.state_values(shapes, policy.learner, seen)
+    return {name: np.asarray(column, np.float32) for name, column in found.items()}
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,8 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.environments.spaces.channels import Spec
+from jokulmist.errors import RecordError
 from jokulmist.records.checkpoints import (
     ARRAYS,
     REPLAY,
@@ -42,6 +44,7 @@ class Checkpoint:
     path: Path
     state: dict[str, Any]
     arrays: Arrays
+    about: dict[str, Any]
 
 
 def keep(run: Path, policy: Any, state: dict[str, Any], arrays: Arrays, count: int) -> Path:
@@ -72,6 +75,16 @@ def keep_best(run: Path, policy: Any, score: float, by: str) -> None:
         shutil.rmtree(before, ignore_errors=True)
 
 
+def spec_in(kept: Checkpoint) -> Spec:
+    """The channels and the action that a checkpoint was learned with."""
+    try:
+        return Spec.from_described(kept.about["spec"])
+    except (KeyError, TypeError, ValueError, AttributeError, IndexError) as damaged:
+        raise RecordError(
+            f"{kept.path} cannot be read: what its head says of the policy was damaged, or written by another version ({damaged!r:.80})."
+        ) from None
+
+
 def kept_in(run: Path) -> tuple[Checkpoint | None, list[str]]:
     """The newest checkpoint that is whole, and a word on each newer one that is not."""
 
@@ -80,7 +93,7 @@ def kept_in(run: Path) -> tuple[Checkpoint | None, list[str]]:
         arrays, _ = open_arrays(path / TRAINING)
         if state["files"].get(REPLAY):
             arrays.update(open_arrays(path / REPLAY)[0])
-        open_arrays(path / ARRAYS)
-        return Checkpoint(path, state, arrays)
+        _, about = open_arrays(path / ARRAYS)
+        return Checkpoint(path, state, arrays, about)
 
     return newest_whole(run, read)

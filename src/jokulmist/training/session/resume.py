@@ -10,7 +10,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.spaces.channels import refuse_mismatch
 from jokulmist.errors import RecordError, SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import path_of, shortened
@@ -20,7 +22,7 @@ from jokulmist.records.run_index import is_alive
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import ProgressDisplay, usual_display
 from jokulmist.training.runs.run import Run
-from jokulmist.training.session.checkpointing import Checkpoint, kept_in
+from jokulmist.training.session.checkpointing import Checkpoint, kept_in, spec_in
 from jokulmist.training.session.choices import same_lane
 from jokulmist.training.session.laying import WAITING
 from jokulmist.training.session.session import Session
@@ -130,6 +132,9 @@ def go_on(
     waited = origin["status"] == WAITING
     if kept is None:
         _begin_anew(path, words, start_over)
+    else:
+        stage = describe(plan.stage)
+        refuse_mismatch(spec_in(kept), stage.spec, f"what {path.name} learned so far", f"`{stage.name}`")
     lane, why = same_lane(plan, origin.get("lane"))
     origin.pop("ended_by", None)
     origin.pop("failure", None)

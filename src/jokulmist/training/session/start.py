@@ -14,7 +14,9 @@ from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.spaces.channels import refuse_mismatch
 from jokulmist.errors import LookupFailed, SettingError, listed
+from jokulmist.learning.observation_scaling import Running, counted_fully
 from jokulmist.learning.schedules import Progress
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import path_of
@@ -22,7 +24,7 @@ from jokulmist.records.run_folder import is_run
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.policies.agent_calls import as_numpy
 from jokulmist.training.policies.policy import Policy
-from jokulmist.training.session.checkpointing import Arrays, is_replay, kept_in
+from jokulmist.training.session.checkpointing import Arrays, is_replay, kept_in, spec_in
 from jokulmist.trees import filled, flattened
 
 START = "start.safetensors"
@@ -78,6 +80,8 @@ def start_of(plan: Plan, *folders: Path | None) -> Start | None:
     kept, _ = kept_in(path)
     if kept is None:
         raise LookupFailed(f"{path} has no checkpoint, so nothing can begin with what it has learned.")
+    stage = describe(plan.stage)
+    refuse_mismatch(spec_in(kept), stage.spec, f"what {path.name} learned", f"`{stage.name}`")
     arrays = {
         name: array for name, array in kept.arrays.items() if name.startswith(f"{LEARNER}/") and not is_replay(name)
     }
@@ -89,12 +93,7 @@ def _of_policy(plan: Plan, path: Path) -> Start:
     if isinstance(plan.agent, PlayerAgents):
         raise SettingError(f"{path} is one policy, and players begin with a run of players. Name the folder of a run.")
     policy, spec = Policy.open(path), describe(plan.stage).spec
-    if policy.spec != spec:
-        there, here = ([channel.name for channel in one.channels] for one in (policy.spec, spec))
-        raise SettingError(
-            f"the policy in {path} sees {listed(there)} and does {policy.spec.action!r}; `{describe(plan.stage).name}` shows {listed(here)} and takes {spec.action!r}, "
-            f"and bounds count, too. Give a policy of the same channels and action."
-        )
+    refuse_mismatch(policy.spec, spec, f"the policy in {path}", f"`{describe(plan.stage).name}`")
     learner = begun_with(plan.agent, plan.agent.shapes(spec, plan.copies), _fresh(plan), policy, str(path))
     arrays = {name: array for name, array in flattened(as_numpy(learner), LEARNER).items() if not is_replay(name)}
     return Start(_fitting(plan, arrays, str(path)), {"run": path.name, "decisions": policy.decisions})
@@ -124,6 +123,10 @@ def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
                     f"the same method, network and copies, or leave `start` out."
                 )
             found[name] = has
+        statistics = f"{prefix}/statistics/"
+        if f"{statistics}count" in found:
+            running = counted_fully(Running(*(found[f"{statistics}{part}"] for part in Running._fields)))
+            found.update({f"{statistics}{part}": array for part, array in running._asdict().items()})
     if not found:
         raise SettingError(
             f"no agent that learns here learned in {where}; here learn {listed(_learning(agent))}. Leave `start` out."

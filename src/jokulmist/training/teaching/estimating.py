@@ -12,11 +12,13 @@ import numpy as np
 
 from jokulmist.agents.recorded.cloning import Cloning
 from jokulmist.environments.spaces.actions import parts_of
+from jokulmist.environments.spaces.channels import refuse_mismatch
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import joint_over
-from jokulmist.training.policies.policy import Act, Policy
-from jokulmist.training.teaching.fitted_values import fitted_returns
+from jokulmist.training.policies.acting import Act
+from jokulmist.training.policies.policy import Policy
+from jokulmist.training.teaching.fitted_values import bounds_of, fitted_returns
 from jokulmist.training.teaching.learn_from import learn_from
 from jokulmist.training.teaching.records import Records
 
@@ -25,6 +27,8 @@ CLONE_STEPS = 2_000
 LEAST_CHANCE = 1e-3
 FEW_WEIGHTS = 10.0
 RARE = 0.05
+# The share of values beyond all that can be returned from which on a regression has not held.
+DIVERGED = 0.05
 NORMAL = 1.959964
 By = Literal["weights", "fitted"]
 
@@ -44,6 +48,12 @@ class Estimate:
     outside : float
         The share of the recorded observations on which the policy would do, without exploration, what was hardly ever done there: with a chance below 5 % by
         behaviour cloning of the records.
+    by : {"weights", "fitted"}
+    unrecorded : float
+        The share of the policy's probability, over the recorded observations, on actions that were never recorded at all.
+    beyond : float
+        By fitted values, the share of the decisions after which the values lay beyond all that can be returned. Above 5 % the regression has not held, and there is no
+        estimate: mean and interval are not-a-number.
 
     Examples
     --------
@@ -58,12 +68,21 @@ class Estimate:
     effective: float
     outside: float
     by: By = "weights"
+    unrecorded: float = 0.0
+    beyond: float = 0.0
 
     def __repr__(self) -> str:
         low, high = self.interval
+        never = (
+            f"; {self.unrecorded:.0%} of its probability is on actions that were never recorded"
+            if self.unrecorded
+            else ""
+        )
+        if self.by == "fitted" and self.beyond > DIVERGED:
+            return f'<no estimate by fitted values: after {self.beyond:.0%} of the decisions they lie beyond all that can be returned{never}. Use by="weights", or more records>'
         few = "; too unlike what was recorded to say" if self.effective < FEW_WEIGHTS and self.by == "weights" else ""
         how = "by fitted values, " if self.by == "fitted" else ""
-        return f"<{how}estimated mean return {self.mean:.4g} [{low:.4g}, {high:.4g}] from {self.episodes:,} episodes that count as {self.effective:.0f}{few}; outside of them at {self.outside:.0%}>"
+        return f"<{how}estimated mean return {self.mean:.4g} [{low:.4g}, {high:.4g}] from {self.episodes:,} episodes that count as {self.effective:.0f}{few}; outside of them at {self.outside:.0%}{never}>"
 
 
 def estimate(
@@ -114,12 +133,11 @@ def estimate(
     policy = getattr(policy, "policy", policy)
     if not isinstance(policy, Policy):
         raise SettingError(f"`estimate` takes a policy or a run; got {policy!r:.80}.")
-    if policy.spec.action != records.spec.action or [c.name for c in policy.spec.channels] != [
-        c.name for c in records.spec.channels
-    ]:
+    if not isinstance(records, Records):
         raise SettingError(
-            "the policy has other channels or another action than the records. Read them with the environment that it learned on."
+            f"`estimate` takes records second, as `jm.Records.read(path, environment)` gives them; got {records!r:.80}."
         )
+    refuse_mismatch(policy.spec, records.spec, "the policy", "the environment of the records")
     if by not in ("weights", "fitted"):
         raise SettingError(f'`by` is {by!r}; it must be "weights" or "fitted".')
     if by == "fitted" and records.spec.images:
@@ -142,16 +160,18 @@ def estimate(
         total = weights[sample].sum(axis=-2)
         return ((weights * rewards)[sample].sum(axis=-2) / np.maximum(total, 1e-300)).sum(axis=-1)
 
-    last = weights[:, -1]
+    last, beyond = weights[:, -1], 0.0
     effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
     if by == "fitted":
         joint = joint_over(records.spec.action)
         chances = np.stack([all_chances_of(policy, seen, act, joint) for seen in (rows.observed, rows.last)])
         index = np.asarray(joint.index(actions))
-        mean, refitted = fitted_returns(records, np.flatnonzero(place == 0), chances, index, discount, seed)
+        mean, refitted, beyond = fitted_returns(records, np.flatnonzero(place == 0), chances, index, discount, seed)
         # They are normal about the mean.
         spread = NORMAL * float(np.std(refitted, ddof=1)) if len(refitted) > 1 else math.nan
-        low, high = mean - spread, mean + spread
+        low, high = np.clip([mean - spread, mean + spread], *bounds_of(rows.rewards, discount, longest))
+        if beyond > DIVERGED:
+            mean = low = high = math.nan
     else:
         mean = float(mean_of(np.arange(count)))
         chance = np.random.default_rng(seed)
@@ -159,7 +179,17 @@ def estimate(
             [float(mean_of(chance.integers(0, count, count))) for _ in range(RESAMPLES)] if count > 1 else [math.nan]
         )
         low, high = np.quantile(drawn, [0.025, 0.975])
-    return Estimate(mean, (float(low), float(high)), count, effective, outside_of(policy, records), by)
+    never = _unrecorded(policy, records, act)
+    return Estimate(mean, (float(low), float(high)), count, effective, outside_of(policy, records), by, never, beyond)
+
+
+def _unrecorded(policy: Policy, records: Records, act: Act) -> float:
+    """The share of a policy's probability on combinations of choices that stand nowhere in the records."""
+    joint = joint_over(records.spec.action)
+    recorded = np.isin(np.arange(joint.count), np.asarray(joint.index(records.rows.actions)))
+    if recorded.all():
+        return 0.0
+    return float(all_chances_of(policy, records.rows.observed, act, joint)[:, ~recorded].sum(axis=1).mean())
 
 
 def outside_of(policy: Policy, records: Records) -> float:

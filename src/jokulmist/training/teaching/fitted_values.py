@@ -12,9 +12,12 @@ import numpy as np
 from scipy import linalg
 
 FEATURES = 200
-RIDGE = 1e-6
+# With a hundredth of it values grew to the bounds of what can be returned where a policy goes beyond the records.
+RIDGE = 1e-4
 RESAMPLES = 40
 MOST_PAIRS = 2_000
+# How far beyond what can be returned a value may lie, as a share of that range, before it counts as beyond.
+SLACK = 0.05
 # A feature turns once over some of the typical distance between two observations.
 REACHES = (1.0, 2.5)
 
@@ -51,10 +54,11 @@ def features_of(numbers: Any, observed: Any, chance: Any) -> Any:
 
 def fitted(
     here: Any, after: Any, index: Any, chances: Any, rewards: Any, going: Any, weights: Any, discount: float, steps: int
-) -> Any:
-    """The weights of the values of so many decisions, shape ``(features, actions)``.
+) -> tuple[Any, float]:
+    """The weights of the values of so many decisions, shape ``(features, actions)``; and the share of the rows whose successor was valued beyond what can be returned.
 
-    Each pass fits ``r + discount sum_a p(a|s') Q(s', a)`` anew, beginning with Q = 0, so that after so many passes Q is the return of so many decisions.
+    Each pass fits ``r + discount sum_a p(a|s') Q(s', a)`` anew, beginning with Q = 0, so that after so many passes Q is the return of so many decisions. The value of what
+    follows is held between what so many decisions can return at least and at most (`bounds_of`): else an error of the regression grows from pass to pass.
 
     Parameters
     ----------
@@ -78,16 +82,37 @@ def fitted(
         own = here[rows] * weights[rows, None]
         square = own.T @ here[rows] + RIDGE * max(len(rows), 1) * np.eye(size)
         maps.append((rows, own, linalg.cho_factor(square)))
-    for _ in range(steps):
-        wanted = rewards + discount * going * ((after @ values) * chances).sum(axis=1)
+    beyond = 0.0
+    for done in range(steps):
+        low, high = bounds_of(rewards, discount, done)
+        ahead = ((after @ values) * chances).sum(axis=1)
+        slack = SLACK * (high - low)
+        beyond = float(np.mean((ahead < low - slack) | (ahead > high + slack)))
+        wanted = rewards + discount * going * np.clip(ahead, low, high)
         values = np.stack([linalg.cho_solve(square, wanted[rows] @ own) for rows, own, square in maps], axis=1)
-    return values
+    return values, beyond
+
+
+def bounds_of(rewards: Any, discount: float, steps: int) -> tuple[float, float]:
+    """The least and the most that up to so many decisions can return, by the rewards that were met.
+
+    Examples
+    --------
+    >>> bounds_of(np.array([-2.0, -0.5]), 1.0, 10)  # one decision at least, ten at most
+    (-20.0, -0.5)
+    """
+    if not steps:
+        return 0.0, 0.0
+    longest = float(np.sum(discount ** np.arange(steps)))
+    low, high = float(rewards.min()), float(rewards.max())
+    return low * (longest if low < 0.0 else 1.0), high * (longest if high > 0.0 else 1.0)
 
 
 def fitted_returns(
     records: Any, begins: Any, chances: Any, index: Any, discount: float, seed: int
-) -> tuple[float, list[float]]:
-    """The mean return of a policy from where the recorded episodes began, and the same of episodes drawn anew.
+) -> tuple[float, list[float], float]:
+    """The mean return of a policy from where the recorded episodes began, the same of episodes drawn anew, and the share of the rows whose successor was valued beyond
+    what can be returned.
 
     Parameters
     ----------
@@ -107,11 +132,12 @@ def fitted_returns(
     rewards, going = np.asarray(rows.rewards, np.float64), 1.0 - np.asarray(rows.ended, np.float64)
     steps = int(np.bincount(episode).max())
 
-    def mean_of(times: Any) -> float:
-        values = fitted(here, after, index, chances[1], rewards, going, times[episode], discount, steps)
+    def mean_of(times: Any) -> tuple[float, float]:
+        values, beyond = fitted(here, after, index, chances[1], rewards, going, times[episode], discount, steps)
         first = ((here[begins] @ values) * chances[0][begins]).sum(axis=1)
-        return float(first @ times / times.sum())
+        return float(np.clip(first, *bounds_of(rewards, discount, steps)) @ times / times.sum()), beyond
 
     count = len(begins)
-    drawn = [mean_of(np.bincount(chance.integers(0, count, count), minlength=count)) for _ in range(RESAMPLES)]
-    return mean_of(np.ones(count)), drawn if count > 1 else [float("nan")]
+    drawn = [mean_of(np.bincount(chance.integers(0, count, count), minlength=count))[0] for _ in range(RESAMPLES)]
+    mean, beyond = mean_of(np.ones(count))
+    return mean, drawn if count > 1 else [float("nan")], beyond

@@ -14,9 +14,11 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Choice, Record, parts_of
 from jokulmist.environments.spaces.channels import Seen, Spec
-from jokulmist.errors import RecordError, SettingError, listed, nearest
+from jokulmist.environments.spaces.legal import choices_of
+from jokulmist.environments.transition.stepping import Stepper
+from jokulmist.errors import ActionError, RecordError, SettingError, listed, nearest
 from jokulmist.records.files import path_of
-from jokulmist.records.rollouts import Rollout, is_rollouts, read_rollouts
+from jokulmist.records.rollouts import STATE, Rollout, is_rollouts, read_rollouts, states_of
 from jokulmist.trees import joined as joined_trees
 
 if TYPE_CHECKING:
@@ -24,6 +26,7 @@ if TYPE_CHECKING:
 
 EPISODE, REWARD, CLOSED_BY, ENDED = "episode", "reward", "closed_by", "ended"
 PROBABILITY = "probability."
+LEGAL = "legal"
 
 
 @dataclass(frozen=True, repr=False)
@@ -94,7 +97,8 @@ class Records:
             Whose channels, action and reward terms are meant. Where the records have a column for each term, rewards are weighted anew, by its weights.
         columns : dict of str to str, optional
             What a column is called there: ``{"level": "tank_cm", "action": "valve", "episode": "day", "reward": "earned"}``. Ends are known by ``"closed_by"``,
-            the name of an ending or a cut, or by ``"ended"``, a truth value.
+            the name of an ending or a cut, or by ``"ended"``, a truth value. Where the class says what is legal, ``"legal"`` (of several choices ``"legal.PART"``) is a list of
+            the labels that were allowed, or in a CSV file these labels with ``|`` between them; rollouts of this library tell it by their states.
 
         Raises
         ------
@@ -114,7 +118,15 @@ class Records:
             )
         table = _table(source)
         names = dict(columns or {})
-        known = [EPISODE, REWARD, CLOSED_BY, ENDED, *_wanted(description), *(t.name for t in description.terms)]
+        known = [
+            EPISODE,
+            REWARD,
+            CLOSED_BY,
+            ENDED,
+            *_wanted(description),
+            *_legal_columns(description),
+            *(t.name for t in description.terms),
+        ]
         for name, theirs in names.items():
             if name not in known and not name.startswith(PROBABILITY):
                 raise SettingError(f"`columns` names `{name}`; known are {listed(known)}.{nearest(name, known)}")
@@ -122,7 +134,7 @@ class Records:
                 raise SettingError(
                     f"`columns` says that `{name}` is `{theirs}`, and the records have {listed(map(str, table.columns))}.{nearest(theirs, list(map(str, table.columns)))}"
                 )
-        return _read(description, table, lambda name: names.get(name, name), REWARD in names)
+        return _read(environment, table, lambda name: names.get(name, name), REWARD in names)
 
 
 def joined(parts: Sequence[Records]) -> Records:
@@ -185,7 +197,8 @@ def _column_of(part: str) -> str:
     return f"action.{part}" if part else "action"
 
 
-def _read(description: Description, table: pd.DataFrame, called: Any, weighed: bool) -> Records:
+def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: bool) -> Records:
+    description = describe(environment)
     spec = description.spec
     there = set(map(str, table.columns))
     terms = [t.name for t in description.terms]
@@ -229,14 +242,11 @@ def _read(description: Description, table: pd.DataFrame, called: Any, weighed: b
     age = count - np.maximum.accumulate(np.where(np.concatenate([[True], last_of[:-1]]), count, 0))
     numbers = _numbers(spec, table, called)
     images = {c.name: _images(c, table, called(c.name)) for c in spec.images}
-    mask = (
-        tuple(np.ones((len(rows), part.count), bool) for part in parts.values() if isinstance(part, Choice))
-        if spec.masked
-        else ()
-    )
+    masks = _masks(environment, table, called)
 
     def seen(at: Any, ages: Any) -> Seen:
-        return Seen(numbers[at], {name: image[at] for name, image in images.items()}, mask, ages.astype(np.int32))
+        legal = tuple(mask[at] for mask in masks)
+        return Seen(numbers[at], {name: image[at] for name, image in images.items()}, legal, ages.astype(np.int32))
 
     if by_terms:
         columns = [_floats(table, called(name), rows) for name in terms]
@@ -252,6 +262,48 @@ def _read(description: Description, table: pd.DataFrame, called: Any, weighed: b
     )  # fmt: skip
     _, dense = np.unique(episode[rows], return_inverse=True)
     return Records(spec, experience, dense, _chances(description, table, called, own, rows), left_out)
+
+
+def _legal_columns(description: Description) -> list[str]:
+    """The columns that tell what was allowed, one a choice."""
+    if not description.spec.masked:
+        return []
+    return [f"{LEGAL}.{name}" if name else LEGAL for name in choices_of(description.action)]
+
+
+def _masks(environment: Environment, table: pd.DataFrame, called: Any) -> tuple[Any, ...]:
+    """What was allowed, one array of shape ``(rows, count)`` a choice; empty where the class does not say."""
+    description = describe(environment)
+    columns = [called(name) for name in _legal_columns(description)]
+    if not columns:
+        return ()
+    if all(column in table for column in columns):
+        choices = choices_of(description.action).values()
+        return tuple(_allowed(choice, table, column) for choice, column in zip(choices, columns, strict=True))
+    if description.fields and all(f"{STATE}{f.name}" in table for f in description.fields):
+        step = Stepper(environment)
+        return tuple(np.stack(part) for part in zip(*map(step.legal, states_of(table, environment)), strict=True))
+    raise SettingError(
+        f"`{description.name}` says what is legal, and the records do not: they have neither the states nor {listed(columns)}. Give a column with the list of the labels "
+        f"that were allowed; say what it is called there by `columns={{{_legal_columns(description)[0]!r}: ...}}`."
+    )
+
+
+def _allowed(choice: Choice, table: pd.DataFrame, column: str) -> Any:
+    """The truth values of a column of labels; where nothing stands, as after the last decision, everything is allowed."""
+    found = np.zeros((len(table), choice.count), bool)
+    for row, given in enumerate(table[column]):
+        labels = given.split("|") if isinstance(given, str) else given
+        if labels is None or (isinstance(labels, float) and np.isnan(labels)):
+            found[row] = True
+            continue
+        try:
+            found[row, [choice.own(label) for label in labels]] = True
+        except (ActionError, TypeError):
+            raise SettingError(
+                f"`{column}` of the records has {_told(given)} in row {row}; it is a list of some of {listed(choice.labels)}."
+            ) from None
+    return found
 
 
 def _floats(table: pd.DataFrame, column: str, rows: Any) -> Any:

@@ -7,6 +7,7 @@ runs each way, is asked of the lanes.
 
 from __future__ import annotations
 
+import re
 import time
 from typing import Any
 
@@ -21,7 +22,7 @@ from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.workshop.check.methods import look_at_methods
 from jokulmist.workshop.check.players import earned_by_one, look_at_players
 from jokulmist.workshop.check.random_play import Play
-from jokulmist.workshop.check.records import look_at_records
+from jokulmist.workshop.check.records import look_at_levels, look_at_records
 from jokulmist.workshop.check.report import Finding, Report
 from jokulmist.workshop.check.simulators import look_at_simulator
 
@@ -57,6 +58,7 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
     if isinstance(steps, bool) or not isinstance(steps, int) or steps < 10:
         raise SettingError(f"`steps` must be a whole number of at least 10; got {steps!r}.")
     report = Report(describe(environment).name)
+    play: Play | None = None
     report.images = {c.name: f"image {' x '.join(map(str, c.shape))}" for c in describe(environment).spec.images}
     try:
         if isinstance(environment, Simulator):
@@ -72,18 +74,39 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
             names = [RANDOM, *describe(environment).outline.references]
             report.levels = {n: evaluate(n, environment, episodes=LEVEL_EPISODES) for n in names}
             report.sees_more = {n: sees_more(environment, n) for n in names[1:]}
+            if play is not None:
+                look_at_levels(play)
     except BrokenEnvironment as failure:
         report.findings.append(
-            Finding("wrong", str(failure), "", "Nothing can be trained until it runs.", "Mend the line that is named.")
+            Finding("wrong", str(failure), "", "Nothing can be trained until it runs.", _mend(str(failure)))
         )
         return report
     if isinstance(environment, Simulator):
         return report
     finding = find(environment)
     report.compiles, report.why_plain = finding.compiles, finding.why
+    if finding.differs and play is not None:
+        inverted = play.line_of_invert(finding.differs)
+        play.find(
+            "wrong",
+            "lanes differ",
+            finding.why,
+            finding.differs,
+            "One of the two is not what was meant; training and evaluation would pay different rewards.",
+            f"Line {inverted} has `~` on a truth value of Python, which gives -1 or -2. Use `self.xp.logical_not(...)`."
+            if inverted
+            else "Write it with `self.xp` alone, and look for what Python and arrays do differently: `~`, `and`, `or`, `not`, `round`, whole numbers beyond 2^31.",
+        )
     if speed and report.ok:
         report.speeds = _speeds(environment, report.compiles)
     return report
+
+
+def _mend(failure: str) -> str:
+    """What to do about a class that fails, by what its message names."""
+    if re.search(r"\.py:\d+", failure):
+        return "Mend the line that is named."
+    return "Do what the message says, and check again."
 
 
 def _speeds(environment: Environment, compiles: bool) -> dict[str, float]:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import ast
 import inspect
 import math
+import textwrap
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -47,6 +49,7 @@ class Play:
         self.moved: set[str] = set()
         self.kept = self._snapshot()
         self.begun = 0
+        self.held = 0  # every closing that held, also beside another
         # What random play leaves behind: transitions, and the rows, terms and advances of every step, episode by episode.
         self.transitions: list[Transition] = []
         self.rows: list[list[float]] = []
@@ -77,6 +80,21 @@ class Play:
             return method
         return f"{method} ({file.rpartition('/')[2]}:{lines})"
 
+    def line_of_invert(self, method: str) -> int | None:
+        """The first line of a method, or of any other of the class, that has a `~`."""
+        for name in (method, *vars(type(self.environment))):
+            part = inspect.getattr_static(type(self.environment), name, None)
+            function = inspect.unwrap(getattr(part, "function", part)) if part is not None else None
+            try:
+                lines, first = inspect.getsourcelines(function)  # type: ignore[arg-type]
+                tree = ast.parse(textwrap.dedent("".join(lines)))
+            except (OSError, TypeError, SyntaxError):
+                continue
+            inverts = [n.lineno for n in ast.walk(tree) if isinstance(n, ast.UnaryOp) and isinstance(n.op, ast.Invert)]
+            if inverts:
+                return first + min(inverts) - 1
+        return None
+
     def play(self, steps: int) -> None:
         action_of = self.description.action
         state = self._begin(0)
@@ -90,6 +108,7 @@ class Play:
             self._same_again(before, action, after, turn)
             self._rewards(before, action, after)
             held = self._closings(before, action, after, advances)
+            self.held |= held
             self.step.measured(before, action, after)
             self._observe(after, turn)
             self._unchanged()
@@ -171,7 +190,7 @@ class Play:
                 )
                 continue
             reach.least, reach.most = min(reach.least, term), max(reach.most, term)
-            reach.mean += term
+            reach.total, reach.count = reach.total + term, reach.count + 1
 
     def _closings(self, before: State, action: Any, after: State, advances: int) -> int:
         outline = self.description.outline
@@ -230,8 +249,6 @@ class Play:
 
     def _after_all(self, steps: int, state: State, advances: int) -> None:
         report, description = self.report, self.description
-        for reach in report.terms:
-            reach.mean /= steps
         for reach, channel in zip(report.channels, description.bare.numbers, strict=True):
             if reach.outside:
                 self._outside(reach, channel)

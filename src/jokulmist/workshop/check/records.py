@@ -5,9 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from jokulmist.environments.declaration.outline import DEADLINE
+from jokulmist.training.evaluation.evaluate import RANDOM
 from jokulmist.workshop.check.random_play import Play
 
 DWARFED = 100.0
+TENTH = 0.1
+# Standard errors by which a reference must be better than random play.
+SURELY = 2.0
 WIDE = 25.0
 SAME = 1e-6
 SOON = 2
@@ -19,12 +23,72 @@ def look_at_records(play: Play) -> None:
     """Add what the records of random play tell."""
     if not play.rows or not play.report.closed_by:
         return
+    _doubled_minus(play)
     _never_earned(play)
     _scales(play, _paid_on(play))
     _twins(play)
     _wide_bounds(play)
     _early_ends(play)
     _unseen_deadline(play)
+
+
+def look_at_levels(play: Play) -> None:
+    """Add what random play and the references show beside each other."""
+    _never_met(play)
+    _useless_references(play)
+
+
+def _never_met(play: Play) -> None:
+    """Endings and cuts that hold in no step of random play, nor where a reference plays."""
+    report, description = play.report, play.description
+    met = set(description.held_names(play.held))
+    for level in report.levels.values():
+        met |= {str(name) for name in level.columns["closed_by"]}
+    for closing in (*description.outline.endings, *description.outline.cuts):
+        if closing.name not in met:
+            others = " nor in the episodes of the references" if len(report.levels) > 1 else ""
+            play.find(
+                "doubtful",
+                f"never met:{closing.name}",
+                f"`{closing.name}` held in none of {report.steps:,} steps of random play{',' if others else ''}{others}.",
+                closing.name,
+                "An ending that cannot be met teaches nothing; one that is hard to meet is learned late.",
+                "Look at the comparison's direction and units; write a `@jm.reference` that meets it, or begin an episode near it by hand "
+                "(`jm.Episode.at`).",
+            )
+
+
+def _useless_references(play: Play) -> None:
+    """References whose returns are no better than those of random play."""
+    levels = play.report.levels
+    if play.description.players:
+        return
+    random = levels[RANDOM]
+    for name, level in levels.items():
+        error = np.hypot(level.sd, random.sd) / np.sqrt(len(level.returns))
+        if name != RANDOM and not level.mean - random.mean > SURELY * error:
+            play.find(
+                "doubtful",
+                f"reference:{name}",
+                f"the reference `{name}` returns {level.mean:.4g}, and random play {random.mean:.4g}: it is no better.",
+                name,
+                "A rule that is meant to be good and is not shows a mistake in the rule, a reward or a sign.",
+                f"Step an episode by `{name}` (`jokulmist check --trace 20 --policy {name}`), and look at its reward terms.",
+            )
+
+
+def _doubled_minus(play: Play) -> None:
+    """A cost that is negative already, with a negative weight."""
+    for term, weight, reach in zip(play.description.terms, play.description.weights, play.report.terms, strict=True):
+        if weight < 0.0 and reach.most <= 0.0 and reach.least < 0.0:
+            play.find(
+                "doubtful",
+                f"doubled minus:{term.name}",
+                f"reward term `{term.name}` lay between {reach.least:.4g} and {reach.most:.4g}, never above 0, and its weight is {weight:g}: together it rewards.",
+                term.name,
+                "Two minus signs make a reward of what looks like a cost.",
+                "Leave one of them out.",
+            )
 
 
 def _never_earned(play: Play) -> None:
@@ -87,16 +151,16 @@ def _scales(play: Play, paid_on: set[str]) -> None:
     order = np.argsort(weighted)[::-1]
     if len(order) < 2 or weighted[order[1]] == 0.0:
         return
-    first, others = order[0], weighted[order[1:]].sum()
+    first, second, others = order[0], order[1], weighted[order[1:]].sum()
     if weighted[first] > DWARFED * others and names[first] not in paid_on:
         play.find(
             "doubtful",
             "scale",
             f"reward term `{names[first]}` brings {weighted[first]:.4g} a step, all the others together {others:.4g}.",
             names[first],
-            "The others have no say in what is learned.",
-            f"Lower its weight, e.g. `weights={{{names[first]!r}: "
-            f"{float(play.description.weights[first] * others / weighted[first]):.3g}}}`, or raise theirs.",
+            "The others have little say in what is learned.",
+            f"Leave it where the others are meant to be small; else raise their weights, e.g. `weights={{{names[second]!r}: "
+            f"{float(play.description.weights[second] * TENTH * weighted[first] / weighted[second]):.2g}}}` for a tenth of it.",
         )
 
 

@@ -31,8 +31,14 @@ class Reach:
     declared: str
     least: float = math.inf
     most: float = -math.inf
-    mean: float = 0.0
+    total: float = 0.0
+    count: int = 0
     outside: int = 0
+
+    @property
+    def mean(self) -> float:
+        """The mean over all steps that were seen."""
+        return self.total / max(self.count, 1)
 
 
 @dataclass

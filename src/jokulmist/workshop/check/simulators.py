@@ -43,7 +43,7 @@ def look_at_simulator(environment: Simulator, report: Report, steps: int) -> Non
         _met(report, spec, state.row)
         for reach, amount in zip(report.terms, state.terms, strict=True):
             reach.least, reach.most = min(reach.least, amount), max(reach.most, amount)
-            reach.mean += amount
+            reach.total, reach.count = reach.total + amount, reach.count + 1
         held = step.held(state, action, state, advances)
         if held:
             name = description.held_names(held)[0]
@@ -55,8 +55,6 @@ def look_at_simulator(environment: Simulator, report: Report, steps: int) -> Non
     seconds = time.perf_counter() - began
     step.environment.close()
     report.steps = done
-    for reach in report.terms:
-        reach.mean /= max(done, 1)
     report.speeds = {"plain, 1 copy": done / max(seconds, 1e-9)}
     report.simulated = True
     report.stepped = "stepped as it is: in this process, or each copy in one of its own"

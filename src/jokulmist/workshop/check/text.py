@@ -33,7 +33,7 @@ def show(report: Report, console: Any) -> None:
     console.print(
         f"[bold]{report.name}[/bold]: {verdict}{f', {doubtful} doubtful' if doubtful else ''}, {report.steps:,} steps of random play"
     )
-    for finding in report.findings:
+    for finding in sorted(report.findings, key=lambda finding: finding.level != "wrong"):
         color = "red" if finding.level == "wrong" else "yellow"
         console.print(f"\n[{color}]{finding.level}[/{color}]  {escape(finding.what)}", soft_wrap=False)
         if finding.where:

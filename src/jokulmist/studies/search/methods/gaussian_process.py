@@ -71,7 +71,8 @@ class GaussianProcess(Random):
         pending = [space.encoded(c.settings) for c in board.candidates if c not in known]
         if pending:
             expected = model.predict(np.stack(pending))
-            model = refitted(model, np.vstack([places, pending]), np.concatenate([scores, expected]))
+            scores = np.concatenate([scores, expected])
+            model = refitted(model, np.vstack([places, pending]), scores)
         mean = model.predict(places)
         best = float(mean.max())
         good = [known[k].settings for k in np.argsort(-mean)[:5]]
@@ -81,7 +82,7 @@ class GaussianProcess(Random):
         ]
         seen = {repr(c.settings) for c in board.candidates}
         tries = [settings for settings in tries if repr(settings) not in seen] or tries
-        mean, spread = model.predict(np.stack([space.encoded(settings) for settings in tries]), return_std=True)
+        mean, spread = function_at(model, np.stack([space.encoded(settings) for settings in tries]), scores)
         chosen: Settings = tries[int(np.argmax(expected_improvement(mean, spread, best)))]
         return chosen
 
@@ -129,6 +130,19 @@ def fitted(places: Array, scores: Array, seed: int) -> Any:
         warnings.simplefilter("ignore", ConvergenceWarning)  # a length at its bound is one that does not matter
         model.fit(places, scores)
     return model
+
+
+def function_at(model: Any, places: Array, scores: Array) -> tuple[Array, Array]:
+    """Mean and spread of the function itself, without the noise of a score: noise can be had again at any place, and is no improvement.
+
+    Parameters
+    ----------
+    scores : array
+        Those that the model was fitted to; its noise is in their spreads.
+    """
+    mean, spread = model.predict(places, return_std=True)
+    noise = model.kernel_.k2.noise_level * (float(np.var(scores)) or 1.0)
+    return mean, np.sqrt(np.maximum(spread**2 - noise, 0.0))
 
 
 def refitted(model: Any, places: Array, scores: Array) -> Any:
