@@ -1,5 +1,7 @@
 """Each method's update against an independent NumPy computation of its equation, and a contract that all of them keep."""
 
+from types import SimpleNamespace
+
 import jax
 import jax.numpy as jnp
 import numpy as np
@@ -11,6 +13,7 @@ import jokulmist as jm
 from jokulmist.agents.contract import Experience, numbers_at
 from jokulmist.agents.policies import ppo
 from jokulmist.agents.values import dqn_updates, linear_q
+from jokulmist.agents.values.dqn import _moved_target
 from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
@@ -494,3 +497,11 @@ def test_the_last_observation_of_an_episode_is_in_the_scale_of_what_is_learned(n
     rows = np.array([[5000.0, 100.0]], np.float32)
     inputs = scaled(describe(Buzzer()).spec, "running", statistics, rows)
     assert 1.0 < float(inputs[0, 1]) < 4.0  # one row in twelve has it: (1 - 1/12) / 0.28 = 3.3
+
+
+@pytest.mark.parametrize(("target_every", "moves"), [(1, 4), (2, 2), (8, 0)])
+def test_records_move_the_target_as_far_as_decisions_do(target_every, moves):
+    agent = jm.DQN(network=jm.Dense(4), target_every=target_every, target_share=0.3, learn_every=4)
+    shapes, numbers = agent.shapes(describe(Corridor()).spec, 1), numbers_at(agent.numbers())
+    learner = SimpleNamespace(target=np.float32(0.0), decisions=np.int32(0))
+    assert float(_moved_target(shapes, numbers, learner, np.float32(1.0), 4)) == pytest.approx(1.0 - 0.7**moves)

@@ -9,11 +9,12 @@ from places import Corridor, seen
 import jokulmist as jm
 from jokulmist.agents.batches import in_rows
 from jokulmist.agents.contract import Experience, numbers_at
-from jokulmist.agents.novelty import counted, foretold, judged, seeking
-from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.agents.novelty import counted, foretold, judged, novelty_of, seeking
+from jokulmist.environments.chance.draws import PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError
+from jokulmist.learning import replay as memory_of
 from jokulmist.learning.networks.inputs import applied
 from jokulmist.learning.observation_scaling import prepared
 
@@ -208,3 +209,33 @@ def test_what_novelty_cannot_be_is_told(tmp_path):
     ):
         with pytest.raises(SettingError, match=expected):
             make()
+
+
+@pytest.mark.parametrize("by", ["counts", "distillation"])
+def test_replay_keeps_rewards_as_they_were_and_gives_what_is_new_now(by):
+    agent = jm.DQN(network=jm.Dense(4), novelty=jm.Novelty(0.5, by=by), replay_size=64, replay_start=1_000, n_step=2)
+    _, shapes, numbers, learner, memory = begun(agent, Corridor(), 1)
+    learn = jax.jit(
+        lambda learner, memory, e, u: type(_).learn(
+            shapes, numbers, learner, memory, e, RowDraw(jnp, u, jnp.float32(1.0))
+        )
+    )
+    learner, memory = (jax.tree.map(jnp.asarray, tree) for tree in (learner, memory))
+    rows = [jnp.zeros(2 * 64)]
+    first = some(4, 1, seed=1)
+    for _k in range(3):
+        learner, memory, _ = learn(learner, memory, first, rows)
+    replay = learner.own.replay
+    assert (np.asarray(replay.rows[:12, 0, memory_of.REWARD]) == 0.0).all()
+    bonus = memory_of.Bonus(None, lambda sample: 0.5 * novelty_of(shapes, learner.known, sample))
+    sample = memory_of.transitions(shapes.spec, replay, jnp.arange(4), jnp.ones(4), 2, 0.9, bonus=bonus)
+    alone = memory_of.transitions(shapes.spec, replay, jnp.arange(5), jnp.ones(5), 1, 0.9)
+    now = np.asarray(0.5 * novelty_of(shapes, learner.known, alone))
+    assert np.allclose(sample.gain, now[:4] + 0.9 * now[1:], atol=1e-5)
+    if by == "counts":
+        cells, acts = np.asarray(alone.observed.numbers[:, 0], int), np.asarray(alone.action[:, 0], int)
+        counts = [
+            3 * sum((c, a) == pair for pair in zip(cells[:4], acts[:4], strict=True))
+            for c, a in zip(cells[:4], acts[:4], strict=True)
+        ]
+        assert np.allclose(now[:4], 0.5 / np.sqrt(counts))

@@ -6,6 +6,7 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import SettingError
+from jokulmist.learning.observation_scaling import Running, counted_fully, gathered_unless
 
 SMALL = jm.Dense(8, 8)
 
@@ -112,3 +113,53 @@ def test_what_cannot_be_kept_is_told(leftwards):
     ):
         with pytest.raises(SettingError, match=expected):
             jm.train(Corridor(), agent, steps=64, copies=1, folder=None, **more)
+
+
+def test_statistics_stand_still_under_weights_that_are_held():
+    """What scales the inputs is part of a policy: a policy whose weights stand still is another as soon as it moves."""
+    rows = np.random.default_rng(1).normal(5.0, 2.0, (64, 3)).astype(np.float32)
+    for count, moves in ((10.0, True), (1e5, False)):  # until they are warm they move
+        before = Running(np.float32(count), np.zeros(3, np.float32), np.full(3, count, np.float32))
+        held, free = (gathered_unless(still, before, rows) for still in (True, False))
+        assert np.array_equal(held.mean, before.mean) != moves
+        assert not np.array_equal(free.mean, before.mean)
+    begun_with = counted_fully(before)  # with `start`: the spread is the same, and new rows hardly move it
+    after = gathered_unless(False, begun_with, rows)
+    assert float(begun_with.square[0] / begun_with.count) == pytest.approx(1.0)
+    assert 0.0 < float(np.abs(after.mean).max()) < 1e-3
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize(
+    "held", [{"near_start": 30.0}, {"frozen": ("policy.layers[0]", "policy.layers[1]", "policy.layers[2]")}]
+)
+def test_a_policy_that_is_held_stays_where_other_numbers_are_met(held, tmp_path):
+    agent = {"network": jm.Dense(16), "horizon": 32}
+    first = jm.train(Pick(), jm.PPO(**agent), steps=20_000, seed=0, folder=tmp_path, copies=8)
+    then = jm.train(
+        Pick(offset=8.0), jm.PPO(**agent, **held), steps=10_000, seed=1, folder=tmp_path, copies=8, start=first.path
+    )
+    for policy in (first.policy, then.policy):
+        assert policy.probabilities({"x": 1.0})["b"] > 0.98 < policy.probabilities({"x": 9.0})["b"]
+
+
+class Pick(jm.Environment):
+    """Below 0 one choice pays, above it the other; most of the time a run meets one side of it only."""
+
+    time_limit = 20
+    offset: float = jm.parameter(0.0, low=-100.0, high=100.0)
+
+    class State(jm.State):
+        x: float = jm.seen()
+
+    action = jm.Choice("a", "b")
+
+    def begin(self, draw):
+        return self.State(x=self.offset + draw.normal())
+
+    def advance(self, state, action, draw):
+        return state.replace(x=self.offset + draw.normal())
+
+    @jm.reward
+    def paid(self, action, before):
+        return self.xp.where((before.x > 0.0) == (action == 1), 1.0, 0.0)

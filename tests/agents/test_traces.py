@@ -1,5 +1,7 @@
 """Traces of tables: true online Sarsa against the forward view, Watkins's against lambda-returns, both lanes, one copy."""
 
+from dataclasses import replace
+
 import jax
 import jax.numpy as jnp
 import numpy as np
@@ -8,6 +10,7 @@ from places import Corridor, seen
 
 import jokulmist as jm
 from jokulmist.agents.contract import Experience, numbers_at
+from jokulmist.agents.tables.table import Table
 from jokulmist.environments.chance.draws import PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
@@ -133,3 +136,17 @@ def test_one_reward_reaches_the_begin_of_a_long_corridor_at_once():
     ):
         with pytest.raises(SettingError, match=expected):
             make()
+
+
+def test_what_is_forbidden_cuts_no_trace():
+    """Watkins's traces end where another action was better; one that may not be taken is none, whatever its entry holds."""
+    agent = jm.QLearning(trace_decay=0.7, learning_rate=0.5, discount=0.9)
+    spec = replace(describe(Corridor()).spec, masked=True)
+    shapes, numbers = agent.shapes(spec, 1), numbers_at(agent.numbers())
+    learner = Table(jnp.full((5, 2), -1.0).at[:, 0].set(0.0))  # the first is forbidden throughout
+    memory, mask = jax.tree.map(jnp.asarray, agent.fresh_memory(shapes, numbers)), (np.array([[[False, True]]]),)
+    for t in range(3):
+        e = one(t, 1, -1.0, t == 2, t + 1, t)
+        e = e._replace(observed=e.observed._replace(legal=mask), last=e.last._replace(legal=mask))
+        learner, memory, _ = jm.QLearning.learn(shapes, numbers, learner, memory, e, RowDraw(jnp, [], jnp.float32(1.0)))
+    assert np.count_nonzero(memory.weights) == 3

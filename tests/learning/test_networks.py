@@ -13,7 +13,7 @@ from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.features import Features
 from jokulmist.learning.networks.inputs import Inputs, applied
-from jokulmist.learning.networks.layout import Layout, built
+from jokulmist.learning.networks.layout import Layout, built, usual_network
 from jokulmist.learning.networks.modules import gathered as patches
 from jokulmist.learning.networks.modules import product
 from jokulmist.learning.observation_scaling import Running, fresh_statistics, gathered, scaled
@@ -47,7 +47,9 @@ def test_patches_and_a_product_are_a_convolution(size, stride):
     images = chance.normal(size=(3, 9, 11, 2)).astype(np.float32)
     weight = chance.normal(size=(size, size, 2, 5)).astype(np.float32)
     numbers = ("NHWC", "HWIO", "NHWC")
-    wanted = jax.lax.conv_general_dilated(images, weight, (stride, stride), "VALID", dimension_numbers=numbers)
+    missing = [(-(side - size)) % stride for side in images.shape[1:3]]
+    around = [(pixels // 2, pixels - pixels // 2) for pixels in missing]
+    wanted = jax.lax.conv_general_dilated(images, weight, (stride, stride), around, dimension_numbers=numbers)
     assert np.allclose(patches(images, size, stride) @ weight.reshape(-1, 5), wanted, atol=1e-4)
 
 
@@ -89,7 +91,7 @@ def test_a_network_of_ones_own_takes_one_observation_at_a_time():
         (lambda: jm.Convolutional(filters=[]), "needs at least one"),
         (lambda: jm.PPO(network=jm.Dense(8)).shapes(SIGHTS, 1), "`eye` is an image. Use `network=jm.Convolutional"),
         (lambda: jm.PPO(network=jm.Convolutional()).shapes(NUMBERS, 1), "needs an image"),
-        (lambda: jm.DQN(network=jm.Convolutional(filters=[(4, 12, 1)])).shapes(SIGHTS, 1), "leaves 9 x 11"),
+        (lambda: jm.Convolutional(filters=[(4, 2, 3)]), "with stride 3 leave out 1 of 3 rows and columns"),
         (lambda: jm.PPO(network="dense"), "must be `jm.Dense"),
         (lambda: jm.PPO(gradient_clip=0.0), "must be above 0; got 0.0"),
     ],
@@ -205,3 +207,45 @@ def test_hidden_biases_spread_the_kinks_and_those_of_the_outputs_begin_at_zero()
         for layer, inputs in ((first, 4), (second, 64)):
             assert 0.8 / np.sqrt(inputs) < np.abs(layer.bias).max() <= 1.0 / np.sqrt(inputs)
         assert not last.bias.any()
+
+
+@settings(max_examples=12, deadline=None)
+@given(st.integers(1, 40), st.integers(1, 40), st.integers(1, 8), st.integers(1, 8))
+def test_every_pixel_is_in_a_patch_and_nothing_else_but_zeros(height, width, size, stride):
+    stride = min(stride, size)
+    image = np.arange(1, height * width + 1, dtype=np.float32).reshape(1, height, width, 1)
+    found = np.asarray(patches(image, size, stride))
+    assert set(np.unique(found)) - {0.0} == set(range(1, height * width + 1))
+    assert found.shape[1:3] == tuple(max(0, -(-(side - size) // stride)) + 1 for side in (height, width))
+
+
+@pytest.mark.parametrize("side", [5, 10, 30])
+def test_the_usual_network_sees_every_pixel_of_an_image(side):
+    eye = Channel("eye", 0, 255, shape=(side, side, 1), image=True)
+    spec = Spec((eye,), jm.Choice(3))
+    network = usual_network(spec)
+    module = built(network.model_copy(update={"activation": "tanh"}), spec, 3, seed=1)
+    image = jnp.full((1, side, side, 1), 0.5)
+    slope = jax.grad(lambda image: jnp.sum(module(Inputs(jnp.zeros((1, 0)), {"eye": image})) * jnp.arange(1.0, 4.0)))(
+        image
+    )
+    assert (np.abs(slope[0, :, :, 0]) > 0.0).all()
+    large = Channel("eye", 0, 255, shape=(84, 84, 4), image=True)  # as published, and nothing is added around it
+    assert jm.Convolutional().filters_for(large) == ((32, 8, 4), (64, 4, 2), (64, 3, 1))
+    assert jm.Convolutional().sizes(large) == [(20, 20, 32), (9, 9, 64), (7, 7, 64)]
+
+
+@pytest.mark.parametrize("cell", ["gru", "lstm"])
+def test_no_gradient_goes_through_the_burn_in(cell):
+    """Kapturowski et al. (2019), section 3: the decisions before a sequence refresh the state, and are not learned from."""
+    module = built(jm.Recurrent(3, cell=cell), NUMBERS, 2, seed=1)
+    inputs = Inputs(jax.random.normal(jax.random.key(0), (6, 3)), {})
+    restarts = jnp.zeros((6, 1), bool)
+
+    def last(states, burn_in):
+        return jnp.sum(module.along(inputs, restarts, states, burn_in)[0][-1])
+
+    states = jnp.ones((6, 1, module.state_width))
+    whole, refreshed = (jax.value_and_grad(last)(states, burn_in) for burn_in in (0, 2))
+    assert float(whole[0]) == pytest.approx(float(refreshed[0]), abs=1e-6)
+    assert np.abs(whole[1]).max() > 0.0 == np.abs(refreshed[1]).max()

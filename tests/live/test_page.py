@@ -15,9 +15,10 @@ import pytest
 
 import jokulmist as jm
 
-pytestmark = pytest.mark.slow
-
-pytestmark = pytest.mark.skipif(shutil.which("chromium") is None, reason="chromium is not installed here")
+pytestmark = [
+    pytest.mark.slow,
+    pytest.mark.skipif(shutil.which("chromium") is None, reason="chromium is not installed here"),
+]
 TOKEN = "abcdefghijklmnopqrstuv"
 VIEWS = (
     "#/runs",

@@ -8,19 +8,26 @@ import socket
 import subprocess
 import sys
 import threading
+from dataclasses import replace
 from pathlib import Path
 from typing import ClassVar
 
 import numpy as np
 import pytest
+from canon import fresh_policy
 from commands import jokulmist
+from places import Corridor
 from websockets.sync.client import connect
 
 import jokulmist as jm
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, UntrustedCode
 from jokulmist.lanes.processes.lane import Lost
 from jokulmist.remote.transport import Door
+from jokulmist.training.plans.sources import remote_written
+from jokulmist.training.progress import SilentDisplay
 from jokulmist.training.redo import redo
+from jokulmist.training.session.resume import go_on
 
 HERE = Path(__file__).parent
 PROGRAM = [sys.executable, str(HERE / "float_program.py")]
@@ -311,3 +318,47 @@ def test_the_messages_of_the_protocol_page_are_what_is_spoken():
 
     for name in KNOWN:
         assert f"`{name}`" in page
+
+
+def test_the_order_of_channels_is_kept_with_a_run():
+    """It is the order of a network's inputs; sorted by name, a policy would be given other numbers."""
+    told = {
+        "name": "Crane",
+        "observation": {"x": {"low": -1, "high": 1}, "angle": {"low": -1, "high": 1}},
+        "action": {"kind": "choice", "labels": ["a", "b"]},
+        "terms": {"on": 1.0},
+    }
+    made = jm.Remote("ws://127.0.0.1:9", described=told)
+    again = jm.Remote(**remote_written(made))
+    other = jm.Remote(
+        "ws://127.0.0.1:9", described={**told, "observation": dict(reversed(told["observation"].items()))}
+    )
+    assert (
+        [c.name for c in describe(again).spec.channels]
+        == [c.name for c in describe(made).spec.channels]
+        == ["x", "angle"]
+    )
+    with pytest.raises(SettingError, match="The order counts: it is that of the network's inputs"):
+        fresh_policy(jm.PPO(network=jm.Dense(4)), made).fits(other)
+
+
+def test_what_another_order_learned_is_neither_gone_on_with_nor_begun_with(tmp_path):
+    class Sway(Corridor):
+        class State(jm.State):
+            cell: int = jm.seen(low=0, values="length")
+            side: int = jm.seen(low=0, high=4)
+
+        def begin(self, draw):
+            return self.State(cell=2, side=0)
+
+    class Turned(Sway):
+        class State(jm.State):
+            side: int = jm.seen(low=0, high=4)
+            cell: int = jm.seen(low=0, values="length")
+
+    run = jm.train(Sway(), jm.PPO(network=jm.Dense(4), horizon=8), steps=32, copies=2, folder=tmp_path, lane="plain")
+    with pytest.raises(SettingError, match="The order counts"):
+        jm.train(Turned(), run.plan.agent, steps=32, copies=2, folder=None, start=run.path)
+    plan = replace(run.plan, environment=Turned())
+    with pytest.raises(SettingError, match="The order counts"):
+        go_on(run.path, dict(run.origin), plan, SilentDisplay(), [])

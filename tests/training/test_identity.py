@@ -1,5 +1,6 @@
 """A run means the code that made it: from the command line and from Python, in scripts, packages, notebooks, when files are edited or gone."""
 
+import itertools
 import json
 import shutil
 import subprocess
@@ -8,9 +9,13 @@ from pathlib import Path
 
 import pytest
 from commands import jokulmist
+from places import Corridor
 
 import jokulmist as jm
+from jokulmist.environments.declaration.environment import with_varying
+from jokulmist.environments.varying import Varying
 from jokulmist.errors import CodeNotice, SettingError, UntrustedCode
+from jokulmist.training.plans.fingerprint import fingerprint
 from jokulmist.training.policies.policy import _refuse_code
 
 WEATHER = """
@@ -276,3 +281,17 @@ def test_code_from_elsewhere_runs_only_when_it_is_trusted(tmp_path):
         jm.trust(tmp_path)
     with pytest.raises(SettingError, match=r"needs code of somebody's own, 'os:system'"):
         _refuse_code(Path("p.safetensors"), {"use": "PPO", "clip": {"function": "os:system"}})
+
+
+def test_what_varies_makes_another_environment_and_another_key():
+    first, second = (lambda draw: {"slip": draw.uniform(0.0, 0.5)}), (lambda draw: {"slip": draw.uniform(0.2, 0.5)})
+    plain, one, other = Corridor(), *(with_varying(Corridor(), Varying(vary)) for vary in (first, second))
+    ranges = [with_varying(Corridor(), Varying({"slip": jm.between(0.0, high)})) for high in (0.5, 0.6, 0.5)]
+    assert ranges[0] == ranges[2]
+    assert hash(ranges[0]) == hash(ranges[2])
+    different = [plain, one, other, ranges[0], ranges[1]]
+    assert all(a != b for a, b in itertools.combinations(different, 2))
+    keys = [fingerprint(environment) for environment in different]
+    assert len(set(keys)) == 5
+    assert isinstance(keys[0], str) == isinstance(keys[3], str)
+    assert not isinstance(keys[1], str)  # in another process nobody knows what a function does

@@ -11,7 +11,13 @@ from commands import jokulmist
 from games import Sticks, Table, Team
 
 import jokulmist as jm
+from jokulmist.agents.contract import Experience
+from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.players import view_of
 from jokulmist.errors import ActionError, BrokenEnvironment, DeclarationError, SettingError
+from jokulmist.lanes.compiled.copies import CompiledEnvironment
+from jokulmist.learning import replay as replay_memory
 from jokulmist.studies.cross_play import chance_of_pairing
 from jokulmist.training.redo import redo
 from jokulmist.trees import flattened
@@ -758,3 +764,84 @@ def test_wrong_players_in_a_plan_are_told(agents, expected):
         train_plan(plan_of(content), folder=None)
     with pytest.raises(SettingError, match="plays one of several players"):
         jm.train(jm.gallery.Ferry(), jm.Fixed("runs/one"), steps=6, folder=None)
+
+
+class Way(jm.Environment):
+    """Two walk a way of four cells in turn; each step costs whoever takes it."""
+
+    players = ("first", "second")
+
+    class State(jm.State):
+        moves: int
+        cell: int = jm.seen(low=0, high=4)
+
+    action = jm.Choice("on", "wave")
+
+    def begin(self, draw):
+        return self.State(moves=0, cell=0)
+
+    def turn(self, state):
+        return state.moves % 2
+
+    def advance(self, state, actions, draw):
+        return state.replace(moves=state.moves + 1, cell=(state.moves + 1) // 2)
+
+    @jm.reward
+    def step(self, before, player):
+        return self.xp.where(before.moves % 2 == player, -1.0, 0.0)
+
+    @jm.ending
+    def over(self, after):
+        return after.moves >= 8
+
+
+@pytest.mark.parametrize("player", ["first", "second"])
+def test_traces_begin_with_the_players_own_first_decision(player):
+    agents = {"first": jm.RandomPlay(), "second": jm.RandomPlay()}
+    agents[player] = jm.Sarsa(trace_decay=0.9, discount=1.0, learning_rate=jm.linear(0.5, 0.0, over=1.0))
+    run = jm.train(Way(), agents, steps=6_000, copies=1, seed=2, folder=None, lane="compiled")
+    # At each cell as many steps are still to be paid for as cells are ahead; the second walks from the same cells.
+    assert run.policy.player(player).table.to_numpy()[:4].mean(axis=1) == pytest.approx(
+        [-4.0, -3.0, -2.0, -1.0], abs=0.05
+    )
+
+
+def test_memories_of_rewards_pass_through_where_only_observations_are_modified():
+    compiled = CompiledEnvironment(jm.gallery.Haul().modified(jm.Stack(3)))
+    memories = compiled.description.reward_pipeline.begun(np)
+    assert compiled.valued(memories, jnp.ones((4, 2)), None, None, None)[0] == memories
+
+
+class Watch(Way):
+    """The same way, shown as an image."""
+
+    @jm.sensor(shape=(3, 3, 1), image=True)
+    def view(self, state):
+        xp = self.xp
+        return xp.asarray(xp.full((3, 3, 1), 1) * state.moves, dtype=xp.uint8)
+
+
+def test_replay_gives_back_the_stack_that_a_waiting_player_decided_on():
+    """Of moments between its own decisions a player keeps no frame: the stack that it saw cannot be put together from its own."""
+    spec = view_of(describe(Watch().modified(jm.Stack(3, "view"))).spec, "second").spec
+    replay = replay_memory.fresh_replay(spec, 1, 16)
+
+    def seen(moves, age):
+        stack = np.stack([np.full((3, 3), max(m, 0)) for m in range(moves - 2, moves + 1)], axis=-1)
+        return Seen(
+            jnp.full((1, 1, 1), moves // 2 * 1.0),
+            {"view": jnp.asarray(stack[None, None], jnp.uint8)},
+            (),
+            jnp.full((1, 1), age),
+        )
+
+    flags = jnp.zeros((1, 1), bool)
+    for age, moves in enumerate((1, 3, 5)):  # the second player's decisions
+        after = seen(moves + 2, age + 1)
+        turn = Experience(
+            seen(moves, age), jnp.zeros((1, 1), jnp.int32), jnp.zeros((1, 1)), flags, flags, after, after, ()
+        )
+        replay = replay_memory.written(spec, replay, turn, jnp.zeros((1, 1, 1)))
+    sample = replay_memory.transitions(spec, replay, jnp.arange(3), jnp.ones(3), 1, 0.9)
+    assert sample.observed.images["view"][:, 0, 0].tolist() == [[0, 0, 1], [1, 2, 3], [3, 4, 5]]
+    assert sample.following.images["view"][:, 0, 0].tolist() == [[1, 2, 3], [3, 4, 5], [5, 6, 7]]

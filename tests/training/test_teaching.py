@@ -3,7 +3,7 @@
 import numpy as np
 import pandas as pd
 import pytest
-from places import Corridor
+from places import Corridor, Gates
 
 import jokulmist as jm
 from jokulmist.agents.contract import numbers_at
@@ -263,7 +263,7 @@ def test_fitted_values_are_those_of_the_recorded_process_by_hand(walked):
     )
     chances = chance.dirichlet(np.ones(actions), states)
     one = np.eye(states)
-    found = fitted(one[here], one[after], index, chances[after], rewards, going, times, 0.9, 5)
+    found, _ = fitted(one[here], one[after], index, chances[after], rewards, going, times, 0.9, 5)
     values = np.zeros((states, actions))
     for _ in range(5):
         targets = rewards + 0.9 * going * (chances[after] * values[after]).sum(axis=1)
@@ -273,7 +273,7 @@ def test_fitted_values_are_those_of_the_recorded_process_by_hand(walked):
                 rows = (here == state) & (index == action)
                 if times[rows].sum():
                     values[state, action] = times[rows] @ targets[rows] / times[rows].sum()
-    assert found == pytest.approx(values, abs=1e-4)
+    assert found == pytest.approx(values, abs=2e-3)
     records = jm.Records.read(walked[0], Ford())
     best = learn_from(records, jm.QLearning(discount=1.0), steps=12).policy
     told = jm.estimate(best, records, by="fitted")
@@ -332,7 +332,46 @@ def test_policies_that_cannot_begin_another_are_refused(walked, tmp_path):
         (Ford(), jm.DQN(), "is a policy of `Cloning`, and what is to begin with it is `DQN`.*begins `PPO`"),
         (Ford(), jm.PPO(), "`network` is Dense\\(8\\) there and Dense\\(64, 64\\) here"),
         (Ford(), jm.PPO(network=jm.Dense(8), shared=True), "`shared` is True here"),
-        (Corridor(), jm.PPO(network=jm.Dense(8)), "sees `stone` .*; `Corridor` shows `cell`"),
+        (Corridor(), jm.PPO(network=jm.Dense(8)), "observes \\['stone'\\], and `Corridor` shows \\['cell'\\]"),
     ):
         with pytest.raises(SettingError, match=expected):
             jm.train(environment, agent, steps=64, copies=1, start=path, folder=None)
+
+
+def test_masks_are_read_by_the_states_or_asked_for(tmp_path):
+    path = tmp_path / "log.parquet"
+    jm.evaluate("random", Gates(), episodes=3, record=3).save_rollouts(path, Gates())
+    records, moments = jm.Records.read(path, Gates()), 0
+    for rollout in jm.read_rollouts(path):
+        for state in rollout.states(Gates())[:-1]:
+            gate, lamp = (part[moments] for part in records.rows.observed.legal)
+            assert gate.tolist() == [k != (state.open + 1) % 3 for k in range(3)]
+            assert lamp.tolist() == [True, bool(state.night)]
+            moments += 1
+    assert moments == len(records)
+    foreign = pd.read_parquet(path).rename(columns={"state.open": "was_open"})
+    with pytest.raises(SettingError, match="says what is legal, and the records do not"):
+        jm.Records.read(foreign, Gates())
+    foreign["legal.gate"], foreign["may_light"] = [["west", "east"]] * len(foreign), ["dark|lit"] * len(foreign)
+    read = jm.Records.read(foreign, Gates(), columns={"legal.lamp": "may_light"})
+    assert read.rows.observed.legal[0].tolist() == [[True, False, True]] * len(read)
+    foreign.loc[2, "may_light"] = "dim"
+    with pytest.raises(SettingError, match="'dim' in row 2; it is a list of some of"):
+        jm.Records.read(foreign, Gates(), columns={"legal.lamp": "may_light"})
+
+
+def test_fitted_values_that_run_away_are_no_estimate():
+    """One number, of which the records hold a narrow band, and a policy that leaves it: a regression there grows from pass to pass."""
+    chance = np.random.default_rng(0)
+    here = np.stack([np.ones(50), chance.normal(size=50)], axis=1)
+    after, rewards = here * [1.0, 3.0], -np.ones(50)
+    one, sure = np.ones(50), np.ones((50, 1))
+    values, beyond = fitted(here, after, np.zeros(50, int), sure, rewards + 0.1 * here[:, 1], one, one, 1.0, 40)
+    assert beyond > 0.05
+    assert np.abs(here @ values).max() < 50 * 1.5
+    values, beyond = fitted(here, here, np.zeros(50, int), sure, rewards, one, one, 1.0, 40)
+    assert (here @ values)[:, 0] == pytest.approx(-40.0, rel=1e-2)
+    assert beyond == 0.0
+    told = jm.Estimate(float("nan"), (float("nan"),) * 2, 20, 3.0, 0.1, "fitted", 0.25, 0.4)
+    assert "no estimate" in repr(told)
+    assert "25% of its probability is on actions that were never recorded" in repr(told)

@@ -1,6 +1,8 @@
 """Check finds each planted mistake, and passes clean environments."""
 
+import inspect
 import json
+import re
 
 import numpy as np
 import pytest
@@ -442,3 +444,81 @@ def test_a_term_that_one_place_alone_earns_is_told_of_a_simulator_too():
 
     found = [finding.what for finding in jm.check(Told(), steps=100).findings]
     assert "reward term `cost` was earned by `near`, and stayed 0 for `far` in all of 100 steps." in found
+
+
+class Beam(jm.Environment):
+    """A beam with the mistakes that the report must not pass over."""
+
+    time_limit = 30
+
+    class State(jm.State):
+        angle: float = jm.seen(low=-3.2, high=3.2)
+        low: bool
+
+    action = jm.Choice("left", "right")
+
+    def begin(self, draw):
+        return self.State(angle=draw.uniform(-3.0, 3.0), low=False)
+
+    def advance(self, state, action, draw):
+        angle = self.xp.clip(state.angle + 0.1 * (2 * action - 1), -3.1, 3.1)
+        return state.replace(angle=angle, low=angle < 0.0)
+
+    @jm.reward(weight=-1.0)
+    def cost(self, after):
+        return -(after.angle**2)
+
+    @jm.reward
+    def high(self, after):
+        return 0.001 * ~after.low
+
+    @jm.ending
+    def fell(self, after):
+        return after.angle > 4.0
+
+    @jm.reference
+    def rule(self, state):
+        return 1 * (state.angle < 0.0)
+
+
+class Inverted(Beam):
+    @jm.reward
+    def high(self, after):
+        return 1.0 * ~(after.angle < 0.0)
+
+
+class Breaks(Beam):
+    @jm.ending
+    def fell(self, after):
+        if abs(after.angle) > 2.0:
+            raise ValueError("too far")
+        return False
+
+
+def test_unmet_endings_doubled_minus_useless_references_and_dwarfed_terms_are_told():
+    report = jm.check(Beam(), speed=False)
+    told = {finding.where.split(" ")[0]: finding for finding in report.findings}
+    assert "`fell` held in none of 3,000 steps" in told["fell"].what
+    assert "nor in the episodes of the references" in told["fell"].what
+    assert "it is no better" in told["rule"].what
+    both = [finding for finding in report.findings if finding.where.startswith("cost")]
+    assert "its weight is -1: together it rewards" in both[0].what
+    assert "raise their weights, e.g. `weights={'high':" in both[1].mend
+    assert report.ok  # flags of a state are NumPy's: `~` means not, in both lanes
+    assert report.compiles
+
+
+def test_lanes_that_differ_are_wrong_with_the_line():
+    report = jm.check(Inverted(), speed=False)
+    (finding,) = [finding for finding in report.findings if finding.level == "wrong"]
+    assert "differs when compiled: reward term `high` is" in finding.what
+    line = inspect.getsourcelines(Inverted.__dict__["high"].function)[1] + 2
+    assert f"Line {line} has `~`" in finding.mend
+
+
+def test_after_an_exception_means_are_means_and_no_line_is_spoken_of_that_is_not_named():
+    report = jm.check(Breaks(), speed=False)
+    (cost,) = [reach for reach in report.terms if reach.name == "cost"]
+    assert cost.least <= cost.mean <= cost.most
+    (finding,) = [finding for finding in report.findings if finding.level == "wrong"]
+    assert ("Mend the line" in finding.mend) == bool(re.search(r"\.py:\d+", finding.what))

@@ -259,5 +259,6 @@ class Observation:
         return self.__dict__.keys()
 
     def __repr__(self) -> str:
-        inside = ", ".join(f"{k}={v:.4g}" if isinstance(v, float) else f"{k}={v!r}" for k, v in self.__dict__.items())
+        plain = {k: v.item() if isinstance(v, np.generic) else v for k, v in self.__dict__.items()}
+        inside = ", ".join(f"{k}={v:.4g}" if isinstance(v, float) else f"{k}={v!r}" for k, v in plain.items())
         return f"Observation({inside})"
