@@ -37,7 +37,7 @@ def policies(method, place):
 def held(only, methods):
     """By form, how many exports decided as the policy, and what did not."""
     warnings.simplefilter("ignore")
-    forms = [only] if only else ["python", "c", "js", "onnx"]
+    forms = [only] if only else ["python", "c", "javascript", "onnx"]
     found = {form: {"same": 0, "microseconds": [], "wrong": []} for form in forms}
     for method in methods:
         for place in PLACES:
@@ -66,7 +66,7 @@ def held(only, methods):
 
 if __name__ == "__main__":
     words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    words.add_argument("--only", choices=["python", "c", "js", "onnx"])
+    words.add_argument("--only", choices=["python", "c", "javascript", "onnx"])
     words.add_argument("--methods", nargs="+", choices=METHODS, default=list(METHODS))
     given = words.parse_args()
     print(json.dumps(held(given.only, given.methods), indent=2))

@@ -1,4 +1,4 @@
-// The game played in Node by the policy in policy/, which a training wrote by `jokulmist export RUN --form js`: the returns of some episodes.
+// The game played in Node by the policy in policy/, which a training wrote by `jokulmist export RUN --form javascript`: the returns of some episodes.
 import { Punt, described } from "./punt.js";
 import { decided } from "./policy/policy.js";
 

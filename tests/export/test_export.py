@@ -10,14 +10,21 @@ import sys
 import threading
 from pathlib import Path
 
+import equinox as eqx
+import jax
+import jax.numpy as jnp
 import numpy as np
 import pytest
+from canon import fresh_policy
 from commands import jokulmist
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from jax import lax
+from places import Corridor, Gates, Signal
 
 import jokulmist as jm
 from jokulmist.errors import SettingError
+from jokulmist.exporting.forms import FORMS
 from jokulmist.exporting.graph import graph_of
 from jokulmist.exporting.loops import C, Loops
 from jokulmist.exporting.save import export
@@ -86,10 +93,10 @@ def policy(request):
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("form", ["python", "c", "js", "onnx"])
+@pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
     made = export(policy, form, tmp_path / "out")
-    if form in ("c", "js") and not made.checked:
+    if form in ("c", "javascript") and not made.checked:
         pytest.skip(made.why)
     assert (made.checked, made.wrong) == (1_000, 0)
     assert made.worst <= 1e-5
@@ -106,7 +113,7 @@ def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("form", ["python", "c", "js", "onnx"])
+@pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 def test_what_a_policy_says_leaves_too(form, tmp_path):
     for name, wanted in (
         ("PPO", {"spread.lamps", "value"}),
@@ -116,7 +123,7 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
     ):
         policy = CASES[name]().policy
         made = export(policy, form, tmp_path / name, says=True)
-        if form in ("c", "js") and not made.checked:
+        if form in ("c", "javascript") and not made.checked:
             pytest.skip(made.why)
         assert made.ok, (name, made)
         told = json.loads((tmp_path / name / "vectors.json").read_text())["vectors"][0]
@@ -205,7 +212,7 @@ def test_tables_of_any_bounds_find_the_same_cell(low, width, bins, seed):
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("form", ["python", "c", "js", "onnx"])
+@pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 @pytest.mark.parametrize("cell", ["gru", "lstm"])
 def test_a_policy_that_remembers_leaves_with_its_memory(form, cell, tmp_path):
     network = jm.Recurrent(6, cell=cell, before=jm.Dense(5))
@@ -242,7 +249,7 @@ def test_what_cannot_leave_is_told(tmp_path):
     with pytest.raises(SettingError, match="`Guess` is not traced"):
         export(run.policy, "c", tmp_path / "out")
     table = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=3), **QUICK).policy
-    with pytest.raises(SettingError, match="`form` is 'cobol'; there are `python`, `c`, `js`, `onnx`"):
+    with pytest.raises(SettingError, match="`form` is 'cobol'; there are `python`, `c`, `javascript`, `onnx`"):
         export(table, "cobol", tmp_path / "out")
     assert not (tmp_path / "out").exists()
     (tmp_path / "file").write_text("")
@@ -280,3 +287,74 @@ def test_the_punt_is_played_in_node_and_in_a_browser_by_a_policy_that_left(tmp_p
     decisions = re.search(r'data-decisions="(\d+)"', page.stdout).group(1)
     assert len(decisions) > 50
     assert lines[0][1].startswith(decisions[:300])
+
+
+class Six(Corridor):
+    """The corridor, walked by the first of six numbers."""
+
+    action = jm.Range(-1.0, 1.0, shape=(6,), unit="N")
+
+    def advance(self, state, action, draw):
+        step = self.xp.where(action[0] > 0.0, 1, -1)
+        return state.replace(cell=self.xp.clip(state.cell + step, 0, self.length - 1))
+
+
+def odd(channels, outputs, key):
+    """A network with what only few policies compute: a choice among three, sums from the end, the error function, remainders."""
+
+    class Odd(eqx.Module):
+        weight: jax.Array
+
+        def __call__(self, inputs):
+            return self.weight * computed(inputs.numbers[0])
+
+    def computed(cell):
+        which = jnp.clip(cell.astype(jnp.int32), 0, 2)
+        rows = jnp.arange(6.0).reshape(2, 3) + cell
+        summed = lax.cumsum(rows, axis=1, reverse=True)[0, :outputs]
+        chosen = lax.select_n(
+            which, summed, jax.scipy.special.erf(summed - 1.0), lax.rem(-summed, jnp.full_like(summed, 1.7))
+        )
+        return jnp.pad(chosen, (1, 0))[:outputs] + 0.1 * chosen
+
+    return Odd(jnp.array(1.5))
+
+
+LEAVING = {
+    "recurrent": (jm.PPO(network=jm.Recurrent(4), scaling="bounds"), Corridor()), "masked parts": (jm.PPO(network=SMALL), Gates()), "six numbers": (jm.PPO(network=SMALL), Six()),
+    "an image": (jm.DQN(network=jm.Convolutional(4, filters=[(2, 3, 2)])), Signal()), "odd": (jm.PPO(network=odd, scaling="none"), Corridor()),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", FORMS)
+@pytest.mark.parametrize("name", LEAVING)
+def test_what_has_learned_nothing_leaves_as_it_is(name, form, tmp_path):
+    """Memory as a handle, masks, several numbers, padded images, and operations that only few policies have."""
+    policy = fresh_policy(*LEAVING[name])
+    made = export(policy, form, tmp_path)
+    assert made.ok, str(made)
+    assert made.checked or form in ("c", "javascript")
+    readme = (tmp_path / "README.md").read_text()
+    assert ("Not everything may be done always" in readme) == (name == "masked parts")
+    if form == "javascript":
+        types = (tmp_path / "policy.d.ts").read_text()
+        assert ('legal?: { "gate"?: boolean[]; "lamp"?: boolean[] } | null' in types) == (name == "masked parts")
+        assert ("memory?: Float32Array" in types) == (name == "recurrent")
+    if name == "recurrent" and form == "python":  # two agents in one process do not disturb each other
+        found: dict = {}
+        exec((tmp_path / "policy.py").read_text(), found)
+        begin, decide = found["begin"], found["decide"]
+        alone, memory = [], begin()
+        for cell in (1, 2, 3):
+            alone.append(decide({"cell": cell}, None, memory))
+        ours, theirs, beside = begin(), begin(), []
+        for cell in (1, 2, 3):
+            beside.append(decide({"cell": cell}, None, ours))
+            decide({"cell": 4 - cell}, None, theirs)
+        assert np.array_equal(memory, ours)
+        assert (alone, np.array_equal(ours, theirs)) == (beside, False)
+
+
+def test_the_readme_names_the_forms_that_there_are():
+    (line,) = re.findall(r"jm\.export\(run, .*", (ROOT / "README.md").read_text())
+    assert set(re.findall(r'"(\w+)"', line)) - {"policy"} == set(FORMS)

@@ -15,20 +15,13 @@ from jokulmist.command.listening import LOOPBACK, listening_at
 
 
 def live(folder: Path, host: str, port: int, workers: int, look: bool, token: str | None) -> None:
+    import uvicorn
+
     from jokulmist.errors import SettingError
+    from jokulmist.live.app import Live
+    from jokulmist.live.safety import LOOPBACK as HOSTS
+    from jokulmist.live.safety import Guarded, address
 
-    try:
-        import uvicorn
-
-        from jokulmist.live.app import Live
-        from jokulmist.live.safety import LOOPBACK as HOSTS
-        from jokulmist.live.safety import Guarded, address
-    except ImportError as missing:
-        if missing.name not in ("starlette", "uvicorn", "anyio"):
-            raise
-        raise SettingError(
-            "`live` needs the packages starlette and uvicorn. Install them by `pip install jokulmist[live]`."
-        ) from None
     if workers < 0:
         raise SettingError(f"`--workers` must be a whole number from 0 on; got {workers}.")
     if token is not None and len(token) < 16:

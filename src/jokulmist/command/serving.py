@@ -12,18 +12,13 @@ from jokulmist.command.listening import LOOPBACK, listening_at
 
 
 def serve(paths: list[Path], host: str, port: int, token: str | None, player: str | None) -> None:
+    import uvicorn
+
     from jokulmist.errors import SettingError
+    from jokulmist.serving.app import app_of
     from jokulmist.serving.decisions import Decider
     from jokulmist.training.runs.run import Run
 
-    try:
-        import uvicorn
-
-        from jokulmist.serving.app import app_of
-    except ImportError:
-        raise SettingError(
-            "`serve` needs the packages starlette and uvicorn. Install them by `pip install jokulmist[serve]`."
-        ) from None
     runs = [Run.open(path) for path in paths]
     names = [run.name for run in runs]
     twice = next((name for name in names if names.count(name) > 1), None)

@@ -16,7 +16,7 @@ from jokulmist.exporting.graph import Graph, begins, decided_by
 from jokulmist.exporting.loops import C, JavaScript, Loops
 from jokulmist.training.policies.policy import Policy
 
-FORMS = ("python", "c", "js", "onnx")
+FORMS = ("python", "c", "javascript", "onnx")
 UNBOUNDED = 3.0
 KEYWORDS = {
     "auto",
@@ -54,6 +54,16 @@ KEYWORDS = {
     "volatile",
     "while",
 }
+
+
+# Abramowitz and Stegun (1964), equation 7.1.26: within 1.5e-7.
+ERF = [
+    "const erf = x => {",
+    "  const t = 1 / (1 + 0.3275911 * Math.abs(x));",
+    "  const tail = t * (0.254829592 + t * (-0.284496736 + t * (1.421413741 + t * (-1.453152027 + t * 1.061405429)))) * Math.exp(-x * x);",
+    "  return x < 0 ? tail - 1 : 1 - tail;",
+    "};",
+]
 
 
 class Vectors(NamedTuple):
@@ -137,7 +147,7 @@ def files_of(graph: Graph, form: str, about: str, vectors: Vectors) -> dict[str,
         made = {"policy.py": numpy_form.written(graph, about)}
     elif form == "c":
         made = c_files(graph, about)
-    elif form == "js":
+    elif form == "javascript":
         made = js_files(graph, about)
     else:
         from jokulmist.exporting.onnx_form import written
@@ -213,9 +223,13 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
             *[f"  float {word(name)}[{value.size}];" for name, value in graph.said], "} policy_said;", "",
         ]  # fmt: skip
     more = ", policy_said *said" if graph.said else ""
-    signature = f"void policy_decide(const policy_observation *observation, {'const policy_legal *legal, ' if masks else ''}policy_action *action{more})"
+    handle = "policy_memory *memory, " if graph.state is not None else ""
+    signature = f"void policy_decide(const policy_observation *observation, {'const policy_legal *legal, ' if masks else ''}{handle}policy_action *action{more})"
     if graph.state is not None:
-        header += ["/* Forget what was seen: call it where an episode begins. */", "void policy_begin(void);", ""]
+        header += [
+            "/* What is remembered since an episode began; one for each agent. */", "typedef struct {", f"  float state[{graph.state_width}];", "} policy_memory;", "",
+            "/* Forget what was seen: call it where an episode begins. */", "void policy_begin(policy_memory *memory);", "",
+        ]  # fmt: skip
     header += [f"{signature};", "", "#endif", ""]
     body = [
         '#include "policy.h"',
@@ -230,11 +244,14 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     if graph.state is not None:
         width = graph.state_width
         body += [
-            f"static float policy_state[{width}];", "", "void policy_begin(void) {", f"  for (int k = 0; k < {width}; k++) policy_state[k] = 0.0f;", "}", "",
-        ]  # fmt: skip
+            "void policy_begin(policy_memory *memory) {",
+            f"  for (int k = 0; k < {width}; k++) memory->state[k] = 0.0f;",
+            "}",
+            "",
+        ]
     body += [f"{signature} {{"]
     if "state" in graph.inputs:
-        body.append(f"  const float *{graph.inputs['state'].name} = policy_state;")
+        body.append(f"  const float *{graph.inputs['state'].name} = memory->state;")
     if "numbers" in graph.inputs:
         body.append(f"  {C().buffer(graph.inputs['numbers'].name, 'float', spec.width)}")
     body += [f"  {line}" for line in loops.buffers]
@@ -272,7 +289,7 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     for (name, value), (_, place, _) in zip(graph.said, loops.said, strict=True):
         body.append(f"  for (int k = 0; k < {value.size}; k++) said->{word(name)}[k] = (float){place}[k];")
     if graph.state is not None:
-        body.append(f"  for (int k = 0; k < {graph.state_width}; k++) policy_state[k] = {loops.state}[k];")
+        body.append(f"  for (int k = 0; k < {graph.state_width}; k++) memory->state[k] = {loops.state}[k];")
     body += ["}", ""]
     return {"policy.h": "\n".join(header), "policy.c": "\n".join(body)}
 
@@ -295,16 +312,28 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     body += [*loops.constants, *loops.buffers, ""]
     if any(op.name == "rem" for op in graph.ops):
         body += ["const remainder = (a, b) => a % b;"]
+    if any(op.name == "erf" for op in graph.ops):
+        body += ERF
     parts = {part: list(map(str, one.labels)) if isinstance(one, Choice) else None for part, one in graph.parts.items()}
     body += [f"export const labels = {json.dumps(parts)};", ""]
     if "numbers" in graph.inputs:
         body.append(f"const {graph.inputs['numbers'].name} = new Float32Array({spec.width});")
     body += ["let said = {};", ""] if graph.said else []
     if graph.state is not None:
-        own = graph.inputs["state"].name if "state" in graph.inputs else "state"
-        body += [f"const {own} = new Float32Array({graph.state_width});", "", "/** Forget what was seen: call it where an episode begins. */",
-                 f"export function begin() {{ {own}.fill(0); }}", ""]  # fmt: skip
-    body += ["/** Indices and numbers by part. */", "export function decided(observation, legal = null) {"]
+        body += ["/** What is remembered where an episode begins: a handle for each agent, which deciding reads and writes. */",
+                 f"export function begin() {{ return new Float32Array({graph.state_width}); }}", ""]  # fmt: skip
+    takes, hands_on = (
+        ("observation, legal = null, memory = null", "observation, legal, memory")
+        if graph.state is not None
+        else ("observation, legal = null", "observation, legal")
+    )
+    body += ["/** Indices and numbers by part. */", f"export function decided({takes}) {{"]
+    if graph.state is not None:
+        body += [
+            '  if (memory === null) throw new TypeError("this policy remembers: const memory = begin(), then decide(observation, legal, memory)");'
+        ]
+        if "state" in graph.inputs:
+            body.append(f"  const {graph.inputs['state'].name} = memory;")
     at = 0
     for name, _, size, _unit in _fields(graph):
         if name in images:
@@ -332,16 +361,16 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         value = f"Array.from({place})" if isinstance(one, Range) and one.shape else f"{place}[0]"
         outs.append(f"{json.dumps(part)}: {value}")
     if graph.state is not None:
-        body += [f"  {graph.inputs['state'].name if 'state' in graph.inputs else 'state'}.set({loops.state});"]
+        body += [f"  memory.set({loops.state});"]
     told = [f"{json.dumps(name)}: Array.from({place})" for name, place, _ in loops.said]
     if told:
         body += ["  said = " + f"{{ {', '.join(told)} }};"]
     body += [f"  return {{ {', '.join(outs)} }};", "}", ""]
     if told:
-        body += ["/** The action in words, and what the policy says beside it: arrays by name. */", "export function say(observation, legal = null) {",
-                 "  return { action: decide(observation, legal), said };", "}", ""]  # fmt: skip
+        body += ["/** The action in words, and what the policy says beside it: arrays by name. */", f"export function say({takes}) {{",
+                 f"  return {{ action: decide({hands_on}), said }};", "}", ""]  # fmt: skip
     body += [
-        "/** The action in words. */", "export function decide(observation, legal = null) {", "  const own = decided(observation, legal);",
+        "/** The action in words. */", f"export function decide({takes}) {{", f"  const own = decided({hands_on});",
         "  for (const part in own) if (labels[part]) own[part] = labels[part][own[part]];", '  return "" in own ? own[""] : own;', "}", "",
         "function flat(value) {", "  return ArrayBuffer.isView(value) ? value : Array.isArray(value) ? value.flat(Infinity) : [value];", "}", "",
     ]  # fmt: skip
@@ -355,17 +384,28 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         if "" in kinds_of
         else "{ " + "; ".join(f"{json.dumps(p)}: {t}" for p, t in kinds_of.items()) + " }"
     )
+    allowed = dict.fromkeys(names, "boolean[]")
+    legal = (
+        "null"
+        if not names
+        else "boolean[] | null"
+        if names == [""]
+        else "{ " + "; ".join(f"{json.dumps(p)}?: {t}" for p, t in allowed.items()) + " } | null"
+    )
+    given = f"observation: Observation, legal?: {legal}" + (
+        ", memory?: Float32Array" if graph.state is not None else ""
+    )
     types = [
         f"/** {about} */", f"export interface Observation {{ {kinds} }}", f"export type Action = {action};",
-        "export declare const labels: Record<string, string[] | null>;", "export declare function decide(observation: Observation, legal?: unknown): Action;",
-        "export declare function decided(observation: Observation, legal?: unknown): Record<string, number | number[]>;", "",
+        "export declare const labels: Record<string, string[] | null>;", f"export declare function decide({given}): Action;",
+        f"export declare function decided({given}): Record<string, number | number[]>;", "",
     ]  # fmt: skip
     if graph.state is not None:
-        types.insert(-1, "export declare function begin(): void;")
+        types.insert(-1, "export declare function begin(): Float32Array;")
     if graph.said:
         types.insert(
             -1,
-            "export declare function say(observation: Observation, legal?: unknown): { action: Action; said: Record<string, number[]> };",
+            f"export declare function say({given}): {{ action: Action; said: Record<string, number[]> }};",
         )
     return {"policy.js": "\n".join(body), "policy.d.ts": "\n".join(types)}
 
@@ -376,7 +416,7 @@ def _says(graph: Graph, form: str) -> str:
         return ""
     how = {
         "python": "`decide(observation, says=True)` gives the action and", "c": "`policy_decide` takes a `policy_said` last, and fills it with",
-        "js": "`say(observation)` gives `{ action, said }`, with", "onnx": "Further outputs are",
+        "javascript": "`say(observation)` gives `{ action, said }`, with", "onnx": "Further outputs are",
     }[form]  # fmt: skip
     names = "\n".join(f"- `{name}`, {value.size} number{'s' if value.size > 1 else ''}" for name, value in graph.said)
     return f"""{how} what it says beside it:
@@ -393,11 +433,32 @@ def _remembers(graph: Graph, form: str) -> str:
     if graph.state is None:
         return ""
     how = {
-        "python": "`decide` keeps that in the module: call `begin()` where an episode begins.", "c": "`policy_decide` keeps that: call `policy_begin()` where an episode begins.",
-        "js": "`decide` keeps that in the module: call `begin()` where an episode begins.",
+        "python": "`memory = begin()` where an episode begins, then `decide(observation, legal, memory)`: one memory for each agent.",
+        "c": "Each agent has a `policy_memory`: call `policy_begin(&memory)` where an episode begins, and hand it to `policy_decide`.",
+        "javascript": "`const memory = begin()` where an episode begins, then `decide(observation, legal, memory)`: one memory for each agent.",
         "onnx": f"The input `state` ({graph.state_width} numbers) is 0 where an episode begins, and then the output `state_after` of the decision before.",
     }[form]  # fmt: skip
     return f"It remembers what it saw since its episode began. {how}\n\n"
+
+
+def _allowed(graph: Graph, form: str) -> str:
+    """What stands in the README about what may be done now."""
+    masks = _masks(graph)
+    if not masks:
+        return ""
+    parts = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
+    which = (
+        "one truth value an alternative"
+        if parts == [""]
+        else f"by part ({listed(parts)}) one truth value an alternative"
+    )
+    how = {
+        "python": f"`decide(observation, legal)` takes {which}; everything is allowed where it is left out.",
+        "c": "Fill a `policy_legal` with 1 or 0 an alternative, and hand it to `policy_decide`.",
+        "javascript": f"`decide(observation, legal)` takes {which}; everything is allowed where it is left out.",
+        "onnx": "The inputs that begin with `legal` are one truth value an alternative.",
+    }[form]
+    return f"Not everything may be done always. {how}\n\n"
 
 
 def readme(graph: Graph, form: str, about: str) -> str:
@@ -414,7 +475,7 @@ def readme(graph: Graph, form: str, about: str) -> str:
     use = {
         "python": "```python\nfrom policy import decide\n\ndecide(observation)  # a dict with a value a channel\n```\n\nNeeds NumPy.",
         "c": "```\ncc -std=c99 -O2 -c policy.c      # and -lm where it is linked\n```\n\nFill a `policy_observation`, call `policy_decide`, read the `policy_action`.",
-        "js": '```js\nimport { decide } from "./policy.js";\n\ndecide(observation); // an object with a value a channel\n```\n\nFor browsers and Node.',
+        "javascript": '```js\nimport { decide } from "./policy.js";\n\ndecide(observation); // an object with a value a channel\n```\n\nFor browsers and Node.',
         "onnx": "Inputs are the channels by name, with a first axis of one; outputs are `action`, or of several parts `action.PART`. Metadata hold names, bounds and labels.",
     }[form]
     return f"""# A policy
@@ -433,5 +494,5 @@ It does:
 
 {actions}
 
-{_remembers(graph, form)}{_says(graph, form)}What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
+{_allowed(graph, form)}{_remembers(graph, form)}{_says(graph, form)}What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
 """

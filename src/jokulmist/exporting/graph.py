@@ -7,6 +7,7 @@ computed here and becomes a constant.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, NamedTuple
@@ -18,6 +19,7 @@ from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.legal import mask_widths
 from jokulmist.errors import SettingError, listed
+from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.learning.schedules import Progress
 from jokulmist.training.policies.policy import Policy
 
@@ -37,8 +39,6 @@ SHAPED = (
     "dynamic_slice",
     "gather",
     "iota",
-    "pad",
-    "rev",
 )
 REDUCING = ("reduce_sum", "reduce_max", "reduce_min", "argmax", "argmin", "reduce_and", "reduce_or", "cumsum")
 KNOWN = (*ELEMENTWISE, *SHAPED, *REDUCING, "dot_general")
@@ -162,6 +162,7 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
     import jax
     import jax.numpy as jnp
 
+    start_backend()  # before any action of several parts is looked into
     agent = policy.agent
     kind = type(agent)
     if not kind.traced:
@@ -285,14 +286,81 @@ def _walk(jaxpr: Any, known: dict[Any, Any], graph: Graph) -> None:
             for variable, out in zip(equation.outvars, body.outvars, strict=True):
                 known[variable] = np.asarray(out.val) if hasattr(out, "val") else inside[out]
             continue
+        simpler = REWRITTEN.get(name)
+        if simpler is not None:
+            known[equation.outvars[0]] = simpler(graph, given, dict(equation.params))
+            continue
         if name not in KNOWN:
             raise SettingError(
                 f"the policy computes `{name}`, which no form holds; there are {listed(KNOWN)}. Use another network."
             )
         (variable,) = equation.outvars
-        made = Value(f"t{len(graph.ops)}", tuple(variable.aval.shape), kind_of(variable.aval.dtype))
-        graph.ops.append(Op(name, tuple(given), dict(equation.params), made))
-        known[variable] = made
+        known[variable] = _added(
+            graph, name, given, dict(equation.params), variable.aval.shape, kind_of(variable.aval.dtype)
+        )
+
+
+def _added(graph: Graph, name: str, given: Sequence[Any], params: dict[str, Any], shape: Any, kind: str) -> Value:
+    """One operation more, and what it makes."""
+    made = Value(f"t{len(graph.ops)}", tuple(shape), kind)
+    graph.ops.append(Op(name, tuple(given), params, made))
+    return made
+
+
+# What a few others make, so that each form holds these few only.
+
+
+def _padded(graph: Graph, given: Sequence[Any], params: dict[str, Any]) -> Any:
+    """Padding as constants before and after, one axis after another."""
+    value, fill = given
+    if not isinstance(fill, np.ndarray) or any(
+        low < 0 or high < 0 or inner for low, high, inner in params["padding_config"]
+    ):
+        raise SettingError("the policy pads an array in a way that no form holds. Use another network.")
+    kind = value.kind
+    for axis, (low, high, _) in enumerate(params["padding_config"]):
+        around = [np.full((*value.shape[:axis], count, *value.shape[axis + 1 :]), fill) for count in (low, high)]
+        parts = [part for part in (around[0], value, around[1]) if part.shape[axis]]
+        if len(parts) > 1:
+            shape = (*value.shape[:axis], low + value.shape[axis] + high, *value.shape[axis + 1 :])
+            value = _added(graph, "concatenate", parts, {"dimension": axis}, shape, kind)
+    return value
+
+
+def _chosen_among(graph: Graph, given: Sequence[Any], params: dict[str, Any]) -> Any:
+    """One of several arrays by a whole number, as a choice of two at a time."""
+    which, *cases = given
+    shape, kind = np.shape(cases[0]) if isinstance(cases[0], np.ndarray) else cases[0].shape, _kind_of(cases[0])
+    if len(cases) == 2:
+        return _added(graph, "select_n", given, params, shape, kind)
+    found = cases[0]
+    for k, case in enumerate(cases[1:], start=1):
+        here = _added(graph, "eq", (which, np.full(which.shape, k, np.int32)), {}, which.shape, "bool")
+        found = _added(graph, "select_n", (here, found, case), params, shape, kind)
+    return found
+
+
+def _summed_along(graph: Graph, given: Sequence[Any], params: dict[str, Any]) -> Any:
+    """A running sum; from the end backwards it is the product with a triangle of ones."""
+    (value,), axis = given, params["axis"]
+    if not params.get("reverse"):
+        return _added(graph, "cumsum", given, params, value.shape, value.kind)
+    count, free = value.shape[axis], [k for k in range(len(value.shape)) if k != axis]
+    triangle = np.tril(np.ones((count, count), np.float32 if value.kind == "float" else np.int32))
+    numbers = {"dimension_numbers": (((axis,), (0,)), ((), ()))}
+    made = _added(
+        graph, "dot_general", (value, triangle), numbers, (*(value.shape[k] for k in free), count), value.kind
+    )
+    order = [*free, axis]
+    back = {"permutation": tuple(order.index(k) for k in range(len(order)))}
+    return _added(graph, "transpose", (made,), back, value.shape, value.kind)
+
+
+def _kind_of(value: Any) -> str:
+    return value.kind if isinstance(value, Value) else kind_of(value.dtype)
+
+
+REWRITTEN = {"pad": _padded, "select_n": _chosen_among, "cumsum": _summed_along}
 
 
 def _drop_unused(graph: Graph) -> None:

@@ -13,11 +13,11 @@ from jokulmist.exporting.graph import Array, Graph, Op, Value, kind_of
 DTYPES = {"float": "np.float32", "int": "np.int32", "bool": "bool", "byte": "np.uint8"}
 BINARY = {
     "add": "+", "sub": "-", "mul": "*", "div": "/", "lt": "<", "le": "<=", "gt": ">", "ge": ">=", "eq": "==", "ne": "!=", "and": "&", "or": "|", "pow": "**",
-    "rem": "%",
 }  # fmt: skip
 CALLED = {
     "max": "np.maximum", "min": "np.minimum", "exp": "np.exp", "log": "np.log", "log1p": "np.log1p", "tanh": "np.tanh", "floor": "np.floor", "ceil": "np.ceil",
     "abs": "np.abs", "sqrt": "np.sqrt", "sign": "np.sign", "not": "np.logical_not", "neg": "np.negative", "square": "np.square", "is_finite": "np.isfinite",
+    "erf": "_erf", "rem": "np.fmod",
 }  # fmt: skip
 LETTERS = "abcdefghijklmnopqrstuvwxyz"
 
@@ -79,6 +79,8 @@ def written(graph: Graph, about: str) -> str:
         part: {"labels": list(choice.labels)} if isinstance(choice, Choice) else {"shape": list(choice.shape)}
         for part, choice in graph.parts.items()
     }
+    remembers = "memory=None, " if graph.state is not None else ""
+    erf = any(op.name == "erf" for op in graph.ops)
     head = f'''"""{about}
 
 `decide(observation)` takes a dict with a value a channel, in units as declared, and gives the action: a label, a number, or a dict of them by part.
@@ -86,10 +88,11 @@ def written(graph: Graph, about: str) -> str:
 """
 
 import base64
+{"import math" if erf else ""}
 
 import numpy as np
 
-
+{"_erf = np.vectorize(math.erf, otypes=[np.float32])" if erf else ""}
 def _array(text, dtype, shape):
     return np.frombuffer(base64.b85decode(text), dtype).reshape(shape)
 
@@ -120,19 +123,20 @@ PARTS = {parts!r}
     remembering = ""
     if graph.state is not None:
         remembering = f'''
-STATE = np.zeros((1, {graph.state_width}), np.float32)
-
-
 def begin():
-    """Forget what was seen: call it where an episode begins."""
-    STATE[...] = 0.0
+    """What is remembered where an episode begins: a handle for each agent, which `decide` reads and writes."""
+    return np.zeros((1, {graph.state_width}), np.float32)
 
 '''
         if "state" in graph.inputs:
-            reading.append(f"    {graph.inputs['state'].name} = STATE.copy()")
-        lines.append(f"    STATE[...] = {told(graph.state)}")
+            reading.append(f"    {graph.inputs['state'].name} = memory.copy()")
+        lines.append(f"    memory[...] = {told(graph.state)}")
+        reading.insert(
+            0,
+            '    if memory is None:\n        raise TypeError("this policy remembers: memory = begin(), then decide(observation, legal, memory)")',
+        )
     tail = f'''
-def decide(observation, legal=None, raw=False{says}):
+def decide(observation, legal=None, {remembers}raw=False{says}):
     """The action; with `raw` indices and arrays by part{also}."""
 {chr(10).join(reading)}
 {chr(10).join(lines)}

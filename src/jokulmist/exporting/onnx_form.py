@@ -85,7 +85,7 @@ class _Model:
         given = [self.name(v) for v in op.inputs]
         if name in ("and", "or") and out.kind != "bool":
             raise SettingError(
-                f"the policy computes `{name}` of whole numbers, which the ONNX form does not hold. The forms `c`, `js` and `python` do."
+                f"the policy computes `{name}` of whole numbers, which the ONNX form does not hold. The forms `c`, `javascript` and `python` do."
             )
         if name in BINARY:
             self.node(BINARY[name], given, out.name)
@@ -93,6 +93,8 @@ class _Model:
             self.node("Not", [self.node("Equal", given)], out.name)
         elif name in UNARY:
             self.node(UNARY[name], given, out.name)
+        elif name == "rem":
+            self.node("Mod", given, out.name, fmod=1)
         elif name == "square":
             self.node("Mul", [given[0], given[0]], out.name)
         elif name == "integer_pow":
@@ -156,7 +158,7 @@ class _Model:
             self.node("Einsum", given, out.name, equation=f"{left},{right}->{made}")
         else:
             raise SettingError(
-                f"the policy computes `{name}` in a way that the ONNX form does not hold. The forms `c`, `js` and `python` may."
+                f"the policy computes `{name}` in a way that the ONNX form does not hold. The forms `c`, `javascript` and `python` may."
             )
 
 

@@ -92,7 +92,7 @@ def export(
     Parameters
     ----------
     policy : Policy, Run or path of a run's folder
-    form : {"python", "c", "js", "onnx"}
+    form : {"python", "c", "javascript", "onnx"}
         One file of Python that needs NumPy, C99 without dependencies, an ES module, or an ONNX model.
     to : path
         A folder; it is made. Files of other kinds in it are left alone.
@@ -189,11 +189,10 @@ def _in_python(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[
     given = _observations(graph, vectors)
     began = time.perf_counter()
     if vectors.remembers:
-        found = []
+        found, memory = [], None
         for k, (seen, legal) in enumerate(given):
-            if begins(k):
-                names["begin"]()
-            found.append(names["decide"](seen, legal, raw=True))
+            memory = names["begin"]() if begins(k) else memory
+            found.append(names["decide"](seen, legal, memory, raw=True))
     elif graph.said:
         pairs = [names["decide"](seen, legal, raw=True, says=True) for seen, legal in given]
         found = [{**own, **{f"said {name}": v for name, v in said.items()}} for own, said in pairs]
@@ -251,10 +250,10 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
     for name, value in graph.said:
         shown.append(f'for (int k = 0; k < {value.size}; k++) printf("%.9g ", (double)said.{word(name)}[k]);')
     program = MAIN % {
-        "room": "policy_said said;" if graph.said else "", "said": ", &said" if graph.said else "",
+        "room": f"{'policy_said said;' if graph.said else ''}{'policy_memory memory;' if vectors.remembers else ''}", "said": ", &said" if graph.said else "",
         "legal": "policy_legal legal;" if masked else "", "read": "if (fread(&legal, sizeof legal, 1, stdin) != 1) return 1;" if masked else "",
-        "begin": f"if (count %% {EPISODE} == 0) policy_begin();".replace("%%", "%") if vectors.remembers else "",
-        "given": "&legal," if masked else "", "print": " ".join(shown) + ' printf("\\n");',
+        "begin": f"if (count % {EPISODE} == 0) policy_begin(&memory);" if vectors.remembers else "",
+        "given": f"{'&legal,' if masked else ''}{'&memory,' if vectors.remembers else ''}", "print": "\n    ".join([*shown, 'printf("\\n");']),
     }  # fmt: skip
     data = b""
     for row, images, masks in zip(vectors.rows, vectors.images, vectors.masks, strict=True):
@@ -304,10 +303,11 @@ import { readFileSync } from "node:fs";
 import * as policy from "./policy.mjs";
 const { decided } = policy;
 const given = JSON.parse(readFileSync(0, "utf8"));
-const found = given.map(([seen, legal], k) => { if (policy.begin && k % EPISODE === 0) policy.begin(); return decided(seen, legal); });
+let memory = null;
+const found = given.map(([seen, legal], k) => { if (policy.begin && k % EPISODE === 0) memory = policy.begin(); return decided(seen, legal, memory); });
 const said = policy.say ? given.map(([seen, legal]) => policy.say(seen, legal).said) : [];
 const began = performance.now();
-for (const [seen, legal] of given) decided(seen, legal);
+for (const [seen, legal] of given) decided(seen, legal, memory);
 console.log(JSON.stringify({ found, said, microseconds: (performance.now() - began) / given.length * 1000 }));
 """
 
@@ -368,5 +368,5 @@ def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
     return [{part: value[0] for part, value in zip(keys, one, strict=True)} for one in found], microseconds
 
 
-RUNNERS = {"python": _in_python, "c": _in_c, "js": _in_node, "onnx": _in_onnx}
+RUNNERS = {"python": _in_python, "c": _in_c, "javascript": _in_node, "onnx": _in_onnx}
 assert sys.byteorder == "little"  # the observations that C reads are written as they stand in memory

@@ -53,7 +53,7 @@ PAGE = (
 )
 REPORTS = ("charts.js", "report.css")  # the report's own files, which draw here, too
 KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
-FORMS = ("python", "c", "js", "onnx")
+FORMS = ("python", "c", "javascript", "onnx")
 VERBS = ("resume", "redo", "evaluate", "report", "export", "stop")
 JOB_VERBS = {"pause": "pause", "go-on": "go_on", "stop": "stop", "drop": "drop", "first": "first"}
 Answer = Callable[[Request], Awaitable[Response]]

@@ -19,7 +19,7 @@ export async function runView(main, known, { rest }) {
     else charts.set(key, new Chart(figure, data));
   }
 
-  const form = make("select", { "aria-label": "form of the export" }, ["python", "c", "js", "onnx"].map(value => make("option", { value }, value)));
+  const form = make("select", { "aria-label": "form of the export" }, ["python", "c", "javascript", "onnx"].map(value => make("option", { value }, value)));
 
   function built() {
     const figure = className => make("figure", { class: `chart ${className}` });
