@@ -39,6 +39,24 @@ def said_different(draw, kind, seeds, groups, shift=0.0):
     return any(row["verdict"] == DIFFERENT for row in judged_pairs(scores))
 
 
+def wrongly_different(scores, equal):
+    return any(row["verdict"] == DIFFERENT and equal(row["first"], row["second"]) for row in judged_pairs(scores))
+
+
+def six(mean=lambda k: 0.0, spread=lambda k: 1.0):
+    return lambda draw: {f"v{k}": [draw.normal(mean(k), spread(k), 5)] for k in range(6)}
+
+
+# What deals of all scores together might get wrong: some groups differ in truth, or in their spreads and sizes.
+HARDER = {
+    "two groups of 5 and 15, spreads 5 and 1": (lambda draw: {"a": [draw.normal(0, 5, 5)], "b": [draw.normal(0, 1, 15)]}, lambda a, b: True),
+    "six of 5, one far off": (six(mean=lambda k: 100.0 * (k == 0)), lambda a, b: "v0" not in (a, b)),
+    "six of 5, one three spreads off": (six(mean=lambda k: 3.0 * (k == 0)), lambda a, b: "v0" not in (a, b)),
+    "six of 5, three far off": (six(mean=lambda k: 100.0 * (k < 3)), lambda a, b: (a < "v3") == (b < "v3")),
+    "six of 5, spreads 1 to 6": (six(spread=lambda k: 1.0 + k), lambda a, b: True),
+}  # fmt: skip
+
+
 def rate(hits):
     share = float(np.mean(hits))
     return {"rate": share, "error": 1.96 * float(np.sqrt(max(share * (1 - share), 1e-9) / len(hits)))}
@@ -51,7 +69,7 @@ def covered(draw, kind, seeds, times):
     for _ in range(times):
         low, high = interval([kind(draw, seeds)], interquartile_mean, draw)
         middle.append(low <= true <= high)
-        low, high = chance_interval([kind(draw, seeds)], [kind(draw, seeds)], draw)
+        low, high = chance_interval([kind(draw, seeds)], [kind(draw, seeds)])
         chance.append(low <= 0.5 <= high)
     return rate(middle), rate(chance)
 
@@ -78,4 +96,9 @@ if __name__ == "__main__":
                 one[f"found_{effect:g}_sd"] = {**found, "theory": power_of(effect, seeds, attained(seeds))}
             told = ", ".join(f"{key.replace('_', ' ')} {value['rate']:.1%}" for key, value in one.items())
             print(f"{name}, {seeds} seeds: {told}", file=sys.stderr)
+    draw = np.random.default_rng(1)
+    for name, (make, equal) in HARDER.items():
+        wrong = rate([wrongly_different(make(draw), equal) for _ in range(times // 4)])
+        results[name] = wrong
+        print(f"{name}: equal groups called different {wrong['rate']:.1%}", file=sys.stderr)
     print(json.dumps(results, indent=2))

@@ -18,53 +18,70 @@ scores = st.lists(st.integers(-3, 3).map(float), min_size=2, max_size=5)
 
 
 def by_counting(ours, theirs):
-    """The two-sided p by dealing the scores out in every way."""
+    """The two-sided p of the studentised difference, by dealing the scores out in every way."""
+
+    def studentised(a, b):
+        difference, error = np.mean(a) - np.mean(b), math.sqrt(np.var(a, ddof=1) / len(a) + np.var(b, ddof=1) / len(b))
+        return 0.0 if abs(difference) < 1e-12 else abs(difference) / error if error else math.inf
+
     pool = np.array([*ours, *theirs])
-    observed = np.mean(ours) - np.mean(theirs)
-    dealt = []
-    for hand in combinations(range(len(pool)), len(ours)):
-        rest = np.delete(pool, hand)
-        dealt.append(pool[list(hand)].mean() - rest.mean())
-    dealt = np.array(dealt)
-    return min(1.0, 2 * min(np.mean(dealt >= observed - 1e-9), np.mean(dealt <= observed + 1e-9)))
+    dealt = [studentised(pool[list(hand)], np.delete(pool, hand)) for hand in combinations(range(len(pool)), len(ours))]
+    return float(np.mean(np.array(dealt) >= studentised(ours, theirs) * (1 - 1e-9)))
+
+
+def one_p(ours, theirs):
+    return stat.max_t_test([[np.array(ours)], [np.array(theirs)]], [(0, 1)], np.random.default_rng(0))[0]
 
 
 @settings(max_examples=30, deadline=None)
 @given(ours=scores, theirs=scores)
 def test_the_permutation_test_is_that_of_counting_all_deals(ours, theirs):
-    p = stat.permutation_test([np.array(ours)], [np.array(theirs)], np.random.default_rng(0))
+    p = one_p(ours, theirs)
     assert p == pytest.approx(by_counting(ours, theirs), abs=1e-12)
-    assert p >= stat.least_p([np.array(ours)], [np.array(theirs)]) - 1e-12
-    swapped = stat.permutation_test([np.array(theirs)], [np.array(ours)], np.random.default_rng(0))
-    assert p == pytest.approx(swapped)
+    assert (
+        p >= stat.least_p([[np.array(ours)], [np.array(theirs)]]) / 2 - 1e-12
+    )  # with unequal sizes no deal is the mirror of another
+    assert p == pytest.approx(one_p(theirs, ours))
 
 
-@pytest.mark.slow
 def test_drawn_deals_come_to_the_p_of_all_deals():
     ours, theirs = DRAW.normal(0.9, 1.0, 9), DRAW.normal(0.0, 1.0, 9)  # 48,620 deals: drawn, not counted
-    assert stat.arrangements([ours], [theirs]) > stat.ARRANGEMENTS
-    drawn = stat.permutation_test([ours], [theirs], np.random.default_rng(0))
     exact = by_counting(ours, theirs)
-    assert drawn == pytest.approx(exact, abs=4 * math.sqrt(exact / stat.ARRANGEMENTS) + 1e-3)
+    assert one_p(ours, theirs) == pytest.approx(exact, abs=4 * math.sqrt(exact / stat.ARRANGEMENTS) + 1e-3)
 
 
 def test_seeds_are_dealt_anew_within_their_environment_only():
     # In each environment the first group is ahead by one, and the environments lie far apart: pooled, nothing would show.
     first = [np.array([11.0, 11.1, 11.2, 11.3]), np.array([1.0, 1.1, 1.2, 1.3])]
     second = [s - 1.0 for s in first]
-    assert stat.permutation_test(first, second, np.random.default_rng(0)) < 0.002
+    assert stat.max_t_test([first, second], [(0, 1)], np.random.default_rng(0))[0] < 0.002
     assert by_counting(np.concatenate(first), np.concatenate(second)) > 0.5
     assert stat.chance_of_improvement(first, second) == 1.0
-    assert stat.arrangements(first, second) == math.comb(8, 4) ** 2
 
 
-@given(st.lists(st.floats(0.0001, 1.0), min_size=1, max_size=8))
-def test_corrected_values_never_fall_below_the_plain_ones_and_keep_their_order(values):
-    corrected = stat.holm(values)
-    assert all(c >= min(p, 1.0) - 1e-9 for p, c in zip(values, corrected, strict=True))
-    order = np.argsort(values, kind="stable")
-    assert np.all(np.diff(np.array(corrected)[order]) >= 0)
-    assert min(corrected) == pytest.approx(min(1.0, len(values) * min(values)), abs=1e-9)
+def test_many_values_with_five_seeds_can_be_told_apart():
+    """Six values of a setting, five seeds each: one that is far better is told from all others, and these not from each other."""
+    draw = np.random.default_rng(3)
+    groups = {f"v{k}": [draw.normal(-499.0 if k else -19.0, 5.0, 5)] for k in range(6)}
+    found = {(row["first"], row["second"]): row for row in judged_pairs(groups)}
+    assert all((row["verdict"] == DIFFERENT) == ("v0" in pair) for pair, row in found.items())
+    assert found["v0", "v1"]["p_adjusted"] < 0.01
+
+
+def wrong_of_fifty(draw, make):
+    return sum(any(row["verdict"] == DIFFERENT for row in make(draw)) for _ in range(50))
+
+
+@pytest.mark.parametrize("case", ["one of six is far off", "sizes and spreads differ", "six are equal"])
+def test_equal_groups_are_called_different_in_one_case_of_twenty_at_most(case):
+    def make(draw):
+        if case == "sizes and spreads differ":  # a plain difference is called different in 12 % here
+            return judged_pairs({"a": [draw.normal(0, 5, 5)], "b": [draw.normal(0, 1, 15)]})
+        shift = 100.0 * (case == "one of six is far off")
+        rows = judged_pairs({f"v{k}": [draw.normal(shift * (k == 0), 1.0, 5)] for k in range(6 if shift else 4)})
+        return [row for row in rows if not shift or "v0" not in (row["first"], row["second"])]
+
+    assert wrong_of_fifty(np.random.default_rng(11), make) <= stats.binom.ppf(0.999, 50, 0.05)
 
 
 def test_three_seeds_a_side_cannot_decide_and_many_pairs_need_more():
@@ -76,10 +93,7 @@ def test_three_seeds_a_side_cannot_decide_and_many_pairs_need_more():
     four = {name: [np.append(s[0], s[0].mean())] for name, s in far.items()}
     row = judged_pairs(four)[0]
     assert (row["verdict"], row["p"]) == (DIFFERENT, pytest.approx(2 / 70))
-    # Six pairs share the 5 %: the most uneven of 70 deals, 0.029, is not enough for any of them.
     crowd = {f"g{k}": [np.array([0.0, 0.1, 0.2, 0.3]) + 5.0 * k] for k in range(4)}
-    assert {row["verdict"] for row in judged_pairs(crowd)} == {TOO_FEW}
-    assert all(row["more_seeds"] >= 1 for row in judged_pairs(crowd))
     against = judged_pairs({k: crowd[k] for k in ("g0", "g1")}, against="g0")
     assert [(r["first"], r["second"], r["verdict"]) for r in against] == [("g1", "g0", DIFFERENT)]
     with pytest.raises(LookupFailed, match=r"no group 'g9'; there are `g0`"):
@@ -127,7 +141,7 @@ def test_the_power_is_that_of_students_test_and_the_seeds_needed_follow_from_it(
     assert stat.seeds_needed(0.001) is None
     assert stat.seeds_needed(0.0) is None
     assert stat.seeds_needed(math.inf) == 4
-    assert stat.seeds_needed(math.inf, pairs=15) == 6
+    assert stat.seeds_needed(math.inf, pairs=15) == 4
     powers = [stat.power_of(0.7, n) for n in (4, 8, 16, 64, 500, 1000)]
     assert np.all(np.diff(powers) >= 0)
     assert powers[-1] == pytest.approx(1.0)
@@ -159,7 +173,7 @@ def test_intervals_hold_what_they_should_about_as_often_as_they_say():
 
 def test_the_chance_of_improvement_counts_pairs_and_ties_half():
     assert stat.chance_of_improvement([np.array([1.0, 3.0])], [np.array([2.0, 3.0])]) == pytest.approx(3 / 8)
-    low, high = stat.chance_interval([np.arange(8.0)], [np.arange(8.0) + 1], np.random.default_rng(0))
+    low, high = stat.chance_interval([np.arange(8.0)], [np.arange(8.0) + 1])
     assert 0.0 <= low < 0.4 < high <= 1.0
 
 

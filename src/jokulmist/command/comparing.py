@@ -55,9 +55,9 @@ def show(found: Any) -> None:
     print_table(rows)
     if found.level is not None:
         typer.echo(f"learned: share of seeds at {found.level:.4g} or above. area: mean height of the curve.")
-    pairs = found.pairs.sort_values("p_holm", kind="stable").to_dict("records")
+    pairs = found.pairs.sort_values("p_adjusted", kind="stable").to_dict("records")
     typer.echo(
-        f"\nPermutation test over seeds, {ALPHA:.0%}, Holm-corrected over {len(pairs)} pair{'s' if len(pairs) > 1 else ''}\n"
+        f"\nPermutation test over seeds, {ALPHA:.0%} for {len(pairs)} pair{'s' if len(pairs) > 1 else ''} together\n"
     )
     shown_pairs = [
         {
@@ -66,7 +66,7 @@ def show(found: Any) -> None:
             "difference": row["difference"],
             "first_beats_second": f"{row['chance']:.0%}",
             "95 %": "-" if math.isnan(row["low"]) else f"{row['low']:.0%} to {row['high']:.0%}",
-            "p": "-" if math.isnan(row["p_holm"]) else f"{row['p_holm']:.3f}",
+            "p": "-" if math.isnan(row["p_adjusted"]) else f"{row['p_adjusted']:.3f}",
             "verdict": row["verdict"],
             "more_seeds": "" if row["verdict"] == "different" else _more(row["more_seeds"]),
         }

@@ -100,7 +100,7 @@ def tour(folder: Path) -> None:
         ]
     )
     pair = compared.pairs.iloc[0]
-    say(f"\n   {pair['first']} and {pair['second']}: {pair['verdict']} (p {pair['p_holm']:.2f})")
+    say(f"\n   {pair['first']} and {pair['second']}: {pair['verdict']} (p {pair['p_adjusted']:.2f})")
     for note in compared.notes:
         say(f"   {note}")
 

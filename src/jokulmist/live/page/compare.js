@@ -17,7 +17,7 @@ export async function compareView(main, known, { query }) {
     make("section", {}, make("h2", {}, "Curves"), figure),
     told.bands ? make("section", {}, make("h2", {}, `Groups${told.by.length ? ` by ${told.by.join(", ")}` : ""}, middle and 95 %`), bands) : "",
     told.groups.length ? make("section", {}, make("h2", {}, `Final ${told.value} of each seed`), table(told.groups, ["group", "seeds", "score", "low", "high", "median", "sd"], { score: "interquartile mean", low: "95 % from", high: "to" })) : "",
-    told.pairs.length ? make("section", {}, make("h2", {}, "Pairs"), table(told.pairs, ["first", "second", "difference", "chance", "p_holm", "verdict"], { p_holm: "p (Holm)" })) : "",
+    told.pairs.length ? make("section", {}, make("h2", {}, "Pairs"), table(told.pairs, ["first", "second", "difference", "chance", "p_adjusted", "verdict"], { p_adjusted: "p, adjusted" })) : "",
     told.notes.length ? make("section", {}, make("h2", {}, "Notes"), told.notes.map(note => make("p", {}, note))) : "",
     told.differ.length ? make("section", {}, make("h2", {}, "Where they differ"), table(told.differ, Object.keys(told.differ[0]))) : "",
     make("section", {}, make("h2", {}, "Runs"), table(told.rows, Object.keys(told.rows[0]))));

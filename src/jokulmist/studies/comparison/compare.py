@@ -1,7 +1,7 @@
 """Is it better, or was it luck? Groups of runs laid side by side, each seed one score.
 
 A seed's final score is the mean return of its last policy over fixed evaluation episodes, the same for all. "Different" is said by
-one test, a permutation test over seeds at 5 %, Holm-corrected over the pairs shown; intervals are to be looked at.
+one test, a step-down permutation test over seeds at 5 % for all pairs that are shown; intervals are to be looked at.
 """
 
 from __future__ import annotations

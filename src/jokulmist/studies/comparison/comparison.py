@@ -36,7 +36,7 @@ class Comparison:
         ``learned_high``, ``area`` (mean height of the curve over what is shared).
     pairs : DataFrame
         A row a pair: ``first``, ``second``, ``difference`` of the means, ``chance`` that a seed of the first beats one of the
-        second, with ``low`` and ``high``, ``p``, ``p_holm``, ``verdict``, ``more_seeds`` (a side, to find a difference such as
+        second, with ``low`` and ``high``, ``p``, ``p_adjusted``, ``verdict``, ``more_seeds`` (a side, to find a difference such as
         this one four times in five; not a number where no number would do).
     scores : DataFrame
         A row a run.

@@ -39,25 +39,23 @@ def judged_pairs(groups: Mapping[str, stat.Strata], against: str | None = None) 
     names = list(combinations(groups, 2)) if against is None else [(n, against) for n in groups if n != against]
     draw = np.random.default_rng(DRAW_SEED)
     rows: list[dict[str, Any]] = []
+    able = [name for name, own in groups.items() if sum(map(len, own)) >= stat.FEWEST and min(map(len, own)) >= 2]
+    tested = [pair for pair in names if set(pair) <= set(able)]
+    places = [(able.index(first), able.index(second)) for first, second in tested]
+    found = dict(zip(tested, stat.max_t_test([groups[name] for name in able], places, draw), strict=True))
     for first, second in names:
         ours, theirs = groups[first], groups[second]
-        fewest = min(sum(map(len, ours)), sum(map(len, theirs)))
-        able = fewest >= stat.FEWEST and min(map(len, [*ours, *theirs])) >= 1
-        low, high = stat.chance_interval(ours, theirs, draw)
-        rows.append(
-            {"first": first, "second": second, "difference": stat.difference_of_means(ours, theirs),
-             "chance": stat.chance_of_improvement(ours, theirs), "low": low, "high": high,
-             "p": stat.permutation_test(ours, theirs, draw) if able else math.nan}
-        )  # fmt: skip
-    decided = [k for k, row in enumerate(rows) if math.isfinite(row["p"])]
-    corrected = dict(zip(decided, stat.holm([rows[k]["p"] for k in decided]), strict=True))
-    for k, row in enumerate(rows):
-        ours, theirs = groups[row["first"]], groups[row["second"]]
-        row["p_holm"] = corrected.get(k, math.nan)
-        # Holm's first step is the strictest: where even the most uneven deal could not pass it, no test can decide.
-        could = k in corrected and stat.least_p(ours, theirs) * len(decided) <= stat.ALPHA
-        row["verdict"] = DIFFERENT if row["p_holm"] <= stat.ALPHA else NOT_SHOWN if could else TOO_FEW
-        row["more_seeds"] = _more(row["verdict"], ours, theirs, len(rows))
+        low, high = stat.chance_interval(ours, theirs)
+        alone = stat.max_t_test([ours, theirs], [(0, 1)], draw) if (first, second) in found else [math.nan]
+        row: dict[str, Any] = {
+            "first": first, "second": second, "difference": stat.difference_of_means(ours, theirs),
+            "chance": stat.chance_of_improvement(ours, theirs), "low": low, "high": high, "p": alone[0], "p_adjusted": found.get((first, second), math.nan),
+        }  # fmt: skip
+        # Where even the most uneven deal could not be told from luck, no test can decide.
+        could = (first, second) in found and stat.least_p([groups[name] for name in able]) <= stat.ALPHA
+        row["verdict"] = DIFFERENT if row["p_adjusted"] <= stat.ALPHA else NOT_SHOWN if could else TOO_FEW
+        row["more_seeds"] = _more(row["verdict"], ours, theirs, len(names))
+        rows.append(row)
     return rows
 
 
