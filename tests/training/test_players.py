@@ -2,11 +2,13 @@
 
 import json
 import shutil
+from dataclasses import replace
 from typing import ClassVar
 
 import jax.numpy as jnp
 import numpy as np
 import pytest
+from canon import fresh_policy
 from commands import jokulmist
 from games import Sticks, Table, Team
 
@@ -15,10 +17,11 @@ from jokulmist.agents.contract import Experience
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.players import view_of
-from jokulmist.errors import ActionError, BrokenEnvironment, DeclarationError, SettingError
+from jokulmist.errors import ActionError, BrokenEnvironment, DeclarationError, RecordError, SettingError
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.learning import replay as replay_memory
-from jokulmist.studies.cross_play import chance_of_pairing
+from jokulmist.records.run_index import row_of
+from jokulmist.studies.cross_play import CrossPlay, chance_of_pairing
 from jokulmist.training.redo import redo
 from jokulmist.trees import flattened
 
@@ -845,3 +848,76 @@ def test_replay_gives_back_the_stack_that_a_waiting_player_decided_on():
     sample = replay_memory.transitions(spec, replay, jnp.arange(3), jnp.ones(3), 1, 0.9)
     assert sample.observed.images["view"][:, 0, 0].tolist() == [[0, 0, 1], [1, 2, 3], [3, 4, 5]]
     assert sample.following.images["view"][:, 0, 0].tolist() == [[1, 2, 3], [3, 4, 5], [5, 6, 7]]
+
+
+def test_a_game_is_told_by_player_and_its_best_policy_is_not_judged_by_what_never_changes(tmp_path):
+    """What one gets the other loses: the mean over players is 0 for every policy, also for one that has learned nothing."""
+    told = jm.evaluate("random", Sticks(), episodes=60)
+    assert (told.mean, told.telling) == (0.0, "first")
+    first = told.columns["first.return"]
+    assert told.told_of("first")[0] == pytest.approx(float(np.mean(first)))
+    assert told.outcomes == {"win": np.mean(first > 0), "draw": 0.0, "loss": np.mean(first < 0)}
+    assert f"mean return of first {np.mean(first):.4g}" in repr(told)
+    assert "random play          return of first" in str(jm.check(Sticks(), steps=60, speed=False))
+    learning = jm.QLearning(exploration=0.5)
+    run = jm.train(Sticks(), learning, steps=900, copies=1, folder=tmp_path, lane="plain")
+    with pytest.raises(RecordError, match=r'`best_by="first.return"`'):
+        _ = run.best
+    assert "no best policy is kept" in (run.path / "log.txt").read_text()
+    row = row_of(run.path, run.origin)
+    assert row["return_of"] == "first"
+    assert row["return_last_100"] == pytest.approx(run.mean_return(), abs=1e-6)
+    assert run.mean_return() == pytest.approx(run.episodes["first.return"].tail(100).mean())
+    for agents, why in (
+        ({"first": learning, "second": learning}, "`second` learns, too"),
+        (learning, "`first\\+second` is played by one agent"),
+    ):
+        with pytest.raises(SettingError, match=why):
+            jm.train(Sticks(), agents, steps=100, folder=None, best_by="first.return")
+    agents = {"first": learning, "second": jm.RandomPlay()}
+    best = jm.train(Sticks(), agents, steps=900, copies=1, folder=tmp_path, lane="plain", best_by="first.return").best
+    assert 0 < best.decisions <= 900
+
+
+def test_terms_of_players_are_what_they_bring_and_episodes_without_chance_are_told():
+    told = jm.evaluate("random", jm.gallery.Haul(), episodes=5)
+    weights = {
+        term.name: weight
+        for term, weight in zip(describe(jm.gallery.Haul()).terms, describe(jm.gallery.Haul()).own_weights, strict=True)
+    }
+    assert told.terms == pytest.approx(
+        {name: weight * float(np.mean(told.columns[name])) for name, weight in weights.items()}
+    )
+    north = sum(value for name, value in told.terms.items() if not name.startswith("south."))
+    assert north == pytest.approx(told.players["north.return"], rel=1e-5)
+    pennies = fresh_policy(jm.QLearning(initial_value=0.0), Table(game="pennies"))
+    pennies.learner["first+second"].values[:] = [[1.0, 0.0], [1.0, 0.0]]
+    same = jm.evaluate(pennies, Table(game="pennies"), episodes=20)
+    assert same.all_the_same
+    assert "20 episodes, all the same" in repr(same)
+    assert not jm.evaluate("random", Table(game="pennies"), episodes=20).all_the_same
+
+
+def test_pairs_that_play_together_are_named_and_too_few_runs_are_told():
+    """Two ways of playing, two pairs each: exchanging partners within a way changes nothing, so no p of four runs is below 0.17."""
+    means = np.where(np.kron(np.eye(2), np.ones((2, 2))) > 0, 12.0, -2.0)
+    names = ("a", "b", "c", "d")
+    found = CrossPlay(
+        "well",
+        names,
+        ("up", "down"),
+        means,
+        means - 0.4,
+        means + 0.4,
+        "all players",
+        {},
+        0.0 * means,
+        10,
+        1,
+        chance_of_pairing(means),
+    )
+    assert found.groups == (("a", "b"), ("c", "d"))
+    assert found.p == pytest.approx(found.least_p) == pytest.approx(4 / 24)
+    assert "4 runs in 2 groups that play together are too few" in found.verdict
+    flat = replace(found, means=np.full((4, 4), 3.0) + 0.1 * np.eye(4), lows=means - 1, highs=means + 1)
+    assert flat.groups == (names,)

@@ -40,8 +40,15 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
     if found.of == ALL:
         p = "" if math.isnan(found.p) else f" (p = {found.p:.3f})"
         typer.echo(f"\ntrained together {found.own:.4g}, exchanged {found.swapped:.4g}: {found.verdict}{p}")
+        if 1 < len(found.groups) < len(found.names):
+            typer.echo("these play together: " + "; ".join(", ".join(group) for group in found.groups))
     else:
         typer.echo(f"\n{found.verdict}{'' if rate else '; `--rate` tells who is strong'}")
+    if found.all_the_same:
+        typer.echo(
+            f"\nin each pairing all {episodes} episodes are the same: nothing is left to chance, and intervals have no width",
+            err=True,
+        )
     if ratings is not None:
         typer.echo(
             f"\nwho got more than the other has won; ratings are log odds, 0 is the average of these {len(found.names)}\n"

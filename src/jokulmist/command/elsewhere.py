@@ -85,7 +85,7 @@ def crossplay(
     ],
     episodes: Annotated[int, typer.Option(help="Number of episodes of each pairing.")] = 100,
     seed: Annotated[int, typer.Option(help="Seed of these episodes.")] = 1,
-    act: Annotated[str, typer.Option(help="How the policies act: greedy or sampled.")] = "greedy",
+    act: Annotated[str, typer.Option(help="How the policies act: greedy or sampled.")] = "sampled",
     to: Annotated[
         Path | None,
         typer.Option(metavar="FILE", help="File of the figure; by default cross-play.png beside the runs."),

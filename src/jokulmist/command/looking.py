@@ -192,7 +192,17 @@ def runs(folder: Path, json: bool, most: int, **asked: Any) -> None:
         print_json(rows)
     elif rows:
         shown = rows[-most:] if asked["sort"] == "began" else rows[:most]
-        print_table([{**row, "began": row["began"][:16].replace("T", " ")} for row in shown])
+        games = any(row.get("return_of") for row in shown)
+        print_table(
+            [
+                {
+                    name: value
+                    for name, value in {**row, "began": row["began"][:16].replace("T", " ")}.items()
+                    if games or name != "return_of"
+                }
+                for row in shown
+            ]
+        )
         if len(shown) < len(rows):
             typer.echo(f"{len(rows) - len(shown):,} more; `--most {len(rows)}` shows them, too", err=True)
     elif every:

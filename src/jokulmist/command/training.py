@@ -12,7 +12,7 @@ import typer
 
 from jokulmist.command.drawing import Drawing
 from jokulmist.command.printing import print_json, print_table
-from jokulmist.errors import SettingError
+from jokulmist.errors import SettingError, listed
 
 TRIAL_DECISIONS = 20_000
 
@@ -141,8 +141,11 @@ def evaluate(
         results.append(other)
     results += known_references(environment, episodes, seed).values()
     rows = []
+    whose = next((result.telling for result in results if result.telling), "")
+    won = any(result.outcomes for result in results)
     for result in results:
-        low, high = result.interval
+        mean, low, high, sd = result.told_of(whose)
+        returns = result.returns_of(whose)
         note = ""
         if result.exact is not None:
             note = f"solved exactly: {result.exact:.6g}"
@@ -152,12 +155,14 @@ def evaluate(
             {
                 "who": result.who,
                 "acts": result.act or note or "any action",
-                "mean_return": result.mean,
+                **({"return_of": whose} if whose else {}),
+                "mean_return": mean,
                 "ci95_low": low,
                 "ci95_high": high,
-                "sd": result.sd,
-                "least": float(result.returns.min()),
-                "most": float(result.returns.max()),
+                "sd": sd,
+                "least": float(returns.min()),
+                "most": float(returns.max()),
+                **((result.outcomes or {"win": 0.0, "draw": 1.0, "loss": 0.0}) if won else {}),
                 "closed_by": result.closings,
                 **({"players": result.players, "terms": result.terms, "measures": result.measures} if json else {}),
             }
@@ -204,6 +209,12 @@ def _tell(
             for row, r in zip(rows, results, strict=True)
         ]
     )
+    if any(result.all_the_same for result in results):
+        typer.echo(
+            f"\nsd 0: all {episodes} episodes of {listed([r.who for r in results if r.all_the_same])} are the same, so one tells as much. Nothing in them is left to chance: sample by "
+            "`--act sampled`, or let `begin` draw the first state.",
+            err=True,
+        )
     if apart:
         better = max(results[:2], key=lambda result: result.mean)
         typer.echo(f"\ngreedy and sampled differ by more than luck: {better.act} play is the better one", err=True)

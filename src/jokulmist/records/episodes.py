@@ -6,6 +6,7 @@ that keeps a folder is in `folder.py`.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
@@ -14,6 +15,7 @@ import numpy as np
 from jokulmist.environments.declaration.description import Description
 
 Array = np.ndarray[Any, Any]
+CONSTANT = 1e-6
 
 
 @dataclass(frozen=True)
@@ -112,9 +114,28 @@ def _shared(episodes: Episodes, description: Description) -> list[Array]:
     return list((episodes.totals.astype(np.float64) @ shares).T.astype(np.float32))
 
 
+def telling_return(columns: Mapping[str, Any]) -> str:
+    """The column of returns that tells something: ``"return"``, the mean over players, or the first player's where what one gets the other loses and the mean never changes.
+
+    Parameters
+    ----------
+    columns : mapping of str to array
+        As `columns_of` gives them; of more than one episode.
+    """
+    own = [name for name in columns if name.endswith(".return")]
+    total = np.asarray(columns["return"], np.float64)
+    if len(own) > 1 and len(total) > 1 and np.ptp(total) <= CONSTANT:
+        spread = [np.ptp(np.asarray(columns[name], np.float64)) for name in own]
+        if max(spread) > CONSTANT or not np.allclose(columns[own[0]], columns[own[1]], atol=CONSTANT):
+            return own[0]
+    return "return"
+
+
 def numbers_of(episodes: Episodes, description: Description) -> dict[str, Array]:
     """What is judged by while a run trains: returns, measures, parameters that vary."""
     found = {"return": episodes.returns(description.weights)}
+    for player, own in zip(description.players, _shared(episodes, description), strict=True):
+        found[f"{player}.return"] = own
     for k, measure in enumerate(description.measures):
         found[measure.name] = episodes.measures[:, k]
     for k, name in enumerate(description.varied):

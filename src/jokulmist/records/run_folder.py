@@ -44,7 +44,7 @@ CHECKPOINTS, PICTURES, LOG = "checkpoints", "pictures", "log.txt"
 KINDS: dict[str, Any] = {
     "status": str, "seed": int, "began": str, "updated": str, "command": list, "versions": dict, "code": dict, "uses": dict, "host": str, "process": int,
     "decisions": int, "episodes": int, "seconds": (int, float), "return_last_100": (int, float), "lane": str, "planned": dict, "resumed": list, "parent": dict,
-    "level": dict, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
+    "level": dict, "return_of": str, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
 }  # fmt: skip
 Clock = Callable[[], datetime.datetime]
 # A plan has a table a player, `[agents.NAME]`; as settings they are one agent, which uses `players`.

@@ -15,6 +15,7 @@ from typing import Any
 
 from jokulmist.errors import RecordError, SettingError, listed, nearest
 from jokulmist.records import run_folder as files
+from jokulmist.records.episodes import telling_return
 from jokulmist.records.files import read_toml
 from jokulmist.records.lock import holder
 
@@ -59,6 +60,7 @@ def row_of(path: Path, origin: Mapping[str, Any]) -> Row:
         "decisions": decisions,
         "episodes": int(told.get("episodes") or 0),
         f"return_last_{LAST}": math.nan if score is None else float(score),
+        "return_of": str(told.get("return_of", "")),
         "began": str(origin["began"]),
     }
 
@@ -108,18 +110,27 @@ def tail_of(path: Path) -> Row:
     if not rows:
         return {}
     at = {name: head.index(name) for name in ("episode", "decisions", "return")}
-    returns = [float(row[at["return"]]) for row in rows[-LAST:]]
+    of, returns = _telling(head, rows)
     return {
         "decisions": int(rows[-1][at["decisions"]]),
         "episodes": int(rows[-1][at["episode"]]) + 1,
         f"return_last_{LAST}": sum(returns) / len(returns),
+        "return_of": of,
     }
+
+
+def _telling(head: list[str], rows: list[list[str]]) -> tuple[str, list[float]]:
+    """The returns of the last 100 episodes that tell something, and whose they are: nobody's name where they are the mean of all."""
+    names = [name for name in head if name == "return" or name.endswith(".return")]
+    columns = {name: [float(row[head.index(name)]) for row in rows[-LAST:]] for name in names}
+    name = telling_return(columns)
+    return name.removesuffix("return").removesuffix("."), columns[name]
 
 
 def last_returns(path: Path) -> list[float]:
     """The returns of a run's last 100 episodes, or of all it has."""
     head, rows = _last_rows(path / files.EPISODES)
-    return [float(row[head.index("return")]) for row in rows[-LAST:]]
+    return _telling(head, rows)[1] if rows else []
 
 
 def _last_rows(file: Path, least: int = LAST) -> tuple[list[str], list[list[str]]]:

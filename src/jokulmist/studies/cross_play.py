@@ -56,6 +56,8 @@ class CrossPlay:
         Episodes in which the first player got more than the second; where both got the same, half an episode.
     p : float
         Chance of a pairing at least as good as the own one, if partners did not matter; not a number with fewer than four runs.
+    all_the_same : bool
+        Whether in each pairing every episode was the first again, so that its interval has no width.
 
     Examples
     --------
@@ -79,6 +81,38 @@ class CrossPlay:
     episodes: int
     seed: int
     p: float
+    all_the_same: bool = False
+
+    @property
+    def groups(self) -> tuple[tuple[str, ...], ...]:
+        """The policies that play together as well as partners that were trained together, group by group; the largest first.
+
+        Two fit where their exchanged pairings return at least as much as the middle between own partners and the worst exchange, and where that gap is wider than chance
+        makes it. Groups are joined as long as all their members fit (complete linkage).
+        """
+        from scipy.cluster import hierarchy
+        from scipy.spatial import distance
+
+        count = len(self.names)
+        apart = ~np.eye(count, dtype=bool)
+        own, worst = self.own, float(self.means[apart].min())
+        noise = float(np.nanmax(np.append(self.highs - self.lows, 0.0)))
+        if self.of != ALL or own - worst <= noise:
+            return (self.names,)
+        lost = own - 0.5 * (self.means + self.means.T)
+        np.fill_diagonal(lost, 0.0)
+        tree = hierarchy.linkage(distance.squareform(np.maximum(lost, 0.0), checks=False), "complete")
+        found = hierarchy.fcluster(tree, 0.5 * (own - worst), "distance")
+        groups = [
+            tuple(name for name, k in zip(self.names, found, strict=True) if k == label) for label in np.unique(found)
+        ]
+        return tuple(sorted(groups, key=lambda group: -len(group)))
+
+    @property
+    def least_p(self) -> float:
+        """The smallest p that so many runs in such groups could give: exchanging partners within a group changes nothing."""
+        same = math.prod(math.factorial(len(group)) for group in self.groups) if len(self.groups) > 1 else 1
+        return same / math.factorial(len(self.names))
 
     @property
     def own(self) -> float:
@@ -98,7 +132,11 @@ class CrossPlay:
             return "what one gets the other loses, so nobody has a partner here"
         if math.isnan(self.p):
             return f"{len(self.names)} runs are too few to tell; {FEWEST_RUNS} are the least"
-        return "own partners are better" if self.p <= ALPHA else "no difference was shown"
+        if self.p <= ALPHA:
+            return "own partners are better"
+        if len(self.groups) > 1 and self.least_p > ALPHA:
+            return f"{len(self.names)} runs in {len(self.groups)} groups that play together are too few for the test: its p cannot fall below {self.least_p:.2g}"
+        return "no difference was shown"
 
     def ratings(self) -> Ratings:
         """How strong each policy is where one of two players wins: who got more has won.
@@ -137,7 +175,8 @@ class CrossPlay:
         """For other programs: the pairings, and what is said of them."""
         return {
             "environment": self.environment, "players": list(self.players), "returns_of": self.of, "runs": list(self.names), "episodes": self.episodes, "seed": self.seed,
-            "pairings": self.table.to_dict("records"), "own": self.own, "swapped": self.swapped, "p": self.p, "verdict": self.verdict,
+            "pairings": self.table.to_dict("records"), "own": self.own, "swapped": self.swapped, "p": self.p, "verdict": self.verdict, "groups": [list(group) for group in self.groups],
+            "all_the_same": self.all_the_same,
         }  # fmt: skip
 
     def plot(self, axes: Axes | None = None) -> Axes:
@@ -198,7 +237,7 @@ def cross_play(
     *,
     episodes: int = 100,
     seed: int = 1,
-    act: Act = "greedy",
+    act: Act = "sampled",
     say: Callable[[str], None] | None = None,
 ) -> CrossPlay:
     """Let the policies of several runs play with each other.
@@ -213,6 +252,7 @@ def cross_play(
         Of each pairing; the same for all.
     seed : int
     act : {"greedy", "sampled"}
+        Sampled by default, as in training: of a game without chance greedy policies play one episode, again and again.
     say : function of a text, optional
         Told what is being done.
 
@@ -258,13 +298,13 @@ def cross_play(
     count = len(names)
     means, lows, highs = (np.zeros((count, count)) for _ in range(3))
     returns = {player: np.zeros((count, count)) for player in players}
-    wins, firsts = np.zeros((count, count)), np.zeros((count, count, 2))
+    wins, firsts, same = np.zeros((count, count)), np.zeros((count, count, 2)), True
     for i, j in itertools.product(range(count), repeat=2):
         if say is not None:
             say(f"{names[i]} with {names[j]}, pairing {i * count + j + 1} of {count * count}")
         given = {player: parts[i if k == 0 else j][player] for k, player in enumerate(players)}
         found = evaluate(given, environment, episodes=episodes, seed=seed, act=act)  # type: ignore[arg-type]
-        means[i, j] = found.mean
+        means[i, j], same = found.mean, same and found.all_the_same
         lows[i, j], highs[i, j] = found.interval
         for player in players:
             returns[player][i, j] = float(np.mean(found.columns[f"{player}.return"]))
@@ -281,7 +321,7 @@ def cross_play(
     else:
         p = chance_of_pairing(means, seed)
     return CrossPlay(
-        describe(environment).name, names, players, means, lows, highs, of, returns, wins, episodes, seed, p
+        describe(environment).name, names, players, means, lows, highs, of, returns, wins, episodes, seed, p, same
     )
 
 

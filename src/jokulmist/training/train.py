@@ -157,8 +157,8 @@ def train(
     keep_checkpoints : int
         How many of the newest checkpoints are kept; the best policy is kept beside them.
     best_by : str
-        What the best policy is judged by: ``"return"`` (mean of the last 100 episodes, at each report), ``"evaluation"``, or a
-        measure (likewise a mean).
+        What the best policy is judged by: ``"return"`` (mean of the last 100 episodes, at each report), ``"evaluation"``, a
+        measure (likewise a mean), or of a player who alone learns ``"PLAYER.return"``.
     record_every : int, optional
         Record about one episode in so many, step by step, in the run's ``rollouts``, and the best, the worst and the last. The
         episodes are those of the first copy.

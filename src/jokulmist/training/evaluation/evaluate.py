@@ -28,7 +28,7 @@ from jokulmist.environments.varying import Vary, Varying
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Finished, Observed, joined_moments
-from jokulmist.records.episodes import columns_of
+from jokulmist.records.episodes import CONSTANT, columns_of, telling_return
 from jokulmist.training.loops.plain import batch_of
 from jokulmist.training.policies.acting import Act, ActingCopies
 from jokulmist.training.policies.partners import joined_policy
@@ -94,13 +94,48 @@ class Evaluation:
 
     @property
     def terms(self) -> dict[str, float]:
-        """What each reward term brings in the mean, weighted: together they are the mean return."""
+        """What each reward term brings in the mean, weighted: together they are the mean return; of several players, what it brings to each who gets it."""
         return {name: weight * float(np.mean(self.columns[name])) for name, weight in self.weights.items()}
 
     @property
     def players(self) -> dict[str, float]:
         """The mean return of each of several players, by column: ``{"north.return": 12.5}``; empty without players."""
         return {name: float(np.mean(own)) for name, own in self.columns.items() if name.endswith(".return")}
+
+    @property
+    def telling(self) -> str:
+        """Whose returns tell something: the first player's where what one gets the other loses, so that the mean over players never changes; else empty, for everybody's."""
+        return telling_return(self.columns).removesuffix("return").removesuffix(".")
+
+    def returns_of(self, player: str) -> np.ndarray[Any, Any]:
+        """The returns of a player; of an empty name the mean over players."""
+        found: np.ndarray[Any, Any] = np.asarray(self.columns[f"{player}.return" if player else "return"], np.float64)
+        return found
+
+    def told_of(self, player: str) -> tuple[float, float, float, float]:
+        """Mean, its 95 % interval, and the spread of the returns of a player, as `returns_of` takes it."""
+        returns = self.returns_of(player)
+        sd = float(returns.std(ddof=1)) if len(returns) > 1 else math.nan
+        return float(returns.mean()), *interval_of(float(returns.mean()), sd, len(returns)), sd
+
+    @property
+    def outcomes(self) -> dict[str, float]:
+        """Of two players the shares of the episodes in which the first got more than the second, the same, and less; empty where both always got the same."""
+        own = [np.asarray(self.columns[name], np.float64) for name in self.players]
+        if len(own) != 2 or np.allclose(own[0], own[1]):
+            return {}
+        more = own[0] - own[1]
+        return {
+            "win": float(np.mean(more > CONSTANT)), "draw": float(np.mean(np.abs(more) <= CONSTANT)), "loss": float(np.mean(more < -CONSTANT)),
+        }  # fmt: skip
+
+    @property
+    def all_the_same(self) -> bool:
+        """Whether there are several episodes, and each is the first again: nothing in them is left to chance."""
+        told = [
+            column for name, column in self.columns.items() if name not in ("episode", "who", "act", "seed", "learned")
+        ]
+        return len(self.returns) > 1 and all(bool((np.asarray(column) == column[0]).all()) for column in told)
 
     @property
     def measures(self) -> dict[str, float]:
@@ -169,11 +204,15 @@ class Evaluation:
         return cells.shown(f"{self.who}{f', {self.act}' if self.act else ''}", facts, cells.table(means))
 
     def __repr__(self) -> str:
-        low, high = self.interval
+        whose = self.telling
+        mean, low, high, sd = self.told_of(whose)
         how = f", {self.act}" if self.act else ""
+        of = f" of {whose}" if whose else ""
+        won = "".join(f", {name} {share:.0%}" for name, share in self.outcomes.items())
+        same = ", all the same" if self.all_the_same else ""
         return (
-            f"<{self.who}{how}: mean return {self.mean:.4g} [{low:.4g}, {high:.4g}], sd {self.sd:.3g}, "
-            f"{len(self.returns)} episodes>"
+            f"<{self.who}{how}: mean return{of} {mean:.4g} [{low:.4g}, {high:.4g}], sd {sd:.3g}{won}, "
+            f"{len(self.returns)} episodes{same}>"
         )
 
 
@@ -309,7 +348,8 @@ def evaluate(
     }
     if discount is not None:
         columns["discounted_return"] = np.concatenate(discounted)
-    weights = weights_of(description)
+    # Of several players those of each by itself: a return of all is their mean, in which each term counts less.
+    weights = {term.name: float(w) for term, w in zip(description.terms, description.own_weights, strict=True)}
     measured = tuple(m.name for m in description.measures)
     return Evaluation(who, kept, seed, {**head, **columns}, recorded, weights, measured)
 

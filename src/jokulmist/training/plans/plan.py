@@ -21,7 +21,7 @@ from pydantic import (
 )
 
 from jokulmist.agents.contract import Agent, explained
-from jokulmist.agents.players import agents_of
+from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.environments.chance.noise import checked_seed
 from jokulmist.environments.declaration.environment import (
     Environment,
@@ -33,6 +33,7 @@ from jokulmist.environments.declaration.environment import (
 )
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.modifiers import modifier_from
+from jokulmist.environments.spaces.player_actions import own_name, owner_of
 from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, vary_from
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.loading import function_named, looking_in, name_of
@@ -102,7 +103,7 @@ class Training(BaseModel):
     keep_checkpoints : int
         How many of the newest are kept; the best is kept beside them.
     best_by : str
-        What the best policy is judged by: ``"return"`` (of the last 100 episodes), ``"evaluation"``, or a measure.
+        What the best policy is judged by: ``"return"`` (of the last 100 episodes), ``"evaluation"``, a measure, or of a player who alone learns ``"PLAYER.return"``.
     record_every : int, optional
         Record about one episode in so many, step by step, and the best, the worst and the last; of the first copy.
     stop_when : dict or function, optional
@@ -212,15 +213,39 @@ class Plan:
                 self, "training", self.training.changed(copies=self.agent.copies_for(self.training.steps))
             )
         measures = [m.name for m in describe(self.environment).measures]
-        known = ("return", "evaluation", *measures)
+        players = describe(self.environment).players
+        known = ("return", "evaluation", *measures, *(own_name(player, "return") for player in players))
         if self.training.best_by not in known:
             raise SettingError(
                 f"`best_by` is {self.training.best_by!r}; it must be one of {listed(known)}."
                 f"{nearest(self.training.best_by, known)}"
             )
+        self._refuse_moving_partners(players)
         if self.training.best_by == "evaluation" and self.training.evaluate_every is None:
             raise SettingError(
                 "`best_by` is `evaluation`, and nothing is evaluated. Set `evaluate_every`, e.g. 50_000."
+            )
+
+    def _refuse_moving_partners(self, players: tuple[str, ...]) -> None:
+        """What a player gets tells which policy is best only where its partners stay as they are."""
+        by = self.training.best_by
+        if by not in (own_name(player, "return") for player in players):
+            return
+        player = owner_of(by)
+        assert isinstance(self.agent, PlayerAgents)
+        own = next(group for group in self.agent.agents if player in group.split(TOGETHER))
+        moving = [group for group, agent in self.agent.agents.items() if agent.learns and group != own]
+        if moving or TOGETHER in own or not self.agent.agents[own].learns:
+            why = (
+                f"{listed(moving)} learns, too"
+                if moving
+                else f"`{own}` is played by one agent"
+                if TOGETHER in own
+                else f"`{player}` does not learn"
+            )
+            raise SettingError(
+                f"`best_by` is {by!r}, which tells the best policy of `{player}` only where it alone learns, against partners that stay as they are; here {why}. Give the "
+                f"others `jm.Fixed(RUN)` or a `jm.Roster`, or judge policies afterwards by `jm.cross_play`."
             )
 
     def _on_records(self) -> Training:

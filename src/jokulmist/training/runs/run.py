@@ -16,7 +16,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError, listed
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
-from jokulmist.records.episodes import Memory
+from jokulmist.records.episodes import Memory, telling_return
 from jokulmist.records.files import path_of, read_csv, read_toml
 from jokulmist.records.run_index import LAST, row_of, uses_of
 from jokulmist.sources.keeping import KeptCode, kept_code
@@ -216,7 +216,13 @@ class Run:
         """The best policy of the run, by what its plan judges it by."""
         found = None if self.path is None else best_checkpoint(self.path)
         if found is None:
-            raise RecordError(f"{self.name} has no best policy yet: it is judged once 100 episodes have closed.")
+            players = describe(self.environment).players
+            why = (
+                ""
+                if not players
+                else f' In a game in which one gets what the other loses it is judged by one player, `best_by="{players[0]}.return"`.'
+            )
+            raise RecordError(f"{self.name} has no best policy yet: it is judged once 100 episodes have closed.{why}")
         assert self.path is not None
         return Policy.open(found / ARRAYS, self.path, self.current)
 
@@ -259,9 +265,13 @@ class Run:
         return total
 
     def mean_return(self, last: int = LAST) -> float:
-        """Mean return of the last episodes; not a number where none closed."""
-        frame = self.episodes
-        return float(frame["return"].tail(last).mean()) if len(frame) else float("nan")
+        """Mean return of the last episodes; not a number where none closed. Of a game in which one gets what the other loses that of the first player."""
+        frame = self.episodes.tail(last)
+        return (
+            float(frame[telling_return({str(name): own for name, own in frame.items()})].mean())
+            if len(frame)
+            else float("nan")
+        )
 
     @cells.safely
     def _repr_html_(self) -> str:

@@ -40,6 +40,7 @@ class Reports(SessionObserver):
         self._episodes = max(EPISODES_A_REPORT, (planned.episodes or 0) // REPORTS)
         self._next_episode = self._episodes
         self._then, self._decisions_then = 0.0, 0
+        self._told_best = False
 
     def begin(self, decisions: int, now: float) -> None:
         """From here on speed is counted."""
@@ -105,6 +106,12 @@ class Reports(SessionObserver):
                 )
         so_far.good = so_far.policy(loop)
         so_far.best.judge_recent(so_far.good)
+        if so_far.best.tells_nothing and not self._told_best:
+            self._told_best = True
+            so_far.tell(
+                "no best policy is kept: what one player gets the other loses, so the mean return over players is the same for every policy. Let one learn "
+                f'against partners that stay as they are, with `best_by="{so_far.description.players[0]}.return"`'
+            )
 
     def saved(self) -> Any:
         return {

@@ -349,7 +349,9 @@ class Session:
         """Keep what an evaluation came to."""
         if self.path is not None:
             self.recorder.evaluated(result.columns)
-        if self.so_far.best.by_evaluation:
+        if (
+            self.so_far.best.by_evaluation and not result.telling
+        ):  # a mean over players that never changes judges nothing
             self.so_far.best.judge(result.mean, policy)
         self.recorder.log(f"evaluated after {policy.decisions} {self.plan.counted}: mean return {result.mean:.6g}")
 
@@ -401,6 +403,8 @@ class Session:
             so_far.tell(self.advice.final(decisions, list(so_far.recent), so_far.readings, policy))
         more: dict[str, Any] = {"decisions": decisions, "episodes": self.so_far.recorded, "seconds": round(seconds, 3)}
         more[f"return_last_{LAST}"] = float(f"{self.so_far.mean_return:.7g}") if self.so_far.recent else None
+        if self.so_far.return_of:
+            more["return_of"] = self.so_far.return_of
         if self.curriculum is not None:
             more["level"] = {"parameter": self.curriculum.levels.parameter, "value": self.curriculum.value}
         if status == "failed":

@@ -10,7 +10,9 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration.description import Description
+from jokulmist.environments.spaces.player_actions import own_name, owner_of
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint
+from jokulmist.records.episodes import CONSTANT, telling_return
 from jokulmist.records.run_index import LAST
 from jokulmist.training.loops.contract import Loop
 from jokulmist.training.plans.plan import Plan
@@ -51,15 +53,31 @@ class SoFar:
     ) -> None:
         self.plan, self.description, self.recorder, self.path, self.show = plan, description, recorder, path, show
         self.recent: deque[float] = deque(maxlen=LAST)
+        self.recent_of = {player: deque[float](maxlen=LAST) for player in description.players}
         self.recorded = 0
         self.readings: dict[str, float] = {}
         self.good: Policy | None = None
-        self.best = BestPolicy(plan.training.best_by)
+        self.best = BestPolicy(plan.training.best_by, bool(description.players))
         self.elapsed = 0.0
 
     @property
     def mean_return(self) -> float:
-        return float(np.mean(self.recent)) if self.recent else math.nan
+        """Of the last 100 episodes; of a game in which one gets what the other loses that of the first player."""
+        return float(np.mean(self._recent_columns[self._telling])) if self.recent else math.nan
+
+    @property
+    def return_of(self) -> str:
+        """The player whose return that is; empty where it is everybody's."""
+        return owner_of(self._telling)
+
+    @property
+    def _recent_columns(self) -> dict[str, list[float]]:
+        own = {own_name(player, "return"): list(returns) for player, returns in self.recent_of.items()}
+        return {"return": list(self.recent), **own}
+
+    @property
+    def _telling(self) -> str:
+        return telling_return(self._recent_columns)
 
     def policy(self, loop: Loop) -> Policy:
         """What was learned up to now."""
@@ -74,12 +92,15 @@ class SoFar:
     def take(self, columns: dict[str, Any]) -> None:
         """Take finished episodes, as the columns of episodes.csv."""
         self.recent.extend(columns["return"].tolist())
+        for player, own in self.recent_of.items():
+            own.extend(columns[own_name(player, "return")].tolist())
         self.best.take(columns)
 
     def saved(self) -> dict[str, Any]:
         return {
             "recorded": self.recorded,
             "recent": list(self.recent),
+            **({"recent_of": {player: list(own) for player, own in self.recent_of.items()}} if self.recent_of else {}),
             "seconds": round(self.elapsed, 3),
             "best": self.best.saved(),
         }
@@ -87,6 +108,8 @@ class SoFar:
     def restore(self, saved: dict[str, Any]) -> None:
         self.recorded, self.elapsed = saved["recorded"], saved["seconds"]
         self.recent.extend(saved["recent"])
+        for player, own in self.recent_of.items():
+            own.extend(saved["recent_of"][player])
         self.best.restore(saved["best"], self.path)
 
 
@@ -99,8 +122,8 @@ class BestPolicy:
         ``best_by`` of the plan.
     """
 
-    def __init__(self, by: str) -> None:
-        self._by = by
+    def __init__(self, by: str, players: bool = False) -> None:
+        self._by, self._players = by, players
         self._scores: deque[float] = deque(maxlen=LAST)
         self._best: tuple[float, Policy] | None = None
 
@@ -112,6 +135,16 @@ class BestPolicy:
         if self._by in columns:
             self._scores.extend(columns[self._by].tolist())
 
+    @property
+    def tells_nothing(self) -> bool:
+        """Whether the mean over players has been the same in 100 episodes: what one gets the other loses, and no policy is better by it."""
+        return (
+            self._players
+            and self._by == "return"
+            and len(self._scores) >= LAST
+            and float(np.ptp(self._scores)) <= CONSTANT
+        )
+
     def judge(self, score: float, policy: Policy) -> None:
         """Hold the policy if its score is above all before; it is written with the next checkpoint."""
         if math.isfinite(score) and (self._best is None or score > self._best[0]):
@@ -119,7 +152,7 @@ class BestPolicy:
 
     def judge_recent(self, policy: Policy) -> None:
         """Judge by the last 100 episodes, once there are so many."""
-        if len(self._scores) >= LAST:
+        if len(self._scores) >= LAST and not self.tells_nothing:
             self.judge(float(np.mean(self._scores)), policy)
 
     def write(self, path: Path) -> None:

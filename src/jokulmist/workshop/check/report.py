@@ -116,7 +116,9 @@ class Report:
             "found": "nothing wrong" if self.ok else "see below",
         }
         facts |= {
-            f"{'random play' if name == 'random' else f'reference {name}'} returns": f"{level.mean:.4g} (sd {level.sd:.3g})"
+            f"{'random play' if name == 'random' else f'reference {name}'} returns": "{0:.4g} (sd {3:.3g})".format(
+                *level.told_of(level.telling)
+            )
             for name, level in self.levels.items()
         }
         facts["compiles"] = "yes" if self.compiles else self.stepped or f"no: {self.why_plain}"

@@ -78,11 +78,16 @@ def show(report: Report, console: Any) -> None:
     console.print(f"episodes closed by   {closed or 'nothing'}  ({total} episodes)")
     if not report.ok and not report.levels:
         return
+    whose = next((level.telling for level in report.levels.values() if level.telling), "")
     for name, level in report.levels.items():
-        low, high = level.interval
+        average, low, high, sd = level.told_of(whose)
         label = "random play" if name == "random" else f"reference {name}"
+        of, won = (
+            f" of {whose}" if whose else "",
+            "".join(f", {what} {share:.0%}" for what, share in level.outcomes.items()),
+        )
         more = "  (reads more than the agent sees)" if report.sees_more.get(name) else ""
-        console.print(f"{label:<20} return {level.mean:.4g}, 95 % [{low:.4g}, {high:.4g}], sd {level.sd:.3g}{more}")
+        console.print(f"{label:<20} return{of} {average:.4g}, 95 % [{low:.4g}, {high:.4g}], sd {sd:.3g}{won}{more}")
     if report.simulated:
         console.print(f"simulator            {escape(report.stepped)}")
     elif report.compiles:
