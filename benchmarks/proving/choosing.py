@@ -430,3 +430,33 @@ class Spot(jm.Environment):
         if abs(dy) > abs(dx):
             return 1 if dy > 0 else 2
         return 3 if dx > 0 else 4
+
+
+class Wager(jm.Environment):
+    """Ten offers, one after another: a sure amount, or ten times as much now and then. What pays more on average is rare."""
+
+    deadline = 10
+
+    class State(jm.State):
+        sure: float = jm.seen(low=0.2, high=2.0)
+        chance: float = jm.seen(low=0.02, high=0.3)
+        paid: float = jm.flow()
+        day: int = jm.seen(low=0, high=10)
+
+    action = jm.Choice("sure", "rare")
+
+    def begin(self, draw):
+        return self.State(sure=draw.uniform(0.2, 2.0), chance=draw.uniform(0.02, 0.3), day=0)
+
+    def advance(self, state, action, draw):
+        won = draw.uniform() < state.chance
+        paid = self.xp.where(action == 0, state.sure, self.xp.where(won, 10.0, 0.0))
+        return state.replace(sure=draw.uniform(0.2, 2.0), chance=draw.uniform(0.02, 0.3), paid=paid, day=state.day + 1)
+
+    @jm.reward
+    def paid_out(self, after):
+        return after.paid
+
+    @jm.reference
+    def by_the_mean(self, state):
+        return int(10.0 * state.chance > state.sure)

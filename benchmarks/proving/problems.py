@@ -69,6 +69,7 @@ CHOOSING = {
     "kiln": Problem(choosing.Kiln, "nearest", CHOICES, "channels from 0.001 to 100,000, rewards of 10,000"),
     "lure": Problem(choosing.Lure, "outward", CHOICES + TABLES, "a local habit pays, a detour pays more"),
     "cistern": Problem(choosing.Cistern, "rule", CHOICES + TABLES, "1,000 decisions, heavy noise", {}, {name: {"bins": 20} for name in TABLES[:3]}),
+    "wager": Problem(choosing.Wager, "by_the_mean", CHOICES, "skewed rewards: a sure amount, or ten times as much now and then"),
     "spot": Problem(choosing.Spot, "towards", ("PPO", "DQN"), "images", IMAGES),
 }  # fmt: skip
 TELLING = {

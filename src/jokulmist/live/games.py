@@ -164,8 +164,8 @@ class Games:
         seed = asked.get("seed", 0)
         if isinstance(seed, bool) or not isinstance(seed, int) or not 0 <= seed < 2**31:
             raise SettingError(f"`seed` is a whole number from 0 to {2**31 - 1}; got {seed!r:.40}.")
+        environment, run = self._environment(asked, run_path)  # of a kept episode it also says where that comes from
         source = {key: asked[key] for key in ("environment", "parameters", "run") if asked.get(key)}
-        environment, run = self._environment(asked, run_path)
         policy = others = None
         player = asked.get("player") or None
         if run is not None and asked.get("policy"):

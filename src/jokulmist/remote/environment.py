@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import json
 import math
+import weakref
 from collections.abc import Mapping, Sequence
 from typing import Any, ClassVar
 
@@ -69,7 +70,8 @@ class RemoteSimulator(Simulator, abstract=True):
 
     def _seat(self) -> tuple[Link, int]:
         if "_seats" not in self.__dict__:
-            self.__dict__["_seats"] = self.program.take(1)
+            self.__dict__["_seats"] = seats = self.program.take(1)
+            self.__dict__["_given_back"] = weakref.finalize(self, self.program.give, seats)
         seat: tuple[Link, int] = self.__dict__["_seats"][0]
         return seat
 
@@ -92,7 +94,9 @@ class RemoteSimulator(Simulator, abstract=True):
         return np.frombuffer(data, np.uint8).reshape(shape)
 
     def close(self) -> None:
-        self.program.give(self.__dict__.pop("_seats", ()))
+        if "_seats" in self.__dict__:
+            del self.__dict__["_seats"]
+            self.__dict__.pop("_given_back")()  # once, also where the instance itself is gone
 
 
 def Remote(  # noqa: N802  it stands where a class does: `jm.Remote(...)` is an environment

@@ -7,6 +7,7 @@ import hmac
 import os
 import secrets
 import subprocess
+import threading
 import time
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -20,6 +21,8 @@ from jokulmist.remote.transport import Door, Wire, call
 ADDRESS, SECRET = "JOKULMIST_ADDRESS", "JOKULMIST_SECRET"
 FIRST_PAUSE, LONGEST_PAUSE = 0.1, 5.0
 CLOSE_SECONDS = 0.5
+# After the last who used a program that was started: evaluations follow one another sooner.
+IDLE_SECONDS = 5.0
 FIRST_SECONDS = 10.0
 
 
@@ -60,6 +63,8 @@ class Program:
         self.answer_within, self.patience, self.tempo = answer_within, patience, tempo
         self.links: list[Link] = []
         self._door: Door | None = None
+        self._using = threading.RLock()
+        self._idle: threading.Timer | None = None
 
     def __str__(self) -> str:
         if self.address is not None:
@@ -80,6 +85,11 @@ class Program:
 
     def take(self, count: int) -> list[tuple[Link, int]]:
         """So many arenas that nobody uses; more connections are made where the program takes them."""
+        with self._using:
+            self._keep_going()
+            return self._taken(count)
+
+    def _taken(self, count: int) -> list[tuple[Link, int]]:
         found: list[tuple[Link, int]] = []
         for link in self.links:
             while link.free and len(found) < count:
@@ -98,18 +108,45 @@ class Program:
         return found
 
     def give(self, seats: Sequence[tuple[Link, int]]) -> None:
-        """Arenas that are not used any more."""
-        for link, arena in seats:
-            link.free.append(arena)
-            link.free.sort()
+        """Arenas that are not used any more; a program that was started ends soon after the last is given back, and is started again when it is needed."""
+        with self._using:
+            for link, arena in seats:
+                link.free.append(arena)
+                link.free.sort()
+            self._end_when_idle()
+
+    def _keep_going(self) -> None:
+        if self._idle is not None:
+            self._idle.cancel()
+            self._idle = None
+
+    def _end_when_idle(self) -> None:
+        self._keep_going()
+        if self.command is not None and self.links and not self._in_use:
+            self._idle = threading.Timer(IDLE_SECONDS, self._end_if_idle)
+            self._idle.daemon = True
+            self._idle.start()
+
+    def _end_if_idle(self) -> None:
+        with self._using:
+            if self._idle is not None and not self._in_use:
+                self.close()
+
+    @property
+    def _in_use(self) -> bool:
+        return any(len(link.free) < link.arenas for link in self.links)
 
     def description(self) -> dict[str, Any]:
         """What the program says that it is."""
-        if not self.links:
-            self.links.append(Link(self))
-        return self.links[0].description
+        with self._using:
+            self._keep_going()
+            if not self.links:
+                self.links.append(Link(self))
+            self._end_when_idle()
+            return self.links[0].description
 
     def close(self) -> None:
+        self._keep_going()
         for link in self.links:
             link.close()
         self.links.clear()

@@ -210,7 +210,7 @@ def max_t_test(groups: Sequence[Strata], pairs: Sequence[tuple[int, int]], draw:
     while left:
         now = _components([pairs[k] for k in left])
         if now != connected:
-            connected, deals = now, [_dealt(groups, members, draw) for members in now]
+            connected, deals = now, [_dealt(groups, members, draw, alone=len(now) == 1) for members in now]
             each = {pairs[k]: _differences(deals, now, *pairs[k]) for k in left}
         most = np.max([each[pairs[k]] for k in left], axis=0)
         exact = len(most) < ARRANGEMENTS
@@ -235,13 +235,15 @@ def _components(pairs: Sequence[tuple[int, int]]) -> list[list[int]]:
     return sorted(sorted(one) for one in found)
 
 
-def _dealt(groups: Sequence[Strata], members: Sequence[int], draw: np.random.Generator) -> list[list[Array]]:
-    """Deals of the scores of some groups among them: by group and stratum, shape ``(deals, scores)``."""
+def _dealt(
+    groups: Sequence[Strata], members: Sequence[int], draw: np.random.Generator, alone: bool
+) -> list[list[Array]]:
+    """Deals of the scores of some groups among them: by group and stratum, shape ``(deals, scores)``; all there are only of two groups that are `alone`."""
     found: list[list[Array]] = [[] for _ in members]
     strata = list(zip(*(groups[k] for k in members), strict=True))
     for parts in strata:
         pool, sizes = np.concatenate(parts), [len(part) for part in parts]
-        if len(members) == 2 and len(strata) == 1 and math.comb(len(pool), sizes[0]) <= ARRANGEMENTS:
+        if alone and len(members) == 2 and len(strata) == 1 and math.comb(len(pool), sizes[0]) <= ARRANGEMENTS:
             firsts = np.array(list(combinations(range(len(pool)), sizes[0])))
             others = np.ones((len(firsts), len(pool)), bool)
             np.put_along_axis(others, firsts, False, axis=1)

@@ -244,6 +244,10 @@ def train(
     if show is None:
         show = usual_display()
     place = None if folder is None else path_of(folder, "`folder`")
+    if curriculum is not None and not isinstance(curriculum, Levels):
+        raise SettingError(
+            f"`curriculum` is one `jm.Levels(...)`, which moves one parameter; got {curriculum!r:.80}. Let several move together by a parameter of the environment that they follow."
+        )
     plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
     return runs if seeds is not None else runs[0]

@@ -189,8 +189,11 @@ def refuse_missing(cls: type, method: str, takes: tuple[str, ...]) -> None:
         raise DeclarationError(f"`{where}` has no `{method}`. Write `def {method}(self, {', '.join(takes)}):`.")
     given = parts.arguments_of(function)
     if given != takes:
+        code = getattr(inspect.unwrap(function), "__code__", None)
+        line = "" if code is None else f" ({code.co_filename.rpartition('/')[2]}:{code.co_firstlineno})"
         raise DeclarationError(
-            f"`{where}.{method}` takes ({', '.join(('self', *given))}); it must take ({', '.join(('self', *takes))})."
+            f"`{where}.{method}`{line} takes ({', '.join(('self', *given))}); it must take ({', '.join(('self', *takes))}). The names are fixed: they say what each is, here and in "
+            f"reward terms and endings, which are handed what they name."
         )
 
 

@@ -212,6 +212,10 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
         raise DeclarationError(_wrong_measures(where, cls.measures))
     if isinstance(cls.endings, str) or isinstance(cls.cuts, str):
         raise DeclarationError(f"`endings` and `cuts` of `{where}` are tuples of names. Write `endings = ('sunk',)`.")
+    if len(cls.endings) + len(cls.cuts) + 2 > outlines.MOST_CLOSINGS:
+        raise DeclarationError(
+            f"`{where}` has {len(cls.endings) + len(cls.cuts)} endings and cuts; at most {outlines.MOST_CLOSINGS - 2} are allowed."
+        )
     columns = [*told["observation"], *told["terms"], *told["measures"], *(p.name for p in parameters)]
     names = [*columns, *cls.endings, *cls.cuts]
     for name in names:

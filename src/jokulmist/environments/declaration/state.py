@@ -156,9 +156,10 @@ class State:
                 raise DeclarationError(f"state field `{name}` clashes with `State.{name}`; choose another name.")
             declared = cls.__dict__.get(name, Field())
             if not isinstance(declared, Field):
+                kind = type(declared).__name__ if type(declared) in KINDS else "float"
                 raise DeclarationError(
                     f"state field `{name}` has a default ({declared!r}); the first values are set in `begin`. "
-                    f"Write `{name}: float`, or `{name}: float = jm.seen(low=..., high=...)`."
+                    f"Write `{name}: {kind}`, or `{name}: {kind} = jm.seen(low=..., high=...)`."
                 )
             fields[name] = _typed(cls, name, hints.get(name), declared)
             if name in cls.__dict__:

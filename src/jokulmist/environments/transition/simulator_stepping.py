@@ -167,7 +167,8 @@ class LocalCopy:
     def image(self) -> Any:
         """What the simulator looks like now, uint8 of shape ``(height, width, 3)``, or None."""
         draw = getattr(self._simulator, "image", None)
-        return None if draw is None else np.asarray(draw())
+        shown = None if draw is None else draw()
+        return None if shown is None else np.asarray(shown)
 
     def close(self) -> None:
         if self._simulator is not None:

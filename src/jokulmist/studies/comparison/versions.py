@@ -92,16 +92,18 @@ def refuse_returns(runs: Sequence[Run], weights: Mapping[str, float] | None) -> 
             }
             if weights is not None and set(weights) <= set(shared) and weights:
                 continue
-            raise SettingError(
-                f"the runs were trained on versions {first[0]} and {number} of `{name}` ({told}), so their returns are no common scale. Judge all "
-                f"by what the versions share: "
-                + (f"a measure, `score=` one of {listed(sorted(measures))}; " if measures else "")
-                + (
-                    f"the terms that are the same, e.g. `weights={{{shared[0]!r}: 1.0}}` (`--weights {shared[0]}=1`); "
-                    if shared
-                    else ""
+            ways = []
+            if measures:
+                ways.append(f"by a measure that both have, `score=` one of {listed(sorted(measures))}")
+            if shared:
+                ways.append(
+                    f"by the terms that are the same, e.g. `weights={{{shared[0]!r}: 1.0}}` (`--weights {shared[0]}=1`)"
                 )
-                + f"or play all policies in one version, `within=` a run or an environment (`--in {run.path or run.name}`)."
+            ways.append(
+                f"in one version, `within=` a run or an environment (`--in {run.path or run.name}`), which plays all policies there"
+            )
+            raise SettingError(
+                f"the runs were trained on versions {first[0]} and {number} of `{name}` ({told}), so their returns are no common scale. Judge all {'; or '.join(ways)}."
             )
 
 

@@ -13,7 +13,7 @@ import numpy as np
 
 from jokulmist import cells
 from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError, listed
+from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError, listed, nearest
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
 from jokulmist.records.episodes import Memory, telling_return
@@ -263,6 +263,16 @@ class Run:
         for name, weight in zip(names, description.weights, strict=True):
             total += (weights or {}).get(name, weight) * frame[name].to_numpy(np.float64)
         return total
+
+    if not TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any:
+            hint = (
+                " Its folder is `run.path`."
+                if name in ("folder", "directory", "dir")
+                else nearest(name, dir(type(self)))
+            )
+            raise AttributeError(f"a run has no `{name}`.{hint}")
 
     def mean_return(self, last: int = LAST) -> float:
         """Mean return of the last episodes; not a number where none closed. Of a game in which one gets what the other loses that of the first player."""

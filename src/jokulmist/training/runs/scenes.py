@@ -94,7 +94,7 @@ def _simulated(policy: Policy | str, environment: Simulator, seed: int, title: s
             episode.act(action_of.random(draw.at(episode.steps, 0), episode.mask or None))
         images.append(episode.image())
     rollout = rollout_of(describe(environment), recorded_of(episode), title, 0)
-    return Scene(title, rollout, [], [] if images[0] is None else images)
+    return Scene(title, rollout, [], [] if any(image is None for image in images) else images)
 
 
 def untrained(run: Run) -> Policy:

@@ -320,6 +320,7 @@ class Session:
             "observers": {name: observer.saved() for name, observer in self.observers.items()},
             "rollouts": None if self.rollouts is None else self.rollouts.saved(),
             "sizes": self.recorder.sizes(),
+            **({} if self.evaluated_at < 0 else {"evaluated_at": self.evaluated_at}),
         }
         keep(self.path, self.so_far.policy(loop), state, loop.saved(), self.training.keep_checkpoints)
 
@@ -331,6 +332,7 @@ class Session:
         if self.curriculum is not None:
             loop.set_level(self.curriculum.value)
         loop.restore(kept.arrays)
+        self.evaluated_at = int(state.get("evaluated_at", -1))
         self.so_far.restore(state["so_far"])
         self.so_far.good = self.so_far.policy(loop)
         recorded = self.so_far.recorded
