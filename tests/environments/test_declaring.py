@@ -1,5 +1,7 @@
 """A class that is declared wrongly says so when it is defined or first made, with the mend."""
 
+from typing import ClassVar
+
 import numpy as np
 import pytest
 from places import Corridor
@@ -200,3 +202,40 @@ def test_flows_are_zero_before_each_advance_and_arrays_keep_their_dtype():
     assert episode.state.cleared == 0.0
     assert episode.state.depth.dtype == np.float32
     assert Lamp().episode(seed=1).state.order.dtype == np.int32
+
+
+def test_messages_name_the_methods_line_the_type_that_was_meant_and_the_runs_folder():
+    def declared(**body):
+        return type(
+            "Sled",
+            (jm.Environment,),
+            {"__module__": __name__, "State": type("State", (jm.State,), {"__annotations__": {"at": float}}), **body},
+        )
+
+    def advance(self, s, action, draw):
+        return s
+
+    with pytest.raises(
+        DeclarationError,
+        match=rf"`Sled.advance` \(test_declaring.py:{advance.__code__.co_firstlineno}\) takes .* names are fixed",
+    ):
+        declared(action=jm.Choice(2), begin=lambda self, draw: None, advance=advance)
+    with pytest.raises(DeclarationError, match="Write `lives: int`"):
+        type("State", (jm.State,), {"__annotations__": {"lives": int}, "lives": 3})
+    with pytest.raises(DeclarationError, match="30 endings and cuts; at most 22"):
+
+        class Raft(jm.Simulator):
+            observation: ClassVar = {"x": jm.channel(low=0, high=1)}
+            action = jm.Choice(2)
+            terms: ClassVar = {"a": 1.0}
+            endings = tuple(f"e{k}" for k in range(30))
+
+            def begin(self, seed): ...
+
+            def advance(self, action): ...
+
+    run = jm.train(jm.gallery.Tarn(), jm.RandomPlay(), steps=5, folder=None, lane="plain")
+    with pytest.raises(AttributeError, match=r"Its folder is `run.path`"):
+        _ = run.folder
+    with pytest.raises(SettingError, match="`curriculum` is one"):
+        jm.train(jm.gallery.Tarn(), jm.RandomPlay(), steps=5, folder=None, curriculum=[None])

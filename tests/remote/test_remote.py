@@ -8,6 +8,7 @@ import socket
 import subprocess
 import sys
 import threading
+import time
 from dataclasses import replace
 from pathlib import Path
 from typing import ClassVar
@@ -23,10 +24,12 @@ import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, UntrustedCode
 from jokulmist.lanes.processes.lane import Lost
+from jokulmist.remote import link
 from jokulmist.remote.transport import Door
 from jokulmist.training.plans.sources import remote_written
 from jokulmist.training.progress import SilentDisplay
 from jokulmist.training.redo import redo
+from jokulmist.training.runs.scenes import played_scene
 from jokulmist.training.session.resume import go_on
 
 HERE = Path(__file__).parent
@@ -362,3 +365,21 @@ def test_what_another_order_learned_is_neither_gone_on_with_nor_begun_with(tmp_p
     plan = replace(run.plan, environment=Turned())
     with pytest.raises(SettingError, match="The order counts"):
         go_on(run.path, dict(run.origin), plan, SilentDisplay(), [])
+
+
+def test_a_program_that_was_started_ends_soon_after_its_last_user_and_is_started_again(monkeypatch):
+    monkeypatch.setattr(link, "IDLE_SECONDS", 0.1)
+    env = jm.Remote(command=[*PROGRAM, "again"])  # of its own, whoever else uses that program
+    first = jm.evaluate("random", env, episodes=2)
+    for _ in range(100):
+        if not env.program.links:
+            break
+        time.sleep(0.1)
+    assert env.program.links == []
+    assert jm.evaluate("random", env, episodes=2).returns.tolist() == first.returns.tolist()
+
+
+def test_an_episode_without_pictures_is_replayed_by_its_numbers(raft, tmp_path):
+    scene = played_scene("random", raft, 1, "by chance")
+    assert scene.images == []
+    assert jm.save_replay([scene], raft, tmp_path / "strip.png").stat().st_size > 1_000

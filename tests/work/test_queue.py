@@ -1,8 +1,10 @@
 """Jobs that wait: their order, what may be done with each, kills in the middle of a write, and workers that are killed."""
 
+import json
 import os
 import random
 import re
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -193,3 +195,33 @@ def test_a_job_stops_cleanly_goes_on_and_tells_why_it_failed(tmp_path):
     assert "resume long" in listed
     told = jokulmist("queue", "stopp", "1", "--folder", str(folder))
     assert (told.returncode, told.stderr.strip().endswith("Did you mean `stop`?")) == (2, True)
+
+
+def test_a_dropped_run_waits_no_longer_and_a_gone_worker_is_not_at_work(tmp_path):
+    (tmp_path / "plan.toml").write_text(PLAN.format(steps=300))
+    jokulmist("train", str(tmp_path / "plan.toml"), "--queue", "--folder", str(tmp_path))
+    queue = Queue(tmp_path)
+    (job,) = queue.jobs()
+    assert row_of(tmp_path / job.run, jm.Run.open(tmp_path / job.run).origin)["status"] == "waiting"
+    queue.take()
+    with sqlite3.connect(queue.file) as db:  # as if that worker had been killed
+        db.execute("UPDATE jobs SET process = 0, since = 0")
+    (shown,) = queue.jobs_now()
+    assert (shown.status, shown.told) == ("waiting", "its worker is gone; the next takes it again")
+    queue.take_back()
+    queue.drop(job.id)
+    assert jm.Run.open(tmp_path / job.run).status == "stopped"
+    assert jm.resume(tmp_path / job.run).status == "done"
+
+
+def test_a_job_that_was_killed_before_its_first_checkpoint_begins_anew(tmp_path):
+    run = jm.train(jm.gallery.Tarn(), jm.QLearning(), steps=400, lane="plain", folder=tmp_path)
+    shutil.rmtree(run.path / "checkpoints")
+    origin = json.loads((run.path / "origin.json").read_text())
+    (run.path / "origin.json").write_text(json.dumps({**origin, "status": "failed"}))
+    queue = Queue(tmp_path)
+    queue.add(["resume", "{run}"], run.name)
+    work(queue, until_empty=True)
+    (job,) = queue.jobs()
+    assert (job.status, job.told) == ("done", "")
+    assert (run.path / "before-001" / "episodes.csv").exists()

@@ -61,7 +61,7 @@ def queue(verb: str, number: int | None, folder: Path, json: bool) -> None:
 
 
 def _tell(jobs: Any, json: bool) -> None:
-    rows = [row_of(job) for job in jobs.jobs()]
+    rows = [row_of(job) for job in jobs.jobs_now()]
     if json:
         print_json(rows)
         return

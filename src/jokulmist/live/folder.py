@@ -77,7 +77,7 @@ class RunFolder:
         return sorted(path.parent.name for path in self.path.glob(f"*/{SEARCH}"))
 
     def jobs(self) -> list[dict[str, Any]]:
-        return [told_job(job) for job in self.queue.jobs()]
+        return [told_job(job) for job in self.queue.jobs_now()]
 
 
 def is_name(name: str) -> bool:

@@ -215,6 +215,19 @@ def _git(where: Path, *words: str) -> str | None:
     return done.stdout.strip() or None if done.returncode == 0 else None
 
 
+def stop_waiting(path: Path) -> None:
+    """A run that waited in a queue and is not in it any more is stopped; `resume` begins it."""
+    if is_name_of_run(path) and is_run(path):
+        origin = checked_origin(path)
+        if origin["status"] == "waiting":
+            write_json(path / ORIGIN, {**origin, "status": "stopped", "updated": now().isoformat(timespec="seconds")})
+
+
+def is_name_of_run(path: Path) -> bool:
+    """Whether a path ends in one plain name, and not in a way out of its folder."""
+    return path.name not in ("", ".", "..") and not path.is_symlink()
+
+
 def is_run(path: Path) -> bool:
     return (path / PLAN).is_file() and (path / ORIGIN).is_file()
 

@@ -13,11 +13,12 @@ import sqlite3
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from jokulmist.errors import LookupFailed, RecordError, SettingError, listed
+from jokulmist.records.run_folder import stop_waiting
 
 FILE = "queue.sqlite"
 WAITING, WORKING, PAUSED, STOPPED, DONE, FAILED = "waiting", "working", "paused", "stopped", "done", "failed"
@@ -145,6 +146,12 @@ class Queue:
             found, key=lambda j: (order.get(j.status, 3), j.place if j.status in order else -(j.ended or 0.0))
         )
 
+    def jobs_now(self) -> list[Job]:
+        """The same for who looks: a job whose worker on this machine is gone is not worked on; the next worker takes it again."""
+        gone = {job.id for job in self._abandoned()}
+        lost = "its worker is gone; the next takes it again"
+        return [replace(job, status=WAITING, told=lost) if job.id in gone else job for job in self.jobs()]
+
     def job(self, number: int, damaged: bool = False) -> Job:
         """One job; with `damaged` also one whose words cannot be read, without them."""
         if self.exists:
@@ -201,6 +208,9 @@ class Queue:
             raise SettingError(f"job {number} is working. Stop it first: `jokulmist queue stop {number}`.")
         with self._opened(write=True) as db:
             db.execute("DELETE FROM jobs WHERE id = ? AND status != ?", (number, WORKING))
+            (left,) = db.execute("SELECT COUNT(*) FROM jobs WHERE run = ?", (job.run,)).fetchone()
+        if not left:
+            stop_waiting(self.folder / job.run)
         return job
 
     # What workers do.
@@ -244,12 +254,16 @@ class Queue:
 
     def take_back(self) -> list[Job]:
         """Let jobs wait again whose worker was on this machine and is gone."""
-        found = [
-            job for job in self.jobs() if job.status == WORKING and job.host == platform.node() and not is_at_work(job)
-        ]
+        found = self._abandoned()
         for job in found:
             self.give_back(job, tried=True)
         return found
+
+    def _abandoned(self) -> list[Job]:
+        """Jobs that are working, as the queue has it, whose worker was on this machine and is gone."""
+        return [
+            job for job in self.jobs() if job.status == WORKING and job.host == platform.node() and not is_at_work(job)
+        ]
 
 
 def _job(row: Sequence[Any], damaged: bool = False) -> Job:

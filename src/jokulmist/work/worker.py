@@ -13,6 +13,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from jokulmist.errors import RecordError
+from jokulmist.records.checkpoints import checkpoints_of
 from jokulmist.records.lock import holder
 from jokulmist.records.run_folder import checked_origin, is_run
 from jokulmist.work.queue import DONE, FAILED, PAUSED, STOPPED, Job, Queue
@@ -92,6 +93,9 @@ def _worked(queue: Queue, job: Job, ends: threading.Event, say: Say) -> None:
         "jokulmist.work.child",
         str(os.getpid()),
         *(word.replace("{run}", str(path)) for word in job.words),
+        *(
+            ["--start-over"] if job.words[0] == "resume" and not checkpoints_of(path) else []
+        ),  # killed before its first checkpoint
     ]
     with tempfile.TemporaryFile() as told:
         child = subprocess.Popen(

@@ -11,7 +11,7 @@ import { queueView } from "./queue.js";
 
 const VIEWS = { runs: runsView, run: runView, compare: compareView, new: formView, play: playView, steps: stepsView, search: searchView, queue: queueView };
 export const known = { rows: new Map(), jobs: [], searches: [], kept: [], look: false, folder: "", chosen: new Set() };
-let shown = null;
+let shown = null, opened = 0;
 
 function where() {
   const [path, query = ""] = location.hash.replace(/^#\/?/, "").split("?");
@@ -21,17 +21,21 @@ function where() {
 
 async function show() {
   if (location.hash === "#main") return;
-  const main = document.getElementById("main"), place = where();
+  // A view that is slow to open writes into a part of its own, which is gone once another was opened.
+  const main = document.getElementById("main"), place = where(), part = make("div"), mine = ++opened;
   if (shown && shown.leave) shown.leave();
   shown = null;
-  main.replaceChildren();
+  main.replaceChildren(part);
   say("");
   for (const link of document.querySelectorAll("nav a")) {
     if (link.dataset.view === place.view) link.setAttribute("aria-current", "page");
     else link.removeAttribute("aria-current");
   }
-  try { shown = await VIEWS[place.view](main, known, place) || {}; }
-  catch (wrong) { main.replaceChildren(make("p", { class: "note wrong" }, wrong.message)); }
+  let view = {};
+  try { view = await VIEWS[place.view](part, known, place) || {}; }
+  catch (wrong) { part.replaceChildren(make("p", { class: "note wrong" }, wrong.message)); }
+  if (mine !== opened) { view.leave?.(); return; }
+  shown = view;
   document.title = document.querySelector("main h1")?.textContent || "runs";
 }
 
