@@ -433,29 +433,32 @@ class Spot(jm.Environment):
 
 
 class Wager(jm.Environment):
-    """Ten offers, one after another: a sure amount, or ten times as much now and then. What pays more on average is rare."""
+    """One offer: a sure amount, or ten now and then. What pays more on average is rare."""
 
-    deadline = 10
+    deadline = 1
 
     class State(jm.State):
         sure: float = jm.seen(low=0.2, high=2.0)
         chance: float = jm.seen(low=0.02, high=0.3)
         paid: float = jm.flow()
-        day: int = jm.seen(low=0, high=10)
 
     action = jm.Choice("sure", "rare")
 
     def begin(self, draw):
-        return self.State(sure=draw.uniform(0.2, 2.0), chance=draw.uniform(0.02, 0.3), day=0)
+        return self.State(sure=draw.uniform(0.2, 2.0), chance=draw.uniform(0.02, 0.3))
 
     def advance(self, state, action, draw):
         won = draw.uniform() < state.chance
-        paid = self.xp.where(action == 0, state.sure, self.xp.where(won, 10.0, 0.0))
-        return state.replace(sure=draw.uniform(0.2, 2.0), chance=draw.uniform(0.02, 0.3), paid=paid, day=state.day + 1)
+        return state.replace(paid=self.xp.where(action == 0, state.sure, self.xp.where(won, 10.0, 0.0)))
 
     @jm.reward
     def paid_out(self, after):
         return after.paid
+
+    @jm.measure
+    def worth(self, before, action):
+        """What the offer pays on average, without its luck."""
+        return self.xp.where(action == 0, before.sure, 10.0 * before.chance)
 
     @jm.reference
     def by_the_mean(self, state):

@@ -14,7 +14,7 @@ from jokulmist.errors import printable
 
 PIPED_WIDTH = 140
 # Names of columns in JSON, and what a person reads above them.
-TITLES = {"ci95_low": "95 % from", "ci95_high": "to"}
+TITLES = {"ci95_low": "95 % from", "ci95_high": "to", "agent.use": "method", "environment.use": "environment"}
 
 
 def console() -> Any:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sys
+import time
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +14,7 @@ from jokulmist.command.printing import print_json, print_table
 from jokulmist.errors import SettingError
 
 MOST_ROWS = 10
+SAMPLED = 2
 
 
 def tune(
@@ -145,6 +148,32 @@ def _winner(search: Any, stopped: bool) -> None:
         typer.echo(f"* {found.note}.")
 
 
+def _compiling_seconds(question: Any) -> float:
+    """How much longer a candidate takes than a run whose program is there already: settings that are shapes, such as widths of layers, are compiled anew."""
+    import numpy as np
+
+    from jokulmist.studies.search.space import with_settings
+    from jokulmist.training.train import train_plan
+
+    draw, found = np.random.default_rng(0), []
+    for _ in range(SAMPLED):
+        plan = with_settings(question.plan, question.space.sample(draw))
+        least = plan.copies * plan.agent.decisions_per_update(plan.copies)
+        training = plan.training.changed(
+            seeds=plan.training.seeds[:1],
+            steps=least,
+            episodes=None,
+            evaluate_every=None,
+            best_by="return",
+            stop_when=None,
+        )
+        for _ in range(2):
+            began = time.perf_counter()
+            train_plan(replace(plan, training=training, observers=()), folder=None)
+            found.append(time.perf_counter() - began)
+    return max(0.0, float(np.mean(found[::2]) - np.mean(found[1::2])))
+
+
 def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> None:
     """What would be searched, with a forecast of time and disk from a short trial."""
     from jokulmist.command.training import forecast_of
@@ -153,6 +182,7 @@ def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> N
 
     plan, tuning = question.plan, question.tuning
     one = forecast_of(plan, folder, workers)
+    compiling = _compiling_seconds(question)
     planned = float(plan.training.steps or one["decisions_a_run"])
     seeds = question.seeds_each
     runs = (question.method.decisions or tuning.candidates * planned) / planned * seeds + tuning.again
@@ -164,7 +194,8 @@ def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> N
         "seeds_each": seeds, "new_seeds": tuning.again, "side_by_side": count, "lane": one["lane"],
         "whole_runs_worth": round(runs, 1), "seconds_a_run": one["seconds_a_run"],
         "megabytes": round(one["megabytes_a_run"] * tuning.candidates * seeds, 1),
-        "seconds": round(one["seconds_a_run"] * runs / count, 1),
+        "compiling_seconds": round(compiling, 1),
+        "seconds": round((one["seconds_a_run"] * runs + compiling * tuning.candidates) / count, 1),
     }  # fmt: skip
     if json:
         print_json(told)

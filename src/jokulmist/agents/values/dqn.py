@@ -150,7 +150,8 @@ class DQN(Agent):
         tried must not look good (Kumar et al., 2020, equation 4: the logarithm of the sum of exponentials of all values, less the value taken).
     loss : {"huber", "squared"}
     huber_reach : float
-        Where the loss turns from a square into a line.
+        Where the loss turns from a square into a line, in spreads of the return where `rewards_scaled`. Beyond it values go towards the median instead of the mean: with a reach
+        of 1, ten paid with a chance of 0.2 was valued at 0.5 instead of 2 (`wager` of the proving ground).
     rewards_scaled : bool
         Whether rewards are divided by the spread of the running discounted return when they are learned from; replay keeps them
         as they were, and values are told in the environment's own scale.
@@ -192,7 +193,7 @@ class DQN(Agent):
     noisy: bool = False
     conservative: float = 0.0
     loss: Literal["huber", "squared"] = "huber"
-    huber_reach: AboveZero = 1.0
+    huber_reach: AboveZero = 10.0
     network: NetworkSetting | None = None
     scaling: Scaling = "running"
     rewards_scaled: bool = True

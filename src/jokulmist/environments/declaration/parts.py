@@ -200,10 +200,11 @@ class Series(Part):
     def __get__(self, instance: Any, owner: type) -> Any:
         if instance is None:
             return self
-        array = instance.xp.asarray(self.array)
-        if array is self.array:
-            instance.__dict__[self.name] = array
-        return array
+        if instance.xp is np:
+            instance.__dict__[self.name] = self.array
+            return self.array
+        # A copy: JAX remembers an array that it was given by its identity, and would hand out its single precision where double is wanted.
+        return instance.xp.asarray(self.array.copy())
 
 
 def series(values: Any = None, *, file: str | Path | None = None, column: str | None = None) -> Any:

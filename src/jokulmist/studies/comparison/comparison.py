@@ -11,6 +11,7 @@ from jokulmist import cells
 from jokulmist.errors import SettingError
 from jokulmist.studies.comparison.curves import Over
 from jokulmist.studies.comparison.verdicts import DIFFERENT
+from jokulmist.training.plans.setting_differences import short_names
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -158,4 +159,4 @@ class Comparison:
 
 
 def _last(names: Sequence[str]) -> str:
-    return ", ".join(name.rpartition(".")[2] for name in names)
+    return ", ".join(short_names(names).values())

@@ -82,7 +82,7 @@ def grouped(runs: Sequence[Run] | Mapping[str, Sequence[Run]], by: str | Sequenc
         lengths = " They differ in their length only." if _lengths_differ(plans) else ""
         raise SettingError(
             f"the {len(kept)} runs have the same settings, so there is one group and nothing to compare.{lengths} "
-            f"Train some with another setting, e.g. `--set agent.entropy_bonus=0.01`."
+            f"Train some with another setting{_another_setting(kept[0].plan.agent)}."
         )
     if by is not None:
         others = [name for name in found if name not in names and name != USES[0]]
@@ -100,6 +100,14 @@ def grouped(runs: Sequence[Run] | Mapping[str, Sequence[Run]], by: str | Sequenc
     for group, label in zip(groups, _labels([g.settings for g in groups], names), strict=True):
         group.label = label
     return _checked(names, groups, notes)
+
+
+def _another_setting(agent: Any) -> str:
+    """A setting that the method has, as an example."""
+    fields = type(agent).model_fields
+    name = next((name for name in ("learning_rate", "discount") if name in fields), None)
+    value = {"learning_rate": 0.1 if "bins" in fields else 0.0003, "discount": 0.9}.get(name or "")
+    return f", e.g. `--set agent.{name}={value}`" if name else ""
 
 
 def _found(plans: list[dict[str, Any]], found: list[str]) -> list[str]:

@@ -12,6 +12,8 @@ BESIDE = (
     "training.record_every", "training.lane", "training.processes",
 )  # fmt: skip
 USES = ("environment.use", "agent.use")
+# What a heading says instead of the word of a plan.
+WORDS = {"environment.use": "environment", "agent.use": "method"}
 Flat = dict[str, Any]
 
 
@@ -35,5 +37,5 @@ def differing(plans: Sequence[Flat], beside: Iterable[str] = BESIDE) -> list[str
 
 def short_names(names: Sequence[str]) -> dict[str, str]:
     """Each name by its last part, where that says which it is."""
-    last = [name.rpartition(".")[2] for name in names]
+    last = [WORDS.get(name, name.rpartition(".")[2]) for name in names]
     return {name: end if last.count(end) == 1 else name for name, end in zip(names, last, strict=True)}
