@@ -401,6 +401,16 @@ def fitting(network: Any, spec: Spec) -> Any:
     return network
 
 
+def told_of_images(network: Any, spec: Spec) -> str:
+    """What a network sees of the images among the channels, in words; empty where there are none, or it is a function of the user's own."""
+    network = usual_network(spec) if network is None else network
+    if isinstance(network, Recurrent):
+        network = usual_network(spec) if network.before is None else network.before
+    if not isinstance(network, Convolutional) or not spec.images:
+        return ""
+    return f"the network sees {'; '.join(network.told(channel) for channel in spec.images)}"
+
+
 class Layout:
     """Where each weight of a network stands in its flat vector.
 

@@ -14,10 +14,11 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.agents.novelty import seeking
-from jokulmist.agents.players import classes_of
+from jokulmist.agents.players import classes_of, each_agent
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import DivergedTraining, JokulmistError, RecordError, SettingError
+from jokulmist.learning.networks.layout import told_of_images
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import save_checkpoint
 from jokulmist.records.episodes import Episodes, Memory
@@ -206,6 +207,9 @@ class Session:
         try:
             with heeding_stops() as self.asked:
                 loop = self._loop(planned)
+                for agent, spec, _ in each_agent(self.agent, self.description.spec, self.plan.copies):
+                    if self.kept is None and hasattr(agent, "network"):
+                        self.so_far.tell(told_of_images(agent.network, spec))
                 cadence = Cadence(self.plan.copies, loop.turns_per_update)
                 self.observers = self._observing(planned, cadence)
                 if self.rollouts is not None:

@@ -16,6 +16,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import BrokenEnvironment, SettingError
 from jokulmist.lanes.compiled.compilability import find
+from jokulmist.learning.networks.layout import told_of_images
 from jokulmist.training.evaluation.evaluate import RANDOM, evaluate, sees_more
 from jokulmist.training.loops.contract import Planned
 from jokulmist.training.loops.plain import PlainLoop
@@ -58,6 +59,8 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
     if isinstance(steps, bool) or not isinstance(steps, int) or steps < 10:
         raise SettingError(f"`steps` must be a whole number of at least 10; got {steps!r}.")
     report = Report(describe(environment).name)
+    if not describe(environment).players:
+        report.seen_of_images = told_of_images(None, describe(environment).spec).removeprefix("the network ")
     play: Play | None = None
     report.images = {c.name: f"image {' x '.join(map(str, c.shape))}" for c in describe(environment).spec.images}
     try:

@@ -51,6 +51,8 @@ class Report:
     channels, terms : list of Reach
     images : dict of str to str
         The channels that are images, with their shape.
+    seen_of_images : str
+        What the usual network sees of them.
     closed_by : dict of str to int
         How the episodes of random play closed.
     levels : dict of str to Evaluation
@@ -70,6 +72,7 @@ class Report:
     steps: int = 0
     channels: list[Reach] = field(default_factory=list)
     images: dict[str, str] = field(default_factory=dict)
+    seen_of_images: str = ""
     terms: list[Reach] = field(default_factory=list)
     closed_by: dict[str, int] = field(default_factory=dict)
     levels: dict[str, Evaluation] = field(default_factory=dict)

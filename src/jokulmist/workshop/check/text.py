@@ -94,5 +94,7 @@ def show(report: Report, console: Any) -> None:
         console.print("compiles             yes: the compiled transitions are the plain ones")
     else:
         console.print(f"compiles             no: {escape(report.why_plain)}")
+    if report.seen_of_images:
+        console.print(f"usual network        {escape(report.seen_of_images)}")
     for name, speed in report.speeds.items():
         console.print(f"{name:<20} {speed:,.0f} steps/s")
