@@ -75,6 +75,8 @@ def below(arrays: dict[str, np.ndarray[Any, Any]], prefix: str) -> dict[str, np.
 def joined(trees: list[Any], join: Callable[[list[Any]], Any]) -> Any:
     """Trees of one shape as one; `join` makes one array of those that stand in the same place."""
     first = trees[0]
+    if first is None:
+        return None
     if isinstance(first, np.ndarray):
         return join(trees)
     if isinstance(first, tuple):

@@ -350,6 +350,9 @@ class Agent(BaseModel, metaclass=_Declared):
                 f"Use an environment whose channels are numbers."
             )
 
+    def refuse_copies(self, shapes: Shapes) -> None:
+        """Raise `SettingError` where the method cannot learn from so many copies; a policy may act in any number."""
+
     def copies_for(self, steps: int | None) -> int:
         """How many copies step side by side in a run of so many decisions, unless the plan says; None where it counts episodes.
 

@@ -162,8 +162,7 @@ class PlayerAgents(Agent):
             if asked is not None:
                 notes[g.name] = {"own": notes[g.name], "age": seen.age}
                 acts = _rows_of(xp, g, asked)
-                if new is not kept["own"]:  # a memory that only `learn` moves may have no axis of copies
-                    after[g.name]["own"] = _chosen_where(xp, acts, new, kept["own"])
+                after[g.name]["own"] = _chosen_where(xp, acts, new, kept["own"])
                 after[g.name]["age"] = seen.age + xp.asarray(acts, dtype=seen.age.dtype)
             for k, place in enumerate(g.players):
                 by_player[list(action.players)[place]] = _part(actions, k * shapes.copies, (k + 1) * shapes.copies)
@@ -277,6 +276,8 @@ def _rows_of(xp: Any, group: Group, by_player: Any) -> Any:
 
 def _chosen_where(xp: Any, where: Any, new: Any, old: Any) -> Any:
     """A memory of which some rows are new; the others remember what they did."""
+    if new is old:  # what `choose` left alone may have no axis of copies
+        return old
     if isinstance(old, dict):
         return {name: _chosen_where(xp, where, new[name], old[name]) for name in old}
     if isinstance(old, tuple):

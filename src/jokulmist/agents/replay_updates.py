@@ -64,12 +64,17 @@ def start_of(shapes: Any, n_step: int = 1) -> int:
     return max(int(shapes.replay_start), n_step * int(shapes.copies))
 
 
-def slots_of(agent: Any, shapes: Any, n_step: int = 1) -> int:
+def slots_of(agent: Any, shapes: Any) -> int:
     """The slots of an agent's replay memory."""
     if agent.minibatch > agent.replay_size:
         raise SettingError(
             f"`minibatch` of `{type(agent).__name__}` is {agent.minibatch:,}, which is more than `replay_size` = {agent.replay_size:,} holds. "
             f"Use a smaller `minibatch`, e.g. 64."
         )
+    return memory_of.slots_for(agent.replay_size, shapes.copies, agent.decisions_per_update(shapes.copies))
+
+
+def refuse_few_slots(agent: Any, shapes: Any, n_step: int = 1) -> None:
+    """Raise `SettingError` where the replay memory is too small for so many copies."""
     turns = agent.decisions_per_update(shapes.copies)
-    return memory_of.slots_for(agent.replay_size, shapes.copies, turns, n_step, shapes.spec)
+    memory_of.refuse_slots(agent.replay_size, shapes.slots, shapes.copies, turns, n_step, shapes.spec)

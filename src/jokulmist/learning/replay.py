@@ -132,16 +132,19 @@ class Sample(NamedTuple):
     steps: Any = ()
 
 
-def slots_for(size: int, copies: int, turns: int, n_step: int, spec: Spec) -> int:
+def slots_for(size: int, copies: int, turns: int) -> int:
     """Slots for a memory of so many decisions: a whole number of writes of so many turns."""
-    slots = -(-size // (copies * turns)) * turns
+    return -(-size // (copies * turns)) * turns
+
+
+def refuse_slots(size: int, slots: int, copies: int, turns: int, n_step: int, spec: Spec) -> None:
+    """Raise `SettingError` where a memory has no room for what one learned row reaches over."""
     least = max(n_step, _deepest(spec)) + turns + 1
     if slots < least:
         raise SettingError(
             f"`replay_size` of {size} leaves {slots} decisions to each of {copies} copies; at least {least} are needed. "
             f"Use a larger `replay_size` or fewer copies."
         )
-    return slots
 
 
 def _deepest(spec: Spec) -> int:

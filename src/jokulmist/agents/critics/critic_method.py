@@ -32,6 +32,7 @@ from jokulmist.agents.critics.critic_networks import (
 )
 from jokulmist.agents.recurrence import fresh_states
 from jokulmist.agents.replay_updates import (
+    refuse_few_slots,
     slots_of,
     turns_between,
 )
@@ -129,12 +130,15 @@ class CriticAgent(Agent):
         shapes.state_width = shapes.network.state_width if self.remembers() else 0
         shapes.remembered = 3 * shapes.state_width
         shapes.ahead = rows_ahead(shapes)
-        shapes.slots = slots_of(self, shapes, shapes.ahead)
+        shapes.slots = slots_of(self, shapes)
         shapes.acting = acting_over(spec.action, "squashed")
         shapes.action_numbers = shapes.acting.width + bool(shapes.acting.choices)
         shapes.layout = self.policy_of(shapes, 0)
         shapes.critics = self.critics_of(shapes, 0)
         return shapes
+
+    def refuse_copies(self, shapes: Shapes) -> None:
+        refuse_few_slots(self, shapes, shapes.ahead)
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Any:

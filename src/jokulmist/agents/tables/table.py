@@ -136,6 +136,13 @@ class TableAgent(Agent):
             )
         return shapes
 
+    def refuse_copies(self, shapes: Shapes) -> None:
+        if shapes.traced and shapes.copies > 1:
+            raise SettingError(
+                f"traces follow one player of one copy, and `{type(self).__name__}` has {shapes.copies}. Use `copies=1`, and an agent of its own for "
+                f"each player, with `trace_decay`."
+            )
+
     @classmethod
     def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
         """The value of what follows, from the row of the true next observation."""
@@ -233,8 +240,6 @@ def _traced(
     """
     import jax.numpy as jnp
 
-    if shapes.copies > 1:
-        raise SettingError("traces follow one copy. Use `copies=1` with `trace_decay`.")
     action, ahead = happened.actions[0], weight_ahead(numbers, happened.advances)
     decay = jnp.reshape(ahead, (-1,))[0] * numbers.trace_decay
     begins = happened.observed.age[0] == 0

@@ -27,6 +27,7 @@ from jokulmist.agents.recurrence import fresh_states, past_of
 from jokulmist.agents.replay_updates import (
     learned_when_started,
     one_after_another,
+    refuse_few_slots,
     rows_due,
     slots_of,
     start_of,
@@ -241,13 +242,16 @@ class DQN(Agent):
         shapes.state_width = shapes.network.state_width if self.remembers() else 0
         shapes.remembered, shapes.action_numbers = shapes.state_width, 1
         shapes.ahead = rows_ahead(shapes)
-        shapes.slots = slots_of(self, shapes, shapes.ahead)
+        shapes.slots = slots_of(self, shapes)
         shapes.joint = joint_over(spec.action)
         shapes.tail = max(1, round(self.risk * (self.quantiles or 1)))
         shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0, self.dueling)
         if shapes.frozen:
             shapes.layout.moving(shapes.frozen)
         return shapes
+
+    def refuse_copies(self, shapes: Shapes) -> None:
+        refuse_few_slots(self, shapes, shapes.ahead)
 
     def decisions_a_copy(self) -> int:
         return 10_000

@@ -22,6 +22,7 @@ from jokulmist.agents.contract import (
 from jokulmist.agents.replay_updates import (
     learned_when_started,
     one_after_another,
+    refuse_few_slots,
     rows_due,
     slots_of,
     start_of,
@@ -118,6 +119,10 @@ class LinearQ(Agent):
         if self.replay:
             shapes.slots = slots_of(self, shapes)
         return shapes
+
+    def refuse_copies(self, shapes: Shapes) -> None:
+        if self.replay:
+            refuse_few_slots(self, shapes)
 
     def decisions_per_update(self, copies: int) -> int:
         return turns_between(self.learn_every, copies) if self.replay else 1

@@ -27,6 +27,7 @@ from jokulmist.studies.search.space import (
     over_from,
     refuse_space,
 )
+from jokulmist.training.plans.budget import refuse_memory
 from jokulmist.training.plans.plan import TUNING, Plan, Seed
 from jokulmist.training.runs.scores import RETURN, Score, full_weights
 
@@ -97,6 +98,8 @@ class SearchSettings:
         refuse_space(self.space, plan)
         if AGENT_USE not in over:  # what does not fit is told before anything is made
             plan.agent.shapes(describe(plan.environment).spec, plan.copies)
+            if plan.training.records is None:
+                refuse_memory(plan)
         weights = [name for name in self.space.names if name.startswith(WEIGHTS)]
         if weights and tuning.score == RETURN:
             raise SettingError(

@@ -47,12 +47,13 @@ def refuse_budget(plan: Plan) -> None:
 
 
 def refuse_memory(plan: Plan) -> None:
-    """Raise `SettingError` where what the method keeps of the past is more than the free memory of this machine."""
+    """Raise `SettingError` where what the method keeps of the past is too little for its copies, or more than the free memory of this machine."""
     import psutil
 
     needed, free = 0.0, psutil.virtual_memory().available
     for agent, spec, copies in each_agent(plan.agent, describe(plan.stage).spec, plan.copies):
         shapes = agent.shapes(spec, copies)
+        agent.refuse_copies(shapes)
         setting = "longest" if hasattr(agent, "longest") else "replay_size"
         slots = int(getattr(shapes, "slots", 0) or getattr(agent, "longest", 0))
         needed += bytes_of(shapes.spec, copies, slots)

@@ -116,15 +116,8 @@ def _stacked(trees: list[Any]) -> Any:
 
 
 def as_numpy(tree: Any) -> Any:
-    """A tree of NamedTuples, dicts and arrays with NumPy arrays in it."""
-    if tree is None or isinstance(tree, np.ndarray):
-        return tree
-    if isinstance(tree, tuple):
-        parts = [as_numpy(part) for part in tree]
-        return type(tree)(*parts) if hasattr(tree, "_fields") else tuple(parts)
-    if isinstance(tree, dict):
-        return {name: as_numpy(part) for name, part in tree.items()}
-    return np.asarray(tree)
+    """A tree with NumPy arrays in it."""
+    return joined([tree], lambda arrays: arrays[0])
 
 
 def _written_into(model: Any, tree: Any) -> Any:

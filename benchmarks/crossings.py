@@ -1,0 +1,329 @@
+"""Where two features meet: a covering array of pairs of features as small runs, each of which is refused with a reason, or right in six ways.
+
+    python benchmarks/crossings.py [--only WORD ...] [--json FILE]
+
+Factors are listed in `FACTORS`; a new feature is a value more. `allpairspy` finds few cases in which every pair of values of two factors stands. Of each case an environment is
+written as a file of a user's own, trained for a few hundred decisions, and asked:
+
+- lanes: the first episodes are the same on the plain and on the compiled lane;
+- paid: each recorded return is the weighted sum of its terms, and what was recorded step by step is what the environment does when it is followed;
+- resumed: a run that is cut back to its first checkpoint and gone on with has the same episodes and weights;
+- opened: the policy that is read from the folder evaluates as the one in memory;
+- redone: trained again from its folder, it is the same;
+- exported: as a file of Python it decides the same.
+
+What is refused is printed with its message, to be read: it must name both features. Any other exception is a failure.
+Pairs that are known to be refused (`REFUSED`) are tried alone, so that they hide no other pair; one that is not refused is a failure too.
+"""
+
+import argparse
+import json
+import shutil
+import sys
+import tempfile
+import time
+import traceback
+import warnings
+from pathlib import Path
+
+import numpy as np
+from allpairspy import AllPairs
+
+import jokulmist as jm
+from jokulmist.errors import JokulmistError
+from jokulmist.training.plans.sources import environment_class
+from jokulmist.training.redo import redo
+
+FACTORS = {
+    "method": ("QLearning", "Sarsa", "LinearQ", "DQN", "PPO", "SAC", "Reinforce"),
+    "action": ("choice", "parts", "range", "mixed"),
+    "masks": ("free", "legal"),
+    "players": ("alone", "turns", "at once"),
+    "seen": ("numbers", "image", "stacked image", "stacked numbers"),
+    "modified": ("plain", "delay", "noisy", "sticky", "potential", "clipped"),
+    "deciding": ("always", "held", "gated"),
+    "varying": ("fixed", "vary", "curriculum"),
+    "more": ("plain", "recurrent", "traces", "novelty", "prioritised", "near bounds"),
+    "best": ("return", "evaluation"),
+}
+NETWORKS, TABLES = ("DQN", "PPO", "SAC", "Reinforce"), ("QLearning", "Sarsa", "LinearQ")
+# What a method has no setting for: these pairs cannot be asked.
+ABSENT = {
+    "recurrent": TABLES,
+    "traces": ("LinearQ", "DQN", "SAC", "Reinforce"),
+    "novelty": ("LinearQ",),
+    "prioritised": ("QLearning", "Sarsa", "LinearQ", "PPO", "SAC", "Reinforce"),
+    "near bounds": (*TABLES, "DQN", "SAC"),
+}
+# Pairs that can be asked, and are refused: each is tried once by itself, as a refusal would hide the other pairs of its case.
+REFUSED = [
+    *(("method", method, "action", action) for method in (*TABLES, "DQN") for action in ("range", "mixed")),
+    *(("method", method, "seen", seen) for method in TABLES for seen in ("image", "stacked image")),
+    *(("method", method, "action", "parts") for method in ("QLearning", "Sarsa")),
+    *(("action", action, "more", "near bounds") for action in ("choice", "parts")),
+    *(("players", players, "more", "novelty") for players in ("turns", "at once")),
+    ("masks", "legal", "modified", "sticky"),
+]
+STEPS, CHECKPOINT, COPIES = 320, 160, 2
+ACTIONS = {
+    "choice": ('jm.Choice("down", "stay", "up")', "a - 1.0"),
+    "parts": ('jm.Actions(valve=jm.Choice("down", "stay", "up"), lamp=jm.Choice(2))', "a.valve - 1.0 + 0.1 * a.lamp"),
+    "range": ("jm.Range(-1.0, 1.0)", "1.0 * a"),
+    "mixed": (
+        'jm.Actions(valve=jm.Choice("down", "stay", "up"), push=jm.Range(-1.0, 1.0))',
+        "a.valve - 1.0 + 0.5 * a.push",
+    ),
+}
+
+
+def source_of(case):
+    """The text of an environment with the features of a case."""
+    action, worth = ACTIONS[case["action"]]
+    several = case["players"] != "alone"
+    players = 'players = ("first", "second")' if several else ""
+    acted = "0.5 * (self.worth(actions.first) + self.worth(actions.second))" if several else "self.worth(action)"
+    given, who = ("actions", ", player") if several else ("action", "")
+    legal = ""
+    if case["masks"] == "legal" and case["action"] != "range":
+        mask = "self.xp.stack([self.xp.asarray(True), self.xp.asarray(True), self.xp.asarray(state.level < 8.0)])"
+        inside = mask if case["action"] == "choice" else f'{{"valve": {mask}}}'
+        legal = f"    def legal(self, state{who}):\n        return {inside}\n"
+    image = ""
+    if "image" in case["seen"]:
+        image = (
+            "    @jm.sensor(shape=(6, 6, 1), image=True)\n    def gauge(self, state):\n        xp = self.xp\n        lit = xp.arange(6)[None, :] * 2.0 <= state.level\n"
+            "        return xp.asarray(xp.broadcast_to(xp.where(lit, 200, 0), (6, 6)), dtype=xp.uint8)[:, :, None]\n"
+        )
+    deciding = {
+        "held": "    decide_every = 2\n",
+        "gated": "    meanwhile = None\n\n    def decide_when(self, state):\n        return state.hour % 3 != 1\n",
+    }.get(case["deciding"], "")
+    turn = "    def turn(self, state):\n        return state.hour % 2\n" if case["players"] == "turns" else ""
+    effort = f"    @jm.reward(weight=-0.1)\n    def effort(self, {given}{who}):\n        " + (
+        "return abs(self.worth(actions[player]))" if several else "return abs(self.worth(action))"
+    )
+    return f'''"""A weir, of a crossing of features."""
+
+import jokulmist as jm
+
+
+class Weir(jm.Environment):
+    """Hold a level by a valve."""
+
+    rain: float = jm.parameter(0.5, low=0.0, high=2.0)
+    time_limit = 12
+    {players}
+
+    class State(jm.State):
+        level: float = jm.seen(low=0.0, high=10.0)
+        hour: int = jm.seen(low=0, high=40)
+        wet: bool
+
+    action = {action}
+{deciding}{legal}{image}{turn}
+    def worth(self, a):
+        return {worth}
+
+    def begin(self, draw):
+        return self.State(level=draw.uniform(3.0, 7.0), hour=0, wet=False)
+
+    def advance(self, state, {given}, draw):
+        level = state.level + {acted} + self.rain * draw.normal() + 0.1 * ~state.wet
+        return state.replace(level=self.xp.clip(level, 0.0, 10.0), hour=state.hour + 1, wet=level > 5.0)
+
+    @jm.reward
+    def comfort(self, after):
+        return 1.0 - abs(after.level - 5.0) / 5.0
+
+{effort}
+
+    @jm.measure
+    def highest(self, after):
+        return after.level
+
+    @jm.ending
+    def dry(self, after):
+        return after.level <= 0.0
+
+
+def height(state):
+    return 0.1 * state.level
+'''
+
+
+def agent_of(case):
+    kind, more = getattr(jm, case["method"]), {}
+    network = jm.Recurrent(4, sequence=8, burn_in=2) if case["more"] == "recurrent" else None
+    if case["method"] in NETWORKS:
+        more["network"] = network or (
+            jm.Convolutional(4, filters=[(2, 3, 2)]) if "image" in case["seen"] else jm.Dense(4)
+        )
+    if case["method"] in ("DQN", "SAC"):
+        more.update(replay_start=40, replay_size=400, minibatch=8)
+    if case["method"] == "PPO":
+        more.update(horizon=20, minibatch=20, epochs=2)
+    if case["method"] == "Reinforce":
+        more.update(horizon=20)
+    if case["more"] == "traces":
+        more["trace_decay"] = 0.8
+    if case["more"] == "novelty":
+        more["novelty"] = jm.Novelty(0.1)
+    if case["more"] == "prioritised":
+        more["prioritised"] = True
+    if case["more"] == "near bounds":
+        more["at_bounds"] = "squashed"
+    return kind(**more)
+
+
+def environment_of(case, folder):
+    file = folder / "weir.py"
+    file.write_text(source_of(case))
+    made = environment_class(f"{file}:Weir")()
+    if case["seen"].startswith("stacked"):
+        made = made.modified(jm.Stack(3, *(["gauge"] if "image" in case["seen"] else ["level"])))
+    modifiers = {
+        "delay": jm.Delay("level", 1),
+        "noisy": jm.Noisy("level", 0.1),
+        "sticky": jm.StickyAction(0.2),
+        "clipped": jm.Clipped(-0.5, 0.5),
+    }
+    if case["modified"] in modifiers:
+        made = made.modified(modifiers[case["modified"]])
+    if case["modified"] == "potential":
+        module = sys.modules[type(made).__module__]
+        made = made.modified(jm.Potential(module.height, discount=0.99))
+    return made
+
+
+def settings_of(case):
+    found = {
+        "steps": STEPS,
+        "copies": 1 if case["more"] == "traces" else COPIES,
+        "seed": 3,
+        "checkpoint_every": CHECKPOINT,
+        "keep_checkpoints": 9,
+        "record_every": 1,
+    }
+    if case["varying"] == "vary":
+        found["vary"] = {"rain": jm.between(0.2, 0.8)}
+    if case["varying"] == "curriculum":
+        found["curriculum"] = jm.Levels("rain", [0.2, 0.5], above=-100.0, last=4)
+    if case["best"] == "evaluation":
+        found.update(best_by="evaluation", evaluate_every=CHECKPOINT, evaluate_episodes=3)
+    return found
+
+
+def same_trees(ours, theirs):
+    import jax
+
+    pairs = zip(jax.tree.leaves(ours), jax.tree.leaves(theirs), strict=True)
+    return all(np.array_equal(np.asarray(a), np.asarray(b), equal_nan=True) for a, b in pairs)
+
+
+def tried(case, folder):
+    """What went wrong in a case: by check, in words; empty where nothing did."""
+    wrong = {}
+    environment, agent, settings = environment_of(case, folder), agent_of(case), settings_of(case)
+    runs = {}
+    for lane in ("plain", "compiled"):
+        runs[lane] = jm.train(environment, agent, lane=lane, folder=folder / lane, **settings)
+    frames = [run.episodes.head(3) for run in runs.values()]
+    names = ["decisions", "copy", "steps", "closed_by"]
+    if not (
+        frames[0][names].equals(frames[1][names]) and np.allclose(frames[0]["return"], frames[1]["return"], atol=1e-3)
+    ):
+        wrong["lanes"] = (
+            f"{frames[0][[*names, 'return']].to_dict('list')} {frames[1][[*names, 'return']].to_dict('list')}"
+        )
+    for lane, run in runs.items():
+        frame = run.episodes
+        own = [name for name in frame if name == "effort" or name.endswith(".effort")]
+        total = frame["comfort"] - 0.1 * frame[own].mean(axis=1)
+        if not np.allclose(frame["return"], total, atol=1e-3):
+            wrong[f"paid, {lane}"] = "returns are not the sums of their terms"
+        if case["modified"] != "sticky" or lane == "plain":
+            apart = max(jm.follow(rollout, run.environment) for rollout in jm.read_rollouts(run.path / "rollouts"))
+            if apart > 1e-3 and case["varying"] == "fixed":
+                wrong[f"followed, {lane}"] = f"{apart:.3g} apart"
+        cut = folder / f"{lane}-cut" / run.name
+        shutil.copytree(run.path, cut)
+        checkpoints = sorted((cut / "checkpoints").glob("[0-9]*"))
+        for later in checkpoints[1:]:
+            shutil.rmtree(later)
+        origin = json.loads((cut / "origin.json").read_text())
+        (cut / "origin.json").write_text(json.dumps({**origin, "status": "stopped"}))
+        gone_on = jm.resume(cut)
+        if (cut / "episodes.csv").read_bytes() != (run.path / "episodes.csv").read_bytes():
+            wrong[f"resumed, {lane}"] = "other episodes"
+        elif not same_trees(gone_on.policy.learner, jm.Run.open(run.path).policy.learner):
+            wrong[f"resumed, {lane}"] = "other weights"
+    run = runs["compiled"]
+    opened = jm.Run.open(run.path)
+    ours, theirs = (jm.evaluate(one.policy, environment, episodes=3) for one in (run, opened))
+    if not np.array_equal(ours.returns, theirs.returns):
+        wrong["opened"] = f"{ours.returns} {theirs.returns}"
+    again = redo(run.path)
+    if not again.same:
+        wrong["redone"] = str(again)
+    policy = run.policy if case["players"] == "alone" else run.policy.player("first")
+    made = jm.export(policy, "python", folder / "exported")
+    if not made.ok:
+        wrong["exported"] = str(made)
+    return wrong
+
+
+def sensible(values):
+    """Whether a case, or the beginning of one, has no pair that cannot be asked or is known to be refused."""
+    case = dict(zip(FACTORS, values, strict=False))
+    if case.get("method") in ABSENT.get(case.get("more"), ()):
+        return False
+    return not any(case.get(one) == a and case.get(other) == b for one, a, other, b in REFUSED)
+
+
+def cases():
+    """The cases of the array, and those that are to be refused."""
+    for values in AllPairs(list(FACTORS.values()), filter_func=sensible):
+        yield dict(zip(FACTORS, values, strict=True)), False
+    first = {name: values[0] for name, values in FACTORS.items()}
+    for one, a, other, b in REFUSED:
+        settled = {} if one == "method" else {"method": "PPO"}
+        yield {**first, **settled, one: a, other: b}, True
+
+
+def main():
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--only", nargs="*", default=[], help="of the cases that have all these words")
+    parser.add_argument("--json", type=Path)
+    asked = parser.parse_args()
+    warnings.simplefilter("ignore")
+    results, counts = [], {"right": 0, "refused": 0, "wrong": 0}
+    for k, (case, refusal) in enumerate(cases()):
+        label = ", ".join(f"{name} {value}" for name, value in case.items())
+        if not all(word in label for word in asked.only):
+            continue
+        began = time.perf_counter()
+        with tempfile.TemporaryDirectory() as place:
+            try:
+                told = {"": "it is not refused"} if refusal else {}
+                told |= tried(case, Path(place))
+                status = "wrong" if told else "right"
+            except JokulmistError as refused:
+                status, told = "refused", {"": str(refused)}
+            except Exception as failure:
+                status, told = "wrong", {type(failure).__name__: f"{failure}\n{traceback.format_exc(limit=-4)}"}
+        counts[status] += 1
+        results.append({"case": case, "status": status, "told": told})
+        print(
+            f"{k}: {status} ({time.perf_counter() - began:.0f} s): {label}",
+            *(f"   {n} {t}" for n, t in told.items()),
+            sep="\n",
+            flush=True,
+        )
+    print(counts)
+    if asked.json:
+        asked.json.write_text(json.dumps(results, indent=1))
+    sys.exit(bool(counts["wrong"]))
+
+
+if __name__ == "__main__":
+    main()
