@@ -27,6 +27,7 @@ import warnings
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 from allpairspy import AllPairs
 
 import jokulmist as jm
@@ -35,6 +36,7 @@ from jokulmist.training.plans.sources import environment_class
 from jokulmist.training.redo import redo
 
 FACTORS = {
+    "world": ("declared", "simulator", "in processes"),
     "method": ("QLearning", "Sarsa", "LinearQ", "DQN", "PPO", "SAC", "Reinforce"),
     "action": ("choice", "parts", "range", "mixed"),
     "masks": ("free", "legal"),
@@ -63,6 +65,8 @@ REFUSED = [
     *(("action", action, "more", "near bounds") for action in ("choice", "parts")),
     *(("players", players, "more", "novelty") for players in ("turns", "at once")),
     ("masks", "legal", "modified", "sticky"),
+    *(("world", world, "deciding", "gated") for world in ("simulator", "in processes")),
+    *(("world", world, "modified", "potential") for world in ("simulator", "in processes")),
 ]
 STEPS, CHECKPOINT, COPIES = 320, 160, 2
 ACTIONS = {
@@ -151,6 +155,70 @@ def height(state):
 '''
 
 
+def simulator_of(case):
+    """The same weir as a program that keeps its own state."""
+    action, worth = ACTIONS[case["action"]]
+    several, legal = case["players"] != "alone", case["masks"] == "legal" and case["action"] != "range"
+    told, gauge, says = "", "", ""
+    if "image" in case["seen"]:
+        gauge = ', "gauge": np.broadcast_to(np.where(np.arange(6) * 2.0 <= self.level, 200, 0), (6, 6)).astype(np.uint8)[:, :, None]'
+    if legal:
+        says += "    says_legal = True\n"
+        mask = "[True, True, self.level < 8.0]"
+        one = mask if case["action"] == "choice" else f'{{"valve": {mask}}}'
+        told += f', legal={{"first": {one}, "second": {one}}}' if several else f", legal={one}"
+    if case["players"] == "turns":
+        says += "    says_turn = True\n"
+        told += ", turn=self.hour % 2"
+    if case["deciding"] == "held":
+        says += "    decide_every = 2\n"
+    channel = ', "gauge": jm.channel(shape=(6, 6, 1), image=True)' if gauge else ""
+    made = "(actions.first, actions.second)" if several else "(action,)"
+    return f'''"""A weir, of a crossing of features."""
+
+import jokulmist as jm
+import numpy as np
+
+
+class Weir(jm.Simulator):
+    """Hold a level by a valve."""
+
+    rain: float = jm.parameter(0.5, low=0.0, high=2.0)
+    time_limit = 12
+    answer_within = 30.0
+    {'players = ("first", "second")' if several else ""}
+    observation = {{"level": jm.channel(low=0.0, high=10.0), "hour": jm.channel(low=0.0, high=40.0){channel}}}
+    action = {action}
+    terms = {{"comfort": 1.0, "effort": -0.1}}
+    endings = ("dry",)
+    measures = {{"highest": "max"}}
+{says}
+    def worth(self, a):
+        return {worth}
+
+    def shown(self, **more):
+        seen = {{"level": self.level, "hour": float(self.hour){gauge}}}
+        return jm.Outcome(seen{told}, **more)
+
+    def begin(self, seed):
+        self.chance = np.random.default_rng(seed)
+        self.level, self.hour = float(self.chance.uniform(3.0, 7.0)), 0
+        return self.shown()
+
+    def advance(self, {"actions" if several else "action"}):
+        moves = [float(self.worth(a)) for a in {made}]
+        level = self.level + float(np.mean(moves)) + self.rain * float(self.chance.normal())
+        self.level, self.hour = min(10.0, max(0.0, level)), self.hour + 1
+        terms = {{"comfort": 1.0 - abs(self.level - 5.0) / 5.0, "effort": float(np.mean(np.abs(moves)))}}
+        closed = "dry" if self.level <= 0.0 else None
+        return self.shown(terms=terms, closed_by=closed, measures={{"highest": self.level}})
+
+
+def height(state):
+    return 0.1 * state.level
+'''
+
+
 def agent_of(case):
     kind, more = getattr(jm, case["method"]), {}
     network = jm.Recurrent(4, sequence=8, burn_in=2) if case["more"] == "recurrent" else None
@@ -177,7 +245,7 @@ def agent_of(case):
 
 def environment_of(case, folder):
     file = folder / "weir.py"
-    file.write_text(source_of(case))
+    file.write_text(source_of(case) if case["world"] == "declared" else simulator_of(case))
     made = environment_class(f"{file}:Weir")()
     if case["seen"].startswith("stacked"):
         made = made.modified(jm.Stack(3, *(["gauge"] if "image" in case["seen"] else ["level"])))
@@ -220,44 +288,66 @@ def same_trees(ours, theirs):
     return all(np.array_equal(np.asarray(a), np.asarray(b), equal_nan=True) for a, b in pairs)
 
 
+def lanes_apart(case, first, second):
+    """Where the first episodes of two runs differ: by episode, and by transition where both were recorded."""
+    names = ["decisions", "copy", "steps", "closed_by"]
+    ours, theirs = (run.episodes.head(3) for run in (first, second))
+    if not (ours[names].equals(theirs[names]) and np.allclose(ours["return"], theirs["return"], atol=1e-3)):
+        names = [*names, "return"]
+        return {"lanes": f"{ours[names].to_dict('list')} {theirs[names].to_dict('list')}"}
+    one, other = (jm.read_rollouts(run.path / "rollouts")[0] for run in (first, second))
+    apart = [name for name in one.table if name != "run" and not _alike(one.table[name], other.table[name])]
+    return {"transitions": f"{apart} differ"} if apart else {}
+
+
+def _alike(ours, theirs):
+    if not pd.api.types.is_numeric_dtype(ours):
+        return [str(value) for value in ours] == [str(value) for value in theirs]
+    return np.allclose(ours.astype(float), theirs.astype(float), atol=1e-3, equal_nan=True)
+
+
+def went_on(run, cut):
+    """What differs when a run is cut back to its first checkpoint and gone on with."""
+    shutil.copytree(run.path, cut)
+    checkpoints = sorted((cut / "checkpoints").glob("[0-9]*"))
+    for later in checkpoints[1:]:
+        shutil.rmtree(later)
+    origin = json.loads((cut / "origin.json").read_text())
+    (cut / "origin.json").write_text(json.dumps({**origin, "status": "stopped"}))
+    gone_on = jm.resume(cut)
+    if (cut / "episodes.csv").read_bytes() != (run.path / "episodes.csv").read_bytes():
+        return "other episodes"
+    return "" if same_trees(gone_on.policy.learner, jm.Run.open(run.path).policy.learner) else "other weights"
+
+
 def tried(case, folder):
     """What went wrong in a case: by check, in words; empty where nothing did."""
     wrong = {}
     environment, agent, settings = environment_of(case, folder), agent_of(case), settings_of(case)
-    runs = {}
-    for lane in ("plain", "compiled"):
-        runs[lane] = jm.train(environment, agent, lane=lane, folder=folder / lane, **settings)
-    frames = [run.episodes.head(3) for run in runs.values()]
-    names = ["decisions", "copy", "steps", "closed_by"]
-    if not (
-        frames[0][names].equals(frames[1][names]) and np.allclose(frames[0]["return"], frames[1]["return"], atol=1e-3)
-    ):
-        wrong["lanes"] = (
-            f"{frames[0][[*names, 'return']].to_dict('list')} {frames[1][[*names, 'return']].to_dict('list')}"
-        )
-    for lane, run in runs.items():
+    own = case["world"] == "declared"
+    ways = (
+        {"plain": {"lane": "plain"}, "compiled": {"lane": "compiled"}}
+        if own
+        else {"plain": {}, "processes": {"processes": True}}
+    )
+    if case["world"] == "simulator":
+        del ways["processes"]
+    runs = {way: jm.train(environment, agent, folder=folder / way, **settings, **more) for way, more in ways.items()}
+    wrong |= lanes_apart(case, *runs.values()) if len(runs) > 1 else {}
+    for way, run in runs.items():
         frame = run.episodes
-        own = [name for name in frame if name == "effort" or name.endswith(".effort")]
-        total = frame["comfort"] - 0.1 * frame[own].mean(axis=1)
+        own_effort = [name for name in frame if name == "effort" or name.endswith(".effort")]
+        total = frame["comfort"] - 0.1 * frame[own_effort].mean(axis=1)
         if not np.allclose(frame["return"], total, atol=1e-3):
-            wrong[f"paid, {lane}"] = "returns are not the sums of their terms"
-        if case["modified"] != "sticky" or lane == "plain":
+            wrong[f"paid, {way}"] = "returns are not the sums of their terms"
+        if own and case["varying"] == "fixed" and (case["modified"] != "sticky" or way == "plain"):
             apart = max(jm.follow(rollout, run.environment) for rollout in jm.read_rollouts(run.path / "rollouts"))
-            if apart > 1e-3 and case["varying"] == "fixed":
-                wrong[f"followed, {lane}"] = f"{apart:.3g} apart"
-        cut = folder / f"{lane}-cut" / run.name
-        shutil.copytree(run.path, cut)
-        checkpoints = sorted((cut / "checkpoints").glob("[0-9]*"))
-        for later in checkpoints[1:]:
-            shutil.rmtree(later)
-        origin = json.loads((cut / "origin.json").read_text())
-        (cut / "origin.json").write_text(json.dumps({**origin, "status": "stopped"}))
-        gone_on = jm.resume(cut)
-        if (cut / "episodes.csv").read_bytes() != (run.path / "episodes.csv").read_bytes():
-            wrong[f"resumed, {lane}"] = "other episodes"
-        elif not same_trees(gone_on.policy.learner, jm.Run.open(run.path).policy.learner):
-            wrong[f"resumed, {lane}"] = "other weights"
-    run = runs["compiled"]
+            if apart > 1e-3:
+                wrong[f"followed, {way}"] = f"{apart:.3g} apart"
+        resumed = went_on(run, folder / f"{way}-cut" / run.name)
+        if own and resumed:  # a simulator's episodes begin anew
+            wrong[f"resumed, {way}"] = resumed
+    run = list(runs.values())[-1]
     opened = jm.Run.open(run.path)
     ours, theirs = (jm.evaluate(one.policy, environment, episodes=3) for one in (run, opened))
     if not np.array_equal(ours.returns, theirs.returns):

@@ -189,3 +189,16 @@ def test_expected_improvement_is_the_integral_that_it_stands_for():
         assert float(expected_improvement(np.array(mean), np.array(spread), best)) == pytest.approx(area, rel=1e-5)
     assert tamed([1.0, 2.0, 3.0, 4.0, -math.inf]).min() == -3.0
     assert np.all(tamed([2.0, 2.0, 2.0]) == 0.0)
+
+
+def test_the_noise_of_a_score_is_no_improvement_to_be_hoped_for():
+    from jokulmist.studies.search.methods.gaussian_process import fitted, function_at
+
+    draw = np.random.default_rng(3)
+    places = np.repeat([[0.2], [0.8]], 40, axis=0)
+    scores = np.where(places[:, 0] > 0.5, 1.0, 0.0) + draw.normal(0.0, 0.5, 80)
+    model = fitted(places, scores, 1)
+    _, with_noise = model.predict(places[:1], return_std=True)
+    _, spread = function_at(model, places[:1], scores)
+    assert 0.4 < with_noise[0] < 0.65  # the score of one more run
+    assert spread[0] == pytest.approx(0.5 / math.sqrt(40), rel=0.4)  # the mean of forty

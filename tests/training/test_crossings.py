@@ -37,6 +37,11 @@ def test_features_that_meet_are_right_in_six_ways(crossings, other, tmp_path):
     assert crossings.tried(case_of(crossings, **other), tmp_path) == {}
 
 
+def test_a_potential_of_a_simulator_is_refused(crossings, tmp_path):
+    with pytest.raises(SettingError, match="`Potential` looks into the state, and `Weir` is a simulator"):
+        crossings.environment_of(case_of(crossings, world="simulator", modified="potential"), tmp_path)
+
+
 def test_what_so_many_copies_cannot_learn_is_refused_before_a_folder_is_made(crossings, tmp_path):
     weir = crossings.environment_of(case_of(crossings, players="at once"), tmp_path)
     with pytest.raises(SettingError, match="an agent of its own for each player"):

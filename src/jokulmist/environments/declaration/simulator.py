@@ -13,13 +13,14 @@ from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
 from jokulmist.environments.declaration import outline as outlines
-from jokulmist.environments.declaration.environment import OUTLINES, Environment, outline_of
+from jokulmist.environments.declaration.environment import OUTLINES, Environment, Made, outline_of
 from jokulmist.environments.declaration.parts import OVERS
 from jokulmist.environments.declaration.players import simulator_with_players
+from jokulmist.environments.modifiers.base import Modifier, RewardModifier
 from jokulmist.environments.spaces.actions import Actions, Choice, Range
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.spaces.player_actions import by_own_names, name_in, owner_of, players_of
-from jokulmist.errors import BrokenEnvironment, DeclarationError, listed, nearest
+from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, listed, nearest
 
 BOUNDS = ("low", "high", "unit", "shape", "values", "image")
 
@@ -162,6 +163,15 @@ class Simulator(Environment, abstract=True):
 
     begin._not_written = True  # type: ignore[attr-defined]
     advance._not_written = True  # type: ignore[attr-defined]
+
+    def modified(self: Made, *modifiers: Modifier) -> Made:
+        for modifier in modifiers:
+            if isinstance(modifier, RewardModifier) and modifier.reads_state():
+                raise SettingError(
+                    f"`{type(modifier).__name__}` looks into the state, and `{type(self).__qualname__}` is a simulator, which keeps its state to itself. Tell the gain as "
+                    f"a term of the reward instead."
+                )
+        return super().modified(*modifiers)
 
     def close(self) -> None:
         """Let go of whatever the simulator holds."""

@@ -159,6 +159,10 @@ class RewardModifier(Modifier):
 
     touches = "reward"
 
+    def reads_state(self) -> bool:
+        """Whether it looks into the states, which a simulator does not show."""
+        return False
+
     def begun(self, xp: ModuleType) -> Any:
         """The memory at an episode's first decision: arrays in a tuple, or one array."""
         return ()

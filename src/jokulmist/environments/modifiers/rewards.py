@@ -133,6 +133,9 @@ class Potential(RewardModifier):
     def functions(self) -> list[Any]:
         return [self.of]
 
+    def reads_state(self) -> bool:
+        return True
+
     def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, reward + self.discount * xp.where(ended, 0.0, self.of(after)) - self.of(before)
 
@@ -175,6 +178,9 @@ class ForPlayer(RewardModifier):
 
     def functions(self) -> list[Any]:
         return self.modifier.functions()
+
+    def reads_state(self) -> bool:
+        return self.modifier.reads_state()
 
     def begun(self, xp: ModuleType) -> Any:
         return self.modifier.begun(xp)
