@@ -335,7 +335,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
 @pytest.mark.slow
 @pytest.mark.parametrize("name", SMALL)
 def test_a_signal_is_remembered_in_both_lanes_by_policies_that_are_kept(name, tmp_path):
-    steps = 8_000
+    steps = 16_000
     run = jm.train(Beacon(), SMALL[name], steps=steps, copies=8, seed=2, folder=tmp_path / "run", lane="compiled")
     assert jm.evaluate(run.policy, Beacon(), episodes=50).mean > 0.95
     opened = jm.Policy.open(run.policy.save(tmp_path / "policy"))

@@ -273,7 +273,13 @@ def test_dqn_moves_towards_the_published_target(settings):
     assert np.allclose(dqn_updates.targets(shapes, learning, sample, given), wanted, atol=1e-4)
     error = values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]] - wanted
     size = np.abs(error)
-    each = 0.5 * error**2 if shapes.loss == "squared" else np.where(size <= 1, 0.5 * error**2, size - 0.5)
+    each = (
+        0.5 * error**2
+        if shapes.loss == "squared"
+        else np.where(
+            size <= numbers.huber_reach, 0.5 * error**2, numbers.huber_reach * (size - 0.5 * numbers.huber_reach)
+        )
+    )
     _, (readings, errors) = dqn_updates.update(shapes, numbers, learning, jax.tree.map(jnp.asarray, sample), given)
     assert np.allclose(errors, error, atol=1e-4)
     told = [each.mean(), values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]].mean(), size.mean()]

@@ -130,12 +130,10 @@ def test_statistics_stand_still_under_weights_that_are_held():
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize(
-    "held", [{"near_start": 30.0}, {"frozen": ("policy.layers[0]", "policy.layers[1]", "policy.layers[2]")}]
-)
+@pytest.mark.parametrize("held", [{"near_start": 30.0}, {"frozen": ("policy.layers[0]", "policy.layers[1]")}])
 def test_a_policy_that_is_held_stays_where_other_numbers_are_met(held, tmp_path):
     agent = {"network": jm.Dense(16), "horizon": 32}
-    first = jm.train(Pick(), jm.PPO(**agent), steps=20_000, seed=0, folder=tmp_path, copies=8)
+    first = jm.train(Pick(), jm.PPO(**agent), steps=60_000, seed=0, folder=tmp_path, copies=8)
     then = jm.train(
         Pick(offset=8.0), jm.PPO(**agent, **held), steps=10_000, seed=1, folder=tmp_path, copies=8, start=first.path
     )

@@ -290,7 +290,8 @@ def test_a_policy_decides_without_replay_memory_and_optimiser(name, monkeypatch)
     greedy = [policy.choose(cell) for cell in cells]
     # Each is a first decision: nothing is left over from the one before.
     assert greedy[:5] == greedy[5:10] == greedy[10:]
-    sampled = [[policy.choose(cell, act="sampled", seed=seed) for cell in cells] for seed in (1, 2, 1)]
+    actors = [policy.actor(act="sampled", seed=seed) for seed in (1, 2, 1)]
+    sampled = [[actor.choose(cell) for cell in cells] for actor in actors]
     assert sampled[0] == sampled[2]
 
 

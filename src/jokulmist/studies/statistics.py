@@ -127,7 +127,7 @@ def chance_interval(first: Strata, second: Strata) -> tuple[float, float]:
     --------
     >>> low, high = chance_interval([np.arange(5.0)], [np.arange(5.0) + 9.0])
     >>> round(low, 2), round(high, 2)
-    (0.0, 0.31)
+    (0.0, 0.36)
     """
     from scipy import optimize
 

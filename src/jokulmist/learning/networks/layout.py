@@ -126,8 +126,8 @@ class Convolutional(NetworkSettings):
 
     Examples
     --------
-    >>> Convolutional(128, filters=[(16, 4, 4), (32, 2, 2)])
-    Convolutional(128)
+    >>> Convolutional(128, filters=[(16, 3, 1), (32, 3, 2)])
+    Convolutional(128, filters=((16, 3, 1), (32, 3, 2)))
     """
 
     hidden: tuple[Wide, ...] = (128,)

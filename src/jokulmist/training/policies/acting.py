@@ -44,9 +44,11 @@ class ActingCopies:
         self._first_memory = self._memory
         self._turn = 0
 
-    def begin(self) -> None:
-        """Forget what was seen: an episode begins in all copies."""
+    def begin(self, draws: bool = False) -> None:
+        """Forget what was seen: an episode begins in all copies. Draws go on, unless they are to begin anew, too."""
         self._memory = self._first_memory
+        if draws:
+            self._turn = 0
 
     def choose(self, observed: Observed) -> list[Any]:
         """The actions of all copies, in own form."""
@@ -103,9 +105,9 @@ class Actor:
         self._age += 1
         return self._copy.choose(observed)[0]
 
-    def reset(self) -> None:
-        """Forget what was seen: another episode begins. Its draws go on."""
-        self._copy.begin()
+    def reset(self, *, draws: bool = False) -> None:
+        """Forget what was seen: another episode begins. Its draws go on, or with `draws` begin anew, too."""
+        self._copy.begin(draws)
         self._age = 0
 
     def __repr__(self) -> str:

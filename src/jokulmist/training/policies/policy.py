@@ -84,7 +84,7 @@ class Policy:
         act : {"greedy", "sampled"}
             Without exploration, or as in training at its end.
         seed : int
-            Of the draws that break ties and sample; each call has the next ones.
+            Of the draws that break ties and sample. Each sampled call has the next ones; greedy calls break ties alike.
         legal : list of labels, or dict of them by part, optional
             What may be done now, as ``episode.legal`` gives it; everything where it is left out.
 
@@ -103,7 +103,7 @@ class Policy:
                 "`actor.choose(observation)` at each decision and `actor.reset()` where an episode begins; of an episode by hand `policy.choose_in(episode)`."
             )
         actor = self._actor_of(act, seed)
-        actor.reset()
+        actor.reset(draws=act == "greedy")
         return actor.choose(observation, legal)
 
     def actor(self, act: Act = "greedy", seed: int = 0) -> Actor:
