@@ -240,7 +240,10 @@ def agent_of(case):
         more["prioritised"] = True
     if case["more"] == "near bounds":
         more["at_bounds"] = "squashed"
-    return kind(**more)
+    agent = kind(**more)
+    if case["more"] == "traces" and case["players"] != "alone" and case["method"] in TABLES:
+        return {player: agent for player in ("first", "second")}  # traces follow one player
+    return agent
 
 
 def environment_of(case, folder):
