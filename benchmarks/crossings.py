@@ -242,7 +242,7 @@ def agent_of(case):
         more["at_bounds"] = "squashed"
     agent = kind(**more)
     if case["more"] == "traces" and case["players"] != "alone" and case["method"] in TABLES:
-        return {player: agent for player in ("first", "second")}  # traces follow one player
+        return dict.fromkeys(("first", "second"), agent)  # traces follow one player
     return agent
 
 
