@@ -188,5 +188,7 @@ def test_priorities_of_many_rows_are_found_by_their_sums():
 
 
 def test_a_memory_too_small_for_its_copies_is_refused():
+    agent = jm.DQN(replay_size=100)
+    shapes = agent.shapes(Spec(NUMBERS, jm.Choice(2)), copies=64)  # a policy acts in any number
     with pytest.raises(SettingError, match="larger `replay_size` or fewer copies"):
-        jm.DQN(replay_size=100).shapes(Spec(NUMBERS, jm.Choice(2)), copies=64)
+        agent.refuse_copies(shapes)
