@@ -75,7 +75,9 @@ def main() -> None:
     )
     print()
     print(
-        found.pairs[["first", "second", "difference", "p_adjusted", "verdict"]].to_string(index=False, float_format="%.3f")
+        found.pairs[["first", "second", "difference", "p_adjusted", "verdict"]].to_string(
+            index=False, float_format="%.3f"
+        )
     )
     for note in found.notes:
         print(f"* {note}")
