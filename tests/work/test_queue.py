@@ -214,6 +214,18 @@ def test_a_dropped_run_waits_no_longer_and_a_gone_worker_is_not_at_work(tmp_path
     assert jm.resume(tmp_path / job.run).status == "done"
 
 
+def test_a_dropped_job_changes_no_run_outside_of_the_folder(tmp_path):
+    other = jm.train(
+        jm.gallery.Tarn(), jm.QLearning(), steps=100, lane="plain", folder=tmp_path / "theirs", name="other"
+    )
+    before = json.dumps({**json.loads((other.path / "origin.json").read_text()), "status": "waiting"})
+    (other.path / "origin.json").write_text(before)
+    queue = Queue(tmp_path / "ours")
+    (tmp_path / "ours").mkdir()
+    queue.drop(queue.add(["resume", "{run}"], "../theirs/other"))
+    assert (other.path / "origin.json").read_text() == before
+
+
 def test_a_job_that_was_killed_before_its_first_checkpoint_begins_anew(tmp_path):
     run = jm.train(jm.gallery.Tarn(), jm.QLearning(), steps=400, lane="plain", folder=tmp_path)
     shutil.rmtree(run.path / "checkpoints")

@@ -16,7 +16,6 @@ from jokulmist.studies.search.candidates import SEARCH
 from jokulmist.work.queue import Job, Queue
 
 MOST_SPARKS = 32
-LONGEST_NAME = 250
 Stamp = tuple[Any, ...]
 
 
@@ -48,7 +47,7 @@ class RunFolder:
 
     def run(self, name: str) -> Path:
         """The folder of a run, by its name alone: nothing outside of the folder can be named."""
-        if not is_name(name):
+        if not files.is_name(name):
             raise LookupFailed(f"a run is named by its folder's name; got {name!r:.80}.")
         path = self.path / name
         if path.is_symlink() or not files.is_run(path):
@@ -78,17 +77,6 @@ class RunFolder:
 
     def jobs(self) -> list[dict[str, Any]]:
         return [told_job(job) for job in self.queue.jobs_now()]
-
-
-def is_name(name: str) -> bool:
-    """Whether a text may be the name of one file or folder."""
-    return (
-        bool(name)
-        and name == Path(name).name
-        and name not in (".", "..")
-        and "\0" not in name
-        and len(name.encode()) <= LONGEST_NAME
-    )
 
 
 def told_job(job: Job) -> dict[str, Any]:

@@ -15,10 +15,10 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.errors import LookupFailed, SettingError
-from jokulmist.live.folder import is_name
 from jokulmist.live.views import EPISODES, png, recorded
 from jokulmist.records.files import replace_file
 from jokulmist.records.rollouts import Rollout, read_rollouts
+from jokulmist.records.run_folder import is_name
 from jokulmist.training.plans.plan import plan_of
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scenes import Scene, scene_of

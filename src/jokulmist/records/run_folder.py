@@ -38,6 +38,7 @@ PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
     "evaluated.csv",
 )
 MACHINE = "machine.csv"
+LONGEST_NAME = 250
 CUT = (EPISODES, READINGS, EVALUATED)
 CHECKPOINTS, PICTURES, LOG = "checkpoints", "pictures", "log.txt"
 # What entries of origin.json are, where they stand.
@@ -215,17 +216,24 @@ def _git(where: Path, *words: str) -> str | None:
     return done.stdout.strip() or None if done.returncode == 0 else None
 
 
-def stop_waiting(path: Path) -> None:
+def stop_waiting(folder: Path, name: str) -> None:
     """A run that waited in a queue and is not in it any more is stopped; `resume` begins it."""
-    if is_name_of_run(path) and is_run(path):
+    path = folder / name
+    if is_name(name) and not path.is_symlink() and is_run(path):
         origin = checked_origin(path)
         if origin["status"] == "waiting":
             write_json(path / ORIGIN, {**origin, "status": "stopped", "updated": now().isoformat(timespec="seconds")})
 
 
-def is_name_of_run(path: Path) -> bool:
-    """Whether a path ends in one plain name, and not in a way out of its folder."""
-    return path.name not in ("", ".", "..") and not path.is_symlink()
+def is_name(name: str) -> bool:
+    """Whether a text may be the name of one file or folder."""
+    return (
+        bool(name)
+        and name == Path(name).name
+        and name not in (".", "..")
+        and "\0" not in name
+        and len(name.encode()) <= LONGEST_NAME
+    )
 
 
 def is_run(path: Path) -> bool:

@@ -210,7 +210,7 @@ class Queue:
             db.execute("DELETE FROM jobs WHERE id = ? AND status != ?", (number, WORKING))
             (left,) = db.execute("SELECT COUNT(*) FROM jobs WHERE run = ?", (job.run,)).fetchone()
         if not left:
-            stop_waiting(self.folder / job.run)
+            stop_waiting(self.folder, job.run)
         return job
 
     # What workers do.
