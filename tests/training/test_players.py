@@ -921,3 +921,12 @@ def test_pairs_that_play_together_are_named_and_too_few_runs_are_told():
     assert "4 runs in 2 groups that play together are too few" in found.verdict
     flat = replace(found, means=np.full((4, 4), 3.0) + 0.1 * np.eye(4), lows=means - 1, highs=means + 1)
     assert flat.groups == (names,)
+
+
+def test_a_team_that_has_earned_nothing_yet_is_not_told_that_what_one_gets_the_other_loses(tmp_path):
+    team = Team(weights={"paid": 0.0})
+    run = jm.train(team, jm.QLearning(), steps=2_000, copies=1, folder=tmp_path, lane="plain")
+    assert len(run.episodes) > 100
+    assert run.episodes["return"].eq(0.0).all()
+    assert "no best policy is kept" not in (run.path / "log.txt").read_text()
+    assert run.best.decisions > 0

@@ -105,8 +105,9 @@ class Reports(SessionObserver):
                     f"Lower `learning_rate`, scale rewards that are large by their weights, or set `gradient_clip`."
                 )
         so_far.good = so_far.policy(loop)
-        so_far.best.judge_recent(so_far.good)
-        if so_far.best.tells_nothing and not self._told_best:
+        if not so_far.best_is_nobodys:
+            so_far.best.judge_recent(so_far.good)
+        elif not self._told_best:
             self._told_best = True
             so_far.tell(
                 "no best policy is kept: what one player gets the other loses, so the mean return over players is the same for every policy. Let one learn "

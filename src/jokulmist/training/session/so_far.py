@@ -12,7 +12,7 @@ import numpy as np
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.spaces.player_actions import own_name, owner_of
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint
-from jokulmist.records.episodes import CONSTANT, telling_return
+from jokulmist.records.episodes import telling_return
 from jokulmist.records.run_index import LAST
 from jokulmist.training.loops.contract import Loop
 from jokulmist.training.plans.plan import Plan
@@ -57,7 +57,7 @@ class SoFar:
         self.recorded = 0
         self.readings: dict[str, float] = {}
         self.good: Policy | None = None
-        self.best = BestPolicy(plan.training.best_by, bool(description.players))
+        self.best = BestPolicy(plan.training.best_by)
         self.elapsed = 0.0
 
     @property
@@ -69,6 +69,11 @@ class SoFar:
     def return_of(self) -> str:
         """The player whose return that is; empty where it is everybody's."""
         return owner_of(self._telling)
+
+    @property
+    def best_is_nobodys(self) -> bool:
+        """Whether the best policy would be judged by a mean over players that has not changed in 100 episodes, because what one gets the other loses."""
+        return self.plan.training.best_by == "return" and len(self.recent) >= LAST and bool(self.return_of)
 
     @property
     def _recent_columns(self) -> dict[str, list[float]]:
@@ -122,8 +127,8 @@ class BestPolicy:
         ``best_by`` of the plan.
     """
 
-    def __init__(self, by: str, players: bool = False) -> None:
-        self._by, self._players = by, players
+    def __init__(self, by: str) -> None:
+        self._by = by
         self._scores: deque[float] = deque(maxlen=LAST)
         self._best: tuple[float, Policy] | None = None
 
@@ -135,16 +140,6 @@ class BestPolicy:
         if self._by in columns:
             self._scores.extend(columns[self._by].tolist())
 
-    @property
-    def tells_nothing(self) -> bool:
-        """Whether the mean over players has been the same in 100 episodes: what one gets the other loses, and no policy is better by it."""
-        return (
-            self._players
-            and self._by == "return"
-            and len(self._scores) >= LAST
-            and float(np.ptp(self._scores)) <= CONSTANT
-        )
-
     def judge(self, score: float, policy: Policy) -> None:
         """Hold the policy if its score is above all before; it is written with the next checkpoint."""
         if math.isfinite(score) and (self._best is None or score > self._best[0]):
@@ -152,7 +147,7 @@ class BestPolicy:
 
     def judge_recent(self, policy: Policy) -> None:
         """Judge by the last 100 episodes, once there are so many."""
-        if len(self._scores) >= LAST and not self.tells_nothing:
+        if len(self._scores) >= LAST:
             self.judge(float(np.mean(self._scores)), policy)
 
     def write(self, path: Path) -> None:
