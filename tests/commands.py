@@ -1,7 +1,9 @@
 """The command line in this process: what a person types, and what comes back."""
 
 import contextlib
+import importlib.util
 import io
+from pathlib import Path
 from typing import NamedTuple
 
 from jokulmist.command.main import main
@@ -24,3 +26,11 @@ def jokulmist(*words, folder="."):
         except SystemExit as ended:
             status = ended.code or 0
     return Done(status, out.getvalue(), said.getvalue())
+
+
+def benchmark(name):
+    """A program of `benchmarks/` as a module, of which a test runs a short form."""
+    spec = importlib.util.spec_from_file_location(name, Path(__file__).parents[1] / "benchmarks" / f"{name}.py")
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module

@@ -1,22 +1,15 @@
 """Cases of the covering array of pairs of features (`benchmarks/crossings.py`), whose crossings failed once."""
 
-import importlib.util
-from pathlib import Path
-
 import pytest
+from commands import benchmark
 
 import jokulmist as jm
 from jokulmist.errors import SettingError
 
-ROOT = Path(__file__).parents[2]
-
 
 @pytest.fixture(scope="module")
 def crossings():
-    spec = importlib.util.spec_from_file_location("crossings", ROOT / "benchmarks" / "crossings.py")
-    module = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(module)
-    return module
+    return benchmark("crossings")
 
 
 def case_of(crossings, **other):

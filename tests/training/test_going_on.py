@@ -1,6 +1,5 @@
 """Runs that are stopped, killed, cut short and gone on with; done again; recorded step by step."""
 
-import importlib.util
 import json
 import os
 import random
@@ -12,7 +11,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
-from commands import jokulmist
+from commands import benchmark, jokulmist
 from places import Corridor, Drift, Lift, Snowfield
 
 import jokulmist as jm
@@ -100,10 +99,7 @@ def test_a_run_that_goes_on_is_the_run_that_never_stopped(kind, tmp_path):
 @pytest.mark.slow
 def test_killed_at_random_moments_the_command_goes_on_to_the_same_bytes():
     """The short form of benchmarks/killed.py, which does this a hundred times."""
-    spec = importlib.util.spec_from_file_location("killed", ROOT / "benchmarks" / "killed.py")
-    program = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(program)
-    found = program.tried("tables, plain", 2, 0.5, seed=random.Random(3).randrange(99))
+    found = benchmark("killed").tried("tables, plain", 2, 0.5, seed=random.Random(3).randrange(99))
     assert found["kills"] == 2
     assert found["equal"] == found["runs"] >= 1
 

@@ -64,16 +64,7 @@ def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
 
     training = plan.training
     lane, why = chosen_lane(plan)
-    trial_steps = TRIAL_DECISIONS if training.steps is None else min(training.steps, TRIAL_DECISIONS)
-    short = training.changed(
-        seeds=training.seeds[:1],
-        steps=trial_steps,
-        episodes=None,
-        evaluate_every=None,
-        best_by="return",
-        stop_when=None,
-    )
-    trial = replace(plan, training=short, observers=())
+    trial = short_trial(plan, TRIAL_DECISIONS if training.steps is None else min(training.steps, TRIAL_DECISIONS))
     train_plan(trial, folder=None)  # compiles, and warms what is kept
     began = time.perf_counter()
     run = train_plan(trial, folder=None)[0]
@@ -96,6 +87,19 @@ def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
         "seconds_a_run": round(seconds * wanted / decisions, 1),
         "megabytes_a_run": round(disk / 1e6 + 0.3, 1),
     }
+
+
+def short_trial(plan: Any, steps: int) -> Any:
+    """The plan with one seed and so many decisions, and nothing that takes time beside the training."""
+    training = plan.training.changed(
+        seeds=plan.training.seeds[:1],
+        steps=steps,
+        episodes=None,
+        evaluate_every=None,
+        best_by="return",
+        stop_when=None,
+    )
+    return replace(plan, training=training, observers=())
 
 
 def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 import time
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -152,24 +151,17 @@ def _compiling_seconds(question: Any) -> float:
     """How much longer a candidate takes than a run whose program is there already: settings that are shapes, such as widths of layers, are compiled anew."""
     import numpy as np
 
+    from jokulmist.command.training import short_trial
     from jokulmist.studies.search.space import with_settings
     from jokulmist.training.train import train_plan
 
     draw, found = np.random.default_rng(0), []
     for _ in range(SAMPLED):
         plan = with_settings(question.plan, question.space.sample(draw))
-        least = plan.copies * plan.agent.decisions_per_update(plan.copies)
-        training = plan.training.changed(
-            seeds=plan.training.seeds[:1],
-            steps=least,
-            episodes=None,
-            evaluate_every=None,
-            best_by="return",
-            stop_when=None,
-        )
+        trial = short_trial(plan, plan.copies * plan.agent.decisions_per_update(plan.copies))
         for _ in range(2):
             began = time.perf_counter()
-            train_plan(replace(plan, training=training, observers=()), folder=None)
+            train_plan(trial, folder=None)
             found.append(time.perf_counter() - began)
     return max(0.0, float(np.mean(found[::2]) - np.mean(found[1::2])))
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from jokulmist.errors import SettingError, listed, nearest
@@ -298,7 +298,7 @@ class Varying:
         vary = (
             {name: how.written() for name, how in self.vary.items()} if isinstance(self.vary, dict) else repr(self.vary)
         )
-        return {"vary": vary, "levels": None if self.levels is None else asdict(self.levels)}
+        return {"vary": vary, "levels": None if self.levels is None else self.levels.written()}
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Varying) and (other.vary, other.levels) == (self.vary, self.levels)

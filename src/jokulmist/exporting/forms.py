@@ -452,10 +452,11 @@ def _allowed(graph: Graph, form: str) -> str:
         if parts == [""]
         else f"by part ({listed(parts)}) one truth value an alternative"
     )
+    called = f"`decide(observation, legal)` takes {which}; everything is allowed where it is left out."
     how = {
-        "python": f"`decide(observation, legal)` takes {which}; everything is allowed where it is left out.",
+        "python": called,
         "c": "Fill a `policy_legal` with 1 or 0 an alternative, and hand it to `policy_decide`.",
-        "javascript": f"`decide(observation, legal)` takes {which}; everything is allowed where it is left out.",
+        "javascript": called,
         "onnx": "The inputs that begin with `legal` are one truth value an alternative.",
     }[form]
     return f"Not everything may be done always. {how}\n\n"

@@ -13,6 +13,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from jokulmist.environments.declaration.description import Description
+from jokulmist.environments.spaces.player_actions import own_name
 
 Array = np.ndarray[Any, Any]
 CONSTANT = 1e-6
@@ -135,7 +136,7 @@ def numbers_of(episodes: Episodes, description: Description) -> dict[str, Array]
     """What is judged by while a run trains: returns, measures, parameters that vary."""
     found = {"return": episodes.returns(description.weights)}
     for player, own in zip(description.players, _shared(episodes, description), strict=True):
-        found[f"{player}.return"] = own
+        found[own_name(player, "return")] = own
     for k, measure in enumerate(description.measures):
         found[measure.name] = episodes.measures[:, k]
     for k, name in enumerate(description.varied):

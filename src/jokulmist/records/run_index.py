@@ -13,6 +13,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from jokulmist.environments.spaces.player_actions import owner_of
 from jokulmist.errors import RecordError, SettingError, listed, nearest
 from jokulmist.records import run_folder as files
 from jokulmist.records.episodes import telling_return
@@ -124,7 +125,7 @@ def _telling(head: list[str], rows: list[list[str]]) -> tuple[str, list[float]]:
     names = [name for name in head if name == "return" or name.endswith(".return")]
     columns = {name: [float(row[head.index(name)]) for row in rows[-LAST:]] for name in names}
     name = telling_return(columns)
-    return name.removesuffix("return").removesuffix("."), columns[name]
+    return owner_of(name), columns[name]
 
 
 def last_returns(path: Path) -> list[float]:

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.pictures import style
-from jokulmist.studies.statistics import ALPHA
+from jokulmist.studies.statistics import ALPHA, NORMAL
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -159,7 +159,7 @@ def rated(names: tuple[str, ...], wins: Array, episodes: int, seed: int = 0) -> 
     middle = np.eye(count + 1)
     middle[:count, :count] -= 1.0 / count
     spread = middle @ spread @ middle.T
-    half = 1.959964 * np.sqrt(np.diag(spread))
+    half = NORMAL * np.sqrt(np.diag(spread))
     ratings = fit[:count] - fit[:count].mean()
     p, cycle = math.nan, tuple[str, ...]()
     if count > 2:

@@ -213,17 +213,20 @@ def max_t_test(groups: Sequence[Strata], pairs: Sequence[tuple[int, int]], draw:
             connected, deals = now, [_dealt(groups, members, draw, alone=len(now) == 1) for members in now]
             each = {pairs[k]: _differences(deals, now, *pairs[k]) for k in left}
         most = np.max([each[pairs[k]] for k in left], axis=0)
-        exact = len(most) < ARRANGEMENTS
-        hits = int(np.sum(most >= observed[left[0]] * (1.0 - 1e-9)))
-        highest = max(highest, hits / len(most) if exact else (hits + 1) / (len(most) + 1))
-        found[left[0]] = min(highest, 1.0)
+        highest = max(highest, _share_above(most, observed[left[0]]))
+        found[left[0]] = highest
         if highest > ALPHA:  # the rest cannot be told apart either; they share what is known by now
             for k in left[1:]:
-                hits = int(np.sum(most >= observed[k] * (1.0 - 1e-9)))
-                found[k] = max(highest, min(1.0, hits / len(most) if exact else (hits + 1) / (len(most) + 1)))
+                found[k] = max(highest, _share_above(most, observed[k]))
             break
         left.pop(0)
     return found
+
+
+def _share_above(deals: Array, observed: float) -> float:
+    """The share of deals at least as uneven as the observed one, which is counted among them where they are drawn."""
+    hits = int(np.sum(deals >= observed * (1.0 - 1e-9)))
+    return hits / len(deals) if len(deals) < ARRANGEMENTS else (hits + 1) / (len(deals) + 1)
 
 
 def _components(pairs: Sequence[tuple[int, int]]) -> list[list[int]]:

@@ -87,15 +87,15 @@ def _worked(queue: Queue, job: Job, ends: threading.Event, say: Say) -> None:
     while holder(path) and not ends.is_set():  # a process that outlived its worker still writes
         ends.wait(LOOK_SECONDS)
     say(f"job {job.id}: {job.command}")
+    # Killed before its first checkpoint, a run has nothing to go on with.
+    start_over = ["--start-over"] if job.words[0] == "resume" and not checkpoints_of(path) else []
     words = [
         sys.executable,
         "-m",
         "jokulmist.work.child",
         str(os.getpid()),
         *(word.replace("{run}", str(path)) for word in job.words),
-        *(
-            ["--start-over"] if job.words[0] == "resume" and not checkpoints_of(path) else []
-        ),  # killed before its first checkpoint
+        *start_over,
     ]
     with tempfile.TemporaryFile() as told:
         child = subprocess.Popen(

@@ -69,9 +69,8 @@ def view_of(spec: Spec, player: str) -> View:
         if any(channel.name.startswith(other) for other in others):
             continue
         own = replace(channel, name=channel.name.removeprefix(f"{player}."))
-        if (
-            action.asks
-        ):  # its decisions skip moments, so replay cannot rebuild a stack from the player's own newest frames
+        # Decisions of its own skip moments, so replay cannot rebuild a stack from the player's newest frames.
+        if action.asks:
             own = replace(own, stacked=1)
         channels.append(own)
         if channel.image:

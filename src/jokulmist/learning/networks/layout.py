@@ -198,13 +198,11 @@ class Convolutional(NetworkSettings):
         return modules.ConvolutionalNetwork(eyes=eyes, layers=tower, activation=self.activation)
 
 
-# The convolutions of an image by the least length of its shorter side.
+# The convolutions of an image by the least length of its shorter side. Those of large ones are of Mnih et al. (2015), "Human-level control
+# through deep reinforcement learning".
 LARGE = 64
 BY_SIZE = (
-    (
-        LARGE,
-        ((32, 8, 4), (64, 4, 2), (64, 3, 1)),
-    ),  # Mnih et al. (2015), "Human-level control through deep reinforcement learning"
+    (LARGE, ((32, 8, 4), (64, 4, 2), (64, 3, 1))),
     (24, ((16, 4, 4), (32, 2, 2))),
     (0, ((16, 3, 1), (16, 3, 2))),
 )
@@ -402,13 +400,13 @@ def fitting(network: Any, spec: Spec) -> Any:
 
 
 def told_of_images(network: Any, spec: Spec) -> str:
-    """What a network sees of the images among the channels, in words; empty where there are none, or it is a function of the user's own."""
+    """What a network sees (`sees ...`) of the images among the channels, in words; empty where there are none, or it is a function of the user's own."""
     network = usual_network(spec) if network is None else network
     if isinstance(network, Recurrent):
         network = usual_network(spec) if network.before is None else network.before
     if not isinstance(network, Convolutional) or not spec.images:
         return ""
-    return f"the network sees {'; '.join(network.told(channel) for channel in spec.images)}"
+    return f"sees {'; '.join(network.told(channel) for channel in spec.images)}"
 
 
 class Layout:

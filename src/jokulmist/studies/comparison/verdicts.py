@@ -43,17 +43,24 @@ def judged_pairs(groups: Mapping[str, stat.Strata], against: str | None = None) 
     tested = [pair for pair in names if set(pair) <= set(able)]
     places = [(able.index(first), able.index(second)) for first, second in tested]
     found = dict(zip(tested, stat.max_t_test([groups[name] for name in able], places, draw), strict=True))
+    # Where even the most uneven deal could not be told from luck, no test can decide.
+    decides = bool(tested) and stat.least_p([groups[name] for name in able]) <= stat.ALPHA
     for first, second in names:
         ours, theirs = groups[first], groups[second]
         low, high = stat.chance_interval(ours, theirs)
-        alone = stat.max_t_test([ours, theirs], [(0, 1)], draw) if (first, second) in found else [math.nan]
+        corrected = found.get((first, second), math.nan)
+        # Two groups alone were tested as a pair already.
+        alone = (
+            corrected
+            if len(able) <= 2 or (first, second) not in found
+            else stat.max_t_test([ours, theirs], [(0, 1)], draw)[0]
+        )
         row: dict[str, Any] = {
             "first": first, "second": second, "difference": stat.difference_of_means(ours, theirs),
-            "chance": stat.chance_of_improvement(ours, theirs), "low": low, "high": high, "p": alone[0], "p_adjusted": found.get((first, second), math.nan),
+            "chance": stat.chance_of_improvement(ours, theirs), "low": low, "high": high, "p": alone, "p_adjusted": corrected,
         }  # fmt: skip
-        # Where even the most uneven deal could not be told from luck, no test can decide.
-        could = (first, second) in found and stat.least_p([groups[name] for name in able]) <= stat.ALPHA
-        row["verdict"] = DIFFERENT if row["p_adjusted"] <= stat.ALPHA else NOT_SHOWN if could else TOO_FEW
+        could = (first, second) in found and decides
+        row["verdict"] = DIFFERENT if corrected <= stat.ALPHA else NOT_SHOWN if could else TOO_FEW
         row["more_seeds"] = _more(row["verdict"], ours, theirs, len(names))
         rows.append(row)
     return rows

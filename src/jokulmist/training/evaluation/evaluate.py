@@ -23,7 +23,7 @@ from jokulmist.environments.declaration.reads import watched
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import plain_form
-from jokulmist.environments.spaces.player_actions import name_in
+from jokulmist.environments.spaces.player_actions import name_in, own_name, owner_of
 from jokulmist.environments.varying import Vary, Varying
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
@@ -58,6 +58,10 @@ def interval_of(mean: float, sd: float, count: int) -> tuple[float, float]:
         return math.nan, math.nan
     half = float(stdtrit(count - 1, 0.975)) * sd / math.sqrt(count)
     return mean - half, mean + half
+
+
+def _sd(returns: Any) -> float:
+    return float(returns.std(ddof=1)) if len(returns) > 1 else math.nan
 
 
 @dataclass(frozen=True)
@@ -105,18 +109,20 @@ class Evaluation:
     @property
     def telling(self) -> str:
         """Whose returns tell something: the first player's where what one gets the other loses, so that the mean over players never changes; else empty, for everybody's."""
-        return telling_return(self.columns).removesuffix("return").removesuffix(".")
+        return owner_of(telling_return(self.columns))
 
     def returns_of(self, player: str) -> np.ndarray[Any, Any]:
         """The returns of a player; of an empty name the mean over players."""
-        found: np.ndarray[Any, Any] = np.asarray(self.columns[f"{player}.return" if player else "return"], np.float64)
+        found: np.ndarray[Any, Any] = np.asarray(
+            self.columns[own_name(player, "return") if player else "return"], np.float64
+        )
         return found
 
     def told_of(self, player: str) -> tuple[float, float, float, float]:
         """Mean, its 95 % interval, and the spread of the returns of a player, as `returns_of` takes it."""
         returns = self.returns_of(player)
-        sd = float(returns.std(ddof=1)) if len(returns) > 1 else math.nan
-        return float(returns.mean()), *interval_of(float(returns.mean()), sd, len(returns)), sd
+        mean, sd = float(returns.mean()), _sd(returns)
+        return mean, *interval_of(mean, sd, len(returns)), sd
 
     @property
     def outcomes(self) -> dict[str, float]:
@@ -149,8 +155,7 @@ class Evaluation:
 
     @property
     def returns(self) -> np.ndarray[Any, Any]:
-        found: np.ndarray[Any, Any] = np.asarray(self.columns["return"], np.float64)
-        return found
+        return self.returns_of("")
 
     @property
     def mean(self) -> float:
@@ -164,7 +169,7 @@ class Evaluation:
     @property
     def sd(self) -> float:
         """Spread of the episodes' returns (n - 1)."""
-        return float(self.returns.std(ddof=1)) if len(self.returns) > 1 else math.nan
+        return _sd(self.returns)
 
     @property
     def interval(self) -> tuple[float, float]:

@@ -22,7 +22,7 @@ from jokulmist.learning.schedules import mover
 from jokulmist.records.episodes import Episodes
 from jokulmist.remote.environment import RemoteLane, RemoteSimulator
 from jokulmist.training.loops.contract import Planned, first_ages
-from jokulmist.training.policies.agent_calls import Calls, as_numpy, calls_for
+from jokulmist.training.policies.agent_calls import Calls, calls_for
 from jokulmist.training.rollouts.rollout_recorder import COPY, Follower, Recorded
 from jokulmist.trees import below, flattened, replaced
 
@@ -271,8 +271,8 @@ class PlainLoop:
             "counters": np.array(counters, np.int64),
             "sums": np.array(self._sums, np.float64),
             "numbers": np.array(list(vars(self._numbers).values()), np.float64),
-            "learner": as_numpy(self._learner),
-            "memory": as_numpy(self._memory),
+            "learner": self._learner,
+            "memory": self._memory,
         }
         if self.turn and not isinstance(self.lane.environment, Simulator):  # before the first turn no episode has begun
             tree["lane"] = self.lane.saved()
@@ -287,7 +287,7 @@ class PlainLoop:
 
     def start_from(self, arrays: dict[str, Any]) -> None:
         """Begin with these arrays of a learner, by path as in `saved`."""
-        whole = {**flattened(as_numpy(self._learner), "learner"), **arrays}
+        whole = {**flattened(self._learner, "learner"), **arrays}
         self._learner = self._calls.restored(self._learner, whole, "learner")
 
     def restore(self, arrays: dict[str, Any]) -> None:

@@ -208,8 +208,9 @@ class Session:
             with heeding_stops() as self.asked:
                 loop = self._loop(planned)
                 for agent, spec, _ in each_agent(self.agent, self.description.spec, self.plan.copies):
-                    if self.kept is None and hasattr(agent, "network"):
-                        self.so_far.tell(told_of_images(agent.network, spec))
+                    told = told_of_images(agent.network, spec) if hasattr(agent, "network") else ""
+                    if told and self.kept is None:
+                        self.so_far.tell(f"the network {told}")
                 cadence = Cadence(self.plan.copies, loop.turns_per_update)
                 self.observers = self._observing(planned, cadence)
                 if self.rollouts is not None:
@@ -355,9 +356,8 @@ class Session:
         """Keep what an evaluation came to."""
         if self.path is not None:
             self.recorder.evaluated(result.columns)
-        if (
-            self.so_far.best.by_evaluation and not result.telling
-        ):  # a mean over players that never changes judges nothing
+        # A mean over players that never changes judges nothing.
+        if self.so_far.best.by_evaluation and not result.telling:
             self.so_far.best.judge(result.mean, policy)
         self.recorder.log(f"evaluated after {policy.decisions} {self.plan.counted}: mean return {result.mean:.6g}")
 

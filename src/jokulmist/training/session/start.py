@@ -95,7 +95,7 @@ def _of_policy(plan: Plan, path: Path) -> Start:
     policy, spec = Policy.open(path), describe(plan.stage).spec
     refuse_mismatch(policy.spec, spec, f"the policy in {path}", f"`{describe(plan.stage).name}`")
     learner = begun_with(plan.agent, plan.agent.shapes(spec, plan.copies), _fresh(plan), policy, str(path))
-    arrays = {name: array for name, array in flattened(as_numpy(learner), LEARNER).items() if not is_replay(name)}
+    arrays = {name: array for name, array in flattened(learner, LEARNER).items() if not is_replay(name)}
     return Start(_fitting(plan, arrays, str(path)), {"run": path.name, "decisions": policy.decisions})
 
 
@@ -105,7 +105,7 @@ def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
     learner = _fresh(plan)
     for group, one in _learning(agent).items():
         prefix = f"{LEARNER}/{group}" if group else LEARNER
-        wanted = flattened(as_numpy(learner[group] if group else learner), prefix)
+        wanted = flattened(learner[group] if group else learner, prefix)
         replays = any(map(is_replay, wanted))
         there = [name for name in arrays if name.startswith(f"{prefix}/") or name == prefix]
         if group and not there:
@@ -160,6 +160,6 @@ def _earlier_states(plan: Plan, learner: Any, found: Arrays) -> Arrays:
         source = next(iter(learning))
         if getattr(one, "past", 0) and any(name.startswith(f"{LEARNER}/{source}/") for name in found):
             kept = type(learning[source]).kept(filled(as_numpy(learner[source]), found, f"{LEARNER}/{source}"))
-            for name, array in flattened(as_numpy(kept), f"{LEARNER}/{group}/past").items():
+            for name, array in flattened(kept, f"{LEARNER}/{group}/past").items():
                 states[name] = np.repeat(array[None], one.past, axis=0)
     return states

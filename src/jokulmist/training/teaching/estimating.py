@@ -146,7 +146,8 @@ def estimate(
     theirs = records.chance
     if theirs is None:
         theirs = chances_of(cloned(records), rows.observed, actions, "sampled")
-    ours = chances_of(policy, rows.observed, actions, act)
+    judged, joint = _judging(policy, rows.observed, act), joint_over(records.spec.action)
+    ours = judged(actions)
     count = int(records.episode.max()) + 1
     length = np.bincount(records.episode)
     place = np.arange(len(records)) - np.concatenate([[0], np.cumsum(length)])[records.episode]
@@ -163,8 +164,10 @@ def estimate(
     last, beyond = weights[:, -1], 0.0
     effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
     if by == "fitted":
-        joint = joint_over(records.spec.action)
-        chances = np.stack([all_chances_of(policy, seen, act, joint) for seen in (rows.observed, rows.last)])
+        every = range(joint.count)
+        chances = np.stack(
+            [all_chances_of(one, len(rows.rewards), joint, every) for one in (judged, _judging(policy, rows.last, act))]
+        )
         index = np.asarray(joint.index(actions))
         mean, refitted, beyond = fitted_returns(records, np.flatnonzero(place == 0), chances, index, discount, seed)
         # They are normal about the mean.
@@ -179,17 +182,10 @@ def estimate(
             [float(mean_of(chance.integers(0, count, count))) for _ in range(RESAMPLES)] if count > 1 else [math.nan]
         )
         low, high = np.quantile(drawn, [0.025, 0.975])
-    never = _unrecorded(policy, records, act)
+    missing = np.setdiff1d(np.arange(joint.count), np.asarray(joint.index(actions)))
+    # The share of its probability on combinations of choices that stand nowhere in the records.
+    never = float(all_chances_of(judged, len(rows.rewards), joint, missing).sum(axis=1).mean()) if len(missing) else 0.0
     return Estimate(mean, (float(low), float(high)), count, effective, outside_of(policy, records), by, never, beyond)
-
-
-def _unrecorded(policy: Policy, records: Records, act: Act) -> float:
-    """The share of a policy's probability on combinations of choices that stand nowhere in the records."""
-    joint = joint_over(records.spec.action)
-    recorded = np.isin(np.arange(joint.count), np.asarray(joint.index(records.rows.actions)))
-    if recorded.all():
-        return 0.0
-    return float(all_chances_of(policy, records.rows.observed, act, joint)[:, ~recorded].sum(axis=1).mean())
 
 
 def outside_of(policy: Policy, records: Records) -> float:
@@ -215,10 +211,9 @@ def chances_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:
     return _judging(policy, observed, act)(actions)
 
 
-def all_chances_of(policy: Policy, observed: Any, act: Act, joint: Any) -> Any:
-    """The chances of all combinations of choices, shape ``(rows, combinations)``."""
-    judged, count = _judging(policy, observed, act), len(observed.age)
-    return np.stack([judged(joint.own(np.full(count, index, np.int32))) for index in range(joint.count)], axis=1)
+def all_chances_of(judged: Callable[[Any], Any], rows: int, joint: Any, combinations: Any) -> Any:
+    """The chances of combinations of choices, by a policy that was asked (`_judging`), shape ``(rows, combinations)``."""
+    return np.stack([judged(joint.own(np.full(rows, index, np.int32))) for index in combinations], axis=1)
 
 
 def _judging(policy: Policy, observed: Any, act: Act) -> Callable[[Any], Any]:

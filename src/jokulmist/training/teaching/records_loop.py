@@ -116,7 +116,7 @@ class RecordsLoop:
         tree = {
             "counters": np.array([self.turn, self._updates], np.int64),
             "sums": self._sums,
-            "learner": as_numpy(self._learner),
+            "learner": self._learner,
         }
         return {name: array for name, array in flattened(tree).items() if not name.startswith(FROM_RECORDS)}
 
@@ -125,7 +125,7 @@ class RecordsLoop:
         import jax
         import jax.numpy as jnp
 
-        whole = {**flattened(as_numpy(self._learner), "learner"), **arrays}
+        whole = {**flattened(self._learner, "learner"), **arrays}
         self.turn, self._updates = map(int, arrays["counters"])
         self.decisions, self._sums = self.turn, arrays["sums"].copy()
         self._learner = jax.tree.map(jnp.asarray, self._calls.restored(as_numpy(self._learner), whole, "learner"))

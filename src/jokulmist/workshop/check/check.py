@@ -60,7 +60,7 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
         raise SettingError(f"`steps` must be a whole number of at least 10; got {steps!r}.")
     report = Report(describe(environment).name)
     if not describe(environment).players:
-        report.seen_of_images = told_of_images(None, describe(environment).spec).removeprefix("the network ")
+        report.seen_of_images = told_of_images(None, describe(environment).spec)
     play: Play | None = None
     report.images = {c.name: f"image {' x '.join(map(str, c.shape))}" for c in describe(environment).spec.images}
     try:

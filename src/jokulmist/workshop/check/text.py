@@ -82,10 +82,8 @@ def show(report: Report, console: Any) -> None:
     for name, level in report.levels.items():
         average, low, high, sd = level.told_of(whose)
         label = "random play" if name == "random" else f"reference {name}"
-        of, won = (
-            f" of {whose}" if whose else "",
-            "".join(f", {what} {share:.0%}" for what, share in level.outcomes.items()),
-        )
+        of = f" of {whose}" if whose else ""
+        won = "".join(f", {what} {share:.0%}" for what, share in level.outcomes.items())
         more = "  (reads more than the agent sees)" if report.sees_more.get(name) else ""
         console.print(f"{label:<20} return{of} {average:.4g}, 95 % [{low:.4g}, {high:.4g}], sd {sd:.3g}{won}{more}")
     if report.simulated:
