@@ -1,16 +1,17 @@
-"""Where two features meet: a covering array of pairs of features as small runs, each of which is refused with a reason, or right in six ways.
+"""Where two features meet: a covering array of pairs of features as small runs, each of which is refused with a reason, or right in every way that is asked.
 
     python benchmarks/crossings.py [--only WORD ...] [--json FILE]
 
-Factors are listed in `FACTORS`; a new feature is a value more. `allpairspy` finds few cases in which every pair of values of two factors stands. Of each case an environment is
+Factors are listed in `FACTORS`; a new feature is a value more. A greedy search (after Cohen et al., 1997, AETG) finds few cases in which every pair of values of two factors stands. Of each case an environment is
 written as a file of a user's own, trained for a few hundred decisions, and asked:
 
-- lanes: the first episodes are the same on the plain and on the compiled lane;
+- lanes: the first episodes are the same on the plain and on the compiled lane; of a remote program, the same as of the simulator that it steps;
 - paid: each recorded return is the weighted sum of its terms, and what was recorded step by step is what the environment does when it is followed;
 - resumed: a run that is cut back to its first checkpoint and gone on with has the same episodes and weights;
-- opened: the policy that is read from the folder evaluates as the one in memory;
+- opened: the policy that is read from the folder, in a new process, evaluates as the one in memory;
 - redone: trained again from its folder, it is the same;
-- exported: as a file of Python it decides the same.
+- taught: a policy that learns from the run's records takes legal actions only, is the same the second time, and a run goes on from it;
+- exported, served: as a file of Python, JavaScript or C, and behind `serve`, it decides the same.
 
 What is refused is printed with its message, to be read: it must name both features. Any other exception is a failure.
 Pairs that are known to be refused (`REFUSED`) are tried alone, so that they hide no other pair; one that is not refused is a failure too.
@@ -18,25 +19,29 @@ Pairs that are known to be refused (`REFUSED`) are tried alone, so that they hid
 
 import argparse
 import json
+import random
 import shutil
+import subprocess
 import sys
 import tempfile
 import time
 import traceback
 import warnings
+from itertools import combinations, product
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
-from allpairspy import AllPairs
 
 import jokulmist as jm
+from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.errors import JokulmistError
+from jokulmist.serving.decisions import Decider
 from jokulmist.training.plans.sources import environment_class
 from jokulmist.training.redo import redo
 
 FACTORS = {
-    "world": ("declared", "simulator", "in processes"),
+    "world": ("declared", "simulator", "in processes", "remote"),
     "method": ("QLearning", "Sarsa", "LinearQ", "DQN", "PPO", "SAC", "Reinforce"),
     "action": ("choice", "parts", "range", "mixed"),
     "masks": ("free", "legal"),
@@ -45,15 +50,18 @@ FACTORS = {
     "modified": ("plain", "delay", "noisy", "sticky", "potential", "clipped"),
     "deciding": ("always", "held", "gated"),
     "varying": ("fixed", "vary", "curriculum"),
-    "more": ("plain", "recurrent", "traces", "novelty", "prioritised", "near bounds"),
+    "more": ("plain", "recurrent", "traces", "novelty", "planning", "prioritised", "near bounds"),
+    "after": ("nothing", "taught"),
     "best": ("return", "evaluation"),
 }
+SIMULATED = ("simulator", "in processes", "remote")
 NETWORKS, TABLES = ("DQN", "PPO", "SAC", "Reinforce"), ("QLearning", "Sarsa", "LinearQ")
 # What a method has no setting for: these pairs cannot be asked.
 ABSENT = {
     "recurrent": TABLES,
     "traces": ("LinearQ", "DQN", "SAC", "Reinforce"),
     "novelty": ("LinearQ",),
+    "planning": ("Sarsa", "LinearQ", "DQN", "PPO", "SAC", "Reinforce"),
     "prioritised": ("QLearning", "Sarsa", "LinearQ", "PPO", "SAC", "Reinforce"),
     "near bounds": (*TABLES, "DQN", "SAC"),
 }
@@ -65,9 +73,13 @@ REFUSED = [
     *(("players", players, "more", "novelty") for players in ("turns", "at once")),
     ("masks", "legal", "modified", "sticky"),
     *(("world", world, "deciding", "gated") for world in ("simulator", "in processes")),
-    *(("world", world, "modified", "potential") for world in ("simulator", "in processes")),
+    *(("world", world, "modified", "potential") for world in SIMULATED),
+    *(("after", "taught", "method", method) for method in ("Sarsa", "PPO", "SAC", "Reinforce")),
+    *(("after", "taught", "players", players) for players in ("turns", "at once")),
 ]
 STEPS, CHECKPOINT, COPIES = 320, 160, 2
+FORMS = ("python", "javascript", "c")
+ROOT = Path(__file__).parents[1]
 ACTIONS = {
     "choice": ('jm.Choice("down", "stay", "up")', "a - 1.0"),
     "parts": ('jm.Actions(valve=jm.Choice("down", "stay", "up"), lamp=jm.Choice(2))', "a.valve - 1.0 + 0.1 * a.lamp"),
@@ -220,6 +232,72 @@ def height(state):
 '''
 
 
+def program_of(case):
+    """The simulator as a program at the other end of a connection."""
+    several, image = case["players"] != "alone", "image" in case["seen"]
+    parts = {
+        "choice": {"kind": "choice", "labels": ["down", "stay", "up"]},
+        "lamp": {"kind": "choice", "labels": ["0", "1"]},
+        "range": {"kind": "range", "low": -1.0, "high": 1.0},
+    }
+    action = {
+        "parts": {"kind": "parts", "parts": {"valve": parts["choice"], "lamp": {**parts["lamp"], "labels": 2}}},
+        "mixed": {"kind": "parts", "parts": {"valve": parts["choice"], "push": parts["range"]}},
+    }.get(case["action"]) or parts[case["action"]]
+    legal = case["masks"] == "legal" and case["action"] != "range"
+    described = {
+        "name": "Weir",
+        "observation": {
+            "level": {"low": 0.0, "high": 10.0},
+            "hour": {"low": 0.0, "high": 40.0},
+            **({"gauge": {"image": True, "shape": [6, 6, 1]}} if image else {}),
+        },
+        "action": {"first": action, "second": action} if several else action,
+        "terms": {"comfort": 1.0, "effort": -0.1},
+        "endings": ["dry"],
+        "measures": {"highest": "max"},
+        "parameters": {"rain": {"value": 0.5, "low": 0.0, "high": 2.0}},
+        "time_limit": 12,
+        "decide_every": 2 if case["deciding"] == "held" else 1,
+        **({"players": ["first", "second"]} if several else {}),
+        "says": [*(["legal"] if legal else []), *(["turn"] if case["players"] == "turns" else [])],
+    }
+    return f"""import json, sys
+from types import SimpleNamespace
+
+sys.path.insert(0, {str(ROOT / "clients" / "python")!r})
+import arenas
+from weir import Weir
+
+
+def bare(value):
+    return json.loads(json.dumps(value, default=lambda own: own.tolist()))
+
+
+def parts(action):
+    return SimpleNamespace(**{{name: parts(own) for name, own in action.items()}}) if isinstance(action, dict) else action
+
+
+class Made:
+    def begin(self, seed, parameters):
+        self.weir = Weir(**parameters)
+        return self.told(self.weir.begin(seed))
+
+    def advance(self, action):
+        return self.told(self.weir.advance(parts(action)))
+
+    def told(self, outcome):
+        seen = dict(outcome.observation)
+        images = {{name: seen.pop(name).tobytes() for name in ("gauge",) if name in seen}}
+        more = {{name: getattr(outcome, name) for name in ("terms", "measures", "legal", "closed_by")}}
+        told = {{"observation": {{**bare(seen), **images}}, **bare({{name: own for name, own in more.items() if own}})}}
+        return {{**told, "turn": int(outcome.turn)}} if outcome.turn is not None else told
+
+
+arenas.serve(json.loads({json.dumps(described)!r}), Made, arenas=4)
+"""
+
+
 def agent_of(case):
     kind, more = getattr(jm, case["method"]), {}
     network = jm.Recurrent(4, sequence=8, burn_in=2) if case["more"] == "recurrent" else None
@@ -237,6 +315,8 @@ def agent_of(case):
         more["trace_decay"] = 0.8
     if case["more"] == "novelty":
         more["novelty"] = jm.Novelty(0.1)
+    if case["more"] == "planning":
+        more["planning"] = 3
     if case["more"] == "prioritised":
         more["prioritised"] = True
     if case["more"] == "near bounds":
@@ -247,10 +327,15 @@ def agent_of(case):
     return agent
 
 
-def environment_of(case, folder):
+def environment_of(case, folder, inside=False):
+    """The environment of a case; of a remote program the simulator that it steps, where it is asked for `inside` this process."""
     file = folder / "weir.py"
     file.write_text(source_of(case) if case["world"] == "declared" else simulator_of(case))
-    made = environment_class(f"{file}:Weir")()
+    own = environment_class(f"{file}:Weir")
+    made = own()
+    if case["world"] == "remote" and not inside:
+        (folder / "program.py").write_text(program_of(case))
+        made = jm.Remote(command=[sys.executable, str(folder / "program.py")])
     if case["seen"].startswith("stacked"):
         made = made.modified(jm.Stack(3, *(["gauge"] if "image" in case["seen"] else ["level"])))
     modifiers = {
@@ -262,7 +347,7 @@ def environment_of(case, folder):
     if case["modified"] in modifiers:
         made = made.modified(modifiers[case["modified"]])
     if case["modified"] == "potential":
-        module = sys.modules[type(made).__module__]
+        module = sys.modules[own.__module__]
         made = made.modified(jm.Potential(module.height, discount=0.99))
     return made
 
@@ -270,7 +355,7 @@ def environment_of(case, folder):
 def settings_of(case):
     found = {
         "steps": STEPS,
-        "copies": 1 if case["more"] == "traces" else COPIES,
+        "copies": 1 if case["more"] in ("traces", "planning") else COPIES,
         "seed": 3,
         "checkpoint_every": CHECKPOINT,
         "keep_checkpoints": 9,
@@ -329,19 +414,85 @@ def went_on(run, cut):
     return "" if same_trees(gone_on.policy.learner, jm.Run.open(run.path).policy.learner) else "other weights"
 
 
-def tried(case, folder):
+EVALUATES = """
+import json, sys
+import jokulmist as jm
+run = jm.Run.open(sys.argv[1])
+print(json.dumps(jm.evaluate(run.policy, run.environment, episodes=3).returns.tolist()))
+"""
+
+
+def evaluated_anew(path):
+    """The returns of the policy of a run's folder, as a new process evaluates it."""
+    done = subprocess.run([sys.executable, "-W", "ignore", "-c", EVALUATES, path], capture_output=True, text=True)
+    return json.loads(done.stdout) if done.returncode == 0 else done.stderr[-2_000:]
+
+
+def runs_of(case, environment, folder):
+    """A run of each way in which the environment can be stepped, by its name."""
+    plain = {"environment": environment}
+    ways = {
+        "declared": {"plain": {**plain, "lane": "plain"}, "compiled": {**plain, "lane": "compiled"}},
+        "simulator": {"plain": plain},
+        "in processes": {"plain": plain, "processes": {**plain, "processes": True}},
+        "remote": {"plain": {"environment": environment_of(case, folder, inside=True)}, "remote": plain},
+    }[case["world"]]
+    return {
+        way: jm.train(agent=agent_of(case), folder=folder / way, **settings_of(case), **more)
+        for way, more in ways.items()
+    }
+
+
+def taught_wrongly(case, run, environment, folder):
+    """What is wrong with a policy that learns from a run's records."""
+    records = jm.Records.read(run.path / "rollouts", environment)
+    agent = agent_of(case)
+    taught, again = (jm.learn_from(records, agent, steps=20, seed=2) for _ in range(2))
+    if not same_trees(taught.policy.learner, again.policy.learner):
+        return "the same records and seed gave other weights"
+    found = jm.evaluate(taught.policy, environment, episodes=3)
+    if not np.isfinite(found.returns).all():
+        return f"returns of {found.returns}"
+    told = jm.estimate(taught.policy, records, act="sampled")
+    low, high = records.returns.min(), records.returns.max()
+    if not low - 1e-6 <= told.mean <= high + 1e-6:
+        return f"estimated {told.mean} from returns of {low} to {high}"
+    began = jm.train(
+        environment, agent, folder=folder / "after", start=taught.policy, **{**settings_of(case), "steps": 40}
+    )
+    return "" if began.decisions == 40 else f"{began.decisions} decisions after it"
+
+
+def in_words(action, chosen):
+    """An action as `serve` tells it: labels and numbers."""
+    if isinstance(action, jm.Actions):
+        return {name: in_words(part, getattr(chosen, name)) for name, part in parts_of(action).items()}
+    return action.labels[int(chosen)] if isinstance(action, jm.Choice) else np.asarray(chosen).tolist()
+
+
+def served_apart(policy, environment):
+    """How often `serve` decides otherwise than the policy, in an episode that is stepped by hand."""
+    decider, actor, episode = Decider(policy), policy.actor(), environment.episode(seed=5)
+    apart = 0
+    for k in range(6):
+        if episode.over:
+            break
+        seen = {name: np.asarray(value).tolist() for name, value in dict(episode.observation).items()}
+        more = {"session": "one", "begins": k == 0} if policy.remembers else {}
+        legal = episode.legal if policy.spec.masked else None
+        told = decider.decide([decider.read(seen, legal, **more)])[0]
+        chosen = actor.choose(episode.observation, legal=legal)
+        apart += told != in_words(episode.environment.action, chosen)
+        episode.act(chosen)
+    return apart
+
+
+def tried(case, folder, form="python"):
     """What went wrong in a case: by check, in words; empty where nothing did."""
     wrong = {}
-    environment, agent, settings = environment_of(case, folder), agent_of(case), settings_of(case)
+    environment = environment_of(case, folder)
     own = case["world"] == "declared"
-    ways = (
-        {"plain": {"lane": "plain"}, "compiled": {"lane": "compiled"}}
-        if own
-        else {"plain": {}, "processes": {"processes": True}}
-    )
-    if case["world"] == "simulator":
-        del ways["processes"]
-    runs = {way: jm.train(environment, agent, folder=folder / way, **settings, **more) for way, more in ways.items()}
+    runs = runs_of(case, environment, folder)
     wrong |= lanes_apart(case, *runs.values()) if len(runs) > 1 else {}
     for way, run in runs.items():
         frame = run.episodes
@@ -357,35 +508,74 @@ def tried(case, folder):
         if own and resumed:  # a simulator's episodes begin anew
             wrong[f"resumed, {way}"] = resumed
     run = list(runs.values())[-1]
-    opened = jm.Run.open(run.path)
-    ours, theirs = (jm.evaluate(one.policy, environment, episodes=3) for one in (run, opened))
-    if not np.array_equal(ours.returns, theirs.returns):
-        wrong["opened"] = f"{ours.returns} {theirs.returns}"
+    ours = jm.evaluate(run.policy, environment, episodes=3).returns.tolist()
+    theirs = evaluated_anew(run.path)
+    if ours != theirs:
+        wrong["opened"] = f"{ours} {theirs}"
     again = redo(run.path)
     if not again.same:
         wrong["redone"] = str(again)
+    taught = taught_wrongly(case, run, environment, folder) if case["after"] == "taught" else ""
+    if taught:
+        wrong["taught"] = taught
     policy = run.policy if case["players"] == "alone" else run.policy.player("first")
-    made = jm.export(policy, "python", folder / "exported")
+    made = jm.export(policy, form, folder / "exported")
     if not made.ok:
         wrong["exported"] = str(made)
+    if case["players"] == "alone" and served_apart(policy, environment):
+        wrong["served"] = "it decides otherwise"
     return wrong
 
 
-def sensible(values):
-    """Whether a case, or the beginning of one, has no pair that cannot be asked or is known to be refused."""
-    case = dict(zip(FACTORS, values, strict=False))
+def sensible(case):
+    """Whether a case, or a part of one, has no pair that cannot be asked or is known to be refused."""
     if case.get("method") in ABSENT.get(case.get("more"), ()):
+        return False
+    if case.get("world") == "remote" and case.get("deciding") == "gated":  # the protocol has no word for it
         return False
     return not any(case.get(one) == a and case.get(other) == b for one, a, other, b in REFUSED)
 
 
+def filled(case, missing, draw):
+    """A whole case around a pair, with as many of the missing pairs as a greedy choice finds; None where nothing fits."""
+    others = [name for name in FACTORS if name not in case]
+    for name in draw.sample(others, len(others)):
+        ways = [{**case, name: value} for value in draw.sample(FACTORS[name], len(FACTORS[name]))]
+        ways = [way for way in ways if sensible(way)]
+        if not ways:
+            return None
+        case = max(ways, key=lambda way: len(missing & pairs_of(way)))
+    return {name: case[name] for name in FACTORS}
+
+
+def pairs_of(case):
+    return {frozenset(pair) for pair in combinations(case.items(), 2)}
+
+
+def array_of_pairs(tries=30, seed=1):
+    """Few cases in which every pair stands that can be asked."""
+    draw = random.Random(seed)
+    wanted = [
+        {one: a, other: b} for one, other in combinations(FACTORS, 2) for a, b in product(FACTORS[one], FACTORS[other])
+    ]
+    missing = {frozenset(pair.items()) for pair in wanted if sensible(pair)}
+    for pair in wanted:
+        if frozenset(pair.items()) not in missing:
+            continue
+        found = [case for _ in range(tries) if (case := filled(pair, missing, draw))]
+        if found:  # else the two cannot stand together in any case
+            best = max(found, key=lambda case: len(missing & pairs_of(case)))
+            missing -= pairs_of(best)
+            yield best
+
+
 def cases():
     """The cases of the array, and those that are to be refused."""
-    for values in AllPairs(list(FACTORS.values()), filter_func=sensible):
-        yield dict(zip(FACTORS, values, strict=True)), False
+    for case in array_of_pairs():
+        yield case, False
     first = {name: values[0] for name, values in FACTORS.items()}
     for one, a, other, b in REFUSED:
-        settled = {} if one == "method" else {"method": "PPO"}
+        settled = {} if "method" in (one, other) else {"method": "DQN" if one == "after" else "PPO"}
         yield {**first, **settled, one: a, other: b}, True
 
 
@@ -404,7 +594,7 @@ def main():
         with tempfile.TemporaryDirectory() as place:
             try:
                 told = {"": "it is not refused"} if refusal else {}
-                told |= tried(case, Path(place))
+                told |= tried(case, Path(place), FORMS[k % len(FORMS)])
                 status = "wrong" if told else "right"
             except JokulmistError as refused:
                 status, told = "refused", {"": str(refused)}

@@ -9,6 +9,7 @@ from places import Corridor
 from typer.testing import CliRunner
 
 import jokulmist as jm
+from jokulmist.command.comparing import show
 from jokulmist.command.main import app
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.studies.comparison.curves import curve_of, length_of, on_places
@@ -196,7 +197,7 @@ def test_environments_are_normalised_between_random_play_and_reference(runs, tmp
 
 
 @pytest.mark.slow
-def test_grouping_by_a_name_or_its_end_and_what_differs_within(runs, tmp_path):
+def test_grouping_by_a_name_or_its_end_and_what_differs_within(runs, tmp_path, capsys):
     more = trained(tmp_path, agent=jm.QLearning(learning_rate=0.5, exploration=0.4))
     by = grouped([*runs, *more], "learning_rate")
     assert [len(group.runs) for group in by.groups] == [4, 8]
@@ -208,12 +209,16 @@ def test_grouping_by_a_name_or_its_end_and_what_differs_within(runs, tmp_path):
         LookupFailed, match=r"no plan here has a setting `rate`; the runs differ in `agent.learning_rate`"
     ):
         grouped(runs, "rate")
-    with pytest.raises(SettingError, match="there is one group and nothing to compare"):
+    with pytest.raises(
+        SettingError, match=r"there is one group and nothing to compare.*`--set agent.learning_rate=0.1`"
+    ):
         grouped(runs[:4])
     with pytest.raises(SettingError, match="1 run was given"):
         grouped(runs[:1])
     methods = [*runs[:4], *trained(tmp_path, agent=jm.Sarsa(**LEARNS))]
     assert [group.label for group in grouped(methods).groups] == ["QLearning", "Sarsa"]
+    show(jm.compare(methods))
+    assert "2 groups by method\n" in capsys.readouterr().out
 
 
 @pytest.mark.slow

@@ -327,7 +327,9 @@ def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_p
 def test_the_commands_tell_a_search_and_forecast_it(mine, tmp_path):
     (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.0, method="random"))
     dry = jokulmist("tune", "plan.toml", "--dry", "--json", folder=tmp_path)
-    assert json.loads(dry.stdout)["whole_runs_worth"] == 10.0
+    told = json.loads(dry.stdout)
+    assert told["whole_runs_worth"] == 10.0
+    assert told["compiling_seconds"] >= 0.0
     assert not (tmp_path / "runs").exists()
     changed = ("--set", "tuning.candidates=11", "--set", "training.steps=100")
     done = jokulmist("tune", "plan.toml", *changed, "--workers", 1, folder=tmp_path)

@@ -276,6 +276,16 @@ def test_the_newest_checkpoints_are_kept_with_their_replay_memory_and_the_best_p
     assert (machine["memory_megabytes"] > 50).all()
 
 
+def test_a_run_that_was_stopped_at_its_end_evaluates_the_end_once(tmp_path):
+    more = {"best_by": "evaluation", "evaluate_every": 100, "evaluate_episodes": 3, "checkpoint_every": 50}
+    run = jm.train(Corridor(), jm.QLearning(), steps=250, copies=1, lane="plain", folder=tmp_path, **more)
+    evaluated = (run.path / "evaluated.csv").read_text()
+    origin = json.loads((run.path / "origin.json").read_text())
+    (run.path / "origin.json").write_text(json.dumps({**origin, "status": "stopped"}))
+    jm.resume(run.path)
+    assert (run.path / "evaluated.csv").read_text() == evaluated
+
+
 @pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_episodes_are_recorded_step_by_step_and_follow_from_each_other(lane, tmp_path):

@@ -42,6 +42,7 @@ def compare(
 def show(found: Any) -> None:
     """The groups, the pairs, and what there is to say of them."""
     from jokulmist.studies.statistics import ALPHA
+    from jokulmist.training.plans.setting_differences import WORDS
 
     columns = {"group": "group", "seeds": "seeds", "score": "interquartile_mean", "low": "ci95_low", "high": "ci95_high",
                "median": "median", "sd": "sd", "learned": "learned", "area": "area"}  # fmt: skip
@@ -50,7 +51,7 @@ def show(found: Any) -> None:
         shown = {title: row[name] for name, title in columns.items()}
         shown["learned"] = "-" if math.isnan(row["learned"]) else f"{row['learned']:.0%}"
         rows.append(shown)
-    by = f" by {', '.join(found.by)}" if found.by else ""
+    by = f" by {', '.join(WORDS.get(name, name) for name in found.by)}" if found.by else ""
     typer.echo(f"Final {found.value} of each seed, {len(rows)} groups{by}\n")
     print_table(rows)
     if found.level is not None:

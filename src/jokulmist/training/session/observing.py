@@ -50,7 +50,7 @@ class Border:
     now : float
         The clock, s.
     last : bool
-        Whether the run ends here as planned.
+        Whether the run ends here, as planned or by what an observer said.
     reported : bool
         Whether a report was made here.
     """
@@ -177,6 +177,8 @@ class Checkpoints(SessionObserver):
         self._kept = time.perf_counter()
 
     def look(self, border: Border) -> str | None:
+        if border.last:  # the end is kept once, after it was evaluated
+            return None
         if border.now - self._kept > self._seconds or (self.every is not None and self.is_due(border)):
             self._keep(border.loop)
             self._kept = time.perf_counter()
