@@ -24,13 +24,11 @@ from jokulmist.errors import (
     listed,
     nearest,
 )
+from jokulmist.plain_files import RECORDS
 from jokulmist.sources.following import Following, rooted
 from jokulmist.sources.keeping import KeptCode, kept_code
 from jokulmist.sources.reading import PREFIX, Modules, source_of
 from jokulmist.sources.trust import SOURCE, refuse_unknown
-
-# What a run's folder, and a search's, has and no other.
-RECORDS = ("origin.json", "search.json")
 
 
 class Plugin:
@@ -148,7 +146,7 @@ def module_of(place: str, folder: Path | None = None) -> ModuleType:
     base = base_of(folder)
     kept = base.kept()
     if kept is not None and place in kept.places:
-        with _told(kept.folder / kept.places[place][1]):
+        with _told(kept.folder / kept.places[place][1], beside=False):
             return kept.module(place)
     if base.is_record and not place.startswith("jokulmist."):
         if not base.current:
@@ -177,10 +175,11 @@ def _from_file(place: str, base: Path | None) -> ModuleType:
 
 
 @contextlib.contextmanager
-def _told(path: Path) -> Iterator[None]:
+def _told(path: Path, beside: bool = True) -> Iterator[None]:
     """A failure while a file of the user's is read, as one message."""
     before = list(sys.path)
-    sys.path.insert(0, str(path.parent))  # for what it imports by name while it runs, and for data beside it
+    if beside:  # what it imports by name while it runs; kept code is loaded from the files that were judged, and from nothing beside
+        sys.path.insert(0, str(path.parent))
     try:
         yield
     except JokulmistError as failure:

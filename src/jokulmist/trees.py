@@ -55,7 +55,7 @@ def filled(model: Any, arrays: dict[str, np.ndarray[Any, Any]], prefix: str = ""
 
 
 def replaced(where: np.ndarray[Any, Any], new: Any, old: Any) -> Any:
-    """A tree of arrays with a leading axis of copies, some of which are taken from another."""
+    """A tree of arrays with a leading axis of copies, or of one player's copies after another's, some of which are taken from another."""
     if isinstance(old, tuple):
         parts = [replaced(where, a, b) for a, b in zip(new, old, strict=True)]
         return type(old)(*parts) if hasattr(old, "_fields") else tuple(parts)
@@ -64,7 +64,8 @@ def replaced(where: np.ndarray[Any, Any], new: Any, old: Any) -> Any:
     if hasattr(old, "__dict__") and not hasattr(old, "shape"):
         return type(old)(**{name: replaced(where, vars(new)[name], vars(old)[name]) for name in vars(old)})
     old, new = np.asarray(old), np.asarray(new)
-    return np.where(where.reshape((-1,) + (1,) * (old.ndim - 1)), new, old)
+    rows = np.tile(where, len(old) // len(where))
+    return np.where(rows.reshape((-1,) + (1,) * (old.ndim - 1)), new, old)
 
 
 def below(arrays: dict[str, np.ndarray[Any, Any]], prefix: str) -> dict[str, np.ndarray[Any, Any]]:

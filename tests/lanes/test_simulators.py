@@ -135,6 +135,40 @@ def test_a_process_that_hangs_is_replaced_and_one_that_always_dies_is_told():
         jm.train(jm.gallery.Ferry(), jm.RandomPlay(), steps=60, processes=True, folder=None)
 
 
+class Pair(Drift):
+    players = ("bow", "stern")
+
+    def advance(self, actions):
+        return super().advance(actions.bow)
+
+
+class Turns(Pair):
+    says_turn = True
+
+    def begin(self, seed):
+        return jm.Outcome(super().begin(seed), turn=0)
+
+    def advance(self, actions):
+        outcome = super().advance(actions)
+        return jm.Outcome(
+            outcome.observation,
+            terms=outcome.terms,
+            closed_by=outcome.closed_by,
+            measures=outcome.measures,
+            turn=self.age % 2,
+        )
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("kind", [Pair, Turns])
+def test_a_lost_process_takes_the_memory_of_each_player_along(kind, monkeypatch):
+    monkeypatch.syspath_prepend(str(Path(__file__).parent))
+    agent = jm.DQN(network=jm.Recurrent(4, sequence=4), replay_start=20, replay_size=200, minibatch=4)
+    run = jm.train(kind(dies_at=4), agent, steps=90, copies=3, processes=True, folder=None)
+    assert "lost" in set(run.episodes["closed_by"])
+    assert run.origin["decisions"] == 90
+
+
 class Frail(Drift):
     most_lost = 0.1
 

@@ -333,6 +333,22 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
     def recorded(memory: Any) -> tuple[Any, ...]:
         return tuple(one for name, kind in kinds for one in kind.recorded(memory[name]["own"]))
 
+    def restarted(memory: Any, new: Any, where: Any) -> Any:
+        """What is open in a lost copy leads nowhere, and what follows is no part of it; what had finished stays."""
+        import numpy as np
+
+        found = {}
+        for name, kind in kinds:
+            kept, rows = memory[name], np.tile(where, len(name.split(TOGETHER)))
+            found[name] = {**kept, "own": kind.restarted(kept["own"], new[name]["own"], rows)}
+            if "age" in kept:
+                found[name]["age"] = np.where(rows, 0, kept["age"])
+            if "open" in kept:
+                *decided, is_open = kept["open"]
+                found[name]["open"] = (*decided, is_open & ~rows)
+                found[name]["left_out"] = kept["left_out"] | rows
+        return found
+
     return type(
         "PlayerAgents",
         (PlayerAgents,),
@@ -341,6 +357,7 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
             "kinds": kinds,
             "kept": staticmethod(kept),
             "recorded": staticmethod(recorded),
+            "restarted": staticmethod(restarted),
             "record_names": tuple(f"{name}.{record}" for name, kind in kinds for record in kind.record_names),
             "reading_names": tuple(f"{name}.{reading}" for name, kind in kinds for reading in kind.reading_names),
             "traced": all(kind.traced for _, kind in kinds),

@@ -27,6 +27,7 @@ from jokulmist.live import forms, views
 from jokulmist.live.folder import RunFolder, told_job
 from jokulmist.live.games import Games
 from jokulmist.live.safety import told
+from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
 from jokulmist.records.lock import holder
 from jokulmist.studies.search.candidates import is_search
@@ -206,7 +207,7 @@ class Live:
         return Response(data, media_type="image/gif")
 
     async def report(self, request: Request) -> Response:
-        path = self.folder.run(request.path_params["name"]) / "report.html"
+        path = plain_file(self.folder.run(request.path_params["name"]) / "report.html")
         if not path.is_file():
             raise LookupFailed("there is no report of this run yet.")
         # In a place of its own: what a report holds can ask nothing of this page.

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.errors import LookupFailed, RecordError
+from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
 from jokulmist.records.run_index import LAST, Row, row_of
 from jokulmist.studies.search.candidates import SEARCH
@@ -152,7 +153,7 @@ def sparks(path: Path) -> list[float]:
 def _readings(path: Path) -> dict[str, list[float]]:
     """Two columns of readings.csv, read without a data frame: there may be thousands of runs."""
     try:
-        with (path / files.READINGS).open(encoding="utf-8") as stream:
+        with plain_file(path / files.READINGS).open(encoding="utf-8") as stream:
             head = stream.readline().strip().split(",")
             lines = [line.rstrip("\n").split(",") for line in stream]
     except (OSError, UnicodeDecodeError):

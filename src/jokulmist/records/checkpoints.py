@@ -12,11 +12,13 @@ from typing import Any, TypeVar
 import numpy as np
 
 from jokulmist.errors import RecordError
+from jokulmist.plain_files import plain_file
 from jokulmist.records.files import read_json, replace_file, synced, write_json
 from jokulmist.trees import flattened
 
 ARRAYS, TRAINING, REPLAY, STATE = "arrays.safetensors", "training.safetensors", "replay.safetensors", "state.json"
 BEST = "best-"
+MOST_ARRAY_BYTES = 1 << 42
 Found = TypeVar("Found")
 
 
@@ -31,6 +33,7 @@ def open_arrays(path: Path) -> tuple[dict[str, np.ndarray[Any, Any]], dict[str, 
     """The arrays of a safetensors file, and what its header says about them."""
     from safetensors import SafetensorError, safe_open
 
+    plain_file(path, MOST_ARRAY_BYTES)
     try:
         with safe_open(path, framework="numpy") as file:
             about = json.loads((file.metadata() or {}).get("about", "{}"))

@@ -17,6 +17,7 @@ import numpy as np
 import tomli_w
 
 from jokulmist.errors import RecordError, RunNotice, SettingError, listed
+from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file, refuse_links
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -45,8 +46,11 @@ def replace_file(path: Path, content: bytes | str) -> None:
     """Write to a temporary name beside the file, then rename: a reader sees the old content or the new."""
     temporary = path.with_name(f".{path.name}.{os.getpid()}.part")
     data = content.encode() if isinstance(content, str) else content
+    refuse_links(path.parent)
     try:
-        temporary.write_bytes(data)
+        temporary.unlink(missing_ok=True)
+        with temporary.open("xb") as stream:  # never through a link
+            stream.write(data)
         temporary.replace(path)
     except OSError as failure:
         temporary.unlink(missing_ok=True)
@@ -64,6 +68,7 @@ def synced(path: Path) -> None:
 
 def shortened(path: Path, size: int) -> None:
     """Cut a file to a size that it had; one that had none goes."""
+    refuse_links(path)
     try:
         if size == 0:
             path.unlink(missing_ok=True)
@@ -83,6 +88,7 @@ def write_json(path: Path, content: Any) -> None:
 
 
 def read_json(path: Path) -> Any:
+    plain_file(path, MOST_TEXT_BYTES)
     try:
         return json.loads(path.read_text(encoding="utf-8"))
     except (OSError, ValueError) as failure:
@@ -97,6 +103,7 @@ def write_toml(path: Path, content: dict[str, Any]) -> None:
 
 def read_toml(path: Path) -> dict[str, Any]:
     """A TOML file; an error names the file, the line and what was expected there."""
+    plain_file(path, MOST_TEXT_BYTES)
     try:
         text = path.read_text(encoding="utf-8")
     except FileNotFoundError:
@@ -156,6 +163,7 @@ def append_rows(path: Path, columns: dict[str, Any]) -> None:
     run while it trains.
     """
     rows = csv_lines(columns, header=False)
+    plain_file(path)
     try:
         with path.open("a+b") as stream:
             with contextlib.suppress(OSError):  # a file system without locks
@@ -203,6 +211,7 @@ def read_csv(path: Path, needed: Sequence[str] = ()) -> pd.DataFrame:
     """
     import pandas as pd
 
+    plain_file(path)
     try:
         data = path.read_bytes()
     except FileNotFoundError:

@@ -61,7 +61,7 @@ def holder(folder: Path) -> str:
     if folder.resolve() in _HELD:
         return ""
     try:
-        descriptor = os.open(folder / LOCK, os.O_RDWR)
+        descriptor = os.open(folder / LOCK, os.O_RDWR | os.O_NOFOLLOW)
     except OSError:
         return ""
     try:
@@ -79,7 +79,7 @@ def _taken(folder: Path) -> int:
     """A file of the folder, locked and with this process written into it."""
     path = folder / LOCK
     try:
-        descriptor = os.open(path, os.O_RDWR | os.O_CREAT, 0o644)
+        descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
     except OSError as failure:
         raise RecordError(
             f"cannot write into {folder}: {failure.strerror}. Copy the folder to a place that you may write to."

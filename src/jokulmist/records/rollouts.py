@@ -19,6 +19,7 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Actions, Choice, Record, split
 from jokulmist.errors import LookupFailed, RecordError, listed
+from jokulmist.plain_files import plain_file
 from jokulmist.records.files import path_of, replace_file
 
 if TYPE_CHECKING:
@@ -411,7 +412,7 @@ def numbers_in(file: Path) -> list[int]:
     from pyarrow import parquet
 
     try:
-        with pa.memory_map(str(file)) as source:
+        with pa.memory_map(str(plain_file(file))) as source:
             found: list[int] = parquet.read_table(source, columns=["episode"])["episode"].unique().to_pylist()
     except (pa.ArrowException, OSError) as failure:
         raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None
@@ -424,7 +425,7 @@ def is_rollouts(file: Path) -> bool:
     from pyarrow import parquet
 
     try:
-        names = set(parquet.read_schema(file).names)
+        names = set(parquet.read_schema(plain_file(file)).names)
     except (pa.ArrowException, OSError):
         return True
     return names >= ROLLOUT_COLUMNS
@@ -435,6 +436,7 @@ def read_table(file: Path, episode: int | None = None) -> tuple[pd.DataFrame, di
     import pyarrow as pa
     from pyarrow import parquet
 
+    plain_file(file)
     try:
         # Opened once: by its name it would be opened twice, and a training may put another in its place in between.
         with pa.memory_map(str(file)) as source:

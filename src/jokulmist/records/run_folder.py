@@ -16,6 +16,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.plain_files import plain_file
 from jokulmist.records.files import (
     append_rows,
     read_json,
@@ -124,8 +125,9 @@ class FolderRecorder:
         append_rows(self.path / MACHINE, {name: np.array([value]) for name, value in row.items()})
 
     def log(self, text: str) -> None:
+        file = plain_file(self.path / LOG)
         try:
-            with (self.path / LOG).open("a", encoding="utf-8") as stream:
+            with file.open("a", encoding="utf-8") as stream:
                 stream.write(f"{self._clock().isoformat(timespec='seconds')} {text}\n")
         except OSError as failure:
             raise RecordError(

@@ -15,6 +15,7 @@ from typing import Any
 
 from jokulmist.environments.spaces.player_actions import owner_of
 from jokulmist.errors import RecordError, SettingError, listed, nearest
+from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
 from jokulmist.records.episodes import telling_return
 from jokulmist.records.files import read_toml
@@ -137,7 +138,7 @@ def last_returns(path: Path) -> list[float]:
 def _last_rows(file: Path, least: int = LAST) -> tuple[list[str], list[list[str]]]:
     """The names of a table's columns, and at least so many of its last whole rows, if it has them."""
     try:
-        with file.open("rb") as stream:
+        with plain_file(file).open("rb") as stream:
             head = stream.readline().decode().strip().split(",")
             first, end = stream.tell(), stream.seek(0, 2)
             size = TAIL_BYTES

@@ -258,7 +258,7 @@ def _action(told: Any, players: Any) -> Any:
     if players and "kind" not in told:
         return {player: _action(own, None) for player, own in told.items()}
     try:
-        return from_described({"shape": (), "unit": "", **told})
+        return from_described(told)
     except ActionError as wrong:
         raise DeclarationError(str(wrong)) from None
 

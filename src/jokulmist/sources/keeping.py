@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import filecmp
 import importlib
 import inspect
 import json
@@ -17,12 +18,12 @@ from types import CodeType, FunctionType, ModuleType
 from typing import Any
 
 from jokulmist.errors import RecordError, SettingError
+from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
 from jokulmist.sources import slices
 from jokulmist.sources.following import Following, is_gallery, names_imported, rooted, versions_of
 from jokulmist.sources.reading import Modules, SourceFile, fingerprint, source_of
-from jokulmist.sources.trust import SOURCE, refuse_unknown
+from jokulmist.sources.trust import INDEX, SOURCE, files_below, refuse_unknown
 
-INDEX = "index.json"
 NOTEBOOK = "notebook"
 MORE = "more-"
 
@@ -141,7 +142,7 @@ def code_of(made: Iterable[Any], place_of: Any, data: Mapping[Any, Iterable[Path
 
 def text_of(path: Path) -> str:
     """The text of a file of Python, in the encoding that it says."""
-    with tokenize.open(path) as stream:
+    with tokenize.open(plain_file(path, MOST_TEXT_BYTES)) as stream:
         return stream.read()
 
 
@@ -298,10 +299,10 @@ class KeptCode:
     def __init__(self, folder: Path) -> None:
         self.folder = folder / SOURCE
         try:
-            self.index: dict[str, Any] = json.loads((self.folder / INDEX).read_bytes())
+            self.index: dict[str, Any] = json.loads(plain_file(self.folder / INDEX, MOST_TEXT_BYTES).read_bytes())
             self.places: dict[str, list[str]] = _texts(self.index["places"], 2)
             self.originals: dict[str, str] = _texts(self.index["originals"])
-        except (ValueError, KeyError, TypeError, RecursionError, OSError):
+        except (ValueError, KeyError, TypeError, RecursionError, OSError, RecordError):
             raise RecordError(
                 f"{self.folder / INDEX} cannot be read, so the run's own code is not found. Look at the run with `--current`, or "
                 f"bring the file back."
@@ -321,7 +322,9 @@ class KeptCode:
     def _modules(self, prefix: str) -> Modules:
         folder = self.folder / prefix
         found = {}
-        for path in sorted(folder.rglob("*.py")):
+        for path in files_below(folder):
+            if path.suffix != ".py":
+                continue
             below = path.relative_to(folder)
             if not prefix and below.parts[0].startswith(MORE):
                 continue
@@ -329,7 +332,7 @@ class KeptCode:
             package = parts[-1] == "__init__"
             name = ".".join(parts[:-1] if package else parts)
             original = self.originals.get(f"{prefix}{below.as_posix()}", "")
-            found[name] = SourceFile(name, path.resolve(), package, original)
+            found[name] = SourceFile(name, plain_file(path, MOST_TEXT_BYTES).resolve(), package, original)
         return Modules.of(found, {name: place for place, (root, name) in self.places.items() if root == prefix})
 
     def _live(self, place: str, modules: Modules, name: str) -> ModuleType | None:
@@ -360,10 +363,10 @@ class KeptCode:
             if beside and layout.endswith(".py"):
                 continue
             try:
-                same = Path(original).read_bytes() == (self.folder / layout).read_bytes()
-                if not same:
+                ours, kept = plain_file(Path(original)), plain_file(self.folder / layout)
+                if not filecmp.cmp(ours, kept, shallow=False):
                     found[original] = "changed"
-            except OSError:
+            except (OSError, ValueError, RecordError):
                 found[original] = "gone"
         return found
 

@@ -11,11 +11,13 @@ import contextlib
 import fcntl
 import hashlib
 import os
+import stat
 from pathlib import Path
 
 from jokulmist.errors import UntrustedCode
+from jokulmist.plain_files import plain_file
 
-SOURCE = "source"
+SOURCE, INDEX = "source", "index.json"
 # How the program is reached that a run was trained on, and what it says of itself.
 REMOTE_FILE = "remote.json"
 _NOW: set[str] = set()
@@ -29,16 +31,32 @@ def store() -> Path:
     return base / "jokulmist" / "trusted"
 
 
-def _judged(source: Path) -> list[Path]:
-    """The files below a folder that run something: code, and how a program is reached."""
-    return sorted([*source.rglob("*.py"), *source.glob(REMOTE_FILE)])
+def files_below(source: Path) -> list[Path]:
+    """The files below a folder of kept code.
+
+    Raises
+    ------
+    UntrustedCode
+        When one is a link or no regular file: it could be other code, or elsewhere, at any time.
+    """
+    found = []
+    for folder, names, files in os.walk(source):
+        for name in (*names, *files):
+            path = Path(folder, name)
+            kind = path.lstat().st_mode
+            if not (stat.S_ISREG(kind) or stat.S_ISDIR(kind)):
+                raise UntrustedCode(f"{path} is a link or no regular file, and kept code has none. Remove it.", source)
+            if stat.S_ISREG(kind):
+                found.append(path)
+    return sorted(found)
 
 
 def digest(source: Path) -> str:
-    """64 hexadecimal digits of all Python files below a folder, and of how a program is reached, by place and content."""
+    """64 hexadecimal digits of all files below a folder, by place and content."""
     found = hashlib.sha256()
-    for path in _judged(source):
-        content = hashlib.sha256(path.read_bytes()).hexdigest()
+    for path in files_below(source):
+        with plain_file(path).open("rb") as stream:
+            content = hashlib.file_digest(stream, "sha256").hexdigest()
         found.update(f"{path.relative_to(source).as_posix()}\0{content}\n".encode())
     return found.hexdigest()
 
@@ -78,7 +96,7 @@ def refuse_unknown(source: Path) -> None:
     """Raise `UntrustedCode` where the code below a folder was neither trained nor trusted here."""
     if _EVERYTHING or is_known(digest(source)):
         return
-    names = [path.relative_to(source).as_posix() for path in _judged(source)]
+    names = [path.relative_to(source).as_posix() for path in files_below(source) if path.name != INDEX]
     told = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
     raise UntrustedCode(
         f"{source.parent} holds code ({told}) that was not trained on this machine by you, and this would run it. Look at it in {source}; "

@@ -63,6 +63,14 @@ class QLearning(TableAgent):
             )
         return shapes
 
+    def refuse_copies(self, shapes: Shapes) -> None:
+        super().refuse_copies(shapes)
+        if shapes.planning and shapes.copies > 1:
+            raise SettingError(
+                f"planning follows one player of one copy, and `QLearning` has {shapes.copies}. Use `copies=1`, and an agent of its own for each "
+                f"player, with `planning`."
+            )
+
     @staticmethod
     def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Table:
         learner = TableAgent.fresh_learner(shapes, numbers, noise)
@@ -75,8 +83,6 @@ class QLearning(TableAgent):
         after, memory, readings = TableAgent.learn(shapes, numbers, learner, memory, experience, noise)
         if not shapes.planning:
             return after, memory, readings
-        if shapes.copies > 1:
-            raise SettingError("planning follows one copy. Use `copies=1` with `planning`.")
         import jax
         import jax.numpy as jnp
 

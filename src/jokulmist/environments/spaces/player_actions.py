@@ -204,7 +204,9 @@ def from_described(described: Mapping[str, Any]) -> Action:
         labels = described["labels"]
         return Choice(labels) if isinstance(labels, int) else Choice(*labels)
     if described["kind"] == "range":
-        return Range(described["low"], described["high"], shape=described["shape"], unit=described["unit"])
+        return Range(
+            described["low"], described["high"], shape=described.get("shape", ()), unit=described.get("unit", "")
+        )
     if described["kind"] == "players":
         return PlayerActions.from_described(described)
     return Actions(**{name: from_described(part) for name, part in described["parts"].items()})  # type: ignore[arg-type]

@@ -14,6 +14,7 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.pictures.replay import save_replay
 from jokulmist.pictures.report import charts
+from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
 from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import LOG
 from jokulmist.records.run_index import row_of
@@ -118,7 +119,8 @@ def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say) -> 
     """What one run's part of the page says."""
     assert run.path is not None
     origin, plan = run.origin, run.written_plan
-    log = (run.path / LOG).read_text(encoding="utf-8", errors="replace") if (run.path / LOG).exists() else ""
+    file = plain_file(run.path / LOG, MOST_TEXT_BYTES)
+    log = file.read_text(encoding="utf-8", errors="replace") if file.exists() else ""
     lines = log.splitlines()
     cut = [f"... {len(lines) - MOST_LOG} lines before ..."] if len(lines) > MOST_LOG else []
     return {

@@ -17,6 +17,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.player_actions import own_name
+from jokulmist.plain_files import plain_file
 from jokulmist.records.run_folder import EPISODES
 from jokulmist.records.run_index import LAST, tail_of
 from jokulmist.training.runs.run import Run
@@ -281,7 +282,7 @@ def _all(file: Path, course: Course) -> Columns:
     import pyarrow as pa
     from pyarrow import csv
 
-    data = file.read_bytes()
+    data = plain_file(file).read_bytes()
     whole = pa.py_buffer(data[: data.rfind(b"\n") + 1])
     kinds = _kinds(course, pa.float64())
     table = csv.read_csv(whole, convert_options=csv.ConvertOptions(include_columns=list(kinds), column_types=kinds))
@@ -294,7 +295,7 @@ def _pieces(file: Path, course: Course) -> Iterator[Columns]:
 
     kinds = _kinds(course, pa.float32())
     with csv.open_csv(
-        file,
+        plain_file(file),
         csv.ReadOptions(block_size=PIECE_BYTES),
         csv.ParseOptions(invalid_row_handler=lambda row: "skip"),  # a last line that is torn
         csv.ConvertOptions(include_columns=list(kinds), column_types=kinds),

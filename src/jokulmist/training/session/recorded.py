@@ -9,6 +9,7 @@ from typing import Any
 
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.errors import JokulmistError, LookupFailed, RecordError
+from jokulmist.plain_files import plain_file
 from jokulmist.records.files import path_of
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.teaching.records import Records, joined
@@ -76,7 +77,7 @@ def told_of(plan: Plan) -> list[dict[str, Any]]:
         for file in _files(Path(name)):
             digest = hashlib.sha256()
             try:
-                with file.open("rb") as stream:
+                with plain_file(file).open("rb") as stream:
                     while piece := stream.read(PIECE):
                         digest.update(piece)
             except OSError as failure:

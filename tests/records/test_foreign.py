@@ -1,0 +1,141 @@
+"""Folders that came from elsewhere: none of their code runs without a question, nothing outside of them is read or written, and none stops the others."""
+
+import os
+import shutil
+
+import pytest
+from commands import ask_app
+
+import jokulmist as jm
+from jokulmist.errors import RecordError, UntrustedCode
+from jokulmist.live.app import Live
+from jokulmist.records.run_index import rows_in
+from jokulmist.training.plans.sources import environment_class
+
+POND = """
+import jokulmist as jm
+{before}
+
+class Pond(jm.Environment):
+    time_limit = 5
+    class State(jm.State):
+        level: float = jm.seen(low=0.0, high=9.0)
+    action = jm.Choice("shut", "open")
+    def begin(self, draw):
+        return self.State(level=5.0)
+    def advance(self, state, action, draw):
+        return state.replace(level=state.level - action)
+    @jm.reward
+    def full(self, after):
+        return after.level
+"""
+
+
+@pytest.fixture
+def theirs(tmp_path):
+    """The folder of a run that somebody else trained, and the file that its code would write."""
+    (tmp_path / "pond.py").write_text(POND.format(before=""))
+    pond = environment_class("pond.py:Pond", tmp_path)()
+    mine = jm.train(
+        pond, jm.QLearning(bins=3), steps=60, copies=1, record_every=2, lane="plain", folder=tmp_path / "mine"
+    )
+    folder = tmp_path / "runs" / "theirs"
+    shutil.copytree(mine.path, folder)
+    (tmp_path / "pond.py").unlink()
+    return folder, tmp_path / "ran"
+
+
+def writes(ran):
+    return f"open({str(ran)!r}, 'w').close()\n"
+
+
+@pytest.mark.parametrize("how", ["a compiled file", "a package", "a link", "a linked folder"])
+def test_nothing_that_is_put_beside_kept_code_runs(theirs, tmp_path, how):
+    folder, ran = theirs
+    source, elsewhere = folder / "source", tmp_path / "elsewhere"
+    elsewhere.mkdir()
+    (elsewhere / "tools.py").write_text(writes(ran))
+    if how == "a compiled file":
+        import py_compile
+
+        py_compile.compile(str(elsewhere / "tools.py"), cfile=str(source / "numpy.pyc"))
+    elif how == "a package":
+        shutil.copytree(elsewhere, source / "tools.d")
+    elif how == "a link":
+        (source / "tools.py").symlink_to(elsewhere / "tools.py")
+    else:
+        (source / "tools").symlink_to(elsewhere)
+    with pytest.raises(UntrustedCode, match=r"that was not trained on this machine|is a link or no regular file"):
+        _ = jm.Run.open(folder).environment
+    assert not ran.exists()
+
+
+READS = {
+    "episodes.csv": lambda run: run.episodes,
+    "origin.json": lambda run: run.origin,
+    "rollouts": lambda run: run.rollouts,
+    "checkpoints": lambda run: run.policy,
+    "log.txt": lambda run: jm.save_report(run, run.path.parent / "made.html"),
+}
+
+
+@pytest.mark.parametrize("name", READS)
+def test_a_link_inside_of_a_run_leads_nowhere(theirs, tmp_path, name):
+    folder, _ = theirs
+    secret = tmp_path / "secret"
+    shutil.move(folder / name, secret)
+    before = secret.read_bytes() if secret.is_file() else b""
+    (folder / name).symlink_to(secret)
+    for reads in (READS[name], lambda run: jm.resume(run.path, steps=20)):
+        with pytest.raises(
+            (RecordError, UntrustedCode), match=rf"{name} is a link, which may lead out|trained on this"
+        ):
+            reads(jm.Run.open(folder))
+    assert not secret.is_file() or secret.read_bytes() == before
+
+
+def test_a_report_that_is_a_link_is_not_served(theirs, tmp_path):
+    folder, _ = theirs
+    (tmp_path / "secret").write_text("mine")
+    (folder / "report.html").symlink_to(tmp_path / "secret")
+    status, told = ask_app(Live(folder.parent).app(), "/api/run/theirs/report")
+    assert (status, "is a link" in told) == (400, True)
+
+
+def test_a_lock_that_is_a_link_overwrites_nothing(theirs, tmp_path):
+    folder, _ = theirs
+    secret = tmp_path / "secret"
+    secret.write_text("mine")
+    (folder / ".lock").unlink(missing_ok=True)
+    (folder / ".lock").symlink_to(secret)
+    with pytest.raises(RecordError, match="cannot write into"):
+        jm.resume(folder, steps=20)
+    assert secret.read_text() == "mine"
+
+
+def hole(path):
+    path.touch()
+    os.truncate(path, 6 << 30)
+
+
+@pytest.mark.parametrize("name", ["episodes.csv", "origin.json", "plan.toml", "readings.csv"])
+def test_a_pipe_or_a_hole_stops_nothing_else(theirs, name):
+    folder, _ = theirs
+    other = folder.with_name("other")
+    shutil.copytree(folder, other)
+    for make in (os.mkfifo, hole):
+        (folder / name).unlink()
+        make(folder / name)
+        rows, _ = rows_in(folder.parent)
+        assert "other" in [row["run"] for row in rows]
+        if name == "episodes.csv":
+            with pytest.raises(RecordError, match=r"no regular file|nearly all of them holes"):
+                _ = jm.Run.open(folder).episodes
+
+
+def test_an_original_that_is_a_pipe_is_not_waited_for(theirs, tmp_path):
+    folder, _ = theirs
+    pipe = tmp_path / "pond.py"
+    os.mkfifo(pipe)
+    assert str(pipe) in (folder / "source" / "index.json").read_text()
+    assert jm.evaluate(jm.Run.open(folder).policy, jm.Run.open(folder).environment, episodes=2).mean > 0
