@@ -18,6 +18,7 @@ import jokulmist as jm
 from jokulmist.errors import BrokenEnvironment, JokulmistError, LookupFailed, RecordError, SettingError
 from jokulmist.records.checkpoints import checkpoints_of
 from jokulmist.training.progress import SilentDisplay
+from jokulmist.training.session import observing
 
 ROOT = Path(__file__).parents[2]
 SLIM = jm.Dense(16)
@@ -274,6 +275,21 @@ def test_the_newest_checkpoints_are_kept_with_their_replay_memory_and_the_best_p
         run.checkpoint(77)
     machine = pd.read_csv(run.path / "machine.csv")
     assert (machine["memory_megabytes"] > 50).all()
+
+
+def test_checkpoints_come_after_seconds_then_at_growing_intervals(monkeypatch):
+    now, kept = [0.0], []
+    monkeypatch.setattr(observing.time, "perf_counter", lambda: now[0])
+
+    def keep(loop):
+        kept.append(now[0])
+        now[0] += 1.0 if now[0] < 400.0 else 20.0  # what it takes
+
+    checkpoints = observing.Checkpoints(None, 5.0, keep, observing.Cadence(1, 1))
+    while now[0] < 3_000.0:
+        now[0] += 0.5
+        checkpoints.look(observing.Border(None, None, now[0], last=False, reported=False))
+    assert kept == [5.5, 37.0, 98.5, 220.0, 461.5, 1082.0, 1702.5, 2323.0, 2943.5]
 
 
 def test_a_run_that_was_stopped_at_its_end_evaluates_the_end_once(tmp_path):

@@ -1,5 +1,6 @@
 """Jobs that wait: their order, what may be done with each, kills in the middle of a write, and workers that are killed."""
 
+import contextlib
 import json
 import os
 import random
@@ -14,10 +15,14 @@ import time
 
 import pytest
 from commands import jokulmist
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.records.run_index import row_of
+from jokulmist.sources import trust
+from jokulmist.work.jobs import Job
 from jokulmist.work.queue import FILE, Queue
 from jokulmist.work.worker import work
 
@@ -38,7 +43,7 @@ def test_jobs_are_taken_in_order_by_one_worker_each(tmp_path):
     assert queue.take() is None
     assert queue.jobs() == []
     for k in range(30):
-        queue.add(["resume", "{run}"], f"run-{k:02d}")
+        queue.add("resume", f"run-{k:02d}")
     queue.first(30)
     queue.pause(2)
     taken = [queue.take().run]
@@ -56,7 +61,7 @@ def test_jobs_are_taken_in_order_by_one_worker_each(tmp_path):
 
 def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
     queue = Queue(tmp_path)
-    queue.add(["resume", "{run}"], "ferry-ppo-001")
+    queue.add("resume", "ferry-ppo-001")
     assert queue.pause(1).status == "paused"
     assert queue.go_on(1).status == "waiting"
     job = queue.take()
@@ -89,19 +94,20 @@ def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
 
 def test_a_job_that_was_damaged_is_named_and_can_be_dropped(tmp_path):
     queue = Queue(tmp_path)
-    kept, hurt = queue.add(["resume", "{run}"], "a"), queue.add(["resume", "{run}"], "b")
+    kept, hurt = queue.add("resume", "a"), queue.add("resume", "b")
     with sqlite3.connect(queue.file) as db:
-        db.execute("UPDATE jobs SET words = '[1' WHERE id = ?", (hurt,))
+        db.execute("UPDATE jobs SET options = '[1' WHERE id = ?", (hurt,))
+    assert {job.id: job.status for job in queue.jobs()} == {kept: "waiting", hurt: "damaged"}
     with pytest.raises(
         RecordError, match=rf"job {hurt} of the queue was damaged. Drop it: `jokulmist queue drop {hurt}`"
     ):
-        queue.jobs()
+        queue.stop(hurt)
     assert queue.drop(hurt).run == "b"
     assert [job.id for job in queue.jobs()] == [kept]
 
 
 def test_a_kill_in_the_middle_of_a_write_loses_no_job(tmp_path):
-    words = "import sys; from jokulmist.work.queue import Queue; q = Queue(sys.argv[1])\nwhile True: print(q.add(['resume', '{run}'], 'r'), flush=True)"
+    words = "import sys; from jokulmist.work.queue import Queue; q = Queue(sys.argv[1])\nwhile True: print(q.add('resume', 'r'), flush=True)"
     told = 0
     for seed in range(6):
         child = subprocess.Popen([sys.executable, "-c", words, str(tmp_path)], stdout=subprocess.PIPE)
@@ -175,7 +181,7 @@ def test_a_job_stops_cleanly_goes_on_and_tells_why_it_failed(tmp_path):
     (tmp_path / "plan.toml").write_text(PLAN.format(steps=50_000_000))
     jokulmist("train", str(tmp_path / "plan.toml"), "--folder", str(folder), "--queue", "--name", "long")
     queue, ends, words = Queue(folder), threading.Event(), []
-    queue.add(["resume", "{run}"], "gone")
+    queue.add("resume", "gone")
     thread = threading.Thread(target=work, args=(queue,), kwargs={"ends": ends, "say": words.append})
     thread.start()
     until(lambda: (folder / "long" / "episodes.csv").exists())
@@ -222,18 +228,100 @@ def test_a_dropped_job_changes_no_run_outside_of_the_folder(tmp_path):
     (other.path / "origin.json").write_text(before)
     queue = Queue(tmp_path / "ours")
     (tmp_path / "ours").mkdir()
-    queue.drop(queue.add(["resume", "{run}"], "../theirs/other"))
+    with pytest.raises(SettingError, match=r"by its folder's name; got '../theirs/other'"):
+        queue.add("resume", "../theirs/other")
+    number = queue.add("resume", "other")
+    with sqlite3.connect(queue.file) as db:
+        db.execute("UPDATE jobs SET run = '../theirs/other'")
+    assert queue.drop(number).status == "damaged"
     assert (other.path / "origin.json").read_text() == before
 
 
-def test_a_job_that_was_killed_before_its_first_checkpoint_begins_anew(tmp_path):
+def test_a_job_that_was_killed_before_its_first_checkpoint_begins_anew(tmp_path, monkeypatch):
     run = jm.train(jm.gallery.Tarn(), jm.QLearning(), steps=400, lane="plain", folder=tmp_path)
     shutil.rmtree(run.path / "checkpoints")
     origin = json.loads((run.path / "origin.json").read_text())
     (run.path / "origin.json").write_text(json.dumps({**origin, "status": "failed"}))
     queue = Queue(tmp_path)
-    queue.add(["resume", "{run}"], run.name)
-    work(queue, until_empty=True)
+    queue.add("resume", run.name)
+    with (
+        monkeypatch.context() as unreadable
+    ):  # a worker that cannot read the queue for a while leaves no process behind
+        unreadable.setattr(Queue, "job", lambda *_: (_ for _ in ()).throw(RecordError("the queue cannot be used")))
+        work(queue, until_empty=True)
     (job,) = queue.jobs()
     assert (job.status, job.told) == ("done", "")
     assert (run.path / "before-001" / "episodes.csv").exists()
+
+
+def test_a_queue_from_elsewhere_waits_until_it_is_accepted(tmp_path, monkeypatch):
+    queue = Queue(tmp_path)
+    number = queue.add("evaluate", "theirs", episodes=2)
+    queue.add("resume", "second")
+    monkeypatch.setattr(trust, "_SECRET", b"another user's key")
+    assert queue.take() is None
+    told = {job.id: job.told for job in queue.jobs_now()}
+    assert (
+        told[number]
+        == "somebody else added it, or it was added on another machine: `jokulmist queue accept 1` lets it be done"
+    )
+    shown = jokulmist("queue", "accept", number, "--folder", tmp_path)
+    assert shown.returncode == 0, shown.stderr
+    with pytest.raises(SettingError, match="is your own; there is nothing to accept"):
+        queue.accept(number)
+    taken = queue.take()
+    assert taken.words(tmp_path)[:4] == ["evaluate", str(tmp_path / "theirs"), "--episodes", "2"]
+    assert queue.take() is None
+    with sqlite3.connect(queue.file) as db:  # what was signed is what is done
+        db.execute("UPDATE jobs SET run = 'other', status = 'waiting'")
+    assert queue.take() is None
+
+
+@pytest.mark.parametrize("words", [["--trust"], ["evaluate", "{run}", "--trust"]])
+def test_a_job_has_no_words_of_a_command_line(tmp_path, words):
+    queue = Queue(tmp_path)
+    queue.add("resume", "mine")
+    for column in ("verb", "options", "run"):
+        with sqlite3.connect(queue.file) as db:
+            db.execute(f"UPDATE jobs SET {column} = ?", (json.dumps(words),))
+        (job,) = queue.jobs()
+        assert (job.status, job.command) == ("damaged", "")
+    for options in ({"trust": True}, {"steps": "1 --trust"}, {"steps": True}):
+        with pytest.raises(SettingError, match="of `resume`"):
+            queue.add("resume", "mine", **options)
+
+
+VALUES = st.one_of(
+    st.none(), st.integers(-(2**63), 2**63 - 1), st.floats(), st.text(max_size=8), st.binary(max_size=8), st.sampled_from(["waiting", "working", "[]", "{}", "resume"])
+)  # fmt: skip
+
+
+@settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.dictionaries(st.sampled_from(sorted(set(Job.model_fields) - {"id"})), VALUES, min_size=1))
+def test_whatever_stands_in_a_row_is_shown_and_dropped(tmp_path, values):
+    queue = Queue(tmp_path)
+    number = queue.add("resume", "mine")
+    with sqlite3.connect(queue.file) as db, contextlib.suppress(sqlite3.IntegrityError, UnicodeEncodeError):
+        db.execute(
+            f"UPDATE jobs SET {', '.join(f'{name} = ?' for name in values)} WHERE id = ?", (*values.values(), number)
+        )
+    shown = jokulmist("queue", "--folder", tmp_path, "--json")
+    assert shown.returncode == 0, shown.stderr
+    work(queue, until_empty=True) if not any(job.ready for job in queue.jobs()) else None
+    if queue.job(number).status == "working":
+        queue.stop(number)
+        queue.finish(queue.job(number), "stopped")
+    queue.drop(number)
+
+
+def test_what_a_file_declares_beside_its_table_does_not_hang_it(tmp_path, monkeypatch):
+    monkeypatch.setattr("jokulmist.work.queue.PATIENCE_SECONDS", 0.0)
+    monkeypatch.setattr("jokulmist.work.queue.ANSWER_SECONDS", 0.5)
+    queue = Queue(tmp_path)
+    columns = ", ".join(f"n AS {name}" for name in Job.model_fields)
+    with sqlite3.connect(queue.file) as db:
+        db.execute(
+            f"CREATE VIEW jobs AS WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c) SELECT {columns} FROM c"
+        )
+    with pytest.raises(RecordError, match="cannot be used: interrupted"):
+        queue.job(1)

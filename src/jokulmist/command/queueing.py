@@ -14,7 +14,7 @@ import typer
 from jokulmist.command.printing import print_json, print_table
 from jokulmist.errors import SettingError, listed, nearest
 
-VERBS = ("list", "pause", "go-on", "stop", "drop", "first")
+VERBS = ("list", "pause", "go-on", "stop", "drop", "first", "accept")
 
 
 def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | None, json: bool) -> None:
@@ -25,7 +25,7 @@ def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | N
 
     plan, queue = read_plan(plan_file, changes), Queue(folder)
     paths = lay_by(plan, folder, name, ["jokulmist", *sys.argv[1:]])
-    rows = [{"job": queue.add(["resume", "{run}"], path.name), "run": path.name} for path in paths]
+    rows = [{"job": queue.add("resume", path.name), "run": path.name} for path in paths]
     if json:
         print_json(rows)
         return

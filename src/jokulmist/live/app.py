@@ -11,6 +11,7 @@ import signal
 import threading
 import time
 from collections.abc import AsyncIterator, Awaitable, Callable
+from functools import partial
 from importlib.resources import files as package_files
 from pathlib import Path
 from typing import Any
@@ -33,6 +34,7 @@ from jokulmist.records.lock import holder
 from jokulmist.studies.search.candidates import is_search
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.laying import lay_by
+from jokulmist.work.jobs import OPTIONS
 
 LOOK_SECONDS = 0.7
 TEND_SECONDS = 2.0
@@ -54,9 +56,8 @@ PAGE = (
 )
 REPORTS = ("charts.js", "report.css")  # the report's own files, which draw here, too
 KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
-FORMS = ("python", "c", "javascript", "onnx")
-VERBS = ("resume", "redo", "evaluate", "report", "export", "stop")
-JOB_VERBS = {"pause": "pause", "go-on": "go_on", "stop": "stop", "drop": "drop", "first": "first"}
+VERBS = (*OPTIONS, "stop")
+JOB_VERBS = {"pause": "pause", "go-on": "go_on", "stop": "stop", "drop": "drop", "first": "first", "accept": "accept"}
 Answer = Callable[[Request], Awaitable[Response]]
 _DRAWING = threading.Lock()
 
@@ -136,7 +137,7 @@ class Live:
         """See that a worker is there whenever something waits, whether somebody looks or not; never returns."""
         while True:
             with contextlib.suppress(JokulmistError):
-                if any(job.status == "waiting" for job in self.folder.queue.jobs()):
+                if any(job.ready for job in self.folder.queue.jobs()):
                     self.begin_work()
             time.sleep(TEND_SECONDS)
 
@@ -226,8 +227,7 @@ class Live:
             raise LookupFailed(f"a run can be asked to {listed(VERBS)}; got {verb!r:.40}.")
         if verb == "stop":
             return answered(await run_in_threadpool(self._stop, path))
-        words = words_for(verb, asked, self.folder.path)
-        number = await run_in_threadpool(self.folder.queue.add, words, name)
+        number = await run_in_threadpool(partial(self.folder.queue.add, verb, name, **asked))
         self.begin_work()
         return answered(told_job(self.folder.queue.job(number)))
 
@@ -289,7 +289,7 @@ class Live:
         if name is not None and not isinstance(name, str):
             raise SettingError(f"`name` is a text; got {name!r:.40}.")
         paths = lay_by(plan, self.folder.path, name, ["jokulmist", "live"])
-        jobs = [self.folder.queue.job(self.folder.queue.add(["resume", "{run}"], path.name)) for path in paths]
+        jobs = [self.folder.queue.job(self.folder.queue.add("resume", path.name)) for path in paths]
         self.begin_work()
         return {"findings": found, "jobs": [told_job(job) for job in jobs]}
 
@@ -425,37 +425,6 @@ def replayed(path: Path, which: str) -> bytes:
 
     found: bytes = views.EPISODES.of((str(path), "replay", which, policy.decisions), make)
     return found
-
-
-def words_for(verb: str, asked: dict[str, Any], folder: Path) -> list[str]:
-    """The command of a job about a run."""
-    if verb == "resume":
-        steps = number_in(asked, "steps", 0, 10**12, 0)
-        return ["resume", "{run}", *(["--steps", str(steps)] if steps else [])]
-    if verb == "redo":
-        return ["redo", "{run}", "--folder", str(folder)]
-    if verb == "evaluate":
-        return [
-            "evaluate",
-            "{run}",
-            "--episodes",
-            str(number_in(asked, "episodes", 2, 100_000, 100)),
-            "--seed",
-            str(number_in(asked, "seed", 0, 2**31 - 1, 1)),
-        ]
-    if verb == "report":
-        return ["report", "{run}"]
-    form = asked.get("form", "python")
-    if form not in FORMS:
-        raise SettingError(f"`form` is one of {listed(FORMS)}; got {form!r:.40}.")
-    return ["export", "{run}", "--form", form, "--to", f"{{run}}/exported-{form}"]
-
-
-def number_in(asked: dict[str, Any], name: str, least: int, most: int, usual: int) -> int:
-    value = asked.get(name, usual)
-    if isinstance(value, bool) or not isinstance(value, int) or not least <= value <= most:
-        raise SettingError(f"`{name}` is a whole number from {least} to {most:,}; got {value!r:.40}.")
-    return value
 
 
 def whole(text: str) -> int:

@@ -14,7 +14,8 @@ from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
 from jokulmist.records.run_index import LAST, Row, row_of
 from jokulmist.studies.search.candidates import SEARCH
-from jokulmist.work.queue import Job, Queue
+from jokulmist.work.jobs import Job
+from jokulmist.work.queue import Queue
 
 MOST_SPARKS = 32
 Stamp = tuple[Any, ...]
@@ -83,7 +84,7 @@ class RunFolder:
 def told_job(job: Job) -> dict[str, Any]:
     return {
         "id": job.id, "run": job.run, "command": job.command, "status": job.status, "asked": job.asked, "added": job.added, "began": job.began, "ended": job.ended,
-        "told": job.told,
+        "told": job.told, "accepted": job.status == "damaged" or job.mine,
     }  # fmt: skip
 
 

@@ -10,7 +10,9 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import hashlib
+import hmac
 import os
+import secrets
 import stat
 from pathlib import Path
 
@@ -20,6 +22,8 @@ from jokulmist.plain_files import plain_file
 SOURCE, INDEX = "source", "index.json"
 # How the program is reached that a run was trained on, and what it says of itself.
 REMOTE_FILE = "remote.json"
+KEY, KEY_BYTES = "key", 32
+_SECRET: bytes | None = None
 _NOW: set[str] = set()
 _EVERYTHING = False
 
@@ -29,6 +33,36 @@ def store() -> Path:
     home = os.environ.get("XDG_DATA_HOME", "")
     base = Path(home) if home.startswith("/") else Path("~/.local/share").expanduser()
     return base / "jokulmist" / "trusted"
+
+
+def _key() -> bytes:
+    """A secret of this user's on this machine; where none can be kept, of this process."""
+    global _SECRET
+    if _SECRET is None:
+        place = store().with_name(KEY)
+        with contextlib.suppress(OSError):
+            place.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            with contextlib.suppress(FileExistsError):
+                part = place.with_name(f".{KEY}.{os.getpid()}")
+                part.write_bytes(secrets.token_bytes(KEY_BYTES))
+                part.chmod(0o600)
+                try:
+                    os.link(part, place)  # whole, and only where there is none
+                finally:
+                    part.unlink()
+            found = place.read_bytes()
+            _SECRET = found if len(found) == KEY_BYTES else None
+        _SECRET = _SECRET or secrets.token_bytes(KEY_BYTES)
+    return _SECRET
+
+
+def signature(text: str) -> str:
+    """64 hexadecimal digits by which this user knows on this machine what they wrote themselves."""
+    return hmac.new(_key(), text.encode("utf-8", "surrogatepass"), "sha256").hexdigest()
+
+
+def is_signed(text: str, given: str) -> bool:
+    return hmac.compare_digest(signature(text), given.encode("ascii", "replace").decode())
 
 
 def files_below(source: Path) -> list[Path]:

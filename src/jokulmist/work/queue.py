@@ -1,7 +1,8 @@
 """Jobs that wait, in an SQLite file of a folder of runs.
 
 The file is in WAL mode with full synchronisation: a job that was added is there after a power cut, and one that was being added is there whole or not at all. A job is a
-command about a run of the folder, e.g. ``resume tarn-qlearning-001``; a run that was never begun is begun by it.
+verb about a run of the folder, e.g. ``resume tarn-qlearning-001``; a run that was never begun is begun by it. The folder may come from elsewhere: workers take no job that
+this user neither added nor accepted.
 """
 
 from __future__ import annotations
@@ -11,74 +12,41 @@ import os
 import platform
 import sqlite3
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import closing, contextmanager
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from jokulmist.errors import LookupFailed, RecordError, SettingError, listed
-from jokulmist.records.run_folder import stop_waiting
+from jokulmist.plain_files import plain_file
+from jokulmist.records.run_folder import is_name, stop_waiting
+from jokulmist.work.jobs import (
+    DAMAGED,
+    FAILED,
+    PAUSED,
+    STOPPED,
+    WAITING,
+    WORKING,
+    Job,
+    checked_options,
+    job_of,
+    signature_of,
+)
 
 FILE = "queue.sqlite"
-WAITING, WORKING, PAUSED, STOPPED, DONE, FAILED = "waiting", "working", "paused", "stopped", "done", "failed"
-PATIENCE_SECONDS = 30.0
+PATIENCE_SECONDS, ANSWER_SECONDS = 30.0, 10.0
+MOST_TEXT = 1 << 20
 MOST_TRIES = 3
 TABLE = """
 CREATE TABLE IF NOT EXISTS jobs (
-    id INTEGER PRIMARY KEY AUTOINCREMENT, words TEXT NOT NULL, run TEXT NOT NULL, place REAL NOT NULL, status TEXT NOT NULL, asked TEXT NOT NULL DEFAULT '',
+    id INTEGER PRIMARY KEY AUTOINCREMENT, verb TEXT NOT NULL, options TEXT NOT NULL, run TEXT NOT NULL, place REAL NOT NULL, status TEXT NOT NULL, asked TEXT NOT NULL DEFAULT '',
     host TEXT NOT NULL DEFAULT '', process INTEGER NOT NULL DEFAULT 0, since REAL NOT NULL DEFAULT 0, tries INTEGER NOT NULL DEFAULT 0, added REAL NOT NULL,
-    began REAL, ended REAL, told TEXT NOT NULL DEFAULT ''
+    began REAL, ended REAL, told TEXT NOT NULL DEFAULT '', signed TEXT NOT NULL
 )
 """
 
 
-@dataclass(frozen=True)
-class Job:
-    """A job as it stands in the queue.
-
-    Attributes
-    ----------
-    id : int
-    words : tuple of str
-        The command, without the program's name, with the run's folder as ``{run}``.
-    run : str
-        The name of the run that it is about.
-    status : str
-        ``waiting``, ``working``, ``paused``, ``stopped``, ``done`` or ``failed``.
-    asked : str
-        What a worker is asked to do with it: ``pause``, ``stop``, or nothing.
-    host, process, since
-        Of the worker: its machine, its process, and when that process began.
-    tries : int
-        How often a worker took it and was gone.
-    added, began, ended : float or None
-        Seconds since 1970.
-    told : str
-        Why it failed.
-    """
-
-    id: int
-    words: tuple[str, ...]
-    run: str
-    place: float
-    status: str
-    asked: str
-    host: str
-    process: int
-    since: float
-    tries: int
-    added: float
-    began: float | None
-    ended: float | None
-    told: str
-
-    @property
-    def command(self) -> str:
-        return " ".join(word.replace("{run}", self.run) for word in self.words)
-
-
-COLUMNS = ", ".join(Job.__dataclass_fields__)
+COLUMNS = tuple(Job.model_fields)
 
 
 class Queue:
@@ -88,10 +56,10 @@ class Queue:
     --------
     >>> import tempfile
     >>> queue = Queue(tempfile.mkdtemp())
-    >>> queue.add(["resume", "{run}"], "tarn-qlearning-001")
+    >>> queue.add("resume", "tarn-qlearning-001", steps=1000)
     1
     >>> [(job.id, job.status, job.command) for job in queue.jobs()]
-    [(1, 'waiting', 'resume tarn-qlearning-001')]
+    [(1, 'waiting', 'resume tarn-qlearning-001 --steps 1000')]
     """
 
     def __init__(self, folder: str | Path) -> None:
@@ -104,9 +72,16 @@ class Queue:
 
     @contextmanager
     def _opened(self, write: bool = False) -> Iterator[sqlite3.Connection]:
+        plain_file(self.file)
+        until = time.monotonic() + PATIENCE_SECONDS + ANSWER_SECONDS
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
             with closing(sqlite3.connect(self.file, timeout=PATIENCE_SECONDS, isolation_level=None)) as found:
+                found.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, MOST_TEXT)
+                # What a file from elsewhere declares beside its table may take for ever.
+                found.set_progress_handler(lambda: time.monotonic() > until, 100_000)
+                found.row_factory = sqlite3.Row
+                found.execute("PRAGMA trusted_schema = OFF")
                 found.execute("PRAGMA journal_mode = WAL")
                 found.execute("PRAGMA synchronous = FULL")
                 found.execute(TABLE)
@@ -120,27 +95,34 @@ class Queue:
                     found.execute("ROLLBACK")
                     raise
                 found.execute("COMMIT")
-        except (sqlite3.Error, OSError) as failure:
+        except (sqlite3.Error, OSError, UnicodeError, OverflowError) as failure:
             raise RecordError(
                 f"the queue {self.file} cannot be used: {failure}. If it was damaged, move it away: runs that waited in it can be gone on with by `jokulmist resume`."
             ) from None
 
-    def add(self, words: Sequence[str], run: str) -> int:
+    def add(self, verb: str, run: str, /, **options: Any) -> int:
         """Put a job at the end; its number."""
+        if not is_name(run):
+            raise SettingError(f"a job is about a run of {self.folder}, by its folder's name; got {run!r:.80}.")
+        given = checked_options(verb, options).model_dump(exclude_unset=True)
+        now = time.time()
         with self._opened(write=True) as db:
             (last,) = db.execute("SELECT COALESCE(MAX(place), 0) FROM jobs").fetchone()
             made = db.execute(
-                "INSERT INTO jobs (words, run, place, status, added) VALUES (?, ?, ?, ?, ?)",
-                (json.dumps(list(words)), run, last + 1.0, WAITING, time.time()),
+                "INSERT INTO jobs (verb, options, run, place, status, added, signed) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                (verb, json.dumps(given), run, last + 1.0, WAITING, now, signature_of(verb, given, run, now)),
             )
             return int(made.lastrowid or 0)
+
+    def _rows(self, db: sqlite3.Connection, where: str = "", *values: Any) -> list[Job]:
+        return [job_of(dict(row)) for row in db.execute(f"SELECT {', '.join(COLUMNS)} FROM jobs {where}", values)]
 
     def jobs(self) -> list[Job]:
         """All jobs: those that are worked on, then those that wait in their order, then all others, the newest first."""
         if not self.exists:
             return []
         with self._opened() as db:
-            found = [_job(row) for row in db.execute(f"SELECT {COLUMNS} FROM jobs")]
+            found = self._rows(db)
         order = {WORKING: 0, WAITING: 1, PAUSED: 2}
         return sorted(
             found, key=lambda j: (order.get(j.status, 3), j.place if j.status in order else -(j.ended or 0.0))
@@ -150,23 +132,31 @@ class Queue:
         """The same for who looks: a job whose worker on this machine is gone is not worked on; the next worker takes it again."""
         gone = {job.id for job in self._abandoned()}
         lost = "its worker is gone; the next takes it again"
-        return [replace(job, status=WAITING, told=lost) if job.id in gone else job for job in self.jobs()]
+        found = [
+            job.model_copy(update={"status": WAITING, "told": lost}) if job.id in gone else job for job in self.jobs()
+        ]
+        elsewhere = (
+            "somebody else added it, or it was added on another machine: `jokulmist queue accept {}` lets it be done"
+        )
+        return [
+            job.model_copy(update={"told": elsewhere.format(job.id)}) if job.status == WAITING and not job.mine else job
+            for job in found
+        ]
 
-    def job(self, number: int, damaged: bool = False) -> Job:
-        """One job; with `damaged` also one whose words cannot be read, without them."""
+    def job(self, number: int) -> Job:
+        """One job."""
         if self.exists:
             with self._opened() as db:
-                row = db.execute(f"SELECT {COLUMNS} FROM jobs WHERE id = ?", (number,)).fetchone()
-            if row is not None:
-                return _job(row, damaged)
+                found = self._rows(db, "WHERE id = ?", number)
+            if found:
+                return found[0]
         known = ", ".join(str(job.id) for job in self.jobs()[:20])
         raise LookupFailed(f"there is no job {number}; {f'there are {known}' if known else 'the queue is empty'}.")
 
     def _change(self, number: int, allowed: dict[str, dict[str, Any]], verb: str) -> Job:
         """Change a job, by the status that it has."""
         with self._opened(write=True) as db:
-            row = db.execute(f"SELECT {COLUMNS} FROM jobs WHERE id = ?", (number,)).fetchone()
-            job = None if row is None else _job(row)
+            job = next(iter(self._rows(db, "WHERE id = ?", number)), None)
             if job is not None and job.status in allowed:
                 values = allowed[job.status]
                 db.execute(
@@ -175,11 +165,21 @@ class Queue:
                 )
         if job is None:
             return self.job(number)  # which says what there is
+        if job.status == DAMAGED:
+            raise RecordError(f"job {number} of the queue was damaged. Drop it: `jokulmist queue drop {number}`.")
         if job.status not in allowed:
             raise SettingError(
                 f"job {number} is {job.status}, so it cannot be {verb}; jobs that are {listed(allowed)} can."
             )
         return self.job(number)
+
+    def accept(self, number: int) -> Job:
+        """Let a job be done that somebody else added, or that was added on another machine."""
+        job = self.job(number)
+        if job.mine:
+            raise SettingError(f"job {number} is your own; there is nothing to accept.")
+        signed = {"signed": signature_of(job.verb, job.options, job.run, job.added)}
+        return self._change(number, dict.fromkeys((WAITING, PAUSED, STOPPED, FAILED), signed), "accepted")
 
     def pause(self, number: int) -> Job:
         """Let a job wait until it is told to go on; one that is worked on stops cleanly first."""
@@ -203,7 +203,7 @@ class Queue:
 
     def drop(self, number: int) -> Job:
         """Take a job out of the queue; what its run recorded stays."""
-        job = self.job(number, damaged=True)
+        job = self.job(number)
         if job.status == WORKING:
             raise SettingError(f"job {number} is working. Stop it first: `jokulmist queue stop {number}`.")
         with self._opened(write=True) as db:
@@ -220,18 +220,25 @@ class Queue:
         if not self.exists:
             return None
         with self._opened(write=True) as db:
-            row = db.execute(
-                f"SELECT {COLUMNS} FROM jobs WHERE status = ? ORDER BY place, id LIMIT 1", (WAITING,)
-            ).fetchone()
-            if row is None:
+            waiting = self._rows(db, "WHERE status = ? ORDER BY place, id", WAITING)
+            job = next((job for job in waiting if job.ready), None)
+            if job is None:
                 return None
-            job = _job(row)
             host, process, since = worker()
+            now = {
+                "status": WORKING,
+                "asked": "",
+                "host": host,
+                "process": process,
+                "since": since,
+                "began": time.time(),
+                "ended": None,
+                "told": "",
+            }
             db.execute(
-                "UPDATE jobs SET status = ?, asked = '', host = ?, process = ?, since = ?, began = ?, ended = NULL, told = '' WHERE id = ?",
-                (WORKING, host, process, since, time.time(), job.id),
+                f"UPDATE jobs SET {', '.join(f'{name} = ?' for name in now)} WHERE id = ?", (*now.values(), job.id)
             )
-        return self.job(job.id)
+        return job.model_copy(update=now)  # what was checked, and not what the file may have made of it
 
     def give_back(self, job: Job, tried: bool = False) -> None:
         """Let a job wait again, e.g. because its worker ends; with `tried` it counts as a try."""
@@ -266,26 +273,20 @@ class Queue:
         ]
 
 
-def _job(row: Sequence[Any], damaged: bool = False) -> Job:
-    values = dict(zip(Job.__dataclass_fields__, row, strict=True))
-    try:
-        words = json.loads(values["words"])
-        if not isinstance(words, list) or not all(isinstance(word, str) for word in words):
-            raise ValueError
-    except ValueError:
-        if damaged:
-            return Job(**{**values, "words": ()})
-        raise RecordError(
-            f"job {values['id']} of the queue was damaged. Drop it: `jokulmist queue drop {values['id']}`."
-        ) from None
-    return Job(**{**values, "words": tuple(words)})
-
-
 def worker() -> tuple[str, int, float]:
     """This process, as a worker: machine, number, and when it began."""
-    import psutil
+    return platform.node(), os.getpid(), _began(os.getpid())
 
-    return platform.node(), os.getpid(), psutil.Process().create_time()
+
+def _began(process: int) -> float:
+    """When a process began; where the system tells, by a clock that nobody sets."""
+    try:
+        stat = Path(f"/proc/{process}/stat").read_text(encoding="utf-8", errors="replace")
+        return float(stat.rpartition(")")[2].split()[19])
+    except (OSError, IndexError, ValueError):
+        import psutil
+
+        return psutil.Process(process).create_time()
 
 
 def is_at_work(job: Job) -> bool:
@@ -294,6 +295,6 @@ def is_at_work(job: Job) -> bool:
 
     try:
         found = psutil.Process(job.process)
-        return found.status() != psutil.STATUS_ZOMBIE and abs(found.create_time() - job.since) < 1.0
-    except psutil.Error:
+        return found.status() != psutil.STATUS_ZOMBIE and abs(_began(job.process) - job.since) < 1.0
+    except (psutil.Error, ValueError):
         return False

@@ -12,11 +12,11 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from jokulmist.errors import RecordError
-from jokulmist.records.checkpoints import checkpoints_of
+from jokulmist.errors import LookupFailed, RecordError
 from jokulmist.records.lock import holder
 from jokulmist.records.run_folder import checked_origin, is_run
-from jokulmist.work.queue import DONE, FAILED, PAUSED, STOPPED, Job, Queue
+from jokulmist.work.jobs import DONE, FAILED, PAUSED, STOPPED, Job
+from jokulmist.work.queue import Queue
 
 LOOK_SECONDS = 0.5
 AGAIN_SECONDS = 30.0
@@ -67,18 +67,16 @@ def _taking(queue: Queue, until_empty: bool, ends: threading.Event, say: Say) ->
             for job in queue.take_back():
                 say(f"job {job.id} ({job.run}) waits again: its worker was gone")
             job_now = queue.take()
-        except RecordError as trouble:
-            say(str(trouble))
-            job_now = None
-        if job_now is None:
-            if until_empty and not any(job.status == "waiting" for job in queue.jobs()):
+            if job_now is not None:
+                _worked(queue, job_now, ends, say)
+                continue
+            if until_empty and not any(job.ready for job in queue.jobs()):
                 return
-            ends.wait(LOOK_SECONDS)
-            continue
-        try:
-            _worked(queue, job_now, ends, say)
         except (RecordError, OSError) as trouble:
             say(str(trouble))
+            if until_empty:
+                return
+        ends.wait(LOOK_SECONDS)
 
 
 def _worked(queue: Queue, job: Job, ends: threading.Event, say: Say) -> None:
@@ -87,23 +85,14 @@ def _worked(queue: Queue, job: Job, ends: threading.Event, say: Say) -> None:
     while holder(path) and not ends.is_set():  # a process that outlived its worker still writes
         ends.wait(LOOK_SECONDS)
     say(f"job {job.id}: {job.command}")
-    # Killed before its first checkpoint, a run has nothing to go on with.
-    start_over = ["--start-over"] if job.words[0] == "resume" and not checkpoints_of(path) else []
-    words = [
-        sys.executable,
-        "-m",
-        "jokulmist.work.child",
-        str(os.getpid()),
-        *(word.replace("{run}", str(path)) for word in job.words),
-        *start_over,
-    ]
+    words = [sys.executable, "-m", "jokulmist.work.child", str(os.getpid()), *job.words(queue.folder)]
     with tempfile.TemporaryFile() as told:
         child = subprocess.Popen(
             words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=told, start_new_session=True
         )  # fmt: skip
         asked, sent = "", -AGAIN_SECONDS
         while child.poll() is None:
-            wanted = "end" if ends.is_set() else queue.job(job.id).asked
+            wanted = "end" if ends.is_set() else _asked(queue, job, say)
             # An interrupt that lands where Python cannot raise it is lost, so it is sent again.
             if wanted and time.monotonic() - sent > AGAIN_SECONDS:
                 asked, sent = wanted, time.monotonic()
@@ -114,8 +103,17 @@ def _worked(queue: Queue, job: Job, ends: threading.Event, say: Say) -> None:
     _ended(queue, job, child.returncode, asked, last, say)
 
 
+def _asked(queue: Queue, job: Job, say: Say) -> str:
+    """What is to be done with a job at work; nothing, where the queue cannot be read just now."""
+    try:
+        return queue.job(job.id).asked or ""
+    except (RecordError, LookupFailed, OSError) as trouble:
+        say(str(trouble))
+        return ""
+
+
 def _ended(queue: Queue, job: Job, status: int, asked: str, last: str, say: Say) -> None:
-    if status == 0 or (status == 130 and job.words[0] == "resume" and _is_done(queue.folder / job.run)):
+    if status == 0 or (status == 130 and job.verb == "resume" and _is_done(queue.folder / job.run)):
         queue.finish(job, DONE)
         say(f"job {job.id} ({job.run}) is done")
     elif asked == "end":

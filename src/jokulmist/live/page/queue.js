@@ -1,7 +1,7 @@
 // What waits and what is worked on.
 import { ask, button, duration, make, moment } from "./tools.js";
 
-const VERBS = { waiting: ["pause", "first", "stop", "drop"], working: ["pause", "stop"], paused: ["go-on", "stop", "drop"], stopped: ["go-on", "drop"], failed: ["go-on", "drop"], done: ["drop"] };
+const VERBS = { waiting: ["pause", "first", "stop", "drop"], working: ["pause", "stop"], paused: ["go-on", "stop", "drop"], stopped: ["go-on", "drop"], failed: ["go-on", "drop"], done: ["drop"], damaged: ["drop"] };
 
 export function queueView(main, known) {
   const body = make("tbody"), note = make("p", { class: "note" });
@@ -12,7 +12,7 @@ export function queueView(main, known) {
       make("td", {}, make("span", { class: `status ${job.status}` }, job.status), job.asked ? ` (asked to ${job.asked})` : ""),
       make("td", { class: "name" }, make("a", { href: `#/run/${encodeURIComponent(job.run)}` }, job.command)),
       make("td", { class: "wide" }, moment(job.added)), make("td", {}, job.began ? duration((job.ended || now) - job.began) : ""),
-      make("td", {}, known.look ? "" : VERBS[job.status].map(verb => button(verb.replace("-", " "), () => ask(`/api/job/${job.id}/${verb}`, {}), { "aria-label": `${verb.replace("-", " ")} job ${job.id}` }))),
+      make("td", {}, known.look ? "" : (job.accepted ? VERBS[job.status] : ["accept", "drop"]).map(verb => button(verb.replace("-", " "), () => ask(`/api/job/${job.id}/${verb}`, {}), { "aria-label": `${verb.replace("-", " ")} job ${job.id}` }))),
       make("td", { class: "name wrong" }, job.told))));
     const count = status => known.jobs.filter(job => job.status === status).length;
     note.textContent = known.jobs.length ? `${count("working")} at work, ${count("waiting")} waiting` : "Nothing waits. A new run, or `jokulmist train PLAN.toml --queue`, puts something here.";

@@ -18,6 +18,7 @@ from jokulmist.training.session.so_far import SoFar
 
 REPORTS = 200
 DECISIONS_A_LOOK = 1_000
+FIRST_SECONDS, LEAST_PART = 5.0, 30.0
 
 
 @dataclass(frozen=True)
@@ -169,17 +170,23 @@ class MachineRows(SessionObserver):
 
 
 class Checkpoints(SessionObserver):
-    """Keeps all that is needed to go on: every so many minutes, and at turns if the plan says so."""
+    """Keeps all that is needed to go on: after some seconds, then at growing intervals up to so many minutes, and at turns if the plan says so.
+
+    An interval is never so short that keeping takes more than a few per cent of the time.
+    """
 
     def __init__(self, every: int | None, minutes: float, keep: Callable[[Loop], None], cadence: Cadence) -> None:
         self.every = None if every is None else cadence.turns(every)
-        self._seconds, self._keep = 60.0 * minutes, keep
+        self._most, self._keep = 60.0 * minutes, keep
+        self._wait = min(FIRST_SECONDS, self._most)
         self._kept = time.perf_counter()
 
     def look(self, border: Border) -> str | None:
         if border.last:  # the end is kept once, after it was evaluated
             return None
-        if border.now - self._kept > self._seconds or (self.every is not None and self.is_due(border)):
+        if border.now - self._kept > self._wait or (self.every is not None and self.is_due(border)):
+            began = time.perf_counter()
             self._keep(border.loop)
             self._kept = time.perf_counter()
+            self._wait = max(min(2.0 * self._wait, self._most), LEAST_PART * (self._kept - began))
         return None

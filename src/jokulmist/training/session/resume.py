@@ -63,7 +63,7 @@ def resume(
     SettingError
         When the run is still running, or there is nothing more to do.
     RecordError
-        When it has recorded something and no checkpoint can be read, so that going on would begin anew.
+        When it has checkpoints and none can be read, so that going on would begin anew.
 
     Examples
     --------
@@ -184,13 +184,13 @@ def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None
 
 
 def _begin_anew(path: Path, words: list[str], start_over: bool) -> None:
-    """Without a checkpoint a run would begin anew: nothing that was recorded is lost for it."""
+    """Without a checkpoint a run begins anew; what was recorded is put aside. One whose checkpoints are torn is asked about first."""
     recorded = [name for name in (*files.CUT, ROLLOUTS) if (path / name).exists()]
     lost = sorted(one.name for one in (path / files.CHECKPOINTS).glob("*") if not one.name.startswith("."))
     if not recorded and not lost:
         return
-    if not start_over:
-        why = f"no checkpoint can be read ({'; '.join(words)})" if lost else "it was ended before its first checkpoint"
+    if lost and not start_over:
+        why = f"no checkpoint can be read ({'; '.join(words)})"
         still = f"{' and '.join(recorded)} can still be read" if recorded else "nothing else was recorded"
         raise RecordError(
             f"{path} cannot be gone on with: {why}. {still[0].upper()}{still[1:]}. `--start-over` (`start_over=True`) trains it from its beginning and "

@@ -1,0 +1,191 @@
+"""What a job can be: a verb of a short list, options that a model checks, and a run by its name; never words of a command line."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, FiniteFloat, ValidationError, model_validator
+
+from jokulmist.errors import SettingError, listed
+from jokulmist.records.run_folder import is_name
+from jokulmist.sources.trust import is_signed, signature
+
+WAITING, WORKING, PAUSED, STOPPED, DONE, FAILED = "waiting", "working", "paused", "stopped", "done", "failed"
+DAMAGED = "damaged"
+Whole = Annotated[int, Field(strict=True)]
+
+
+class Options(BaseModel):
+    """The options of a verb."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Resume(Options):
+    """Go on with the run, or begin one that waits."""
+
+    steps: Annotated[Whole, Field(ge=0, le=10**12)] = 0
+
+
+class Redo(Options):
+    """Train it again from its record."""
+
+
+class Evaluate(Options):
+    """Play episodes without exploration."""
+
+    episodes: Annotated[Whole, Field(ge=2, le=100_000)] = 100
+    seed: Annotated[Whole, Field(ge=0, lt=2**31)] = 1
+
+
+class Report(Options):
+    """Write its report."""
+
+
+class Export(Options):
+    """Take its policy out."""
+
+    form: Literal["python", "c", "javascript", "onnx"] = "python"
+
+
+Verb = Literal["resume", "redo", "evaluate", "report", "export"]
+OPTIONS: dict[str, type[Options]] = {
+    "resume": Resume,
+    "redo": Redo,
+    "evaluate": Evaluate,
+    "report": Report,
+    "export": Export,
+}
+
+
+def checked_options(verb: str, given: dict[str, Any]) -> Options:
+    """The options of a verb, or `SettingError`."""
+    if verb not in OPTIONS:
+        raise SettingError(f"a job can {listed(OPTIONS)}; got {verb!r:.40}.")
+    try:
+        return OPTIONS[verb].model_validate(given)
+    except ValidationError as wrong:
+        first = wrong.errors()[0]
+        raise SettingError(
+            f"`{'.'.join(map(str, first['loc']))}` of `{verb}`: {first['msg']}; got {first['input']!r:.40}."
+        ) from None
+
+
+def _run_name(name: str) -> str:
+    if not is_name(name):
+        raise ValueError("a run is named by its folder's name")
+    return name
+
+
+class Job(BaseModel):
+    """A job as it stands in the queue.
+
+    Attributes
+    ----------
+    id : int
+    verb : str
+    options : dict
+        As the verb's model has them.
+    run : str
+        The name of the run that it is about.
+    status : str
+        ``waiting``, ``working``, ``paused``, ``stopped``, ``done`` or ``failed``; ``damaged`` where its row cannot be read.
+    asked : str
+        What a worker is asked to do with it: ``pause``, ``stop``, or nothing.
+    host, process, since
+        Of the worker: its machine, its process, and when that process began.
+    tries : int
+        How often a worker took it and was gone.
+    added, began, ended : float or None
+        Seconds since 1970.
+    told : str
+        Why it failed.
+    signed : str
+        By the key of the user who added it, or accepted it.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    id: Whole
+    verb: Verb
+    options: dict[str, Any]
+    run: Annotated[str, AfterValidator(_run_name)]
+    place: FiniteFloat
+    status: Literal["waiting", "working", "paused", "stopped", "done", "failed", "damaged"]
+    asked: Literal["", "pause", "stop"]
+    host: str
+    process: Annotated[Whole, Field(ge=0, lt=2**31)]
+    since: FiniteFloat
+    tries: Annotated[Whole, Field(ge=0)]
+    added: FiniteFloat
+    began: FiniteFloat | None
+    ended: FiniteFloat | None
+    told: str
+    signed: str
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_row(cls, row: Any) -> Any:
+        options = row.get("options")
+        try:
+            return {**row, "options": json.loads(options) if isinstance(options, str) else options}
+        except (ValueError, RecursionError):
+            raise ValueError("its options are no JSON") from None
+
+    @model_validator(mode="after")
+    def _with_whole_options(self) -> Job:
+        checked_options(self.verb, self.options)
+        return self
+
+    @property
+    def mine(self) -> bool:
+        """Whether this user added it, or accepted it."""
+        return is_signed(content_of(self.verb, self.options, self.run, self.added), self.signed)
+
+    @property
+    def ready(self) -> bool:
+        """Whether a worker may take it."""
+        return self.status == WAITING and self.mine
+
+    @property
+    def command(self) -> str:
+        return " ".join(_words(self.verb, self.options, self.run)) if self.status != DAMAGED else ""
+
+    def words(self, folder: Path) -> list[str]:
+        """The command that does it, about a run of a folder."""
+        where = ["--folder", str(folder.absolute())] if self.verb == "redo" else []
+        return [*_words(self.verb, self.options, str((folder / self.run).absolute())), *where]
+
+
+def _words(verb: str, given: dict[str, Any], run: str) -> list[str]:
+    options = checked_options(verb, given)
+    named = [word for name in sorted(options.model_fields_set) for word in (f"--{name}", str(getattr(options, name)))]
+    to = ["--to", f"{run}/exported-{options.form}"] if isinstance(options, Export) else []
+    return [verb, run, *named, *to]
+
+
+def content_of(verb: str, options: dict[str, Any], run: str, added: float) -> str:
+    """What of a job is signed: all that says what is done."""
+    return json.dumps([verb, options, run, added], sort_keys=True)
+
+
+def signature_of(verb: str, options: dict[str, Any], run: str, added: float) -> str:
+    return signature(content_of(verb, options, run, added))
+
+
+def job_of(row: dict[str, Any]) -> Job:
+    """A job from its row; one that was damaged stands for itself as such."""
+    try:
+        return Job.model_validate(row)
+    except (ValidationError, SettingError, UnicodeError):
+        number = row["id"]
+        told = f"it was damaged; drop it: `jokulmist queue drop {number}`"
+        nothing: dict[str, Any] = {
+            name: "" if kind.annotation is str else None for name, kind in Job.model_fields.items()
+        }
+        run = row["run"] if isinstance(row["run"], str) and is_name(row["run"]) else ""
+        return Job.model_construct(
+            **{**nothing, "id": number, "run": run, "status": DAMAGED, "place": 0.0, "added": 0.0, "told": told}
+        )
