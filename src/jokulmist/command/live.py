@@ -33,6 +33,11 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
     page = Live(folder, look, None if workers == 0 else WorkerBeside(folder, workers))
     if not look and workers:
         threading.Thread(target=page.tend, daemon=True).start()
+    if host not in LOOPBACK:
+        typer.echo(
+            "Other machines can reach this port: whoever has the address below can have your runs trained and their code run.",
+            err=True,
+        )
     typer.echo(f"{folder} at {address(host, shown, token)}")
     typer.echo(
         "It can start nothing (--look). Ctrl-C ends the page."

@@ -6,7 +6,6 @@ import asyncio
 import contextlib
 import json
 import os
-import platform
 import signal
 import threading
 import time
@@ -29,8 +28,7 @@ from jokulmist.live.folder import RunFolder, told_job
 from jokulmist.live.games import Games
 from jokulmist.live.safety import told
 from jokulmist.plain_files import plain_file
-from jokulmist.records import run_folder as files
-from jokulmist.records.lock import holder
+from jokulmist.records.lock import holding_process
 from jokulmist.studies.search.candidates import is_search
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.laying import lay_by
@@ -162,12 +160,13 @@ class Live:
         return answered(await run_in_threadpool(views.detail, path, not self.look))
 
     async def compare(self, request: Request) -> Response:
-        names = [name for name in request.query_params.get("runs", "").split(",") if name]
-        by = [name for name in request.query_params.get("by", "").split(",") if name]
+        asked = await body_of(request)
+        names, by = (texts_in(asked, name) for name in ("runs", "by"))
         paths = [self.folder.run(name) for name in dict.fromkeys(names)]
-        return answered(await run_in_threadpool(views.compared, paths, by))
+        return answered(await run_in_threadpool(views.compared, paths, by, not self.look))
 
     async def search(self, request: Request) -> Response:
+        self._refuse_look()
         name = request.path_params["name"]
         if name not in self.folder.searches() or not is_search(self.folder.path / name):
             raise LookupFailed(f"there is no search {name!r:.80} in {self.folder.path}.")
@@ -179,6 +178,7 @@ class Live:
 
     async def _episode(self, request: Request) -> Any:
         """A recorded episode of a run, or one that was kept, and its environment."""
+        self._refuse_look()
         name = request.path_params["name"]
         if request.path_params["of"] == "kept":
             return await run_in_threadpool(self.games.kept_scene, name, self.folder.run)
@@ -237,14 +237,8 @@ class Live:
         for job in queue.jobs():
             if job.run == path.name and job.status in ("working", "waiting", "paused"):
                 return {"told": f"job {job.id} is asked to stop", "job": told_job(queue.stop(job.id))}
-        origin = files.open_folder(path)
-        process = origin.get("process")
-        if (
-            origin["status"] != "running"
-            or not holder(path)
-            or origin.get("host") != platform.node()
-            or not isinstance(process, int)
-        ):
+        process = holding_process(path)
+        if process is None:
             raise SettingError(f"{path.name} is not being trained on this machine.")
         os.kill(process, signal.SIGINT)
         return {"told": f"process {process} is asked to stop"}
@@ -263,7 +257,10 @@ class Live:
 
     async def fields(self, request: Request) -> Response:
         self._refuse_look()
-        use, method = request.query_params.get("environment", ""), request.query_params.get("method", "")
+        asked = await body_of(request)
+        use, method = (asked.get(name, "") for name in ("environment", "method"))
+        if not isinstance(use, str) or not isinstance(method, str):
+            raise SettingError("`environment` and `method` are texts.")
         found: dict[str, Any] = {}
         if use:
             found["environment"] = await run_in_threadpool(forms.fields_of_environment, use, Path.cwd())
@@ -327,7 +324,7 @@ class Live:
 
     def _refuse_look(self) -> None:
         if self.look:
-            raise Refused("this page was started with `--look`: it can start nothing.")
+            raise Refused("this page was started with `--look`: it starts nothing, and runs no code of an environment.")
 
     # The page itself.
 
@@ -347,28 +344,28 @@ class Live:
         def route(path: str, answer: Answer, *methods: str) -> Route:
             return Route(path, heard(answer), methods=list(methods) or ["GET"])
 
-        post = "POST"
+        post = "POST"  # of all that may run code: no link and no image of another page can ask for it
         return Starlette(
             routes=[
                 route("/", self.page),
                 route("/page/{file}", self.page),
                 route("/api/all", self.everything),
                 Route("/api/events", self.events),
-                route("/api/compare", self.compare),
+                route("/api/compare", self.compare, post),
                 route("/api/choices", self.choices),
-                route("/api/fields", self.fields),
+                route("/api/fields", self.fields, post),
                 route("/api/begin", self.begin, post),
-                route("/api/search/{name}", self.search),
-                route("/api/run/{name}", self.run),
-                route("/api/run/{name}/replay/{which}", self.replay),
+                route("/api/search/{name}", self.search, post),
+                route("/api/run/{name}", self.run, post),
+                route("/api/run/{name}/replay/{which}", self.replay, post),
                 route("/api/run/{name}/report", self.report),
                 route("/api/run/{name}/{verb}", self.act, post),
                 route("/api/job/{number}/{verb}", self.job, post),
-                route("/api/episode/{of:str}/{name}/{which}", self.episode),
-                route("/api/episode/{of:str}/{name}/{which}/{moment}/says", self.moment),
-                route("/api/episode/{of:str}/{name}/{which}/{moment}/picture", self.picture),
+                route("/api/episode/{of:str}/{name}/{which}", self.episode, post),
+                route("/api/episode/{of:str}/{name}/{which}/{moment}/says", self.moment, post),
+                route("/api/episode/{of:str}/{name}/{which}/{moment}/picture", self.picture, post),
                 route("/api/games", self.games_begin, post),
-                route("/api/games/{game}/picture", self.game_picture),
+                route("/api/games/{game}/picture", self.game_picture, post),
                 route("/api/games/{game}/{verb}", self.game, post),
             ],
             exception_handlers={404: _nothing, 405: _nothing},
@@ -427,6 +424,13 @@ def replayed(path: Path, which: str) -> bytes:
     return found
 
 
+def texts_in(asked: dict[str, Any], name: str) -> list[str]:
+    found = asked.get(name, [])
+    if not isinstance(found, list) or not all(isinstance(one, str) for one in found):
+        raise SettingError(f"`{name}` is a list of texts; got {found!r:.60}.")
+    return found
+
+
 def whole(text: str) -> int:
     if not text.isdecimal() or len(text) > 15:
         raise SettingError(f"a whole number is asked for; got {text!r:.40}.")
@@ -452,7 +456,23 @@ async def body_of(request: Request) -> dict[str, Any]:
 
 
 def dumped(content: Any) -> bytes:
-    return orjson.dumps(content, option=orjson.OPT_NON_STR_KEYS)
+    try:
+        return orjson.dumps(content, option=orjson.OPT_NON_STR_KEYS)
+    except TypeError:  # a whole number beyond 64 bits, half of a surrogate pair: a record may hold any
+        return orjson.dumps(plain(content), option=orjson.OPT_NON_STR_KEYS)
+
+
+def plain(content: Any) -> Any:
+    """The same, with what JSON of the page cannot hold as text."""
+    if isinstance(content, dict):
+        return {plain(name): plain(value) for name, value in content.items()}
+    if isinstance(content, (list, tuple)):
+        return [plain(value) for value in content]
+    if isinstance(content, str):
+        return content.encode("utf-8", "replace").decode()
+    if isinstance(content, int) and not isinstance(content, bool) and abs(content) >= 2**63:
+        return str(content)
+    return content
 
 
 def answered(content: Any) -> Response:

@@ -9,10 +9,10 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from jokulmist.errors import LookupFailed, RecordError
+from jokulmist.errors import LookupFailed
 from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
-from jokulmist.records.run_index import LAST, Row, row_of
+from jokulmist.records.run_index import LAST, Row, damaged_row, row_of
 from jokulmist.studies.search.candidates import SEARCH
 from jokulmist.work.jobs import Job
 from jokulmist.work.queue import Queue
@@ -116,7 +116,7 @@ def _stamps(folder: Path) -> dict[str, Stamp]:
 
 
 def _row(path: Path) -> Row | None:
-    """A run as a row of the page; None where its record cannot be read."""
+    """A run as a row of the page; None where it is gone."""
     try:
         origin = files.checked_origin(path)
         row = row_of(path, origin)
@@ -130,8 +130,13 @@ def _row(path: Path) -> Row | None:
             "left": _left(path, progress) if status == "running" else None,
             "spark": sparks(path),
         }
-    except (RecordError, KeyError, TypeError, ValueError, AttributeError, OSError):
-        return None
+    except FileNotFoundError:
+        return None  # it was removed just now
+    except Exception:  # whatever somebody wrote there: it stops no other row
+        return {
+            **{name: value for name, value in damaged_row(path.name).items() if name != f"return_last_{LAST}"},
+            "progress": None, "score": None, "left": None, "spark": [],
+        }  # fmt: skip
 
 
 def _left(path: Path, progress: str) -> float | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import secrets
 import threading
 from collections import OrderedDict
@@ -14,12 +13,13 @@ import numpy as np
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.spaces.actions import Choice
-from jokulmist.errors import LookupFailed, SettingError
+from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.live.views import EPISODES, png, recorded
-from jokulmist.records.files import replace_file
+from jokulmist.records.files import read_json, write_json
 from jokulmist.records.rollouts import Rollout, read_rollouts
-from jokulmist.records.run_folder import is_name
+from jokulmist.records.run_folder import ORIGIN, is_name, keep_source
 from jokulmist.training.plans.plan import plan_of
+from jokulmist.training.plans.sources import plan_code, use_of
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scenes import Scene, scene_of
 from jokulmist.workshop.play import Controls
@@ -130,9 +130,15 @@ class Game:
         self.hand.chosen[name] = float(values) if part.shape == () else values.reshape(part.shape)
 
     def keep(self, folder: Path) -> str:
-        """Keep the episode, with where its environment comes from; the name of its file."""
+        """Keep the episode, with where its environment comes from and its code; the name of its file."""
         path = self.hand.save(folder / KEPT)
-        replace_file(path.with_suffix(".json"), json.dumps(self.source))
+        beside = path.with_suffix("")
+        beside.mkdir(exist_ok=True)
+        if "environment" in self.source:
+            environment = self.hand.environment
+            keep_source(beside, plan_code(environment).parts)
+            self.source["environment"] = use_of(type(environment))
+        write_json(beside / ORIGIN, self.source)
         return path.name
 
 
@@ -184,7 +190,7 @@ class Games:
 
     def _environment(self, asked: dict[str, Any], run_path: Any) -> tuple[Environment, Run | None]:
         if asked.get("kept"):
-            asked.update({key: value for key, value in self.source_of(str(asked["kept"])).items() if key not in asked})
+            asked.update(self.source_of(str(asked["kept"])))
         if asked.get("run"):
             run = Run.open(run_path(str(asked["run"])))
             return run.environment, run
@@ -192,7 +198,9 @@ class Games:
         if not isinstance(use, str) or not isinstance(parameters, dict):
             raise SettingError("say which `environment`, or which `run`.")
         content = {"environment": {"use": use, **parameters}, "agent": {"use": "RandomPlay"}, "training": {"steps": 1}}
-        return plan_of(content, Path.cwd()).measured, None
+        # What a file of the folder names is looked for in the code that is kept beside it, by the rules of a run.
+        base = self.kept_file(str(asked["kept"])).with_suffix("") if asked.get("kept") else Path.cwd()
+        return plan_of(content, base).measured, None
 
     def _begin_at(self, hand: Controls, asked: dict[str, Any], moment: Any, run: Run | None) -> None:
         if asked.get("kept"):
@@ -215,7 +223,8 @@ class Games:
 
     def kept_file(self, name: str) -> Path:
         path = self.folder / KEPT / name
-        if not is_name(name) or path.suffix != ".parquet" or path.is_symlink() or not path.is_file():
+        linked = path.is_symlink() or path.parent.is_symlink()
+        if not is_name(name) or path.suffix != ".parquet" or linked or not path.is_file():
             raise LookupFailed(f"no episode was kept as {name!r:.80}.")
         return path
 
@@ -225,10 +234,10 @@ class Games:
     def source_of(self, name: str) -> dict[str, Any]:
         """Where the environment of a kept episode comes from."""
         try:
-            found = json.loads(self.kept_file(name).with_suffix(".json").read_text(encoding="utf-8"))
-        except (OSError, ValueError):
+            found = read_json(self.kept_file(name).with_suffix("") / ORIGIN)
+        except RecordError:
             found = None
-        if not isinstance(found, dict):
+        if not isinstance(found, dict) or not set(found) <= {"run", "environment", "parameters"}:
             raise LookupFailed(f"nothing says which environment {name} was played in.")
         return found
 

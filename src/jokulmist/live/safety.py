@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import hmac
+import secrets
+from collections import deque
 from collections.abc import Mapping
 from http.cookies import SimpleCookie
 from typing import Any
 from urllib.parse import parse_qs, quote
 
 from starlette.datastructures import Headers, MutableHeaders
-from starlette.responses import JSONResponse, RedirectResponse, Response
+from starlette.responses import RedirectResponse, Response
 
-from jokulmist.serving.hosts import host_of
+from jokulmist.serving.hosts import as_json, host_of
 
 LOOPBACK = ("127.0.0.1", "localhost", "[::1]")
 POLICY = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
@@ -20,6 +22,7 @@ HEADERS = {
     "Cross-Origin-Resource-Policy": "same-origin", "Cache-Control": "no-store",
 }  # fmt: skip
 SAFE = ("GET", "HEAD")
+MOST_SESSIONS = 100
 
 
 class Guarded:
@@ -29,7 +32,7 @@ class Guarded:
     ----------
     app : ASGI application
     token : str
-        Given once in the address, kept in a cookie from then on; programs give it as ``Authorization: Bearer TOKEN``.
+        Given once in the address, which begins a session that a cookie names from then on; programs give it as ``Authorization: Bearer TOKEN``.
     port : int
         Where it is served.
     hosts : sequence of str
@@ -39,6 +42,7 @@ class Guarded:
     def __init__(self, app: Any, token: str, port: int, hosts: tuple[str, ...] = LOOPBACK) -> None:
         self.app, self.token, self.port, self.hosts = app, token, port, hosts
         self.cookie = f"jokulmist-{port}"
+        self._sessions: deque[str] = deque(maxlen=MOST_SESSIONS)
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if scope["type"] != "http":
@@ -64,16 +68,20 @@ class Guarded:
         origin = headers.get("origin")
         if origin is not None and origin not in {f"http://{own}:{self.port}" for own in self.hosts}:
             return told(403, "a page from elsewhere may not ask this one.")
-        if headers.get("sec-fetch-site") in ("cross-site", "same-site") and scope["method"] not in SAFE:
+        # A page on another port of this machine is another one, and has the cookie.
+        asks = scope["path"].startswith("/api") or scope["method"] not in SAFE
+        if asks and headers.get("sec-fetch-site") in ("cross-site", "same-site"):
             return told(403, "a page from elsewhere may not ask this one.")
         given = parse_qs(scope.get("query_string", b"").decode("latin-1")).get("token", [""])[0]
         if given and scope["path"] == "/" and self._right(given):
+            self._sessions.append(secrets.token_urlsafe(24))
             answer = RedirectResponse("/", status_code=303)
-            answer.set_cookie(self.cookie, self.token, httponly=True, samesite="strict", path="/")
+            answer.set_cookie(self.cookie, self._sessions[-1], httponly=True, samesite="strict", path="/")
             return answer
-        if self._right(self._from_cookie(headers)) or self._right(
-            headers.get("authorization", "").removeprefix("Bearer ")
-        ):
+        session = self._from_cookie(headers).encode("utf-8", "replace")
+        if any(hmac.compare_digest(session, own.encode()) for own in list(self._sessions)):
+            return None
+        if self._right(headers.get("authorization", "").removeprefix("Bearer ")):
             return None
         return told(401, "open the address that `jokulmist live` printed: it holds the token.")
 
@@ -89,7 +97,7 @@ class Guarded:
 
 
 def told(status: int, message: str) -> Response:
-    return JSONResponse({"error": message}, status_code=status)
+    return as_json({"error": message}, status)
 
 
 def address(host: str, port: int, token: str) -> str:

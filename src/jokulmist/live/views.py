@@ -76,7 +76,7 @@ def detail(path: Path, measure: bool) -> dict[str, Any]:
     ----------
     path : Path
     measure : bool
-        Whether random play and the references may be measured: that runs the environment.
+        Whether the environment may be made, and random play and the references measured: that runs its code.
     """
     found: dict[str, Any] = DETAILS.of((str(path), stamp_of(path), measure), lambda: _detail(path, measure))
     return found
@@ -85,19 +85,27 @@ def detail(path: Path, measure: bool) -> dict[str, Any]:
 def _detail(path: Path, measure: bool) -> dict[str, Any]:
     run = Run.open(path)
     known = levels_of(run) if measure else {}
-    told = told_of(run, known, False, lambda _: None)
     row = row_of(path, run.origin)
-    rollouts = path / ROLLOUTS
-    return {
-        **told,
+    found = {
+        **told_of(run, known, False, lambda _: None, measure),
         "row": _plain(row),
-        "environment": describe(run.environment).name,
-        "curve": charts.curve([run], known),
-        "curriculum": _curriculum(run),
-        "recorded": _numbers(rollouts),
+        "environment": str(row["environment"]),
+        "curriculum": "",
+        "recorded": [],
         "report": (path / "report.html").exists(),
         "checkpoints": [found.name for found in checkpoints_of(path)],
-        "picture": hasattr(type(run.environment), "picture") or bool(getattr(type(run.environment), "image", None)),
+        "picture": False,
+    }
+    if not measure:
+        return {**found, "curve": charts.recorded_curve([run])}
+    environment = run.environment
+    return {
+        **found,
+        "environment": describe(environment).name,
+        "curve": charts.curve([run], known),
+        "curriculum": _curriculum(run),
+        "recorded": _numbers(path / ROLLOUTS),
+        "picture": hasattr(type(environment), "picture") or bool(getattr(type(environment), "image", None)),
     }
 
 
@@ -122,15 +130,17 @@ def _numbers(rollouts: Path) -> list[str]:
     return [*named, *map(str, numbers[::step])]
 
 
-def compared(paths: list[Path], by: list[str]) -> dict[str, Any]:
-    """Several runs: their curves, the settings in which they differ, and what `compare` says of them."""
+def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
+    """Several runs: their curves, the settings in which they differ, and what `compare` says of them, where environments may be made."""
     if not 2 <= len(paths) <= MOST_COMPARED:
         raise SettingError(f"compare 2 to {MOST_COMPARED} runs; {len(paths)} are chosen.")
     runs = [Run.open(path) for path in paths]
     found: dict[str, Any] = {
         "rows": [_plain(row_of(path, run.origin)) for path, run in zip(paths, runs, strict=True)],
-        "differ": differing(runs), "curve": charts.curve(runs, {}), "groups": [], "pairs": [], "notes": [], "bands": None,
+        "differ": differing(runs), "curve": charts.curve(runs, {}) if measure else charts.recorded_curve(runs), "groups": [], "pairs": [], "notes": [], "bands": None,
     }  # fmt: skip
+    if not measure:
+        return found
     try:
         told = compare(runs, by=by or None, score="return")
     except JokulmistError as reason:

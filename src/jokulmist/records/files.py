@@ -90,7 +90,11 @@ def write_json(path: Path, content: Any) -> None:
 def read_json(path: Path) -> Any:
     plain_file(path, MOST_TEXT_BYTES)
     try:
-        return json.loads(path.read_text(encoding="utf-8"))
+        text = path.read_text(encoding="utf-8")
+        found = json.loads(text)
+        if "\\ud" in text.lower():  # half of a surrogate pair is no text
+            json.dumps(found, ensure_ascii=False).encode()
+        return found
     except (OSError, ValueError) as failure:
         raise RecordError(f"cannot read {path}: {failure}.") from None
     except RecursionError:
@@ -114,8 +118,10 @@ def read_toml(path: Path) -> dict[str, Any]:
         raise SettingError(f"cannot read the plan {path}: {failure}.") from None
     try:
         return tomllib.loads(text)
-    except tomllib.TOMLDecodeError as failure:
+    except ValueError as failure:
         raise SettingError(f"{path} is not valid TOML: {failure}. Mend that line and start again.") from None
+    except RecursionError:
+        raise SettingError(f"{path} is nested too deeply. Mend it and start again.") from None
 
 
 def as_lists(value: Any) -> Any:

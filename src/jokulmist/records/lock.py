@@ -56,6 +56,25 @@ def writing(folder: Path, *, first: bool = False) -> Iterator[None]:
             os.close(descriptor)  # which gives the lock back
 
 
+def holding_process(folder: Path) -> int | None:
+    """The process of this user's on this machine that holds the lock of a folder; None where none does.
+
+    It is asked whether it has the file of the lock open: what stands in there may come from elsewhere.
+    """
+    import psutil
+
+    told = holder(folder)
+    if not told:
+        return None
+    try:
+        process = psutil.Process(int(told.split()[1]))
+        lock = str((folder / LOCK).resolve())
+        held = process.uids().real == os.getuid() and any(file.path == lock for file in process.open_files())
+    except (psutil.Error, ValueError, IndexError):
+        return None
+    return process.pid if held else None
+
+
 def holder(folder: Path) -> str:
     """Who else writes into a folder, in words; empty where nobody does."""
     if folder.resolve() in _HELD:

@@ -48,6 +48,7 @@ KINDS: dict[str, Any] = {
     "decisions": int, "episodes": int, "seconds": (int, float), "return_last_100": (int, float), "lane": str, "planned": dict, "resumed": list, "parent": dict,
     "level": dict, "return_of": str, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
 }  # fmt: skip
+TIMES = ("began", "updated")
 Clock = Callable[[], datetime.datetime]
 # A plan has a table a player, `[agents.NAME]`; as settings they are one agent, which uses `players`.
 AGENTS, PLAYERS = "agents", "players"
@@ -279,8 +280,18 @@ def checked_origin(path: Path) -> dict[str, Any]:
         raise RecordError(f"{path / ORIGIN} holds {type(origin).__name__}, and no record of a run. It was damaged.")
     for name, kinds in KINDS.items():
         value = origin.get(name)
-        if value is None and name not in ("status", "seed"):
+        if value is None and name not in ("status", "seed", "began"):
             continue
-        if not isinstance(value, kinds) or isinstance(value, bool):
-            raise RecordError(f"{path / ORIGIN}: `{name}` is {value!r:.80}, which no run writes. It was damaged.")
+        whole = isinstance(value, kinds) and not isinstance(value, bool)
+        if whole and isinstance(value, (int, float)):
+            whole = abs(value) < 2**63  # which not-a-number is not
+        if not whole or (name in TIMES and not _is_time(str(value))):
+            raise RecordError(f"{path / ORIGIN}: `{name}` is {value!s:.80}, which no run writes. It was damaged.")
     return origin
+
+
+def _is_time(text: str) -> bool:
+    try:
+        return datetime.datetime.fromisoformat(text).tzinfo is not None
+    except ValueError:
+        return False

@@ -21,22 +21,31 @@ from jokulmist.records.episodes import telling_return
 from jokulmist.records.files import read_toml
 from jokulmist.records.lock import holder
 
-LAST = 100
+LAST, DAMAGED = 100, "damaged"
 TAIL_BYTES = 32_768
 SORTS = ("began", "run", "environment", "agent", "seed", "status", "decisions", "episodes", f"return_last_{LAST}")
 Row = dict[str, Any]
 
 
 def rows_in(folder: Path) -> tuple[list[Row], list[str]]:
-    """A row a run below a folder, in the order in which they began, and a word on each that cannot be read."""
+    """A row a run below a folder, in the order in which they began, and a word on each that is damaged."""
     rows, words = [], []
     paths = [path.parent for path in folder.glob(f"*/{files.ORIGIN}")] if folder.exists() else []
     for path in paths:
         try:
             rows.append(row_of(path, files.checked_origin(path)))
-        except (RecordError, KeyError, TypeError, ValueError, AttributeError) as torn:
-            words.append(f"{path} is left out: {torn}")
+        except Exception as torn:  # whatever somebody wrote there: it stops no other row
+            words.append(f"{path} is damaged: {torn!s:.300}")
+            rows.append(damaged_row(path.name))
     return sorted(rows, key=lambda row: (str(row["began"]), row["run"])), words
+
+
+def damaged_row(name: str) -> Row:
+    """What stands for a run whose record cannot be read."""
+    return {
+        "run": name, "environment": "?", "agent": "?", "seed": 0, "status": DAMAGED, "decisions": 0, "episodes": 0, f"return_last_{LAST}": math.nan,
+        "return_of": "", "began": "",
+    }  # fmt: skip
 
 
 def row_of(path: Path, origin: Mapping[str, Any]) -> Row:
@@ -94,7 +103,7 @@ def _program_name(part: Mapping[str, Any], use: str) -> str:
 def _used(path: Path) -> dict[str, str]:
     try:
         return uses_of(read_toml(path / files.PLAN))
-    except SettingError:
+    except (SettingError, RecordError):
         return {"environment": "?", "agent": "?"}
 
 
@@ -220,7 +229,7 @@ def chosen(
             first = datetime.fromisoformat(since).astimezone()
         except ValueError:
             raise SettingError(f"`--since` takes a date such as `2026-11-23`; got `{since}`.") from None
-        found = [row for row in found if datetime.fromisoformat(row["began"]) >= first]
+        found = [row for row in found if row["began"] and datetime.fromisoformat(row["began"]) >= first]
     for text in where:
         found = [row for row in found if _holds(folder / row["run"], text)]
     if sort == "began":
@@ -247,7 +256,7 @@ def _holds(path: Path, text: str) -> bool:
         wanted = value.strip()
     try:
         part: Any = read_toml(path / files.PLAN)
-    except SettingError:
+    except (SettingError, RecordError):
         return False
     for key in keys:
         part = part.get(key) if isinstance(part, Mapping) else None

@@ -5,19 +5,20 @@ from __future__ import annotations
 import asyncio
 import hmac
 import json
+import math
 from collections.abc import Mapping
 from typing import Any
 
 from starlette.applications import Starlette
 from starlette.requests import Request
-from starlette.responses import JSONResponse, Response
+from starlette.responses import Response
 from starlette.routing import Route, WebSocketRoute
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from jokulmist.environments.spaces.actions import Choice, parts_of
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
 from jokulmist.serving.decisions import MOST_AT_ONCE, Asked, Decider
-from jokulmist.serving.hosts import LOOPBACK, host_of
+from jokulmist.serving.hosts import LOOPBACK, as_json, host_of
 
 MOST_BYTES = 16 << 20
 
@@ -108,6 +109,11 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
         if token is None:
             if host not in LOOPBACK:  # a page elsewhere whose name was made to mean this machine
                 return _told(403, f"this server answers to {listed(LOOPBACK)}, not to {host!r:.60}.")
+            origin = headers.get("origin")
+            if origin is not None and origin != f"http://{headers.get('host', '')}":
+                return _told(
+                    403, f"a page of {origin!r:.60} may not ask this server: it was started without `--token`."
+                )
             return None
         given = str(headers.get("authorization", ""))
         if not hmac.compare_digest(given.encode("utf-8", "replace"), f"Bearer {token}".encode()):
@@ -124,7 +130,7 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
             if len(data) > MOST_BYTES:
                 return _told(413, f"a request holds at most {MOST_BYTES >> 20} MiB.")
         try:
-            return JSONResponse(await answered(json.loads(data)))
+            return as_json(await answered(json.loads(data)))
         except JokulmistError as wrong:
             return _told(404 if isinstance(wrong, LookupFailed) else 400, str(wrong))
         except (ValueError, RecursionError):
@@ -132,11 +138,11 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
 
     async def policies(request: Request) -> Response:
         refused = let_in(request.headers)
-        return refused or JSONResponse({"policies": {name: about(decider) for name, decider in deciders.items()}})
+        return refused or as_json({"policies": {name: about(decider) for name, decider in deciders.items()}})
 
     async def description(request: Request) -> Response:
         refused = let_in(request.headers)
-        return refused or JSONResponse(openapi(deciders))
+        return refused or as_json(openapi(deciders))
 
     async def talk(socket: WebSocket) -> None:
         if let_in(socket.headers) is not None:
@@ -145,8 +151,10 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
         await socket.accept()
         try:
             while True:
-                await socket.send_text(await _rpc(await socket.receive_text(), answered))
-        except (WebSocketDisconnect, KeyError):
+                told = await _rpc(await socket.receive_text(), answered)
+                if told is not None:
+                    await socket.send_text(told)
+        except (WebSocketDisconnect, KeyError, RuntimeError):  # it has gone, or sent no text
             return
 
     return Starlette(
@@ -156,21 +164,32 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
     )  # fmt: skip
 
 
-async def _rpc(text: str, answered: Any) -> str:
-    """The answer to a JSON-RPC 2.0 request with the method `decide`."""
-    number = None
+async def _rpc(text: str, answered: Any) -> str | None:
+    """The answer to a JSON-RPC 2.0 request with the method `decide`; none to a notification, which has no `id`."""
     try:
         asked = json.loads(text)
-        if not isinstance(asked, dict) or asked.get("jsonrpc") != "2.0" or not isinstance(asked.get("method"), str):
-            return _failed(number, -32600, "this is no JSON-RPC 2.0 request.")
-        number = asked.get("id")
-        if asked["method"] != "decide":
-            return _failed(number, -32601, f"there is no method {asked['method']!r:.60}; there is `decide`.")
-        return json.dumps({"jsonrpc": "2.0", "id": number, "result": await answered(asked.get("params", {}))})
-    except JokulmistError as wrong:
-        return _failed(number, -32602, str(wrong))
     except (ValueError, RecursionError):
-        return _failed(number, -32700, "this is no JSON.")
+        return _failed(None, -32700, "this is no JSON.")
+    number = asked.get("id") if isinstance(asked, dict) else None
+    if (
+        not isinstance(asked, dict)
+        or asked.get("jsonrpc") != "2.0"
+        or not isinstance(asked.get("method"), str)
+        or isinstance(number, bool)
+        or not (
+            number is None or isinstance(number, (int, str)) or (isinstance(number, float) and math.isfinite(number))
+        )
+    ):
+        return _failed(None, -32600, "this is no JSON-RPC 2.0 request.")
+    told: str | None
+    if asked["method"] != "decide":
+        told = _failed(number, -32601, f"there is no method {asked['method']!r:.60}; there is `decide`.")
+    else:
+        try:
+            told = json.dumps({"jsonrpc": "2.0", "id": number, "result": await answered(asked.get("params", {}))})
+        except JokulmistError as wrong:
+            told = _failed(number, -32602, str(wrong))
+    return told if "id" in asked else None
 
 
 def _failed(number: Any, code: int, message: str) -> str:
@@ -178,7 +197,7 @@ def _failed(number: Any, code: int, message: str) -> str:
 
 
 def _told(status: int, message: str) -> Response:
-    return JSONResponse({"error": message}, status_code=status)
+    return as_json({"error": message}, status)
 
 
 def about(decider: Decider) -> dict[str, Any]:
@@ -211,7 +230,7 @@ def openapi(deciders: Mapping[str, Decider]) -> dict[str, Any]:
         for name, d in deciders.items()
     }  # fmt: skip
     body = {
-        "type": "object", "additionalProperties": False,
+        "type": "object", "additionalProperties": False, "oneOf": [{"required": ["observation"]}, {"required": ["observations"]}],
         "properties": {
             "policy": {"type": "string", "enum": list(deciders)}, "observation": {"oneOf": [{"$ref": f"#/components/schemas/{name}"} for name in seen]},
             "observations": {"type": "array", "maxItems": MOST_AT_ONCE, "items": {"type": "object"}}, "legal": {},

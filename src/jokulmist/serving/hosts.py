@@ -1,6 +1,11 @@
-"""The names by which a server is called."""
+"""What the servers share: the names by which one is called, and answers in JSON."""
 
 from __future__ import annotations
+
+import json
+from typing import Any
+
+from starlette.responses import Response
 
 LOOPBACK = ("127.0.0.1", "localhost", "[::1]", "::1")
 
@@ -17,3 +22,8 @@ def host_of(header: str) -> tuple[str, str]:
         return header, ""
     name, _, port = header.rpartition(":")
     return name, port
+
+
+def as_json(content: Any, status: int = 200) -> Response:
+    """An answer whose texts may hold half of a surrogate pair, as a request's can."""
+    return Response(json.dumps(content), status, media_type="application/json")

@@ -5,7 +5,7 @@ import { ask, make, table } from "./tools.js";
 export async function compareView(main, known, { query }) {
   const runs = query.get("runs") || "", by = query.get("by") || "";
   main.append(make("h1", {}, "Compare"), make("p", { class: "note", role: "status" }, "comparing ..."));
-  const told = await ask(`/api/compare?runs=${encodeURIComponent(runs)}&by=${encodeURIComponent(by)}`);
+  const told = await ask("/api/compare", { runs: runs.split(",").filter(Boolean), by: by.split(",").filter(Boolean) });
   main.lastChild.remove();
   const figure = make("figure", { class: "chart tall" }), bands = make("figure", { class: "chart tall" });
   const differ = told.differ.length ? Object.keys(told.differ[0]).filter(name => name !== "run") : [];

@@ -37,7 +37,7 @@ export async function formView(main, known) {
   async function fields(which) {
     about.environment.textContent = choices.environments.find(one => one.name === environment.value)?.about || "";
     about.agent.textContent = choices.methods.find(one => one.name === method.value)?.about || "";
-    const told = await ask(`/api/fields?${which === "environment" ? `environment=${encodeURIComponent(environment.value)}` : `method=${encodeURIComponent(method.value)}`}`);
+    const told = await ask("/api/fields", which === "environment" ? { environment: environment.value } : { method: method.value });
     for (const [section, some] of Object.entries(told)) fill(section, some);
   }
 

@@ -1,5 +1,5 @@
 // An environment in one's own hands, alone or beside a policy; keys, buttons, sliders.
-import { ask, button, make, number, say } from "./tools.js";
+import { ask, button, make, number, say, showDrawn } from "./tools.js";
 
 export async function playView(main, known, { query }) {
   const asked = {};
@@ -54,7 +54,7 @@ export async function playView(main, known, { query }) {
     else {
       if (!stage.firstChild) stage.append(make("img", { class: "stage", alt: "the environment now" }));
       picture += 1;
-      stage.firstChild.src = `${game}/picture?${picture}`;
+      showDrawn(stage.firstChild, `${game}/picture?${picture}`);
     }
   }
 

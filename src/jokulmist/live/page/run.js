@@ -1,14 +1,14 @@
 // One run, as it happens.
 import { Chart } from "/page/charts.js";
 import { cells } from "./table.js";
-import { ask, button, make, say, table, whole } from "./tools.js";
+import { ask, button, drawn, make, say, table, whole } from "./tools.js";
 
 const EVERY = 1500;
 
 export async function runView(main, known, { rest }) {
   const name = rest[0] || "", path = `/api/run/${encodeURIComponent(name)}`;
   const charts = new Map(), parts = {};
-  let told = await ask(path), busy = false, due = false, gone = false;
+  let told = await ask(path, {}), busy = false, due = false, gone = false;
   const act = (text, verb, body, note) => button(text, async () => { const found = await ask(`${path}/${verb}`, body || {}); say(found.told || `job ${found.id} waits: ${found.command}${note || ""}`); });
 
   function chart(key, figure, data, section) {
@@ -33,9 +33,7 @@ export async function runView(main, known, { rest }) {
     for (const [key, title] of [["ledger", "Where the return came from"], ["closings", "How episodes closed"], ["machine", "Machine"]]) sections[key] = make("section", {}, make("h2", {}, title), parts[key]);
     parts.sections = sections;
     const look = which => button(`Draw an episode, ${which}`, async () => {
-      const answer = await fetch(`${path}/replay/${which}`);
-      if (!answer.ok) throw new Error((await answer.json()).error);
-      const image = make("img", { src: URL.createObjectURL(await answer.blob()), alt: `an episode, ${which}` });
+      const image = make("img", { src: await drawn(`${path}/replay/${which}`), alt: `an episode, ${which}` });
       parts.replays.append(make("div", {}, image, make("h3", {}, which === "early" ? "before any training" : "as it is now")));
     });
     main.append(
@@ -83,7 +81,7 @@ export async function runView(main, known, { rest }) {
   async function renew() {
     if (busy) { due = true; return; }
     busy = true;
-    try { told = await ask(path); if (!gone) filled(); }
+    try { told = await ask(path, {}); if (!gone) filled(); }
     catch (wrong) { say(wrong.message); }
     setTimeout(() => { busy = false; if (due && !gone) { due = false; renew(); } }, EVERY);
   }

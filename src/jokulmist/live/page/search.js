@@ -41,7 +41,7 @@ function parallel(told) {
 
 export async function searchView(main, known, { rest }) {
   const name = rest[0] || "";
-  let told = await ask(`/api/search/${encodeURIComponent(name)}`);
+  let told = await ask(`/api/search/${encodeURIComponent(name)}`, {});
   const place = make("div");
   function draw() {
     place.replaceChildren(make("p", { class: "note" }, make("span", { class: `status ${told.status}` }, told.status), `, ${told.rows.length} candidates`),
@@ -51,6 +51,6 @@ export async function searchView(main, known, { rest }) {
   }
   main.append(make("h1", {}, name), place);
   draw();
-  const timer = told.status === "running" ? setInterval(async () => { told = await ask(`/api/search/${encodeURIComponent(name)}`).catch(() => told); draw(); }, 3000) : null;
+  const timer = told.status === "running" ? setInterval(async () => { told = await ask(`/api/search/${encodeURIComponent(name)}`, {}).catch(() => told); draw(); }, 3000) : null;
   return { leave: () => clearInterval(timer) };
 }

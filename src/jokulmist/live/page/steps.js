@@ -1,10 +1,10 @@
 // A recorded episode, moment by moment, with a slider; from any moment one can go on by hand.
-import { ask, button, make, number, say } from "./tools.js";
+import { ask, button, make, number, say, showDrawn } from "./tools.js";
 
 export async function stepsView(main, known, { rest }) {
   const [of, name, which = "0"] = rest;
   const path = `/api/episode/${of}/${encodeURIComponent(name)}/${encodeURIComponent(which)}`;
-  const told = await ask(path);
+  const told = await ask(path, {});
   let at = 0, timer = null, asked = 0;
   const image = make("img", { class: "stage", alt: "the environment at this moment" }), facts = make("div"), says = make("div"), where = make("output", { class: "note" });
   const slider = make("input", { type: "range", min: 0, max: told.steps, step: 1, value: 0, "aria-label": "moment", oninput: () => go(Number(slider.value)) });
@@ -20,10 +20,10 @@ export async function stepsView(main, known, { rest }) {
     const actions = names.filter(column => column === "action" || column.startsWith("action."));
     const rows = [...told.seen.map(column => [column, cell(column, at)]), ...actions.map(column => [column, cell(column, at) || "-"]), ["reward", cell("reward", at) || "-"], ...told.terms.map((column, j) => [`${column} x ${number(told.weights[j])}`, cell(column, at)]), ["return so far", number(total)]];
     facts.replaceChildren(make("table", {}, make("tbody", {}, rows.map(([key, value]) => make("tr", {}, make("td", {}, key), make("td", { class: "number" }, value))))));
-    image.src = `${path}/${at}/picture`;
+    showDrawn(image, `${path}/${at}/picture`);
     const own = ++asked;
     if (of !== "run") return;
-    const said = await ask(`${path}/${at}/says`).catch(() => ({}));
+    const said = await ask(`${path}/${at}/says`, {}).catch(() => ({}));
     if (own !== asked) return;
     says.replaceChildren();
     if (!said.of) return;

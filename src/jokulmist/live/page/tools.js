@@ -25,6 +25,22 @@ export async function ask(path, body) {
   return told;
 }
 
+// An image that the server draws, as an address for an <img>.
+export async function drawn(path) {
+  const answer = await fetch(path, { method: "POST" });
+  if (!answer.ok) throw new Wrong((await answer.json().catch(() => ({}))).error || "no picture");
+  return URL.createObjectURL(await answer.blob());
+}
+
+// Shows it once it is there; what is asked for meanwhile replaces it.
+export async function showDrawn(image, path) {
+  image.dataset.path = path;
+  const address = await drawn(path).catch(() => null);
+  if (image.dataset.path !== path) { if (address) URL.revokeObjectURL(address); return; }
+  if (image.src) URL.revokeObjectURL(image.src);
+  if (address) image.src = address; else image.dispatchEvent(new Event("error"));
+}
+
 let hiding;
 export function say(text) {
   const box = document.getElementById("said");

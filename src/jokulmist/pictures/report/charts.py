@@ -16,6 +16,7 @@ MOST_POINTS = 700
 MOST_DOTS = 2500
 PERCENTAGES = ("processor_percent", "machine_processor_percent", "machine_memory_percent")
 Chart = dict[str, Any]
+NO_STACK: Chart = {"kind": "stack", "unit": "", "edges": [], "series": []}
 
 
 def thinned(x: Any, y: Any, most: int = MOST_POINTS) -> tuple[list[float], list[float | None]]:
@@ -60,6 +61,17 @@ def curve(runs: list[Run], known: dict[str, Evaluation]) -> Chart:
     return {"kind": "lines", "unit": "return", "series": found}
 
 
+def recorded_curve(runs: list[Run]) -> Chart:
+    """The learning curves from the episodes that were recorded alone: no environment is made."""
+    found = []
+    for k, run in enumerate(runs):
+        frame = run.episodes
+        if len(frame):
+            means = frame["return"].rolling(LAST, min_periods=1).mean()
+            found.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, frame["decisions"], means, k))
+    return {"kind": "lines", "unit": "return", "series": found}
+
+
 def _evaluated(run: Run) -> tuple[list[int], list[float]]:
     """After how many decisions the policy was evaluated without exploration, and its mean returns."""
     own = [row for row in evaluations(run) if row["who"] == "policy" and row["act"] == "greedy" and row["after"]]
@@ -70,7 +82,7 @@ def stack(run: Run, what: str) -> Chart:
     """Shares of how episodes closed, or what each reward term brought, by stretches of training."""
     course, description = course_of(run), describe(run.environment)
     if not course.count:
-        return {"kind": "stack", "unit": "", "edges": [], "series": []}
+        return NO_STACK
     stretches = course.stretches(most=80)
     if what == "closings":
         amounts = [(name, own) for name, own in zip(course.closings, stretches.closings.T, strict=True) if own.any()]

@@ -115,8 +115,8 @@ def _said(name: str, level: Evaluation) -> str:
     return f"The reference {name} returns" if level.exact is None else "The optimum, solved exactly, is"
 
 
-def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say) -> dict[str, Any]:
-    """What one run's part of the page says."""
+def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, stacks: bool = True) -> dict[str, Any]:
+    """What one run's part of the page says; without `stacks` no environment is made."""
     assert run.path is not None
     origin, plan = run.origin, run.written_plan
     file = plain_file(run.path / LOG, MOST_TEXT_BYTES)
@@ -137,8 +137,7 @@ def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say) -> 
         "origin": _origin(origin),
         "command": " ".join(origin.get("command") or []),
         "uncommitted": origin.get("uncommitted") or "",
-        "closings": charts.stack(run, "closings"),
-        "ledger": charts.stack(run, "ledger"),
+        **{what: charts.stack(run, what) if stacks else charts.NO_STACK for what in ("closings", "ledger")},
         "readings": charts.readings(run),
         "evaluations": charts.evaluations(run),
         "machine": charts.machine(run),

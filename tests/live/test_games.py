@@ -1,0 +1,113 @@
+"""What the page builds environments for: games, kept episodes and their code, and nothing where it only looks."""
+
+import shutil
+
+import pytest
+from commands import ask_app
+
+import jokulmist as jm
+from jokulmist.errors import LookupFailed, UntrustedCode
+from jokulmist.live.app import Live
+from jokulmist.live.games import Games
+from jokulmist.records.files import write_json
+from jokulmist.sources import trust
+
+POND = """
+import jokulmist as jm
+
+class Pond(jm.Environment):
+    time_limit = 5
+    class State(jm.State):
+        level: float = jm.seen(low=0.0, high=9.0)
+    action = jm.Choice("shut", "open")
+    def begin(self, draw):
+        return self.State(level=5.0)
+    def advance(self, state, action, draw):
+        return state.replace(level=state.level - action)
+    @jm.reward
+    def full(self, after):
+        return after.level
+"""
+
+
+def played(games, asked, folder):
+    """The name of an episode that is played for three decisions and kept."""
+    game = games.of(games.begin(asked, None))
+    for _ in range(3):
+        game.do("act", {"chosen": {"": 1}})
+    return game.keep(folder)
+
+
+def test_an_episode_is_kept_with_its_code_and_gone_on_with_again_and_again(tmp_path):
+    (tmp_path / "pond.py").write_text(POND)
+    games = Games(tmp_path)
+    first = played(games, {"environment": "pond.py:Pond"}, tmp_path)
+    (tmp_path / "pond.py").unlink()  # what is kept is enough
+    scene, environment = games.kept_scene(first, None)
+    assert (scene.rollout.steps, type(environment).__name__) == (3, "Pond")
+    second = played(games, {"kept": first, "moment": 2}, tmp_path)
+    assert games.kept_scene(second, None)[0].rollout.steps == 3
+    third = played(Games(tmp_path), {"kept": second, "moment": 1}, tmp_path)
+    assert Games(tmp_path).kept_scene(third, None)[1].time_limit == 5
+    assert sorted(games.names()) == sorted({first, second, third})
+
+
+def test_a_kept_episode_names_no_file_and_its_code_is_asked_about(tmp_path):
+    (tmp_path / "pond.py").write_text(POND)
+    games, ran = Games(tmp_path), tmp_path / "ran"
+    name = played(games, {"environment": "pond.py:Pond"}, tmp_path)
+    beside = (tmp_path / "rollouts" / name).with_suffix("")
+    told = (beside / "origin.json").read_text()
+    elsewhere = tmp_path / "elsewhere.py"
+    elsewhere.write_text(f"open({str(ran)!r}, 'w')\n{POND}")
+    write_json(beside / "origin.json", {"environment": f"{elsewhere}:Pond"})
+    with pytest.raises(UntrustedCode, match="which is not among the code that it keeps"):
+        games.kept_scene(name, None)
+    (beside / "origin.json").write_text(told)
+    with (beside / "source" / "pond.py").open("a") as stream:
+        stream.write(f"open({str(ran)!r}, 'w')\n")
+    with pytest.raises(UntrustedCode, match="that was not trained on this machine by you"):
+        games.begin({"kept": name, "moment": 1}, None)
+    assert not ran.exists()
+    shutil.move(tmp_path / "rollouts", tmp_path / "theirs")
+    (tmp_path / "rollouts").symlink_to(tmp_path / "theirs")
+    with pytest.raises(LookupFailed, match="no episode was kept as"):
+        games.kept_scene(name, None)
+
+
+def test_a_page_that_only_looks_makes_no_environment(tmp_path, monkeypatch):
+    (tmp_path / "pond.py").write_text(POND)
+    from jokulmist.training.plans.sources import environment_class
+
+    pond = environment_class("pond.py:Pond", tmp_path)()
+    run = jm.train(pond, jm.QLearning(bins=3), steps=60, record_every=2, lane="plain", folder=tmp_path, name="mine")
+    played(Games(tmp_path), {"environment": "pond.py:Pond"}, tmp_path)
+    live = Live(tmp_path, look=True)
+    # Whatever is asked for: no class is read, and none that was read is used.
+    monkeypatch.setattr("jokulmist.sources.reading.Modules.load", lambda *_: pytest.fail("code was read"))
+    monkeypatch.setattr(
+        "jokulmist.environments.declaration.environment.Environment.__init__",
+        lambda *_, **__: pytest.fail("it was made"),
+    )
+    values = {
+        "name": "mine",
+        "which": "0",
+        "of": "kept",
+        "moment": "1",
+        "verb": "resume",
+        "number": "1",
+        "game": "x",
+        "file": "main.js",
+    }
+    for route in live.app().routes:
+        if route.path == "/api/events":
+            continue
+        path = route.path.replace(":str", "")
+        for name, value in values.items():
+            path = path.replace(f"{{{name}}}", value)
+        status, told = ask_app(live.app(), path, {"runs": ["mine", "mine"]} if "POST" in route.methods else None)
+        assert status < 500, (path, told)
+        assert status in (200, 400, 403, 404), (path, told)
+    status, told = ask_app(live.app(), "/api/run/mine", {})
+    assert (status, '"mean of 100"' in told) == (200, True)
+    assert trust.is_known(trust.digest(run.path / "source"))
