@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -12,6 +11,7 @@ from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.environments.spaces.legal import choices_of, mask_widths
 from jokulmist.errors import SettingError, listed
 from jokulmist.exporting import numpy_form
+from jokulmist.exporting.escapes import c_comment, c_string, js_string, markdown, told_apart
 from jokulmist.exporting.graph import Graph, begins, decided_by
 from jokulmist.exporting.loops import C, JavaScript, Loops
 from jokulmist.training.policies.policy import Policy
@@ -157,25 +157,30 @@ def files_of(graph: Graph, form: str, about: str, vectors: Vectors) -> dict[str,
     return {**made, "vectors.json": json.dumps(told, indent=None), "README.md": readme(graph, form, about)}
 
 
-def word(name: str) -> str:
-    """A name as one of C and JavaScript."""
-    made = re.sub(r"\W", "_", name)
-    return f"{made}_" if made in KEYWORDS else made
-
-
 def _fields(graph: Graph) -> list[tuple[str, str, int, str]]:
     """Of each channel: its name, its name in C, how many numbers, its unit; images after the numbers."""
-    spec = graph.policy.spec
-    return [(c.name, word(c.name), c.size, c.unit) for c in [*spec.numbers, *spec.images]]
+    channels = [*graph.policy.spec.numbers, *graph.policy.spec.images]
+    words = told_apart((c.name for c in channels), KEYWORDS)
+    return [(c.name, words[c.name], c.size, c.unit) for c in channels]
+
+
+def part_words(graph: Graph) -> dict[str, str]:
+    """Of each part of the action, its name in C."""
+    words = told_apart((part or "action" for part in graph.parts), KEYWORDS)
+    return {part: words[part or "action"] for part in graph.parts}
+
+
+def said_words(graph: Graph) -> dict[str, str]:
+    """Of each thing that the policy says, its name in C."""
+    return told_apart((name for name, _ in graph.said), KEYWORDS)
 
 
 def _masks(graph: Graph) -> list[tuple[str, int]]:
     """The choices whose alternatives may be forbidden, with their counts."""
     if not graph.policy.spec.masked:
         return []
-    return [
-        (word(part) if part else "action", one.count) for part, one in graph.parts.items() if isinstance(one, Choice)
-    ]
+    words = part_words(graph)
+    return [(words[part], one.count) for part, one in graph.parts.items() if isinstance(one, Choice)]
 
 
 def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
@@ -184,21 +189,21 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     masks = _masks(graph)
     images = {c.name for c in spec.images}
     observed = [
-        f"  {'unsigned char' if name in images else 'float'} {own}{f'[{size}]' if size > 1 or name in images else ''};{f' /* {unit} */' if unit else ''}"
+        f"  {'unsigned char' if name in images else 'float'} {own}{f'[{size}]' if size > 1 or name in images else ''};{f' /* {c_comment(unit)} */' if unit else ''}"
         for name, own, size, unit in _fields(graph)
     ]
-    acts, labels = [], []
+    acts, labels, words, said = [], [], part_words(graph), said_words(graph)
     for part, one in graph.parts.items():
-        own = word(part) if part else "action"
+        own = words[part]
         if isinstance(one, Choice):
             acts.append(f"  int {own}; /* 0 .. {one.count - 1}, see policy_{own}_labels */")
-            told = ", ".join(json.dumps(str(label)) for label in one.labels)
+            told = ", ".join(c_string(str(label)) for label in one.labels)
             labels.append(f"extern const char *const policy_{own}_labels[{one.count}];")
             labels.append(f"const char *const policy_{own}_labels[{one.count}] = {{{told}}};")
         else:
             acts.append(f"  float {own}{f'[{one.size}]' if one.shape else ''}; {_bounds(one)}")
     header = [
-        f"/* {about}", " *", " * C99, no allocation, no dependency but the mathematical library. Arrays of work are static: decide in one thread at a time. */",
+        f"/* {c_comment(about)}", " *", " * C99, no allocation, no dependency but the mathematical library. Arrays of work are static: decide in one thread at a time. */",
         "#ifndef POLICY_H", "#define POLICY_H", "", "/* What is seen, in units as declared. */", "typedef struct {", *observed, "} policy_observation;", "",
     ]  # fmt: skip
     if masks:
@@ -220,7 +225,7 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     if graph.said:
         header += [
             "/* What the policy says beside it. */", "typedef struct {",
-            *[f"  float {word(name)}[{value.size}];" for name, value in graph.said], "} policy_said;", "",
+            *[f"  float {said[name]}[{value.size}];" for name, value in graph.said], "} policy_said;", "",
         ]  # fmt: skip
     more = ", policy_said *said" if graph.said else ""
     handle = "policy_memory *memory, " if graph.state is not None else ""
@@ -279,7 +284,7 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     # Declarations come before statements that may be loops: C99 takes them anywhere.
     body += loops.body
     for part, place, _ in loops.outputs:
-        own, one = (word(part) if part else "action"), graph.parts[part]
+        own, one = words[part], graph.parts[part]
         if isinstance(one, Choice):
             body.append(f"  action->{own} = (int){place}[0];")
         elif one.shape:
@@ -287,7 +292,7 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         else:
             body.append(f"  action->{own} = {place}[0];")
     for (name, value), (_, place, _) in zip(graph.said, loops.said, strict=True):
-        body.append(f"  for (int k = 0; k < {value.size}; k++) said->{word(name)}[k] = (float){place}[k];")
+        body.append(f"  for (int k = 0; k < {value.size}; k++) said->{said[name]}[k] = (float){place}[k];")
     if graph.state is not None:
         body.append(f"  for (int k = 0; k < {graph.state_width}; k++) memory->state[k] = {loops.state}[k];")
     body += ["}", ""]
@@ -296,7 +301,7 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
 
 def _bounds(one: Range) -> str:
     low, high = np.ravel(one.low), np.ravel(one.high)
-    return f"/* {low[0]:g} .. {high[0]:g}{f' {one.unit}' if one.unit else ''} */"
+    return f"/* {low[0]:g} .. {high[0]:g}{f' {c_comment(one.unit)}' if one.unit else ''} */"
 
 
 def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
@@ -304,7 +309,7 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     loops, spec = Loops(graph, JavaScript()), graph.policy.spec
     images = {c.name for c in spec.images}
     body = [
-        f"// {about}",
+        f"// {c_comment(about)}",
         "//",
         "// decide(observation, legal) gives the action: a label, a number, or an object of them by part. No dependencies.",
         "",
@@ -315,7 +320,7 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     if any(op.name == "erf" for op in graph.ops):
         body += ERF
     parts = {part: list(map(str, one.labels)) if isinstance(one, Choice) else None for part, one in graph.parts.items()}
-    body += [f"export const labels = {json.dumps(parts)};", ""]
+    body += [f"export const labels = {js_string(parts)};", ""]
     if "numbers" in graph.inputs:
         body.append(f"const {graph.inputs['numbers'].name} = new Float32Array({spec.width});")
     body += ["let said = {};", ""] if graph.said else []
@@ -338,17 +343,17 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     for name, _, size, _unit in _fields(graph):
         if name in images:
             if name in graph.inputs:
-                body.append(f"  const {graph.inputs[name].name} = flat(observation[{json.dumps(name)}]);")
+                body.append(f"  const {graph.inputs[name].name} = flat(observation[{js_string(name)}]);")
             continue
         if "numbers" in graph.inputs:
             to, shape = graph.inputs["numbers"].name, next(c.shape for c in spec.numbers if c.name == name)
-            own = f"observation[{json.dumps(name)}]"
+            own = f"observation[{js_string(name)}]"
             body.append(f"  {to}[{at}] = {own};" if shape == () else f"  {to}.set(flat({own}), {at});")
         at += size
     names = [part for part, one in graph.parts.items() if isinstance(one, Choice)] if spec.masked else []
     for k, part in enumerate(names):
         if f"legal {k}" in graph.inputs:
-            own = "legal" if part == "" else f"legal?.[{json.dumps(part)}]"
+            own = "legal" if part == "" else f"legal?.[{js_string(part)}]"
             one = graph.parts[part]
             assert isinstance(one, Choice)
             body.append(
@@ -359,10 +364,10 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     for part, place, _ in loops.outputs:
         one = graph.parts[part]
         value = f"Array.from({place})" if isinstance(one, Range) and one.shape else f"{place}[0]"
-        outs.append(f"{json.dumps(part)}: {value}")
+        outs.append(f"{js_string(part)}: {value}")
     if graph.state is not None:
         body += [f"  memory.set({loops.state});"]
-    told = [f"{json.dumps(name)}: Array.from({place})" for name, place, _ in loops.said]
+    told = [f"{js_string(name)}: Array.from({place})" for name, place, _ in loops.said]
     if told:
         body += ["  said = " + f"{{ {', '.join(told)} }};"]
     body += [f"  return {{ {', '.join(outs)} }};", "}", ""]
@@ -375,14 +380,12 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         "function flat(value) {", "  return ArrayBuffer.isView(value) ? value : Array.isArray(value) ? value.flat(Infinity) : [value];", "}", "",
     ]  # fmt: skip
     kinds = "; ".join(
-        f"{json.dumps(name)}: {'number' if size == 1 and name not in images else 'ArrayLike<number>'}"
+        f"{js_string(name)}: {'number' if size == 1 and name not in images else 'ArrayLike<number>'}"
         for name, _, size, _u in _fields(graph)
     )
-    kinds_of = {part: " | ".join(json.dumps(v) for v in own) if own else "number" for part, own in parts.items()}
+    kinds_of = {part: " | ".join(js_string(v) for v in own) if own else "number" for part, own in parts.items()}
     action = (
-        kinds_of[""]
-        if "" in kinds_of
-        else "{ " + "; ".join(f"{json.dumps(p)}: {t}" for p, t in kinds_of.items()) + " }"
+        kinds_of[""] if "" in kinds_of else "{ " + "; ".join(f"{js_string(p)}: {t}" for p, t in kinds_of.items()) + " }"
     )
     allowed = dict.fromkeys(names, "boolean[]")
     legal = (
@@ -390,13 +393,13 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         if not names
         else "boolean[] | null"
         if names == [""]
-        else "{ " + "; ".join(f"{json.dumps(p)}?: {t}" for p, t in allowed.items()) + " } | null"
+        else "{ " + "; ".join(f"{js_string(p)}?: {t}" for p, t in allowed.items()) + " } | null"
     )
     given = f"observation: Observation, legal?: {legal}" + (
         ", memory?: Float32Array" if graph.state is not None else ""
     )
     types = [
-        f"/** {about} */", f"export interface Observation {{ {kinds} }}", f"export type Action = {action};",
+        f"/** {c_comment(about)} */", f"export interface Observation {{ {kinds} }}", f"export type Action = {action};",
         "export declare const labels: Record<string, string[] | null>;", f"export declare function decide({given}): Action;",
         f"export declare function decided({given}): Record<string, number | number[]>;", "",
     ]  # fmt: skip
@@ -466,11 +469,11 @@ def readme(graph: Graph, form: str, about: str) -> str:
     """What whoever takes the files should know."""
     spec = graph.policy.spec
     channels = "\n".join(
-        f"| `{c.name}` | {'image, bytes' if c.image else f'{c.low:g} to {c.high:g}'} | {c.unit or '-'} | {c.shape or 'one number'} |"
+        f"| {markdown(c.name)} | {'image, bytes' if c.image else f'{c.low:g} to {c.high:g}'} | {markdown(c.unit) or '-'} | {c.shape or 'one number'} |"
         for c in spec.channels
     )
     actions = "\n".join(
-        f"- {f'`{part}`: ' if part else ''}{'one of ' + listed(one.labels) if isinstance(one, Choice) else f'numbers{one!r}'}"
+        f"- {f'{markdown(part)}: ' if part else ''}{markdown('one of ' + ', '.join(one.labels) if isinstance(one, Choice) else f'numbers of {one!r}')}"
         for part, one in graph.parts.items()
     )
     use = {
@@ -481,7 +484,7 @@ def readme(graph: Graph, form: str, about: str) -> str:
     }[form]
     return f"""# A policy
 
-{about}
+{markdown(about)}
 
 {use}
 

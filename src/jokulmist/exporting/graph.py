@@ -19,6 +19,7 @@ from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.legal import mask_widths
 from jokulmist.errors import SettingError, listed
+from jokulmist.exporting.escapes import told_apart
 from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.learning.schedules import Progress
 from jokulmist.training.policies.policy import Policy
@@ -235,9 +236,10 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
     order += ["state"] if width else []
     graph = Graph(policy)
     known: dict[Any, Any] = {}
+    words = told_apart((f"seen_{name}" for name in order), ())
     for variable, name in zip(traced.jaxpr.invars, order, strict=True):
         graph.inputs[name] = known[variable] = Value(
-            _word(name), tuple(variable.aval.shape), kind_of(variable.aval.dtype)
+            words[f"seen_{name}"], tuple(variable.aval.shape), kind_of(variable.aval.dtype)
         )
     for variable, constant in zip(traced.jaxpr.constvars, traced.consts, strict=True):
         known[variable] = np.asarray(constant)
@@ -255,10 +257,6 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
     graph.outputs = [(part, getattr(placed, part) if part else placed) for part in graph.parts]
     _drop_unused(graph)
     return graph
-
-
-def _word(name: str) -> str:
-    return "seen_" + "".join(c if c.isalnum() else "_" for c in name)
 
 
 def _walk(jaxpr: Any, known: dict[Any, Any], graph: Graph) -> None:

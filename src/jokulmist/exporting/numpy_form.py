@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.spaces.actions import Choice
+from jokulmist.exporting.escapes import python_docstring
 from jokulmist.exporting.graph import Array, Graph, Op, Value, kind_of
 
 DTYPES = {"float": "np.float32", "int": "np.int32", "bool": "bool", "byte": "np.uint8"}
@@ -81,7 +82,7 @@ def written(graph: Graph, about: str) -> str:
     }
     remembers = "memory=None, " if graph.state is not None else ""
     erf = any(op.name == "erf" for op in graph.ops)
-    head = f'''"""{about}
+    head = f'''"""{python_docstring(about)}
 
 `decide(observation)` takes a dict with a value a channel, in units as declared, and gives the action: a label, a number, or a dict of them by part.
 {"`legal` says what may be done now: truth values, one an alternative, or a dict of them by part." if spec.masked else ""}

@@ -14,9 +14,12 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.actions import Choice, Range
+from jokulmist.environments.spaces.channels import refuse_mismatch
 from jokulmist.errors import RecordError, SettingError
-from jokulmist.exporting.forms import Vectors, c_files, files_of, vectors_of
+from jokulmist.exporting.escapes import one_line
+from jokulmist.exporting.forms import Vectors, c_files, files_of, part_words, said_words, vectors_of
 from jokulmist.exporting.graph import EPISODE, Graph, begins, graph_of
 from jokulmist.records.files import path_of
 from jokulmist.training.policies.policy import Policy
@@ -125,7 +128,11 @@ def export(
         run = Run.of(policy)
         about = about or f"{run.name}, seed {run.seed}, after {run.policy.decisions:,} decisions"
         policy = run.policy
-    about = (about or repr(policy)).replace("\n", " ").replace("*/", "* /").replace('"""', "'''")
+        if run.path is not None:  # what the head says of itself is written into the files
+            refuse_mismatch(
+                policy.spec, describe(run.environment).spec, "the policy", f"`{describe(run.environment).name}`"
+            )
+    about = one_line(about or repr(policy))
     graph = graph_of(policy, says)
     vectors = vectors_of(policy, COUNT, says=says)
     files = files_of(graph, form, about, vectors)
@@ -235,12 +242,11 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
     compiler = shutil.which("cc")
     if compiler is None:
         raise _NotHere("there is no C compiler here")
-    from jokulmist.exporting.forms import word
-
+    words, said_in_c = part_words(graph), said_words(graph)
     masked = "policy_legal" in str(c_files(graph, "")["policy.h"])
     shown = []
     for part, one in graph.parts.items():
-        own = word(part) if part else "action"
+        own = words[part]
         if isinstance(one, Choice):
             shown.append(f'printf("%d ", action.{own});')
         elif one.shape:
@@ -248,7 +254,7 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
         else:
             shown.append(f'printf("%.9g ", (double)action.{own});')
     for name, value in graph.said:
-        shown.append(f'for (int k = 0; k < {value.size}; k++) printf("%.9g ", (double)said.{word(name)}[k]);')
+        shown.append(f'for (int k = 0; k < {value.size}; k++) printf("%.9g ", (double)said.{said_in_c[name]}[k]);')
     program = MAIN % {
         "room": f"{'policy_said said;' if graph.said else ''}{'policy_memory memory;' if vectors.remembers else ''}", "said": ", &said" if graph.said else "",
         "legal": "policy_legal legal;" if masked else "", "read": "if (fread(&legal, sizeof legal, 1, stdin) != 1) return 1;" if masked else "",

@@ -40,7 +40,7 @@ def open_arrays(path: Path) -> tuple[dict[str, np.ndarray[Any, Any]], dict[str, 
             return {name: file.get_tensor(name) for name in list(file.keys())}, about
     except FileNotFoundError:
         raise RecordError(f"there is no file {path}.") from None
-    except (SafetensorError, OSError, ValueError) as failure:
+    except (SafetensorError, OSError, ValueError, RecursionError) as failure:
         raise RecordError(f"{path} cannot be read: it is torn, or no safetensors file ({failure}).") from None
 
 

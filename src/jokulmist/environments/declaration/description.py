@@ -28,6 +28,7 @@ from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Action, plain_form
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.environments.spaces.player_actions import name_in, owner_of
+from jokulmist.environments.spaces.texts import checked_text
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import ActionError, DeclarationError, SettingError, listed, nearest
 
@@ -292,6 +293,7 @@ def _channel(
     low, high = float(low), float(high)
     if math.isnan(low) or math.isnan(high) or low >= high:
         raise DeclarationError(f"`{name}` of `{where}` has low={low:g} and high={high:g}; low must lie below high.")
+    checked_text(unit, f"the unit of `{name}` of `{where}`")
     return Channel(name, low, high, unit, shape, whole, image, computed)
 
 

@@ -15,6 +15,7 @@ from typing import Any, Literal, TypeVar, cast, overload
 
 import numpy as np
 
+from jokulmist.environments.spaces.texts import checked_text
 from jokulmist.errors import DeclarationError, SettingError, listed
 
 Number = float | int | bool
@@ -43,7 +44,7 @@ class Parameter(Part):
         self.default = default
         self.low = low
         self.high = high
-        self.unit = unit
+        self.unit = checked_text(unit, "the unit of a parameter")
         self.help = help
         self.fixed = fixed
 

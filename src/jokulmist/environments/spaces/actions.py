@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.environments.spaces.texts import checked_name, checked_text
 from jokulmist.errors import ActionError, DeclarationError, listed, nearest
 
 Array = np.ndarray[Any, Any]
@@ -54,7 +55,7 @@ class Choice:
                     f'a choice takes labels or one number; got {labels!r}. Use `jm.Choice("hold", "full")` or `jm.Choice(4)`; for values such '
                     f"as these name them, `jm.Choice({', '.join(repr(str(label)) for label in labels)})`, and look them up by index in `advance`."
                 )
-            names = tuple(str(label) for label in labels)
+            names = tuple(checked_text(label, "a label of a choice") for label in labels)
             self.labelled = True
             if len(set(names)) != len(names):
                 raise DeclarationError(
@@ -152,7 +153,7 @@ class Range:
             ) from None
         if not np.all(self.low < self.high):
             raise DeclarationError(f"a range needs low < high; got low={low!r}, high={high!r}.")
-        self.unit = unit
+        self.unit = checked_text(unit, "the unit of a range")
 
     def own(self, given: Any) -> Any:
         """The value as a float or float32 array; outside its bounds is an error, never a silent clip."""
@@ -256,6 +257,7 @@ class Actions:
         if not parts:
             raise DeclarationError("`jm.Actions` needs at least one part, e.g. `jm.Actions(move=jm.Choice(3))`.")
         for name, part in parts.items():
+            checked_name(name, "a part of an action")
             if not isinstance(part, (Choice, Range)):
                 raise DeclarationError(
                     f"part `{name}` of the action is {part!r}; it must be a `jm.Choice` or a `jm.Range`."

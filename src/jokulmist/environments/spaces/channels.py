@@ -16,6 +16,7 @@ import numpy as np
 
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.player_actions import from_described
+from jokulmist.environments.spaces.texts import checked_name, checked_text
 from jokulmist.errors import SettingError
 
 Array = np.ndarray[Any, Any]
@@ -234,8 +235,10 @@ def _checked(channel: Channel) -> Channel:
     )
     sizes = all(isinstance(n, int) and not isinstance(n, bool) and n > 0 for n in (*channel.shape, channel.stacked))
     flags = all(isinstance(flag, bool) for flag in (channel.whole, channel.image, channel.computed))
-    if not (isinstance(channel.name, str) and isinstance(channel.unit, str) and numbers and sizes and flags):
+    if not (numbers and sizes and flags):
         raise ValueError(f"no channel: {channel!r:.80}")
+    checked_name(channel.name, "a channel")
+    checked_text(channel.unit, "the unit of a channel")
     return channel
 
 

@@ -26,7 +26,6 @@ from jokulmist.lanes.protocol import Observed
 from jokulmist.loading import looking_in
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import path_of
-from jokulmist.records.run_folder import PLAYERS
 from jokulmist.training.plans.sources import agent_described, agent_from
 from jokulmist.training.policies.acting import Act, Actor
 from jokulmist.trees import filled
@@ -382,17 +381,17 @@ class Policy:
 
 def _refuse_code(path: Path, settings: Mapping[str, Any]) -> None:
     """A file of arrays by itself runs nothing: where code of somebody's own belongs to it, its place has to be named."""
-    for inner in [settings.get("inner"), *(settings.values() if settings.get("use") == PLAYERS else [])]:
-        if isinstance(inner, Mapping):
-            _refuse_code(path, inner)
-    functions = [v["function"] for v in settings.values() if isinstance(v, Mapping) and "function" in v]
-    network = settings.get("network")
-    named = [settings.get("use"), *functions, *([network] if isinstance(network, str) else [])]
-    found = next((one for one in named if isinstance(one, str) and ":" in one), None)
-    if found is not None:
-        raise SettingError(
-            f"{path} needs code of somebody's own, {found!r:.200}. Look at that file, and name the folder where it lies: `Policy.open(..., base=...)`."
-        )
+    left: list[Any] = [settings]
+    while left:
+        one = left.pop()
+        if isinstance(one, Mapping):
+            left += one.values()
+        elif isinstance(one, (list, tuple)):
+            left += one
+        elif isinstance(one, str) and ":" in one and not one.startswith("jokulmist."):
+            raise SettingError(
+                f"{path} needs code of somebody's own, {one!r:.200}. Look at that file, and name the folder where it lies: `Policy.open(..., base=...)`."
+            )
 
 
 def _mask(action: Action, legal: Any) -> Mask:
