@@ -76,6 +76,8 @@ REFUSED = [
     *(("world", world, "modified", "potential") for world in SIMULATED),
     *(("after", "taught", "method", method) for method in ("Sarsa", "PPO", "SAC", "Reinforce")),
     *(("after", "taught", "players", players) for players in ("turns", "at once")),
+    ("after", "taught", "more", "recurrent"),
+    ("players", "turns", "modified", "sticky"),
 ]
 STEPS, CHECKPOINT, COPIES = 320, 160, 2
 FORMS = ("python", "javascript", "c")
@@ -476,6 +478,14 @@ def same_words(told, chosen):
     return told == chosen if isinstance(told, str) else np.allclose(told, chosen, atol=1e-5)
 
 
+def tied(policy, observation, told):
+    """Whether an alternative is as good as any: which of these is taken is each one's own affair."""
+    if not hasattr(type(policy.agent), "values") or policy.remembers or not isinstance(told, str):
+        return False
+    values = policy.values(observation)
+    return values[told] == max(values.values())
+
+
 def served_apart(policy, environment):
     """How often `serve` decides otherwise than the policy, in an episode that is stepped by hand."""
     decider, actor, episode = Decider(policy), policy.actor(), environment.episode(seed=5)
@@ -488,7 +498,8 @@ def served_apart(policy, environment):
         legal = episode.legal if policy.spec.masked else None
         told = decider.decide([decider.read(seen, legal, **more)])[0]
         chosen = actor.choose(episode.observation, legal=legal)
-        apart += not same_words(told, in_words(episode.environment.action, chosen))
+        same = same_words(told, in_words(episode.environment.action, chosen))
+        apart += not (same or (legal is None and tied(policy, episode.observation, told)))
         episode.act(chosen)
     return apart
 

@@ -360,6 +360,44 @@ def test_masks_are_read_by_the_states_or_asked_for(tmp_path):
         jm.Records.read(foreign, Gates(), columns={"legal.lamp": "may_light"})
 
 
+class Sluice(jm.Simulator):
+    """A simulator that says what is legal, and keeps its state to itself."""
+
+    time_limit = 6
+    says_legal = True
+    observation = {"level": jm.channel(low=0.0, high=9.0)}
+    action = jm.Choice("shut", "half", "open")
+    terms = {"full": 1.0}
+
+    def told(self, **more):
+        return jm.Outcome({"level": float(self.level)}, legal=[True, self.level > 2, self.level > 4], **more)
+
+    def begin(self, seed):
+        self.level = 5 + seed % 4
+        return self.told()
+
+    def advance(self, action):
+        self.level -= action
+        return self.told(terms={"full": self.level})
+
+
+@pytest.mark.parametrize("source", ["trained", "evaluated"])
+def test_what_a_simulator_said_is_legal_stands_in_its_records(source, tmp_path):
+    run = jm.train(
+        Sluice(), jm.QLearning(bins=4, exploration=1.0), steps=200, copies=1, record_every=1, folder=tmp_path
+    )
+    log = run.path / "rollouts"
+    if source == "evaluated":
+        played = jm.evaluate("random", Sluice(), episodes=5, record=5)
+        log = played.save_rollouts(tmp_path / "log.parquet", Sluice())
+    records = jm.Records.read(log, Sluice())
+    level = records.rows.observed.numbers[:, 0]
+    (mask,) = records.rows.observed.legal
+    assert mask.tolist() == [[True, at > 2, at > 4] for at in level]
+    assert not mask.all()
+    assert jm.learn_from(records, jm.QLearning(bins=4), steps=5).policy.decisions == 5
+
+
 def test_fitted_values_that_run_away_are_no_estimate():
     """One number, of which the records hold a narrow band, and a policy that leaves it: a regression there grows from pass to pass."""
     chance = np.random.default_rng(0)

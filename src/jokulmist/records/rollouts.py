@@ -18,6 +18,7 @@ from jokulmist import cells
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Actions, Choice, Record, split
+from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import LookupFailed, RecordError, listed
 from jokulmist.plain_files import plain_file
 from jokulmist.records.files import path_of, replace_file
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
 
 ROLLOUT_COLUMNS = frozenset(("run", "episode", "moment", "closed_by"))
 ROLLOUTS = "rollouts"
-STATE = "state."
+STATE, LEGAL, MASK = "state.", "legal", "mask "
 FEW = 20
 Array = np.ndarray[Any, Any]
 
@@ -49,7 +50,7 @@ class RecordedEpisode:
     held : int
         The closings that held at the end.
     states : dict of str to array, shape ``(n + 1, ...)``
-        The fields of the state.
+        The fields of the state; of a simulator what is legal, by the number of the choice.
     judged : dict of str to array, shape ``(n,)``
         What the policy said: values or probabilities, by label.
     """
@@ -188,7 +189,15 @@ def columns_of(description: Description, recorded_episode: RecordedEpisode, run:
         found[measure.name] = [*recorded_episode.measures[:, k].tolist(), None]
     for name, values in recorded_episode.judged.items():
         found[name] = [*values.tolist(), None]
+    choices = list(choices_of(description.action).items())
     for name, values in recorded_episode.states.items():
+        if name.startswith(MASK):
+            if (k := int(name.removeprefix(MASK))) < len(choices):  # beyond are those of players
+                part, choice = choices[k]
+                found[f"{LEGAL}.{part}" if part else LEGAL] = [
+                    [label for label, able in zip(choice.labels, row, strict=True) if able] for row in values
+                ]
+            continue
         found[f"{STATE}{name}"] = values if values.ndim == 1 else values.reshape(n + 1, -1)
     return found
 
@@ -231,6 +240,8 @@ def _column(values: Any) -> Any:
 
     if isinstance(values, np.ndarray) and values.ndim == 2:
         return pa.FixedSizeListArray.from_arrays(pa.array(np.ascontiguousarray(values).reshape(-1)), values.shape[1])
+    if isinstance(values, list) and values and isinstance(values[0], list) and isinstance((values[0] or [0])[0], str):
+        return pa.array(values, pa.list_(pa.string()))
     if isinstance(values, list) and values and isinstance(values[0], list):
         kind = pa.list_(pa.float32(), len(values[0]))
         return pa.array(values, kind)

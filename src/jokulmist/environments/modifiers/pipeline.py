@@ -65,9 +65,9 @@ class ActionPipeline:
         self.modifiers = tuple(m for m in reversed(modifiers) if isinstance(m, ActionModifier))
         for modifier in self.modifiers:
             if masked:
-                raise SettingError(
-                    f"`{modifier}` can do what is not allowed now, and the environment says what is legal. Leave it out."
-                )
+                turns = getattr(action, "asks", False) and not getattr(action, "masked", False)
+                what = "its players decide in turns" if turns else "the environment says what is legal"
+                raise SettingError(f"`{modifier}` can do what is not allowed now, and {what}. Leave it out.")
             modifier.refuse(action)
 
     def begun(self, xp: ModuleType) -> tuple[Any, ...]:

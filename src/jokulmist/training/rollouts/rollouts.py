@@ -19,14 +19,14 @@ from jokulmist.environments.transition.simulator_stepping import SimulatorState
 from jokulmist.errors import SettingError
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed
-from jokulmist.records.rollouts import EpisodeWriter, RecordedEpisode, Rollout, columns_of, save_rollouts
+from jokulmist.records.rollouts import MASK, EpisodeWriter, RecordedEpisode, Rollout, columns_of, save_rollouts
 from jokulmist.training.policies.policy import Policy
 
 
 def state_values(state: Any) -> dict[str, Any]:
-    """The fields of a state, in the order in which they are declared; a simulator's cannot be told."""
+    """The fields of a state, in the order in which they are declared; a simulator's cannot be told, but for what it says is legal."""
     if isinstance(state, SimulatorState):
-        return {}
+        return {f"{MASK}{k}": np.asarray(own, bool) for k, own in enumerate(state.mask)}
     values = state.__dict__
     return {name: values[name] for name in type(state)._fields}
 

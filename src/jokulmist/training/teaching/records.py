@@ -18,7 +18,7 @@ from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import ActionError, RecordError, SettingError, listed, nearest
 from jokulmist.records.files import path_of
-from jokulmist.records.rollouts import STATE, Rollout, is_rollouts, read_rollouts, states_of
+from jokulmist.records.rollouts import LEGAL, STATE, Rollout, is_rollouts, read_rollouts, states_of
 from jokulmist.trees import joined as joined_trees
 
 if TYPE_CHECKING:
@@ -26,7 +26,6 @@ if TYPE_CHECKING:
 
 EPISODE, REWARD, CLOSED_BY, ENDED = "episode", "reward", "closed_by", "ended"
 PROBABILITY = "probability."
-LEGAL = "legal"
 
 
 @dataclass(frozen=True, repr=False)
