@@ -168,12 +168,16 @@ static const char *arenas_entry(const char *at, const char *end, int k) {
     return NULL;
 }
 
-/* The text is closed by a zero byte, so a number never reads beyond it. */
+/* A finite number, or 0 and the value stays as it is. The text is closed by a zero byte, so a number never reads beyond it. */
 static int arenas_read(const char *at, const char *end, double *value) {
-    if (!at || at >= end || !((*at >= '0' && *at <= '9') || *at == '-')) return 0;
+    if (!at || at >= end) return 0;
+    const char *digit = at + (*at == '-');
+    if (digit >= end || *digit < '0' || *digit > '9') return 0;
     char *after;
-    *value = strtod(at, &after);
-    return after > at;
+    double number = strtod(at, &after);
+    if (after <= at || !isfinite(number)) return 0;
+    *value = number;
+    return 1;
 }
 
 /* --- WebSocket (RFC 6455), as a client --- */
@@ -325,7 +329,7 @@ static const char *arenas_answer(const arenas_program *p, const arenas_room *roo
     int count = 0, places[4096];
     for (const char *one; (one = arenas_entry(list, end, count)) != NULL; count++) {
         if (count == 4096 || count == p->count) return "more arenas are named than there are";
-        if (!arenas_read(one, end, &number) || number < 0 || number >= p->count) return "an arena is named that is not there";
+        if (!arenas_read(one, end, &number) || !(number >= 0.0 && number < (double)p->count)) return "an arena is named that is not there";
         places[count] = (int)number;
     }
     if (!count) return "no arena is named";
@@ -333,11 +337,12 @@ static const char *arenas_answer(const arenas_program *p, const arenas_room *roo
         const char *seeds = arenas_find(params, end, "seeds"), *given = arenas_find(params, end, "parameters");
         for (int j = 0; j < count; j++) {
             if (!arenas_read(arenas_entry(seeds, end, j), end, &number)) return "a seed is missing";
+            if (!(number >= 0.0 && number < 4294967296.0)) return "a seed is a whole number from 0";
             for (int k = 0; k < wide; k++) {
                 room->values[k] = p->parameter_values[k];
                 if (given) arenas_read(arenas_find(arenas_entry(given, end, j), end, p->parameter_names[k]), end, &room->values[k]);
             }
-            p->begin((char *)p->arenas + p->size * (size_t)places[j], (uint32_t)(uint64_t)number, room->values, room->seen + (size_t)j * (size_t)width);
+            p->begin((char *)p->arenas + p->size * (size_t)places[j], (uint32_t)number, room->values, room->seen + (size_t)j * (size_t)width);
         }
         arenas_moment(out, p, room->seen, NULL, NULL, count);
         return NULL;

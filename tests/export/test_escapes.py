@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 import jokulmist as jm
 from jokulmist.errors import DeclarationError, JokulmistError, RecordError, SettingError
+from jokulmist.exporting import save
 from jokulmist.exporting.escapes import c_comment, c_string, js_string, markdown, python_docstring, told_apart
 from jokulmist.exporting.save import export
 from jokulmist.records.checkpoints import open_arrays, save_arrays
@@ -98,7 +99,8 @@ def policy():
 
 
 @pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
-def test_an_environment_whose_words_are_code_leaves_as_it_is(policy, form, tmp_path):
+def test_an_environment_whose_words_are_code_leaves_as_it_is(policy, form, tmp_path, monkeypatch):
+    monkeypatch.setattr(save, "STRICT", (*save.STRICT, "-fsanitize=address,undefined", "-fno-sanitize-recover=all"))
     made = export(policy, form, tmp_path, about='*/ """ \u2028 */ system("touch ran")')
     assert made.ok, str(made)
     assert made.checked > 0

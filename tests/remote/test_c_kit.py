@@ -1,0 +1,144 @@
+"""The client kit in C under sanitizers: whatever a request says, nothing outside of the arenas is read or written."""
+
+import json
+import random
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+KIT = Path(__file__).parents[2] / "clients" / "c"
+HARNESS = r"""
+#define ARENAS_IMPLEMENTATION
+#include "arenas.h"
+
+typedef struct { double level; uint32_t seed; } pond;
+static const char *const seen[] = {"level", "rain", NULL}, *const terms[] = {"calm", NULL}, *const parts[] = {"gate", "lamp", NULL};
+static const char *const parameters[] = {"lift", NULL}, *const closings[] = {"dry", NULL};
+static const double values[] = {0.5};
+
+static void begin(void *arena, uint32_t seed, const double *given, double *shown) {
+    pond *own = arena;
+    own->level = given[0];
+    own->seed = seed;
+    shown[0] = own->level;
+    shown[1] = 0.0;
+}
+
+static int advance(void *arena, const double *action, double *shown, double *paid) {
+    pond *own = arena;
+    own->level += action[0] + action[1];
+    shown[0] = own->level;
+    shown[1] = paid[0] = 1.0;
+    return own->level > 5.0;
+}
+
+int main(void) {
+    static pond ponds[3];
+    double seen_room[6], term_room[3], action_room[2], value_room[1];
+    int closed[3];
+    arenas_program program = {"\"name\":\"Pond\"", seen, terms, parts, parameters, values, closings, 3, ponds, sizeof(pond), begin, advance};
+    arenas_room room = {seen_room, term_room, action_room, value_room, closed};
+    char *line = NULL;
+    size_t size = 0;
+    ssize_t got;
+    while ((got = getline(&line, &size, stdin)) > 0) {
+        line[got - 1] = 0;
+        char *exact = malloc((size_t)got); /* of its own size, so that one byte too far is seen */
+        memcpy(exact, line, (size_t)got);
+        arenas_text out = {0};
+        const char *wrong = arenas_answer(&program, &room, "cod", exact, exact + got - 1, &out);
+        printf("%s\n", wrong ? wrong : "done");
+        free(out.at);
+        free(exact);
+    }
+    free(line);
+    return arenas_serve == NULL;
+}
+"""
+NUMBERS = [
+    "0",
+    "1",
+    "2",
+    "3",
+    "-0",
+    "-1",
+    "1.5",
+    "1e308",
+    "-1e308",
+    "1e999",
+    "nan",
+    "-nan",
+    "-inf",
+    "inf",
+    "0x7fffffff",
+    "4294967296",
+    "9999999999999999999",
+    "-",
+    "",
+    '"1"',
+    "null",
+    "[1]",
+]
+
+
+def requests():
+    """Each number in each place, then damaged ones."""
+    found = []
+    for number in NUMBERS:
+        found.append(f'{{"method":"begin","params":{{"arenas":[{number}],"seeds":[1]}}}}')
+        found.append(
+            f'{{"method":"begin","params":{{"arenas":[0],"seeds":[{number}],"parameters":[{{"lift":{number}}}]}}}}'
+        )
+        found.append(
+            f'{{"method":"advance","params":{{"arenas":[0,{number}],"actions":{{"gate":[{number},1],"lamp":[0,{number}]}}}}}}'
+        )
+        found.append(
+            f'{{"method":"advance","params":{{"arenas":[1],"actions":{{"gate":[1],"lamp":[0]}},"times":{number}}}}}'.replace(
+                "1e308", "3"
+            )
+        )
+    found += [
+        '{"method":"advance","params":{"arenas":[0,0,0,0,0,0]}}',
+        '{"method":"begin","params":{"arenas":[0]}',
+        '"\\',
+        "[" * 500,
+        '{"method":"hello\\"}',
+        "{",
+        "",
+    ]
+    draw = random.Random(1)
+    for _ in range(3_000):
+        text = list(draw.choice(found[: 4 * len(NUMBERS)]))
+        for _ in range(draw.randrange(1, 4)):
+            at = draw.randrange(len(text))
+            text[at : at + draw.randrange(0, 3)] = draw.choice(
+                ['"', "\\", "[", "]", "{", "}", ",", "9", "-", "e", " ", ""]
+            )
+        found.append("".join(text))
+    return [one.replace('times":99', 'times":9') for one in found]
+
+
+@pytest.mark.skipif(shutil.which("cc") is None, reason="there is no C compiler")
+def test_no_request_reads_or_writes_outside_of_the_arenas(tmp_path):
+    (tmp_path / "main.c").write_text(HARNESS)
+    safe = [
+        "-std=c99",
+        "-D_POSIX_C_SOURCE=200809L",
+        "-g",
+        "-fsanitize=address,undefined,float-cast-overflow",
+        "-fno-sanitize-recover=all",
+    ]
+    subprocess.run(["cc", *safe, f"-I{KIT}", "main.c", "-o", "main", "-lm"], cwd=tmp_path, check=True)
+    asked = requests()
+    done = subprocess.run(
+        [tmp_path / "main"], input="\n".join(asked) + "\n", capture_output=True, text=True, timeout=120
+    )
+    assert done.returncode == 0, done.stderr[:2_000]
+    told = dict(zip(asked, done.stdout.splitlines(), strict=False))
+    one = '{{"method":"begin","params":{{"arenas":[{}],"seeds":[{}]}}}}'
+    assert told[one.format("1", "1")] == "done"
+    for number in ("-nan", "nan", "-1", "3", "1e999"):
+        assert told[one.format(number, "1")] == "an arena is named that is not there"
+    assert told[json.dumps({"method": "begin", "params": {"arenas": [0]}}, separators=(",", ":"))[:-1]]
