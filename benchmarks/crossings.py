@@ -7,7 +7,7 @@ written as a file of a user's own, trained for a few hundred decisions, and aske
 
 - lanes: the first episodes are the same on the plain and on the compiled lane; of a remote program, the same as of the simulator that it steps;
 - paid: each recorded return is the weighted sum of its terms, and what was recorded step by step is what the environment does when it is followed;
-- resumed: a run that is cut back to its first checkpoint and gone on with has the same episodes and weights;
+- resumed: a run that is cut back to its last checkpoint but one and gone on with has the same episodes and weights;
 - opened: the policy that is read from the folder, in a new process, evaluates as the one in memory;
 - redone: trained again from its folder, it is the same;
 - taught: a policy that learns from the run's records takes legal actions only, is the same the second time, and a run goes on from it;
@@ -403,11 +403,9 @@ def _alike(ours, theirs):
 
 
 def went_on(run, cut):
-    """What differs when a run is cut back to its first checkpoint and gone on with."""
+    """What differs when a run is cut back to its last checkpoint but one and gone on with."""
     shutil.copytree(run.path, cut)
-    checkpoints = sorted((cut / "checkpoints").glob("[0-9]*"))
-    for later in checkpoints[1:]:
-        shutil.rmtree(later)
+    shutil.rmtree(sorted((cut / "checkpoints").glob("[0-9]*"))[-1])
     origin = json.loads((cut / "origin.json").read_text())
     (cut / "origin.json").write_text(json.dumps({**origin, "status": "stopped"}))
     gone_on = jm.resume(cut)
@@ -460,9 +458,14 @@ def taught_wrongly(case, run, environment, folder):
     if not low - 1e-6 <= told.mean <= high + 1e-6:
         return f"estimated {told.mean} from returns of {low} to {high}"
     began = jm.train(
-        environment, agent, folder=folder / "after", start=taught.policy, **{**settings_of(case), "steps": 40}
+        environment,
+        agent,
+        folder=folder / "after",
+        start=taught.policy.save(folder / "taught.safetensors"),
+        **{**settings_of(case), "steps": 40},
     )
-    return "" if began.decisions == 40 else f"{began.decisions} decisions after it"
+    done = began.origin["decisions"]
+    return "" if done == 40 else f"{done} decisions after it"
 
 
 def in_words(action, chosen):
