@@ -1,5 +1,6 @@
 """Environments at the other end of a wire: against the same in this process, through faults, in other languages."""
 
+import contextlib
 import json
 import os
 import re
@@ -25,7 +26,7 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, UntrustedCode
 from jokulmist.lanes.processes.lane import Lost
 from jokulmist.remote import link
-from jokulmist.remote.transport import Door
+from jokulmist.remote.transport import Door, Wire
 from jokulmist.training.plans.sources import remote_written
 from jokulmist.training.progress import SilentDisplay
 from jokulmist.training.redo import redo
@@ -225,9 +226,47 @@ def test_what_cannot_be_reached_or_declared_is_told():
         ({"name": "a b"}, "a name is one word"),
         ({"lights": 3}, "describes itself by `lights`"),
         ({"says": ["boo"]}, "it is a list of `legal`, `turn`, `out`"),
+        ({"observation": {"depth": {"shape": [1000000000]}}}, "1e\\+09 values; at most"),
+        ({"observation": {f"d{k}": {"low": 0, "high": 1} for k in range(2_000)}}, "shows 2,00. channels"),
+        ({"players": [f"p{k}" for k in range(1_000)]}, "has 1,000 players"),
+        ({"parameters": {"__init__": {"value": 1.0}}}, "is named '__init__'"),
+        ({"parameters": {"program": {"value": 1.0}}}, "is named 'program'"),
+        ({"observation": {"depth": {"low": -3, "high": 3, "unit": "m\x1b[31m"}}}, "printable characters"),
     ):
         with pytest.raises((DeclarationError, BrokenEnvironment), match=expected):
             jm.Remote(command=["env", f"CHANGED={json.dumps(change)}", *PROGRAM])
+
+
+@pytest.mark.parametrize("kind", ["ping", "pong", "fragment"])
+def test_bytes_that_are_no_answer_do_not_put_off_the_deadline(kind):
+    from websockets.frames import Frame, Opcode
+    from websockets.protocol import State
+    from websockets.server import ServerProtocol
+
+    frame = {
+        "ping": Frame(Opcode.PING, b""),
+        "pong": Frame(Opcode.PONG, b"x"),
+        "fragment": Frame(Opcode.CONT, b"", fin=False),
+    }[kind]
+    ours, theirs = socket.socketpair()
+    wire = Wire.__new__(Wire)
+    wire.__dict__.update(_socket=ours, _protocol=ServerProtocol(state=State.OPEN), _whole=[], _parts=[], _text=True)
+
+    def flood():
+        with contextlib.suppress(OSError):
+            if kind == "fragment":
+                theirs.sendall(Frame(Opcode.TEXT, b"{", fin=False).serialize(mask=True))
+            for _ in range(200):
+                theirs.sendall(frame.serialize(mask=True) * 5)
+                time.sleep(0.01)
+        theirs.close()
+
+    thread = threading.Thread(target=flood)
+    thread.start()
+    with pytest.raises(Lost, match=r"was not answered within 0.2 s|read nothing for 0.2 s"):
+        wire.receive(0.2, "advance")
+    ours.close()
+    thread.join()
 
 
 @pytest.mark.slow

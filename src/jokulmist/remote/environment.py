@@ -32,6 +32,7 @@ KNOWN = (
     "deadline", "decide_every", "image",
 )  # fmt: skip
 SAYS = ("legal", "turn", "out")
+MOST_ENTRIES, MOST_CHANNELS, MOST_PLAYERS, MOST_VALUES = 100_000, 1_000, 64, 1 << 24
 _CLASSES: dict[str, type[RemoteSimulator]] = {}
 
 
@@ -214,6 +215,7 @@ def _declared(program: Program, connection: Mapping[str, Any], said: Any) -> typ
             raise DeclarationError(
                 f"{program} describes itself by `{name!s:.60}`; known are {listed(KNOWN)}.{nearest(str(name), KNOWN)}"
             )
+    _refuse_large(program, said)
     name = said.get("name", "Remote")
     if not isinstance(name, str) or not name.isidentifier():
         raise DeclarationError(f"{program} says that its name is {name!r:.60}; a name is one word, e.g. `Skua`.")
@@ -232,6 +234,15 @@ def _declared(program: Program, connection: Mapping[str, Any], said: Any) -> typ
             **{f"says_{word}": True for word in says},
         }  # fmt: skip
         for own, told in dict(said.get("parameters", {})).items():
+            if (
+                not str(own).isidentifier()
+                or str(own).startswith("_")
+                or own in body
+                or hasattr(RemoteSimulator, str(own))
+            ):
+                raise DeclarationError(
+                    f"a parameter is named {own!r:.60}, which is no name or means something else here"
+                )
             body[str(own)] = parameter(told["value"], **{k: told[k] for k in ("low", "high", "unit") if k in told})
             body.setdefault("__annotations__", {})[str(own)] = type(told["value"])
         return type(name, (RemoteSimulator,), body)
@@ -241,6 +252,38 @@ def _declared(program: Program, connection: Mapping[str, Any], said: Any) -> typ
         raise DeclarationError(
             f"{program} declares what cannot be read: {type(wrong).__name__}: {wrong!s:.120}. docs/protocol.md has the fields."
         ) from None
+
+
+def _refuse_large(program: Program, said: Mapping[str, Any]) -> None:
+    """What takes minutes to declare, or more memory than there is, was not meant."""
+    for name in ("observation", "action", "terms", "measures", "parameters", "players", "endings", "cuts"):
+        left, count = [said.get(name)], 0
+        while left:
+            one = left.pop()
+            if isinstance(one, (Mapping, list)):
+                count += len(one)
+                left += one.values() if isinstance(one, Mapping) else one
+            if count > MOST_ENTRIES:
+                raise DeclarationError(
+                    f"{program} says more than {MOST_ENTRIES:,} things of `{name}`; at most so many are read."
+                )
+    players = said.get("players")
+    if isinstance(players, list) and len(players) > MOST_PLAYERS:
+        raise DeclarationError(f"{program} has {len(players):,} players; at most {MOST_PLAYERS} are read.")
+    left, names, values = [said.get("observation"), said.get("action")], 0, 0.0
+    while left:
+        one = left.pop()
+        if not isinstance(one, Mapping):
+            continue
+        names += 1
+        shape = one.get("shape")
+        if isinstance(shape, list) and all(isinstance(n, (int, float)) for n in shape):
+            values += math.prod(map(float, shape))
+        left += one.values()
+    if names > MOST_CHANNELS or values > MOST_VALUES:
+        raise DeclarationError(
+            f"{program} shows {names:,} channels and parts with {values:.3g} values; at most {MOST_CHANNELS:,} with {MOST_VALUES:,} are read."
+        )
 
 
 def _names(said: Mapping[str, Any], what: str) -> tuple[str, ...]:

@@ -118,7 +118,10 @@ class Wire:
     def _read(self, until: float, seconds: float, what: str) -> list[Any]:
         """The events of the next bytes that come until then, which is so many seconds after it was asked."""
         try:
-            self._socket.settimeout(max(until - time.monotonic(), 0.001))
+            left = until - time.monotonic()
+            if left <= 0.0:  # pings and empty fragments are bytes, and no answer
+                raise TimeoutError
+            self._socket.settimeout(left)
             data = self._socket.recv(READ_BYTES)
         except TimeoutError:
             raise Lost(f"`{what}` was not answered within {seconds:g} s") from None
