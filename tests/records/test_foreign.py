@@ -2,6 +2,8 @@
 
 import os
 import shutil
+import subprocess
+from pathlib import Path
 
 import pytest
 from commands import ask_app
@@ -139,3 +141,24 @@ def test_an_original_that_is_a_pipe_is_not_waited_for(theirs, tmp_path):
     os.mkfifo(pipe)
     assert str(pipe) in (folder / "source" / "index.json").read_text()
     assert jm.evaluate(jm.Run.open(folder).policy, jm.Run.open(folder).environment, episodes=2).mean > 0
+    pipe.unlink()  # it stands where a module of this process was read, which others look at
+
+
+def test_what_was_not_committed_stays_at_home_unless_it_is_asked_for(tmp_path, monkeypatch):
+    project = tmp_path / "project"
+    project.mkdir()
+    monkeypatch.chdir(project)
+    git = ["git", "-c", "user.name=a", "-c", "user.email=a@b"]
+    Path("notes.txt").write_text("known\n")
+    for words in (["init", "-q"], ["add", "."], ["commit", "-qm", "first"]):
+        subprocess.run([*git, *words], check=True)
+    settings = {"steps": 60, "copies": 1, "lane": "plain", "folder": tmp_path}
+    assert jm.train(jm.gallery.Tarn(), jm.QLearning(), **settings).origin["clean"] is True
+    Path("notes.txt").write_text("a secret\n" * 200_000)
+    run = jm.train(jm.gallery.Tarn(), jm.QLearning(), **settings)
+    assert run.origin["clean"] is False
+    assert not any("secret" in file.read_text(errors="replace") for file in run.path.rglob("*") if file.is_file())
+    kept = jm.train(jm.gallery.Tarn(), jm.QLearning(), keep_diff=True, **settings)
+    diff = (kept.path / "uncommitted.diff").read_text()
+    assert "+a secret" in diff
+    assert diff.endswith(" bytes more ...\n")

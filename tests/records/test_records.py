@@ -24,7 +24,7 @@ def test_a_runs_folder_is_whole(trained):
     assert plan["agent"]["learning_rate"] == {"linear": [0.5, 0.05], "over": 1.0}
     assert plan["training"]["steps"] == 30_000
     origin = json.loads((trained.path / "origin.json").read_text())
-    assert {"command", "versions", "host", "seed", "began", "python", "revision", "uncommitted"} <= set(origin)
+    assert {"command", "versions", "host", "seed", "began", "python", "revision", "clean"} <= set(origin)
     assert (origin["status"], origin["decisions"], origin["lane"]) == ("done", 30_000, "compiled")
     assert origin["versions"]["numpy"] == np.__version__
     frame = trained.episodes

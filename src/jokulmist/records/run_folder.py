@@ -38,7 +38,8 @@ PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
     "readings.csv",
     "evaluated.csv",
 )
-MACHINE = "machine.csv"
+MACHINE, DIFF = "machine.csv", "uncommitted.diff"
+MOST_DIFF_BYTES = 1 << 20
 LONGEST_NAME = 250
 CUT = (EPISODES, READINGS, EVALUATED)
 CHECKPOINTS, PICTURES, LOG = "checkpoints", "pictures", "log.txt"
@@ -163,7 +164,7 @@ def keep_source(folder: Path, parts: Mapping[str, bytes]) -> None:
 
 
 def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Path | None) -> dict[str, Any]:
-    """Where a run comes from: command, versions, source revision and its uncommitted change, host, seed, time.
+    """Where a run comes from: command, versions, source revision and whether all was committed, host, seed, time.
 
     `where` is a folder in the repository, if there is one; None asks no repository.
     """
@@ -177,9 +178,20 @@ def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Pa
         "processor": _processor(),
         "cores": os.cpu_count(),
         "system": platform.platform(),
-        "revision": where and _git(where, "rev-parse", "HEAD"),
-        "uncommitted": where and _git(where, "diff", "HEAD"),
+        "revision": (revision := where and _git(where, "rev-parse", "HEAD")),
+        "clean": None
+        if where is None or revision is None
+        else _git(where, "status", "--porcelain", "--untracked-files=no") is None,
     }
+
+
+def keep_diff(folder: Path, where: Path) -> None:
+    """Write the uncommitted change of a repository into a run's folder."""
+    change = (_git(where, "diff", "HEAD") or "").encode()
+    if len(change) > MOST_DIFF_BYTES:
+        change = change[:MOST_DIFF_BYTES] + f"\n... {len(change) - MOST_DIFF_BYTES:,} bytes more ...".encode()
+    if change:
+        replace_file(folder / DIFF, change + b"\n")
 
 
 @cache

@@ -45,6 +45,7 @@ def train(
     checkpoint_every: int | None = ...,
     checkpoint_minutes: float = ...,
     keep_checkpoints: int = ...,
+    keep_diff: bool = ...,
     best_by: str = ...,
     record_every: int | None = ...,
     stop_when: Any = ...,
@@ -78,6 +79,7 @@ def train(
     checkpoint_every: int | None = ...,
     checkpoint_minutes: float = ...,
     keep_checkpoints: int = ...,
+    keep_diff: bool = ...,
     best_by: str = ...,
     record_every: int | None = ...,
     stop_when: Any = ...,
@@ -110,6 +112,7 @@ def train(
     checkpoint_every: int | None = None,
     checkpoint_minutes: float = 5.0,
     keep_checkpoints: int = 3,
+    keep_diff: bool = False,
     best_by: str = "return",
     record_every: int | None = None,
     stop_when: Any = None,
@@ -156,6 +159,8 @@ def train(
         Minutes between checkpoints.
     keep_checkpoints : int
         How many of the newest checkpoints are kept; the best policy is kept beside them.
+    keep_diff : bool
+        Keep the uncommitted change of your repository with the run, in ``uncommitted.diff``: whoever gets the run's folder gets it, too.
     best_by : str
         What the best policy is judged by: ``"return"`` (mean of the last 100 episodes, at each report), ``"evaluation"``, a
         measure (likewise a mean), or of a player who alone learns ``"PLAYER.return"``.
@@ -234,6 +239,7 @@ def train(
         checkpoint_every=checkpoint_every,
         checkpoint_minutes=checkpoint_minutes,
         keep_checkpoints=keep_checkpoints,
+        keep_diff=keep_diff,
         best_by=best_by,
         record_every=record_every,
         stop_when=stop_when,

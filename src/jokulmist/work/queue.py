@@ -36,6 +36,8 @@ from jokulmist.work.jobs import (
 FILE = "queue.sqlite"
 PATIENCE_SECONDS, ANSWER_SECONDS = 30.0, 10.0
 MOST_TEXT = 1 << 20
+# Rows that were not damaged, or not so that others would be.
+PLACED = "WHERE typeof(place) = 'real' AND place BETWEEN -1e15 AND 1e15"
 MOST_TRIES = 3
 TABLE = """
 CREATE TABLE IF NOT EXISTS jobs (
@@ -107,7 +109,7 @@ class Queue:
         given = checked_options(verb, options).model_dump(exclude_unset=True)
         now = time.time()
         with self._opened(write=True) as db:
-            (last,) = db.execute("SELECT COALESCE(MAX(place), 0) FROM jobs").fetchone()
+            (last,) = db.execute(f"SELECT COALESCE(MAX(place), 0) FROM jobs {PLACED}").fetchone()
             made = db.execute(
                 "INSERT INTO jobs (verb, options, run, place, status, added, signed) VALUES (?, ?, ?, ?, ?, ?, ?)",
                 (verb, json.dumps(given), run, last + 1.0, WAITING, now, signature_of(verb, given, run, now)),
@@ -198,7 +200,7 @@ class Queue:
     def first(self, number: int) -> Job:
         """Let a job be the next."""
         with self._opened() as db:
-            (least,) = db.execute("SELECT COALESCE(MIN(place), 0) FROM jobs").fetchone()
+            (least,) = db.execute(f"SELECT COALESCE(MIN(place), 0) FROM jobs {PLACED}").fetchone()
         return self._change(number, {WAITING: {"place": least - 1.0}, PAUSED: {"place": least - 1.0}}, "put first")
 
     def drop(self, number: int) -> Job:

@@ -16,7 +16,7 @@ from jokulmist.pictures.replay import save_replay
 from jokulmist.pictures.report import charts
 from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
 from jokulmist.records.files import replace_file
-from jokulmist.records.run_folder import LOG
+from jokulmist.records.run_folder import DIFF, LOG
 from jokulmist.records.run_index import row_of
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation
 from jokulmist.training.evaluation.kept import known_references
@@ -115,13 +115,16 @@ def _said(name: str, level: Evaluation) -> str:
     return f"The reference {name} returns" if level.exact is None else "The optimum, solved exactly, is"
 
 
+def _text(path: Path) -> str:
+    plain_file(path, MOST_TEXT_BYTES)
+    return path.read_text(encoding="utf-8", errors="replace") if path.exists() else ""
+
+
 def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, stacks: bool = True) -> dict[str, Any]:
     """What one run's part of the page says; without `stacks` no environment is made."""
     assert run.path is not None
     origin, plan = run.origin, run.written_plan
-    file = plain_file(run.path / LOG, MOST_TEXT_BYTES)
-    log = file.read_text(encoding="utf-8", errors="replace") if file.exists() else ""
-    lines = log.splitlines()
+    lines = _text(run.path / LOG).splitlines()
     cut = [f"... {len(lines) - MOST_LOG} lines before ..."] if len(lines) > MOST_LOG else []
     return {
         "name": run.name,
@@ -136,7 +139,7 @@ def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, sta
         "again": f"jokulmist redo {run.path}",
         "origin": _origin(origin),
         "command": " ".join(origin.get("command") or []),
-        "uncommitted": origin.get("uncommitted") or "",
+        "uncommitted": _text(run.path / DIFF),
         **{what: charts.stack(run, what) if stacks else charts.NO_STACK for what in ("closings", "ledger")},
         "readings": charts.readings(run),
         "evaluations": charts.evaluations(run),

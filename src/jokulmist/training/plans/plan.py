@@ -102,6 +102,8 @@ class Training(BaseModel):
         Minutes between checkpoints.
     keep_checkpoints : int
         How many of the newest are kept; the best is kept beside them.
+    keep_diff : bool
+        Keep the uncommitted change of your repository with the run, in ``uncommitted.diff``.
     best_by : str
         What the best policy is judged by: ``"return"`` (of the last 100 episodes), ``"evaluation"``, a measure, or of a player who alone learns ``"PLAYER.return"``.
     record_every : int, optional
@@ -130,6 +132,7 @@ class Training(BaseModel):
     checkpoint_every: Count | None = None
     checkpoint_minutes: Annotated[float, Field(gt=0.0)] = 5.0
     keep_checkpoints: Count = 3
+    keep_diff: bool = False
     best_by: str = "return"
     record_every: Count | None = None
     stop_when: Any = None

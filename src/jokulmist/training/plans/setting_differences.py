@@ -8,7 +8,7 @@ from typing import Any
 # What is kept and looked at while a run trains does not change what is learned; how long it trained is told apart.
 BESIDE = (
     "training.seeds", "training.steps", "training.episodes", "training.evaluate_every", "training.evaluate_episodes",
-    "training.checkpoint_every", "training.checkpoint_minutes", "training.keep_checkpoints", "training.best_by",
+    "training.checkpoint_every", "training.checkpoint_minutes", "training.keep_checkpoints", "training.keep_diff", "training.best_by",
     "training.record_every", "training.lane", "training.processes",
 )  # fmt: skip
 USES = ("environment.use", "agent.use")

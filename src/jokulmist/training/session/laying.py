@@ -42,6 +42,8 @@ def _laid(plan: Plan, seed: int, path: Path, command: list[str]) -> Path:
         origin["parent"] = start.parent
     if plan.training.records is not None:
         origin["records"] = told_of(plan)
+    if plan.training.keep_diff:
+        files.keep_diff(path, Path.cwd())
     origin["code"] = code.summary
     files.keep_source(path, code.parts)
     written = plan.written()

@@ -142,6 +142,8 @@ class Session:
                     keep_partners(self.agent, self.path)
                     if self.start is not None:
                         self.start.keep(self.path)
+                    if self.training.keep_diff:
+                        files.keep_diff(self.path, Path.cwd())
                 if code is not None:
                     origin["code"] = code.summary
                     files.keep_source(self.path, code.parts)
