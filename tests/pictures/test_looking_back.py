@@ -214,9 +214,10 @@ def test_runs_are_listed_filtered_and_sorted_from_their_records_alone(ferry, tmp
     assert names(where=["agent.learning_rate=0.25"]) == ["small"]
     assert names(where=["training.steps=400", "agent.use=QLearning"]) == ["small"]
     assert names(above=1e6) == []
-    assert names(since="2001-01-01") == [row["run"] for row in rows]
+    assert by_name["torn"]["status"] == "damaged"
+    assert names(since="2001-01-01") == [row["run"] for row in rows if row["began"]]
     assert names(since="2101-01-01") == []
-    assert names(sort="decisions") == ["ferry", "small"]
+    assert names(sort="decisions") == ["ferry", "small", "torn"]
     with pytest.raises(SettingError, match="`--sort` takes a column"):
         names(sort="size")
     half["process"] = 0

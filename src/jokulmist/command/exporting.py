@@ -12,10 +12,11 @@ from jokulmist.command.printing import print_json
 def export(path: Path, form: str, to: Path, player: str | None, which: str, says: bool, json: bool) -> bool:
     """Write it; returns whether it decides as the policy does, or could not be run here."""
     from jokulmist.exporting.save import export as write
+    from jokulmist.exporting.save import of_run
     from jokulmist.training.runs.run import Run
 
     run = Run.open(path)
-    policy = run.checkpoint(which)
+    policy = of_run(run, run.checkpoint(which))
     about = f"{run.name}, seed {run.seed}, after {policy.decisions:,} decisions"
     if player is not None:
         policy, about = policy.player(player), f"{player} of {about}"

@@ -17,7 +17,8 @@ import numpy as np
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.environments.spaces.channels import refuse_mismatch
-from jokulmist.errors import RecordError, SettingError
+from jokulmist.environments.spaces.player_actions import players_of
+from jokulmist.errors import RecordError, SettingError, listed
 from jokulmist.exporting.escapes import one_line
 from jokulmist.exporting.forms import Vectors, c_files, files_of, part_words, said_words, vectors_of
 from jokulmist.exporting.graph import EPISODE, Graph, begins, graph_of
@@ -127,11 +128,11 @@ def export(
     if not isinstance(policy, Policy):
         run = Run.of(policy)
         about = about or f"{run.name}, seed {run.seed}, after {run.policy.decisions:,} decisions"
-        policy = run.policy
-        if run.path is not None:  # what the head says of itself is written into the files
-            refuse_mismatch(
-                policy.spec, describe(run.environment).spec, "the policy", f"`{describe(run.environment).name}`"
-            )
+        policy = of_run(run, run.policy)
+    if players := players_of(policy.spec.action):
+        raise SettingError(
+            f"the policy decides for {listed(players)}. Take one of them: `--player {players[0]}` (`policy.player({players[0]!r})`)."
+        )
     about = one_line(about or repr(policy))
     graph = graph_of(policy, says)
     vectors = vectors_of(policy, COUNT, says=says)
@@ -152,6 +153,14 @@ def export(
     except _NotHere as why:
         return Exported(paths, 0, 0, 0.0, 0.0, str(why))
     return Exported(paths, len(vectors.rows), *_compared(graph, vectors, found), microseconds)
+
+
+def of_run(run: Run, policy: Policy) -> Policy:
+    """A policy of a run, if its head says what the run's environment does: what it says of itself is written into the files."""
+    if run.path is not None:
+        description = describe(run.environment)
+        refuse_mismatch(policy.spec, description.spec, "the policy", f"`{description.name}`")
+    return policy
 
 
 class _NotHere(Exception):

@@ -140,7 +140,7 @@ def _given(value: float | None) -> float:
 
 
 def linear(
-    start: float, end: float, *, over: float | int, of: Counted = "decisions", floor: float | None = None
+    start: float, end: float, *, over: float | int | None = None, of: Counted = "decisions", floor: float | None = None
 ) -> Schedule:
     """A straight line from `start` to `end`, then `end`.
 
@@ -160,6 +160,10 @@ def linear(
     linear(1, 0, over=0.5)
     """
     _check(of, floor, start=start, end=end)
+    if over is None:
+        raise SettingError(
+            f"say within what `linear` goes from {start!r} to {end!r}: `over=1.0` is the whole run, `over=20_000` so many decisions."
+        )
     return Schedule("linear", float(start), float(end), over=_over(over), of=of, floor=floor)
 
 

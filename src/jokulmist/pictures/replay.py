@@ -6,7 +6,7 @@ What does not move is drawn once; at each moment only the pictures, the words an
 from __future__ import annotations
 
 import shutil
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +16,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Actions, Choice
 from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.pictures import style
-from jokulmist.records.files import replace_file
+from jokulmist.records.files import path_of, replace_file
 from jokulmist.records.rollouts import Rollout
 from jokulmist.training.runs.scenes import Scene, scene_of
 
@@ -70,7 +70,12 @@ def save_replay(
     >>> jm.save_replay(kept, ferry, place / "strip.png").name
     'strip.png'
     """
-    path = Path(path)
+    path = path_of(path, "where a replay is saved")
+    wrong = (
+        [one for one in scenes if not isinstance(one, (Scene, Rollout))] if isinstance(scenes, Iterable) else [scenes]
+    )
+    if wrong:
+        raise SettingError(f"a replay takes episodes, as `jm.read_rollouts` gives them; got {wrong[0]!r:.80}.")
     kind = path.suffix.lstrip(".").lower()
     if kind not in KINDS:
         raise SettingError(f"a replay is one of {listed(KINDS)}; got `{path.name}`. Use for instance `replay.gif`.")

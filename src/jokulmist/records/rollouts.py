@@ -394,6 +394,7 @@ def read_rollouts(path: str | Path, episode: int | None = None) -> list[Rollout]
             raise RecordError(
                 f"cannot read {file}: it has no column {listed(missing)}. It was damaged, or is no rollout."
             )
+        _refuse_columns(file, table)
         draws = _draws_in(file, about)
         for names, part in table.groupby(["run", "episode"], sort=False):
             key = (str(names[0]), int(str(names[1])))
@@ -415,6 +416,17 @@ def _draws_in(file: Path, about: Mapping[str, str]) -> dict[str, Any]:
     if not isinstance(found, dict):
         raise RecordError(f"cannot read {file}: what its head says of draws was damaged.")
     return found
+
+
+def _refuse_columns(file: Path, table: pd.DataFrame) -> None:
+    """Raise `RecordError` where the columns that every rollout has hold something else than numbers, or texts."""
+    for name, kinds in (("episode", "iu"), ("moment", "iu"), ("reward", "f")):
+        if name in table and table[name].dtype.kind not in kinds and not table[name].isna().all():
+            raise RecordError(
+                f"cannot read {file}: its column `{name}` holds no {'numbers' if kinds == 'f' else 'whole numbers'}. It was damaged, or is no rollout."
+            )
+    if not all(isinstance(run, str) for run in table["run"]):
+        raise RecordError(f"cannot read {file}: its column `run` holds no texts. It was damaged, or is no rollout.")
 
 
 def numbers_in(file: Path) -> list[int]:

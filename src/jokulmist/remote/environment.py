@@ -161,8 +161,13 @@ def Remote(  # noqa: N802  it stands where a class does: `jm.Remote(...)` is an 
     for name, value in (("answer_within", answer_within), ("patience", patience)):
         if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0.0 < value < math.inf:
             raise SettingError(f"`{name}` must be a number of seconds above 0; got {value!r:.60}.")
-    if isinstance(command, str):
+    words = command is None or (
+        isinstance(command, (list, tuple)) and command and all(isinstance(word, str) for word in command)
+    )
+    if not words:
         raise SettingError(f'`command` is a list of words, e.g. `command=["node", "game.js"]`; got {command!r:.80}.')
+    if secret is not None and not isinstance(secret, str):
+        raise SettingError(f"`secret` is a text; got {type(secret).__name__}.")
     connection = {
         "address": address, "listen": listen, "command": None if command is None else list(command), "answer_within": answer_within,
         "patience": patience, "most_lost": most_lost, "tempo": tempo,

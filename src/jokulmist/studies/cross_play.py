@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -279,8 +279,10 @@ def cross_play(
     >>> jm.cross_play(runs, episodes=5).means.shape
     (2, 2)
     """
-    if isinstance(runs, (str, Path, Run, Policy)) or len(runs) < 2:
-        raise SettingError("cross-play takes two runs or more, e.g. `jm.cross_play([run_a, run_b])`.")
+    if isinstance(runs, (str, Path, Run, Policy)) or not isinstance(runs, Collection) or len(runs) < 2:
+        raise SettingError(
+            f"cross-play takes two runs or more, e.g. `jm.cross_play([run_a, run_b])`; got {runs!r:.80}."
+        )
     opened = [one if isinstance(one, (Run, Policy)) else Run.open(one) for one in runs]
     if environment is None:
         first = opened[0]

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.spaces.texts import checked_name, checked_text
+from jokulmist.environments.spaces.texts import checked_name, checked_shape, checked_text
 from jokulmist.errors import ActionError, DeclarationError, listed, nearest
 
 Array = np.ndarray[Any, Any]
@@ -143,7 +143,7 @@ class Range:
     """
 
     def __init__(self, low: Any, high: Any, *, shape: int | Sequence[int] = (), unit: str = "") -> None:
-        self.shape = (shape,) if isinstance(shape, int) else tuple(shape)
+        self.shape = checked_shape(shape)
         try:
             self.low = np.broadcast_to(np.asarray(low, np.float32), self.shape).copy()
             self.high = np.broadcast_to(np.asarray(high, np.float32), self.shape).copy()

@@ -109,6 +109,8 @@ def evaluate_grid(
     >>> jm.evaluate_grid(run.policy, jm.gallery.Tarn(), {"melt": [0.5, 1.0]}, episodes=5).table.shape
     (6, 7)
     """
+    if not isinstance(over, Mapping) or not over:
+        raise SettingError(f'say over which parameters by a dict, e.g. `{{"melt": [0.5, 1.0]}}`; got {over!r:.80}.')
     outline = outline_of(type(environment))
     known = {p.name: p for p in outline.parameters}
     for name, values in over.items():

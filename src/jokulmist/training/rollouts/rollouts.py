@@ -19,6 +19,7 @@ from jokulmist.environments.transition.simulator_stepping import SimulatorState
 from jokulmist.errors import SettingError
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Observed
+from jokulmist.records.files import path_of
 from jokulmist.records.rollouts import MASK, EpisodeWriter, RecordedEpisode, Rollout, columns_of, save_rollouts
 from jokulmist.training.policies.policy import Policy
 
@@ -136,9 +137,15 @@ def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Pa
     >>> jm.save_rollout(episode, path).name
     'kept.parquet'
     """
+    if not isinstance(episode, Episode):
+        raise SettingError(
+            f"`save_rollout` takes an episode first, as `environment.episode()` gives it; got {episode!r:.80}."
+        )
     if not episode.steps:
         raise SettingError("nothing was decided yet; act at least once before saving.")
-    return save_recorded(Path(path), episode.environment, [(episode.seed, recorded_of(episode))], run)
+    return save_recorded(
+        path_of(path, "where an episode is saved"), episode.environment, [(episode.seed, recorded_of(episode))], run
+    )
 
 
 def follow(rollout: Rollout, environment: Environment) -> float:
@@ -172,6 +179,8 @@ def follow(rollout: Rollout, environment: Environment) -> float:
     >>> jm.follow(jm.read_rollouts(log)[0], ferry) < 1e-3  # the largest difference that was met
     True
     """
+    if not isinstance(rollout, Rollout):
+        raise SettingError(f"`follow` takes a rollout first, as `jm.read_rollouts` gives them; got {rollout!r:.80}.")
     if isinstance(environment, Simulator) or rollout.draws is None:
         raise SettingError("this episode cannot be followed: it is a simulator's, or its draws were not recorded.")
     draws = Draws(**rollout.draws)
