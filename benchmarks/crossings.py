@@ -484,12 +484,12 @@ def same_words(told, chosen):
     return told == chosen if isinstance(told, str) else np.allclose(told, chosen, atol=1e-5)
 
 
-def tied(policy, observation, told):
+def tied(policy, observation, told, legal):
     """Whether an alternative is as good as any: which of these is taken is each one's own affair."""
     if not hasattr(type(policy.agent), "values") or policy.remembers or not isinstance(told, str):
         return False
     values = policy.values(observation)
-    return values[told] == max(values.values())
+    return values[told] == max(values[label] for label in legal or values)
 
 
 def served_apart(policy, environment):
@@ -505,7 +505,7 @@ def served_apart(policy, environment):
         told = decider.decide([decider.read(seen, legal, **more)])[0]
         chosen = actor.choose(episode.observation, legal=legal)
         same = same_words(told, in_words(episode.environment.action, chosen))
-        apart += not (same or (legal is None and tied(policy, episode.observation, told)))
+        apart += not (same or tied(policy, episode.observation, told, legal))
         episode.act(chosen)
     return apart
 

@@ -32,8 +32,8 @@ DENSE = jm.Dense(16, 16)
 AGENTS = {
     "QLearning": jm.QLearning(bins=6), "Sarsa": jm.Sarsa(bins=6), "ExpectedSarsa": jm.ExpectedSarsa(bins=6),
     "LinearQ": jm.LinearQ(tiles=4), "LinearQ-radial": jm.LinearQ(features="radial", replay=True, replay_size=500, replay_start=100),
-    "DQN": jm.DQN(network=DENSE, replay_start=100, replay_size=1_000),
-    "DQN-all": jm.DQN(network=DENSE, replay_start=100, replay_size=1_000, dueling=True, prioritised=True, target_share=0.01),
+    "DQN": jm.DQN(network=DENSE, huber_reach=1.0, replay_start=100, replay_size=1_000),
+    "DQN-all": jm.DQN(network=DENSE, huber_reach=1.0, replay_start=100, replay_size=1_000, dueling=True, prioritised=True, target_share=0.01),
     "PPO": jm.PPO(network=DENSE, horizon=16), "ActorCritic": jm.ActorCritic(network=DENSE, entropy_bonus=jm.linear(0.05, 0.0, over=1.0)),
     "Reinforce": jm.Reinforce(network=DENSE, longest=64, horizon=16, learning_rate=jm.linear(5e-4, 0.0, over=1.0)),
     "DDPG": jm.DDPG(network=DENSE, target_share=0.005, replay_start=100, replay_size=1_000),
