@@ -125,6 +125,10 @@ def test_values_that_are_none_are_told(served):
     assert asked(served[1], None, "/nowhere", "GET")[0] == 404
     assert asked(served[1], None, "/decide", "GET")[0] == 405
     assert asked(served[1], {"observation": {}}, Host="evil.example")[0] == 403  # a name made to mean this machine
+    for origin in ("http://evil.example", "http://127.0.0.1:1", "null"):
+        status, answer = asked(served[1], {"observation": dict.fromkeys(names, 0.0)}, Origin=origin)
+        assert (status, "was started without `--token`" in answer["error"]) == (403, True)
+    assert asked(served[1], {"policy": "\ud800", "observation": {}})[0] == 404
 
 
 def test_the_same_over_a_websocket(served):
@@ -150,8 +154,32 @@ def test_the_same_over_a_websocket(served):
             ("3", -32600),
             ({**asked_for, "method": "sail"}, -32601),
             ({**asked_for, "params": {}}, -32602),
+            ('{"jsonrpc": "2.0", "id": NaN, "method": "decide"}', -32600),
+            ({**asked_for, "id": [1]}, -32600),
+            ({**asked_for, "params": {"policy": "\ud800"}}, -32602),
         ):
             assert call(wrong)["error"]["code"] == code
+        socket.send(json.dumps({name: value for name, value in asked_for.items() if name != "id"}))  # a notification
+        assert call({**asked_for, "id": 8})["id"] == 8  # is not answered
+
+
+@pytest.mark.slow
+def test_what_it_says_of_itself_is_what_it_does(served):
+    """Requests made from the description, and wrong ones: no answer is another than those that are described."""
+    words = [
+        sys.executable,
+        "-m",
+        "schemathesis.cli",
+        "run",
+        f"http://{served[1]}/openapi.json",
+        "--max-examples",
+        "40",
+        "--seed",
+        "1",
+    ]
+    checks = "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance"
+    done = subprocess.run([*words, "--checks", checks, "--no-color"], capture_output=True, text=True, timeout=300)
+    assert done.returncode == 0, done.stdout[-3_000:]
 
 
 @pytest.mark.slow

@@ -229,11 +229,12 @@ def openapi(deciders: Mapping[str, Decider]) -> dict[str, Any]:
         }
         for name, d in deciders.items()
     }  # fmt: skip
+    one = [{"$ref": f"#/components/schemas/{name}"} for name in seen]
     body = {
         "type": "object", "additionalProperties": False, "oneOf": [{"required": ["observation"]}, {"required": ["observations"]}],
         "properties": {
-            "policy": {"type": "string", "enum": list(deciders)}, "observation": {"oneOf": [{"$ref": f"#/components/schemas/{name}"} for name in seen]},
-            "observations": {"type": "array", "maxItems": MOST_AT_ONCE, "items": {"type": "object"}}, "legal": {},
+            "policy": {"type": "string", "enum": list(deciders)}, "observation": {"oneOf": one},
+            "observations": {"type": "array", "maxItems": MOST_AT_ONCE, "minItems": 1, "items": {"oneOf": one}}, "legal": {},
             "session": {"type": "string", "description": "For a policy that remembers: whose observation it is"}, "begins": {"type": "boolean", "description": "Whether an episode begins with it"},
         },
     }  # fmt: skip
