@@ -343,9 +343,9 @@ class KeptCode:
         gallery = original is not None and "gallery" in Path(original).parts and place.startswith("jokulmist.gallery.")
         if gallery:
             ours = importlib.import_module(place)
-            same = Path(str(ours.__file__)).read_bytes() == modules.files[name].path.read_bytes()
+            same = Path(str(ours.__file__)).read_bytes() == modules.contents[name]
             return ours if same and not self.changed(beside=True) else None
-        read = Modules.known(modules.files) if place.endswith(".py") else None
+        read = Modules.known(modules) if place.endswith(".py") else None
         if read is not None and not self.changed():  # read from where it stands, in this process
             return read.load(name)
         candidates = [place, "__main__"] if place.endswith(".py") else [place]

@@ -23,6 +23,7 @@ from types import ModuleType
 from typing import Any
 
 from jokulmist.errors import CodeNotice
+from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
 
 PREFIX = "jokulmist_user_"
 _READING = 0
@@ -113,10 +114,16 @@ class Modules:
         What a run's plan calls a module before the colon.
     """
 
-    def __init__(self, files: Mapping[str, SourceFile], places: Mapping[str, str] | None = None) -> None:
+    def __init__(
+        self,
+        files: Mapping[str, SourceFile],
+        places: Mapping[str, str] | None = None,
+        contents: Mapping[str, bytes] | None = None,
+    ) -> None:
         self.files = dict(files)
         self.places = dict(places or {})
-        self.key = self._fingerprint()
+        self.contents = dict(contents) if contents is not None else self._read()
+        self.key = self._fingerprint(self.contents)
         self._loaded: dict[str, ModuleType] = {}
         self._packages = {package for name in files for package in prefixes(name)} - set(files)
 
@@ -131,20 +138,23 @@ class Modules:
         return _SETS.setdefault(new.key, new)
 
     @classmethod
-    def known(cls, files: Mapping[str, SourceFile]) -> Modules | None:
-        """The set of these contents that was read in this process, not from a run."""
-        return _SETS.get(cls(files).key)
+    def known(cls, kept: Modules) -> Modules | None:
+        """The set of the same contents that was read in this process, not from a run."""
+        return _SETS.get(cls(kept.files, contents=kept.contents).key)
 
-    def _fingerprint(self) -> str:
+    def _read(self) -> dict[str, bytes]:
+        return {name: plain_file(file.path, MOST_TEXT_BYTES).read_bytes() for name, file in self.files.items()}
+
+    def _fingerprint(self, contents: Mapping[str, bytes]) -> str:
         named = {f"place of {name}": place.encode() for name, place in self.places.items()}
         if not self.places:
             named = {f"path of {name}": str(file.original or file.path).encode() for name, file in self.files.items()}
-        return fingerprint({**named, **{file.layout: file.path.read_bytes() for file in self.files.values()}})
+        return fingerprint({**named, **{file.layout: contents[name] for name, file in self.files.items()}})
 
     def edited(self) -> bool:
         """Whether a file is not any more what was read."""
         try:
-            return self._fingerprint() != self.key
+            return self._fingerprint(self._read()) != self.key
         except OSError:
             return True
 
@@ -175,7 +185,7 @@ class Modules:
                     module.__path__ = [str(file.path.parent)]
                 module.__dict__["__jokulmist_source__"] = (self, file)
                 with _only_read():
-                    _run(file.path, module)
+                    _run(file.path, self.contents[name], module)
         except BaseException:
             del self._loaded[name], sys.modules[unique]
             raise
@@ -217,9 +227,8 @@ class Modules:
         return module
 
 
-def _run(path: Path, module: ModuleType) -> None:
+def _run(path: Path, text: bytes, module: ModuleType) -> None:
     """Run a file statement by statement, without those that train."""
-    text = path.read_bytes()
     tree = ast.parse(text, filename=str(path))
     module.__doc__ = ast.get_docstring(tree, clean=False)
     flags = 0
