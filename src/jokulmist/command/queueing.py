@@ -78,7 +78,7 @@ def row_of(job: Any) -> dict[str, Any]:
     ended = job.ended if job.ended is not None else time.time()
     took = "" if job.began is None else f"{max(ended - job.began, 0.0):.0f} s"
     return {
-        "job": job.id, "status": f"{job.status}{f' (to {job.asked})' if job.asked else ''}", "command": job.command, "added": _clock(job.added), "took": took,
+        "job": job.id, "status": f"{job.status}{f' (to {job.asked})' if job.asked else ''}", "command": job.command, "added": _clock(job.added) if job.added else "", "took": took,
         "told": job.told,
     }  # fmt: skip
 

@@ -11,7 +11,7 @@ export function queueView(main, known) {
       make("td", { class: "number" }, String(job.id)),
       make("td", {}, make("span", { class: `status ${job.status}` }, job.status), job.asked ? ` (asked to ${job.asked})` : ""),
       make("td", { class: "name" }, make("a", { href: `#/run/${encodeURIComponent(job.run)}` }, job.command)),
-      make("td", { class: "wide" }, moment(job.added)), make("td", {}, job.began ? duration((job.ended || now) - job.began) : ""),
+      make("td", { class: "wide" }, job.added ? moment(job.added) : ""), make("td", {}, job.began ? duration((job.ended || now) - job.began) : ""),
       make("td", {}, known.look ? "" : (job.accepted ? VERBS[job.status] : ["accept", "drop"]).map(verb => button(verb.replace("-", " "), () => ask(`/api/job/${job.id}/${verb}`, {}), { "aria-label": `${verb.replace("-", " ")} job ${job.id}` }))),
       make("td", { class: "name wrong" }, job.told))));
     const count = status => known.jobs.filter(job => job.status === status).length;
