@@ -1,13 +1,15 @@
 """What the page builds environments for: games, kept episodes and their code, and nothing where it only looks."""
 
+import json
 import shutil
 
 import pytest
 from commands import ask_app
 
 import jokulmist as jm
+from jokulmist.command.live import live
 from jokulmist.errors import LookupFailed, UntrustedCode
-from jokulmist.live.app import Live
+from jokulmist.live.app import Live, dumped
 from jokulmist.live.games import Games
 from jokulmist.records.files import write_json
 from jokulmist.sources import trust
@@ -111,3 +113,16 @@ def test_a_page_that_only_looks_makes_no_environment(tmp_path, monkeypatch):
     status, told = ask_app(live.app(), "/api/run/mine", {})
     assert (status, '"mean of 100"' in told) == (200, True)
     assert trust.is_known(trust.digest(run.path / "source"))
+
+
+def test_an_answer_holds_whatever_a_record_does():
+    told = json.loads(dumped({"a\ud800": ["\ud800", 10**30, -(10**30), 1.5, float("nan"), True, None]}))
+    assert told == {"a?": ["?", str(10**30), str(-(10**30)), 1.5, None, True, None]}
+
+
+def test_other_machines_are_told_of(tmp_path, monkeypatch, capsys):
+    monkeypatch.setattr("uvicorn.Server.run", lambda *_, **__: None)
+    live(tmp_path, "0.0.0.0", 0, 0, True, None)
+    assert "Other machines can reach this port" in capsys.readouterr().err
+    live(tmp_path, "127.0.0.1", 0, 0, True, None)
+    assert "Other machines" not in capsys.readouterr().err

@@ -1,8 +1,10 @@
 """Folders that came from elsewhere: none of their code runs without a question, nothing outside of them is read or written, and none stops the others."""
 
+import json
 import os
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -162,3 +164,52 @@ def test_what_was_not_committed_stays_at_home_unless_it_is_asked_for(tmp_path, m
     diff = (kept.path / "uncommitted.diff").read_text()
     assert "+a secret" in diff
     assert diff.endswith(" bytes more ...\n")
+
+
+ODD = {
+    "a seed beyond 64 bits": {"seed": 10**30}, "half a surrogate pair": {"host": "\ud800"}, "no date": {"began": "yesterday"}, "a date without a zone": {"began": "2026-11-30"},
+    "no finite number": {"seconds": float("nan")}, "nothing": {"began": None}, "a list": {"uses": {"environment": [1], "agent": {}}}, "a plan of texts": {"planned": {"steps": "x"}},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("how", [*ODD, "nested without end"])
+def test_an_odd_record_is_shown_as_damaged_and_stops_no_other(theirs, how):
+    folder, _ = theirs
+    shutil.copytree(folder, folder.with_name("other"))
+    origin = json.loads((folder / "origin.json").read_text())
+    text = (
+        "[" * 3_000 + "]" * 3_000
+        if how == "nested without end"
+        else json.dumps({**origin, "status": "running", **ODD[how]})
+    )
+    (folder / "origin.json").write_text(text)
+    status = {row["run"]: row["status"] for row in rows_in(folder.parent)[0]}
+    assert status["other"] == "done"
+    assert how == "a list" or status["theirs"] == "damaged"
+    for look in (False, True):
+        code, told = ask_app(Live(folder.parent, look).app(), "/api/all")
+        assert code == 200
+        assert {row["run"] for row in json.loads(told)["rows"]} == {"theirs", "other"}
+
+
+def test_stop_asks_no_process_that_a_record_only_names(theirs):
+    folder, _ = theirs
+    sleeper = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
+    holds = (
+        "import fcntl, json, sys, time\nlock = open(sys.argv[1], 'w+')\nfcntl.flock(lock, fcntl.LOCK_EX)\n"
+        "lock.write(json.dumps({'process': int(sys.argv[2]), 'host': ''}))\nlock.flush()\nprint('held', flush=True)\ntime.sleep(60)"
+    )
+    holder = subprocess.Popen([sys.executable, "-c", holds, folder / ".lock", str(sleeper.pid)], stdout=subprocess.PIPE)
+    try:
+        holder.stdout.readline()
+        origin = json.loads((folder / "origin.json").read_text())
+        (folder / "origin.json").write_text(json.dumps({**origin, "status": "running", "process": sleeper.pid}))
+        code, told = ask_app(Live(folder.parent).app(), "/api/run/theirs/stop", {})
+        assert (code, "is not being trained on this machine" in told) == (400, True)
+        with pytest.raises(subprocess.TimeoutExpired):
+            sleeper.wait(0.5)
+    finally:
+        for process in (sleeper, holder):
+            process.kill()
+            process.wait()
+        holder.stdout.close()

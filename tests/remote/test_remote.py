@@ -23,6 +23,7 @@ from websockets.sync.client import connect
 
 import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.spaces.player_actions import from_described
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, UntrustedCode
 from jokulmist.lanes.processes.lane import Lost
 from jokulmist.remote import link
@@ -235,6 +236,12 @@ def test_what_cannot_be_reached_or_declared_is_told():
     ):
         with pytest.raises((DeclarationError, BrokenEnvironment), match=expected):
             jm.Remote(command=["env", f"CHANGED={json.dumps(change)}", *PROGRAM])
+
+
+def test_parts_of_an_action_are_read_as_the_page_of_the_protocol_says():
+    push = {"kind": "range", "low": -1.0, "high": 1.0}
+    found = from_described({"kind": "parts", "parts": {"push": push, "valve": {"kind": "choice", "labels": 2}}})
+    assert found == jm.Actions(push=jm.Range(-1.0, 1.0), valve=jm.Choice(2))
 
 
 @pytest.mark.parametrize("kind", ["ping", "pong", "fragment"])
