@@ -234,6 +234,13 @@ def test_what_is_recorded_is_the_unmodified_return_with_the_other_beside_it():
     assert "learned_return" not in jm.evaluate("random", Buoy(), episodes=2).episodes
 
 
+def test_what_is_learned_from_adds_up_over_an_episode():
+    ferry = jm.gallery.Ferry().modified(jm.Scaled(0.5))
+    frame = jm.train(ferry, jm.RandomPlay(), steps=400, copies=1, lane="plain", folder=None).episodes
+    assert len(frame) > 1
+    np.testing.assert_allclose(frame["learned_return"], 0.5 * frame["return"], rtol=1e-4)
+
+
 def test_observing_modifiers_compose_in_any_order_that_makes_sense():
     parts = [jm.Delay("x", 1), jm.Stack(2, "y"), jm.LastAction(), jm.Hide("x")]
     for order in itertools.permutations(parts):
