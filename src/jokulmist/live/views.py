@@ -111,7 +111,7 @@ def _detail(path: Path, measure: bool) -> dict[str, Any]:
 
 def _curriculum(run: Run) -> str:
     levels, reached = run.plan.curriculum, run.origin.get("level")
-    if levels is None or reached is None:
+    if levels is None or not isinstance(reached, dict) or not isinstance(reached.get("value"), (int, float)):
         return ""
     return f"`{levels.parameter}` came to {reached['value']:g}; the levels are {', '.join(f'{v:g}' for v in levels.values)}"
 

@@ -50,6 +50,7 @@ KINDS: dict[str, Any] = {
     "level": dict, "return_of": str, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
 }  # fmt: skip
 TIMES = ("began", "updated")
+EACH: dict[str, Any] = {"command": str, "versions": str, "uses": str, "resumed": dict}
 Clock = Callable[[], datetime.datetime]
 # A plan has a table a player, `[agents.NAME]`; as settings they are one agent, which uses `players`.
 AGENTS, PLAYERS = "agents", "players"
@@ -297,6 +298,9 @@ def checked_origin(path: Path) -> dict[str, Any]:
         whole = isinstance(value, kinds) and not isinstance(value, bool)
         if whole and isinstance(value, (int, float)):
             whole = abs(value) < 2**63  # which not-a-number is not
+        if whole and name in EACH:
+            entries: Any = value.values() if isinstance(value, dict) else value
+            whole = all(isinstance(one, EACH[name]) for one in entries)
         if not whole or (name in TIMES and not _is_time(str(value))):
             raise RecordError(f"{path / ORIGIN}: `{name}` is {value!s:.80}, which no run writes. It was damaged.")
     return origin

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.errors import JokulmistError, RecordError, SettingError
 from jokulmist.pictures.replay import save_replay
 from jokulmist.pictures.report import charts
 from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
@@ -122,6 +122,17 @@ def _text(path: Path) -> str:
 
 def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, stacks: bool = True) -> dict[str, Any]:
     """What one run's part of the page says; without `stacks` no environment is made."""
+    try:
+        return _told_of(run, known, replays, say, stacks)
+    except (KeyError, TypeError, ValueError, IndexError, AttributeError) as damaged:
+        if isinstance(damaged, JokulmistError):
+            raise
+        raise RecordError(
+            f"the record of {run.name} was damaged, or written by another version: {damaged!r:.120}."
+        ) from None
+
+
+def _told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, stacks: bool) -> dict[str, Any]:
     assert run.path is not None
     origin, plan = run.origin, run.written_plan
     lines = _text(run.path / LOG).splitlines()
