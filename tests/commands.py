@@ -5,6 +5,10 @@ import contextlib
 import importlib.util
 import io
 import json
+import shutil
+import subprocess
+import tempfile
+from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -55,3 +59,15 @@ def ask_app(app, path, body=None, **headers):
 
     asyncio.run(app(scope, receive, send))
     return sent[0]["status"], b"".join(message.get("body", b"") for message in sent[1:]).decode(errors="replace")
+
+
+@cache
+def sanitizers():
+    """What a C compiler is told to notice reads and writes out of bounds and undefined behaviour; nothing where none is here that can."""
+    flags = ("-fsanitize=address,undefined", "-fno-sanitize-recover=all")
+    if shutil.which("cc") is None:
+        return ()
+    with tempfile.TemporaryDirectory() as place:
+        (Path(place) / "main.c").write_text("int main(void) { return 0; }\n")
+        built = subprocess.run(["cc", *flags, "main.c", "-o", "main"], cwd=place, capture_output=True)
+        return flags if built.returncode == 0 else ()

@@ -6,6 +6,7 @@ import shutil
 import subprocess
 
 import pytest
+from commands import sanitizers
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -100,7 +101,7 @@ def policy():
 
 @pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 def test_an_environment_whose_words_are_code_leaves_as_it_is(policy, form, tmp_path, monkeypatch):
-    monkeypatch.setattr(save, "STRICT", (*save.STRICT, "-fsanitize=address,undefined", "-fno-sanitize-recover=all"))
+    monkeypatch.setattr(save, "STRICT", (*save.STRICT, *sanitizers()))
     made = export(policy, form, tmp_path, about='*/ """ \u2028 */ system("touch ran")')
     assert made.ok, str(made)
     assert made.checked > 0
