@@ -567,7 +567,11 @@ def kept(folder, canary, outside, draw):
                     {"environment": "os:system"},
                 ]
             )
-            (beside / "origin.json").write_text(json.dumps(told))
+            if (beside / "origin.json").is_dir():
+                (beside / "origin.json").rmdir()
+            replaced = beside / "origin.json"
+            replaced.unlink(missing_ok=True)
+            replaced.write_text(json.dumps(told))
             steps.append(f"kept {told!r:.80}")
         elif how == 1:
             steps.append(planted(beside / "source", draw, canary, outside))

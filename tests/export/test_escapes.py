@@ -150,6 +150,14 @@ def test_no_code_is_named_anywhere_in_a_head(policy, tmp_path, settings):
         jm.Policy.open(tmp_path / "q.safetensors")
 
 
+def test_a_network_that_cannot_be_is_told(policy, tmp_path):
+    arrays, about = open_arrays(policy.save(tmp_path / "p.safetensors"))
+    about["agent"]["network"] = {**about["agent"]["network"], "widths": [0]}
+    save_arrays(tmp_path / "q.safetensors", arrays, about)
+    with pytest.raises(JokulmistError):
+        jm.Policy.open(tmp_path / "q.safetensors")
+
+
 def test_a_head_that_is_nested_without_end_is_told(policy, tmp_path):
     from safetensors.numpy import save_file
 

@@ -50,7 +50,7 @@ KINDS: dict[str, Any] = {
     "level": dict, "return_of": str, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
 }  # fmt: skip
 TIMES = ("began", "updated")
-EACH: dict[str, Any] = {"command": str, "versions": str, "uses": str, "resumed": dict}
+EACH: dict[str, Any] = {"command": str, "versions": str, "uses": str, "resumed": dict, "code": (str, dict)}
 Clock = Callable[[], datetime.datetime]
 # A plan has a table a player, `[agents.NAME]`; as settings they are one agent, which uses `players`.
 AGENTS, PLAYERS = "agents", "players"

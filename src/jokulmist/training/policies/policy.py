@@ -356,14 +356,14 @@ class Policy:
             with looking_in(base, current):
                 agent = agents_of(agent_from(about["agent"], base), spec.action)
             decisions = int(about["decisions"])
-        except (KeyError, TypeError, ValueError, AttributeError, IndexError) as damaged:
+            draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+            model = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
+        except (KeyError, TypeError, ValueError, AttributeError, IndexError, ArithmeticError, MemoryError) as damaged:
             if isinstance(damaged, JokulmistError):
                 raise
             raise RecordError(
                 f"{path} cannot be read: what its head says of the policy was damaged, or written by another version ({damaged!r:.80})."
             ) from None
-        draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
-        model = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
         return cls(agent, spec, filled(agent.kept(model), arrays), decisions)
 
     @cells.safely
