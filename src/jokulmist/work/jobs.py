@@ -15,6 +15,7 @@ from jokulmist.sources.trust import is_signed, signature
 WAITING, WORKING, PAUSED, STOPPED, DONE, FAILED = "waiting", "working", "paused", "stopped", "done", "failed"
 DAMAGED = "damaged"
 Whole = Annotated[int, Field(strict=True)]
+Seconds = Annotated[float, Field(ge=0.0, lt=1e11)]  # since 1970; later ones have no date
 
 
 class Options(BaseModel):
@@ -119,9 +120,9 @@ class Job(BaseModel):
     process: Annotated[Whole, Field(ge=0, lt=2**31)]
     since: FiniteFloat
     tries: Annotated[Whole, Field(ge=0)]
-    added: FiniteFloat
-    began: FiniteFloat | None
-    ended: FiniteFloat | None
+    added: Seconds
+    began: Seconds | None
+    ended: Seconds | None
     told: str
     signed: str
 
