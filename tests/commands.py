@@ -1,10 +1,8 @@
 """The command line in this process: what a person types, and what comes back."""
 
-import asyncio
 import contextlib
 import importlib.util
 import io
-import json
 import shutil
 import subprocess
 import tempfile
@@ -40,25 +38,6 @@ def benchmark(name):
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
     return module
-
-
-def ask_app(app, path, body=None, **headers):
-    """The status and the text with which an ASGI application answers, without a server."""
-    sent = []
-    scope = {
-        "type": "http", "http_version": "1.1", "method": "GET" if body is None else "POST", "path": path, "raw_path": path.encode(), "query_string": b"",
-        "headers": [(name.replace("_", "-").encode(), value.encode()) for name, value in {"host": "127.0.0.1:9", **headers}.items()],
-        "scheme": "http", "server": ("127.0.0.1", 9), "root_path": "", "client": ("127.0.0.1", 1),
-    }  # fmt: skip
-
-    async def receive():
-        return {"type": "http.request", "body": json.dumps(body).encode(), "more_body": False}
-
-    async def send(message):
-        sent.append(message)
-
-    asyncio.run(app(scope, receive, send))
-    return sent[0]["status"], b"".join(message.get("body", b"") for message in sent[1:]).decode(errors="replace")
 
 
 @cache

@@ -2,6 +2,7 @@
 
 import math
 
+import numpy as np
 import pandas as pd
 import pytest
 
@@ -54,3 +55,12 @@ def test_columns_that_no_rollout_has_are_told(log, column, value):
     table.to_parquet(log)
     with pytest.raises(JokulmistError, match=f"its column `{column}` holds no"):
         _ = jm.read_rollouts(log)[0].total
+
+
+def test_a_seed_of_an_array_goes_on_as_a_number_does():
+    agent = jm.PPO(network=jm.Dense(4), horizon=8)
+    policy = jm.train(jm.gallery.Ferry(), agent, steps=16, copies=1, lane="plain", folder=None).policy
+    seen = jm.gallery.Ferry().episode(seed=1).observation
+    ours, theirs = ([policy.choose(seen, act="sampled", seed=seed) for _ in range(20)] for seed in (3, np.int64(4)))
+    assert len(set(ours)) > 1
+    assert len(set(theirs)) > 1  # draws anew at each call

@@ -5,7 +5,7 @@ import shutil
 from types import SimpleNamespace
 
 import pytest
-from commands import ask_app
+from commands import benchmark
 
 import jokulmist as jm
 from jokulmist.command.live import live
@@ -15,22 +15,8 @@ from jokulmist.live.games import Games
 from jokulmist.records.files import write_json
 from jokulmist.sources import trust
 
-POND = """
-import jokulmist as jm
-
-class Pond(jm.Environment):
-    time_limit = 5
-    class State(jm.State):
-        level: float = jm.seen(low=0.0, high=9.0)
-    action = jm.Choice("shut", "open")
-    def begin(self, draw):
-        return self.State(level=5.0)
-    def advance(self, state, action, draw):
-        return state.replace(level=state.level - action)
-    @jm.reward
-    def full(self, after):
-        return after.level
-"""
+FOREIGN = benchmark("attack/foreign")
+POND = FOREIGN.POND
 
 
 def played(games, asked, folder):
@@ -108,10 +94,10 @@ def test_a_page_that_only_looks_makes_no_environment(tmp_path, monkeypatch):
         path = route.path.replace(":str", "")
         for name, value in values.items():
             path = path.replace(f"{{{name}}}", value)
-        status, told = ask_app(live.app(), path, {"runs": ["mine", "mine"]} if "POST" in route.methods else None)
+        status, told = FOREIGN.asked(live.app(), path, {"runs": ["mine", "mine"]} if "POST" in route.methods else None)
         assert status < 500, (path, told)
         assert status in (200, 400, 403, 404), (path, told)
-    status, told = ask_app(live.app(), "/api/run/mine", {})
+    status, told = FOREIGN.asked(live.app(), "/api/run/mine", {})
     assert (status, '"mean of 100"' in told) == (200, True)
     assert trust.is_known(trust.digest(run.path / "source"))
 

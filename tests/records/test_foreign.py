@@ -8,37 +8,23 @@ import sys
 from pathlib import Path
 
 import pytest
-from commands import ask_app
+from commands import benchmark
 
 import jokulmist as jm
 from jokulmist.errors import RecordError, UntrustedCode
 from jokulmist.live.app import Live
+from jokulmist.records import run_folder
 from jokulmist.records.run_index import rows_in
+from jokulmist.studies.comparison.versions import version
 from jokulmist.training.plans.sources import environment_class
 
-POND = """
-import jokulmist as jm
-{before}
-
-class Pond(jm.Environment):
-    time_limit = 5
-    class State(jm.State):
-        level: float = jm.seen(low=0.0, high=9.0)
-    action = jm.Choice("shut", "open")
-    def begin(self, draw):
-        return self.State(level=5.0)
-    def advance(self, state, action, draw):
-        return state.replace(level=state.level - action)
-    @jm.reward
-    def full(self, after):
-        return after.level
-"""
+FOREIGN = benchmark("attack/foreign")
 
 
 @pytest.fixture
 def theirs(tmp_path):
     """The folder of a run that somebody else trained, and the file that its code would write."""
-    (tmp_path / "pond.py").write_text(POND.format(before=""))
+    (tmp_path / "pond.py").write_text(FOREIGN.POND)
     pond = environment_class("pond.py:Pond", tmp_path)()
     mine = jm.train(
         pond, jm.QLearning(bins=3), steps=60, copies=1, record_every=2, lane="plain", folder=tmp_path / "mine"
@@ -49,16 +35,12 @@ def theirs(tmp_path):
     return folder, tmp_path / "ran"
 
 
-def writes(ran):
-    return f"open({str(ran)!r}, 'w').close()\n"
-
-
 @pytest.mark.parametrize("how", ["a compiled file", "a package", "a link", "a linked folder"])
 def test_nothing_that_is_put_beside_kept_code_runs(theirs, tmp_path, how):
     folder, ran = theirs
     source, elsewhere = folder / "source", tmp_path / "elsewhere"
     elsewhere.mkdir()
-    (elsewhere / "tools.py").write_text(writes(ran))
+    (elsewhere / "tools.py").write_text(FOREIGN.sings(ran))
     if how == "a compiled file":
         import py_compile
 
@@ -102,7 +84,7 @@ def test_a_report_that_is_a_link_is_not_served(theirs, tmp_path):
     folder, _ = theirs
     (tmp_path / "secret").write_text("mine")
     (folder / "report.html").symlink_to(tmp_path / "secret")
-    status, told = ask_app(Live(folder.parent).app(), "/api/run/theirs/report")
+    status, told = FOREIGN.asked(Live(folder.parent).app(), "/api/run/theirs/report", None)
     assert (status, "is a link" in told) == (400, True)
 
 
@@ -156,6 +138,9 @@ def test_what_was_not_committed_stays_at_home_unless_it_is_asked_for(tmp_path, m
         subprocess.run([*git, *words], check=True)
     settings = {"steps": 60, "copies": 1, "lane": "plain", "folder": tmp_path}
     assert jm.train(jm.gallery.Tarn(), jm.QLearning(), **settings).origin["clean"] is True
+    with monkeypatch.context() as slow:  # where git does not answer, nobody knows
+        slow.setattr(run_folder, "_git", lambda where, verb, *words: "0" * 40 if verb == "rev-parse" else None)
+        assert run_folder.origin_of([], 0, run_folder.now(), project)["clean"] is None
     Path("notes.txt").write_text("a secret\n" * 200_000)
     run = jm.train(jm.gallery.Tarn(), jm.QLearning(), **settings)
     assert run.origin["clean"] is False
@@ -187,7 +172,7 @@ def test_an_odd_record_is_shown_as_damaged_and_stops_no_other(theirs, how):
     assert status["other"] == "done"
     assert how == "a list" or status["theirs"] == "damaged"
     for look in (False, True):
-        code, told = ask_app(Live(folder.parent, look).app(), "/api/all")
+        code, told = FOREIGN.asked(Live(folder.parent, look).app(), "/api/all", None)
         assert code == 200
         assert {row["run"] for row in json.loads(told)["rows"]} == {"theirs", "other"}
 
@@ -204,7 +189,7 @@ def test_stop_asks_no_process_that_a_record_only_names(theirs):
         holder.stdout.readline()
         origin = json.loads((folder / "origin.json").read_text())
         (folder / "origin.json").write_text(json.dumps({**origin, "status": "running", "process": sleeper.pid}))
-        code, told = ask_app(Live(folder.parent).app(), "/api/run/theirs/stop", {})
+        code, told = FOREIGN.asked(Live(folder.parent).app(), "/api/run/theirs/stop", {})
         assert (code, "is not being trained on this machine" in told) == (400, True)
         with pytest.raises(subprocess.TimeoutExpired):
             sleeper.wait(0.5)
@@ -213,3 +198,12 @@ def test_stop_asks_no_process_that_a_record_only_names(theirs):
             process.kill()
             process.wait()
         holder.stdout.close()
+
+
+def test_a_version_that_is_no_text_is_none(theirs):
+    folder, _ = theirs
+    origin = json.loads((folder / "origin.json").read_text())
+    assert version(jm.Run.open(folder)) == origin["code"]["versions"]["Pond"]
+    origin["code"]["versions"]["Pond"] = [1]
+    (folder / "origin.json").write_text(json.dumps(origin))
+    assert version(jm.Run.open(folder)) is None

@@ -169,6 +169,10 @@ def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Pa
 
     `where` is a folder in the repository, if there is one; None asks no repository.
     """
+    revision = changes = None
+    if where is not None and (revision := _git(where, "rev-parse", "HEAD")) is not None:
+        # The first line names the branch: nothing at all means that git failed.
+        changes = _git(where, "status", "--porcelain", "--branch", "--untracked-files=no")
     return {
         "command": command,
         "began": began.isoformat(timespec="seconds"),
@@ -179,10 +183,8 @@ def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Pa
         "processor": _processor(),
         "cores": os.cpu_count(),
         "system": platform.platform(),
-        "revision": (revision := where and _git(where, "rev-parse", "HEAD")),
-        "clean": None
-        if where is None or revision is None
-        else _git(where, "status", "--porcelain", "--untracked-files=no") is None,
+        "revision": revision,
+        "clean": None if changes is None else "\n" not in changes,
     }
 
 

@@ -151,9 +151,10 @@ class Policy:
         return any(getattr(shapes, "state_width", 0) for shapes in every)
 
     def _actor_of(self, act: Act, seed: int) -> Actor:
-        if not isinstance(act, str) or not isinstance(seed, int):
-            return Actor(self, act, seed)  # which says what is wrong
-        actor = self._actors.get((act, seed))
+        try:
+            actor = self._actors.get((act, seed))
+        except TypeError:  # of what cannot be a key, and neither a way to act nor a seed
+            return Actor(self, act, seed)
         if actor is None:
             if len(self._actors) >= KEPT_ACTORS:
                 self._actors.clear()
