@@ -12,8 +12,9 @@ from typing import Any
 from jokulmist.errors import LookupFailed
 from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
-from jokulmist.records.run_index import LAST, Row, damaged_row, row_of
+from jokulmist.records.run_index import DAMAGED, LAST, Row, damaged_row, row_of
 from jokulmist.studies.search.candidates import SEARCH
+from jokulmist.work import jobs
 from jokulmist.work.jobs import Job
 from jokulmist.work.queue import Queue
 
@@ -84,7 +85,7 @@ class RunFolder:
 def told_job(job: Job) -> dict[str, Any]:
     return {
         "id": job.id, "run": job.run, "command": job.command, "status": job.status, "asked": job.asked, "added": job.added, "began": job.began, "ended": job.ended,
-        "told": job.told, "accepted": job.status == "damaged" or job.mine,
+        "told": job.told, "accepted": job.status == jobs.DAMAGED or job.mine,
     }  # fmt: skip
 
 
@@ -117,26 +118,22 @@ def _stamps(folder: Path) -> dict[str, Stamp]:
 
 def _row(path: Path) -> Row | None:
     """A run as a row of the page; None where it is gone."""
+    if not (path / files.ORIGIN).exists():
+        return None
     try:
-        origin = files.checked_origin(path)
-        row = row_of(path, origin)
-        status, _, progress = str(row["status"]).partition(" ")
-        score = row[f"return_last_{LAST}"]
-        return {
-            **{name: value for name, value in row.items() if name != f"return_last_{LAST}"},
-            "status": status,
-            "progress": int(progress[:-1]) / 100 if progress else None,
-            "score": None if math.isnan(score) else score,
-            "left": _left(path, progress) if status == "running" else None,
-            "spark": sparks(path),
-        }
-    except FileNotFoundError:
-        return None  # it was removed just now
+        row = row_of(path, files.checked_origin(path))
     except Exception:  # whatever somebody wrote there: it stops no other row
-        return {
-            **{name: value for name, value in damaged_row(path.name).items() if name != f"return_last_{LAST}"},
-            "progress": None, "score": None, "left": None, "spark": [],
-        }  # fmt: skip
+        row = damaged_row(path.name)
+    status, _, progress = str(row["status"]).partition(" ")
+    score = row[f"return_last_{LAST}"]
+    return {
+        **{name: value for name, value in row.items() if name != f"return_last_{LAST}"},
+        "status": status,
+        "progress": int(progress[:-1]) / 100 if progress else None,
+        "score": None if math.isnan(score) else score,
+        "left": _left(path, progress) if status == "running" else None,
+        "spark": [] if status == DAMAGED else sparks(path),
+    }
 
 
 def _left(path: Path, progress: str) -> float | None:

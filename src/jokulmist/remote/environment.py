@@ -12,6 +12,7 @@ from typing import Any, ClassVar
 from jokulmist.environments.chance.noise import Noise
 from jokulmist.environments.declaration.parts import parameter
 from jokulmist.environments.declaration.simulator import Outcome, Simulator, channel
+from jokulmist.environments.spaces.channels import MOST_VALUES
 from jokulmist.environments.spaces.player_actions import from_described
 from jokulmist.environments.transition.simulator_stepping import SimulatorState
 from jokulmist.errors import (
@@ -32,7 +33,7 @@ KNOWN = (
     "deadline", "decide_every", "image",
 )  # fmt: skip
 SAYS = ("legal", "turn", "out")
-MOST_ENTRIES, MOST_CHANNELS, MOST_PLAYERS, MOST_VALUES = 100_000, 1_000, 64, 1 << 24
+MOST_ENTRIES, MOST_CHANNELS, MOST_PLAYERS = 100_000, 1_000, 64
 _CLASSES: dict[str, type[RemoteSimulator]] = {}
 
 

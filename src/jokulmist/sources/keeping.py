@@ -302,7 +302,7 @@ class KeptCode:
             self.index: dict[str, Any] = json.loads(plain_file(self.folder / INDEX, MOST_TEXT_BYTES).read_bytes())
             self.places: dict[str, list[str]] = _texts(self.index["places"], 2)
             self.originals: dict[str, str] = _texts(self.index["originals"])
-        except (ValueError, KeyError, TypeError, RecursionError, OSError, RecordError):
+        except (ValueError, KeyError, TypeError, RecursionError, OSError):
             raise RecordError(
                 f"{self.folder / INDEX} cannot be read, so the run's own code is not found. Look at the run with `--current`, or "
                 f"bring the file back."
@@ -366,7 +366,7 @@ class KeptCode:
                 ours, kept = plain_file(Path(original)), plain_file(self.folder / layout)
                 if not filecmp.cmp(ours, kept, shallow=False):
                     found[original] = "changed"
-            except (OSError, ValueError, RecordError):
+            except (OSError, ValueError):
                 found[original] = "gone"
         return found
 

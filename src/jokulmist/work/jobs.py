@@ -51,7 +51,6 @@ class Export(Options):
     form: Literal["python", "c", "javascript", "onnx"] = "python"
 
 
-Verb = Literal["resume", "redo", "evaluate", "report", "export"]
 OPTIONS: dict[str, type[Options]] = {
     "resume": Resume,
     "redo": Redo,
@@ -110,7 +109,7 @@ class Job(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
 
     id: Whole
-    verb: Verb
+    verb: str
     options: dict[str, Any]
     run: Annotated[str, AfterValidator(_run_name)]
     place: FiniteFloat

@@ -132,10 +132,10 @@ class Queue:
 
     def jobs_now(self) -> list[Job]:
         """The same for who looks: a job whose worker on this machine is gone is not worked on; the next worker takes it again."""
-        gone = {job.id for job in self._abandoned()}
         lost = "its worker is gone; the next takes it again"
         found = [
-            job.model_copy(update={"status": WAITING, "told": lost}) if job.id in gone else job for job in self.jobs()
+            job.model_copy(update={"status": WAITING, "told": lost}) if _is_abandoned(job) else job
+            for job in self.jobs()
         ]
         elsewhere = (
             "somebody else added it, or it was added on another machine: `jokulmist queue accept {}` lets it be done"
@@ -160,11 +160,7 @@ class Queue:
         with self._opened(write=True) as db:
             job = next(iter(self._rows(db, "WHERE id = ?", number)), None)
             if job is not None and job.status in allowed:
-                values = allowed[job.status]
-                db.execute(
-                    f"UPDATE jobs SET {', '.join(f'{name} = ?' for name in values)} WHERE id = ?",
-                    (*values.values(), number),
-                )
+                _set(db, number, allowed[job.status])
         if job is None:
             return self.job(number)  # which says what there is
         if job.status == DAMAGED:
@@ -237,9 +233,7 @@ class Queue:
                 "ended": None,
                 "told": "",
             }
-            db.execute(
-                f"UPDATE jobs SET {', '.join(f'{name} = ?' for name in now)} WHERE id = ?", (*now.values(), job.id)
-            )
+            _set(db, job.id, now)
         return job.model_copy(update=now)  # what was checked, and not what the file may have made of it
 
     def give_back(self, job: Job, tried: bool = False) -> None:
@@ -263,16 +257,21 @@ class Queue:
 
     def take_back(self) -> list[Job]:
         """Let jobs wait again whose worker was on this machine and is gone."""
-        found = self._abandoned()
+        found = [job for job in self.jobs() if _is_abandoned(job)]
         for job in found:
             self.give_back(job, tried=True)
         return found
 
-    def _abandoned(self) -> list[Job]:
-        """Jobs that are working, as the queue has it, whose worker was on this machine and is gone."""
-        return [
-            job for job in self.jobs() if job.status == WORKING and job.host == platform.node() and not is_at_work(job)
-        ]
+
+def _set(db: sqlite3.Connection, number: int, values: dict[str, Any]) -> None:
+    """Write columns of a job."""
+    named = ", ".join(f"{name} = ?" for name in values)
+    db.execute(f"UPDATE jobs SET {named} WHERE id = ?", (*values.values(), number))
+
+
+def _is_abandoned(job: Job) -> bool:
+    """Whether a job is working, as the queue has it, and its worker was on this machine and is gone."""
+    return job.status == WORKING and job.host == platform.node() and not is_at_work(job)
 
 
 def worker() -> tuple[str, int, float]:

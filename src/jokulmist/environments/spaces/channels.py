@@ -21,7 +21,7 @@ from jokulmist.errors import SettingError
 
 Array = np.ndarray[Any, Any]
 
-# Of one channel that a file describes: more were not meant.
+# Of a channel that a file describes, or of all that a program does: more were not meant.
 MOST_VALUES = 1 << 24
 
 

@@ -284,7 +284,8 @@ class Session:
             border = replace(border, reported=reports.is_due(border))
             for observer in self.observers.values():
                 self.why = self.why or observer.look(border) or ""
-                border = replace(border, last=border.last or bool(self.why))
+                if self.why:
+                    border = replace(border, last=True)
             self.show.update(border.progress)
             if done:
                 break
