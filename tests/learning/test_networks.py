@@ -92,6 +92,7 @@ def test_a_network_of_ones_own_takes_one_observation_at_a_time():
         (lambda: jm.PPO(network=jm.Dense(8)).shapes(SIGHTS, 1), "`eye` is an image. Use `network=jm.Convolutional"),
         (lambda: jm.PPO(network=jm.Convolutional()).shapes(NUMBERS, 1), "needs an image"),
         (lambda: jm.Convolutional(filters=[(4, 2, 3)]), "with stride 3 leave out 1 of 3 rows and columns"),
+        (lambda: built(jm.Recurrent(30_000), NUMBERS, 2, seed=1), "900,000,000 weights; at most 8,388,608"),
         (lambda: jm.PPO(network="dense"), "must be `jm.Dense"),
         (lambda: jm.PPO(gradient_clip=0.0), "must be above 0; got 0.0"),
     ],

@@ -17,11 +17,13 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
+from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import ActionDistribution
 from jokulmist.learning.networks.inputs import Gain, applied
 
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
 GAINS = {"tanh": 1.0, "relu": math.sqrt(2.0)}
+MOST_WEIGHTS = 1 << 23
 
 
 def static(**more: Any) -> Any:
@@ -339,6 +341,11 @@ def layer(chance: np.random.Generator, inputs: int, outputs: int, gain: Gain, st
     With biases of 0 every rectifier has its kink at the origin of what is seen, and near it the network is one linear
     function: Q-learning of a balance around the origin then failed on every seed (`benchmarks/by_hand/same_settings.py`).
     """
+    if inputs * outputs > MOST_WEIGHTS:
+        raise SettingError(
+            f"a layer of {inputs:,} inputs and {outputs:,} outputs would have {inputs * outputs:,} weights; at most {MOST_WEIGHTS:,} are built. "
+            f"Make the network's layers narrower, or show it smaller images."
+        )
     reach = 1.0 / math.sqrt(inputs)
     if start == "uniform":
         weight = np.asarray(gain) / np.max(gain) * chance.uniform(-reach, reach, (inputs, outputs))
