@@ -114,7 +114,6 @@ def by_numpy(agent, numbers, learner, shapes, e):
     return gains.reshape(-1), (gains + values).reshape(-1), values.reshape(-1), taken, entropy
 
 
-@pytest.mark.slow
 def test_ppo_minimises_the_clipped_objective():
     agent = made("PPO", entropy_bonus=0.03, value_clip=0.1, clip=0.2, trace_decay=0.9, discount=0.8)
     shapes, numbers, learner, _ = begun(agent, Corridor())
@@ -401,8 +400,7 @@ class Bell(jm.Environment):
         return 1.0 * (action == (before.hour >= 20))
 
 
-@pytest.mark.slow
-@pytest.mark.parametrize("lane", ["compiled", "plain"])
+@pytest.mark.parametrize("lane", [pytest.param("compiled", marks=pytest.mark.slow), "plain"])
 def test_copies_fall_out_of_step_and_numbers_in_thousands_do_not_upset_the_first_batch(lane):
     agent = jm.PPO(horizon=32, minibatch=64, epochs=2, value_first=0, network=jm.Dense(8))
     run = jm.train(Bell(), agent, steps=2_560, copies=8, seed=0, folder=None, lane=lane)
@@ -454,7 +452,6 @@ def test_the_bonus_of_choices_leaves_the_spread_of_a_range_alone():
     assert grown["range_entropy_bonus"] > 0.6
 
 
-@pytest.mark.slow
 def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
     targets = []
     for copies in (1, 8):

@@ -1,6 +1,7 @@
 """What is known of the shipped environments: exact ways, rays, and air that holds no more than it can."""
 
 import numpy as np
+import pytest
 
 import jokulmist as jm
 from jokulmist.gallery.skerry import COLUMNS, MOVES, REACH, ROCKS, ROWS
@@ -35,6 +36,7 @@ def test_the_greenhouse_keeps_to_its_physics():
     env = jm.gallery.Greenhouse()
     frame = jm.trace(env, 144, policy="thermostat", seed=5)
     assert (frame["vapour"] <= env.holds(frame["warmth"]) + 1e-4).all()
+    assert env.holds(20.0) == pytest.approx(17.3, rel=0.01)  # g/m3, from tables of saturated air
     assert (frame["sunlight"][:47] == 0.0).all()
     assert frame["sunlight"][50:90].max() > 0.15
     # Without heater the house cools towards the air outside; an open vent does it faster.

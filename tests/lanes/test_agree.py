@@ -6,10 +6,12 @@ from places import TRACED, Branching, Corridor, Skiff, Snowfield
 
 import jokulmist as jm
 from jokulmist.agents.random_play import RandomPlay
+from jokulmist.environments.chance.noise import Domain, Noise
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.gallery import SHIPPED
 from jokulmist.lanes.compiled.compilability import _difference, _traced, find, meet
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
+from jokulmist.lanes.plain import PlainLane
 from jokulmist.training.loops.compiled import CompiledLoop
 from jokulmist.training.loops.contract import Planned
 from jokulmist.training.loops.plain import PlainLoop
@@ -53,6 +55,16 @@ def test_tolerance_is_relative_to_the_range_of_a_field():
     judged.after.__dict__["depth"] = np.array(judged.after.depth)
     judged.after.depth[50, 0, 0] += 3e-4 * reach
     assert "field `depth`" in _difference(env, met, judged, observed, begun)[1]
+
+
+def test_each_later_episode_of_a_copy_begins_with_draws_of_its_own():
+    lane = PlainLane(Snowfield(), Noise(1, 1, Domain.TRAINING))
+    lane.begin()
+    rows = []
+    for turn in (3, 4, 4):
+        lane.turn = turn
+        rows.append(lane.begin_one(0))
+    assert rows[0] != rows[1] == rows[2]
 
 
 class Knife(jm.Environment):

@@ -34,14 +34,18 @@ def test_nobody_is_asked_between_floors_and_what_happens_there_counts_for_the_la
     assert held.advances == 5 + 4
 
 
-@pytest.mark.slow
+LASTING = [
+    jm.QLearning(bins=8, discount_per="decision"),
+    jm.DQN(n_step=2, replay_start=64, minibatch=8, discount_per="advance"),
+    jm.Reinforce(horizon=16, discount_per="advance"),
+]
+
+
 @pytest.mark.parametrize(
     "agent",
     [
-        jm.QLearning(bins=8, discount_per="decision"),
         jm.QLearning(bins=8, discount_per="advance"),
-        jm.DQN(n_step=2, replay_start=64, minibatch=8, discount_per="advance"),
-        jm.Reinforce(horizon=16, discount_per="advance"),
+        *(pytest.param(agent, marks=pytest.mark.slow) for agent in LASTING),
     ],
     ids=lambda agent: f"{type(agent).__name__}-{agent.discount_per}",
 )

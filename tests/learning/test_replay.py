@@ -137,7 +137,6 @@ def test_images_are_stored_once():
     assert sum(sizes) < 7.2e9  # a million frames; four times as much with whole stacks
 
 
-@pytest.mark.slow
 def test_priorities_are_sampled_in_proportion_and_corrected():
     spec = Spec(NUMBERS, jm.Choice(2))
     parts, _ = played(1, 40, 2, spec)

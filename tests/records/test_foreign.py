@@ -153,7 +153,7 @@ def test_what_was_not_committed_stays_at_home_unless_it_is_asked_for(tmp_path, m
 
 ODD = {
     "a seed beyond 64 bits": {"seed": 10**30}, "half a surrogate pair": {"host": "\ud800"}, "no date": {"began": "yesterday"}, "a date without a zone": {"began": "2026-11-30"},
-    "no finite number": {"seconds": float("nan")}, "nothing": {"began": None}, "a list": {"uses": {"environment": [1], "agent": {}}}, "a plan of texts": {"planned": {"steps": "x"}},
+    "no finite number": {"seconds": float("nan")}, "nothing": {"began": None}, "a list": {"uses": {"environment": [1], "agent": {}}}, "an agent alone": {"uses": {"agent": "PPO"}}, "a plan of texts": {"planned": {"steps": "x"}},
 }  # fmt: skip
 
 
@@ -170,11 +170,13 @@ def test_an_odd_record_is_shown_as_damaged_and_stops_no_other(theirs, how):
     (folder / "origin.json").write_text(text)
     status = {row["run"]: row["status"] for row in rows_in(folder.parent)[0]}
     assert status["other"] == "done"
-    assert how == "a list" or status["theirs"] == "damaged"
+    assert status["theirs"] == "damaged"
     for look in (False, True):
         code, told = FOREIGN.asked(Live(folder.parent, look).app(), "/api/all", None)
         assert code == 200
         assert {row["run"] for row in json.loads(told)["rows"]} == {"theirs", "other"}
+        code, told = FOREIGN.asked(Live(folder.parent, look).app(), "/api/compare", {"runs": ["theirs", "other"]})
+        assert code == 400, told
 
 
 def test_stop_asks_no_process_that_a_record_only_names(theirs):

@@ -110,7 +110,10 @@ def test_more_steps_keep_the_schedules_and_two_never_work_on_one_run(tmp_path):
     run = jm.train(Corridor(), agent, steps=600, folder=tmp_path, lane="plain")
     with pytest.raises(SettingError, match=r"is done. Say how much more, e.g. `steps=300`"):
         run.resume()
+    with (run.path / "episodes.csv").open("a") as stream:  # written after the last checkpoint, by a run that was killed
+        stream.write("999,600,0,0.8,2,right_end,,1,2\n")
     more = run.resume(steps=400)
+    assert 999 not in more.episodes["episode"].tolist()
     assert more.origin["decisions"] == 1000
     assert more.readings["exploration"].iloc[-1] == pytest.approx(0.2)
     assert len(more.episodes["episode"]) == len(set(more.episodes["episode"]))

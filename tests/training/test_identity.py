@@ -15,6 +15,7 @@ import jokulmist as jm
 from jokulmist.environments.declaration.environment import with_varying
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import CodeNotice, SettingError, UntrustedCode
+from jokulmist.sources.reading import Modules, SourceFile
 from jokulmist.training.plans.fingerprint import fingerprint
 from jokulmist.training.policies.policy import _refuse_code
 
@@ -281,6 +282,15 @@ def test_code_from_elsewhere_runs_only_when_it_is_trusted(tmp_path):
         jm.trust(tmp_path)
     with pytest.raises(SettingError, match=r"needs code of somebody's own, 'os:system'"):
         _refuse_code(Path("p.safetensors"), {"use": "PPO", "clip": {"function": "os:system"}})
+
+
+def test_a_set_of_files_is_edited_where_a_text_is_another(tmp_path):
+    file = tmp_path / "weather.py"
+    file.write_text(WEATHER)
+    modules = Modules({"weather": SourceFile("weather", file)})
+    assert not modules.edited()
+    file.write_text(WEATHER.replace("0.4", "0.5"))
+    assert modules.edited()
 
 
 def test_what_varies_makes_another_environment_and_another_key():

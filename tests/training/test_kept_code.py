@@ -74,6 +74,29 @@ def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monk
     assert fifth.episodes.equals(first.episodes)
 
 
+def test_another_environment_with_the_same_channels_compiles_no_update_again(kept, monkeypatch):
+    class Steep(Corridor):
+        @jm.reward(weight=-0.5)
+        def toll(self, after):
+            return 0.1 * after.cell
+
+    trained()
+    compiled = []
+    whole = kept_code.KeptFunction._compiled
+    monkeypatch.setattr(
+        kept_code.KeptFunction, "_compiled", lambda self, *given: compiled.append(self.name) or whole(self, *given)
+    )
+    apart, learned = trained(environment=Steep(slip=0.2))
+    assert sorted(set(compiled)) == ["rollout", "start"]
+    # One program of both learns the same bytes.
+    monkeypatch.setattr(program, "UPDATES_APART", 0)
+    joint, again = trained(environment=Steep(slip=0.2))
+    assert "chunk" in compiled
+    assert apart.episodes.equals(joint.episodes)
+    for one, other in zip(*map(kept_leaves, (learned, again)), strict=True):
+        assert one.tobytes() == other.tobytes()
+
+
 @pytest.mark.slow
 def test_of_two_processes_one_compiles_and_the_other_waits(kept, monkeypatch):
     first, _ = trained()

@@ -50,7 +50,14 @@ KINDS: dict[str, Any] = {
     "level": dict, "return_of": str, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
 }  # fmt: skip
 TIMES = ("began", "updated")
-EACH: dict[str, Any] = {"command": str, "versions": str, "uses": str, "resumed": dict, "code": (str, dict)}
+EACH: dict[str, Any] = {
+    "command": str,
+    "planned": (int, type(None)),
+    "versions": str,
+    "uses": str,
+    "resumed": dict,
+    "code": (str, dict),
+}
 Clock = Callable[[], datetime.datetime]
 # A plan has a table a player, `[agents.NAME]`; as settings they are one agent, which uses `players`.
 AGENTS, PLAYERS = "agents", "players"
@@ -303,6 +310,8 @@ def checked_origin(path: Path) -> dict[str, Any]:
         if whole and name in EACH:
             entries: Any = value.values() if isinstance(value, dict) else value
             whole = all(isinstance(one, EACH[name]) for one in entries)
+        if name == "uses" and value:
+            whole = whole and {"environment", "agent"} <= set(value)
         if not whole or (name in TIMES and not _is_time(str(value))):
             raise RecordError(f"{path / ORIGIN}: `{name}` is {value!s:.80}, which no run writes. It was damaged.")
     return origin

@@ -76,7 +76,7 @@ class CompiledLoop:
         numbers = numbers_at(self._coefficients)
         learner = agent.fresh_learner(shapes, numbers, PlainDraw(self._own, Stream.FRESH).at(0, 0))
         learner, memory = _placed((learner, agent.fresh_memory(shapes, numbers)))
-        self._program = program_for(CompiledEnvironment(environment), agent, shapes, learner, memory)
+        self._program = program_for(CompiledEnvironment(environment), agent, shapes, learner, memory, planned.steps)
         # The instance's own numbers: a kept program may stem from another instance of the class.
         self._numbers = CompiledEnvironment(environment).numbers
         levels = self.description.varying.levels if self.description.varying is not None else None

@@ -15,6 +15,7 @@ import hashlib
 import json
 import math
 import os
+import pickle
 import uuid
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import fields, is_dataclass
@@ -45,11 +46,7 @@ PLAIN = (type(None), bool, int, float, str, bytes, np.generic)
 def key_of(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> str | None:
     """A name for the program of an environment and an agent; None where other code may stand behind the same name."""
     d = compiled.description
-    settings = _settings(agent)
-    debugging = any(
-        getattr(jax.config, f"jax_{name}") for name in ("enable_x64", "debug_nans", "debug_infs", "disable_jit")
-    )
-    if settings is None or debugging or any(modifier.functions() for modifier in d.modifiers):
+    if any(modifier.functions() for modifier in d.modifiers):
         return None
     around = (
         d.modifiers,
@@ -60,16 +57,22 @@ def key_of(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> str |
         d.bare,
         d.varying and d.varying.key,
     )
-    plain = {name: told for name, value in vars(shapes).items() if (told := written(value)) is not None}
-    found = [
-        compiled.computed,
-        settings,
-        written(shapes.spec),
-        written(tuple(agent.numbers())),
-        written(around),
-    ]
-    if None in found:
+    return _key(agent, shapes, compiled.computed, written(around))
+
+
+def key_of_update(agent: Agent, shapes: Shapes) -> str | None:
+    """A name for the program of an update, which knows nothing of the environment but its channels and actions."""
+    return _key(agent, shapes)
+
+
+def _key(agent: Agent, shapes: Shapes, *parts: str | None) -> str | None:
+    debugging = any(
+        getattr(jax.config, f"jax_{name}") for name in ("enable_x64", "debug_nans", "debug_infs", "disable_jit")
+    )
+    found = [*parts, _settings(agent), written(shapes.spec), written(tuple(agent.numbers()))]
+    if debugging or None in found:
         return None
+    plain = {name: told for name, value in vars(shapes).items() if (told := written(value)) is not None}
     said = [*found, sorted(plain.items()), surroundings(TRACED), os.environ.get("XLA_FLAGS", ""), *_how_jax_is_set()]
     return hashlib.sha256("\n".join(map(str, said)).encode()).hexdigest()[:32]
 
@@ -145,13 +148,12 @@ class KeptFunction:
     key : str or None
         As `key_of` gives it; without one JAX alone keeps what was compiled.
     handed_on : int, optional
-        The place of an argument whose arrays are used up by a call: the function gives a number, and a tree of the form of that argument.
-        Without it the form of what the function gives is traced, which is for functions that are quickly traced.
+        The place of an argument whose arrays are used up by a call.
     """
 
     def __init__(self, function: Callable[..., Any], key: str | None, handed_on: int | None = None) -> None:
-        self._function, self._handed_on = function, handed_on
-        self._key = key and f"{key} {function.__name__}"
+        self._function, self._handed_on, self.name = function, handed_on, function.__name__
+        self._key = key and f"{key} {self.name}"
         self._jitted: Any = jax.jit(function, donate_argnums=() if handed_on is None else (handed_on,))
         self._found: dict[Any, Any] = {}
         self._before: dict[int, tuple[Any, Any]] = {}  # by place: what stood there in the last call, and where it is
@@ -202,28 +204,26 @@ class KeptFunction:
         """For how many forms of its arguments it was compiled."""
         return len(self._found) or int(self._jitted._cache_size())
 
-    def _gives(self, arguments: Any) -> Any:
-        if self._handed_on is None:
-            return jax.tree.structure(jax.eval_shape(self._function, *arguments))
-        return jax.tree.structure((0, arguments[self._handed_on]))
-
     def _loaded(self, arguments: Any, leaves: list[Any], tree: Any, form: Any) -> Any:
         """The executable for arguments of a form, or None where this version of JAX does not give it; the form of what it gives; what it uses up."""
         said = hashlib.sha256(f"{self._key} {tree} {form}".encode()).hexdigest()[:32]
         place = kept_place(PROGRAMS) / f"{said}.code"
-        about = self._gives(arguments), self._used_up(arguments)
+        used_up = self._used_up(arguments)
         with contextlib.suppress(Exception):  # torn, or of another version: it is compiled anew
-            return _executable(place.read_bytes()), *about
+            return *_executable(place.read_bytes()), used_up
         with _one_at_a_time(place.with_suffix(".lock")):
             with contextlib.suppress(Exception):  # another process has compiled it meanwhile
-                return _executable(place.read_bytes()), *about
-            return self._compiled(leaves, tree, place, about[1]), *about
+                return *_executable(place.read_bytes()), used_up
+            return *self._compiled(leaves, tree, place, used_up), used_up
 
-    def _compiled(self, leaves: list[Any], tree: Any, place: Path, used_up: range) -> Any:
-        """Compile it for arguments of a form, and keep it."""
+    def _compiled(self, leaves: list[Any], tree: Any, place: Path, used_up: range) -> tuple[Any, Any]:
+        """Compile it for arguments of a form, and keep it with the form of what it gives."""
+        gives: Any = None
 
         def flat(*leaves: Any) -> Any:
-            return jax.tree.leaves(self._function(*jax.tree.unflatten(tree, leaves)))
+            nonlocal gives
+            given, gives = jax.tree.flatten(self._function(*jax.tree.unflatten(tree, leaves)))
+            return given
 
         # Code that JAX read from its own cache cannot be written again: it would be kept without its functions. So it is not looked for there.
         flat.__name__ = f"kept_{uuid.uuid4().hex}"
@@ -231,11 +231,11 @@ class KeptFunction:
             compiled = jax.jit(flat, donate_argnums=tuple(used_up), keep_unused=True).lower(*leaves).compile()
         found: Any = compiled.runtime_executable()
         if not hasattr(found, "execute_sharded"):
-            return None
+            return None, gives
         with contextlib.suppress(Exception):  # whatever this version calls it, the program at hand is good
-            code = found.serialize()
-            keep(place, hashlib.sha256(code).digest() + code, MOST_KEPT)
-        return found
+            said = pickle.dumps((gives, found.serialize()))
+            keep(place, hashlib.sha256(said).digest() + said, MOST_KEPT)
+        return found, gives
 
 
 def _on_device(arrays: list[Any]) -> list[Any]:
@@ -284,11 +284,13 @@ def _not_kept_by_jax() -> Iterator[None]:
         jax.config.update(name, before)  # type: ignore[no-untyped-call]
 
 
-def _executable(kept: bytes) -> Any:
+def _executable(kept: bytes) -> tuple[Any, Any]:
+    """The program that `keep` wrote, and the form of what it gives."""
     from jax._src.lib import xla_client  # type: ignore[attr-defined]
 
-    digest, code = kept[:DIGEST], kept[DIGEST:]
-    if hashlib.sha256(code).digest() != digest:
+    digest, said = kept[:DIGEST], kept[DIGEST:]
+    if hashlib.sha256(said).digest() != digest:
         raise ValueError("damaged")
+    gives, code = pickle.loads(said)
     device = jax.devices()[0]
-    return device.client.deserialize_executable(code, xla_client.DeviceList((device,)))
+    return device.client.deserialize_executable(code, xla_client.DeviceList((device,))), gives

@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 import jax
 import jax.numpy as jnp
+import numpy as np
 from jax import lax
 
 from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
@@ -30,12 +31,16 @@ from jokulmist.training.loops.compiled_turn import (
     nothing_stuck,
     turn_of,
 )
-from jokulmist.training.loops.kept_code import KeptFunction, KeptRequests, key_of
+from jokulmist.training.loops.kept_code import KeptFunction, KeptRequests, key_of, key_of_update
 
 ROOM_BYTES = 48_000_000
 
 
 MOST_CHUNK_DECISIONS = 32_768
+# Of a method that learns once a horizon, rollout and update are two programs where so many decisions lie between two updates, or where there are
+# few updates: else the calls, 0.3 to 1 ms an update, cost more than is saved where the update was compiled for another environment.
+DECISIONS_APART, UPDATES_APART = 1024, 500
+UNLIMITED = np.iinfo(np.int32).max
 
 
 ENVIRONMENT_STREAMS = (
@@ -70,18 +75,26 @@ def key_name(key: Any) -> str:
     return str(next(getattr(key, kind) for kind in ("name", "key", "idx") if hasattr(key, kind)))
 
 
-def program_for(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
-    """The compiled program for a class, an agent's shapes and a number of copies; kept for the next run."""
+def program_for(
+    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, steps: int | None
+) -> Program:
+    """The compiled program for a class, an agent's shapes and a number of copies, and for a run of so many decisions; kept for the next run."""
+    per_update = agent.decisions_per_update(shapes.copies)
+    decisions = per_update * shapes.copies
+    few = steps is not None and steps <= UPDATES_APART * decisions
+    apart = per_update > 1 and (few or decisions >= DECISIONS_APART)
     # A number that is 0 may be left out, and the program with it: which there are decides, too.
-    key = (compiled.static_key, type(agent), shapes, tuple(agent.numbers()))
+    key = (compiled.static_key, type(agent), shapes, tuple(agent.numbers()), apart)
     if key not in _PROGRAMS:
         while len(_PROGRAMS) >= KEPT_PROGRAMS:
             _PROGRAMS.pop(next(iter(_PROGRAMS)))
-        _PROGRAMS[key] = _build(compiled, agent, shapes, learner, memory)
+        _PROGRAMS[key] = _build(compiled, agent, shapes, learner, memory, apart)
     return _PROGRAMS[key]
 
 
-def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any) -> Program:
+def _build(
+    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, apart: bool
+) -> Program:
     kind, copies = type(agent), shapes.copies
     per_update = agent.decisions_per_update(copies)
     names = list(agent.numbers())
@@ -126,53 +139,91 @@ def _build(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner:
 
     turn = turn_of(compiled, kind, shapes)
 
+    def settings(coefficients: Any, plan: Any, t: Any, episodes: Any, one: Any) -> Any:
+        # From the turn's own number: a sum of floats would round differently when a run is cut elsewhere.
+        decisions = jnp.float32(copies) * (plan["turn"] + t).astype(jnp.float32)
+        done = plan["by_steps"] * decisions + (1.0 - plan["by_steps"]) * episodes
+        progress = Progress(decisions, jnp.float32(episodes), jnp.minimum(done * plan["per_share"], 1.0))
+        # All settings at once, and settled: else each reader of a setting computes its schedule again.
+        return value_at(coefficients, progress, jnp) / one
+
+    def named(values: Any) -> Numbers:
+        return Numbers(**{name: values[k] for k, name in enumerate(names)})
+
+    def rollout(
+        numbers: Any, coefficients: Any, plan: Any, learner: Any, carry: Carry, noise: Any, u: Any, one: Any
+    ) -> Any:
+        """The turns of one update, and what `update` needs of them."""
+        first = u * per_update
+
+        def step(carry: Carry, offset: Any) -> Any:
+            t = first + offset
+            now = named(settings(coefficients, plan, t, carry.episodes, one))
+            carry = carry._replace(learner=learner)  # only read on the way, so it stays out of what goes round
+            carry, happened = turn(numbers, plan["level"], now, carry, noise, t, one)
+            return carry._replace(learner=None), happened
+
+        if per_update == 1:
+            carry, happened = step(carry, 0)
+            experience = jax.tree.map(lambda leaf: leaf[None], happened)
+        else:
+            carry, experience = lax.scan(step, carry, jnp.arange(per_update))
+        now = settings(coefficients, plan, first + per_update - 1, carry.episodes, one)
+        return carry, experience, now, at_turn(noise["LEARN"], u)
+
+    def update(learned: Any, experience: Any, now: Any, rows: Any, one: Any) -> Any:
+        learner, memory, sums = learned
+        given = kind.learn(shapes, named(now), learner, memory, experience, RowDraw(jnp, rows, one))
+        learner, memory, readings = three(kind, "learn", given)
+        return learner, memory, tuple(total + reading for total, reading in zip(sums, readings, strict=True))
+
     def chunk(numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
-        def settings(t: Any, episodes: Any) -> Numbers:
-            # From the turn's own number: a sum of floats would round differently when a run is cut elsewhere.
-            decisions = jnp.float32(copies) * (plan["turn"] + t).astype(jnp.float32)
-            done = plan["by_steps"] * decisions + (1.0 - plan["by_steps"]) * episodes
-            progress = Progress(decisions, jnp.float32(episodes), jnp.minimum(done * plan["per_share"], 1.0))
-            # All settings at once, and settled: else each reader of a setting computes its schedule again.
-            values = value_at(coefficients, progress, jnp) / one
-            return Numbers(**{name: values[k] for k, name in enumerate(names)})
-
-        def update(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
+        def both(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
             u, carry = state
-            first = u * per_update
-            if per_update == 1:
-                carry, happened = turn(
-                    numbers, plan["level"], settings(first, carry.episodes), carry, noise, first, one
-                )
-                experience = jax.tree.map(lambda leaf: leaf[None], happened)
-            else:
-                learner = carry.learner  # only read on the way, so it stays out of what goes round
-
-                def step(carry: Carry, offset: Any) -> Any:
-                    t = first + offset
-                    carry, happened = turn(
-                        numbers, plan["level"], settings(t, carry.episodes), carry._replace(learner=learner), noise, t,
-                        one,
-                    )  # fmt: skip
-                    return carry._replace(learner=None), happened
-
-                carry, experience = lax.scan(step, carry._replace(learner=None), jnp.arange(per_update))
-                carry = carry._replace(learner=learner)
-            draw = RowDraw(jnp, at_turn(noise["LEARN"], u), one)
-            now = settings(first + per_update - 1, carry.episodes)
-            learned = kind.learn(shapes, now, carry.learner, carry.memory, experience, draw)
-            new, memory, readings = three(kind, "learn", learned)
-            sums = tuple(total + reading for total, reading in zip(carry.sums, readings, strict=True))
-            return u + 1, carry._replace(learner=new, memory=memory, sums=sums)
+            learner = carry.learner
+            carry, experience, now, rows = rollout(
+                numbers, coefficients, plan, learner, carry._replace(learner=None), noise, u, one
+            )
+            learner, memory, sums = update((learner, carry.memory, carry.sums), experience, now, rows, one)
+            return u + 1, carry._replace(learner=learner, memory=memory, sums=sums)
 
         def going(state: tuple[Any, Carry]) -> Any:
             more = (state[0] < count) & (state[1].episodes < plan["episodes"])
             return more if state[1].stuck == () else more & (state[1].stuck[0] == NEVER)
 
-        return lax.while_loop(going, update, (jnp.int32(0), carry))
+        return lax.while_loop(going, both, (jnp.int32(0), carry))
 
-    return Program(
-        compiled, choose_requests, learn_requests, room, KeptFunction(start, code), KeptFunction(chunk, code, 3)
-    )
+    program: Any
+    if apart:
+        program = Alternating(KeptFunction(rollout, code, 4), KeptFunction(update, key_of_update(agent, shapes), 0))
+    else:
+        program = KeptFunction(chunk, code, 3)
+    return Program(compiled, choose_requests, learn_requests, room, KeptFunction(start, code), program)
+
+
+class Alternating:
+    """Rollouts and updates as two programs, one after the other: the update is compiled once for all environments with the same channels and actions."""
+
+    def __init__(self, rollout: KeptFunction, update: KeptFunction) -> None:
+        self._rollout, self._update = rollout, update
+
+    def __call__(
+        self, numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any
+    ) -> Any:
+        noise = jax.device_put(noise)  # once for all rollouts
+        learner, carry, done = carry.learner, carry._replace(learner=None), 0
+        counted = plan["episodes"] < UNLIMITED
+        while done < count and not (counted and int(carry.episodes) >= plan["episodes"]):
+            carry, experience, now, rows = self._rollout(
+                numbers, coefficients, plan, learner, carry, noise, np.int32(done), one
+            )
+            learner, memory, sums = self._update((learner, carry.memory, carry.sums), experience, now, rows, one)
+            carry, done = carry._replace(memory=memory, sums=sums), done + 1
+        return done, carry._replace(learner=learner)
+
+    @property
+    def forms(self) -> int:
+        return max(self._rollout.forms, self._update.forms)
 
 
 def _agent_requests(
