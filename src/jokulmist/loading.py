@@ -72,15 +72,7 @@ def ships(kind: Any) -> bool:
 
 
 def plugin_from(written: Mapping[str, Any], kind: type[Made], told: str, bases: str, base: Path | None = None) -> Made:
-    """The object of a user's own that an entry ``{ use = "file.py:Name", ... }`` of a plan names, with the settings beside it.
-
-    Parameters
-    ----------
-    kind : type
-        What it must derive from.
-    told, bases : str
-        What it is called, and what to derive it from, where it does not.
-    """
+    """The object of a user's own that an entry ``{ use = "file.py:Name", ... }`` of a plan names, with the settings beside it."""
     use = written["use"]
     found = function_named(use, base)
     if not (isinstance(found, type) and issubclass(found, kind)):

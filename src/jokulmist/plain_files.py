@@ -16,13 +16,7 @@ HOLES, SPARSE = 1 << 26, 64
 
 
 def plain_file(path: Path, most: int = MOST_BYTES) -> Path:
-    """The same path, if a regular file stands there that can be read whole; one that is absent is for the caller to miss.
-
-    Raises
-    ------
-    RecordError
-        When a link leads to it inside of a run's or a search's folder, it is a pipe or a device, or it is too large.
-    """
+    """The same path, if a regular file stands there that can be read whole; one that is absent is for the caller to miss."""
     try:
         told = path.stat()
     except OSError:

@@ -17,20 +17,7 @@ VALUE = ".value"
 
 
 def begun_with(agent: Agent, shapes: Any, fresh: Any, policy: Any, where: str) -> Any:
-    """The learner of an agent with what a policy has learned; all else of it (moments of the optimiser, replay) begins anew.
-
-    Parameters
-    ----------
-    fresh : the agent's learner as it would begin anew
-    policy : Policy
-    where : str
-        Where the policy stands, for messages.
-
-    Raises
-    ------
-    SettingError
-        When it has another method or network.
-    """
+    """The learner of an agent with what a policy has learned; all else of it (moments of the optimiser, replay) begins anew."""
     known, teacher = policy.learner, policy.agent
     if isinstance(teacher, RecordedPolicy) and isinstance(agent, PolicyAgent):
         return _cloned(shapes, fresh, policy, where)

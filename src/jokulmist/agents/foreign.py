@@ -62,13 +62,7 @@ def _refuse_unsaved(told: str, path: str, tree: Any) -> None:
 
 
 def three(kind: type[Agent], name: str, given: Any) -> tuple[Any, Any, Any]:
-    """What `choose` or `learn` gave, if it is what they give.
-
-    Raises
-    ------
-    BrokenEnvironment
-        When an agent of a user's own gives something else.
-    """
+    """What `choose` or `learn` gave, if it is what they give."""
     if ships(kind):
         found: tuple[Any, Any, Any] = given
         return found

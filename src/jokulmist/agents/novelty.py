@@ -285,13 +285,7 @@ def judged(shapes: Any, numbers: Numbers, before: Known, known: Known, experienc
 def one_pass(
     layout: Layout, loss: Callable[..., Any], rate: Any, state: tuple[Any, Any], rows: tuple[Any, Any]
 ) -> tuple[Any, Any]:
-    """Weights and the optimiser's state after a step down a loss on each part of the rows, of about `ROWS` of them; what is left over is left out.
-
-    Parameters
-    ----------
-    loss : function (leaves, *part)
-    rows : (inputs, targets)
-    """
+    """Weights and the optimiser's state after a step down a loss on each part of the rows, of about `ROWS` of them; what is left over is left out."""
     import jax
     from jax import lax
 

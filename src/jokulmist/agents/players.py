@@ -50,13 +50,7 @@ class Group(NamedTuple):
 
 
 class PlayerAgents(Agent):
-    """One agent a player, or one for several.
-
-    Parameters
-    ----------
-    agents : dict of str to Agent
-        By player; `+` joins the names of several that one agent plays, ``"north+south"``.
-    """
+    """One agent a player, or one for several."""
 
     agents: dict[str, Any]
 
@@ -400,13 +394,7 @@ def each_agent(agent: Agent, spec: Spec, copies: int) -> list[tuple[Agent, Spec,
 
 
 def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
-    """The agents of an environment's players as one: one a player, or one that plays all of them.
-
-    Parameters
-    ----------
-    given : Agent, or dict of str to Agent
-    action : PlayerActions, or the action of an environment without players
-    """
+    """The agents of an environment's players as one: one a player, or one that plays all of them."""
     if isinstance(given, PlayerAgents):
         return given
     if isinstance(given, Agent):

@@ -15,14 +15,7 @@ TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 
 
 def chances_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
-    """What a policy's outputs say, by part; a part by itself has the empty name.
-
-    Returns
-    -------
-    dict
-        Of a choice the chances, shape ``(rows, count)``; of a range ``{"mean", "spread"}``, each with an axis of rows before its shape, in its
-        units: the greedy action, and the spread of the Gaussian before the bounds (before squashing, if samples are squashed).
-    """
+    """What a policy's outputs say, by part; a part by itself has the empty name."""
     logs = acting.log_chances(outputs, legal)
     found: dict[str, Any] = {name: np.exp(np.asarray(part)) for name, part in zip(acting.choices, logs, strict=True)}
     if acting.width:

@@ -44,15 +44,7 @@ def past_along(past: Any, experience: Any) -> Any:
 
 
 def said_along(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
-    """What networks say of rows, turn after turn, and what they remember after each; without recurrence they remember nothing.
-
-    Parameters
-    ----------
-    inputs : Inputs
-        With a leading axis of turns times copies.
-    past : Past, or empty
-        With axes (turns, copies).
-    """
+    """What networks say of rows, turn after turn, and what they remember after each; without recurrence they remember nothing."""
     if not past:
         return networks(inputs), ()
     said: tuple[Any, Any] = networks.along(inputs, past.begun, past.states)

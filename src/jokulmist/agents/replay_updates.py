@@ -37,15 +37,6 @@ def learned_when_started(
 def one_after_another(update: Callable[..., Any], learning: Any, updates: int, minibatch: int, *rows: Any) -> Any:
     """Updates on parts of the rows, all of which were gathered before the first: a loop over updates would copy the
     memory that it reads.
-
-    Parameters
-    ----------
-    update : function (learning, *parts) -> learning, told
-    rows : trees with a leading axis of ``updates * minibatch``
-
-    Returns
-    -------
-    learning, and what each update told with a leading axis of updates
     """
     from jax import lax
 

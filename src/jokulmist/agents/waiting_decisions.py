@@ -66,24 +66,7 @@ def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
 def learned_when_gathered(
     group: Any, numbers: Numbers, learner: Any, kept: dict[str, Any], happened: Experience, noise: Any, acted: Any, asked: Any, gone: Any
 ) -> tuple[Any, dict[str, Any], tuple[Any, ...]]:  # fmt: skip
-    """Keep what has finished, and learn once each row has enough.
-
-    Parameters
-    ----------
-    kept : dict
-        The agent's entry of the memory.
-    happened : Experience
-        With axes (turns, rows, ...).
-    acted, asked : bool, shape ``(turns, rows)``, or None
-        Whether the player decided in a turn, and whether it decides next; None where all players always do.
-    gone : bool, shape ``(turns, rows)``, or None
-        Whether the player is out after a turn: for it that is the end.
-
-    Returns
-    -------
-    learner, memory, readings
-        Readings of the newest update, whether it was now or before.
-    """
+    """Keep what has finished, and learn once each row has enough."""
     import jax
     import jax.numpy as jnp
     from jax import lax

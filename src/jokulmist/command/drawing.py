@@ -26,14 +26,7 @@ DRAWN = "drawn"
 
 
 class Drawing:
-    """Whoever draws the runs of a plan.
-
-    Parameters
-    ----------
-    plan_file : Path
-    changes : list of str
-        As `read_plan` takes them.
-    """
+    """Whoever draws the runs of a plan."""
 
     def __init__(self, plan_file: Path, changes: list[str]) -> None:
         words = [sys.executable, "-m", "jokulmist.command.drawing", str(plan_file), *changes]

@@ -10,13 +10,7 @@ LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
 def listening_at(host: str, port: int) -> socket.socket:
-    """A socket that listens there.
-
-    Raises
-    ------
-    RecordError
-        When the system refuses.
-    """
+    """A socket that listens there."""
     try:
         return socket.create_server((host, port), family=socket.AF_INET6 if ":" in host else socket.AF_INET)
     except (OSError, OverflowError) as failure:

@@ -203,12 +203,6 @@ Vary = Mapping[str, Between] | Draws
 class Varying:
     """Which parameters differ from episode to episode, and how.
 
-    Parameters
-    ----------
-    vary : dict of str to Between, or function of draw, optional
-        A function gives a dict of values, for values that go together.
-    levels : Levels, optional
-
     Attributes
     ----------
     names : tuple of str

@@ -133,13 +133,7 @@ def vectors_of(policy: Policy, count: int, seed: int = 0, says: bool = False) ->
 
 
 def files_of(graph: Graph, form: str, about: str, vectors: Vectors) -> dict[str, str | bytes]:
-    """The files of a form, by name.
-
-    Raises
-    ------
-    SettingError
-        When the form cannot hold what the policy computes.
-    """
+    """The files of a form, by name."""
     if form not in FORMS:
         raise SettingError(f"`form` is {form!r:.60}; there are {listed(FORMS)}.")
     made: dict[str, str | bytes]

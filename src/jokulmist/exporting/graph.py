@@ -154,11 +154,6 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
     says beside it, if asked for.
 
     Of a recurrent network it is also a function of what they remember, and gives what they remember then.
-
-    Raises
-    ------
-    SettingError
-        When the method is not traced.
     """
     import jax
     import jax.numpy as jnp
@@ -193,13 +188,7 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
 
 
 def state_width_of(policy: Policy) -> int:
-    """How many numbers a policy remembers from decision to decision; 0 without a recurrent network.
-
-    Raises
-    ------
-    SettingError
-        When several players remember.
-    """
+    """How many numbers a policy remembers from decision to decision; 0 without a recurrent network."""
     shapes = policy.shapes
     if any(getattr(group.shapes, "state_width", 0) for group in getattr(shapes, "groups", ())):
         raise SettingError(
@@ -209,13 +198,7 @@ def state_width_of(policy: Policy) -> int:
 
 
 def graph_of(policy: Policy, says: bool = False) -> Graph:
-    """The decision of a policy without exploration, for one observation; and what it says beside it, if asked for.
-
-    Raises
-    ------
-    SettingError
-        When the method is not traced, or computes what no form holds.
-    """
+    """The decision of a policy without exploration, for one observation; and what it says beside it, if asked for."""
     import jax
     import jax.numpy as jnp
 

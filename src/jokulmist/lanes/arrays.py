@@ -57,14 +57,7 @@ class CopiesDraw(PlainDraw):
 
 
 class ArrayLane(PlainLane):
-    """N copies of an environment, stepped by one call of each method.
-
-    Parameters
-    ----------
-    environment : Environment
-        Of a class that `why_not` has nothing against.
-    noise : Noise
-    """
+    """N copies of an environment, stepped by one call of each method."""
 
     def __init__(self, environment: Environment, noise: Noise) -> None:
         super().__init__(environment, noise)
@@ -262,11 +255,6 @@ def why_not(environment: Environment) -> str:
     """What is against stepping all copies of an environment in arrays; empty where nothing is.
 
     The class is played at random both ways, with the same noise: each reward, closing and observation must be the same.
-
-    Raises
-    ------
-    BrokenEnvironment
-        When the class fails one copy at a time, too.
     """
     if isinstance(environment, Simulator):
         return "a simulator steps by itself"

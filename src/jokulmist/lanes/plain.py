@@ -31,14 +31,6 @@ def _frozen(array: Any) -> Any:
 class PlainLane:
     """N copies of an environment, stepped in Python.
 
-    Parameters
-    ----------
-    environment : Environment
-    noise : Noise
-        Its `copies` is how many there are.
-    once : bool
-        Copies whose episode closed stand still instead of beginning anew; used in evaluation.
-
     Attributes
     ----------
     each : list of Copy

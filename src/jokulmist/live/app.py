@@ -61,16 +61,7 @@ _DRAWING = threading.Lock()
 
 
 class Live:
-    """A folder of runs behind a page.
-
-    Parameters
-    ----------
-    folder : Path
-    look : bool
-        Whether the page can start nothing: no code of an environment runs, no job is made.
-    begin_work : function, optional
-        Called where something waits, to see that a worker is there.
-    """
+    """A folder of runs behind a page."""
 
     def __init__(self, folder: Path, look: bool = False, begin_work: Callable[[], None] | None = None) -> None:
         self.folder, self.look, self.begin_work = RunFolder(folder), look, begin_work or (lambda: None)

@@ -157,16 +157,7 @@ class Games:
         return game
 
     def begin(self, asked: dict[str, Any], run_path: Any) -> str:
-        """Begin a game; its name.
-
-        Parameters
-        ----------
-        asked : dict
-            ``environment`` with ``parameters``, or ``run``; ``seed``, ``policy`` (whether the run's plays), ``player``, ``episode`` and ``moment`` to begin at one that
-            was recorded, ``kept`` to begin at one that was kept.
-        run_path : function
-            The folder of a run by its name.
-        """
+        """Begin a game; its name."""
         seed = asked.get("seed", 0)
         if isinstance(seed, bool) or not isinstance(seed, int) or not 0 <= seed < 2**31:
             raise SettingError(f"`seed` is a whole number from 0 to {2**31 - 1}; got {seed!r:.40}.")

@@ -26,18 +26,7 @@ MOST_SESSIONS = 100
 
 
 class Guarded:
-    """An application behind its checks.
-
-    Parameters
-    ----------
-    app : ASGI application
-    token : str
-        Given once in the address, which begins a session that a cookie names from then on; programs give it as ``Authorization: Bearer TOKEN``.
-    port : int
-        Where it is served.
-    hosts : sequence of str
-        Names by which it may be called: another one is a page elsewhere whose name was made to mean this machine.
-    """
+    """An application behind its checks."""
 
     def __init__(self, app: Any, token: str, port: int, hosts: tuple[str, ...] = LOOPBACK) -> None:
         self.app, self.token, self.port, self.hosts = app, token, port, hosts

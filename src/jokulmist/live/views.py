@@ -70,14 +70,7 @@ def levels_of(run: Run) -> dict[str, Evaluation]:
 
 
 def detail(path: Path, measure: bool) -> dict[str, Any]:
-    """All that the page shows of a run.
-
-    Parameters
-    ----------
-    path : Path
-    measure : bool
-        Whether the environment may be made, and random play and the references measured: that runs its code.
-    """
+    """All that the page shows of a run."""
     found: dict[str, Any] = DETAILS.of((str(path), stamp_of(path), measure), lambda: _detail(path, measure))
     return found
 

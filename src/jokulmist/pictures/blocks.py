@@ -15,20 +15,7 @@ PIXELS_A_CELL = 8
 
 
 def pixels(episode: Episode, width: int, height: int) -> tuple[Any, str]:
-    """The picture of an episode as it is now.
-
-    Parameters
-    ----------
-    width, height : int
-        In cells.
-
-    Returns
-    -------
-    uint8 array, shape ``(2 * height, width, 3)``
-        None where the environment has neither a picture nor an image channel.
-    str
-        The picture's title, which blocks could not show.
-    """
+    """The picture of an episode as it is now."""
     drawn = _drawn(episode, width, height)
     if drawn is None:
         return None, ""
@@ -77,13 +64,7 @@ def _enlarged(image: Any, width: int) -> Any:
 
 
 def blocks(image: Any, fine: bool = True) -> Any:
-    """Pixels as a `rich` text of half blocks.
-
-    Parameters
-    ----------
-    fine : bool
-        Without it a cell has one colour: where there are only 16, those of letters and of grounds differ.
-    """
+    """Pixels as a `rich` text of half blocks."""
     from rich.text import Text
 
     text = Text(no_wrap=True)

@@ -111,13 +111,7 @@ def _told(frames: Frames, moments: list[int], tell: Tell | None) -> Iterator[Any
 
 
 class Frames:
-    """The frames of some episodes side by side.
-
-    Parameters
-    ----------
-    scenes : list of Scene
-    environment : Environment
-    """
+    """The frames of some episodes side by side."""
 
     def __init__(self, scenes: list[Scene], environment: Environment) -> None:
         from matplotlib.backends.backend_agg import FigureCanvasAgg

@@ -116,13 +116,7 @@ def _shared(episodes: Episodes, description: Description) -> list[Array]:
 
 
 def telling_return(columns: Mapping[str, Any]) -> str:
-    """The column of returns that tells something: ``"return"``, the mean over players, or the first player's where what one gets the other loses and the mean never changes.
-
-    Parameters
-    ----------
-    columns : mapping of str to array
-        As `columns_of` gives them; of more than one episode.
-    """
+    """The column of returns that tells something: ``"return"``, the mean over players, or the first player's where what one gets the other loses and the mean never changes."""
     own = [name for name in columns if name.endswith(".return")]
     total = np.asarray(columns["return"], np.float64)
     if len(own) > 1 and len(total) > 1 and np.ptp(total) <= CONSTANT:

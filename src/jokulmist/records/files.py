@@ -202,19 +202,7 @@ WHOLE = ("episode", "decisions", "copy", "steps", "episodes", "learned", "seed")
 
 
 def read_csv(path: Path, needed: Sequence[str] = ()) -> pd.DataFrame:
-    """A CSV as a data frame; a torn last line is left out, an absent file is an empty frame.
-
-    Parameters
-    ----------
-    path : Path
-    needed : sequence of str
-        Columns that it must have; what they hold must be finite.
-
-    Raises
-    ------
-    RecordError
-        When it is no table, or a column is missing. A row with something else than numbers is left out, and one line says so.
-    """
+    """A CSV as a data frame; a torn last line is left out, an absent file is an empty frame."""
     import pandas as pd
 
     plain_file(path)

@@ -23,21 +23,7 @@ _GUARD = threading.Lock()
 
 @contextmanager
 def writing(folder: Path, *, first: bool = False) -> Iterator[None]:
-    """Be the only process that writes into a run's or a search's folder, for as long as this lasts.
-
-    Parameters
-    ----------
-    folder : Path
-    first : bool
-        Refuse also where this process writes into it already; else a block within another is the same one.
-
-    Raises
-    ------
-    SettingError
-        When another process writes into it; it says which.
-    RecordError
-        When the lock cannot be made.
-    """
+    """Be the only process that writes into a run's or a search's folder, for as long as this lasts."""
     key = folder.resolve()
     with _GUARD:
         if key in _HELD:

@@ -290,13 +290,7 @@ def open_folder(path: Path) -> dict[str, Any]:
 
 
 def checked_origin(path: Path) -> dict[str, Any]:
-    """What origin.json of a run holds, if it is what one holds.
-
-    Raises
-    ------
-    RecordError
-        When it cannot be read, or an entry is of another kind.
-    """
+    """What origin.json of a run holds, if it is what one holds."""
     origin = read_json(path / ORIGIN)
     if not isinstance(origin, dict):
         raise RecordError(f"{path / ORIGIN} holds {type(origin).__name__}, and no record of a run. It was damaged.")

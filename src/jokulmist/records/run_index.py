@@ -201,21 +201,7 @@ def chosen(
     since: str | None = None,
     sort: str = "began",
 ) -> list[Row]:
-    """The rows that are asked for, in the order that is.
-
-    Parameters
-    ----------
-    environment, agent, status : str, optional
-        What the name holds, whatever its case.
-    where : sequence of str
-        ``"agent.entropy_bonus=0.01"`` and the like: settings of the plan.
-    above : float, optional
-        The least mean return of the last 100 episodes.
-    since : str, optional
-        A date, ``2026-11-23``, or with a time.
-    sort : str
-        A column; numbers and dates with the largest first.
-    """
+    """The rows that are asked for, in the order that is."""
     if sort not in SORTS:
         raise SettingError(f"`--sort` takes a column, one of {listed(SORTS)}; got `{sort}`.{nearest(sort, SORTS)}")
     found = list(rows)

@@ -27,23 +27,7 @@ FIRST_SECONDS = 10.0
 
 
 class Program:
-    """How a program is reached: by its address, by waiting for it, or by starting it. Its links are shared by all who step it.
-
-    Parameters
-    ----------
-    address : str, optional
-        ``"ws://127.0.0.1:9000"`` of a program that listens.
-    listen : int or str, optional
-        A port, on the loopback, or ``"host:port"``, to wait at.
-    command : sequence of str, optional
-        Starts the program, which connects to the address in its environment.
-    secret : str
-        Asked of whoever comes, and told to whoever is called.
-    answer_within, patience : float
-        Seconds that an answer may take, and that a program which is gone is waited for.
-    tempo : float, optional
-        How fast it runs: 0 as fast as it can, 1 in real time.
-    """
+    """How a program is reached: by its address, by waiting for it, or by starting it. Its links are shared by all who step it."""
 
     def __init__(
         self, address: str | None, listen: int | str | None, command: Sequence[str] | None, secret: str | None, answer_within: float, patience: float,
@@ -255,15 +239,7 @@ class Link:
         raise Lost("nobody came")
 
     def call(self, method: str, params: Mapping[str, Any], within: float | None = None) -> Any:
-        """Ask, and wait for the answer.
-
-        Raises
-        ------
-        Lost
-            When the connection is gone, or no answer came in time.
-        BadMessage
-            When the answer is none.
-        """
+        """Ask, and wait for the answer."""
         self._number += 1
         self.send(request(self._number, method, params))
         return result_of(self._number, method, self.receive(method, within))

@@ -33,13 +33,7 @@ def request(number: int, method: str, params: Mapping[str, Any]) -> str:
 
 
 def result_of(number: int, method: str, text: Any) -> Any:
-    """The result of an answer to a request.
-
-    Raises
-    ------
-    BadMessage
-        When it is none, or tells of an error.
-    """
+    """The result of an answer to a request."""
     if not isinstance(text, str):
         raise BadMessage(f"`{method}` was answered by a binary frame; the answer is JSON in a text frame.")
     try:
@@ -97,12 +91,7 @@ def outcome_of(moment: Any, images: Mapping[str, Any], k: int) -> Outcome:
 
 
 class MomentReader:
-    """Checks the moments that a program tells of many arenas at once, column by column.
-
-    Parameters
-    ----------
-    environment : Simulator
-    """
+    """Checks the moments that a program tells of many arenas at once, column by column."""
 
     def __init__(self, environment: Simulator) -> None:
         self._reader = Reader(environment)
@@ -114,13 +103,7 @@ class MomentReader:
         self._bits = {c.name: 1 << self._description.closings.index(c.name) for c in closings}
 
     def states(self, moment: Any, count: int, images: Mapping[str, Any], method: str) -> list[SimulatorState]:
-        """The states of so many arenas.
-
-        Raises
-        ------
-        BadMessage
-            When something is missing, of another shape, or no number.
-        """
+        """The states of so many arenas."""
         if not isinstance(moment, Mapping):
             raise BadMessage(f"`{method}` answered {moment!r:.80} for a moment, which is an object.")
         numbers = self._description.bare.numbers

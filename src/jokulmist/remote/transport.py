@@ -21,14 +21,7 @@ HANDSHAKE_SECONDS = 5.0
 
 
 class Wire:
-    """One open connection.
-
-    Parameters
-    ----------
-    own : socket.socket
-    protocol : websockets.protocol.Protocol
-        Whichever side this end is.
-    """
+    """One open connection."""
 
     def __init__(self, own: socket.socket, protocol: Any) -> None:
         self._socket, self._protocol = own, protocol
@@ -38,13 +31,7 @@ class Wire:
         self._text = True
 
     def shake(self, seconds: float) -> None:
-        """Open the connection: asked for by this end, or by the other.
-
-        Raises
-        ------
-        Lost
-            When the other end speaks no WebSocket, or not in time.
-        """
+        """Open the connection: asked for by this end, or by the other."""
         from websockets.client import ClientProtocol
 
         until = time.monotonic() + seconds
@@ -64,13 +51,7 @@ class Wire:
             self._take(frame)
 
     def send(self, text: str, seconds: float) -> None:
-        """Send a text frame.
-
-        Raises
-        ------
-        Lost
-            When the connection is gone, or the other end reads nothing for so long.
-        """
+        """Send a text frame."""
         from websockets.exceptions import WebSocketException
 
         try:
@@ -80,13 +61,7 @@ class Wire:
         self._flush(seconds)
 
     def receive(self, seconds: float, what: str) -> str | bytes:
-        """The next whole message, within so many seconds.
-
-        Raises
-        ------
-        Lost
-            When the connection is gone, or nothing came in time.
-        """
+        """The next whole message, within so many seconds."""
         until = time.monotonic() + seconds
         while not self._whole:
             for frame in self._read(until, seconds, what):
@@ -162,13 +137,7 @@ class Wire:
 
 
 def call(address: str, seconds: float, most_bytes: int) -> Wire:
-    """A connection to a program that listens.
-
-    Raises
-    ------
-    OSError, Lost
-        When nobody answers there, or no WebSocket does.
-    """
+    """A connection to a program that listens."""
     from websockets.client import ClientProtocol
     from websockets.uri import parse_uri
 
@@ -187,13 +156,7 @@ def call(address: str, seconds: float, most_bytes: int) -> Wire:
 
 
 class Door:
-    """Where programs come to that connect by themselves.
-
-    Raises
-    ------
-    SettingError
-        When it cannot be listened there.
-    """
+    """Where programs come to that connect by themselves."""
 
     def __init__(self, host: str, port: int) -> None:
         try:

@@ -57,15 +57,7 @@ class Together:
 
 
 def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlette:
-    """The application.
-
-    Parameters
-    ----------
-    deciders : dict of str to Decider
-        By name; the first is asked where none is named.
-    token : str, optional
-        Asked of everybody; without one only this machine is let in.
-    """
+    """The application."""
     together = {name: Together(decider) for name, decider in deciders.items()}
     first = next(iter(together))
 

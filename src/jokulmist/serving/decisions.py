@@ -34,17 +34,7 @@ class Asked:
 
 
 class Decider:
-    """Decides without exploration.
-
-    Parameters
-    ----------
-    policy : Policy
-
-    Raises
-    ------
-    SettingError
-        When its method is not traced.
-    """
+    """Decides without exploration."""
 
     def __init__(self, policy: Policy) -> None:
         import jax
@@ -74,20 +64,7 @@ class Decider:
         return tuple(np.ones(width, bool) for width in mask_widths(spec.action)) if spec.masked else ()
 
     def read(self, given: Any, legal: Any = None, session: Any = None, begins: Any = None) -> Asked:
-        """An observation from JSON: an object with a value a channel.
-
-        Parameters
-        ----------
-        given : Any
-        legal : Any
-        session, begins
-            For a policy that remembers: a text that says whose observation it is, and whether an episode begins with it.
-
-        Raises
-        ------
-        SettingError
-            When a channel is missing, unknown, of another shape, or no number.
-        """
+        """An observation from JSON: an object with a value a channel."""
         spec = self.policy.spec
         names = [c.name for c in spec.channels]
         if not isinstance(given, Mapping):

@@ -32,13 +32,6 @@ def rooted(path: Path) -> tuple[Path, str]:
 class Following:
     """Follows imports from some files.
 
-    Parameters
-    ----------
-    search : list of Path
-        Folders in which a module's file is looked for, before Python's own path.
-    outside : bool
-        Whether modules that Python finds elsewhere are followed, too, where they are no installed packages.
-
     Attributes
     ----------
     files : dict of str to SourceFile
@@ -176,11 +169,6 @@ def version_of_package(name: str) -> str:
 
     `importlib.metadata.version` reads its whole description as a mail for that, which takes 5 ms of each start for some. The core metadata
     specification has the version in a line of its own.
-
-    Raises
-    ------
-    PackageNotFoundError
-        When it is not installed.
     """
     for line in (metadata.distribution(name).read_text("METADATA") or "").splitlines():
         if not line:  # the description begins

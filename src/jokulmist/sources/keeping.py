@@ -85,21 +85,7 @@ class _Group:
 
 
 def code_of(made: Iterable[Any], place_of: Any, data: Mapping[Any, Iterable[Path]] | None = None) -> Code:
-    """The code of classes and functions of a user's own, and of shipped environments.
-
-    Parameters
-    ----------
-    made : iterable of class or function
-    place_of : callable
-        What a plan says before the colon for each.
-    data : dict of class to Paths, optional
-        Files of numbers that a class read.
-
-    Raises
-    ------
-    SettingError
-        When a file was edited after it was imported: then its text is not the code that runs.
-    """
+    """The code of classes and functions of a user's own, and of shipped environments."""
     code, groups = Code(), dict[Path, _Group]()
     originals: dict[Path, str] = {}
     for one in dict.fromkeys(made):

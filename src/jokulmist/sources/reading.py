@@ -104,15 +104,7 @@ def fingerprint(parts: Mapping[str, bytes]) -> str:
 
 
 class Modules:
-    """The modules of one set of files.
-
-    Parameters
-    ----------
-    files : dict of str to SourceFile
-        By the name of the module.
-    places : dict of str to str, optional
-        What a run's plan calls a module before the colon.
-    """
+    """The modules of one set of files."""
 
     def __init__(
         self,

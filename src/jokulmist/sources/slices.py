@@ -69,15 +69,7 @@ def _used(node: ast.stmt) -> set[str]:
 def needed(
     trees: Mapping[str, ast.Module], files: Mapping[str, SourceFile], module: str, name: str
 ) -> list[tuple[str, int]]:
-    """The statements that a global name needs, by module and place, in order.
-
-    Parameters
-    ----------
-    trees, files : dict
-        By the name of the module.
-    module, name : str
-        Where to begin.
-    """
+    """The statements that a global name needs, by module and place, in order."""
     statements = {m: Statements.of(tree) for m, tree in trees.items()}
     found: set[tuple[str, int]] = set()
     todo = [(module, name)]

@@ -66,13 +66,7 @@ def is_signed(text: str, given: str) -> bool:
 
 
 def files_below(source: Path) -> list[Path]:
-    """The files below a folder of kept code.
-
-    Raises
-    ------
-    UntrustedCode
-        When one is a link or no regular file: it could be other code, or elsewhere, at any time.
-    """
+    """The files below a folder of kept code."""
     found = []
     for folder, names, files in os.walk(source):
         for name in (*names, *files):

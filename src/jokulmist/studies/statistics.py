@@ -83,21 +83,7 @@ def widened(strata: Strata, share: float = 0.95) -> float:
 def interval(
     strata: Strata, statistic: Callable[[Array], Array], draw: np.random.Generator, share: float = 0.95
 ) -> tuple[float, float]:
-    """A stratified bootstrap interval of a statistic, by the expanded percentiles.
-
-    Parameters
-    ----------
-    strata : sequence of array
-    statistic : function of an array of shape (count, scores), giving shape (count,)
-    draw : numpy.random.Generator
-    share : float
-        What the interval is meant to cover.
-
-    Returns
-    -------
-    low, high : float
-        Not numbers where a stratum has a single score.
-    """
+    """A stratified bootstrap interval of a statistic, by the expanded percentiles."""
     if min(map(len, strata)) < 2:
         return math.nan, math.nan
     tail = widened(strata, share)
@@ -293,19 +279,7 @@ def attained(seeds: int, alpha: float = ALPHA, pairs: int = 1) -> float:
 
 
 def seeds_needed(effect: float, pairs: int = 1) -> int | None:
-    """Seeds a side with which a difference of so many standard deviations is found four times in five.
-
-    Parameters
-    ----------
-    effect : float
-        The difference of the means over the spread of a group.
-    pairs : int
-        How many comparisons share the 5 %.
-
-    Returns
-    -------
-    int, or None where more than a thousand would be needed
-    """
+    """Seeds a side with which a difference of so many standard deviations is found four times in five."""
     alpha = ALPHA / pairs
     fewest = FEWEST
     if not math.isfinite(effect) or effect == 0.0:

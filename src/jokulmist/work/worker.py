@@ -32,19 +32,7 @@ def work(
     ends: threading.Event | None = None,
     say: Say | None = None,
 ) -> None:
-    """Take jobs until told to end; so many at a time.
-
-    Parameters
-    ----------
-    queue : Queue
-    workers : int
-    until_empty : bool
-        End once nothing waits.
-    ends : Event, optional
-        Set to end: jobs at work stop cleanly and wait again.
-    say : function of a text, optional
-        Told what begins and ends.
-    """
+    """Take jobs until told to end; so many at a time."""
     ends, say = ends or threading.Event(), say or (lambda _: None)
     threads = [
         threading.Thread(target=_taking, args=(queue, until_empty, ends, say), daemon=True) for _ in range(workers)

@@ -30,18 +30,6 @@ STEPS_OF_A_RANGE = 20
 class Controls:
     """One person, or a policy in their place, at an environment.
 
-    Parameters
-    ----------
-    environment : Environment
-    policy : Policy, optional
-        Who may decide instead; it begins, and can be taken over from and handed back to.
-    seed : int
-        Of the first episode; each new one has the next.
-    player : str, optional
-        The one of several players that the person plays; without it all of them.
-    others : Policy, optional
-        Who plays the other players.
-
     Attributes
     ----------
     episode : Episode

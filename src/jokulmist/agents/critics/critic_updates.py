@@ -36,18 +36,7 @@ def learned(
     shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, update: Update,
     readings: int, chances: int = 0, bonus: Any = None,
 ) -> tuple[Learned, Any, tuple[Any, ...]]:  # fmt: skip
-    """Remember what happened, and make the updates that are due.
-
-    Parameters
-    ----------
-    update : function (shapes, numbers, learning, Rows) -> learning, readings
-    readings : int
-        How many an update gives.
-    chances : int
-        Sets of standard normal numbers that an update needs, each of the shape of its actions.
-    bonus : Bonus, optional
-        Added to the rewards as they are sampled.
-    """
+    """Remember what happened, and make the updates that are due."""
     import jax.numpy as jnp
 
     acting = shapes.acting

@@ -93,13 +93,6 @@ def drifted(xp: Any, noise: Any, age: Any, back: Any) -> Any:
     """What is left of drifting noise: nothing where an episode begins.
 
     x' = x - theta x + sigma N(0, 1); the spread settles at sigma / sqrt(1 - (1 - theta)^2).
-
-    Parameters
-    ----------
-    noise : array, shape ``(copies, width)``
-    age : int array, shape ``(copies,)``
-    back : float
-        theta.
     """
     return xp.where((age == 0)[:, None], 0.0, (1.0 - back) * noise)
 

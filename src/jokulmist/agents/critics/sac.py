@@ -147,23 +147,7 @@ class SAC(CriticAgent):
 
 
 def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs: Any, legal: Any, normal: Any) -> Any:
-    """The value of observations under a policy, with its entropy; and the entropy of each part.
-
-    Parameters
-    ----------
-    temperature : float32, shape ``(parts,)``
-    policy, critics : networks
-    normal : float32, shape ``(rows, width)``
-        What the numbers are drawn by.
-
-    Returns
-    -------
-    value : float32, shape ``(rows,)``
-        sum_k p(k) min_i Q_i(s, k, u) plus, for each part, its temperature times its entropy: of choices exact, of ranges
-        ``-log p(u)`` of the one sample.
-    entropies : float32, shape ``(parts, rows)``
-        Choices first.
-    """
+    """The value of observations under a policy, with its entropy; and the entropy of each part."""
     import jax.numpy as jnp
 
     acting = shapes.acting

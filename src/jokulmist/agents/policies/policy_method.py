@@ -285,13 +285,7 @@ def policy_moves(shapes: Any, learner: Learned) -> Any:
 
 
 def entropies_of(numbers: Numbers, judged: Likelihood, mean: Any) -> tuple[Any, Any]:
-    """What the entropies add to what is maximised, and the mean entropy that is told.
-
-    Parameters
-    ----------
-    mean : function
-        Over the rows.
-    """
+    """What the entropies add to what is maximised, and the mean entropy that is told."""
     choices, ranges = mean(judged.choice_entropy), mean(judged.range_entropy)
     return numbers.entropy_bonus * choices + numbers.range_entropy_bonus * ranges, choices + ranges
 
@@ -354,11 +348,6 @@ def kept_near(shapes: Any, numbers: Numbers, learner: Learned, experience: Exper
     """Rewards less how much likelier each action is than by the policy that the run began with, in the scale that is learned in.
 
     ``r - near_start (log p(a|s) - log p_start(a|s))``, whose sum is maximised by staying near it (Jaques et al., 2017, "Sequence tutor", equation 7).
-
-    Parameters
-    ----------
-    now : float32, shape ``(rows,)``
-        Logarithms of the chances of the actions that were taken, by the policy that took them.
     """
     if not hasattr(numbers, "near_start"):
         return experience.rewards
@@ -377,13 +366,7 @@ def has_a_level(gains: Any) -> Any:
 def after_update(
     shapes: Any, learner: Learned, weights: Any, moments: Any, experience: Experience, settled: Any = False
 ) -> Learned:
-    """The learner after an update; only now the statistics move. Nothing is learned before they are warm.
-
-    Parameters
-    ----------
-    settled : bool
-        Whether the value has found its level, so that the policy may learn from the next update on.
-    """
+    """The learner after an update; only now the statistics move. Nothing is learned before they are warm."""
     import jax
     import jax.numpy as jnp
 
@@ -401,17 +384,7 @@ def after_update(
 
 
 def descended_by(shapes: Any, numbers: Numbers, weights: Any, moments: Any, loss: Any) -> tuple[Any, Any, Any, Any]:
-    """One step down a loss of the networks.
-
-    Parameters
-    ----------
-    loss : function of the networks
-        Gives what is minimised, and readings.
-
-    Returns
-    -------
-    weights, moments, readings, and the norm of the gradient
-    """
+    """One step down a loss of the networks."""
     import jax
 
     layout = shapes.layout

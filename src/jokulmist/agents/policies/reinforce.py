@@ -260,14 +260,6 @@ def _taken(shapes: Any, learner: Learned, kept: KeptTurns, returns: Any, due: An
     """The turns that an update learns from, the oldest first, at most twice as many as fall between two updates.
 
     A recurrent network learns from whole stretches, in which some turns may not count: they are gone through for what they leave behind.
-
-    Returns
-    -------
-    batch, past, returns
-        Of as many rows as there can be at most.
-    used : float32
-        1 for the rows that count.
-    learned : bool, of the shape of `due`
     """
     import jax
     import jax.numpy as jnp

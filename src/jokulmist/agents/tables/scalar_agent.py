@@ -13,15 +13,7 @@ from jokulmist.agents.tables.greedy import chances, drawn
 
 
 class ScalarTable:
-    """The `ScalarAgent` of a table.
-
-    Parameters
-    ----------
-    shapes, numbers : the agent's settings
-    table : float32 array, shape ``(cells, actions)``; written in place
-    explore, learn : draws of the two streams; `learn` is None in evaluation
-    exploring : whether actions are drawn as in training, or the best is taken
-    """
+    """The `ScalarAgent` of a table."""
 
     def __init__(self, shapes: Any, numbers: Numbers, table: Any, explore: Any, learn: Any, exploring: bool) -> None:
         copies = shapes.copies

@@ -87,13 +87,7 @@ def module_of(shapes: Any, leaves: list[Any], draws: Any) -> Any:
 
 
 def targets(shapes: Any, learning: Learning, sample: Any, later: Any, draws: Any = ()) -> Any:
-    """What the values of the actions taken should be, shape ``(minibatch,)``.
-
-    Parameters
-    ----------
-    later : array, shape ``(minibatch, actions)``
-        The target network's values of what follows; not looked at where there is none.
-    """
+    """What the values of the actions taken should be, shape ``(minibatch,)``."""
     import jax.numpy as jnp
 
     own: Any = None
@@ -160,13 +154,7 @@ def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any)
 def update_quantiles(
     shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any, draws: Any = ()
 ) -> tuple[Learning, Any]:
-    """One step of the quantiles on one minibatch; its readings, and how far the means are off.
-
-    Parameters
-    ----------
-    later : array, shape ``(minibatch, actions, quantiles)``
-        The target network's quantiles of what follows; not looked at where there is none.
-    """
+    """One step of the quantiles on one minibatch; its readings, and how far the means are off."""
     import jax
     import jax.numpy as jnp
 

@@ -52,14 +52,7 @@ def begun(layout: Layout, weights: Any) -> Any:
 
 
 def with_noise(layout: Layout, weights: Any, draws: Any, xp: Any) -> Any:
-    """The weights with their noise, shape ``(size,)``.
-
-    Parameters
-    ----------
-    weights : float32, shape ``(2 * size,)``
-    draws : float32, shape ``(draws_of(layout),)``
-        Standard normal.
-    """
+    """The weights with their noise, shape ``(size,)``."""
     size, at = layout.size, 0
     shrunk = xp.sign(draws) * xp.sqrt(xp.abs(draws))
     parts: list[tuple[int, Any]] = []

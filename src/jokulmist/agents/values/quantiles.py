@@ -46,14 +46,7 @@ REACH = 0.05
 
 
 def quantile_loss(chosen: Any, wanted: Any, reach: float = REACH) -> Any:
-    """How far quantiles are from targets, one a row (equation 10): ``sum_i mean_j |tau_i - (u < 0)| huber(u) / reach``, u = target_j - quantile_i.
-
-    Parameters
-    ----------
-    chosen, wanted : array, shape ``(rows, quantiles)``
-    reach : float
-        Where the loss turns from a square into a line.
-    """
+    """How far quantiles are from targets, one a row (equation 10): ``sum_i mean_j |tau_i - (u < 0)| huber(u) / reach``, u = target_j - quantile_i."""
     import jax.numpy as jnp
 
     apart = wanted[:, None, :] - chosen[:, :, None]

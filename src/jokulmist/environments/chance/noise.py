@@ -71,19 +71,7 @@ def checked_seed(seed: Any) -> int:
 
 
 class Noise:
-    """The base noise of one run.
-
-    Parameters
-    ----------
-    seed : int
-        From 0 to 2**63 - 1.
-    copies : int
-        How many copies step side by side.
-    domain : Domain
-    owners : tuple of int, optional
-        One number a copy. When given, the noise of a copy depends on its owner alone, not on its place or on how many
-        there are: in evaluation the owner is the episode's number.
-    """
+    """The base noise of one run."""
 
     def __init__(self, seed: int, copies: int, domain: Domain, owners: tuple[int, ...] | None = None) -> None:
         self.seed = checked_seed(seed)

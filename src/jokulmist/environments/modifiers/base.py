@@ -173,13 +173,7 @@ class RewardModifier(Modifier):
 
 
 def known_channel(modifier: str, spec: Spec, name: str, image: bool | None = None) -> Channel:
-    """A channel by name, or an error that lists them.
-
-    Parameters
-    ----------
-    image : bool, optional
-        Whether it must be an image, or must be none.
-    """
+    """A channel by name, or an error that lists them."""
     known = {c.name: c for c in spec.channels}
     if not isinstance(name, str):
         raise SettingError(f"`{modifier}` names a channel; got {name!r:.80}. There are {listed(known)}.")

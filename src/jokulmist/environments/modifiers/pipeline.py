@@ -84,13 +84,7 @@ class ActionPipeline:
 
 
 class RewardPipeline:
-    """The modifiers of the reward, the first named first; of several players that of each by itself.
-
-    Raises
-    ------
-    SettingError
-        When a modifier is for a player who is not there.
-    """
+    """The modifiers of the reward, the first named first; of several players that of each by itself."""
 
     def __init__(self, modifiers: tuple[Modifier, ...], players: tuple[str, ...] = ()) -> None:
         self.modifiers = tuple(m for m in modifiers if isinstance(m, RewardModifier))

@@ -153,16 +153,7 @@ class Spec:
         return row
 
     def scaled(self, rows: Any) -> Any:
-        """Rows with each bounded channel brought to [-1, 1]; unbounded channels stay as they are.
-
-        Parameters
-        ----------
-        rows : array, shape ``(..., width)``
-
-        Returns
-        -------
-        array of the same shape; works on NumPy and on traced arrays.
-        """
+        """Rows with each bounded channel brought to [-1, 1]; unbounded channels stay as they are."""
         scale, shift = self._scaling
         return rows * scale + shift
 
@@ -194,15 +185,7 @@ class Spec:
 
 
 def refuse_mismatch(learned: Spec, shown: Spec, what: str, where: str) -> None:
-    """Raise `SettingError` where what was learned does not fit an environment: other channels, or in another order, other bounds, players or actions.
-
-    Parameters
-    ----------
-    learned, shown : Spec
-        That the weights were learned with, and that of the environment.
-    what, where : str
-        In the message, e.g. ``"the policy"`` and ``"`Ferry`"``.
-    """
+    """Raise `SettingError` where what was learned does not fit an environment: other channels, or in another order, other bounds, players or actions."""
     need, have = [c.name for c in learned.channels], [c.name for c in shown.channels]
     if need != have:
         order = " The order counts: it is that of the network's inputs." if sorted(need) == sorted(have) else ""

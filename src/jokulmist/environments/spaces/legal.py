@@ -28,20 +28,7 @@ def choices_of(action: Action) -> dict[str, Choice]:
 
 
 def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
-    """What a researcher's `legal` returned, checked.
-
-    Parameters
-    ----------
-    given : array, or mapping or record of arrays by part
-        Parts that are left out are wholly allowed.
-    where : str
-        The method's name, for messages.
-
-    Raises
-    ------
-    BrokenEnvironment
-        When a part is unknown, or an array is not one truth value an alternative.
-    """
+    """What a researcher's `legal` returned, checked."""
     choices = choices_of(action)
     if isinstance(action, Actions):
         named = vars(given) if isinstance(given, Record) else given
@@ -82,13 +69,7 @@ def mask_widths(action: Action) -> list[int]:
 
 
 def drawn(xp: ModuleType, allowed: Any, u: Any) -> Any:
-    """The index of an allowed alternative, each equally likely.
-
-    Parameters
-    ----------
-    allowed : bool array, shape ``(..., count)``
-    u : float or array of shape ``(...)``, uniform in [0, 1)
-    """
+    """The index of an allowed alternative, each equally likely."""
     reach = xp.cumsum(xp.asarray(allowed, dtype=xp.int32), axis=-1)
     count = reach[..., -1]
     wanted = xp.minimum(xp.floor(u * count), count - 1)

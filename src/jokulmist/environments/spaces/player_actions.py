@@ -77,18 +77,7 @@ class ByPlayer:
 
 
 class PlayerActions(Actions):
-    """The actions of several players as one: a part a player, or one for each thing that a player decides.
-
-    Parameters
-    ----------
-    players : dict of str to Choice, Range or Actions
-    asks : bool
-        Whether not all of them decide at each moment.
-    masked : bool
-        Whether the class says which choices are allowed.
-    leaves : bool
-        Whether a player may be out before the episode closes.
-    """
+    """The actions of several players as one: a part a player, or one for each thing that a player decides."""
 
     def __init__(
         self, players: Mapping[str, Action], asks: bool = False, masked: bool = False, leaves: bool = False

@@ -62,16 +62,6 @@ def draws_of(noise: Noise) -> dict[Stream, PlainDraw]:
 class Copy:
     """One copy of an environment: its episode so far, and its next transition.
 
-    Parameters
-    ----------
-    stepper : Stepper
-        Of an instance of its own where parameters vary.
-    draws : dict of Stream to PlainDraw
-    number : int
-        Which of the noise's copies it is.
-    varies : bool
-        Whether parameters that vary are drawn at each begin.
-
     Attributes
     ----------
     state : State
@@ -162,26 +152,7 @@ class Copy:
         self.reward_memories = self._reward_pipeline.begun(np)
 
     def begin(self, turn: int, streams: BeginStreams, level: Any = None) -> list[float]:
-        """Begin an episode.
-
-        Parameters
-        ----------
-        turn : int
-        streams : BeginStreams
-            `FIRST` or `LATER`.
-        level : optional
-            Of the curriculum.
-
-        Returns
-        -------
-        list of float
-            The number channels, before modifiers.
-
-        Raises
-        ------
-        BrokenEnvironment
-            When the researcher's code fails, or the episode closes before its first decision.
-        """
+        """Begin an episode."""
         if self.varying is not None:
             values = self.varying.values(self._draws[streams.vary].at(turn, self.number), level)
             self.step.revalue(values)
@@ -210,24 +181,7 @@ class Copy:
         return plain_form(done)
 
     def decide(self, action: Any, turn: int, within: float = 1.0) -> tuple[float, int, list[float]]:
-        """Do an action until the next decision.
-
-        Parameters
-        ----------
-        action
-            In own form, as the modifiers leave it.
-        turn : int
-        within : float
-            What a reward one advance later counts within a decision.
-
-        Returns
-        -------
-        reward : float
-        held : int
-            A bit for each closing that holds.
-        row : list of float
-            The number channels, before modifiers.
-        """
+        """Do an action until the next decision."""
         step = self.step
         self.marked = False
         if not self._holds:

@@ -177,14 +177,7 @@ class LocalCopy:
 
 
 class SimulatorStepper(Stepper):
-    """The answers of `Stepper` from what a simulator told.
-
-    Parameters
-    ----------
-    environment : Simulator
-    copy : optional
-        Who steps it; by default an instance in this process. It has `begin`, `advance`, `revalue`, `image` and `close`.
-    """
+    """The answers of `Stepper` from what a simulator told."""
 
     def __init__(self, environment: Simulator, copy: Any = None) -> None:
         self.environment: Any = LocalCopy(environment) if copy is None else copy

@@ -41,15 +41,7 @@ def _of_number(value: int) -> int:
 
 
 class WaitDraw(Draw):
-    """Draws of one copy's waiting in one turn; `at` moves it to an advance.
-
-    Parameters
-    ----------
-    xp : module
-    first, second : uniform numbers, the key
-    one : optional
-        As in `RowDraw`.
-    """
+    """Draws of one copy's waiting in one turn; `at` moves it to an advance."""
 
     def __init__(self, xp: ModuleType, first: Any, second: Any, one: Any = None) -> None:
         self.xp = xp

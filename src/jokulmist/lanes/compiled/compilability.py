@@ -62,13 +62,7 @@ class PlainTransitions:
 
 
 def find(environment: Environment, steps: int = COMPARED_STEPS) -> Compilability:
-    """Trace the class and compare it with itself; kept per class and parameters.
-
-    Raises
-    ------
-    BrokenEnvironment
-        When the plain class itself fails.
-    """
+    """Trace the class and compare it with itself; kept per class and parameters."""
     if isinstance(environment, Simulator):
         return Compilability(False)  # there is nothing to find out, and nothing to mend
 

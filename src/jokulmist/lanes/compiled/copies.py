@@ -42,12 +42,7 @@ class Advanced(NamedTuple):
 
 
 class CompiledEnvironment:
-    """The pure functions of one environment.
-
-    Raises
-    ------
-    Whatever tracing raises, from `requests` or from the functions; `compilability.py` turns it into a reason.
-    """
+    """The pure functions of one environment."""
 
     def __init__(self, environment: Environment) -> None:
         start_backend()

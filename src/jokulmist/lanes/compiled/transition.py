@@ -95,13 +95,7 @@ class After(NamedTuple):
 
 
 class Transition:
-    """Episodes begin, and a decision leads on.
-
-    Parameters
-    ----------
-    compiled : CompiledEnvironment
-    copies : int
-    """
+    """Episodes begin, and a decision leads on."""
 
     def __init__(self, compiled: CompiledEnvironment, copies: int) -> None:
         self.compiled, self.copies = compiled, copies
@@ -133,18 +127,7 @@ class Transition:
     def decided(
         self, numbers: Any, now: Episodes, actions: Any, noise: Any, t: Any, one: Any, within: Any = None
     ) -> After:
-        """Do all copies' actions until their next decisions.
-
-        Parameters
-        ----------
-        numbers : the shared parameters
-        now : Episodes
-        actions : as the agent chose them
-        noise : base noise by the name of its stream, each with a leading axis of turns
-        t : the turn among those of `noise`
-        one : 1.0
-        within : what a reward one advance later counts within a decision; None where they are summed up
-        """
+        """Do all copies' actions until their next decisions."""
         compiled, description, own = self.compiled, self.description, now.own
         action_memories, done = compiled.handled(now.action_memories, actions, at_turn(noise["ACTION"], t), one)
         judged = Advancing(compiled, numbers, own, within, one).decided(now, done, noise, t)
@@ -205,16 +188,7 @@ class Decided(NamedTuple):
 
 
 class Advancing:
-    """The advances of a decision in all copies.
-
-    Parameters
-    ----------
-    compiled : CompiledEnvironment
-    numbers, own : the parameters, shared and by copy
-    within : float, optional
-        What a reward one advance later counts within a decision; None where rewards are summed up.
-    one : 1.0
-    """
+    """The advances of a decision in all copies."""
 
     def __init__(self, compiled: CompiledEnvironment, numbers: Any, own: Any, within: Any, one: Any) -> None:
         self.compiled, self.numbers, self.own, self.within, self.one = compiled, numbers, own, within, one

@@ -202,14 +202,7 @@ class WorkerCopy:
 
 
 class ProcessLane(PlainLane):
-    """Copies of a simulator, each in a worker process.
-
-    Parameters
-    ----------
-    environment : Simulator
-    noise : Noise
-        Its `copies` is how many there are.
-    """
+    """Copies of a simulator, each in a worker process."""
 
     def __init__(self, environment: Simulator, noise: Noise) -> None:
         self._away: list[Any] = self._started(environment, noise)
@@ -316,14 +309,7 @@ class ProcessLane(PlainLane):
             self._away[i].over()
 
     def again(self, so_far: Outcome, actions: list[Any]) -> Outcome:
-        """The same turn for the copies whose process was lost in it: they are at the begin of another episode.
-
-        Parameters
-        ----------
-        so_far : Outcome
-        actions : list
-            One a copy; those of other copies are not looked at.
-        """
+        """The same turn for the copies whose process was lost in it: they are at the begin of another episode."""
         lost = so_far.lost
         self.turn -= 1
         self.still = [i not in lost for i in range(self.copies)]

@@ -23,15 +23,7 @@ SHARED_FOLDER = Path("/dev/shm")
 
 
 class SharedBuffer:
-    """The shared memory of some copies.
-
-    Parameters
-    ----------
-    description : Description
-    copies : int
-    descriptor : int, optional
-        Of the file that another process made; without it one is made.
-    """
+    """The shared memory of some copies."""
 
     def __init__(self, description: Description, copies: int, descriptor: int | None = None) -> None:
         self.description = description

@@ -35,20 +35,7 @@ def colours(labels: Sequence[str]) -> dict[str, Any]:
 def draw_curves(
     axes: Axes, curves: pd.DataFrame, middle: pd.DataFrame, *, over: str, value: str, levels: dict[str, float]
 ) -> Axes:
-    """Draw every seed's curve, and the middle of each group with its band.
-
-    Parameters
-    ----------
-    axes : Axes
-    curves : DataFrame
-        ``group``, ``run``, ``environment``, ``at``, ``value``.
-    middle : DataFrame
-        ``group``, ``at``, ``middle``, ``low``, ``high``.
-    over, value : str
-        What the axes show.
-    levels : dict of str to float
-        Lines to compare with, by name.
-    """
+    """Draw every seed's curve, and the middle of each group with its band."""
     labels = list(dict.fromkeys(middle["group"]))
     color = colours(labels)
     for label in labels:

@@ -20,14 +20,7 @@ WIDTHS = {1: 1, 2: 2, 3: 3, 4: 2}
 
 
 def save_search(drawn: Mapping[str, Any], folder: Path) -> list[Path]:
-    """Draw all pictures of a search.
-
-    Parameters
-    ----------
-    drawn : dict
-        As `Search` gives it: ``points``, ``names``, ``over``, ``place``, ``importance``, ``again``, ...
-    folder : Path
-    """
+    """Draw all pictures of a search."""
     if not drawn["points"]:
         return []
     saved = []

@@ -23,22 +23,7 @@ Array = np.ndarray[Any, Any]
 
 
 def curve_of(run: Run, over: Over, weights: Mapping[str, float] | None = None) -> tuple[Array, Array]:
-    """Where each episode of a run closed, and the mean return of the last 100 up to it.
-
-    Parameters
-    ----------
-    run : Run
-    over : {"steps", "episodes", "seconds"}
-        Decisions of all copies together, episodes, or seconds of training (between reports in proportion). A run that learned from records has updates and no episodes, and
-        its evaluations are its curve.
-    weights : dict of str to float, optional
-        Of the reward terms, where not the run's own.
-
-    Returns
-    -------
-    at, mean : float64 arrays, shape (episodes,)
-        The mean is not a number before the tenth episode.
-    """
+    """Where each episode of a run closed, and the mean return of the last 100 up to it."""
     if over not in OVERS:
         raise SettingError(f'`over` must be "steps", "episodes" or "seconds"; got {over!r}.')
     if "recorded" in run.origin:

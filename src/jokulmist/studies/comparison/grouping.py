@@ -47,20 +47,7 @@ class Grouping:
 
 
 def grouped(runs: Sequence[Run] | Mapping[str, Sequence[Run]], by: str | Sequence[str] | None = None) -> Grouping:
-    """Sort runs into groups.
-
-    Parameters
-    ----------
-    runs : sequence of Run, or dict of label to runs
-    by : str or sequence of str, optional
-        Settings of the plan, such as ``"agent.entropy_bonus"``; by default all in which the runs differ. Where they differ in
-        their environment and in something else, the environments are strata: each group is judged in all of them.
-
-    Raises
-    ------
-    SettingError, LookupFailed
-        Where there is one group only, or a name is unknown.
-    """
+    """Sort runs into groups."""
     if isinstance(runs, Mapping):
         groups, notes = [], []
         for label, several in runs.items():

@@ -17,20 +17,7 @@ DRAW_SEED = 20_011
 
 
 def judged_pairs(groups: Mapping[str, stat.Strata], against: str | None = None) -> list[dict[str, Any]]:
-    """Every pair of groups, or every pair with one of them: the difference, and whether the test tells it from luck.
-
-    Parameters
-    ----------
-    groups : dict of str to strata
-        The scores of each group, one array an environment.
-    against : str, optional
-        The group that each other is held against.
-
-    Returns
-    -------
-    list of dict
-        As the rows of `Comparison.pairs`.
-    """
+    """Every pair of groups, or every pair with one of them: the difference, and whether the test tells it from luck."""
     if against is not None:  # the end of a label will do: the value alone
         fits = [name for name in groups if name.endswith(f" {against}")]
         against = fits[0] if against not in groups and len(fits) == 1 else against

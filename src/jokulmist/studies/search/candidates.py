@@ -101,21 +101,7 @@ class Candidate:
 
 @dataclass
 class Board:
-    """All that a search knows, as a method looks at it.
-
-    Parameters
-    ----------
-    seeds : tuple of int
-        Those that each candidate is trained with.
-    higher : bool
-        Whether higher scores are better.
-    again : dict of str to float
-        The winner's scores on new seeds.
-    status : str
-        ``running``, ``done`` or ``stopped``.
-    process, host
-        Who is, or was, at work on it.
-    """
+    """All that a search knows, as a method looks at it."""
 
     seeds: tuple[int, ...]
     higher: bool = True
@@ -174,13 +160,7 @@ class Board:
 
     @classmethod
     def open(cls, folder: Path) -> Board:
-        """What was saved.
-
-        Raises
-        ------
-        RecordError
-            When the file is not there or torn, or an entry is none that a search writes.
-        """
+        """What was saved."""
         found = read_json(folder / SEARCH)
         try:
             board = TypeAdapter(cls).validate_python(found)

@@ -34,17 +34,7 @@ Tag = tuple[int, int]
 
 
 class Engine:
-    """One search at work.
-
-    Parameters
-    ----------
-    question : Question
-    folder : Path
-    board : Board
-    executor : Executor
-    show : SearchShow
-    command : list of str
-    """
+    """One search at work."""
 
     def __init__(
         self,

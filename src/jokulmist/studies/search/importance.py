@@ -92,14 +92,7 @@ def _settings_at(candidate: Any, until: int) -> Settings:
 
 
 def fitted(space: Space, settings: list[Settings], scores: Array, told: str = "") -> Importance:
-    """The influence of each setting on some scores.
-
-    Parameters
-    ----------
-    space : Space
-    settings : list of dict
-    scores : array, shape (candidates,)
-    """
+    """The influence of each setting on some scores."""
     import pandas as pd
 
     nothing = pd.DataFrame({"setting": space.names, **dict.fromkeys(("matters", "low", "high"), np.nan)})

@@ -35,30 +35,7 @@ OVER = "over"
 
 
 class Tuning(BaseModel):
-    """How a search goes.
-
-    Parameters
-    ----------
-    method : {"random", "grid", "halving", "gaussian-process", "population"} or str
-        ``"file.py:Name"`` for a `jm.SearchMethod` of your own.
-    candidates : int
-        How many sets of settings are tried; a grid tries all.
-    score : str
-        ``"return"``: the mean return of the last 100 training episodes. ``"evaluation"``: the mean return of the last policy over
-        fixed evaluation episodes, by the weights that the plan declares. Or a measure, over these episodes.
-    better : {"higher", "lower"}
-    evaluation_episodes : int
-    again : int
-        New seeds on which the best candidate is run once more before its score is told; 0 for none.
-    seed : int
-        Of what the search draws.
-    points : int
-        Of a grid: values of each range.
-    one_in, rungs : int
-        Of halving: one in so many candidates goes on, from rung to rung; a rung is so many times as long as the one below.
-    looks : int
-        Of a population: how often its members are compared.
-    """
+    """How a search goes."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
@@ -84,13 +61,7 @@ class Tuning(BaseModel):
 
 
 class SearchSettings:
-    """A whole search as it is asked: the plan that candidates change, what is searched over, and how.
-
-    Raises
-    ------
-    SettingError, LookupFailed
-        Where a setting is unknown, a value not allowed, or candidates would be judged by what they change.
-    """
+    """A whole search as it is asked: the plan that candidates change, what is searched over, and how."""
 
     def __init__(self, plan: Plan, tuning: Tuning, over: Mapping[str, Dimension], base: Path | None = None) -> None:
         self.plan, self.tuning = plan, tuning
@@ -184,17 +155,7 @@ def _measures(plan: Plan) -> str:
 
 
 def settings_of(content: Mapping[str, Any], plan: Plan, base: Path | None = None) -> SearchSettings:
-    """The search that a plan's ``[tuning]`` asks for.
-
-    Parameters
-    ----------
-    content : dict
-        The section.
-    plan : Plan
-        Of the other sections.
-    base : Path, optional
-        Folder that the path of a method of one's own starts from.
-    """
+    """The search that a plan's ``[tuning]`` asks for."""
     settings = dict(content)
     over = settings.pop(OVER, None)
     if not isinstance(over, Mapping) or not over:

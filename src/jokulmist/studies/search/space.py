@@ -97,12 +97,6 @@ def over_from(written: Mapping[str, Any]) -> dict[str, Dimension]:
 class Space:
     """All settings of a search together.
 
-    Parameters
-    ----------
-    over : dict of str to Among or Between
-        By the name of the setting in a plan: ``agent.learning_rate``, ``environment.melt``, ``environment.weights.flooding``,
-        ``training.copies``.
-
     Attributes
     ----------
     names : list of str
@@ -269,13 +263,7 @@ class Space:
 
 
 def with_settings(base: Plan, settings: Mapping[str, Any]) -> Plan:
-    """A plan with some of its settings changed.
-
-    Raises
-    ------
-    SettingError, LookupFailed
-        Where a name is unknown or a value not allowed.
-    """
+    """A plan with some of its settings changed."""
     parameters: Settings = {}
     weights: dict[str, float] = {}
     agent: Settings = {}

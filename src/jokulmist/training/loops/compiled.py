@@ -48,17 +48,7 @@ from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 
 
 class CompiledLoop:
-    """A run in progress on compiled copies.
-
-    Parameters
-    ----------
-    environment : Environment
-        Of a class that `lanes.finding.find` found to compile.
-    agent : Agent
-    seed : int
-    copies : int
-    planned : Planned
-    """
+    """A run in progress on compiled copies."""
 
     def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
         start_backend()  # before any array is made

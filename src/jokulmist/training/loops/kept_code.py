@@ -140,16 +140,7 @@ class KeptRequests:
 
 
 class KeptFunction:
-    """A traced function of trees of arrays, compiled for each form of its arguments, or read from what another process compiled.
-
-    Parameters
-    ----------
-    function : callable
-    key : str or None
-        As `key_of` gives it; without one JAX alone keeps what was compiled.
-    handed_on : int, optional
-        The place of an argument whose arrays are used up by a call.
-    """
+    """A traced function of trees of arrays, compiled for each form of its arguments, or read from what another process compiled."""
 
     def __init__(self, function: Callable[..., Any], key: str | None, handed_on: int | None = None) -> None:
         self._function, self._handed_on, self.name = function, handed_on, function.__name__

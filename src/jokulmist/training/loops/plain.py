@@ -30,20 +30,7 @@ MOST_TOLD = 256
 
 
 class PlainLoop:
-    """A run in progress on a plain lane.
-
-    Parameters
-    ----------
-    environment : Environment
-    agent : Agent
-    seed : int
-    copies : int
-    planned : Planned
-    processes : bool
-        Each copy of a simulator in a process of its own.
-    arrays : bool
-        All copies side by side in arrays.
-    """
+    """A run in progress on a plain lane."""
 
     most_turns = 1 << 20
 

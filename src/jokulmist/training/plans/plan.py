@@ -77,47 +77,7 @@ Count = Annotated[int, Field(gt=0, le=10**15, strict=True), BeforeValidator(_who
 
 
 class Training(BaseModel):
-    """How long and how a run trains. All counts are decisions, summed over copies.
-
-    Parameters
-    ----------
-    steps, episodes : int
-        One of the two: when the run is over.
-    seeds : list of int
-        One run a seed.
-    copies : int, optional
-        How many copies of the environment step side by side; by default what suits the method.
-    lane : {"auto", "plain", "arrays", "compiled"}
-        ``auto`` compiles where the class can be compiled; where it cannot, and its methods work on arrays of all copies at once, they are
-        called so; else the copies are stepped one after another.
-    evaluate_every : int, optional
-        Decisions between evaluations of the greedy policy.
-    evaluate_episodes : int
-        Episodes of each of these evaluations.
-    processes : bool
-        Each copy of a simulator in a process of its own.
-    checkpoint_every : int, optional
-        Decisions between checkpoints, beside those by the clock.
-    checkpoint_minutes : float
-        Minutes between checkpoints.
-    keep_checkpoints : int
-        How many of the newest are kept; the best is kept beside them.
-    keep_diff : bool
-        Keep the uncommitted change of your repository with the run, in ``uncommitted.diff``.
-    best_by : str
-        What the best policy is judged by: ``"return"`` (of the last 100 episodes), ``"evaluation"``, a measure, or of a player who alone learns ``"PLAYER.return"``.
-    record_every : int, optional
-        Record about one episode in so many, step by step, and the best, the worst and the last; of the first copy.
-    stop_when : dict or function, optional
-        What ends the run before its planned length; see `StopWhen`.
-    start : str, optional
-        The folder of a run: agents that learn in both begin with what they have learned there.
-    records : list of str, optional
-        Learn from what was recorded, and step nothing: files of rollouts, folders of them, or tables (CSV, Parquet). `steps` are updates then, and the best policy is judged by
-        evaluation, if there is any. See `Records.read`.
-    columns : dict of str to str, optional
-        What a column is called in the records.
-    """
+    """How long and how a run trains. All counts are decisions, summed over copies."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
@@ -252,13 +212,7 @@ class Plan:
             )
 
     def _on_records(self) -> Training:
-        """The training of a plan that learns from records.
-
-        Raises
-        ------
-        SettingError
-            When it asks for what happens only where something is stepped.
-        """
+        """The training of a plan that learns from records."""
         training = self.training
         stop = training.stop_when
         asked = {
@@ -341,19 +295,7 @@ class Plan:
 
 
 def read_plan(path: Path, changes: Sequence[str] = ()) -> Plan:
-    """A plan from a TOML file.
-
-    Parameters
-    ----------
-    path : Path
-    changes : sequence of str
-        ``"agent.exploration=0.1"`` and the like, applied in order.
-
-    Raises
-    ------
-    SettingError, LookupFailed
-        Where the file, a section, a name or a value is wrong.
-    """
+    """A plan from a TOML file."""
     content = plan_content(path, changes)
     # How to search is asked of `tune`; a plan that says it can be trained, too.
     content.pop(TUNING, None)
@@ -377,14 +319,7 @@ def changed(content: dict[str, Any], changes: Sequence[str]) -> None:
 
 
 def plan_of(content: Mapping[str, Any], base: Path | None = None, current: bool = False) -> Plan:
-    """A plan from the content of its sections.
-
-    Parameters
-    ----------
-    content : dict
-    base : Path, optional
-        That relative paths start from. Of a run's folder the code that the run keeps is used, or with `current` the code as it is now.
-    """
+    """A plan from the content of its sections."""
     with looking_in(base, current):
         return _made_from(content, base)
 

@@ -29,15 +29,7 @@ REMOTE = "remote"
 
 
 def environment_class(use: str, base: Path | None = None) -> type[Environment]:
-    """The class that a plan's ``environment.use`` or a command's ENV names.
-
-    Parameters
-    ----------
-    use : str
-        A gallery name, ``path/to/file.py:Class`` or ``package.module:Class``.
-    base : Path, optional
-        Folder that a relative path starts from; the current one by default.
-    """
+    """The class that a plan's ``environment.use`` or a command's ENV names."""
     if not isinstance(use, str) or not use:
         raise LookupFailed(f"an environment is named by a text; got {use!r}. Use a gallery name or `file.py:Class`.")
     if use == REMOTE or use.startswith(f"{REMOTE}:"):
@@ -204,17 +196,7 @@ def remote_written(environment: Environment) -> dict[str, Any]:
 
 
 def version_changes(before: KeptCode, after: KeptCode | None, use: str, use_after: str | None = None) -> str:
-    """How an environment differs between two runs, or between a run and now, in words.
-
-    Parameters
-    ----------
-    before, after : KeptCode
-        None for the code as it is now.
-    use : str
-        The environment, as the plan names it.
-    use_after : str, optional
-        As the plan of the other run names it.
-    """
+    """How an environment differs between two runs, or between a run and now, in words."""
     place, name = _place_and_name(use)
     place_after, _ = _place_and_name(use_after or use)
     if place not in before.places or (after is not None and place_after not in after.places):

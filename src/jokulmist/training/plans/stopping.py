@@ -22,17 +22,7 @@ FULL = 100
 
 
 class StopWhen(BaseModel):
-    """What ends a run before its planned length. Any of them does.
-
-    Parameters
-    ----------
-    mean_return : float, optional
-        The mean return of the last 100 episodes, once there are so many, is at least this.
-    plateau : int, optional
-        The mean return of the last 100 episodes has reached no new height for so many decisions.
-    minutes : float, optional
-        So much time has passed.
-    """
+    """What ends a run before its planned length. Any of them does."""
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 

@@ -87,17 +87,7 @@ class Actor:
         self._policy, self._copy, self._age = policy, ActingCopies(policy, 1, seed, act), 0
 
     def choose(self, observation: Any, legal: Any = None) -> Any:
-        """The action for the next observation of the episode.
-
-        Parameters
-        ----------
-        observation, legal
-            As `Policy.choose` takes them.
-
-        Returns
-        -------
-        The action in own form: an index, a float or array, or a record.
-        """
+        """The action for the next observation of the episode."""
         return self._next(self._policy.observed(observation, legal))
 
     def _next(self, observed: Observed) -> Any:

@@ -242,14 +242,7 @@ class TracedCalls(ArrayCalls):
 
 
 class Packing:
-    """Many small arrays as one, and back: whole numbers and flags travel as floats, which hold them exactly.
-
-    Parameters
-    ----------
-    tree : the structure that the arrays stand in
-    kinds : list of (shape, dtype)
-        Of each array; images stay by themselves.
-    """
+    """Many small arrays as one, and back: whole numbers and flags travel as floats, which hold them exactly."""
 
     def __init__(self, tree: Any, kinds: list[tuple[tuple[int, ...], Any]]) -> None:
         self._tree = tree

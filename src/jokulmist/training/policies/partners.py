@@ -99,14 +99,7 @@ def keep_partners(agent: Agent, folder: Path) -> None:
 
 
 def joined_policy(given: Mapping[Any, Any], environment: Environment, act: Any = "greedy") -> Policy:
-    """Policies of single players as one of all.
-
-    Parameters
-    ----------
-    given : dict of str to Policy, Run, path or "random"
-        By player. Of a policy of all players the part of that player is taken.
-    environment : Environment
-    """
+    """Policies of single players as one of all."""
     action = describe(environment).action
     players = players_of(action)
     if not players:

@@ -13,16 +13,7 @@ from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 
 
 class EpisodeAssembler:
-    """Cuts recorded steps at the ends of their episodes, and keeps those that may be wanted: the rest costs next to nothing.
-
-    Parameters
-    ----------
-    description : Description
-    every : int
-        One episode in so many is wanted; also one that is better or worse than all before, and the newest.
-    known : bool
-        Whether the steps begin with an episode: after going on with a run it begins in the middle of one, which is left out.
-    """
+    """Cuts recorded steps at the ends of their episodes, and keeps those that may be wanted: the rest costs next to nothing."""
 
     def __init__(self, description: Description, every: int, known: bool) -> None:
         self._description, self._every = description, every

@@ -110,18 +110,7 @@ def _images(observed: Observed, copy: int) -> dict[str, Any]:
 
 
 class RolloutRecorder:
-    """Which of the recorded episodes a run keeps, and writing them.
-
-    Parameters
-    ----------
-    path : Path
-        The run's folder.
-    environment : Environment
-    every : int
-        The first episode that closes in the first copy at or after each so many episodes.
-    seed, copies : int
-        Of the run: the draws that its episodes had.
-    """
+    """Which of the recorded episodes a run keeps, and writing them."""
 
     def __init__(self, path: Path, environment: Environment, every: int, seed: int, copies: int) -> None:
         self._seed, self._copies = seed, copies

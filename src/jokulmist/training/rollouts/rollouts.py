@@ -63,16 +63,7 @@ def judged_of(policy: Policy, observed: Observed) -> dict[str, Array]:
 
 @dataclass(frozen=True)
 class Draws:
-    """Whose draws an episode had: what it takes to step it again.
-
-    Parameters
-    ----------
-    seed, copies : int
-    domain : str
-        ``"TRAINING"`` or ``"EVALUATION"``.
-    first_turn : int
-        The turn of its first decision.
-    """
+    """Whose draws an episode had: what it takes to step it again."""
 
     seed: int
     copies: int

@@ -30,20 +30,7 @@ Array = np.ndarray[Any, Any]
 
 @dataclass(frozen=True)
 class Score:
-    """How runs are judged.
-
-    Parameters
-    ----------
-    by : str
-        ``"return"``: the mean return of the last 100 training episodes. ``"evaluation"``: the mean return of the last policy,
-        without exploration, over fixed evaluation episodes. Or a measure: its mean over these episodes.
-    episodes : int
-        How many evaluation episodes.
-    seed : int
-        Seed of the evaluation episodes, the same for all runs.
-    weights : dict of str to float, optional
-        The weights of the reward terms that an evaluation is judged by; by default the run's own.
-    """
+    """How runs are judged."""
 
     by: str = EVALUATION
     episodes: int = EPISODES
@@ -97,13 +84,7 @@ def score_within(run: Run, environment: Environment, asked: Score) -> float:
 
 
 def values_of(run: Run, asked: Score) -> Array:
-    """What each of the episodes came to that a run is judged by.
-
-    Raises
-    ------
-    SettingError
-        When the environment does not have what is asked for.
-    """
+    """What each of the episodes came to that a run is judged by."""
     asked.refuse(run.environment)
     if asked.by == RETURN and asked.weights is None and run.path is not None:
         return np.array(last_returns(run.path))

@@ -38,15 +38,7 @@ RAISE = {"exploration": "let `exploration` fall later", "entropy_bonus": "raise 
 
 
 class Advice:
-    """Follows a run, and says what to look at where it does not learn.
-
-    Parameters
-    ----------
-    agent : Agent
-    environment : Environment
-        What the run is measured on.
-    description : Description
-    """
+    """Follows a run, and says what to look at where it does not learn."""
 
     def __init__(self, agent: Agent, environment: Environment, description: Description) -> None:
         self._agent, self._environment, self._description = agent, environment, description

@@ -55,19 +55,7 @@ class Asked:
 
 
 class Evaluator:
-    """Evaluates what a run has learned so far.
-
-    Parameters
-    ----------
-    environment : Environment
-    episodes : int
-    path : Path, optional
-        The run's folder, from which another process reads the plan; None in memory.
-    second_core : bool
-        Whether another process may be started: not where all cores are at work already, as with several seeds side by side.
-    told : function of a Policy and an Evaluation
-        Takes each, in the order in which they were asked for.
-    """
+    """Evaluates what a run has learned so far."""
 
     def __init__(
         self, environment: Environment, episodes: int, path: Path | None, second_core: bool, told: Told
@@ -79,13 +67,7 @@ class Evaluator:
         self._waiting: deque[Asked] = deque()
 
     def ask(self, policy: Policy, to_come: float) -> None:
-        """Evaluate a policy, now or beside the training.
-
-        Parameters
-        ----------
-        to_come : float
-            How many evaluations are planned after this one.
-        """
+        """Evaluate a policy, now or beside the training."""
         self._waiting.append(Asked(policy))
         if self._other is not None:
             self._until(MOST_WAITING, 0)

@@ -16,18 +16,7 @@ from jokulmist.training.session.recording import Recording
 
 
 class Intake:
-    """Takes in finished episodes.
-
-    Parameters
-    ----------
-    recorder : Recorder
-    description : Description
-    rollouts : RolloutRecorder, optional
-        None where no rollouts are recorded.
-    show : ProgressDisplay
-    told : tuple of str
-        The names of what the agent tells of an episode.
-    """
+    """Takes in finished episodes."""
 
     def __init__(
         self,
@@ -42,24 +31,7 @@ class Intake:
         self.recording = Recording(recorder, description, told)
 
     def take(self, batch: Episodes, loop: Loop, recorded: int, most: int | None) -> tuple[Episodes, dict[str, Any]]:
-        """Record finished episodes; those of a last turn or batch beyond so `most` are dropped, so that a plan of 64 ends at 64.
-
-        Parameters
-        ----------
-        batch : Episodes
-        loop : Loop
-        recorded : int
-            Episodes that were recorded before.
-        most : int, optional
-            Episodes of the plan.
-
-        Returns
-        -------
-        batch : Episodes
-            What was recorded.
-        columns : dict of str to array
-            Its columns of episodes.csv, without episodes that were lost: they say nothing of what was learned.
-        """
+        """Record finished episodes; those of a last turn or batch beyond so `most` are dropped, so that a plan of 64 ends at 64."""
         description = self._description
         self._refuse_infinite(batch, recorded)
         if self._rollouts is not None:

@@ -20,13 +20,7 @@ WAITING = "waiting"
 
 
 def lay_by(plan: Plan, folder: Path, name: str | None, command: list[str]) -> list[Path]:
-    """Make the folders of a plan's runs, one a seed, without training them; `resume` begins them.
-
-    Raises
-    ------
-    SettingError
-        When the plan cannot be trained, or a name is taken.
-    """
+    """Make the folders of a plan's runs, one a seed, without training them; `resume` begins them."""
     whole = ready(plan)
     names = free_names(plan, folder, name)
     return [_laid(whole.for_seed(seed), seed, run_folder(plan, folder, names[seed]), command) for seed in names]

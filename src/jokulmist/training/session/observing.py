@@ -23,13 +23,7 @@ FIRST_SECONDS, LEAST_PART = 5.0, 30.0
 
 @dataclass(frozen=True)
 class Cadence:
-    """Turns of decisions: all copies decide once in a turn, and a session stops only where an update is whole.
-
-    Parameters
-    ----------
-    copies : int
-    turns_per_update : int
-    """
+    """Turns of decisions: all copies decide once in a turn, and a session stops only where an update is whole."""
 
     copies: int
     turns_per_update: int

@@ -15,13 +15,7 @@ from jokulmist.training.session.start import start_of
 
 
 def ready(plan: Plan) -> Plan:
-    """The plan with its partners.
-
-    Raises
-    ------
-    SettingError
-        When it cannot be trained.
-    """
+    """The plan with its partners."""
     plan = with_partners(plan)
     start_of(plan)
     refuse_foreign(plan.agent, plan.agent.shapes(describe(plan.environment).spec, plan.copies))
@@ -34,13 +28,7 @@ def ready(plan: Plan) -> Plan:
 
 
 def free_names(plan: Plan, folder: Path | None, name: str | None) -> dict[int, str | None]:
-    """The names of a plan's runs by seed; None for the next free one.
-
-    Raises
-    ------
-    SettingError
-        When there is such a run already: before the first is trained, not when its turn has come.
-    """
+    """The names of a plan's runs by seed; None for the next free one."""
     seeds = plan.training.seeds
     names = {seed: name if name is None or len(seeds) == 1 else f"{name}-seed{seed}" for seed in seeds}
     for own_name in names.values():

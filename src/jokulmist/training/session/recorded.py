@@ -19,13 +19,7 @@ PIECE = 1 << 20
 
 
 def records_of(plan: Plan) -> Records | None:
-    """What a plan learns from; None where it steps its environment.
-
-    Raises
-    ------
-    SettingError, LookupFailed, RecordError
-        When the method does not learn from records, or they are not there, or do not fit.
-    """
+    """What a plan learns from; None where it steps its environment."""
     names = plan.training.records
     if names is None:
         return None

@@ -20,13 +20,6 @@ MOST_WAITING = 200_000
 class Recording:
     """Gathers episodes and hands them over.
 
-    Parameters
-    ----------
-    recorder : Recorder
-    description : Description
-    told : tuple of str
-        The names of what the agent tells of an episode.
-
     Attributes
     ----------
     seconds : float

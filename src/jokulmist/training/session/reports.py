@@ -24,14 +24,6 @@ class Reports(SessionObserver):
     """Reports at fixed turns: 200 times in a plan of steps; in a short one every 100 decisions, and at least 20 times. In a plan of
     episodes, whose decisions nobody knows, it looks at turns that grow with what is done, and reports where at least 20 episodes (or a 200th of the plan) have
     closed since.
-
-    Parameters
-    ----------
-    so_far : SoFar
-    planned : Planned
-    cadence : Cadence
-    advice : Advice
-    stopping : Stopping
     """
 
     def __init__(self, so_far: SoFar, planned: Planned, cadence: Cadence, advice: Advice, stopping: Stopping) -> None:

@@ -65,32 +65,7 @@ PIECE_SECONDS = 0.25
 
 
 class Session:
-    """One seed's training while it goes on.
-
-    Parameters
-    ----------
-    plan : Plan
-    seed : int
-    lane : {"plain", "arrays", "compiled"}
-    why_plain : str
-        Why the run is not compiled; empty if compiling was not tried.
-    path : Path, optional
-        The run's folder; None keeps it in memory.
-    show : Show
-    command : list of str
-    kept : Kept, optional
-        A checkpoint to go on from.
-    origin : dict, optional
-        Of a run that goes on.
-    until : int, optional
-        Decisions at which it halts before the end that is planned; it can be gone on with.
-    more : dict, optional
-        ``more_steps`` and ``more_episodes`` beyond the plan.
-    of : str, optional
-        The run that this one does again.
-    second_core : bool
-        Whether another process may evaluate meanwhile: not where other runs are at work on the other cores.
-    """
+    """One seed's training while it goes on."""
 
     def __init__(
         self,

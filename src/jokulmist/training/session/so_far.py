@@ -24,15 +24,6 @@ from jokulmist.training.session.checkpointing import keep_best
 class SoFar:
     """What a run knows of itself so far.
 
-    Parameters
-    ----------
-    plan : Plan
-    description : Description
-    recorder : Recorder
-    path : Path, optional
-        The run's folder; None in memory.
-    show : ProgressDisplay
-
     Attributes
     ----------
     recent : deque of float
@@ -119,13 +110,7 @@ class SoFar:
 
 
 class BestPolicy:
-    """The best policy so far, by the mean of a column over the last 100 episodes, or by evaluation.
-
-    Parameters
-    ----------
-    by : str
-        ``best_by`` of the plan.
-    """
+    """The best policy so far, by the mean of a column over the last 100 episodes, or by evaluation."""
 
     def __init__(self, by: str) -> None:
         self._by = by

@@ -51,13 +51,7 @@ class Start(NamedTuple):
 
 
 def start_of(plan: Plan, *folders: Path | None) -> Start | None:
-    """What a plan's agents begin with: as a run keeps it, else as the run has it that the plan names; None where they begin anew.
-
-    Raises
-    ------
-    SettingError
-        When no agent that learns is in both, or one has another method or network.
-    """
+    """What a plan's agents begin with: as a run keeps it, else as the run has it that the plan names; None where they begin anew."""
     if plan.training.start is None:
         for one in _learning(plan.agent).values():
             if getattr(one, "near_start", 0.0):

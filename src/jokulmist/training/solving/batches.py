@@ -138,13 +138,7 @@ def _poisson_chance(digit: Any, mean: Any) -> Any:
 
 
 class Batches:
-    """The outcomes of many decisions of an environment.
-
-    Raises
-    ------
-    Unequal
-        Also by its methods.
-    """
+    """The outcomes of many decisions of an environment."""
 
     def __init__(self, environment: Any) -> None:
         self._compiled = CompiledEnvironment(environment)
@@ -161,17 +155,7 @@ class Batches:
         return {p.name: _wide(getattr(env, p.name)) for p in self._outline.parameters if not p.fixed}
 
     def of(self, states: list[Any], decisions: list[Any], of_state: Array) -> Iterator[Outcomes]:
-        """What decisions may lead to, some of them after another.
-
-        Parameters
-        ----------
-        states : list of State
-            With flows at zero.
-        decisions : list
-            Actions in own form.
-        of_state : int array
-            Of each decision, its state.
-        """
+        """What decisions may lead to, some of them after another."""
         columns = {f.name: np.array([s.__dict__[f.name] for s in states], held_as(f)) for f in self.fields}
         actions = jax.tree.map(lambda *leaves: np.stack([_wide(leaf) for leaf in leaves]), *decisions)
         with jax.enable_x64(True):

@@ -51,19 +51,7 @@ class Best:
 
 
 def best_of(t: Transitions, horizon: int | None, discount: float) -> Best:
-    """The best decisions.
-
-    Parameters
-    ----------
-    horizon : int, optional
-        Decisions after which an episode is over.
-    discount : float, in [0, 1]
-
-    Raises
-    ------
-    SettingError
-        When there is no horizon, nothing is discounted, and episodes may go on for ever.
-    """
+    """The best decisions."""
     if horizon is None and _without_circles(t):
         horizon = len(t.states)
     if horizon is None:

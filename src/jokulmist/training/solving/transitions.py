@@ -103,13 +103,7 @@ def refuse_unsolvable(environment: Environment) -> None:
 def transitions_of(
     environment: Environment, most_states: int, horizon: int | None = None, say: Callable[[str], None] | None = None
 ) -> Transitions:
-    """Go through all that can happen from the begin of an episode on.
-
-    Raises
-    ------
-    SettingError
-        When the states are more than `most_states`, or something that is drawn cannot be counted.
-    """
+    """Go through all that can happen from the begin of an episode on."""
     refuse_unsolvable(environment)
     gone = Gone(environment, most_states, horizon)
     batches: Any = None  # False where the class cannot be traced

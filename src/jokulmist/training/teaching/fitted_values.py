@@ -23,20 +23,7 @@ REACHES = (1.0, 2.5)
 
 
 def features_of(numbers: Any, observed: Any, chance: Any) -> Any:
-    """Random Fourier features of rows: of Gaussian kernels as wide as two observations lie apart, of two widths, each number over its spread; a constant, and the numbers themselves.
-
-    Parameters
-    ----------
-    numbers : float array, shape ``(rows, width)``
-        What is looked at.
-    observed : float array, shape ``(others, width)``
-        What spreads and distances are taken from.
-    chance : numpy.random.Generator
-
-    Returns
-    -------
-    float array, shape ``(rows, features)``
-    """
+    """Random Fourier features of rows: of Gaussian kernels as wide as two observations lie apart, of two widths, each number over its spread; a constant, and the numbers themselves."""
     mean, spread = observed.mean(axis=0), observed.std(axis=0)
     moving = spread > 1e-9
     rows, others = ((x - mean)[:, moving] / spread[moving] for x in (numbers, observed))
@@ -59,20 +46,6 @@ def fitted(
 
     Each pass fits ``r + discount sum_a p(a|s') Q(s', a)`` anew, beginning with Q = 0, so that after so many passes Q is the return of so many decisions. The value of what
     follows is held between what so many decisions can return at least and at most (`bounds_of`): else an error of the regression grows from pass to pass.
-
-    Parameters
-    ----------
-    here, after : float array, shape ``(rows, features)``
-        Features of what was seen, and of what followed.
-    index : int array, shape ``(rows,)``
-        What was done.
-    chances : float array, shape ``(rows, actions)``
-        What the policy does in what followed.
-    rewards : float array, shape ``(rows,)``
-    going : float array, shape ``(rows,)``
-        0 where the episode ended.
-    weights : float array, shape ``(rows,)``
-        How often a row counts.
     """
     count, size = chances.shape[1], here.shape[1]
     values = np.zeros((size, count))
@@ -113,16 +86,6 @@ def fitted_returns(
 ) -> tuple[float, list[float], float]:
     """The mean return of a policy from where the recorded episodes began, the same of episodes drawn anew, and the share of the rows whose successor was valued beyond
     what can be returned.
-
-    Parameters
-    ----------
-    records : Records
-    begins : int array
-        The first row of each episode.
-    chances : float array, shape ``(2, rows, actions)``
-        What the policy does in what was seen, and in what followed.
-    index : int array, shape ``(rows,)``
-        What was done, among all combinations of choices.
     """
     chance = np.random.default_rng(seed)
     rows, episode = records.rows, records.episode

@@ -31,19 +31,7 @@ def refuse_untaught(agent: Agent) -> None:
 
 
 class RecordsLoop:
-    """A run in progress on records; a loop like those that step an environment, with updates as its decisions.
-
-    Parameters
-    ----------
-    records : Records
-    agent : Agent
-        Whose class has `taught` and `learn_rows`.
-    seed : int
-    steps : int
-        Updates that schedules move over.
-    description : Description, optional
-        Of the environment, for a session that records episodes; there are none.
-    """
+    """A run in progress on records; a loop like those that step an environment, with updates as its decisions."""
 
     most_turns = 1 << 20
     turns_per_update = 1

@@ -68,22 +68,7 @@ def close_all() -> None:
 
 
 class Cluster:
-    """The workers of a Dask cluster.
-
-    Parameters
-    ----------
-    address : str
-        Of its scheduler, such as ``tcp://10.0.0.1:8786``.
-    plan : dict
-        One of the plans to come.
-
-    Raises
-    ------
-    SettingError
-        Where Dask is not installed.
-    LookupFailed
-        Where no scheduler answers, or it has no worker.
-    """
+    """The workers of a Dask cluster."""
 
     def __init__(self, address: str, plan: dict[str, Any]) -> None:
         try:

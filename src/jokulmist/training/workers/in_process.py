@@ -13,15 +13,7 @@ from jokulmist.training.workers.worker import told_of
 
 
 class InProcess:
-    """This process as a worker. A job is done while its end is waited for.
-
-    Parameters
-    ----------
-    plans : Plans
-        Where the plans are found again.
-    watch : function of a tag and a Standing
-        Told how far a job is.
-    """
+    """This process as a worker. A job is done while its end is waited for."""
 
     count = 1
 

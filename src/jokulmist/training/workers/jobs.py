@@ -32,23 +32,7 @@ FREE_SECONDS, POLL_SECONDS = 60.0, 0.2
 
 @dataclass(frozen=True)
 class Job:
-    """One run's work.
-
-    Parameters
-    ----------
-    plan : dict
-        As plan.toml holds it.
-    seed : int
-    path : str
-        The run's folder.
-    command : list of str
-    until : int, optional
-        Decisions at which it halts.
-    score : dict, optional
-        What `Score` takes; nothing is scored without.
-    base : str, optional
-        The folder that keeps the code of the plan's classes.
-    """
+    """One run's work."""
 
     plan: Mapping[str, Any]
     seed: int
@@ -125,14 +109,7 @@ class Plans:
 
 
 def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], str | None], Plan]) -> dict[str, Any]:
-    """Do a job.
-
-    Returns
-    -------
-    dict
-        ``decisions``, ``episodes``, ``seconds``, ``status`` of the run, and its ``score`` where it was asked for: the mean of
-        so many ``judged`` episodes, with their ``sd``.
-    """
+    """Do a job."""
     began = time.perf_counter()
     path = Path(job.path)
     plan = plans(job.plan, job.base).for_seed(job.seed)

@@ -65,25 +65,7 @@ class Worker:
 
 
 class WorkerPool:
-    """Worker processes on this machine.
-
-    Parameters
-    ----------
-    count : int
-    plan : dict
-        One of the plans to come: each worker reads it at once, so that one that cannot be read is told before any work.
-    tries : int
-        How often a job is begun whose worker process dies; the next try goes on from the run's last checkpoint.
-    pinned : bool
-        Each worker on a core of its own.
-    base : str, optional
-        The folder that keeps the code of the plan's classes.
-
-    Raises
-    ------
-    CannotTravel
-        When a worker cannot read the plan.
-    """
+    """Worker processes on this machine."""
 
     def __init__(
         self, count: int, plan: dict[str, Any], tries: int = 1, pinned: bool = True, base: str | None = None

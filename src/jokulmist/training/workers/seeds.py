@@ -45,15 +45,7 @@ class SeedBoard:
 def train_seeds(
     plan: Plan, folder: Path, names: dict[int, str | None], show: ProgressDisplay, command: list[str], count: int
 ) -> Runs:
-    """Train the seeds of a plan, so many side by side.
-
-    Raises
-    ------
-    CannotTravel
-        When a worker could not read the plan; nothing was made then.
-    JokulmistError
-        The first failure of a seed, after all others are done.
-    """
+    """Train the seeds of a plan, so many side by side."""
     written = plan.written()
     seeds = deque(plan.training.seeds)
     board = SeedBoard(show, len(seeds))

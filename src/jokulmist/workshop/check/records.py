@@ -109,13 +109,7 @@ def _never_earned(play: Play) -> None:
 
 
 def _paid_on(play: Play) -> set[str]:
-    """Reward terms that begin in the middle of an episode and then stay the same to its end: an ending was forgotten.
-
-    Returns
-    -------
-    set of str
-        Their names.
-    """
+    """Reward terms that begin in the middle of an episode and then stay the same to its end: an ending was forgotten."""
     found: set[str] = set()
     lasts = np.cumsum([advances for advances, _ in play.episodes])
     episodes = np.split(np.asarray(play.amounts), lasts)[: len(lasts)]

@@ -133,13 +133,7 @@ def fitted(places: Array, scores: Array, seed: int) -> Any:
 
 
 def function_at(model: Any, places: Array, scores: Array) -> tuple[Array, Array]:
-    """Mean and spread of the function itself, without the noise of a score: noise can be had again at any place, and is no improvement.
-
-    Parameters
-    ----------
-    scores : array
-        Those that the model was fitted to; its noise is in their spreads.
-    """
+    """Mean and spread of the function itself, without the noise of a score: noise can be had again at any place, and is no improvement."""
     mean, spread = model.predict(places, return_std=True)
     noise = model.kernel_.k2.noise_level * (float(np.var(scores)) or 1.0)
     return mean, np.sqrt(np.maximum(spread**2 - noise, 0.0))

@@ -14,23 +14,7 @@ from jokulmist.training.plans.plan import Plan
 
 @dataclass(frozen=True)
 class Known:
-    """What a method goes by.
-
-    Parameters
-    ----------
-    space : Space
-    plan : Plan
-        The plan that the candidates change.
-    candidates : int
-    seed : int
-        Of what the method draws.
-    points : int
-        Of a grid: values of each range.
-    one_in, rungs : int
-        Of halving: of so many candidates one goes on, so often.
-    looks : int
-        Of a population: how often members are compared.
-    """
+    """What a method goes by."""
 
     space: Space
     plan: Plan
