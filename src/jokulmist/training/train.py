@@ -38,7 +38,7 @@ def train(
     copies: int | None = ...,
     vary: Vary | None = ...,
     curriculum: Levels | None = ...,
-    lane: Literal["auto", "plain", "arrays", "compiled"] = ...,
+    lane: Literal["auto", "plain", "compiled"] = ...,
     evaluate_every: int | None = ...,
     evaluate_episodes: int = ...,
     processes: bool = ...,
@@ -72,7 +72,7 @@ def train(
     copies: int | None = ...,
     vary: Vary | None = ...,
     curriculum: Levels | None = ...,
-    lane: Literal["auto", "plain", "arrays", "compiled"] = ...,
+    lane: Literal["auto", "plain", "compiled"] = ...,
     evaluate_every: int | None = ...,
     evaluate_episodes: int = ...,
     processes: bool = ...,
@@ -105,7 +105,7 @@ def train(
     copies: int | None = None,
     vary: Vary | None = None,
     curriculum: Levels | None = None,
-    lane: Literal["auto", "plain", "arrays", "compiled"] = "auto",
+    lane: Literal["auto", "plain", "compiled"] = "auto",
     evaluate_every: int | None = None,
     evaluate_episodes: int = 100,
     processes: bool = False,
@@ -143,7 +143,7 @@ def train(
         of values that go together. What was drawn is a column of episodes.csv.
     curriculum : Levels, optional
         A parameter that moves through levels as the agent learns.
-    lane : {"auto", "plain", "arrays", "compiled"}
+    lane : {"auto", "plain", "compiled"}
         ``auto`` compiles the class where it can be compiled and says why where not; ``plain`` runs it in Python, so
         that breakpoints and prints work; ``compiled`` makes it an error if it cannot be.
     evaluate_every : int, optional

@@ -14,7 +14,6 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import BrokenEnvironment
-from jokulmist.lanes.arrays import ArrayLane
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.processes.lane import ProcessLane
 from jokulmist.lanes.protocol import Finished, Observed, Outcome, no_number
@@ -42,7 +41,6 @@ class PlainLoop:
         copies: int,
         planned: Planned,
         processes: bool = False,
-        arrays: bool = False,
     ) -> None:
         noise = Noise(seed, copies, Domain.TRAINING)
         self.lane: PlainLane
@@ -52,7 +50,7 @@ class PlainLoop:
             assert isinstance(environment, Simulator)
             self.lane = ProcessLane(environment, noise)
         else:
-            self.lane = ArrayLane(environment, noise) if arrays else PlainLane(environment, noise)
+            self.lane = PlainLane(environment, noise)
         ages = first_ages(agent, self.lane.description, seed, copies)
         self.lane.first_ages = None if ages is None else ages.tolist()
         own = Noise(seed, 1, Domain.TRAINING)

@@ -85,7 +85,7 @@ class Training(BaseModel):
     episodes: Count | None = None
     seeds: tuple[Seed, ...] = (0,)
     copies: Annotated[int, Field(ge=1, le=MOST_COPIES, strict=True)] | None = None
-    lane: Literal["auto", "plain", "arrays", "compiled"] = "auto"
+    lane: Literal["auto", "plain", "compiled"] = "auto"
     evaluate_every: Count | None = None
     evaluate_episodes: Count = 100
     processes: bool = False

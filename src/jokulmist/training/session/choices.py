@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import Literal
 
 from jokulmist.agents.players import kinds_of, method_names
 from jokulmist.errors import SettingError
-from jokulmist.lanes.arrays import LEAST_COPIES, why_not
 from jokulmist.records import run_folder as files
 from jokulmist.training.plans.fingerprint import known_to_compile, note_that_it_compiles
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import REMOTE, use_of
 
-LaneName = Literal["plain", "arrays", "compiled"]
+LaneName = Literal["plain", "compiled"]
 
 
 def run_folder(plan: Plan, folder: Path, name: str | None) -> Path:
@@ -32,11 +30,6 @@ def chosen_lane(plan: Plan) -> tuple[LaneName, str]:
         return "plain", ""
     if plan.training.records is not None:  # its updates are compiled, and nothing is stepped
         return "compiled", ""
-    if plan.training.lane == "arrays":
-        why = why_not(plan.stage)
-        if why:
-            raise SettingError(f'the copies cannot be stepped in arrays: {why.rstrip(".")}. Use `lane="plain"`.')
-        return "arrays", ""
     if not plan.agent.traced:
         if plan.training.lane == "compiled":
             raise SettingError(
@@ -55,8 +48,6 @@ def chosen_lane(plan: Plan) -> tuple[LaneName, str]:
         raise SettingError(f"the environment cannot be compiled: {finding.why}")
     if not finding.why:
         return "plain", ""
-    if plan.copies >= LEAST_COPIES and not why_not(plan.stage):
-        return "arrays", f"training in arrays of copies and not compiled, because {finding.why}"
     return "plain", f"training plain, because {finding.why}"
 
 
@@ -64,9 +55,7 @@ def same_lane(plan: Plan, lane: str | None) -> tuple[LaneName, str]:
     """The lane that a run was trained on before, by its plan; an error where it cannot be."""
     if lane == "plain":
         return "plain", ""
-    chosen, why = chosen_lane(
-        replace(plan, training=plan.training.changed(lane="arrays")) if lane == "arrays" else plan
-    )
+    chosen, why = chosen_lane(plan)
     if lane == "compiled" and chosen != "compiled":
         raise SettingError(f"the run was trained compiled, and now it could not be: {why}")
     return chosen, why

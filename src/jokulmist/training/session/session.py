@@ -215,8 +215,9 @@ class Session:
             from jokulmist.training.loops.compiled import CompiledLoop
 
             return CompiledLoop(self.environment, seeking(self.agent), self.seed, self.plan.copies, planned)
-        processes, arrays = self.training.processes, self.lane == "arrays"
-        return PlainLoop(self.environment, seeking(self.agent), self.seed, self.plan.copies, planned, processes, arrays)
+        return PlainLoop(
+            self.environment, seeking(self.agent), self.seed, self.plan.copies, planned, self.training.processes
+        )
 
     def _observing(self, planned: Planned, cadence: Cadence) -> dict[str, SessionObserver]:
         """What happens while it trains, in this order, by the names that a checkpoint holds their states under."""
