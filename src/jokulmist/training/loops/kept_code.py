@@ -19,12 +19,12 @@ import pickle
 import uuid
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import fields, is_dataclass
-from functools import cache, lru_cache
 from pathlib import Path
 from typing import Any
 
 import jax
 import numpy as np
+from jax.experimental import serialize_executable
 
 from jokulmist.agents.contract import Agent, Shapes
 from jokulmist.agents.players import PlayerAgents
@@ -38,7 +38,6 @@ PROGRAMS = "programs"
 MOST_KEPT = 400
 # The rooms whose code is traced into a program.
 TRACED = ("agents", "environments", "lanes", "learning", "training/loops", "loading.py", "trees.py")
-SMALL_BYTES = 4096
 DIGEST = hashlib.sha256().digest_size
 PLAIN = (type(None), bool, int, float, str, bytes, np.generic)
 
@@ -140,14 +139,23 @@ class KeptRequests:
 
 
 class KeptFunction:
-    """A traced function of trees of arrays, compiled for each form of its arguments, or read from what another process compiled."""
+    """A traced function of trees of arrays, compiled for each form of its arguments, or read from what another process compiled.
+
+    Parameters
+    ----------
+    function : callable
+    key : str or None
+        As `key_of` gives it; without one JAX alone keeps what was compiled.
+    handed_on : int, optional
+        The place of an argument whose arrays are used up by a call.
+    """
 
     def __init__(self, function: Callable[..., Any], key: str | None, handed_on: int | None = None) -> None:
-        self._function, self._handed_on, self.name = function, handed_on, function.__name__
+        self.name = function.__name__
         self._key = key and f"{key} {self.name}"
-        self._jitted: Any = jax.jit(function, donate_argnums=() if handed_on is None else (handed_on,))
+        self._function, self._used_up = function, () if handed_on is None else (handed_on,)
+        self._jitted: Any = jax.jit(function, donate_argnums=self._used_up)
         self._found: dict[Any, Any] = {}
-        self._before: dict[int, tuple[Any, Any]] = {}  # by place: what stood there in the last call, and where it is
 
     def __call__(self, *arguments: Any) -> Any:
         if self._key is None:
@@ -155,101 +163,39 @@ class KeptFunction:
         leaves, tree = jax.tree.flatten(arguments)
         form = (tree, tuple((leaf.shape, leaf.dtype) for leaf in leaves))
         if form not in self._found:
-            self._found[form] = self._loaded(arguments, leaves, tree, form[1])
-        executable, gives, used_up = self._found[form]
-        if executable is None:
-            return self._jitted(*arguments)
-        results = executable.execute_sharded(self._placed(leaves, used_up)).disassemble_into_single_device_arrays()
-        return jax.tree.unflatten(gives, [result[0] for result in results])
-
-    def _used_up(self, arguments: Any) -> range:
-        """The places of the arrays that a call uses up, among all."""
-        if self._handed_on is None:
-            return range(0)
-        start = len(jax.tree.leaves(arguments[: self._handed_on]))
-        return range(start, start + len(jax.tree.leaves(arguments[self._handed_on])))
-
-    def _placed(self, leaves: list[Any], used_up: range) -> list[Any]:
-        """The arguments where the program finds them. Small ones are mostly what they were in the call before, such as parameters, and are there already."""
-        found, new = list(leaves), list[tuple[int, Any]]()
-        for k, leaf in enumerate(leaves):
-            if isinstance(leaf, jax.Array):
-                continue
-            if leaf.nbytes > SMALL_BYTES or k in used_up:  # what was used up is not there any more
-                new.append((k, None))
-                continue
-            content = (leaf.shape, leaf.dtype, leaf.tobytes())
-            known = self._before.get(k)
-            if known is not None and known[0] == content:
-                found[k] = known[1]
-            else:
-                new.append((k, content))
-        for (k, content), array in zip(new, _on_device([leaves[k] for k, _ in new]), strict=True):
-            found[k] = array
-            if content is not None:
-                self._before[k] = (content, array)
-        return found
+            self._found[form] = self._loaded(arguments, form)
+        return self._found[form](*arguments)
 
     @property
     def forms(self) -> int:
         """For how many forms of its arguments it was compiled."""
         return len(self._found) or int(self._jitted._cache_size())
 
-    def _loaded(self, arguments: Any, leaves: list[Any], tree: Any, form: Any) -> Any:
-        """The executable for arguments of a form, or None where this version of JAX does not give it; the form of what it gives; what it uses up."""
-        said = hashlib.sha256(f"{self._key} {tree} {form}".encode()).hexdigest()[:32]
+    def _loaded(self, arguments: Any, form: Any) -> Any:
+        """The program for arguments of a form."""
+        said = hashlib.sha256(f"{self._key} {form}".encode()).hexdigest()[:32]
         place = kept_place(PROGRAMS) / f"{said}.code"
-        used_up = self._used_up(arguments)
         with contextlib.suppress(Exception):  # torn, or of another version: it is compiled anew
-            return *_executable(place.read_bytes()), used_up
+            return _executable(place.read_bytes())
         with _one_at_a_time(place.with_suffix(".lock")):
             with contextlib.suppress(Exception):  # another process has compiled it meanwhile
-                return *_executable(place.read_bytes()), used_up
-            return *self._compiled(leaves, tree, place, used_up), used_up
+                return _executable(place.read_bytes())
+            return self._compiled(arguments, place)
 
-    def _compiled(self, leaves: list[Any], tree: Any, place: Path, used_up: range) -> tuple[Any, Any]:
-        """Compile it for arguments of a form, and keep it with the form of what it gives."""
-        gives: Any = None
+    def _compiled(self, arguments: Any, place: Path) -> Any:
+        """Compile it for arguments of a form, and keep it."""
 
-        def flat(*leaves: Any) -> Any:
-            nonlocal gives
-            given, gives = jax.tree.flatten(self._function(*jax.tree.unflatten(tree, leaves)))
-            return given
+        def function(*arguments: Any) -> Any:
+            return self._function(*arguments)
 
         # Code that JAX read from its own cache cannot be written again: it would be kept without its functions. So it is not looked for there.
-        flat.__name__ = f"kept_{uuid.uuid4().hex}"
+        function.__name__ = f"kept_{uuid.uuid4().hex}"
         with _not_kept_by_jax():
-            compiled = jax.jit(flat, donate_argnums=tuple(used_up), keep_unused=True).lower(*leaves).compile()
-        found: Any = compiled.runtime_executable()
-        if not hasattr(found, "execute_sharded"):
-            return None, gives
+            compiled = jax.jit(function, donate_argnums=self._used_up, keep_unused=True).lower(*arguments).compile()
         with contextlib.suppress(Exception):  # whatever this version calls it, the program at hand is good
-            said = pickle.dumps((gives, found.serialize()))
+            said = pickle.dumps(serialize_executable.serialize(compiled))
             keep(place, hashlib.sha256(said).digest() + said, MOST_KEPT)
-        return found, gives
-
-
-def _on_device(arrays: list[Any]) -> list[Any]:
-    """NumPy arrays as the program takes them. What JAX does for any kind of argument takes six times as long."""
-    try:
-        from jax._src.lib import xla_client  # type: ignore[attr-defined]
-
-        device, place = _device()
-        return [xla_client.batched_device_put(_form(a.shape, a.dtype), place, [a], [device]) for a in arrays]
-    except (ImportError, AttributeError, TypeError):  # another version calls it otherwise
-        placed: list[Any] = jax.device_put(arrays)
-        return placed
-
-
-@cache
-def _device() -> tuple[Any, Any]:
-    device = jax.devices()[0]
-    return device, jax.sharding.SingleDeviceSharding(device)
-
-
-@lru_cache(maxsize=1024)
-def _form(shape: tuple[int, ...], dtype: Any) -> Any:
-    return jax.core.ShapedArray(shape, dtype)
+        return compiled
 
 
 @contextlib.contextmanager
@@ -275,13 +221,9 @@ def _not_kept_by_jax() -> Iterator[None]:
         jax.config.update(name, before)  # type: ignore[no-untyped-call]
 
 
-def _executable(kept: bytes) -> tuple[Any, Any]:
-    """The program that `keep` wrote, and the form of what it gives."""
-    from jax._src.lib import xla_client  # type: ignore[attr-defined]
-
+def _executable(kept: bytes) -> Any:
+    """The program that `keep` wrote."""
     digest, said = kept[:DIGEST], kept[DIGEST:]
     if hashlib.sha256(said).digest() != digest:
         raise ValueError("damaged")
-    gives, code = pickle.loads(said)
-    device = jax.devices()[0]
-    return device.client.deserialize_executable(code, xla_client.DeviceList((device,))), gives
+    return serialize_executable.deserialize_and_load(*pickle.loads(said))
