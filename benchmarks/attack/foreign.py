@@ -284,7 +284,7 @@ def changed_plan(path, draw, canary, outside):
             "remote",
         ]
     )
-    text = path.read_text()
+    text = path.read_text(errors="surrogateescape")
     text = draw.choice(
         [
             lambda: text.replace(
@@ -298,7 +298,7 @@ def changed_plan(path, draw, canary, outside):
             lambda: "x = " + deep(3_000),
         ]
     )()
-    path.write_text(text)
+    path.write_text(text, errors="surrogateescape")
     return f"plan {use}"
 
 

@@ -166,7 +166,7 @@ def test_each_part_of_an_action_is_warmed_or_cooled_towards_its_own_entropy():
 
 
 def test_all_critics_step_towards_the_target():
-    agent = jm.SAC(optimiser="sgd", learning_rate=1.0, policy_rate=1e-9)
+    agent = jm.SAC(optimiser="sgd", learning_rate=1.0, policy_rate=1e-9, network=jm.Dense(8, 8))
     shapes, numbers, learning, rows = transitions(agent, Tiller())
     target = shapes.critics.module(learning.critics_target)
     policy = shapes.layout.module(learning.policy)
@@ -184,7 +184,7 @@ def test_all_critics_step_towards_the_target():
             total += np.mean(0.5 * (chosen - wanted) ** 2)
         return total
 
-    after, _ = sac.update(shapes, numbers, learning, rows)
+    after, _ = jax.jit(lambda learning, rows: sac.update(shapes, numbers, learning, rows))(learning, rows)
     start = np.asarray(learning.critics, float)
     moved = start - np.asarray(after.critics, float)
     for k in np.random.default_rng(1).choice(start.size, 25, replace=False):

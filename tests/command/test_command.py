@@ -25,7 +25,7 @@ def place(tmp_path_factory):
     folder = tmp_path_factory.mktemp("place")
     made = jokulmist("new", "pond.py", folder=folder)
     assert made.returncode == 0, made.stderr
-    trained = spawned(
+    trained = jokulmist(
         "train", "pond.toml", "--set", "training.steps=6_000", "--set", "training.seeds=[0,1]", "--json", folder=folder
     )
     assert trained.returncode == 0, trained.stderr

@@ -42,8 +42,8 @@ def tuned(folder, **more):
 
 @pytest.fixture(scope="module")
 def search(tmp_path_factory):
-    """A search of 12 candidates, done in two worker processes."""
-    return tuned(tmp_path_factory.mktemp("searches"), candidates=12, workers=2, seeds=[0, 1])
+    """A search of 12 candidates."""
+    return tuned(tmp_path_factory.mktemp("searches"), candidates=12, workers=1, seeds=[0, 1])
 
 
 @pytest.mark.slow

@@ -858,7 +858,6 @@ def test_a_game_is_told_by_player_and_its_best_policy_is_not_judged_by_what_neve
     assert told.told_of("first")[0] == pytest.approx(float(np.mean(first)))
     assert told.outcomes == {"win": np.mean(first > 0), "draw": 0.0, "loss": np.mean(first < 0)}
     assert f"mean return of first {np.mean(first):.4g}" in repr(told)
-    assert "random play          return of first" in str(jm.check(Sticks(), steps=60, speed=False))
     learning = jm.QLearning(exploration=0.5)
     run = jm.train(Sticks(), learning, steps=900, copies=1, folder=tmp_path, lane="plain")
     with pytest.raises(RecordError, match=r'`best_by="first.return"`'):
@@ -877,6 +876,11 @@ def test_a_game_is_told_by_player_and_its_best_policy_is_not_judged_by_what_neve
     agents = {"first": learning, "second": jm.RandomPlay()}
     best = jm.train(Sticks(), agents, steps=900, copies=1, folder=tmp_path, lane="plain", best_by="first.return").best
     assert 0 < best.decisions <= 900
+
+
+@pytest.mark.slow
+def test_check_tells_random_play_by_player():
+    assert "random play          return of first" in str(jm.check(Sticks(), steps=60, speed=False))
 
 
 def test_terms_of_players_are_what_they_bring_and_episodes_without_chance_are_told():
