@@ -288,7 +288,7 @@ def changed_plan(path, draw, canary, outside):
     text = draw.choice(
         [
             lambda: text.replace(
-                next(line for line in text.splitlines() if "pond.py:Pond" in line), f"use = {json.dumps(use)}"
+                next((line for line in text.splitlines() if "pond.py:Pond" in line), "use"), f"use = {json.dumps(use)}"
             ),
             lambda: text + f"\n[tuning]\nmethod = {json.dumps(use)}\n",
             lambda: text.replace("[agent]\n", f"[agent]\nnetwork = {json.dumps(use)}\n"),
