@@ -2,16 +2,19 @@
 
 import numpy as np
 import pytest
-from places import Corridor, Skiff
+from canon import fresh_policy
+from places import Corridor, Lift, Skiff
 
 import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.training.evaluation import kept
-from jokulmist.training.evaluation.evaluate import evaluate_references, sees_more
+from jokulmist.training.evaluation.evaluate import evaluate, evaluate_compiled, evaluate_references, sees_more
 from jokulmist.training.evaluation.kept import known_references
+from jokulmist.training.loops import compiled, program
 from jokulmist.training.plans.fingerprint import fingerprint
 from jokulmist.training.plans.sources import environment_class
+from jokulmist.training.session import session
 
 
 def test_episode_i_is_the_same_however_many_are_asked_and_whoever_plays():
@@ -150,6 +153,61 @@ class Reader(jm.Environment):
     def going(self, state):
         return 1
 """
+
+
+def close(one, other):
+    """Whether two evaluations are the same episodes, up to the rounding of single precision."""
+    assert list(one.columns) == list(other.columns)
+    for name, column in one.columns.items():
+        if column.dtype == object:
+            assert (column == other.columns[name]).all(), name
+        else:
+            assert np.allclose(column.astype(float), other.columns[name].astype(float), rtol=1e-4, atol=1e-4), name
+
+
+def test_a_compiled_evaluation_plays_the_episodes_of_the_plain_one(monkeypatch):
+    policy = fresh_policy(jm.QLearning(bins=8, initial_value=0.0), Lift())
+    whole = evaluate(policy, Lift(), episodes=70, seed=3)
+    close(evaluate_compiled(policy, Lift(), 70, 3), whole)
+    monkeypatch.setattr(program, "EVALUATED_TURNS", 7)  # episodes that last over several calls of the program
+    program._PROGRAMS.clear()
+    close(evaluate_compiled(policy, Lift(), 70, 3), whole)
+
+
+GALLERY = {
+    "Ferry": jm.PPO(network=jm.Dense(8)), "Winch": jm.SAC(network=jm.Dense(8)), "Greenhouse": jm.PPO(network=jm.Recurrent(8), horizon=16),
+    "Skerry": jm.PPO(network=jm.Dense(8)), "Aurora": jm.DQN(), "Haul": jm.PPO(network=jm.Dense(8)),
+}  # fmt: skip
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("name", GALLERY)
+def test_a_compiled_evaluation_of_the_gallery_plays_the_episodes_of_the_plain_one(name):
+    environment = getattr(jm.gallery, name)()
+    policy = fresh_policy(GALLERY[name], environment)
+    close(evaluate_compiled(policy, environment, 6, 3), evaluate(policy, environment, episodes=6, seed=3))
+
+
+@pytest.mark.slow
+def test_a_compiled_run_is_evaluated_compiled_and_says_where_an_episode_never_closes(monkeypatch, tmp_path):
+    told = []
+    monkeypatch.setattr(session, "evaluate_compiled", lambda *given: told.append(1) or evaluate_compiled(*given))
+    settings = {"copies": 4, "evaluate_every": 2_000, "evaluate_episodes": 300, "folder": tmp_path, "lane": "compiled"}
+    run = jm.train(Corridor(slip=0.2), jm.QLearning(), steps=4_000, **settings)
+    assert len(told) == 2
+    last = run.evaluated[run.evaluated["learned"] == 4_000]
+    again = evaluate(run.policy, run.environment, episodes=300, seed=session.EVALUATION_SEED)
+    assert np.allclose(last["return"], again.returns, atol=1e-5)
+
+    class Still(Corridor):
+        time_limit = None
+
+        def advance(self, state, action, draw):
+            return state.replace(cell=state.cell + 0 * action)
+
+    monkeypatch.setattr(compiled, "MOST_ADVANCES", 600)
+    with pytest.raises(SettingError, match="`Still` did not close within"):
+        evaluate_compiled(fresh_policy(jm.QLearning(), Still()), Still(), 2, 0)
 
 
 def test_what_references_reach_is_kept_for_other_processes_until_anything_of_it_changes(tmp_path, monkeypatch):

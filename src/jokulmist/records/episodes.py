@@ -65,6 +65,10 @@ class Episodes:
         names = cls.__dataclass_fields__
         return cls(**{name: np.concatenate([getattr(part, name) for part in parts]) for name in names})
 
+    def rows(self, places: Array) -> Episodes:
+        """Those at some places, in that order."""
+        return Episodes(**{name: getattr(self, name)[places] for name in Episodes.__dataclass_fields__})
+
     def first(self, count: int) -> Episodes:
         """The first so many of them."""
         return type(self)(**{name: getattr(self, name)[: max(count, 0)] for name in self.__dataclass_fields__})

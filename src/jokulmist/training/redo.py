@@ -145,7 +145,6 @@ def redo(
         until=until,
         more=more,
         of=str(run.path),
-        second_core=True,
     )
     again = session.run()
     return _compared(run, again, now, stopped=bool(session.asked))

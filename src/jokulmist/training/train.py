@@ -311,9 +311,7 @@ def train_plan(
         told_or_warned(show, why)
     for seed in seeds:
         path = None if folder is None else run_folder(plan, folder, names[seed])
-        session = Session(
-            plan.for_seed(seed), seed, lane, why, path, show, command or [], second_core=not pool.IN_WORKER
-        )
+        session = Session(plan.for_seed(seed), seed, lane, why, path, show, command or [])
         runs.append(session.run())
         if runs[-1].status == "stopped":
             break

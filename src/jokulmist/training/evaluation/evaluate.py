@@ -28,7 +28,8 @@ from jokulmist.environments.varying import Vary, Varying
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import Finished, Observed, joined_moments
-from jokulmist.records.episodes import CONSTANT, columns_of, telling_return
+from jokulmist.records.episodes import CONSTANT, Episodes, columns_of, telling_return
+from jokulmist.training.loops.contract import MOST_ADVANCES, SIDE_BY_SIDE, never_closed
 from jokulmist.training.loops.plain import batch_of
 from jokulmist.training.policies.acting import Act, ActingCopies
 from jokulmist.training.policies.partners import joined_policy
@@ -41,9 +42,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 RANDOM = "random"
-SIDE_BY_SIDE = 64
 FEW_SIDE_BY_SIDE = 8  # of simulators, each of which may hold much
-MOST_ADVANCES = 100_000
 JUDGED_AT_ONCE = 1_024
 # Standard errors by which two means differ by more than luck.
 SURELY = 2.5
@@ -326,10 +325,7 @@ def evaluate(
                 weight *= discount
             finished.extend((first + f.copy, f) for f in outcome.finished)
             if max(copy.advances for copy in lane.each) > MOST_ADVANCES:
-                raise SettingError(
-                    f"an episode of `{describe(environment).name}` did not close within {MOST_ADVANCES:,} advances. "
-                    f"Declare `time_limit = 1000`, or an ending that can be reached."
-                )
+                raise SettingError(never_closed(describe(environment).name))
         lane.close()
         for i, follower in enumerate(followers):
             for one in follower.found[:1]:
@@ -337,9 +333,28 @@ def evaluate(
                 recorded.append((first + i, replace(one.recorded_episode, judged=judged)))
         discounted.append(so_far)
     finished.sort(key=lambda item: item[0])
+    described = batch_of(finished, describe(environment))
+    more = {} if discount is None else {"discounted_return": np.concatenate(discounted)}
+    return _evaluation(described, environment, policy, act, seed, more, recorded)
+
+
+def evaluate_compiled(policy: Policy, environment: Environment, episodes: int, seed: int) -> Evaluation:
+    """Greedy episodes of a policy on compiled copies: those of `evaluate`, up to the rounding of single precision."""
+    from jokulmist.training.loops.compiled import CompiledEvaluation
+
+    parts = []
+    for first in range(0, episodes, SIDE_BY_SIDE):
+        played = CompiledEvaluation(environment, policy, first, seed, False).play(min(SIDE_BY_SIDE, episodes - first))
+        parts.append(replace(played, copy=played.copy + first))
+    return _evaluation(Episodes.joined(parts), environment, policy, "greedy", seed, {}, [])
+
+
+def _evaluation(
+    batch: Episodes, environment: Environment, policy: Policy | str, act: Act, seed: int, more: dict[str, Any],
+    recorded: list[Any],
+) -> Evaluation:  # fmt: skip
     description = describe(environment)
-    batch = batch_of(finished, description)
-    columns = columns_of(batch, description, 0)
+    columns = {**columns_of(batch, description, 0), **more}
     for unused in ("decisions", "copy"):
         del columns[unused]
     is_policy = isinstance(policy, Policy)
@@ -351,8 +366,6 @@ def evaluate(
         "seed": np.full(len(batch), seed),
         "learned": np.full(len(batch), policy.decisions if isinstance(policy, Policy) else 0),
     }
-    if discount is not None:
-        columns["discounted_return"] = np.concatenate(discounted)
     # Of several players those of each by itself: a return of all is their mean, in which each term counts less.
     weights = {term.name: float(w) for term, w in zip(description.terms, description.own_weights, strict=True)}
     measured = tuple(m.name for m in description.measures)

@@ -19,14 +19,14 @@ TRIED = 4
 MOST_KEPT = 200
 
 
-def columns_as_text(columns: dict[str, Any]) -> dict[str, Any]:
+def _as_text(columns: dict[str, Any]) -> dict[str, Any]:
     """Columns of an evaluation as JSON holds them, with their types; numbers come back as they were, bit for bit."""
     arrays = {name: np.asarray(own) for name, own in columns.items()}
     return {name: [own.dtype.str, own.tolist()] for name, own in arrays.items()}
 
 
-def columns_from_text(told: dict[str, Any]) -> dict[str, Any]:
-    """The columns that `columns_as_text` wrote."""
+def _from_text(told: dict[str, Any]) -> dict[str, Any]:
+    """The columns that `_as_text` wrote."""
     return {name: np.array(values, np.dtype(kind)) for name, (kind, values) in told.items()}
 
 
@@ -43,7 +43,7 @@ def known_references(environment: Environment, episodes: int = 100, seed: int = 
     found = _read(place, environment, seed)
     if found is None:
         found = evaluate_references(environment, episodes, seed)
-        told = {name: columns_as_text(own.columns) for name, own in found.items() if own.exact is None}
+        told = {name: _as_text(own.columns) for name, own in found.items() if own.exact is None}
         keep(place, json.dumps(told).encode(), MOST_KEPT)
         return found
     return with_optimum(found, environment, episodes, seed)
@@ -53,14 +53,14 @@ def _read(place: Path, environment: Environment, seed: int) -> dict[str, Evaluat
     """What is kept, if the first episodes come out the same."""
     try:
         told = json.loads(place.read_text(encoding="utf-8"))
-        kept = {name: columns_from_text(columns) for name, columns in told.items()}
+        kept = {name: _from_text(columns) for name, columns in told.items()}
     except (OSError, ValueError, TypeError, AttributeError):  # not there, or damaged
         return None
     found = {}
     for name, columns in kept.items():
         again = evaluate(name, environment, episodes=TRIED, seed=seed)
         first = {one: own[:TRIED] for one, own in columns.items()}
-        if json.dumps(columns_as_text(first)) != json.dumps(columns_as_text(again.columns)):
+        if json.dumps(_as_text(first)) != json.dumps(_as_text(again.columns)):
             return None
         found[name] = replace(again, columns=columns)
     return found if list(found) == ["random", *describe(environment).outline.references] else None

@@ -18,11 +18,11 @@ import numpy as np
 
 from jokulmist.agents.contract import Agent, numbers_at
 from jokulmist.environments.chance.draws import PlainDraw
-from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.chance.noise import SEED_LIMIT, Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.transition.stepping import closed_unasked, never_asked, none_allowed
-from jokulmist.errors import BrokenEnvironment, RecordError
+from jokulmist.errors import BrokenEnvironment, RecordError, SettingError
 from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.lanes.compiled.requests import stacked_rows
@@ -41,48 +41,37 @@ from jokulmist.training.loops.compiled_turn import (
     packed,
     unpacked,
 )
-from jokulmist.training.loops.contract import Planned, first_ages
-from jokulmist.training.loops.program import ENVIRONMENT_STREAMS, FIRST_STREAMS, key_name, program_for
+from jokulmist.training.loops.contract import MOST_ADVANCES, SIDE_BY_SIDE, Planned, first_ages, never_closed
+from jokulmist.training.loops.program import (
+    ENVIRONMENT_STREAMS,
+    FIRST_STREAMS,
+    Program,
+    evaluation_program,
+    key_name,
+    program_for,
+)
 from jokulmist.training.rollouts.episode_assembler import EpisodeAssembler
 from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 
 
-class CompiledLoop:
-    """A run in progress on compiled copies."""
+class CompiledCopies:
+    """Copies of an environment that a program steps, the rows that it writes, and the noise that it is given."""
 
-    def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
+    def __init__(self, environment: Environment, agent: Agent, noise: Noise, own: Noise) -> None:
         start_backend()  # before any array is made
         self.description: Description = describe(environment)
-        self.copies = copies
-        self.planned = planned
-        self.turns_per_update = agent.decisions_per_update(copies)
-        self.decisions = self.episodes = self.turn = 0
-        self._agent = agent
-        self._noise = Noise(seed, copies, Domain.TRAINING)
-        self._own = Noise(seed, 1, Domain.TRAINING)
-        self._coefficients = agent.numbers()
-        self._columns = columns(list(self._coefficients.values()))
-        shapes = agent.shapes(self.description.spec, copies)
-        numbers = numbers_at(self._coefficients)
-        learner = agent.fresh_learner(shapes, numbers, PlainDraw(self._own, Stream.FRESH).at(0, 0))
-        learner, memory = _placed((learner, agent.fresh_memory(shapes, numbers)))
-        self._program = program_for(CompiledEnvironment(environment), agent, shapes, learner, memory, planned.steps)
+        self.copies = noise.copies
+        self.turn = 0
+        self._agent, self._noise, self._own = agent, noise, own
+        self._compiled = CompiledEnvironment(environment)
         # The instance's own numbers: a kept program may stem from another instance of the class.
-        self._numbers = CompiledEnvironment(environment).numbers
+        self._numbers = self._compiled.numbers
         levels = self.description.varying.levels if self.description.varying is not None else None
         self._level = np.float32(levels.values[0] if levels is not None else 0.0)
-        ages = first_ages(agent, self.description, seed, copies)
-        self._carry = self._begun(learner, memory)._replace(first_ages=() if ages is None else _placed(ages))
-        self._updates = 0
-        self._assembler: EpisodeAssembler | None = None
-        self._frame: Any = None
-        self._ahead: tuple[int, int, dict[str, Any]] | None = None
+        self._program: Program
+        self._carry: Carry
 
-    @property
-    def most_turns(self) -> int:
-        return self._program.room
-
-    def _begun(self, learner: Any, memory: Any) -> Carry:
+    def _begun(self, learner: Any, memory: Any, records: int, readings: int) -> Carry:
         program, requests = self._program, self._program.compiled.requests
         first = [
             [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
@@ -94,7 +83,7 @@ class CompiledLoop:
         copies = self.copies
         terms, measures = len(self.description.terms), len(self.description.measures)
         more = int(bool(self.description.reward_pipeline.modifiers)) + int(self.description.holds)
-        width = 2 + terms + measures + len(own) + len(self._agent.record_names) + more
+        width = 2 + terms + measures + len(own) + records + more
         zeros: Any = np.zeros(copies, np.float32)
         blank = Carry(
             states=(),
@@ -111,7 +100,7 @@ class CompiledLoop:
             learner=(),
             memory=(),
             episodes=np.int32(0),
-            sums=(np.float32(0),) * len(self._agent.reading_names),
+            sums=(np.float32(0),) * readings,
             rows=np.zeros((program.room, width, copies), np.float32),
         )
         carry: Carry = _placed(blank)._replace(
@@ -121,6 +110,88 @@ class CompiledLoop:
         if opened:
             carry = carry._replace(steps=opened.steps, totals=opened.terms, measures=opened.measures)
         return carry
+
+    def _noise_of_turns(self, start: int, turns: int) -> dict[str, Any]:
+        """The base noise of a stretch of turns, of the environment and of what is chosen."""
+        requests, room = self._program.compiled.requests, self._program.room
+        noise = {}
+        for stream in ENVIRONMENT_STREAMS:
+            # An advance has noise of its own, also where a decision is held for several.
+            every = self.description.decide_every if stream is Stream.ADVANCE else 1
+            noise[stream.name] = stacked_rows(
+                self._noise, stream, requests.of(stream), start * every, turns * every, room * every
+            )
+        explore = stacked_rows(self._own, Stream.EXPLORE, self._program.choose_requests, start, turns, room)
+        noise["EXPLORE"] = [rows[:, 0] for rows in explore]
+        return noise
+
+    def _refuse_stuck(self) -> None:
+        """Tell of a copy that could not go on; the program keeps the first."""
+        if self._carry.stuck == ():
+            return
+        turn, why, copy, state = jax.device_get(self._carry.stuck)
+        if turn < NEVER:
+            if why == NO_ACTION:
+                raise BrokenEnvironment(
+                    f"`{type(self._agent).__name__}.choose` gave an action in copy {int(copy)} that the environment does not have: "
+                    f'it takes {self.description.action!r}. The plain lane shows which (`lane="plain"`).'
+                )
+            if why == NOTHING_ALLOWED:
+                players = self.description.players
+                raise BrokenEnvironment(none_allowed(self.description.name, int(copy), state, players))
+            tell = {NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
+            raise BrokenEnvironment(tell(self.description.name, int(copy), state))
+
+    def _finished(self, turns: int, records: int) -> Episodes:
+        """The episodes that closed in the rows of the last chunk."""
+        rows = np.asarray(self._carry.rows)
+        turn, copy = np.nonzero(rows[:turns, 0, :])
+        found = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
+        terms, measures = len(self.description.terms), len(self.description.measures)
+        told = 2 + terms + measures + len(self.description.varied)
+        rest = told + records
+        return Episodes(
+            decisions=(self.turn + turn + 1) * self.copies,
+            copy=copy,
+            steps=found[:, 1].astype(np.int64),
+            held=found[:, 0].astype(np.int64),
+            totals=found[:, 2 : 2 + terms],
+            measures=found[:, 2 + terms : 2 + terms + measures],
+            varied=found[:, 2 + terms + measures : told],
+            told=found[:, told:rest],
+            learned=found[:, rest] if self.description.reward_pipeline.modifiers else np.zeros(len(found), np.float32),
+            advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
+        )
+
+
+class CompiledLoop(CompiledCopies):
+    """A run in progress on compiled copies, of a class that `lanes.compiled.compilability.find` found to compile."""
+
+    def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
+        own = Noise(seed, 1, Domain.TRAINING)
+        super().__init__(environment, agent, Noise(seed, copies, Domain.TRAINING), own)
+        self.planned = planned
+        self.turns_per_update = agent.decisions_per_update(copies)
+        self.decisions = self.episodes = 0
+        self._coefficients = agent.numbers()
+        self._columns = columns(list(self._coefficients.values()))
+        shapes = agent.shapes(self.description.spec, copies)
+        numbers = numbers_at(self._coefficients)
+        learner = agent.fresh_learner(shapes, numbers, PlainDraw(own, Stream.FRESH).at(0, 0))
+        learner, memory = _placed((learner, agent.fresh_memory(shapes, numbers)))
+        self._program = program_for(self._compiled, agent, shapes, learner, memory, planned.steps)
+        ages = first_ages(agent, self.description, seed, copies)
+        self._records = len(agent.record_names)
+        begun = self._begun(learner, memory, self._records, len(agent.reading_names))
+        self._carry = begun._replace(first_ages=() if ages is None else _placed(ages))
+        self._updates = 0
+        self._assembler: EpisodeAssembler | None = None
+        self._frame: Any = None
+        self._ahead: tuple[int, int, dict[str, Any]] | None = None
+
+    @property
+    def most_turns(self) -> int:
+        return self._program.room
 
     def advance(self, turns: int) -> Episodes:
         """Go on for so many turns, or until the planned episodes are done."""
@@ -153,7 +224,7 @@ class CompiledLoop:
         self._ahead = (self.turn + turns, turns, self._noise_from(self.turn + turns, turns))
         done = int(done) * per_update
         self._refuse_stuck()
-        batch = self._finished(done)
+        batch = self._finished(done, self._records)
         if self._assembler is not None and done:
             numbers = (self.episodes + np.flatnonzero(batch.copy == COPY)).tolist()
             recorded_steps = unpacked(
@@ -166,65 +237,16 @@ class CompiledLoop:
         self._updates += done // per_update
         return batch, done
 
-    def _refuse_stuck(self) -> None:
-        """Tell of a copy that could not go on; the program keeps the first."""
-        if self._carry.stuck == ():
-            return
-        turn, why, copy, state = jax.device_get(self._carry.stuck)
-        if turn < NEVER:
-            if why == NO_ACTION:
-                raise BrokenEnvironment(
-                    f"`{type(self._agent).__name__}.choose` gave an action in copy {int(copy)} that the environment does not have: "
-                    f'it takes {self.description.action!r}. The plain lane shows which (`lane="plain"`).'
-                )
-            if why == NOTHING_ALLOWED:
-                players = self.description.players
-                raise BrokenEnvironment(none_allowed(self.description.name, int(copy), state, players))
-            tell = {NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
-            raise BrokenEnvironment(tell(self.description.name, int(copy), state))
-
     def _noise_from(self, start: int, turns: int) -> dict[str, Any]:
         """The base noise of a stretch of turns, for every stream."""
         if self._ahead is not None and self._ahead[:2] == (start, turns):
             return self._ahead[2]
         program, per_update = self._program, self.turns_per_update
-        requests, room = program.compiled.requests, program.room
-        noise = {}
-        for stream in ENVIRONMENT_STREAMS:
-            # An advance has noise of its own, also where a decision is held for several.
-            every = self.description.decide_every if stream is Stream.ADVANCE else 1
-            noise[stream.name] = stacked_rows(
-                self._noise, stream, requests.of(stream), start * every, turns * every, room * every
-            )
-        explore = stacked_rows(self._own, Stream.EXPLORE, program.choose_requests, start, turns, room)
-        updates, most_updates = -(-turns // per_update), max(1, room // per_update)
+        updates, most_updates = -(-turns // per_update), max(1, program.room // per_update)
         learn = stacked_rows(
             self._own, Stream.LEARN, program.learn_requests, start // per_update, updates, most_updates
         )
-        noise["EXPLORE"] = [rows[:, 0] for rows in explore]
-        noise["LEARN"] = [rows[:, 0] for rows in learn]
-        return noise
-
-    def _finished(self, turns: int) -> Episodes:
-        """The episodes that closed in the rows of the last chunk."""
-        rows = np.asarray(self._carry.rows)
-        turn, copy = np.nonzero(rows[:turns, 0, :])
-        found = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
-        terms, measures = len(self.description.terms), len(self.description.measures)
-        told = 2 + terms + measures + len(self.description.varied)
-        rest = told + len(self._agent.record_names)
-        return Episodes(
-            decisions=(self.turn + turn + 1) * self.copies,
-            copy=copy,
-            steps=found[:, 1].astype(np.int64),
-            held=found[:, 0].astype(np.int64),
-            totals=found[:, 2 : 2 + terms],
-            measures=found[:, 2 + terms : 2 + terms + measures],
-            varied=found[:, 2 + terms + measures : told],
-            told=found[:, told:rest],
-            learned=found[:, rest] if self.description.reward_pipeline.modifiers else np.zeros(len(found), np.float32),
-            advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
-        )
+        return {**self._noise_of_turns(start, turns), "LEARN": [rows[:, 0] for rows in learn]}
 
     def follow_first(self, every: int) -> None:
         """Record episodes of the first copy: one in so many, and those that are better or worse than all before."""
@@ -326,6 +348,52 @@ class CompiledLoop:
     def learner(self) -> Any:
         """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
         return jax.tree.map(np.array, self._agent.kept(self._carry.learner))
+
+
+class CompiledEvaluation(CompiledCopies):
+    """Evaluation episodes on compiled copies, `SIDE_BY_SIDE` at a time: the first episode of each copy is its owner's.
+
+    A copy whose episode has closed begins another, which is not looked at; the episodes and their draws are those of the plain lane.
+    """
+
+    def __init__(self, environment: Environment, policy: Any, first: int, seed: int, explore: bool) -> None:
+        owners = tuple(range(first, first + SIDE_BY_SIDE))
+        agent, own = policy.agent, Noise((seed + first) % SEED_LIMIT, 1, Domain.EVALUATION)
+        super().__init__(environment, agent, Noise(seed, SIDE_BY_SIDE, Domain.EVALUATION, owners), own)
+        shapes = agent.shapes(policy.spec, self.copies)
+        numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
+        self._values = np.array(list(vars(numbers).values()), np.float32)
+        memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
+        learner, memory = _placed((policy.learner, memory))
+        self._program = evaluation_program(self._compiled, agent, shapes, learner, memory, explore)
+        self._carry = self._begun(learner, memory, 0, 0)
+
+    def play(self, episodes: int) -> Episodes:
+        """The first episodes of so many copies, in the order of their owners.
+
+        Raises
+        ------
+        SettingError
+            When one does not close within `MOST_ADVANCES` advances.
+        """
+        parts, missing = [], np.arange(episodes)
+        while len(missing):
+            room = self._program.room
+            plan = {"level": self._level}
+            noise = self._noise_of_turns(self.turn, room)
+            done, self._carry = self._program.chunk(
+                self._numbers, self._values, plan, self._carry, noise, np.int32(room), np.float32(1.0)
+            )
+            self._refuse_stuck()
+            batch = self._finished(int(done), 0)
+            copies, places = np.unique(batch.copy, return_index=True)  # the first of each copy
+            parts.append(batch.rows(places[np.isin(copies, missing)]))
+            missing = np.setdiff1d(missing, copies)
+            self.turn += room
+            if len(missing) and self.turn * self.description.decide_every > MOST_ADVANCES:
+                raise SettingError(never_closed(self.description.name))
+        played = Episodes.joined(parts)
+        return played.rows(np.argsort(played.copy))
 
 
 def _placed(tree: Any) -> Any:

@@ -50,20 +50,22 @@ class Carry(NamedTuple):
     reward_memories: tuple[Any, ...] = ()
 
 
-def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) -> Any:
+def turn_of(
+    compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes, explore: bool = True, learns: bool = True
+) -> Any:
     """One turn of all copies: choose, advance, begin anew where an episode closed, write the row."""
     copies = shapes.copies
     description = compiled.description
     transition = Transition(compiled, copies)
     overs = [m.over for m in description.measures]
-    counted = description.holds and counts_advances(shapes)
+    counted = learns and description.holds and counts_advances(shapes)
 
     def turn(
         numbers: Any, level: Any, now: Numbers, carry: Carry, noise: Any, t: Any, one: Any
     ) -> tuple[Carry, Experience]:
         before, own = carry.observed, carry.own
         draw = RowDraw(jnp, at_turn(noise["EXPLORE"], t), one)
-        chosen = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, True)
+        chosen = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, explore)
         actions, memory, notes = three(kind, "choose", chosen)
         after = transition.decided(numbers, carry, actions, noise, t, one, now.discount if counted else None)
         judged, steps, age = after.judged, after.judged.steps, after.age
@@ -94,7 +96,8 @@ def turn_of(compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes) ->
 
         states, next_own, observed, memories, opened = lax.cond(beginning, anew, onward, None)
         own_rows = [own[name].astype(jnp.float32) for name in description.varied]
-        own_rows += [one.astype(jnp.float32) for one in kind.recorded(memory)]
+        if learns:
+            own_rows += [one.astype(jnp.float32) for one in kind.recorded(memory)]
         stuck = carry.stuck
         if not ships(kind):
             stuck = first_stuck(stuck, outside(description.action, actions), NO_ACTION, carry.states, t)

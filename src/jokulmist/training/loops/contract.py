@@ -14,6 +14,9 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.lanes.plain import NEVER_CUT
 from jokulmist.records.episodes import Episodes
 
+# Evaluation episodes that are played together, and the advances after which one counts as never closing.
+SIDE_BY_SIDE, MOST_ADVANCES = 64, 100_000
+
 
 @dataclass(frozen=True)
 class Planned:
@@ -37,6 +40,11 @@ class Planned:
         """How much of the run is done."""
         done = decisions / self.steps if self.steps is not None else episodes / (self.episodes or 1)
         return min(done, 1.0)
+
+
+def never_closed(name: str) -> str:
+    """Told of an evaluation episode that goes on for ever."""
+    return f"an episode of `{name}` did not close within {MOST_ADVANCES:,} advances. Declare `time_limit = 1000`, or an ending that can be reached."
 
 
 def first_ages(agent: Agent, description: Description, seed: int, copies: int) -> Any:

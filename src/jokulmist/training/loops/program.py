@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, NamedTuple
 
 import jax
@@ -34,6 +35,8 @@ from jokulmist.training.loops.compiled_turn import (
 from jokulmist.training.loops.kept_code import KeptFunction, KeptRequests, key_of, key_of_update
 
 ROOM_BYTES = 48_000_000
+# An evaluation looks after so many turns whether every copy has closed its episode.
+EVALUATED_TURNS = 512
 
 
 MOST_CHUNK_DECISIONS = 32_768
@@ -78,18 +81,103 @@ def key_name(key: Any) -> str:
 def program_for(
     compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, steps: int | None
 ) -> Program:
-    """The compiled program for a class, an agent's shapes and a number of copies, and for a run of so many decisions; kept for the next run."""
+    """The program of a training: for a class, an agent's shapes and a number of copies, and a run of so many decisions; kept for the next run."""
     per_update = agent.decisions_per_update(shapes.copies)
     decisions = per_update * shapes.copies
     few = steps is not None and steps <= UPDATES_APART * decisions
     apart = per_update > 1 and (few or decisions >= DECISIONS_APART)
+    return _cached((compiled, agent, shapes, apart), lambda: _build(compiled, agent, shapes, learner, memory, apart))
+
+
+def evaluation_program(
+    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, explore: bool
+) -> Program:
+    """The program of an evaluation: turns without updates; kept for the next evaluation."""
+    key = (compiled, agent, shapes, f"evaluation, explore={explore}")
+    return _cached(key, lambda: _build_evaluation(compiled, agent, shapes, learner, memory, explore))
+
+
+def _cached(key: tuple[CompiledEnvironment, Agent, Shapes, Any], build: Callable[[], Program]) -> Program:
+    compiled, agent, shapes, kind = key
     # A number that is 0 may be left out, and the program with it: which there are decides, too.
-    key = (compiled.static_key, type(agent), shapes, tuple(agent.numbers()), apart)
-    if key not in _PROGRAMS:
+    found = (compiled.static_key, type(agent), shapes, tuple(agent.numbers()), kind)
+    if found not in _PROGRAMS:
         while len(_PROGRAMS) >= KEPT_PROGRAMS:
             _PROGRAMS.pop(next(iter(_PROGRAMS)))
-        _PROGRAMS[key] = _build(compiled, agent, shapes, learner, memory, apart)
-    return _PROGRAMS[key]
+        _PROGRAMS[found] = build()
+    return _PROGRAMS[found]
+
+
+def _bytes_per_turn(compiled: CompiledEnvironment, copies: int, choose_requests: tuple[Request, ...]) -> int:
+    """Of the rows and the base noise of a turn."""
+    described, requests = compiled.description, compiled.requests
+    found = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 2)
+    for stream in ENVIRONMENT_STREAMS:
+        times = described.decide_every if stream is Stream.ADVANCE else 1
+        found += 4 * copies * times * sum(r.width for r in requests.of(stream))
+    return found + 4 * sum(r.width for r in choose_requests)
+
+
+def _start_of(compiled: CompiledEnvironment, kind: type[Agent], copies: int) -> Callable[..., Any]:
+    """The function that begins an episode in all copies."""
+    described = compiled.description
+
+    def start(
+        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, modifying_rows: Any, wait: Any,
+        one: Any,
+    ) -> Any:  # fmt: skip
+        own = compiled.vary(level, vary, one, copies)
+        rows = BeginRows(begin_rows, wait, sense_rows, look_rows, modifying_rows)
+        begun = Transition(compiled, copies).begun(numbers, own, rows, one)
+        states, legal, opened = begun.states, begun.observed.legal, begun.opened
+        action_memories = spread_all(described.action_pipeline.begun(jnp), copies)
+        reward_memories = spread_all(described.reward_pipeline.begun(jnp), copies)
+        stuck: Any = ()
+        if legal or described.gated or not ships(kind):
+            stuck = nothing_stuck(states)
+        if legal:
+            stuck = first_stuck(stuck, forbidden(legal), NOTHING_ALLOWED, states, jnp.int32(0))
+        if described.gated:
+            stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, jnp.int32(0))
+            stuck = first_stuck(stuck, ~compiled.asks(numbers, own, states), NEVER_ASKED, states, jnp.int32(0))
+        return states, own, begun.observed, begun.memories, action_memories, reward_memories, stuck, opened
+
+    return start
+
+
+def _not_stuck(carry: Carry) -> Any:
+    return True if carry.stuck == () else carry.stuck[0] == NEVER
+
+
+def _build_evaluation(
+    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, explore: bool
+) -> Program:
+    kind, names, copies = type(agent), list(agent.numbers()), shapes.copies
+    code = key_of(compiled, agent, shapes)
+    code = code and f"{code} explore={explore}"
+    kept = KeptRequests(code and f"{code.partition(' ')[0]}-{'sampled' if explore else 'greedy'}")
+    asked = kept.read()
+    if asked is None:
+        asked = (_choose_requests(kind, shapes, names, learner, memory, explore)[0],)
+        kept.keep(asked)
+    limit = compiled.description.time_limit or compiled.description.deadline or EVALUATED_TURNS
+    room = max(1, min(limit, EVALUATED_TURNS, ROOM_BYTES // _bytes_per_turn(compiled, copies, asked[0])))
+    turn = turn_of(compiled, kind, shapes, explore, learns=False)
+
+    def play(numbers: Any, values: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
+        now = Numbers(**{name: values[k] / one for k, name in enumerate(names)})
+
+        def step(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
+            t, carry = state
+            return t + 1, turn(numbers, plan["level"], now, carry, noise, t, one)[0]
+
+        def going(state: tuple[Any, Carry]) -> Any:
+            return (state[0] < count) & _not_stuck(state[1])
+
+        return lax.while_loop(going, step, (jnp.int32(0), carry))
+
+    start = KeptFunction(_start_of(compiled, kind, copies), code)
+    return Program(compiled, asked[0], (), room, start, KeptFunction(play, code, 3))
 
 
 def _build(
@@ -107,36 +195,11 @@ def _build(
         asked = _agent_requests(kind, shapes, names, learner, memory, per_update, lasting)
         kept.keep(asked)
     choose_requests, learn_requests = asked
-    requests = compiled.requests
-    per_turn = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 2)
-    for stream in ENVIRONMENT_STREAMS:
-        times = described.decide_every if stream is Stream.ADVANCE else 1
-        per_turn += 4 * copies * times * sum(r.width for r in requests.of(stream))
-    per_turn += 4 * sum(r.width for r in choose_requests)
+    per_turn = _bytes_per_turn(compiled, copies, choose_requests)
     per_turn += 4 * sum(r.width for r in learn_requests) // per_update
     updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
     room = updates * per_update
-
-    def start(
-        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, modifying_rows: Any, wait: Any,
-        one: Any,
-    ) -> Any:  # fmt: skip
-        own = compiled.vary(level, vary, one, copies)
-        rows = BeginRows(begin_rows, wait, sense_rows, look_rows, modifying_rows)
-        begun = Transition(compiled, copies).begun(numbers, own, rows, one)
-        states, legal, opened = begun.states, begun.observed.legal, begun.opened
-        action_memories = spread_all(compiled.description.action_pipeline.begun(jnp), copies)
-        reward_memories = spread_all(compiled.description.reward_pipeline.begun(jnp), copies)
-        stuck: Any = ()
-        if legal or described.gated or not ships(kind):
-            stuck = nothing_stuck(states)
-        if legal:
-            stuck = first_stuck(stuck, forbidden(legal), NOTHING_ALLOWED, states, jnp.int32(0))
-        if described.gated:
-            stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, jnp.int32(0))
-            stuck = first_stuck(stuck, ~compiled.asks(numbers, own, states), NEVER_ASKED, states, jnp.int32(0))
-        return states, own, begun.observed, begun.memories, action_memories, reward_memories, stuck, opened
-
+    start = _start_of(compiled, kind, copies)
     turn = turn_of(compiled, kind, shapes)
 
     def settings(coefficients: Any, plan: Any, t: Any, episodes: Any, one: Any) -> Any:
@@ -188,8 +251,7 @@ def _build(
             return u + 1, carry._replace(learner=learner, memory=memory, sums=sums)
 
         def going(state: tuple[Any, Carry]) -> Any:
-            more = (state[0] < count) & (state[1].episodes < plan["episodes"])
-            return more if state[1].stuck == () else more & (state[1].stuck[0] == NEVER)
+            return (state[0] < count) & (state[1].episodes < plan["episodes"]) & _not_stuck(state[1])
 
         return lax.while_loop(going, both, (jnp.int32(0), carry))
 
@@ -226,44 +288,53 @@ class Alternating:
         return max(self._rollout.forms, self._update.forms)
 
 
+def _like(shape: tuple[int, ...], dtype: Any = jnp.float32) -> Any:
+    return jax.ShapeDtypeStruct(shape, dtype)  # type: ignore[no-untyped-call]
+
+
+def _count(function: Callable[..., Any], names: list[str], *arguments: Any) -> tuple[tuple[Request, ...], Any]:
+    """What a function of a method asks of chance, counted by tracing it once, and the shapes of what it gives."""
+    draw = CountingDraw(jnp)
+    values = {name: _like(()) for name in names}
+    result = jax.eval_shape(lambda v, a: function(Numbers(**v), *a, draw), values, arguments)
+    return tuple(draw.requests), result
+
+
+def _observed_like(shapes: Shapes) -> Seen:
+    copies, spec = shapes.copies, shapes.spec
+    return Seen(
+        _like((copies, spec.width)),
+        {c.name: _like((copies, *c.shape), jnp.uint8) for c in spec.images},
+        tuple(_like((copies, width), jnp.bool_) for width in mask_widths(spec.action)) if spec.masked else (),
+        _like((copies,), jnp.int32),
+    )
+
+
+def _choose_requests(
+    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, explore: bool
+) -> tuple[tuple[Request, ...], Any]:
+    return _count(
+        lambda now, a, b, c, draw: three(kind, "choose", kind.choose(shapes, now, a, b, c, draw, explore)),
+        names, learner, memory, _observed_like(shapes),
+    )  # fmt: skip
+
+
 def _agent_requests(
     kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, per_update: int, lasting: bool
 ) -> tuple[tuple[Request, ...], tuple[Request, ...]]:
-    """What `choose` and `learn` ask of chance, counted by tracing them once."""
+    """What `choose` and `learn` ask of chance."""
     copies = shapes.copies
-    counted: list[tuple[Request, ...]] = []
-
-    def like(shape: tuple[int, ...], dtype: Any = jnp.float32) -> Any:
-        return jax.ShapeDtypeStruct(shape, dtype)  # type: ignore[no-untyped-call]
-
-    def count(function: Any, *arguments: Any) -> Any:
-        draw = CountingDraw(jnp)
-        result = jax.eval_shape(lambda v, a: function(Numbers(**v), *a, draw), values, arguments)
-        counted.append(tuple(draw.requests))
-        return result
-
-    values = {name: like(()) for name in names}
-    spec = shapes.spec
-    observed = Seen(
-        like((copies, spec.width)),
-        {c.name: like((copies, *c.shape), jnp.uint8) for c in spec.images},
-        tuple(like((copies, width), jnp.bool_) for width in mask_widths(spec.action)) if spec.masked else (),
-        like((copies,), jnp.int32),
-    )
-    actions, memory, notes = count(
-        lambda now, a, b, c, draw: three(kind, "choose", kind.choose(shapes, now, a, b, c, draw, True)),
-        learner,
-        memory,
-        observed,
-    )
-    flag = like((per_update, copies), jnp.bool_)
+    chosen, (actions, memory, notes) = _choose_requests(kind, shapes, names, learner, memory, True)
+    flag = _like((per_update, copies), jnp.bool_)
     many, actions, notes = jax.tree.map(
-        lambda leaf: like((per_update, *leaf.shape), leaf.dtype), (observed, actions, notes)
+        lambda leaf: _like((per_update, *leaf.shape), leaf.dtype), (_observed_like(shapes), actions, notes)
     )
-    players = players_of(spec.action)
-    rewards = like((per_update, copies, len(players)) if players else (per_update, copies))
+    players = players_of(shapes.spec.action)
+    rewards = _like((per_update, copies, len(players)) if players else (per_update, copies))
     experience = Experience(many, actions, rewards, flag, flag, many, many, notes)
     if lasting:
-        experience = experience._replace(advances=like((per_update, copies), jnp.int32))
-    count(lambda now, *rest: three(kind, "learn", kind.learn(shapes, now, *rest)), learner, memory, experience)
-    return counted[0], counted[1]
+        experience = experience._replace(advances=_like((per_update, copies), jnp.int32))
+    learned, _ = _count(
+        lambda now, *rest: three(kind, "learn", kind.learn(shapes, now, *rest)), names, learner, memory, experience
+    )
+    return chosen, learned

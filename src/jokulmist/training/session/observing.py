@@ -113,18 +113,13 @@ class LevelMoves(SessionObserver):
 class Evaluations(SessionObserver):
     """Evaluates what was learned so far."""
 
-    def __init__(
-        self, every: int, evaluate: Callable[[Loop, float], None], take: Callable[[], None], cadence: Cadence
-    ) -> None:
+    def __init__(self, every: int, evaluate: Callable[[Loop], None], cadence: Cadence) -> None:
         self.every = cadence.turns(every)
-        self._evaluate, self._take = evaluate, take
+        self._evaluate = evaluate
 
     def look(self, border: Border) -> str | None:
-        self._take()
         if self.is_due(border):
-            share = border.progress.share
-            to_come = border.loop.turn / (self.every or 1) * (1.0 - share) / max(share, 1e-9)
-            self._evaluate(border.loop, to_come)
+            self._evaluate(border.loop)
         return None
 
 

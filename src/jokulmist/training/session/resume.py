@@ -112,9 +112,7 @@ def _resumed(
         plan = replace(plan, training=plan.training.changed(stop_when=None))
     if show is None:
         show = usual_display()
-    return go_on(
-        path, origin, plan.for_seed(run.seed), show, command or sys.argv, start_over=start_over, second_core=True
-    )
+    return go_on(path, origin, plan.for_seed(run.seed), show, command or sys.argv, start_over=start_over)
 
 
 def go_on(
@@ -125,7 +123,6 @@ def go_on(
     command: list[str],
     until: int | None = None,
     start_over: bool = False,
-    second_core: bool = False,
 ) -> Run:
     """Go on with the run in a folder from its newest checkpoint, by a plan for its seed, up to some decisions."""
     kept, words = kept_in(path)
@@ -143,9 +140,7 @@ def go_on(
         origin.update(
             queued=origin["began"], began=files.now().isoformat(timespec="seconds"), versions=files.versions()
         )
-        return Session(
-            plan, plan.training.seeds[0], lane, why, path, show, command, None, origin, until, second_core=second_core
-        ).run()
+        return Session(plan, plan.training.seeds[0], lane, why, path, show, command, None, origin, until).run()
     origin["resumed"] = [
         *origin.get("resumed", []),
         {
@@ -165,7 +160,7 @@ def go_on(
         else f"{path.name} begins anew: it had no checkpoint"
     )
     seed = plan.training.seeds[0]
-    return Session(plan, seed, lane, why, path, show, command, kept, origin, until, second_core=second_core).run()
+    return Session(plan, seed, lane, why, path, show, command, kept, origin, until).run()
 
 
 def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None:

@@ -25,9 +25,9 @@ from jokulmist.records.episodes import Episodes, Memory
 from jokulmist.records.files import read_json, write_json
 from jokulmist.records.lock import writing
 from jokulmist.records.run_index import LAST, uses_of
-from jokulmist.training.evaluation.evaluate import Evaluation
+from jokulmist.training.evaluation.evaluate import evaluate, evaluate_compiled
 from jokulmist.training.interrupts import StopRequest, heeding_stops
-from jokulmist.training.loops.contract import Loop, Planned
+from jokulmist.training.loops.contract import MOST_ADVANCES, Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.training.plans.observers import LiveRun, Observers
 from jokulmist.training.plans.plan import Plan
@@ -42,7 +42,6 @@ from jokulmist.training.session.advice import Advice
 from jokulmist.training.session.checkpointing import Checkpoint, keep
 from jokulmist.training.session.choices import LaneName
 from jokulmist.training.session.curriculum_progress import CurriculumProgress
-from jokulmist.training.session.evaluating import Evaluator
 from jokulmist.training.session.intake import Intake
 from jokulmist.training.session.observing import (
     Border,
@@ -62,6 +61,9 @@ from jokulmist.training.teaching.records_loop import RecordsLoop
 
 log = logging.getLogger(__name__)
 PIECE_SECONDS = 0.25
+EVALUATION_SEED = 1_000_003
+# Advances of an evaluation from which its program is worth compiling, where the training is compiled.
+WORTH_COMPILING = 5_000
 
 
 class Session:
@@ -81,7 +83,6 @@ class Session:
         until: int | None = None,
         more: dict[str, int] | None = None,
         of: str | None = None,
-        second_core: bool = False,
     ) -> None:
         plan = with_partners(plan, path, None if of is None else Path(of))
         self.plan, self.seed, self.lane, self.show = plan, seed, lane, show
@@ -136,8 +137,6 @@ class Session:
         self.intake = Intake(self.recorder, self.description, self.rollouts, show, plan.agent.record_names)
         self.advice = Advice(plan.agent, plan.measured, self.description)
         self.curriculum = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
-        episodes = self.training.evaluate_episodes
-        self.evaluator = Evaluator(plan.measured, episodes, path, second_core, self._evaluated)
         self.own = Observers(copy.deepcopy(plan.observers))  # each seed has its own
         self.observers: dict[str, SessionObserver] = {}
         self.asked = StopRequest()
@@ -228,7 +227,7 @@ class Session:
         if self.curriculum is not None:
             found["curriculum"] = LevelMoves(self.curriculum, so_far, planned, cadence)
         if training.evaluate_every is not None:
-            found["evaluations"] = Evaluations(training.evaluate_every, self._evaluate, self.evaluator.look, cadence)
+            found["evaluations"] = Evaluations(training.evaluate_every, self._evaluate, cadence)
         if len(self.own):
             found["own"] = OwnObservers(self.own, lambda loop: self._live(loop, planned), cadence)
         if self.path is not None:
@@ -292,7 +291,6 @@ class Session:
         """Keep all that is needed to go on from here."""
         assert self.path is not None
         self.intake.recording.settle()
-        self.evaluator.settle()
         if self.rollouts is not None:
             self.rollouts.write()
         self.so_far.best.write(self.path)
@@ -328,29 +326,22 @@ class Session:
         if isinstance(self.environment, Simulator):
             self.recorder.log("a simulator's episodes cannot be gone on with: new ones begin")
 
-    def _evaluate(self, loop: Loop, to_come: float) -> None:
+    def _evaluate(self, loop: Loop) -> None:
+        """Measure what was learned so far, always on the same episodes."""
         self.evaluated_at = loop.decisions
-        self.evaluator.ask(self.so_far.policy(loop), to_come)
-
-    def _evaluated(self, policy: Policy, result: Evaluation) -> None:
-        """Keep what an evaluation came to."""
+        policy, environment, episodes = self.so_far.policy(loop), self.plan.measured, self.training.evaluate_episodes
+        # By the plan alone, so that a run that goes on, or is done again, rounds in the same way.
+        long = episodes * (self.description.limit or MOST_ADVANCES) >= WORTH_COMPILING
+        if self.lane == "compiled" and self.records is None and long:
+            result = evaluate_compiled(policy, environment, episodes, EVALUATION_SEED)
+        else:
+            result = evaluate(policy, environment, episodes=episodes, seed=EVALUATION_SEED)
         if self.path is not None:
             self.recorder.evaluated(result.columns)
         # A mean over players that never changes judges nothing.
         if self.so_far.best.by_evaluation and not result.telling:
             self.so_far.best.judge(result.mean, policy)
         self.recorder.log(f"evaluated after {policy.decisions} {self.plan.counted}: mean return {result.mean:.6g}")
-
-    def _all_evaluated(self, failure: BaseException | None) -> BaseException | None:
-        """Be done with the evaluations. The first failure counts."""
-        try:
-            if not isinstance(failure, KeyboardInterrupt):
-                self.evaluator.settle()
-        except Exception as problem:
-            return failure or problem
-        finally:
-            self.evaluator.close()
-        return failure
 
     def _learned(self, loop: Loop) -> Policy | None:
         """What was learned, unless a chunk was torn by a second Ctrl-C."""
@@ -368,8 +359,10 @@ class Session:
             status = "failed"
         due = self.so_far.best.by_evaluation and status == "done" and failure is None
         if due and loop is not None and self.evaluated_at != loop.decisions:  # else the end would never be judged
-            self._evaluate(loop, 0.0)
-        failure = self._all_evaluated(failure)
+            try:
+                self._evaluate(loop)
+            except Exception as problem:
+                failure = problem
         status = "failed" if failure is not None and status == "done" else status
         policy = None if loop is None else self._learned(loop)
         if isinstance(loop, PlainLoop):
