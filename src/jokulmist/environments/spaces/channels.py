@@ -217,7 +217,8 @@ def _in_words(channel: Channel) -> str:
 def _checked(channel: Channel) -> Channel:
     """A channel of a record, if it is one: `ValueError` says that no environment has it."""
     numbers = all(
-        isinstance(bound, (int, float)) and not isinstance(bound, bool) for bound in (channel.low, channel.high)
+        isinstance(bound, float) or (type(bound) is int and abs(bound) < 1 << 63)
+        for bound in (channel.low, channel.high)
     )
     sizes = all(isinstance(n, int) and not isinstance(n, bool) and n > 0 for n in (*channel.shape, channel.stacked))
     flags = all(isinstance(flag, bool) for flag in (channel.whole, channel.image, channel.computed))
