@@ -12,7 +12,7 @@ from typing import Any
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import Response
-from starlette.routing import Route, WebSocketRoute
+from starlette.routing import BaseRoute, Route, WebSocketRoute
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from jokulmist.environments.spaces.actions import Choice, parts_of
@@ -56,64 +56,78 @@ class Together:
                 at += len(asked)
 
 
-def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlette:
-    """The application."""
-    together = {name: Together(decider) for name, decider in deciders.items()}
-    first = next(iter(together))
+REQUEST_FIELDS = ("policy", "observation", "observations", "legal", "session", "begins")
 
-    async def answered(asked: Any) -> dict[str, Any]:
-        """What a request comes to; raises the library's own errors."""
-        if not isinstance(asked, Mapping):
-            raise SettingError('a request is an object, e.g. {"observation": {...}}.')
-        known = ("policy", "observation", "observations", "legal", "session", "begins")
-        for name in asked:
-            if name not in known:
-                raise SettingError(
-                    f"a request has no `{name!s:.60}`; it has {listed(known)}.{nearest(str(name), known)}"
-                )
-        name = asked.get("policy", first)
-        if not isinstance(name, str) or name not in together:
-            raise LookupFailed(
-                f"there is no policy {name!r:.60}; there are {listed(together)}.{nearest(str(name), together)}"
-            )
-        one = together[name]
-        if ("observation" in asked) == ("observations" in asked):
-            raise SettingError("give `observation`, or `observations`, one of them.")
-        if "observation" in asked:
-            (action,) = await one.decide(
-                [one.decider.read(asked["observation"], asked.get("legal"), asked.get("session"), asked.get("begins"))]
-            )
+
+class Server:
+    """The routes of `jokulmist serve`: who may ask, what is asked for, what is answered."""
+
+    def __init__(self, deciders: Mapping[str, Decider], token: str | None) -> None:
+        self._deciders, self._token = deciders, token
+        self._together = {name: Together(decider) for name, decider in deciders.items()}
+
+    def routes(self) -> list[BaseRoute]:
+        return [
+            Route("/decide", self.decide, methods=["POST"]),
+            Route("/", self.policies),
+            Route("/openapi.json", self.description),
+            WebSocketRoute("/talk", self.talk),
+        ]
+
+    async def answer(self, request: Any) -> dict[str, Any]:
+        """The action, or actions, that a request asks for; raises the library's own errors."""
+        together = self._policy_of(request)
+        decider, legal = together.decider, request.get("legal")
+        if "observation" in request:
+            more = (request.get("session"), request.get("begins"))
+            (action,) = await together.decide([decider.read(request["observation"], legal, *more)])
             return {"action": action}
-        if one.decider.state_width:
+        if decider.state_width:
             raise SettingError(
                 "this policy remembers what it saw: ask it for one `observation` at a time, with `session` and `begins`."
             )
-        several, legal = asked["observations"], asked.get("legal")
-        if not isinstance(several, list) or not 1 <= len(several) <= MOST_AT_ONCE:
+        observations = request["observations"]
+        if not isinstance(observations, list) or not 1 <= len(observations) <= MOST_AT_ONCE:
             raise SettingError(f"`observations` is a list of 1 to {MOST_AT_ONCE:,} observations.")
-        if legal is not None and (not isinstance(legal, list) or len(legal) != len(several)):
+        if legal is not None and (not isinstance(legal, list) or len(legal) != len(observations)):
             raise SettingError("`legal` is a list with one entry an observation.")
-        read = [one.decider.read(own, None if legal is None else legal[k]) for k, own in enumerate(several)]
-        return {"actions": await one.decide(read)}
+        masks = [None] * len(observations) if legal is None else legal
+        read = [decider.read(observation, mask) for observation, mask in zip(observations, masks, strict=True)]
+        return {"actions": await together.decide(read)}
 
-    def let_in(headers: Any) -> Response | None:
+    def _policy_of(self, request: Any) -> Together:
+        """The policy that a well-formed request asks."""
+        if not isinstance(request, Mapping):
+            raise SettingError('a request is an object, e.g. {"observation": {...}}.')
+        for name in request:
+            if name not in REQUEST_FIELDS:
+                known = f"it has {listed(REQUEST_FIELDS)}.{nearest(str(name), REQUEST_FIELDS)}"
+                raise SettingError(f"a request has no `{name!s:.60}`; {known}")
+        name = request.get("policy", next(iter(self._together)))
+        if not isinstance(name, str) or name not in self._together:
+            known = f"there are {listed(self._together)}.{nearest(str(name), self._together)}"
+            raise LookupFailed(f"there is no policy {name!r:.60}; {known}")
+        if ("observation" in request) == ("observations" in request):
+            raise SettingError("give `observation`, or `observations`, one of them.")
+        return self._together[name]
+
+    def refusal(self, headers: Any) -> Response | None:
+        """The answer to who may not ask."""
         host, _ = host_of(str(headers.get("host", "")))
-        if token is None:
-            if host not in LOOPBACK:  # a page elsewhere whose name was made to mean this machine
-                return _told(403, f"this server answers to {listed(LOOPBACK)}, not to {host!r:.60}.")
-            origin = headers.get("origin")
-            if origin is not None and origin != f"http://{headers.get('host', '')}":
-                return _told(
-                    403, f"a page of {origin!r:.60} may not ask this server: it was started without `--token`."
-                )
-            return None
-        given = str(headers.get("authorization", ""))
-        if not hmac.compare_digest(given.encode("utf-8", "replace"), f"Bearer {token}".encode()):
+        if self._token is not None:
+            given = str(headers.get("authorization", ""))
+            if hmac.compare_digest(given.encode("utf-8", "replace"), f"Bearer {self._token}".encode()):
+                return None
             return _told(401, "the token is missing or wrong: `Authorization: Bearer TOKEN`.")
+        if host not in LOOPBACK:  # a page elsewhere whose name was made to mean this machine
+            return _told(403, f"this server answers to {listed(LOOPBACK)}, not to {host!r:.60}.")
+        origin = headers.get("origin")
+        if origin is not None and origin != f"http://{headers.get('host', '')}":
+            return _told(403, f"a page of {origin!r:.60} may not ask this server: it was started without `--token`.")
         return None
 
-    async def decide(request: Request) -> Response:
-        refused = let_in(request.headers)
+    async def decide(self, request: Request) -> Response:
+        refused = self.refusal(request.headers)
         if refused is not None:
             return refused
         data = b""
@@ -122,38 +136,36 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
             if len(data) > MOST_BYTES:
                 return _told(413, f"a request holds at most {MOST_BYTES >> 20} MiB.")
         try:
-            return as_json(await answered(json.loads(data)))
+            return as_json(await self.answer(json.loads(data)))
         except JokulmistError as wrong:
             return _told(404 if isinstance(wrong, LookupFailed) else 400, str(wrong))
         except (ValueError, RecursionError):
             return _told(400, "the body is no JSON.")
 
-    async def policies(request: Request) -> Response:
-        refused = let_in(request.headers)
-        return refused or as_json({"policies": {name: about(decider) for name, decider in deciders.items()}})
+    async def policies(self, request: Request) -> Response:
+        policies = {name: about(decider) for name, decider in self._deciders.items()}
+        return self.refusal(request.headers) or as_json({"policies": policies})
 
-    async def description(request: Request) -> Response:
-        refused = let_in(request.headers)
-        return refused or as_json(openapi(deciders))
+    async def description(self, request: Request) -> Response:
+        return self.refusal(request.headers) or as_json(openapi(self._deciders))
 
-    async def talk(socket: WebSocket) -> None:
-        if let_in(socket.headers) is not None:
+    async def talk(self, socket: WebSocket) -> None:
+        if self.refusal(socket.headers) is not None:
             await socket.close(code=1008)
             return
         await socket.accept()
         try:
             while True:
-                told = await _rpc(await socket.receive_text(), answered)
-                if told is not None:
-                    await socket.send_text(told)
+                message = await _rpc(await socket.receive_text(), self.answer)
+                if message is not None:
+                    await socket.send_text(message)
         except (WebSocketDisconnect, KeyError, RuntimeError):  # it has gone, or sent no text
             return
 
-    return Starlette(
-        routes=[
-            Route("/decide", decide, methods=["POST"]), Route("/", policies), Route("/openapi.json", description), WebSocketRoute("/talk", talk),
-        ]
-    )  # fmt: skip
+
+def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlette:
+    """The application."""
+    return Starlette(routes=Server(deciders, token).routes())
 
 
 async def _rpc(text: str, answered: Any) -> str | None:
