@@ -230,7 +230,7 @@ def test_what_fails_is_told_and_what_was_recorded_is_kept():
         ({"steps": 10, "seed": -1}, "a seed is a whole number"),
         ({"steps": 10, "seeds": [1, 1]}, "names a seed twice"),
         ({"steps": 10, "seeds": []}, "`seeds` is empty"),
-        ({"steps": 10, "lane": "fast"}, "'auto', 'plain', 'arrays' or 'compiled'"),
+        ({"steps": 10, "lane": "fast"}, "'auto', 'plain' or 'compiled'"),
         ({"steps": 10, "name": "a/b"}, "plain folder name"),
     ],
 )

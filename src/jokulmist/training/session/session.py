@@ -8,8 +8,9 @@ import os
 import shutil
 import sys
 import time
-from contextlib import ExitStack, suppress
-from dataclasses import replace
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager, suppress
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -66,6 +67,27 @@ EVALUATION_SEED = 1_000_003
 WORTH_COMPILING = 5_000
 
 
+@dataclass
+class RunEnd:
+    """How a run ended; the first failure counts."""
+
+    status: str = "done"
+    failure: BaseException | None = None
+
+    def fail(self, failure: BaseException) -> None:
+        if self.failure is None:
+            self.status = "stopped" if isinstance(failure, KeyboardInterrupt) else "failed"
+            self.failure = failure
+
+    @contextmanager
+    def failing_on(self, *kinds: type[Exception]) -> Iterator[None]:
+        """Go on after a failure of these kinds, which the run ends with."""
+        try:
+            yield
+        except kinds as failure:
+            self.fail(failure)
+
+
 class Session:
     """One seed's training while it goes on."""
 
@@ -90,8 +112,7 @@ class Session:
         self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
         self.records = records_of(plan)
         self.description = describe(self.environment)
-        goes_on = origin is not None
-        before = dict(origin or {})
+        resumed, before = origin is not None, dict(origin or {})
         if origin is None:
             origin = files.origin_of(command, seed, files.now(), None if path is None else Path.cwd())
         origin.update(more or {})
@@ -103,28 +124,11 @@ class Session:
         origin.update(lane=lane, status="running", process=os.getpid())
         self.memory = Memory() if path is None else None
         self.path = path
-        self.recorder: Any
-        if self.path is None:
-            self.recorder = self.memory
-        else:
-            origin["uses"] = uses_of(plan.written())
-            for name in ("decisions", "episodes", "seconds", f"return_last_{LAST}"):
-                origin.pop(name, None)  # of a run that goes on: not yet true again
-            code = None if goes_on else plan_code(self.environment, *classes_of(self.agent), *plan.functions())
+        self.recorder: Any = self.memory
+        if path is not None:
             try:
-                if self.records is not None:
-                    origin["records"], origin["recorded"] = self._same_records(before, of), summary_of(self.records)
-                if not goes_on:
-                    keep_partners(self.agent, self.path)
-                    if self.start is not None:
-                        self.start.keep(self.path)
-                    if self.training.keep_diff:
-                        files.keep_diff(self.path, Path.cwd())
-                if code is not None:
-                    origin["code"] = code.summary
-                    files.keep_source(self.path, code.parts)
-                self.recorder = files.FolderRecorder(self.path, None if goes_on else plan.written(), origin)
-                self.recorder.log(f"lane: {origin['lane']}{f' ({why_plain})' if why_plain else ''}")
+                self.recorder = self._open_folder(path, origin, before, resumed, of)
+                self.recorder.log(f"lane: {lane}{f' ({why_plain})' if why_plain else ''}")
             except RecordError:
                 self._give_up(before)
                 raise
@@ -142,6 +146,28 @@ class Session:
         self.asked = StopRequest()
         self.why = ""
         self.evaluated_at = -1
+
+    def _open_folder(
+        self, path: Path, origin: dict[str, Any], before: dict[str, Any], resumed: bool, of: str | None
+    ) -> files.FolderRecorder:
+        """Write into a run's folder what it begins with: its plan, code, partners and start; of a resumed run all of it is there."""
+        plan = self.plan
+        origin["uses"] = uses_of(plan.written())
+        for name in ("decisions", "episodes", "seconds", f"return_last_{LAST}"):
+            origin.pop(name, None)  # of a resumed run: not yet true again
+        if self.records is not None:
+            origin["records"], origin["recorded"] = self._same_records(before, of), summary_of(self.records)
+        if resumed:
+            return files.FolderRecorder(path, None, origin)
+        code = plan_code(self.environment, *classes_of(self.agent), *plan.functions())
+        keep_partners(self.agent, path)
+        if self.start is not None:
+            self.start.keep(path)
+        if self.training.keep_diff:
+            files.keep_diff(path, Path.cwd())
+        origin["code"] = code.summary
+        files.keep_source(path, code.parts)
+        return files.FolderRecorder(path, plan.written(), origin)
 
     def _same_records(self, before: dict[str, Any], of: str | None) -> list[dict[str, Any]]:
         """The files that it learns from; refused where the run that goes on, or is done again, began with others."""
@@ -177,9 +203,7 @@ class Session:
         title = self.path.name if self.path is not None else f"{self.description.name} seed {self.seed}"
         self.show.begin(title)
         began = time.perf_counter()
-        status = "done"
-        failure: BaseException | None = None
-        loop = None
+        end, loop = RunEnd(), None
         try:
             with heeding_stops() as self.asked:
                 loop = self._loop(planned)
@@ -197,15 +221,13 @@ class Session:
                     loop.start_from(self.start.arrays)
                 began -= self.so_far.elapsed
                 self.own.begin(self._live(loop, planned))
-                status = self._drive(loop, planned, cadence, began)
+                end.status = self._drive(loop, planned, cadence, began)
                 self.own.end(self._live(loop, planned))
         except MemoryError as problem:
-            status, failure = "failed", _too_large(problem)
-        except BaseException as problem:  # told below, after everything is saved
-            status, failure = "failed", problem
-            if isinstance(problem, KeyboardInterrupt):
-                status = "stopped"
-        return self._finished(loop, status, failure, time.perf_counter() - began)
+            end.fail(_too_large(problem))
+        except BaseException as problem:  # raised again after everything is saved
+            end.fail(problem)
+        return self._finished(loop, end, time.perf_counter() - began)
 
     def _loop(self, planned: Planned) -> Loop:
         if self.records is not None:
@@ -351,94 +373,89 @@ class Session:
             self.recorder.log(f"no checkpoint was saved: {torn}")
             return None
 
-    def _finished(self, loop: Loop | None, status: str, failure: BaseException | None, seconds: float) -> Run:
-        try:
+    def _finished(self, loop: Loop | None, end: RunEnd, seconds: float) -> Run:
+        """Judge and keep what was learned, record how the run ended, and give the run, or raise what made it fail."""
+        with end.failing_on(RecordError):
             self.intake.recording.close()
-        except RecordError as full:
-            failure = failure or full
-            status = "failed"
-        due = self.so_far.best.by_evaluation and status == "done" and failure is None
-        if due and loop is not None and self.evaluated_at != loop.decisions:  # else the end would never be judged
-            try:
+        judged = self.so_far.best.by_evaluation and end.status == "done"
+        if loop is not None and judged and self.evaluated_at != loop.decisions:  # else the end would never be judged
+            with end.failing_on(Exception):
                 self._evaluate(loop)
-            except Exception as problem:
-                failure = problem
-        status = "failed" if failure is not None and status == "done" else status
         policy = None if loop is None else self._learned(loop)
         if isinstance(loop, PlainLoop):
             loop.close()
-        if isinstance(failure, DivergedTraining):
+        if isinstance(end.failure, DivergedTraining):
             policy = self.so_far.good
         if loop is not None and policy is not None and self.path is not None:
-            failure = self._kept_at_the_end(loop, policy, failure)
-            status = "failed" if failure is not None and status == "done" else status
+            with end.failing_on(RecordError):
+                self._keep_end(loop, policy, end)
         decisions = loop.decisions if loop is not None else 0
-        if status == "done" and self.records is not None and policy is not None:
-            from jokulmist.training.teaching.estimating import where_it_leaves
-
-            self.so_far.tell(where_it_leaves(policy, self.records))
-        elif status == "done":
-            so_far = self.so_far
-            so_far.tell(self.advice.final(decisions, list(so_far.recent), so_far.readings, policy))
-        more: dict[str, Any] = {"decisions": decisions, "episodes": self.so_far.recorded, "seconds": round(seconds, 3)}
-        more[f"return_last_{LAST}"] = float(f"{self.so_far.mean_return:.7g}") if self.so_far.recent else None
-        if self.so_far.return_of:
-            more["return_of"] = self.so_far.return_of
-        if self.curriculum is not None:
-            more["level"] = {"parameter": self.curriculum.levels.parameter, "value": self.curriculum.value}
-        if status == "failed":
-            more["failure"] = str(failure)
-        if self.why:
-            more["ended_by"] = self.why
-        told = f": {failure}" if status == "failed" else f", because {self.why}" if self.why else ""
-        try:
-            if self.path is not None:
-                self.recorder.status(status, **more)
-            else:
-                self.origin.update(status=status, **more)
-            self.recorder.log(f"{status} after {decisions} {self.plan.counted}{told}")
-            if self.path is not None and seconds > 0.0:
-                share = self.intake.recording.seconds / max(seconds, 1e-9)
-                beside = (
-                    f", and {self.intake.recording.beside:.2f} s on a second thread"
-                    if self.intake.recording.beside
-                    else ""
-                )
-                self.recorder.log(
-                    f"recording episodes took {self.intake.recording.seconds:.2f} s, {share:.1%} of the run{beside}"
-                )
-        except RecordError as full:
-            failure = failure or full
-            if self.path is not None:
-                _leave_nothing(self.path)
-        speed = decisions / max(seconds, 1e-9)
-        earned = (
-            f"mean return of the last {LAST} {self.so_far.mean_return:.4g}" if self.so_far.recent else "none has closed"
-        )
-        ending = f" ({self.why})" if self.why else ""
-        done = f"{decisions:,} decisions, {self.so_far.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
-        if self.records is not None:
-            done = f"{decisions:,} updates on {len(self.records):,} recorded decisions, {speed:,.0f} a second"
-        self.show.end(f"{status}{ending}: {done}")
-        if failure is not None and not isinstance(failure, KeyboardInterrupt):
-            if isinstance(failure, JokulmistError) and self.path is not None and self.path.exists():
-                raise type(failure)(f"{failure} What was recorded is in {self.path}.") from failure
-            raise failure
-        if isinstance(failure, KeyboardInterrupt):
-            raise failure
+        if end.status == "done":
+            self._advise(decisions, policy)
+        self._record_end(end, decisions, seconds)
+        self.show.end(self._summary(end, decisions, seconds))
+        if end.failure is not None:
+            recorded = self.path is not None and self.path.exists()
+            if isinstance(end.failure, JokulmistError) and recorded:
+                raise type(end.failure)(f"{end.failure} What was recorded is in {self.path}.") from end.failure
+            raise end.failure
         return Run(self.path, self.origin, self.plan, self.memory, policy)
 
-    def _kept_at_the_end(self, loop: Loop, policy: Policy, failure: BaseException | None) -> BaseException | None:
-        """Keep where the run ended; after a failure in the middle of a turn only what was learned. The first failure counts."""
+    def _keep_end(self, loop: Loop, policy: Policy, end: RunEnd) -> None:
+        """Keep where the run ended; after a failure in the middle of a turn only what was learned."""
         assert self.path is not None
-        try:
-            if failure is None:
-                self._checkpoint(loop)
-            elif policy.decisions:
-                save_checkpoint(self.path, policy.learner, policy.about(), {"decisions": policy.decisions})
-        except RecordError as full:
-            return failure or full
-        return failure
+        if end.failure is None:
+            self._checkpoint(loop)
+        elif policy.decisions:
+            save_checkpoint(self.path, policy.learner, policy.about(), {"decisions": policy.decisions})
+
+    def _advise(self, decisions: int, policy: Policy | None) -> None:
+        so_far = self.so_far
+        if self.records is not None and policy is not None:
+            from jokulmist.training.teaching.estimating import where_it_leaves
+
+            so_far.tell(where_it_leaves(policy, self.records))
+        else:
+            so_far.tell(self.advice.final(decisions, list(so_far.recent), so_far.readings, policy))
+
+    def _record_end(self, end: RunEnd, decisions: int, seconds: float) -> None:
+        """Write how the run ended into its record and its log."""
+        so_far, recording = self.so_far, self.intake.recording
+        more: dict[str, Any] = {"decisions": decisions, "episodes": so_far.recorded, "seconds": round(seconds, 3)}
+        more[f"return_last_{LAST}"] = float(f"{so_far.mean_return:.7g}") if so_far.recent else None
+        if so_far.return_of:
+            more["return_of"] = so_far.return_of
+        if self.curriculum is not None:
+            more["level"] = {"parameter": self.curriculum.levels.parameter, "value": self.curriculum.value}
+        reason = f", because {self.why}" if self.why else ""
+        if end.status == "failed":
+            more["failure"], reason = str(end.failure), f": {end.failure}"
+        if self.why:
+            more["ended_by"] = self.why
+        text = f"{end.status} after {decisions} {self.plan.counted}{reason}"
+        if self.path is None:
+            self.origin.update(status=end.status, **more)
+            self.recorder.log(text)
+            return
+        with end.failing_on(RecordError):
+            self.recorder.status(end.status, **more)
+            self.recorder.log(text)
+            if seconds > 0.0:
+                beside = f", and {recording.beside:.2f} s on a second thread" if recording.beside else ""
+                share = recording.seconds / seconds
+                took = f"{recording.seconds:.2f} s, {share:.1%} of the run{beside}"
+                self.recorder.log(f"recording episodes took {took}")
+            return
+        _leave_nothing(self.path)
+
+    def _summary(self, end: RunEnd, decisions: int, seconds: float) -> str:
+        """The last line for who watches."""
+        so_far, speed = self.so_far, decisions / max(seconds, 1e-9)
+        earned = f"mean return of the last {LAST} {so_far.mean_return:.4g}" if so_far.recent else "none has closed"
+        amount = f"{decisions:,} decisions, {so_far.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
+        if self.records is not None:
+            amount = f"{decisions:,} updates on {len(self.records):,} recorded decisions, {speed:,.0f} a second"
+        return f"{end.status}{f' ({self.why})' if self.why else ''}: {amount}"
 
 
 def _leave_nothing(path: Path) -> None:
