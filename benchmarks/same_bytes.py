@@ -175,6 +175,9 @@ def compared_files(folder):
     """The files of all runs under a folder that are compared, by their place in it."""
     names = ("episodes.csv", "evaluated.csv", "readings.csv", "scores.csv")
     files = [p for p in sorted(folder.rglob("*")) if p.name in names or p.suffix in (".parquet", ".safetensors")]
+    # Of the checkpoints the last: a clock says when others are written.
+    last = {p.parents[1]: p.parent for p in files if p.parents[1].name == "checkpoints"}
+    files = [p for p in files if p.parents[1].name != "checkpoints" or p.parent == last[p.parents[1]]]
     return {str(p.relative_to(folder)): p for p in files}
 
 

@@ -17,7 +17,7 @@ from jokulmist.agents.foreign import outside, three
 from jokulmist.environments.chance.draws import RowDraw
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
-from jokulmist.lanes.compiled.transition import BeginRows, Decided, Transition, at_turn, begun_anew, choose
+from jokulmist.lanes.compiled.transition import After, BeginRows, Decided, Transition, at_turn, begun_anew, choose
 from jokulmist.lanes.plain import NEVER_CUT
 from jokulmist.loading import ships
 
@@ -50,108 +50,137 @@ class Carry(NamedTuple):
     reward_memories: tuple[Any, ...] = ()
 
 
-def turn_of(
-    compiled: CompiledEnvironment, kind: type[Agent], shapes: Shapes, explore: bool = True, learns: bool = True
-) -> Any:
-    """One turn of all copies: choose, advance, begin anew where an episode closed, write the row."""
-    copies = shapes.copies
-    description = compiled.description
-    transition = Transition(compiled, copies)
-    overs = [m.over for m in description.measures]
-    counted = learns and description.holds and counts_advances(shapes)
+class Turn:
+    """One turn of all copies as a traced function: choose, advance, begin where an episode closed, write the row."""
 
-    def turn(
-        numbers: Any, level: Any, now: Numbers, carry: Carry, noise: Any, t: Any, one: Any
+    def __init__(
+        self,
+        compiled: CompiledEnvironment,
+        kind: type[Agent],
+        shapes: Shapes,
+        explore: bool = True,
+        learns: bool = True,
+    ) -> None:
+        self._compiled, self._kind, self._shapes = compiled, kind, shapes
+        self._description, self._explore, self._learns = compiled.description, explore, learns
+        self._transition = Transition(compiled, shapes.copies)
+        self._counts_advances = learns and self._description.holds and counts_advances(shapes)
+
+    def __call__(
+        self, parameters: Any, level: Any, hyperparameters: Numbers, carry: Carry, noise: Any, t: Any, one: Any
     ) -> tuple[Carry, Experience]:
-        before, own = carry.observed, carry.own
+        description, kind = self._description, self._kind
         draw = RowDraw(jnp, at_turn(noise["EXPLORE"], t), one)
-        chosen = kind.choose(shapes, now, carry.learner, carry.memory, carry.observed, draw, explore)
-        actions, memory, notes = three(kind, "choose", chosen)
-        after = transition.decided(numbers, carry, actions, noise, t, one, now.discount if counted else None)
-        judged, steps, age = after.judged, after.judged.steps, after.age
-        closed = judged.held != 0
-        closing = jnp.sum(closed, dtype=jnp.int32)
-        first_ages: Any = carry.first_ages
-        beginning = closing > 0
-        if len(first_ages):  # a first episode that is cut for learning alone, and not recorded
-            closed = closed | (age >= first_ages)
-            first_ages = jnp.where(closed, NEVER_CUT, first_ages)
-            beginning = jnp.any(closed)
-        shown = after.last._replace(legal=after.legal)
-
-        def anew(_: None) -> Any:
-            drawn = compiled.vary(level, at_turn(noise["VARY"], t), one, copies)
-            next_own = {name: jnp.where(closed, drawn[name], own[name]) for name in own}
-            names = ("BEGIN", "BEGIN_WAIT", "BEGIN_SENSE", "BEGIN_LOOK", "BEGIN_OBSERVATION")
-            rows = BeginRows(*[at_turn(noise[name], t) for name in names])
-            begun = transition.begun(numbers, next_own, rows, one, closed, judged.after)
-            observed, kept = jax.tree.map(
-                lambda a, b: choose(closed, a, b), (begun.observed, begun.memories), (shown, after.memories)
-            )
-            return begun.states, next_own, observed, kept, begun.opened
-
-        def onward(_: None) -> Any:
-            none = transition.nothing_begun(numbers, own, judged.after, one)
-            return judged.after, own, shown, after.memories, none
-
-        states, next_own, observed, memories, opened = lax.cond(beginning, anew, onward, None)
-        own_rows = [own[name].astype(jnp.float32) for name in description.varied]
-        if learns:
-            own_rows += [one.astype(jnp.float32) for one in kind.recorded(memory)]
-        stuck = carry.stuck
-        if not ships(kind):
-            stuck = first_stuck(stuck, outside(description.action, actions), NO_ACTION, carry.states, t)
-        if after.legal:
-            stuck = first_stuck(stuck, forbidden(observed.legal), NOTHING_ALLOWED, states, t)
-        if description.gated:
-            asked = compiled.asks(numbers, next_own, states)
-            stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, t)
-            stuck = first_stuck(stuck, ~asked, NEVER_ASKED, states, t)
-        totals = tuple(so_far + term for so_far, term in zip(carry.totals, judged.terms, strict=True))
-        measures = judged.measures
-        action_memories, reward_memories = after.action_memories, after.reward_memories
+        chosen = kind.choose(
+            self._shapes, hyperparameters, carry.learner, carry.memory, carry.observed, draw, self._explore
+        )
+        actions, memory, extras = three(kind, "choose", chosen)
+        discount = hyperparameters.discount if self._counts_advances else None
+        after = self._transition.decided(parameters, carry, actions, noise, t, one, discount)
+        judged = after.judged
+        closed, first_ages = self._closed(carry, after)
+        states, copy_parameters, observed, memories, opened = lax.cond(
+            jnp.any(closed),
+            lambda: self._begin_where(closed, parameters, level, carry.own, after, noise, t, one),
+            lambda: self._begin_nowhere(parameters, carry.own, after, one),
+        )
+        totals = tuple(total + term for total, term in zip(carry.totals, judged.terms, strict=True))
         learned: Any = carry.learned
         if description.reward_pipeline.modifiers:
             learned = learned + (after.rewards.mean(axis=-1) if description.players else after.rewards)
-            own_rows = [*own_rows, learned]
-            learned = jnp.where(closed, 0.0, learned)
-        if description.holds:
-            own_rows = [*own_rows, steps.astype(jnp.float32)]
-        if description.action_pipeline.modifiers:
-            action_memories = begun_anew(closed, description.action_pipeline.begun(jnp), action_memories)
-        if description.reward_pipeline.modifiers:
-            reward_memories = begun_anew(closed, description.reward_pipeline.begun(jnp), reward_memories)
-        told = tuple(m / steps if over == "mean" else m for over, m in zip(overs, measures, strict=True))
-        row = jnp.stack([judged.held.astype(jnp.float32), age.astype(jnp.float32), *totals, *told, *own_rows])
-        carry = Carry(
+        row = self._row(carry, after, totals, learned, memory)
+        new = Carry(
             states=states,
-            own=next_own,
+            own=copy_parameters,
             observed=observed,
             memories=memories,
-            action_memories=action_memories,
-            learned=learned,
-            stuck=stuck,
-            steps=jnp.where(closed, opened.steps if opened else 0, steps),
-            age=jnp.where(closed, 0, age) if description.holds else (),
+            action_memories=_restarted(description.action_pipeline, closed, after.action_memories),
+            learned=jnp.where(closed, 0.0, learned) if description.reward_pipeline.modifiers else learned,
+            stuck=self._first_failure(carry, actions, parameters, copy_parameters, states, observed, after, opened, t),
+            steps=jnp.where(closed, opened.steps if opened else 0, judged.steps),
+            age=jnp.where(closed, 0, after.age) if description.holds else (),
             totals=_from_begin(closed, opened and opened.terms, totals),
-            measures=_from_begin(closed, opened and opened.measures, measures),
+            measures=_from_begin(closed, opened and opened.measures, judged.measures),
             learner=carry.learner,
             memory=memory,
-            episodes=carry.episodes + closing,
+            episodes=carry.episodes + jnp.sum(judged.held != 0, dtype=jnp.int32),
             sums=carry.sums,
             rows=lax.dynamic_update_index_in_dim(carry.rows, row, t, 0),
             recorded_steps=_with_frame(carry, actions, judged, after.last, t) if carry.recorded_steps else (),
             first_ages=first_ages,
-            reward_memories=reward_memories,
+            reward_memories=_restarted(description.reward_pipeline, closed, after.reward_memories),
         )
-        happened = Experience(
-            observed=before, actions=actions, rewards=after.rewards, ended=after.ended,
-            closed=closed | judged.marked, last=after.last, following=observed, notes=notes,
-            advances=judged.lasted if counted else (),
+        experience = Experience(
+            observed=carry.observed, actions=actions, rewards=after.rewards, ended=after.ended,
+            closed=closed | judged.marked, last=after.last, following=observed, notes=extras,
+            advances=judged.lasted if self._counts_advances else (),
         )  # fmt: skip
-        return carry, happened
+        return new, experience
 
-    return turn
+    def _closed(self, carry: Carry, after: After) -> tuple[Any, Any]:
+        """Where an episode closed, or a first one is cut for learning alone (which is not recorded); the ages at which others will be cut."""
+        closed = after.judged.held != 0
+        if not len(carry.first_ages):
+            return closed, carry.first_ages
+        closed = closed | (after.age >= carry.first_ages)
+        return closed, jnp.where(closed, NEVER_CUT, carry.first_ages)
+
+    def _begin_where(
+        self, closed: Any, parameters: Any, level: Any, copy_parameters: Any, after: After, noise: Any, t: Any, one: Any
+    ) -> Any:
+        """Begin an episode in the copies whose last one closed."""
+        shown = after.last._replace(legal=after.legal)
+        drawn = self._compiled.vary(level, at_turn(noise["VARY"], t), one, self._shapes.copies)
+        copy_parameters = {name: jnp.where(closed, drawn[name], old) for name, old in copy_parameters.items()}
+        names = ("BEGIN", "BEGIN_WAIT", "BEGIN_SENSE", "BEGIN_LOOK", "BEGIN_OBSERVATION")
+        rows = BeginRows(*[at_turn(noise[name], t) for name in names])
+        begun = self._transition.begun(parameters, copy_parameters, rows, one, closed, after.judged.after)
+        observed, memories = jax.tree.map(
+            lambda new, old: choose(closed, new, old), (begun.observed, begun.memories), (shown, after.memories)
+        )
+        return begun.states, copy_parameters, observed, memories, begun.opened
+
+    def _begin_nowhere(self, parameters: Any, copy_parameters: Any, after: After, one: Any) -> Any:
+        shown = after.last._replace(legal=after.legal)
+        opened = self._transition.nothing_begun(parameters, copy_parameters, after.judged.after, one)
+        return after.judged.after, copy_parameters, shown, after.memories, opened
+
+    def _row(self, carry: Carry, after: After, totals: Any, learned: Any, memory: Any) -> Any:
+        """What the host reads of a closed episode, by copy; float32, shape ``(columns, copies)``."""
+        description, judged = self._description, after.judged
+        measures = tuple(
+            value / judged.steps if measure.over == "mean" else value
+            for measure, value in zip(description.measures, judged.measures, strict=True)
+        )
+        columns = [judged.held, after.age, *totals, *measures, *[carry.own[name] for name in description.varied]]
+        if self._learns:
+            columns += self._kind.recorded(memory)
+        if description.reward_pipeline.modifiers:
+            columns.append(learned)
+        if description.holds:
+            columns.append(judged.steps)
+        return jnp.stack([column.astype(jnp.float32) for column in columns])
+
+    def _first_failure(
+        self, carry: Carry, actions: Any, parameters: Any, copy_parameters: Any, states: Any, observed: Any, after: After,
+        opened: Any, t: Any,
+    ) -> Any:  # fmt: skip
+        """Why a copy cannot go on, as `first_stuck` keeps it."""
+        stuck, description = carry.stuck, self._description
+        if not ships(self._kind):
+            stuck = first_stuck(stuck, outside(description.action, actions), NO_ACTION, carry.states, t)
+        if after.legal:
+            stuck = first_stuck(stuck, forbidden(observed.legal), NOTHING_ALLOWED, states, t)
+        if description.gated:
+            asked = self._compiled.asks(parameters, copy_parameters, states)
+            stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, t)
+            stuck = first_stuck(stuck, ~asked, NEVER_ASKED, states, t)
+        return stuck
+
+
+def _restarted(pipeline: Any, closed: Any, memories: Any) -> Any:
+    """What modifiers remember, as at the begin of an episode where one closed."""
+    return begun_anew(closed, pipeline.begun(jnp), memories) if pipeline.modifiers else memories
 
 
 class Frame(NamedTuple):

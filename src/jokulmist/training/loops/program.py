@@ -27,10 +27,10 @@ from jokulmist.training.loops.compiled_turn import (
     NEVER_ASKED,
     NOTHING_ALLOWED,
     Carry,
+    Turn,
     first_stuck,
     forbidden,
     nothing_stuck,
-    turn_of,
 )
 from jokulmist.training.loops.kept_code import KeptFunction, KeptRequests, key_of, key_of_update
 
@@ -162,7 +162,7 @@ def _build_evaluation(
         kept.keep(asked)
     limit = compiled.description.time_limit or compiled.description.deadline or EVALUATED_TURNS
     room = max(1, min(limit, EVALUATED_TURNS, ROOM_BYTES // _bytes_per_turn(compiled, copies, asked[0])))
-    turn = turn_of(compiled, kind, shapes, explore, learns=False)
+    turn = Turn(compiled, kind, shapes, explore, learns=False)
 
     def play(numbers: Any, values: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
         now = Numbers(**{name: values[k] / one for k, name in enumerate(names)})
@@ -199,68 +199,85 @@ def _build(
     per_turn += 4 * sum(r.width for r in learn_requests) // per_update
     updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
     room = updates * per_update
-    start = _start_of(compiled, kind, copies)
-    turn = turn_of(compiled, kind, shapes)
+    start = KeptFunction(_start_of(compiled, kind, copies), code)
+    functions = TrainingFunctions(compiled, agent, shapes)
+    program: Any
+    if apart:
+        update = KeptFunction(functions.update, key_of_update(agent, shapes), 0)
+        program = Alternating(KeptFunction(functions.rollout, code, 4), update)
+    else:
+        program = KeptFunction(functions.chunk, code, 3)
+    return Program(compiled, choose_requests, learn_requests, room, start, program)
 
-    def settings(coefficients: Any, plan: Any, t: Any, episodes: Any, one: Any) -> Any:
+
+class TrainingFunctions:
+    """The traced functions of a training: the turns of one update, the update, and many of both."""
+
+    def __init__(self, compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> None:
+        self._kind, self._shapes, self._names = type(agent), shapes, list(agent.numbers())
+        self._per_update = agent.decisions_per_update(shapes.copies)
+        self._turn = Turn(compiled, self._kind, shapes)
+
+    def _schedules(self, coefficients: Any, plan: Any, t: Any, episodes: Any, one: Any) -> Any:
+        """The hyperparameters at a turn, as one row in the order of their names."""
         # From the turn's own number: a sum of floats would round differently when a run is cut elsewhere.
-        decisions = jnp.float32(copies) * (plan["turn"] + t).astype(jnp.float32)
+        decisions = jnp.float32(self._shapes.copies) * (plan["turn"] + t).astype(jnp.float32)
         done = plan["by_steps"] * decisions + (1.0 - plan["by_steps"]) * episodes
         progress = Progress(decisions, jnp.float32(episodes), jnp.minimum(done * plan["per_share"], 1.0))
         # All settings at once, and settled: else each reader of a setting computes its schedule again.
         return value_at(coefficients, progress, jnp) / one
 
-    def named(values: Any) -> Numbers:
-        return Numbers(**{name: values[k] for k, name in enumerate(names)})
+    def _named(self, values: Any) -> Numbers:
+        return Numbers(**{name: values[k] for k, name in enumerate(self._names)})
 
     def rollout(
-        numbers: Any, coefficients: Any, plan: Any, learner: Any, carry: Carry, noise: Any, u: Any, one: Any
+        self, parameters: Any, coefficients: Any, plan: Any, learner: Any, carry: Carry, noise: Any, u: Any, one: Any
     ) -> Any:
         """The turns of one update, and what `update` needs of them."""
-        first = u * per_update
+        first = u * self._per_update
 
         def step(carry: Carry, offset: Any) -> Any:
             t = first + offset
-            now = named(settings(coefficients, plan, t, carry.episodes, one))
+            hyperparameters = self._named(self._schedules(coefficients, plan, t, carry.episodes, one))
             carry = carry._replace(learner=learner)  # only read on the way, so it stays out of what goes round
-            carry, happened = turn(numbers, plan["level"], now, carry, noise, t, one)
-            return carry._replace(learner=None), happened
+            carry, transition = self._turn(parameters, plan["level"], hyperparameters, carry, noise, t, one)
+            return carry._replace(learner=None), transition
 
-        if per_update == 1:
-            carry, happened = step(carry, 0)
-            experience = jax.tree.map(lambda leaf: leaf[None], happened)
+        if self._per_update == 1:
+            carry, transition = step(carry, 0)
+            experience = jax.tree.map(lambda leaf: leaf[None], transition)
         else:
-            carry, experience = lax.scan(step, carry, jnp.arange(per_update))
-        now = settings(coefficients, plan, first + per_update - 1, carry.episodes, one)
-        return carry, experience, now, at_turn(noise["LEARN"], u)
+            carry, experience = lax.scan(step, carry, jnp.arange(self._per_update))
+        values = self._schedules(coefficients, plan, first + self._per_update - 1, carry.episodes, one)
+        return carry, experience, values, at_turn(noise["LEARN"], u)
 
-    def update(learned: Any, experience: Any, now: Any, rows: Any, one: Any) -> Any:
-        learner, memory, sums = learned
-        given = kind.learn(shapes, named(now), learner, memory, experience, RowDraw(jnp, rows, one))
-        learner, memory, readings = three(kind, "learn", given)
+    def update(self, learning: Any, experience: Any, values: Any, rows: Any, one: Any) -> Any:
+        """What the method learns from the turns since its last update; `learning` is the learner, its memory, and the sums of the readings."""
+        learner, memory, sums = learning
+        draw = RowDraw(jnp, rows, one)
+        learned = self._kind.learn(self._shapes, self._named(values), learner, memory, experience, draw)
+        learner, memory, readings = three(self._kind, "learn", learned)
         return learner, memory, tuple(total + reading for total, reading in zip(sums, readings, strict=True))
 
-    def chunk(numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
+    def chunk(
+        self, parameters: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any
+    ) -> Any:
+        """So many updates with their turns, or fewer where the planned episodes have closed or a copy cannot go on."""
+
         def both(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
             u, carry = state
             learner = carry.learner
-            carry, experience, now, rows = rollout(
-                numbers, coefficients, plan, learner, carry._replace(learner=None), noise, u, one
+            carry, experience, values, rows = self.rollout(
+                parameters, coefficients, plan, learner, carry._replace(learner=None), noise, u, one
             )
-            learner, memory, sums = update((learner, carry.memory, carry.sums), experience, now, rows, one)
+            learning = (learner, carry.memory, carry.sums)
+            learner, memory, sums = self.update(learning, experience, values, rows, one)
             return u + 1, carry._replace(learner=learner, memory=memory, sums=sums)
 
         def going(state: tuple[Any, Carry]) -> Any:
             return (state[0] < count) & (state[1].episodes < plan["episodes"]) & _not_stuck(state[1])
 
         return lax.while_loop(going, both, (jnp.int32(0), carry))
-
-    program: Any
-    if apart:
-        program = Alternating(KeptFunction(rollout, code, 4), KeptFunction(update, key_of_update(agent, shapes), 0))
-    else:
-        program = KeptFunction(chunk, code, 3)
-    return Program(compiled, choose_requests, learn_requests, room, KeptFunction(start, code), program)
 
 
 class Alternating:
