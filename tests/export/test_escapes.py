@@ -109,7 +109,7 @@ def test_an_environment_whose_words_are_code_leaves_as_it_is(policy, form, tmp_p
 
 
 @pytest.mark.parametrize(
-    ("place", "value"), [("unit", "m\n*/"), ("unit", "\u202em"), ("name", "a b"), ("name", "x;"), ("unit", 5), ("shape", [1000, 1000, 1000]), ("high", 10**30), ("labels", ["a\n", "b", "c"])]
+    ("place", "value"), [("unit", "m\n*/"), ("unit", "\u202em"), ("name", "a b"), ("name", "x;"), ("unit", 5), ("shape", [1000, 1000, 1000]), ("high", 10**30), ("high", -1e9), ("low", float("nan")), ("labels", ["a\n", "b", "c"])]
 )  # fmt: skip
 def test_a_head_says_what_a_declaration_may(policy, tmp_path, place, value):
     arrays, about = open_arrays(policy.save(tmp_path / "p.safetensors"))

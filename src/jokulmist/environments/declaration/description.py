@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.outline import DEADLINE, LOST, TIME_LIMIT, Outline, StepMethod
+from jokulmist.environments.declaration.outline import DEADLINE, LOST, TIME_LIMIT, Outline, SensorMethod, StepMethod
 from jokulmist.environments.declaration.state import Field
 from jokulmist.environments.modifiers import (
     ActionPipeline,
@@ -144,76 +144,17 @@ class Description:
 
 def describe(instance: Any, read: Outline) -> Description:
     """Resolve an outline with an instance's parameters: bounds, shapes, weights and limits become numbers."""
-    where = read.cls.__qualname__
-    parameters = [p.name for p in read.parameters]
-
-    def number(value: Any, what: str) -> Any:
-        if not isinstance(value, str):
-            return value
-        if value not in parameters:
-            raise DeclarationError(
-                f"{what} of `{where}` is the text {value!r}; it must be a number or the name of a parameter "
-                f"({listed(parameters)}).{nearest(value, parameters)}"
-            )
-        return getattr(instance, value)
-
-    def resolved(shape: Any, what: str) -> tuple[int, ...]:
-        entries = (shape,) if isinstance(shape, (int, str)) else tuple(shape)
-        sizes = []
-        for entry in entries:
-            size = number(entry, f"the shape of {what}")
-            if isinstance(entry, str) and not getattr(read.cls, entry).fixed:
-                raise DeclarationError(
-                    f"the shape of {what} follows from the parameter `{entry}`, which may vary. "
-                    f"Write `{entry}: int = jm.parameter({size}, fixed=True)`."
-                )
-            if not isinstance(size, int) or size < 1:
-                raise DeclarationError(f"the shape of {what} must hold whole numbers above 0; got {size!r}.")
-            sizes.append(size)
-        return tuple(sizes)
-
-    fields = []
-    channels = []
-    for field in read.fields:
-        what = f"`{field.name}`"
-        low, high = number(field.low, f"`low` of {what}"), number(field.high, f"`high` of {what}")
-        if isinstance(field.values, str):
-            high = int(number(field.values, f"`values` of {what}")) - 1
-        field = replace(field, low=low, high=high, shape=resolved(field.shape, what))
-        fields.append(field)
-        if field.role == "seen":
-            whole = field.kind != "float" or field.values is not None
-            channels.append(_channel(where, field.name, low, high, field.unit, field.shape, whole, False, False))  # type: ignore[arg-type]
-    for sensor in read.sensors:
-        bounds, what = sensor.bounds, f"sensor `{sensor.name}`"
-        low, high = number(bounds["low"], f"`low` of {what}"), number(bounds["high"], f"`high` of {what}")
-        whole = bounds["values"] is not None
-        if whole:
-            low, high = 0, int(number(bounds["values"], f"`values` of {what}")) - 1
-        if bounds["image"]:
-            low, high = 0, 255
-        shape = resolved(bounds["shape"], what)
-        if bounds["image"] and len(shape) != 3:
-            raise DeclarationError(
-                f"{what} of `{where}` is an image of shape {shape}; give `shape=(height, width, channels)`."
-            )
-        channels.append(_channel(where, sensor.name, low, high, bounds["unit"], shape, whole, bounds["image"], True))
-    limits = {}
-    for limit in ("deadline", "time_limit", "decide_every"):
-        value = number(getattr(instance, limit), f"`{limit}`")
-        if value is not None and (isinstance(value, bool) or not isinstance(value, int) or value < 1):
-            raise DeclarationError(
-                f"`{limit}` of `{where}` must be a whole number of advances above 0; got {value!r}. "
-                f"Write for instance `{limit} = 120`."
-            )
-        limits[limit] = value
-    given = instance.weights
-    weights = tuple(_weight(term, given, read.players) for term in read.terms)
+    resolver = _Resolver(instance, read)
+    fields = tuple(resolver.field(field) for field in read.fields)
+    channels = [resolver.field_channel(field) for field in fields if field.role == "seen"]
+    channels += [resolver.sensor_channel(sensor) for sensor in read.sensors]
+    limits = {limit: resolver.limit(limit) for limit in ("deadline", "time_limit", "decide_every")}
+    weights = tuple(_weight(term, instance.weights, read.players) for term in read.terms)
     bare = Spec(tuple(channels), read.action, read.masked)
     return Description(
         outline=read,
         name=read.cls.__name__,
-        fields=tuple(fields),
+        fields=fields,
         bare=bare,
         observation_pipeline=ObservationPipeline(bare, ()),
         action_pipeline=ActionPipeline(read.action, ()),
@@ -226,6 +167,77 @@ def describe(instance: Any, read: Outline) -> Description:
         decide_every=limits["decide_every"] or 1,
         meanwhile=_meanwhile(instance, read),
     )
+
+
+class _Resolver:
+    """Puts an instance's parameters where its declaration names them."""
+
+    def __init__(self, instance: Any, outline: Outline) -> None:
+        self._instance, self._outline, self._where = instance, outline, outline.cls.__qualname__
+        self._parameters = [p.name for p in outline.parameters]
+
+    def number(self, value: Any, what: str) -> Any:
+        if not isinstance(value, str):
+            return value
+        if value not in self._parameters:
+            raise DeclarationError(
+                f"{what} of `{self._where}` is the text {value!r}; it must be a number or the name of a parameter "
+                f"({listed(self._parameters)}).{nearest(value, self._parameters)}"
+            )
+        return getattr(self._instance, value)
+
+    def shape(self, shape: Any, what: str) -> tuple[int, ...]:
+        entries = (shape,) if isinstance(shape, (int, str)) else tuple(shape)
+        sizes = []
+        for entry in entries:
+            size = self.number(entry, f"the shape of {what}")
+            if isinstance(entry, str) and not getattr(self._outline.cls, entry).fixed:
+                raise DeclarationError(
+                    f"the shape of {what} follows from the parameter `{entry}`, which may vary. "
+                    f"Write `{entry}: int = jm.parameter({size}, fixed=True)`."
+                )
+            if not isinstance(size, int) or size < 1:
+                raise DeclarationError(f"the shape of {what} must hold whole numbers above 0; got {size!r}.")
+            sizes.append(size)
+        return tuple(sizes)
+
+    def field(self, field: Field) -> Field:
+        what = f"`{field.name}`"
+        low, high = self.number(field.low, f"`low` of {what}"), self.number(field.high, f"`high` of {what}")
+        if isinstance(field.values, str):
+            high = int(self.number(field.values, f"`values` of {what}")) - 1
+        return replace(field, low=low, high=high, shape=self.shape(field.shape, what))
+
+    def field_channel(self, field: Field) -> Channel:
+        whole = field.kind != "float" or field.values is not None
+        low: Any = field.low
+        high: Any = field.high
+        shape: Any = field.shape
+        return _channel(self._where, field.name, low, high, field.unit, shape, whole, False, False)
+
+    def sensor_channel(self, sensor: SensorMethod) -> Channel:
+        bounds, what = sensor.bounds, f"sensor `{sensor.name}`"
+        low, high = self.number(bounds["low"], f"`low` of {what}"), self.number(bounds["high"], f"`high` of {what}")
+        whole, image = bounds["values"] is not None, bounds["image"]
+        if whole:
+            low, high = 0, int(self.number(bounds["values"], f"`values` of {what}")) - 1
+        if image:
+            low, high = 0, 255
+        shape = self.shape(bounds["shape"], what)
+        if image and len(shape) != 3:
+            raise DeclarationError(
+                f"{what} of `{self._where}` is an image of shape {shape}; give `shape=(height, width, channels)`."
+            )
+        return _channel(self._where, sensor.name, low, high, bounds["unit"], shape, whole, image, True)
+
+    def limit(self, name: str) -> int | None:
+        value = self.number(getattr(self._instance, name), f"`{name}`")
+        if value is not None and (isinstance(value, bool) or not isinstance(value, int) or value < 1):
+            raise DeclarationError(
+                f"`{name}` of `{self._where}` must be a whole number of advances above 0; got {value!r}. "
+                f"Write for instance `{name} = 120`."
+            )
+        return value
 
 
 def _weight(term: StepMethod, given: Mapping[str, float], players: tuple[str, ...]) -> float:

@@ -222,7 +222,8 @@ def _checked(channel: Channel) -> Channel:
     )
     sizes = all(isinstance(n, int) and not isinstance(n, bool) and n > 0 for n in (*channel.shape, channel.stacked))
     flags = all(isinstance(flag, bool) for flag in (channel.whole, channel.image, channel.computed))
-    if not (numbers and sizes and flags) or math.prod(channel.shape) > MOST_VALUES:
+    known = numbers and sizes and flags
+    if not known or not channel.low <= channel.high or math.prod(channel.shape) > MOST_VALUES:
         raise ValueError(f"no channel: {channel!r:.80}")
     checked_name(channel.name, "a channel")
     checked_text(channel.unit, "the unit of a channel")
