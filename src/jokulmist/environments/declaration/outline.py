@@ -94,48 +94,13 @@ def outline(cls: type) -> Outline:
     def of(kind: type) -> list[Any]:
         return [part for part in named.values() if isinstance(part, kind)]
 
-    state = getattr(cls, "State", None)
-    if not (isinstance(state, type) and issubclass(state, State)) or state is State:
-        got = "nothing" if state is None or state is State else repr(state)
-        raise DeclarationError(
-            f"`{where}.State` must be a class derived from `jm.State`; got {got}. "
-            f"Write `class State(jm.State):` inside `{where}`, with one line a field."
-        )
-    action = getattr(cls, "action", None)
-    if not isinstance(action, (Choice, Range, Actions)):
-        raise DeclarationError(
-            f"`{where}` declares no action; got {action!r}. "
-            f'Write `action = jm.Choice("hold", "full")` or `action = jm.Range(0.0, 1.0)` in its body.'
-        )
+    state, action = _declared_state(cls), _declared_action(cls)
     for method, takes in (("begin", ("draw",)), ("advance", ("state", "action", "draw"))):
         refuse_missing(cls, method, takes)
     sensors = tuple(_sensor(where, part) for part in of(parts.Sensor))
-    seen = [f for f in state._fields.values() if f.role == "seen"]
-    if not sensors and not seen:
-        raise DeclarationError(
-            f"`{where}` shows the agent nothing. Mark a state field as seen, `level: float = jm.seen(low=0.0, high=40.0)`, "
-            f"or write a method under `@jm.sensor`."
-        )
     terms = tuple(_step_method(where, part, weight=part.weight) for part in of(parts.Term))
-    if not terms:
-        raise DeclarationError(
-            f"`{where}` has no reward. Write a method under `@jm.reward` that returns a number, "
-            f"e.g. `def sales(self, before, action, after): return after.released`."
-        )
     closings = of(parts.Closing)
-    endings = tuple(_step_method(where, part, final=True) for part in closings if part.final)
-    cuts = tuple(_step_method(where, part, final=False) for part in closings if not part.final)
-    if len(closings) + 2 > MOST_CLOSINGS:
-        raise DeclarationError(
-            f"`{where}` has {len(closings)} endings and cuts; at most {MOST_CLOSINGS - 2} are allowed."
-        )
-    measures = tuple(_step_method(where, part, over=part.over) for part in of(parts.Measure))
-    for part in of(parts.Reference):
-        given = parts.arguments_of(part.function)
-        if given != ("state",):
-            raise DeclarationError(
-                f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a reference takes (self, state)."
-            )
+    _refuse_incomplete(where, state, sensors, terms, closings, of(parts.Reference))
     _refuse_clashes(cls, state, named)
     return Outline(
         cls=cls,
@@ -146,14 +111,59 @@ def outline(cls: type) -> Outline:
         derived=tuple(part.name for part in of(parts.Derived)),
         sensors=sensors,
         terms=terms,
-        endings=endings,
-        cuts=cuts,
-        measures=measures,
+        endings=tuple(_step_method(where, part, final=True) for part in closings if part.final),
+        cuts=tuple(_step_method(where, part, final=False) for part in closings if not part.final),
+        measures=tuple(_step_method(where, part, over=part.over) for part in of(parts.Measure)),
         references=tuple(part.name for part in of(parts.Reference)),
         masked=_masked(cls, action),
         gated=_gated(cls),
         players=players_of(action),
     )
+
+
+def _declared_state(cls: type) -> Any:
+    state, where = getattr(cls, "State", None), cls.__qualname__
+    if not (isinstance(state, type) and issubclass(state, State)) or state is State:
+        got = "nothing" if state is None or state is State else repr(state)
+        raise DeclarationError(
+            f"`{where}.State` must be a class derived from `jm.State`; got {got}. "
+            f"Write `class State(jm.State):` inside `{where}`, with one line a field."
+        )
+    return state
+
+
+def _declared_action(cls: type) -> Any:
+    action = getattr(cls, "action", None)
+    if not isinstance(action, (Choice, Range, Actions)):
+        raise DeclarationError(
+            f"`{cls.__qualname__}` declares no action; got {action!r}. "
+            f'Write `action = jm.Choice("hold", "full")` or `action = jm.Range(0.0, 1.0)` in its body.'
+        )
+    return action
+
+
+def _refuse_incomplete(where: str, state: Any, sensors: Any, terms: Any, closings: Any, references: Any) -> None:
+    """Refuse a class that shows nothing, has no reward, has more closings than fit, or a reference that takes something else."""
+    if not sensors and not any(field.role == "seen" for field in state._fields.values()):
+        raise DeclarationError(
+            f"`{where}` shows the agent nothing. Mark a state field as seen, `level: float = jm.seen(low=0.0, high=40.0)`, "
+            f"or write a method under `@jm.sensor`."
+        )
+    if not terms:
+        raise DeclarationError(
+            f"`{where}` has no reward. Write a method under `@jm.reward` that returns a number, "
+            f"e.g. `def sales(self, before, action, after): return after.released`."
+        )
+    if len(closings) + 2 > MOST_CLOSINGS:
+        raise DeclarationError(
+            f"`{where}` has {len(closings)} endings and cuts; at most {MOST_CLOSINGS - 2} are allowed."
+        )
+    for part in references:
+        given = parts.arguments_of(part.function)
+        if given != ("state",):
+            raise DeclarationError(
+                f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a reference takes (self, state)."
+            )
 
 
 def _named_parts(cls: type) -> dict[str, parts.Part]:

@@ -190,8 +190,41 @@ DECLARED = ("observation", "action", "terms", "endings", "cuts", "measures", "pl
 
 def _outline(cls: type[Simulator]) -> outlines.Outline:
     """Read a simulator's class; `DeclarationError` says what is missing or wrong, and how to write it."""
-    where = cls.__qualname__
     parameters = outlines.parts_of(cls)
+    _refuse_missing(cls)
+    action: Any = cls.action  # type: ignore[attr-defined]
+    players = players_of(action)
+    named = {
+        what: _by_own_names(cls.__qualname__, what, getattr(cls, what), players)
+        for what in ("observation", "terms", "measures")
+    }
+    _refuse_values(cls, named)
+    columns = [*named["observation"], *named["terms"], *named["measures"], *(p.name for p in parameters)]
+    _refuse_names(cls, columns, players)
+    return outlines.Outline(
+        cls=cls,
+        fields=(),
+        action=action,
+        parameters=parameters,
+        series=(),
+        derived=(),
+        sensors=tuple(
+            outlines.SensorMethod(name, bounds, noisy=False) for name, bounds in named["observation"].items()
+        ),
+        terms=tuple(outlines.StepMethod(name, (), weight=float(w)) for name, w in named["terms"].items()),
+        endings=tuple(outlines.StepMethod(name, (), final=True) for name in cls.endings),
+        cuts=tuple(outlines.StepMethod(name, (), final=False) for name in cls.cuts),
+        measures=tuple(outlines.StepMethod(name, (), over=over) for name, over in named["measures"].items()),
+        references=(),
+        masked=bool(cls.says_legal or getattr(action, "asks", False)),
+        losable=True,
+        players=players,
+    )
+
+
+def _refuse_missing(cls: type[Simulator]) -> None:
+    """Refuse a class that lacks a part, or has one of another kind."""
+    where = cls.__qualname__
     for method, takes in (("begin", ("seed",)), ("advance", ("action",))):
         outlines.refuse_missing(cls, method, takes)
     if not isinstance(cls.action, (Choice, Range, Actions)):  # type: ignore[attr-defined]
@@ -206,28 +239,42 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
         )
     if not isinstance(cls.measures, Mapping):
         raise DeclarationError(_wrong_measures(where, cls.measures))
-    players = players_of(cls.action)  # type: ignore[attr-defined]
-    told = {
-        what: _by_own_names(where, what, getattr(cls, what), players) for what in ("observation", "terms", "measures")
-    }
-    for name, bounds in told["observation"].items():
+    if isinstance(cls.endings, str) or isinstance(cls.cuts, str):
+        raise DeclarationError(f"`endings` and `cuts` of `{where}` are tuples of names. Write `endings = ('sunk',)`.")
+    if hasattr(cls, "decide_when"):
+        raise DeclarationError(
+            f"`{where}` declares `decide_when`, and a simulator has no state to look at. Advance it inside `advance` until "
+            f"a decision is due."
+        )
+    if cls.says_legal and not choices_of(cls.action):  # type: ignore[attr-defined]
+        raise DeclarationError(f"`{where}.says_legal` is set, and its action has no choices.")
+
+
+def _refuse_values(cls: type[Simulator], named: Mapping[str, Mapping[str, Any]]) -> None:
+    """Refuse bounds, weights, measures, shares and numbers of closings that cannot be."""
+    where = cls.__qualname__
+    for name, bounds in named["observation"].items():
         if not isinstance(bounds, Mapping) or set(bounds) != set(BOUNDS):
             raise DeclarationError(
                 f"`observation[{name!r}]` of `{where}` is {bounds!r}; write `jm.channel(low=, high=)`."
             )
-    for name, weight in told["terms"].items():
+    for name, weight in named["terms"].items():
         if isinstance(weight, bool) or not isinstance(weight, (int, float)) or not math.isfinite(weight):
             raise DeclarationError(f"the weight of `{name}` of `{where}` must be a finite number; got {weight!r}.")
-    if any(over not in OVERS for over in told["measures"].values()):
+    if any(over not in OVERS for over in named["measures"].values()):
         raise DeclarationError(_wrong_measures(where, cls.measures))
-    if isinstance(cls.endings, str) or isinstance(cls.cuts, str):
-        raise DeclarationError(f"`endings` and `cuts` of `{where}` are tuples of names. Write `endings = ('sunk',)`.")
-    if len(cls.endings) + len(cls.cuts) + 2 > outlines.MOST_CLOSINGS:
+    closings = len(cls.endings) + len(cls.cuts)
+    if closings + 2 > outlines.MOST_CLOSINGS:
         raise DeclarationError(
-            f"`{where}` has {len(cls.endings) + len(cls.cuts)} endings and cuts; at most {outlines.MOST_CLOSINGS - 2} are allowed."
+            f"`{where}` has {closings} endings and cuts; at most {outlines.MOST_CLOSINGS - 2} are allowed."
         )
-    columns = [*told["observation"], *told["terms"], *told["measures"], *(p.name for p in parameters)]
-    names = [*columns, *cls.endings, *cls.cuts]
+    if not isinstance(cls.most_lost, (int, float)) or not 0.0 <= cls.most_lost <= 1.0:
+        raise DeclarationError(f"`{where}.most_lost` is a share from 0 to 1; got {cls.most_lost!r}.")
+
+
+def _refuse_names(cls: type[Simulator], columns: list[str], players: tuple[str, ...]) -> None:
+    """Refuse names that are no columns of the records, or stand for two things."""
+    where, names = cls.__qualname__, [*columns, *cls.endings, *cls.cuts]
     for name in names:
         if not isinstance(name, str) or not name_in(name).isidentifier() or name in players:
             raise DeclarationError(f"`{where}` names {name!r}; a name is a column of the records, e.g. `depth_now`.")
@@ -242,32 +289,6 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
             raise DeclarationError(
                 f"`{where}` uses the name `{name}` twice, or it is a column of the records. Rename it."
             )
-    if not isinstance(cls.most_lost, (int, float)) or not 0.0 <= cls.most_lost <= 1.0:
-        raise DeclarationError(f"`{where}.most_lost` is a share from 0 to 1; got {cls.most_lost!r}.")
-    if hasattr(cls, "decide_when"):
-        raise DeclarationError(
-            f"`{where}` declares `decide_when`, and a simulator has no state to look at. Advance it inside `advance` until "
-            f"a decision is due."
-        )
-    if cls.says_legal and not choices_of(cls.action):  # type: ignore[attr-defined]
-        raise DeclarationError(f"`{where}.says_legal` is set, and its action has no choices.")
-    return outlines.Outline(
-        cls=cls,
-        fields=(),
-        action=cls.action,  # type: ignore[attr-defined]
-        parameters=parameters,
-        series=(),
-        derived=(),
-        sensors=tuple(outlines.SensorMethod(name, bounds, noisy=False) for name, bounds in told["observation"].items()),
-        terms=tuple(outlines.StepMethod(name, (), weight=float(w)) for name, w in told["terms"].items()),
-        endings=tuple(outlines.StepMethod(name, (), final=True) for name in cls.endings),
-        cuts=tuple(outlines.StepMethod(name, (), final=False) for name in cls.cuts),
-        measures=tuple(outlines.StepMethod(name, (), over=over) for name, over in told["measures"].items()),
-        references=(),
-        masked=bool(cls.says_legal or getattr(cls.action, "asks", False)),  # type: ignore[attr-defined]
-        losable=True,
-        players=players,
-    )
 
 
 def _wrong_measures(where: str, given: Any) -> str:

@@ -24,8 +24,22 @@ def text_of(report: Report) -> str:
 
 def show(report: Report, console: Any) -> None:
     """Print the report."""
+    _show_findings(report, console)
+    if not any(math.isfinite(reach.least) for reach in (*report.channels, *report.terms)):
+        return  # it failed before anything was seen: what is wrong stands above
+    console.print()
+    console.print(_ranges(report))
+    console.print()
+    total = sum(report.closed_by.values())
+    counts = sorted(report.closed_by.items(), key=lambda item: -item[1])
+    closed = ", ".join(f"{name} {count / total:.0%}" for name, count in counts)
+    console.print(f"episodes closed by   {closed or 'nothing'}  ({total} episodes)")
+    if report.ok or report.levels:
+        _show_levels(report, console)
+
+
+def _show_findings(report: Report, console: Any) -> None:
     from rich.markup import escape
-    from rich.table import Table
 
     wrong = sum(f.level == "wrong" for f in report.findings)
     doubtful = len(report.findings) - wrong
@@ -40,44 +54,33 @@ def show(report: Report, console: Any) -> None:
             console.print(f"  where  {escape(finding.where)}")
         console.print(f"  why    {escape(finding.why)}")
         console.print(f"  mend   {escape(finding.mend)}")
-    seen = [reach for reach in (*report.channels, *report.terms) if math.isfinite(reach.least)]
-    if not seen:  # it failed before anything was seen: what is wrong stands above
-        return
-    console.print()
+
+
+def _ranges(report: Report) -> Any:
+    """The table of what was observed and of what each reward term came to."""
+    from rich.table import Table
+
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    for name, side in (
-        ("", "left"),
-        ("name", "left"),
-        ("declared", "left"),
-        ("least", "right"),
-        ("most", "right"),
-        ("mean a step", "right"),
-    ):
-        table.add_column(name, justify=side)  # type: ignore[arg-type]
+    for name in ("", "name", "declared"):
+        table.add_column(name)
+    for name in ("least", "most", "mean a step"):
+        table.add_column(name, justify="right")
     for i, (name, shape) in enumerate(report.images.items()):
         table.add_row("observed" if i == 0 else "", name, shape, "0", "255", "")
     for kind, rows in (("observed", report.channels), ("reward", report.terms)):
         for i, reach in enumerate(rows):
             if not math.isfinite(reach.least):
                 continue
+            heading = kind if i == 0 and not (kind == "observed" and report.images) else ""
             mean = f"{reach.mean:.4g}" if kind == "reward" else ""
-            table.add_row(
-                kind if i == 0 and not (kind == "observed" and report.images) else "",
-                reach.name,
-                reach.declared,
-                f"{reach.least:.4g}",
-                f"{reach.most:.4g}",
-                mean,
-            )
-    console.print(table)
-    console.print()
-    total = sum(report.closed_by.values())
-    closed = ", ".join(
-        f"{name} {count / total:.0%}" for name, count in sorted(report.closed_by.items(), key=lambda i: -i[1])
-    )
-    console.print(f"episodes closed by   {closed or 'nothing'}  ({total} episodes)")
-    if not report.ok and not report.levels:
-        return
+            table.add_row(heading, reach.name, reach.declared, f"{reach.least:.4g}", f"{reach.most:.4g}", mean)
+    return table
+
+
+def _show_levels(report: Report, console: Any) -> None:
+    """What random play and the references return, whether the class compiles, and how fast it is."""
+    from rich.markup import escape
+
     whose = next((level.telling for level in report.levels.values() if level.telling), "")
     for name, level in report.levels.items():
         average, low, high, sd = level.told_of(whose)
