@@ -197,9 +197,9 @@ def test_tables_of_any_bounds_find_the_same_cell(low, width, bins, seed):
 
     policy = jm.train(Pit(), jm.QLearning(bins=bins), steps=60, seed=seed, folder=None, lane="plain").policy
     names = {}
-    from jokulmist.exporting import numpy_form
+    from jokulmist.exporting.forms import python_file
 
-    exec(compile(numpy_form.written(graph_of(policy), "a table"), "policy", "exec"), names)
+    exec(compile(python_file(graph_of(policy), "a table"), "policy", "exec"), names)
     learned = np.asarray(policy.learner.values)
     for depth in np.linspace(low - 1.0, low + width + 1.0, 23):
         place = (depth - low) / width * bins

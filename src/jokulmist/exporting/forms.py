@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -11,59 +12,17 @@ from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.environments.spaces.legal import choices_of, mask_widths
 from jokulmist.errors import SettingError, listed
 from jokulmist.exporting import numpy_form
-from jokulmist.exporting.escapes import c_comment, c_string, js_string, markdown, told_apart
+from jokulmist.exporting.escapes import c_comment, c_string, js_string, markdown, python_docstring, told_apart
 from jokulmist.exporting.graph import Graph, begins, decided_by
 from jokulmist.exporting.loops import C, JavaScript, Loops
 from jokulmist.training.policies.policy import Policy
 
 FORMS = ("python", "c", "javascript", "onnx")
 UNBOUNDED = 3.0
-KEYWORDS = {
-    "auto",
-    "break",
-    "case",
-    "char",
-    "const",
-    "continue",
-    "default",
-    "do",
-    "double",
-    "else",
-    "enum",
-    "extern",
-    "float",
-    "for",
-    "goto",
-    "if",
-    "inline",
-    "int",
-    "long",
-    "register",
-    "restrict",
-    "return",
-    "short",
-    "signed",
-    "sizeof",
-    "static",
-    "struct",
-    "switch",
-    "typedef",
-    "union",
-    "unsigned",
-    "void",
-    "volatile",
-    "while",
-}
-
-
-# Abramowitz and Stegun (1964), equation 7.1.26: within 1.5e-7.
-ERF = [
-    "const erf = x => {",
-    "  const t = 1 / (1 + 0.3275911 * Math.abs(x));",
-    "  const tail = t * (0.254829592 + t * (-0.284496736 + t * (1.421413741 + t * (-1.453152027 + t * 1.061405429)))) * Math.exp(-x * x);",
-    "  return x < 0 ? tail - 1 : 1 - tail;",
-    "};",
-]
+KEYWORDS = """
+auto break case char const continue default do double else enum extern float for goto if inline
+int long register restrict return short signed sizeof static struct switch typedef union unsigned void volatile while
+""".split()  # noqa: SIM905
 
 
 class Vectors(NamedTuple):
@@ -138,7 +97,7 @@ def files_of(graph: Graph, form: str, about: str, vectors: Vectors) -> dict[str,
         raise SettingError(f"`form` is {form!r:.60}; there are {listed(FORMS)}.")
     made: dict[str, str | bytes]
     if form == "python":
-        made = {"policy.py": numpy_form.written(graph, about)}
+        made = {"policy.py": python_file(graph, about)}
     elif form == "c":
         made = c_files(graph, about)
     elif form == "javascript":
@@ -177,234 +136,119 @@ def _masks(graph: Graph) -> list[tuple[str, int]]:
     return [(words[part], one.count) for part, one in graph.parts.items() if isinstance(one, Choice)]
 
 
+def _rendered(name: str, context: Mapping[str, Any]) -> str:
+    """A file from its template; texts in the context are escaped for its language already."""
+    from jinja2 import Environment as Templates
+    from jinja2 import PackageLoader, StrictUndefined
+
+    templates = Templates(
+        loader=PackageLoader("jokulmist.exporting"),
+        trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True, undefined=StrictUndefined, autoescape=False,
+    )  # fmt: skip
+    return templates.get_template(name).render(context)
+
+
+def _context(graph: Graph, loops: Loops, quoted: Callable[[Any], str]) -> dict[str, Any]:
+    """What the templates of C and of JavaScript name; `quoted` makes a string of the language."""
+    spec, words, said = graph.policy.spec, part_words(graph), said_words(graph)
+    inputs = {name: value.name for name, value in graph.inputs.items()}
+    channels, images, offset = {c.name: c for c in spec.channels}, {c.name for c in spec.images}, 0
+    fields = []
+    for name, word, size, unit in _fields(graph):
+        image = name in images
+        fields.append(
+            {
+                "name": quoted(name), "word": word, "size": size, "unit": c_comment(unit), "image": image, "array": channels[name].shape != (),
+                "input": inputs.get(name if image else "numbers"), "offset": offset,
+            }
+        )  # fmt: skip
+        offset += 0 if image else size
+    places = {part: place for part, place, _ in loops.outputs}
+    parts = [
+        {
+            "name": quoted(part), "word": words[part], "place": places[part], "array": isinstance(one, Range) and one.shape != (),
+            "labels": [quoted(str(label)) for label in one.labels] if isinstance(one, Choice) else [],
+            **({} if isinstance(one, Choice) else {"size": one.size, "bounds": _bounds(one)}),
+        }
+        for part, one in graph.parts.items()
+    ]  # fmt: skip
+    choices = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
+    masks = [
+        {"name": quoted(part), "word": word, "count": count, "whole": part == "", "input": inputs.get(f"legal {k}")}
+        for k, (part, (word, count)) in enumerate(zip(choices, _masks(graph), strict=False))
+    ]
+    told = [
+        {"name": quoted(name), "word": said[name], "size": value.size, "place": place}
+        for (name, value), (_, place, _) in zip(graph.said, loops.said, strict=True)
+    ]
+    state = None if graph.state is None else {"width": graph.state_width, "input": inputs.get("state")}
+    return {
+        "channels": fields, "parts": parts, "masks": masks, "said": told, "state": state, "numbers": inputs.get("numbers"), "width": spec.width,
+        "loops": loops, "operations": {op.name for op in graph.ops},
+    }  # fmt: skip
+
+
 def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     """A header and a source of C99."""
-    loops, spec = Loops(graph, C()), graph.policy.spec
-    masks = _masks(graph)
-    images = {c.name for c in spec.images}
-    observed = [
-        f"  {'unsigned char' if name in images else 'float'} {own}{f'[{size}]' if size > 1 or name in images else ''};{f' /* {c_comment(unit)} */' if unit else ''}"
-        for name, own, size, unit in _fields(graph)
-    ]
-    acts, labels, words, said = [], [], part_words(graph), said_words(graph)
-    for part, one in graph.parts.items():
-        own = words[part]
-        if isinstance(one, Choice):
-            acts.append(f"  int {own}; /* 0 .. {one.count - 1}, see policy_{own}_labels */")
-            told = ", ".join(c_string(str(label)) for label in one.labels)
-            labels.append(f"extern const char *const policy_{own}_labels[{one.count}];")
-            labels.append(f"const char *const policy_{own}_labels[{one.count}] = {{{told}}};")
-        else:
-            acts.append(f"  float {own}{f'[{one.size}]' if one.shape else ''}; {_bounds(one)}")
-    header = [
-        f"/* {c_comment(about)}", " *", " * C99, no allocation, no dependency but the mathematical library. Arrays of work are static: decide in one thread at a time. */",
-        "#ifndef POLICY_H", "#define POLICY_H", "", "/* What is seen, in units as declared. */", "typedef struct {", *observed, "} policy_observation;", "",
+    context = _context(graph, Loops(graph, C()), c_string)
+    arguments = [
+        "const policy_observation *observation", *["const policy_legal *legal"] * bool(context["masks"]), *["policy_memory *memory"] * bool(context["state"]),
+        "policy_action *action", *["policy_said *said"] * bool(context["said"]),
     ]  # fmt: skip
-    if masks:
-        header += [
-            "/* What may be done now: 1 or 0 an alternative. */",
-            "typedef struct {",
-            *[f"  unsigned char {own}[{count}];" for own, count in masks],
-            "} policy_legal;",
-            "",
-        ]
-    header += [
-        "typedef struct {",
-        *acts,
-        "} policy_action;",
-        "",
-        *[line for line in labels if line.startswith("extern")],
-        "",
-    ]
-    if graph.said:
-        header += [
-            "/* What the policy says beside it. */", "typedef struct {",
-            *[f"  float {said[name]}[{value.size}];" for name, value in graph.said], "} policy_said;", "",
-        ]  # fmt: skip
-    more = ", policy_said *said" if graph.said else ""
-    handle = "policy_memory *memory, " if graph.state is not None else ""
-    signature = f"void policy_decide(const policy_observation *observation, {'const policy_legal *legal, ' if masks else ''}{handle}policy_action *action{more})"
-    if graph.state is not None:
-        header += [
-            "/* What is remembered since an episode began; one for each agent. */", "typedef struct {", f"  float state[{graph.state_width}];", "} policy_memory;", "",
-            "/* Forget what was seen: call it where an episode begins. */", "void policy_begin(policy_memory *memory);", "",
-        ]  # fmt: skip
-    header += [f"{signature};", "", "#endif", ""]
-    body = [
-        '#include "policy.h"',
-        "",
-        "#include <math.h>",
-        "",
-        *[line for line in labels if not line.startswith("extern")],
-        "",
-        *loops.constants,
-        "",
-    ]
-    if graph.state is not None:
-        width = graph.state_width
-        body += [
-            "void policy_begin(policy_memory *memory) {",
-            f"  for (int k = 0; k < {width}; k++) memory->state[k] = 0.0f;",
-            "}",
-            "",
-        ]
-    body += [f"{signature} {{"]
-    if "state" in graph.inputs:
-        body.append(f"  const float *{graph.inputs['state'].name} = memory->state;")
-    if "numbers" in graph.inputs:
-        body.append(f"  {C().buffer(graph.inputs['numbers'].name, 'float', spec.width)}")
-    body += [f"  {line}" for line in loops.buffers]
-    at = 0
-    for name, own, size, _ in _fields(graph):
-        if name in images:
-            if name in graph.inputs:
-                body.append(f"  const unsigned char *{graph.inputs[name].name} = observation->{own};")
-            continue
-        if "numbers" in graph.inputs:
-            to = graph.inputs["numbers"].name
-            body += (
-                [f"  {to}[{at}] = observation->{own};"]
-                if size == 1
-                else [f"  for (int k = 0; k < {size}; k++) {to}[{at} + k] = observation->{own}[k];"]
-            )
-        at += size
-    for k, (own, _) in enumerate(masks):
-        if f"legal {k}" in graph.inputs:
-            body.append(f"  const unsigned char *{graph.inputs[f'legal {k}'].name} = legal->{own};")
-    if not any(name in graph.inputs for name in ("numbers", *images)):
-        body.append("  (void)observation;")
-    if masks and not any(f"legal {k}" in graph.inputs for k in range(len(masks))):
-        body.append("  (void)legal;")
-    # Declarations come before statements that may be loops: C99 takes them anywhere.
-    body += loops.body
-    for part, place, _ in loops.outputs:
-        own, one = words[part], graph.parts[part]
-        if isinstance(one, Choice):
-            body.append(f"  action->{own} = (int){place}[0];")
-        elif one.shape:
-            body.append(f"  for (int k = 0; k < {one.size}; k++) action->{own}[k] = {place}[k];")
-        else:
-            body.append(f"  action->{own} = {place}[0];")
-    for (name, value), (_, place, _) in zip(graph.said, loops.said, strict=True):
-        body.append(f"  for (int k = 0; k < {value.size}; k++) said->{said[name]}[k] = (float){place}[k];")
-    if graph.state is not None:
-        body.append(f"  for (int k = 0; k < {graph.state_width}; k++) memory->state[k] = {loops.state}[k];")
-    body += ["}", ""]
-    return {"policy.h": "\n".join(header), "policy.c": "\n".join(body)}
+    context |= {"about": c_comment(about), "signature": f"void policy_decide({', '.join(arguments)})"}
+    if context["numbers"]:
+        context["numbers_buffer"] = C().buffer(context["numbers"], "float", context["width"])
+    return {name: _rendered(name, context) for name in ("policy.h", "policy.c")}
 
 
 def _bounds(one: Range) -> str:
     low, high = np.ravel(one.low), np.ravel(one.high)
-    return f"/* {low[0]:g} .. {high[0]:g}{f' {c_comment(one.unit)}' if one.unit else ''} */"
+    return f"{low[0]:g} .. {high[0]:g}{f' {c_comment(one.unit)}' if one.unit else ''}"
 
 
 def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     """An ES module and its types."""
-    loops, spec = Loops(graph, JavaScript()), graph.policy.spec
-    images = {c.name for c in spec.images}
-    body = [
-        f"// {c_comment(about)}",
-        "//",
-        "// decide(observation, legal) gives the action: a label, a number, or an object of them by part. No dependencies.",
-        "",
+    context = _context(graph, Loops(graph, JavaScript()), js_string)
+    labels = {
+        part: list(map(str, one.labels)) if isinstance(one, Choice) else None for part, one in graph.parts.items()
+    }
+    kinds = {part: " | ".join(map(js_string, own)) if own else "number" for part, own in labels.items()}
+    legal = "null"
+    if context["masks"]:
+        by_part = "; ".join(f"{mask['name']}?: boolean[]" for mask in context["masks"])
+        legal = "boolean[] | null" if context["masks"][0]["whole"] else f"{{ {by_part} }} | null"
+    remembers = context["state"] is not None
+    context |= {
+        "about": c_comment(about), "labels": js_string(labels),
+        "takes": f"observation, legal = null{', memory = null' if remembers else ''}",
+        "hands_on": f"observation, legal{', memory' if remembers else ''}",
+        "action_type": kinds[""] if "" in kinds else "{ " + "; ".join(f"{js_string(part)}: {kind}" for part, kind in kinds.items()) + " }",
+        "given": f"observation: Observation, legal?: {legal}{', memory?: Float32Array' if remembers else ''}",
+    }  # fmt: skip
+    return {name: _rendered(name, context) for name in ("policy.js", "policy.d.ts")}
+
+
+def python_file(graph: Graph, about: str) -> str:
+    """One file of Python that needs NumPy."""
+    constants, spec = numpy_form.Constants(), graph.policy.spec
+    lines = [
+        f"{op.out.name} = {numpy_form.expression(op, [constants.written(v) for v in op.inputs])}" for op in graph.ops
     ]
-    body += [*loops.constants, *loops.buffers, ""]
-    if any(op.name == "rem" for op in graph.ops):
-        body += ["const remainder = (a, b) => a % b;"]
-    if any(op.name == "erf" for op in graph.ops):
-        body += ERF
-    parts = {part: list(map(str, one.labels)) if isinstance(one, Choice) else None for part, one in graph.parts.items()}
-    body += [f"export const labels = {js_string(parts)};", ""]
-    if "numbers" in graph.inputs:
-        body.append(f"const {graph.inputs['numbers'].name} = new Float32Array({spec.width});")
-    body += ["let said = {};", ""] if graph.said else []
+    outputs = ", ".join(f"{part!r}: {constants.written(value)}" for part, value in graph.outputs)
+    said = ", ".join(f"{name!r}: np.asarray({constants.written(value)}).reshape(-1)" for name, value in graph.said)
     if graph.state is not None:
-        body += ["/** What is remembered where an episode begins: a handle for each agent, which deciding reads and writes. */",
-                 f"export function begin() {{ return new Float32Array({graph.state_width}); }}", ""]  # fmt: skip
-    takes, hands_on = (
-        ("observation, legal = null, memory = null", "observation, legal, memory")
-        if graph.state is not None
-        else ("observation, legal = null", "observation, legal")
-    )
-    body += ["/** Indices and numbers by part. */", f"export function decided({takes}) {{"]
-    if graph.state is not None:
-        body += [
-            '  if (memory === null) throw new TypeError("this policy remembers: const memory = begin(), then decide(observation, legal, memory)");'
-        ]
-        if "state" in graph.inputs:
-            body.append(f"  const {graph.inputs['state'].name} = memory;")
-    at = 0
-    for name, _, size, _unit in _fields(graph):
-        if name in images:
-            if name in graph.inputs:
-                body.append(f"  const {graph.inputs[name].name} = flat(observation[{js_string(name)}]);")
-            continue
-        if "numbers" in graph.inputs:
-            to, shape = graph.inputs["numbers"].name, next(c.shape for c in spec.numbers if c.name == name)
-            own = f"observation[{js_string(name)}]"
-            body.append(f"  {to}[{at}] = {own};" if shape == () else f"  {to}.set(flat({own}), {at});")
-        at += size
-    names = [part for part, one in graph.parts.items() if isinstance(one, Choice)] if spec.masked else []
-    for k, part in enumerate(names):
-        if f"legal {k}" in graph.inputs:
-            own = "legal" if part == "" else f"legal?.[{js_string(part)}]"
-            one = graph.parts[part]
-            assert isinstance(one, Choice)
-            body.append(
-                f"  const {graph.inputs[f'legal {k}'].name} = ({own} ?? new Array({one.count}).fill(true)).map(Number);"
-            )
-    body += loops.body
-    outs = []
-    for part, place, _ in loops.outputs:
-        one = graph.parts[part]
-        value = f"Array.from({place})" if isinstance(one, Range) and one.shape else f"{place}[0]"
-        outs.append(f"{js_string(part)}: {value}")
-    if graph.state is not None:
-        body += [f"  memory.set({loops.state});"]
-    told = [f"{js_string(name)}: Array.from({place})" for name, place, _ in loops.said]
-    if told:
-        body += ["  said = " + f"{{ {', '.join(told)} }};"]
-    body += [f"  return {{ {', '.join(outs)} }};", "}", ""]
-    if told:
-        body += ["/** The action in words, and what the policy says beside it: arrays by name. */", f"export function say({takes}) {{",
-                 f"  return {{ action: decide({hands_on}), said }};", "}", ""]  # fmt: skip
-    body += [
-        "/** The action in words. */", f"export function decide({takes}) {{", f"  const own = decided({hands_on});",
-        "  for (const part in own) if (labels[part]) own[part] = labels[part][own[part]];", '  return "" in own ? own[""] : own;', "}", "",
-        "function flat(value) {", "  return ArrayBuffer.isView(value) ? value : Array.isArray(value) ? value.flat(Infinity) : [value];", "}", "",
-    ]  # fmt: skip
-    kinds = "; ".join(
-        f"{js_string(name)}: {'number' if size == 1 and name not in images else 'ArrayLike<number>'}"
-        for name, _, size, _u in _fields(graph)
-    )
-    kinds_of = {part: " | ".join(js_string(v) for v in own) if own else "number" for part, own in parts.items()}
-    action = (
-        kinds_of[""] if "" in kinds_of else "{ " + "; ".join(f"{js_string(p)}: {t}" for p, t in kinds_of.items()) + " }"
-    )
-    allowed = dict.fromkeys(names, "boolean[]")
-    legal = (
-        "null"
-        if not names
-        else "boolean[] | null"
-        if names == [""]
-        else "{ " + "; ".join(f"{js_string(p)}?: {t}" for p, t in allowed.items()) + " } | null"
-    )
-    given = f"observation: Observation, legal?: {legal}" + (
-        ", memory?: Float32Array" if graph.state is not None else ""
-    )
-    types = [
-        f"/** {c_comment(about)} */", f"export interface Observation {{ {kinds} }}", f"export type Action = {action};",
-        "export declare const labels: Record<string, string[] | null>;", f"export declare function decide({given}): Action;",
-        f"export declare function decided({given}): Record<string, number | number[]>;", "",
-    ]  # fmt: skip
-    if graph.state is not None:
-        types.insert(-1, "export declare function begin(): Float32Array;")
-    if graph.said:
-        types.insert(
-            -1,
-            f"export declare function say({given}): {{ action: Action; said: Record<string, number[]> }};",
-        )
-    return {"policy.js": "\n".join(body), "policy.d.ts": "\n".join(types)}
+        lines.append(f"memory[...] = {constants.written(graph.state)}")
+    parts = {
+        part: {"labels": list(one.labels)} if isinstance(one, Choice) else {"shape": list(one.shape)}
+        for part, one in graph.parts.items()
+    }
+    state = None if graph.state is None else {"width": graph.state_width}
+    context = {
+        "about": python_docstring(about), "masked": spec.masked, "operations": {op.name for op in graph.ops}, "state": state,
+        "channels": repr([(c.name, c.shape) for c in spec.numbers]), "images": repr([(c.name, c.shape) for c in spec.images]), "parts": repr(parts),
+        "constants": constants.lines, "lines": [*numpy_form.readings(graph), *lines], "outputs": f"{{{outputs}}}", "said": said and f"{{{said}}}",
+    }  # fmt: skip
+    return _rendered("policy.py.txt", context)
 
 
 def _says(graph: Graph, form: str) -> str:

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.spaces.actions import Choice
-from jokulmist.exporting.escapes import python_docstring
 from jokulmist.exporting.graph import Array, Graph, Op, Value, kind_of
 
 DTYPES = {"float": "np.float32", "int": "np.int32", "bool": "bool", "byte": "np.uint8"}
@@ -51,11 +50,14 @@ def row_gather(op: Op) -> bool:
     )  # fmt: skip
 
 
-def written(graph: Graph, about: str) -> str:
-    """The text of the file."""
-    constants: list[str] = []
+class Constants:
+    """The arrays that the file holds, and values as they are written in it."""
 
-    def told(value: Value | Array) -> str:
+    def __init__(self) -> None:
+        self.lines: list[str] = []
+
+    def written(self, value: Value | Array) -> str:
+        """A value's name, or a constant; one that is large gets a line of its own."""
         if isinstance(value, Value):
             return value.name
         array = np.asarray(value)
@@ -64,102 +66,43 @@ def written(graph: Graph, about: str) -> str:
             return f"{dtype}({array.item()!r})" if np.isfinite(array.item()) else f"{dtype}('{array.item()}')"
         if array.size <= 16 and np.isfinite(array.astype(float)).all():
             return f"np.array({array.tolist()!r}, {dtype})"
-        name = f"C{len(constants)}"
+        name = f"C{len(self.lines)}"
         data = base64.b85encode(np.ascontiguousarray(array.astype(eval_dtype(dtype))).tobytes()).decode()
-        constants.append(f"{name} = _array({data!r}, {dtype}, {array.shape!r})")
+        self.lines.append(f"{name} = _array({data!r}, {dtype}, {array.shape!r})")
         return name
 
-    lines = [f"    {op.out.name} = {_line(op, [told(v) for v in op.inputs])}" for op in graph.ops]
-    outputs = {part: told(value) for part, value in graph.outputs}
-    said = ", ".join(f"{name!r}: np.asarray({told(value)}).reshape(-1)" for name, value in graph.said)
-    says, also = (", says=False", "; with `says` also what the policy says, arrays by name") if said else ("", "")
-    spec = graph.policy.spec
-    numbers = "numbers" in graph.inputs
-    channels = [(c.name, c.shape) for c in spec.numbers]
-    parts = {
-        part: {"labels": list(choice.labels)} if isinstance(choice, Choice) else {"shape": list(choice.shape)}
-        for part, choice in graph.parts.items()
-    }
-    remembers = "memory=None, " if graph.state is not None else ""
-    erf = any(op.name == "erf" for op in graph.ops)
-    head = f'''"""{python_docstring(about)}
 
-`decide(observation)` takes a dict with a value a channel, in units as declared, and gives the action: a label, a number, or a dict of them by part.
-{"`legal` says what may be done now: truth values, one an alternative, or a dict of them by part." if spec.masked else ""}
-"""
-
-import base64
-{"import math" if erf else ""}
-
-import numpy as np
-
-{"_erf = np.vectorize(math.erf, otypes=[np.float32])" if erf else ""}
-def _array(text, dtype, shape):
-    return np.frombuffer(base64.b85decode(text), dtype).reshape(shape)
-
-
-CHANNELS = {channels!r}
-IMAGES = {[(c.name, c.shape) for c in spec.images]!r}
-PARTS = {parts!r}
-'''
-    reading = []
-    if numbers:
-        reading.append(
-            f"    {graph.inputs['numbers'].name} = np.concatenate([np.reshape(np.asarray(observation[n], np.float32), -1) for n, _ in CHANNELS])[None]"
-        )
-    for channel in spec.images:
-        if channel.name in graph.inputs:
-            reading.append(
-                f"    {graph.inputs[channel.name].name} = np.asarray(observation[{channel.name!r}], np.uint8)[None]"
-            )
-    if spec.masked:
-        names = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
-        for k, part in enumerate(names):
-            if f"legal {k}" in graph.inputs:
-                own = "legal" if part == "" else f"legal.get({part!r})"
-                reading.append(
-                    f"    {graph.inputs[f'legal {k}'].name} = np.asarray(np.ones({graph.inputs[f'legal {k}'].shape[1]}, bool) if legal is None or {own} is None else {own}, bool)[None]"
-                )
-    given = ", ".join(f"{part!r}: {value}" for part, value in outputs.items())
-    remembering = ""
+def readings(graph: Graph) -> list[str]:
+    """The lines that read the observation, what is legal, and what is remembered."""
+    spec, inputs, lines = graph.policy.spec, graph.inputs, []
     if graph.state is not None:
-        remembering = f'''
-def begin():
-    """What is remembered where an episode begins: a handle for each agent, which `decide` reads and writes."""
-    return np.zeros((1, {graph.state_width}), np.float32)
-
-'''
-        if "state" in graph.inputs:
-            reading.append(f"    {graph.inputs['state'].name} = memory.copy()")
-        lines.append(f"    memory[...] = {told(graph.state)}")
-        reading.insert(
-            0,
-            '    if memory is None:\n        raise TypeError("this policy remembers: memory = begin(), then decide(observation, legal, memory)")',
-        )
-    tail = f'''
-def decide(observation, legal=None, {remembers}raw=False{says}):
-    """The action; with `raw` indices and arrays by part{also}."""
-{chr(10).join(reading)}
-{chr(10).join(lines)}
-    found = {{{given}}}
-    own = {{part: np.asarray(value)[0] for part, value in found.items()}}
-{f"    said = {{{said}}}" if said else ""}
-    if raw:
-        return {"(own, said) if says else own" if said else "own"}
-    named = {{
-        part: PARTS[part]["labels"][int(value)] if "labels" in PARTS[part] else (float(value) if np.ndim(value) == 0 else value)
-        for part, value in own.items()
-    }}
-    return {'(named.get("", named), said) if says else named.get("", named)' if said else 'named.get("", named)'}
-'''
-    return head + "\n".join(constants) + "\n\n" + remembering + tail
+        lines += [
+            "if memory is None:",
+            '    raise TypeError("this policy remembers: memory = begin(), then decide(observation, legal, memory)")',
+        ]
+        if "state" in inputs:
+            lines.append(f"{inputs['state'].name} = memory.copy()")
+    if "numbers" in inputs:
+        flat = "[np.reshape(np.asarray(observation[n], np.float32), -1) for n, _ in CHANNELS]"
+        lines.append(f"{inputs['numbers'].name} = np.concatenate({flat})[None]")
+    for channel in spec.images:
+        if channel.name in inputs:
+            lines.append(f"{inputs[channel.name].name} = np.asarray(observation[{channel.name!r}], np.uint8)[None]")
+    choices = [part for part, one in graph.parts.items() if isinstance(one, Choice)] if spec.masked else []
+    for k, part in enumerate(choices):
+        if f"legal {k}" in inputs:
+            own, value = "legal" if part == "" else f"legal.get({part!r})", inputs[f"legal {k}"]
+            every = f"np.ones({value.shape[1]}, bool)"
+            lines.append(f"{value.name} = np.asarray({every} if legal is None or {own} is None else {own}, bool)[None]")
+    return lines
 
 
 def eval_dtype(name: str) -> Any:
     return {"np.float32": np.float32, "np.int32": np.int32, "bool": np.bool_, "np.uint8": np.uint8}[name]
 
 
-def _line(op: Op, given: list[str]) -> str:
+def expression(op: Op, given: list[str]) -> str:
+    """An operation as an expression of NumPy."""
     name, params, out = op.name, op.params, op.out
     if name in BINARY:
         return f"{given[0]} {BINARY[name]} {given[1]}"
