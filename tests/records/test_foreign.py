@@ -15,7 +15,6 @@ from jokulmist.errors import RecordError, UntrustedCode
 from jokulmist.live.app import Live
 from jokulmist.records import run_folder
 from jokulmist.records.run_index import rows_in
-from jokulmist.studies.comparison.versions import version
 from jokulmist.training.plans.sources import environment_class
 
 FOREIGN = benchmark("attack/foreign")
@@ -153,7 +152,7 @@ def test_what_was_not_committed_stays_at_home_unless_it_is_asked_for(tmp_path, m
 
 ODD = {
     "a seed beyond 64 bits": {"seed": 10**30}, "half a surrogate pair": {"host": "\ud800"}, "no date": {"began": "yesterday"}, "a date without a zone": {"began": "2026-11-30"},
-    "no finite number": {"seconds": float("nan")}, "nothing": {"began": None}, "a list": {"uses": {"environment": [1], "agent": {}}}, "an agent alone": {"uses": {"agent": "PPO"}}, "a plan of texts": {"planned": {"steps": "x"}},
+    "no finite number": {"seconds": float("nan")}, "nothing": {"began": None}, "a list": {"uses": {"environment": [1], "agent": {}}}, "an agent alone": {"uses": {"agent": "PPO"}}, "a version that is no text": {"code": {"versions": {"Pond": [1]}}}, "versions that are a text": {"code": {"versions": "x"}}, "a plan of texts": {"planned": {"steps": "x"}},
 }  # fmt: skip
 
 
@@ -200,12 +199,3 @@ def test_stop_asks_no_process_that_a_record_only_names(theirs):
             process.kill()
             process.wait()
         holder.stdout.close()
-
-
-def test_a_version_that_is_no_text_is_none(theirs):
-    folder, _ = theirs
-    origin = json.loads((folder / "origin.json").read_text())
-    assert version(jm.Run.open(folder)) == origin["code"]["versions"]["Pond"]
-    origin["code"]["versions"]["Pond"] = [1]
-    (folder / "origin.json").write_text(json.dumps(origin))
-    assert version(jm.Run.open(folder)) is None

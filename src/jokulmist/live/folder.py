@@ -12,6 +12,7 @@ from typing import Any
 from jokulmist.errors import LookupFailed
 from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
+from jokulmist.records.origin import ORIGIN, checked_origin
 from jokulmist.records.run_index import DAMAGED, LAST, Row, damaged_row, row_of
 from jokulmist.studies.search.candidates import SEARCH
 from jokulmist.work import jobs
@@ -105,7 +106,7 @@ def _stamps(folder: Path) -> dict[str, Stamp]:
         if not entry.is_dir(follow_symlinks=False):
             continue
         try:
-            origin = os.stat(f"{entry.path}/{files.ORIGIN}")
+            origin = os.stat(f"{entry.path}/{ORIGIN}")
         except OSError:
             continue
         try:
@@ -118,10 +119,10 @@ def _stamps(folder: Path) -> dict[str, Stamp]:
 
 def _row(path: Path) -> Row | None:
     """A run as a row of the page; None where it is gone."""
-    if not (path / files.ORIGIN).exists():
+    if not (path / ORIGIN).exists():
         return None
     try:
-        row = row_of(path, files.checked_origin(path))
+        row = row_of(path, checked_origin(path))
     except Exception:  # whatever somebody wrote there: it stops no other row
         row = damaged_row(path.name)
     status, _, progress = str(row["status"]).partition(" ")

@@ -16,8 +16,9 @@ from jokulmist.environments.spaces.actions import Choice
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.live.views import EPISODES, png, recorded
 from jokulmist.records.files import read_json, write_json
+from jokulmist.records.origin import ORIGIN
 from jokulmist.records.rollouts import Rollout, read_rollouts
-from jokulmist.records.run_folder import ORIGIN, is_name, keep_source
+from jokulmist.records.run_folder import is_name, keep_source
 from jokulmist.training.plans.plan import plan_of
 from jokulmist.training.plans.sources import plan_code, use_of
 from jokulmist.training.runs.run import Run

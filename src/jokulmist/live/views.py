@@ -18,8 +18,9 @@ from jokulmist.pictures.report import charts
 from jokulmist.pictures.report.page import differing, told_of
 from jokulmist.records.checkpoints import checkpoints_of
 from jokulmist.records.files import size_of
+from jokulmist.records.origin import ORIGIN
 from jokulmist.records.rollouts import ROLLOUTS, STATE, Rollout, numbers_in
-from jokulmist.records.run_folder import CUT, ORIGIN
+from jokulmist.records.run_folder import CUT
 from jokulmist.records.run_index import row_of
 from jokulmist.studies.comparison.compare import compare
 from jokulmist.studies.search.search import Search

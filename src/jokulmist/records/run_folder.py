@@ -19,7 +19,6 @@ from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.plain_files import plain_file
 from jokulmist.records.files import (
     append_rows,
-    read_json,
     read_toml,
     replace_file,
     size_of,
@@ -27,37 +26,17 @@ from jokulmist.records.files import (
     write_json,
     write_toml,
 )
+from jokulmist.records.origin import ORIGIN, checked_origin
 from jokulmist.sources import trust
 from jokulmist.sources.following import version_of_package
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
-PLAN, ORIGIN, EPISODES, READINGS, EVALUATED = (
-    "plan.toml",
-    "origin.json",
-    "episodes.csv",
-    "readings.csv",
-    "evaluated.csv",
-)
+PLAN, EPISODES, READINGS, EVALUATED = "plan.toml", "episodes.csv", "readings.csv", "evaluated.csv"
 MACHINE, DIFF = "machine.csv", "uncommitted.diff"
 MOST_DIFF_BYTES = 1 << 20
 LONGEST_NAME = 250
 CUT = (EPISODES, READINGS, EVALUATED)
 CHECKPOINTS, PICTURES, LOG = "checkpoints", "pictures", "log.txt"
-# What entries of origin.json are, where they stand.
-KINDS: dict[str, Any] = {
-    "status": str, "seed": int, "began": str, "updated": str, "command": list, "versions": dict, "code": dict, "uses": dict, "host": str, "process": int,
-    "decisions": int, "episodes": int, "seconds": (int, float), "return_last_100": (int, float), "lane": str, "planned": dict, "resumed": list, "parent": dict,
-    "level": dict, "return_of": str, "ended_by": str, "failure": str, "more_steps": int, "more_episodes": int,
-}  # fmt: skip
-TIMES = ("began", "updated")
-EACH: dict[str, Any] = {
-    "command": str,
-    "planned": (int, type(None)),
-    "versions": str,
-    "uses": str,
-    "resumed": dict,
-    "code": (str, dict),
-}
 Clock = Callable[[], datetime.datetime]
 # A plan has a table a player, `[agents.NAME]`; as settings they are one agent, which uses `players`.
 AGENTS, PLAYERS = "agents", "players"
@@ -287,32 +266,3 @@ def open_folder(path: Path) -> dict[str, Any]:
             f"e.g. `runs/tarn-qlearning-001`."
         )
     return checked_origin(path)
-
-
-def checked_origin(path: Path) -> dict[str, Any]:
-    """What origin.json of a run holds, if it is what one holds."""
-    origin = read_json(path / ORIGIN)
-    if not isinstance(origin, dict):
-        raise RecordError(f"{path / ORIGIN} holds {type(origin).__name__}, and no record of a run. It was damaged.")
-    for name, kinds in KINDS.items():
-        value = origin.get(name)
-        if value is None and name not in ("status", "seed", "began"):
-            continue
-        whole = isinstance(value, kinds) and not isinstance(value, bool)
-        if whole and isinstance(value, (int, float)):
-            whole = abs(value) < 2**63  # which not-a-number is not
-        if whole and name in EACH:
-            entries: Any = value.values() if isinstance(value, dict) else value
-            whole = all(isinstance(one, EACH[name]) for one in entries)
-        if name == "uses" and value:
-            whole = whole and {"environment", "agent"} <= set(value)
-        if not whole or (name in TIMES and not _is_time(str(value))):
-            raise RecordError(f"{path / ORIGIN}: `{name}` is {value!s:.80}, which no run writes. It was damaged.")
-    return origin
-
-
-def _is_time(text: str) -> bool:
-    try:
-        return datetime.datetime.fromisoformat(text).tzinfo is not None
-    except ValueError:
-        return False

@@ -20,6 +20,7 @@ from jokulmist.records import run_folder as files
 from jokulmist.records.episodes import telling_return
 from jokulmist.records.files import read_toml
 from jokulmist.records.lock import holder
+from jokulmist.records.origin import ORIGIN, checked_origin
 
 LAST, DAMAGED = 100, "damaged"
 TAIL_BYTES = 32_768
@@ -30,10 +31,10 @@ Row = dict[str, Any]
 def rows_in(folder: Path) -> tuple[list[Row], list[str]]:
     """A row a run below a folder, in the order in which they began, and a word on each that is damaged."""
     rows, words = [], []
-    paths = [path.parent for path in folder.glob(f"*/{files.ORIGIN}")] if folder.exists() else []
+    paths = [path.parent for path in folder.glob(f"*/{ORIGIN}")] if folder.exists() else []
     for path in paths:
         try:
-            rows.append(row_of(path, files.checked_origin(path)))
+            rows.append(row_of(path, checked_origin(path)))
         except Exception as torn:  # whatever somebody wrote there: it stops no other row
             words.append(f"{path} is damaged: {torn!s:.300}")
             rows.append(damaged_row(path.name))
@@ -175,7 +176,7 @@ def is_alive(path: Path, origin: Mapping[str, Any]) -> bool:
         return True
     if process == files.this_process():
         return True
-    return wrote(process, path / files.ORIGIN)
+    return wrote(process, path / ORIGIN)
 
 
 def wrote(process: int, record: Path) -> bool:

@@ -14,7 +14,8 @@ from pathlib import Path
 
 from jokulmist.errors import LookupFailed, RecordError
 from jokulmist.records.lock import holder
-from jokulmist.records.run_folder import checked_origin, is_run
+from jokulmist.records.origin import checked_origin
+from jokulmist.records.run_folder import is_run
 from jokulmist.work.jobs import DONE, FAILED, PAUSED, STOPPED, Job
 from jokulmist.work.queue import Queue
 

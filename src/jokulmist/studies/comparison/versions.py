@@ -27,8 +27,8 @@ def version(run: Run, section: str = "environment") -> str | None:
     """Six digits of the code of a run's environment or agent; None where it kept none."""
     use = str(run.written_plan[section].get("use"))
     name = SHIPPED[use][1] if use in SHIPPED else use.rpartition(":")[2]
-    found = run.origin.get("code", {}).get("versions", {}).get(name)
-    return found if isinstance(found, str) else None
+    versions: dict[str, str] = (run.origin.get("code") or {}).get("versions", {})
+    return versions.get(name)
 
 
 def settings_of(run: Run) -> Flat:

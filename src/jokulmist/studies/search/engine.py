@@ -17,6 +17,7 @@ from typing import Any
 from jokulmist.errors import JokulmistError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json, write_json, write_toml
+from jokulmist.records.origin import ORIGIN
 from jokulmist.studies.search.candidates import FAILED, Board, Candidate, Instalment, ShownScore
 from jokulmist.studies.search.progress import Row, SearchDisplay, View
 from jokulmist.studies.search.settings import SearchSettings
@@ -293,9 +294,9 @@ def copy_run(donor: Path, target: Path, plan: Plan, seed: int, copied: dict[str,
             shutil.rmtree(left)
     shutil.copytree(donor, making, ignore=shutil.ignore_patterns("pictures", "rollouts"))
     write_toml(making / files.PLAN, plan.written())
-    origin = {**read_json(making / files.ORIGIN), "seed": seed, "status": "stopped"}
+    origin = {**read_json(making / ORIGIN), "seed": seed, "status": "stopped"}
     origin["descends"] = [*origin.get("descends", []), {"from": donor.name, "after": copied["until"]}]
-    write_json(making / files.ORIGIN, origin)
+    write_json(making / ORIGIN, origin)
     making.replace(target)
 
 

@@ -18,6 +18,7 @@ from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
 from jokulmist.records.episodes import Memory, telling_return
 from jokulmist.records.files import path_of, read_csv, read_toml
+from jokulmist.records.origin import ORIGIN
 from jokulmist.records.run_index import LAST, row_of, uses_of
 from jokulmist.sources.keeping import KeptCode, kept_code
 from jokulmist.training.plans.plan import Plan, plan_of
@@ -362,7 +363,7 @@ def runs_in(folder: Path) -> Runs:
     if not folder.exists():
         return Runs([])
     found = []
-    for path in (p.parent for p in folder.glob(f"*/{files.ORIGIN}") if files.is_run(p.parent)):
+    for path in (p.parent for p in folder.glob(f"*/{ORIGIN}") if files.is_run(p.parent)):
         try:
             found.append(Run.open(path))
         except RecordError as torn:

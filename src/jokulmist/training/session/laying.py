@@ -7,6 +7,7 @@ from pathlib import Path
 from jokulmist.agents.players import classes_of
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import write_json, write_toml
+from jokulmist.records.origin import ORIGIN
 from jokulmist.records.run_index import uses_of
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import plan_code
@@ -46,5 +47,5 @@ def _laid(plan: Plan, seed: int, path: Path, command: list[str]) -> Path:
         updated=origin["began"],
     )  # fmt: skip
     write_toml(path / files.PLAN, written)
-    write_json(path / files.ORIGIN, origin)
+    write_json(path / ORIGIN, origin)
     return path

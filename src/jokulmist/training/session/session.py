@@ -25,6 +25,7 @@ from jokulmist.records.checkpoints import save_checkpoint
 from jokulmist.records.episodes import Episodes, Memory
 from jokulmist.records.files import read_json, write_json
 from jokulmist.records.lock import writing
+from jokulmist.records.origin import ORIGIN
 from jokulmist.records.run_index import LAST, uses_of
 from jokulmist.training.evaluation.evaluate import evaluate, evaluate_compiled
 from jokulmist.training.interrupts import StopRequest, heeding_stops
@@ -173,7 +174,7 @@ class Session:
         """The files that it learns from; refused where the run that goes on, or is done again, began with others."""
         found = told_of(self.plan)
         if of is not None:
-            before = read_json(Path(of) / files.ORIGIN)
+            before = read_json(Path(of) / ORIGIN)
         if "records" in before:
             refuse_changed(before["records"], found, Path(of or self.path or "."))
         return found
@@ -194,7 +195,7 @@ class Session:
         assert self.path is not None
         if before:
             with suppress(RecordError):
-                write_json(self.path / files.ORIGIN, before)
+                write_json(self.path / ORIGIN, before)
         _leave_nothing(self.path)
 
     def _run(self) -> Run:

@@ -18,6 +18,7 @@ from jokulmist.errors import RecordError
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json
 from jokulmist.records.lock import holder, writing
+from jokulmist.records.origin import ORIGIN
 from jokulmist.sources.keeping import kept_code
 from jokulmist.training.plans.plan import Plan, plan_of
 from jokulmist.training.progress import ProgressDisplay, RunProgress
@@ -129,7 +130,7 @@ def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], st
 
 def _trained(path: Path, job: Job, plan: Plan, show: ProgressDisplay) -> Run:
     """The run of a job, trained on from where it stands."""
-    origin: dict[str, Any] | None = read_json(path / files.ORIGIN) if files.is_run(path) else None
+    origin: dict[str, Any] | None = read_json(path / ORIGIN) if files.is_run(path) else None
     if origin is None:
         lane, why = chosen_lane(plan)
         if why:
