@@ -69,6 +69,8 @@ def test_against_a_plain_loop(seed, turns, copies, discount, decay):
 
 def test_normalising_leaves_alone_what_has_no_spread():
     assert np.allclose(normalised(jnp.asarray([1.0, 3.0])), [-1.0, 1.0])
+    assert np.allclose(normalised(jnp.asarray([1.0, 1.01]), 0.02), [-0.25, 0.25])
+    assert np.allclose(normalised(jnp.asarray([1.0, 3.0]), 0.02), [-1.0, 1.0])
     assert np.asarray(normalised(jnp.asarray([2.5]))).tolist() == [2.5]
     assert np.asarray(normalised(jnp.asarray([4.0, 4.0]))).tolist() == [4.0, 4.0]
 

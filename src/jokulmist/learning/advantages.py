@@ -51,15 +51,19 @@ def accumulated(amounts: Any, kept: Any) -> Any:
     return lax.scan(back, jnp.zeros_like(amounts[0]), (amounts, kept), reverse=True)[1]
 
 
-def normalised(amounts: Any) -> Any:
-    """Mean 0 and spread 1 over all entries; left as they are where there is one entry or no spread."""
+def normalised(amounts: Any, least_spread: float = 0.0) -> Any:
+    """Mean 0 and spread 1 over all entries; left as they are where there is one entry or no spread.
+
+    Where the spread is below `least_spread`, that is what they are divided by: once all is solved, advantages are the noise of the value alone,
+    and at spread 1 the policy would walk at random.
+    """
     import jax.numpy as jnp
 
     if amounts.size < 2:
         return amounts
     centred = amounts - jnp.mean(amounts)
     spread = jnp.sqrt(jnp.mean(jnp.square(centred)))
-    return jnp.where(spread > 1e-6, centred / jnp.maximum(spread, 1e-6), amounts)
+    return jnp.where(spread > 1e-6, centred / jnp.maximum(spread, max(least_spread, 1e-6)), amounts)
 
 
 def explained_variance(values: Any, returns: Any) -> Any:

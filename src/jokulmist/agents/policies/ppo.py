@@ -24,6 +24,10 @@ from jokulmist.learning.advantages import advantages, explained_variance, normal
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 
+# The least spread that advantages are divided by, where rewards are in scale: six seeds of `mast` (benchmarks/proving), 500,000 decisions, ended
+# at 0.48 of the way on one without it, at 1.00 on all with it; no problem of the choosing half was learned worse.
+LEAST_SPREAD = 0.02
+
 
 class Rows(NamedTuple):
     """A batch, or a minibatch of it: one row a decision; with a recurrent network one row a stretch of them."""
@@ -60,7 +64,7 @@ class PPO(PolicyAgent):
     value_clip : float, optional
         Largest change of a value that an update is rewarded for; None, the default, for no limit.
     advantages_normalised : bool
-        Over the gathered batch.
+        Over the gathered batch; a spread below 0.02 of rewards in scale is not blown up: where all is solved, advantages are noise.
     divergence_limit : float, optional
         An update stops where a step's divergence from the old policy exceeds it; None for never.
     near_start : float
@@ -147,7 +151,7 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     explained = explained_variance(values, targets)
     settled = has_a_level(gains)
     if shapes.advantages_normalised:
-        gains = normalised(gains)
+        gains = normalised(gains, LEAST_SPREAD if shapes.rewards_scaled else 0.0)
     gains = gains * policy_moves(shapes, learner)
     rows = Rows(*batch, old, gains, targets, values)
     if past:
