@@ -47,6 +47,9 @@ def _legal(part: str) -> str:
     return f"legal.{part}" if part else "legal"
 
 
+REDUCTIONS = {"reduce_sum": "ReduceSum", "reduce_max": "ReduceMax", "reduce_min": "ReduceMin"}
+
+
 class _Model:
     def __init__(self, graph: Graph) -> None:
         import onnx
@@ -81,85 +84,104 @@ class _Model:
         return made
 
     def op(self, op: Op) -> None:
-        name, params, out = op.name, op.params, op.out
+        """The nodes of an operation: by a node of ONNX alone, by some in a row, or by a method of its own."""
+        name, out = op.name, op.out
         given = [self.name(v) for v in op.inputs]
         if name in ("and", "or") and out.kind != "bool":
             raise SettingError(
                 f"the policy computes `{name}` of whole numbers, which the ONNX form does not hold. The forms `c`, `javascript` and `python` do."
             )
-        if name in BINARY:
-            self.node(BINARY[name], given, out.name)
-        elif name == "ne":
-            self.node("Not", [self.node("Equal", given)], out.name)
-        elif name in UNARY:
-            self.node(UNARY[name], given, out.name)
-        elif name == "rem":
-            self.node("Mod", given, out.name, fmod=1)
-        elif name == "square":
-            self.node("Mul", [given[0], given[0]], out.name)
-        elif name == "integer_pow":
-            self.node("Pow", [given[0], self.constant(np.float32(params["y"]))], out.name)
-        elif name == "rsqrt":
-            self.node("Reciprocal", [self.node("Sqrt", given)], out.name)
-        elif name == "log1p":
-            self.node("Log", [self.node("Add", [given[0], self.constant(np.float32(1.0))])], out.name)
-        elif name == "clamp":
-            self.node("Min", [self.node("Max", [given[1], given[0]]), given[2]], out.name)
-        elif name == "select_n":
-            self.node("Where", [given[0], given[2], given[1]], out.name)
-        elif name == "convert_element_type":
-            self.node("Cast", given, out.name, to=self.types[out.kind])
-        elif name in ("reshape", "squeeze", "expand_dims"):
-            self.node("Reshape", [given[0], self.whole(out.shape)], out.name)
-        elif name == "broadcast_in_dim":
-            places = params["broadcast_dimensions"]
-            shape = [op.inputs[0].shape[places.index(k)] if k in places else 1 for k in range(len(out.shape))]
-            self.node("Expand", [self.node("Reshape", [given[0], self.whole(shape)]), self.whole(out.shape)], out.name)
-        elif name == "transpose":
-            self.node("Transpose", given, out.name, perm=list(params["permutation"]))
-        elif name == "slice":
-            steps = params["strides"] or (1,) * len(out.shape)
-            axes = range(len(out.shape))
-            self.node(
-                "Slice",
-                [given[0], *map(self.whole, (params["start_indices"], params["limit_indices"], list(axes), steps))],
-                out.name,
-            )
-        elif name == "concatenate":
-            self.node("Concat", given, out.name, axis=params["dimension"])
-        elif name == "dynamic_slice":
-            most = [whole - size for whole, size in zip(op.inputs[0].shape, params["slice_sizes"], strict=True)]
-            starts = []
-            for start, limit in zip(given[1:], most, strict=True):
-                wide = self.node(
-                    "Reshape", [self.node("Cast", [start], to=self.onnx.TensorProto.INT64), self.whole([1])]
-                )
-                starts.append(self.node("Min", [self.node("Max", [wide, self.whole([0])]), self.whole([limit])]))
-            first = self.node("Concat", starts, axis=0)
-            last = self.node("Add", [first, self.whole(params["slice_sizes"])])
-            self.node("Slice", [given[0], first, last, self.whole(list(range(len(starts))))], out.name)
-        elif name == "gather" and row_gather(op):
-            index = self.node("Reshape", [given[1], self.whole(op.inputs[1].shape[:-1])])
-            last_row = op.inputs[0].shape[0] - 1
-            index = self.node(
-                "Min", [self.node("Max", [index, self.constant(np.int32(0))]), self.constant(np.int32(last_row))]
-            )
-            self.node("Gather", [given[0], index], out.name, axis=0)
-        elif name in ("reduce_sum", "reduce_max", "reduce_min"):
-            kind = {"reduce_sum": "ReduceSum", "reduce_max": "ReduceMax", "reduce_min": "ReduceMin"}[name]
-            self.node(kind, [given[0], self.whole(params["axes"])], out.name, keepdims=0)
-        elif name in ("argmax", "argmin"):
-            made = self.node("ArgMax" if name == "argmax" else "ArgMin", given, axis=params["axes"][0], keepdims=0)
-            self.node("Cast", [made], out.name, to=self.types[out.kind])
-        elif name == "cumsum":
-            self.node("CumSum", [given[0], self.constant(np.int32(params["axis"]))], out.name)
-        elif name == "dot_general":
-            left, right, made = letters_of(op)
-            self.node("Einsum", given, out.name, equation=f"{left},{right}->{made}")
+        method = getattr(self, f"_{name}", None)
+        if name in BINARY or name in UNARY:
+            self.node(BINARY.get(name) or UNARY[name], given, out.name)
+        elif name in REDUCTIONS:
+            self.node(REDUCTIONS[name], [given[0], self.whole(op.params["axes"])], out.name, keepdims=0)
+        elif method is not None and (name != "gather" or row_gather(op)):
+            method(op, given)
         else:
             raise SettingError(
                 f"the policy computes `{name}` in a way that the ONNX form does not hold. The forms `c`, `javascript` and `python` may."
             )
+
+    def _ne(self, op: Op, given: list[str]) -> None:
+        self.node("Not", [self.node("Equal", given)], op.out.name)
+
+    def _rem(self, op: Op, given: list[str]) -> None:
+        self.node("Mod", given, op.out.name, fmod=1)
+
+    def _square(self, op: Op, given: list[str]) -> None:
+        self.node("Mul", [given[0], given[0]], op.out.name)
+
+    def _integer_pow(self, op: Op, given: list[str]) -> None:
+        self.node("Pow", [given[0], self.constant(np.float32(op.params["y"]))], op.out.name)
+
+    def _rsqrt(self, op: Op, given: list[str]) -> None:
+        self.node("Reciprocal", [self.node("Sqrt", given)], op.out.name)
+
+    def _log1p(self, op: Op, given: list[str]) -> None:
+        self.node("Log", [self.node("Add", [given[0], self.constant(np.float32(1.0))])], op.out.name)
+
+    def _clamp(self, op: Op, given: list[str]) -> None:
+        self.node("Min", [self.node("Max", [given[1], given[0]]), given[2]], op.out.name)
+
+    def _select_n(self, op: Op, given: list[str]) -> None:
+        self.node("Where", [given[0], given[2], given[1]], op.out.name)
+
+    def _convert_element_type(self, op: Op, given: list[str]) -> None:
+        self.node("Cast", given, op.out.name, to=self.types[op.out.kind])
+
+    def _reshape(self, op: Op, given: list[str]) -> None:
+        self.node("Reshape", [given[0], self.whole(op.out.shape)], op.out.name)
+
+    _squeeze = _expand_dims = _reshape
+
+    def _broadcast_in_dim(self, op: Op, given: list[str]) -> None:
+        places = op.params["broadcast_dimensions"]
+        shape = [op.inputs[0].shape[places.index(k)] if k in places else 1 for k in range(len(op.out.shape))]
+        reshaped = self.node("Reshape", [given[0], self.whole(shape)])
+        self.node("Expand", [reshaped, self.whole(op.out.shape)], op.out.name)
+
+    def _transpose(self, op: Op, given: list[str]) -> None:
+        self.node("Transpose", given, op.out.name, perm=list(op.params["permutation"]))
+
+    def _slice(self, op: Op, given: list[str]) -> None:
+        params, axes = op.params, list(range(len(op.out.shape)))
+        steps = params["strides"] or (1,) * len(axes)
+        places = map(self.whole, (params["start_indices"], params["limit_indices"], axes, steps))
+        self.node("Slice", [given[0], *places], op.out.name)
+
+    def _concatenate(self, op: Op, given: list[str]) -> None:
+        self.node("Concat", given, op.out.name, axis=op.params["dimension"])
+
+    def _dynamic_slice(self, op: Op, given: list[str]) -> None:
+        sizes = op.params["slice_sizes"]
+        starts = []
+        for start, whole, size in zip(given[1:], op.inputs[0].shape, sizes, strict=True):
+            wide = self.node("Reshape", [self.node("Cast", [start], to=self.onnx.TensorProto.INT64), self.whole([1])])
+            starts.append(self.node("Min", [self.node("Max", [wide, self.whole([0])]), self.whole([whole - size])]))
+        first = self.node("Concat", starts, axis=0)
+        last = self.node("Add", [first, self.whole(sizes)])
+        self.node("Slice", [given[0], first, last, self.whole(list(range(len(starts))))], op.out.name)
+
+    def _gather(self, op: Op, given: list[str]) -> None:
+        index = self.node("Reshape", [given[1], self.whole(op.inputs[1].shape[:-1])])
+        last_row = self.constant(np.int32(op.inputs[0].shape[0] - 1))
+        index = self.node("Min", [self.node("Max", [index, self.constant(np.int32(0))]), last_row])
+        self.node("Gather", [given[0], index], op.out.name, axis=0)
+
+    def _argmax(self, op: Op, given: list[str]) -> None:
+        kind = "ArgMax" if op.name == "argmax" else "ArgMin"
+        place = self.node(kind, given, axis=op.params["axes"][0], keepdims=0)
+        self.node("Cast", [place], op.out.name, to=self.types[op.out.kind])
+
+    _argmin = _argmax
+
+    def _cumsum(self, op: Op, given: list[str]) -> None:
+        self.node("CumSum", [given[0], self.constant(np.int32(op.params["axis"]))], op.out.name)
+
+    def _dot_general(self, op: Op, given: list[str]) -> None:
+        left, right, made = letters_of(op)
+        self.node("Einsum", given, op.out.name, equation=f"{left},{right}->{made}")
 
 
 def written(graph: Graph, about: str) -> bytes:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -196,12 +196,29 @@ def _column_of(part: str) -> str:
     return f"action.{part}" if part else "action"
 
 
-def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: bool) -> Records:
-    description = describe(environment)
-    spec = description.spec
+class _Decisions(NamedTuple):
+    """Which rows of a table are decisions whose outcome is known.
+
+    Attributes
+    ----------
+    rows, follows : int, shape ``(decisions,)``
+        The row of a decision, and the row that shows what it led to.
+    ends : bool, shape ``(decisions,)``
+        Whether it led to a true end.
+    episode : int, shape ``(decisions,)``
+    left_out : int
+        Decisions whose outcome is not known.
+    """
+
+    rows: Any
+    follows: Any
+    ends: Any
+    episode: Any
+    left_out: int
+
+
+def _refuse_missing_columns(description: Description, table: pd.DataFrame, called: Any, by_terms: bool) -> None:
     there = set(map(str, table.columns))
-    terms = [t.name for t in description.terms]
-    by_terms = bool(terms) and not weighed and all(called(name) in there for name in terms)
     for name in [*_wanted(description), *([] if by_terms else [REWARD])]:
         if called(name) not in there:
             more = " and not all of its terms are there" if name == REWARD else ""
@@ -211,12 +228,15 @@ def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: b
             )
     if not len(table):
         raise RecordError("the records have no rows.")
+
+
+def _decisions(description: Description, table: pd.DataFrame, called: Any) -> _Decisions:
+    there = set(map(str, table.columns))
     given = table[called(EPISODE)].to_numpy() if called(EPISODE) in there else np.zeros(len(table), int)
     borders = np.concatenate([[True], given[1:] != given[:-1]])
     episode = np.cumsum(borders) - 1
     closing = np.concatenate([borders[1:], [True]])  # the last row of each episode
-    parts = parts_of(description.action)
-    decided = table[called(_column_of(next(iter(parts))))].notna().to_numpy()
+    decided = table[called(_column_of(next(iter(parts_of(description.action)))))].notna().to_numpy()
     if (~decided & ~closing).any():
         raise SettingError(
             f"row {int(np.flatnonzero(~decided & ~closing)[0])} of the records has no action, and its episode goes on."
@@ -231,12 +251,21 @@ def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: b
     has_next = ~closing[rows]
     # An end stands in the row of its decision, or in the row after it that has no decision.
     ends = closed_by_end[rows] | (has_next & ~decided[follows] & closed_by_end[follows])
-    kept = has_next | ends
-    left_out = int((~kept).sum())
-    rows, follows, has_next, ends = rows[kept], np.where(has_next, follows, rows)[kept], has_next[kept], ends[kept]
-    if not len(rows):
+    known = has_next | ends
+    if not known.any():
         raise RecordError("the records have no decision whose outcome is known: each needs a row after it, or an end.")
-    last_of = np.concatenate([episode[rows][1:] != episode[rows][:-1], [True]])
+    follows = np.where(has_next, follows, rows)
+    return _Decisions(rows[known], follows[known], ends[known], episode[rows[known]], int((~known).sum()))
+
+
+def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: bool) -> Records:
+    description = describe(environment)
+    spec, there = description.spec, set(map(str, table.columns))
+    terms = [t.name for t in description.terms]
+    by_terms = bool(terms) and not weighed and all(called(name) in there for name in terms)
+    _refuse_missing_columns(description, table, called, by_terms)
+    rows, follows, ends, episode, left_out = _decisions(description, table, called)
+    last_of = np.concatenate([episode[1:] != episode[:-1], [True]])
     count = np.arange(len(rows))
     age = count - np.maximum.accumulate(np.where(np.concatenate([[True], last_of[:-1]]), count, 0))
     numbers = _numbers(spec, table, called)
@@ -252,14 +281,15 @@ def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: b
         rewards = np.stack(columns, axis=1) @ np.asarray(description.weights)
     else:
         rewards = _floats(table, called(REWARD), rows)
-    own = {name: _acts(part, table, called(_column_of(name)), rows) for name, part in parts.items()}
+    parts = parts_of(description.action).items()
+    own = {name: _acts(part, table, called(_column_of(name)), rows) for name, part in parts}
     actions = own[""] if "" in own else Record(**own)
     closed = last_of | ends
     after = seen(follows, age + 1)
     experience = Experience(
         seen(rows, age), actions, rewards.astype(np.float32), ends, closed, after, after._replace(age=np.where(closed, 0, age + 1).astype(np.int32)), (),
     )  # fmt: skip
-    _, dense = np.unique(episode[rows], return_inverse=True)
+    _, dense = np.unique(episode, return_inverse=True)
     return Records(spec, experience, dense, _chances(description, table, called, own, rows), left_out)
 
 
