@@ -221,8 +221,8 @@ MUTATIONS = [
     ),
     (
         "workshop/check/check.py",
-        'Finding("wrong", str(failure)',
-        'Finding("doubtful", str(failure)',
+        'Finding("error", str(failure)',
+        'Finding("warning", str(failure)',
         "tests/workshop/test_check.py",
     ),
     ("command/queueing.py", '"first", "accept")', '"first")', "tests/work/test_queue.py -k elsewhere"),

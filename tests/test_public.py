@@ -99,7 +99,7 @@ def test_the_notebook_runs_and_shows_what_it_makes(tmp_path):
         last: [o.data["text/html"] for o in outputs if "text/html" in o.get("data", {})]
         for last, outputs in shown.items()
     }
-    assert "nothing wrong" in html["jm.check(Pond())"][-1]
+    assert "no error" in html["jm.check(Pond())"][-1]
     assert "episode of Pond, open" in html["episode"][-1]
     assert len(html["run"]) == 2
     assert "done: 2,000 decisions" in html["run"][0]  # the line of progress, written over
@@ -170,7 +170,7 @@ def test_the_readme_does_what_it_says(capsys, monkeypatch):
     assert len(lines) == 10
     exec(compile(shorter(ten), "ten.py", "exec"), {"__name__": "readme"})
     assert Path("policy/policy.py").exists()
-    assert "Pond: nothing wrong was found" in capsys.readouterr().out
+    assert "Pond: no errors, no warnings in" in capsys.readouterr().out
 
 
 @pytest.mark.slow
@@ -231,7 +231,7 @@ def test_the_first_session_is_what_really_happens():
     from jokulmist.training.plans.plan import plan_of
     from jokulmist.training.plans.sources import environment_class
 
-    draft, mended = blocks("docs/first-session.md", "python")
+    draft, fixed = blocks("docs/first-session.md", "python")
     text = (ROOT / "docs" / "first-session.md").read_text()
     Path("draft.py").write_text(draft)
     report = jm.check(environment_class("draft.py")())
@@ -242,10 +242,10 @@ def test_the_first_session_is_what_really_happens():
         assert finding.why in text
         assert finding.where.replace("draft.py", "sauna.py") in text
     assert report.why_plain.replace("draft.py", "sauna.py") in text
-    Path("untimed.py").write_text(mended.replace("turn: int = jm.seen(low=0, high=60)", "turn: int"))
-    doubtful = jm.check(environment_class("untimed.py")(), speed=False).findings
-    assert [(f.level, f.what in text, f.mend in text) for f in doubtful] == [("doubtful", True, True)]
-    Path("sauna.py").write_text(mended)
+    Path("untimed.py").write_text(fixed.replace("turn: int = jm.seen(low=0, high=60)", "turn: int"))
+    findings = jm.check(environment_class("untimed.py")(), speed=False).findings
+    assert [(f.level, f.what in text, f.fix in text) for f in findings] == [("warning", True, True)]
+    Path("sauna.py").write_text(fixed)
     assert jm.check(environment_class("sauna.py")(), speed=False).findings == []
     plan = plan_of(tomllib.loads(blocks("docs/first-session.md", "toml")[0]))
     run = jm.train(plan.environment, plan.agent, steps=60_000, folder=None)

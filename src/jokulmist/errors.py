@@ -13,7 +13,7 @@
     |-- RecordError (OSError)            a run's folder cannot be read or written
     `-- UntrustedCode (PermissionError)  a folder from elsewhere holds code that would have to run
 
-Each message says what was wrong, the value, what is allowed and how to mend it. The leaves also derive from the
+Each message says what was wrong, the value, what is allowed and how to fix it. The leaves also derive from the
 built-in error of their kind, so that code that knows nothing of Jokulmist catches them as it would expect.
 
 >>> import jokulmist as jm

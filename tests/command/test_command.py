@@ -168,9 +168,9 @@ MISTAKES = [
 
 
 @pytest.mark.parametrize(
-    ("words", "status", "what", "mend"), MISTAKES, ids=lambda v: " ".join(v) if isinstance(v, list) else ""
+    ("words", "status", "what", "fix"), MISTAKES, ids=lambda v: " ".join(v) if isinstance(v, list) else ""
 )
-def test_a_mistake_gets_one_clear_message_and_leaves_nothing_half_made(place, words, status, what, mend, capsys):
+def test_a_mistake_gets_one_clear_message_and_leaves_nothing_half_made(place, words, status, what, fix, capsys):
     from jokulmist.command.main import main
 
     spoil(place)
@@ -181,7 +181,7 @@ def test_a_mistake_gets_one_clear_message_and_leaves_nothing_half_made(place, wo
     said = capsys.readouterr().err
     assert ended.value.code == status, said
     assert what in said
-    assert mend in said
+    assert fix in said
     assert "Traceback" not in said
     assert sorted((place / "runs").iterdir()) == before
 

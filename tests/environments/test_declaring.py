@@ -1,4 +1,4 @@
-"""A class that is declared wrongly says so when it is defined or first made, with the mend."""
+"""A class that is declared wrongly says so when it is defined or first made, with the fix."""
 
 from typing import ClassVar
 
@@ -95,11 +95,11 @@ def _bounded(high):
 
 @pytest.mark.parametrize("case", WRONG)
 def test_a_wrong_declaration_says_what_and_the_mend(case):
-    make, what, mend = WRONG[case]
+    make, what, fix = WRONG[case]
     with pytest.raises(DeclarationError) as raised:
         make()
     assert what in str(raised.value)
-    assert mend in str(raised.value)
+    assert fix in str(raised.value)
 
 
 def test_a_state_refuses_what_is_no_field():

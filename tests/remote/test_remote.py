@@ -90,7 +90,7 @@ def test_it_is_what_it_is_in_this_process(raft, tmp_path):
     vary = {"lift": jm.between(0.05, 0.3)}
     assert trained(raft, vary=vary).episodes.equals(trained(Raft(), vary=vary, processes=True).episodes)
     assert jm.evaluate(theirs.policy, raft, episodes=12).mean == jm.evaluate(ours.policy, Raft(), episodes=12).mean
-    assert not [f for f in jm.check(raft, steps=200).findings if f.level == "wrong"]
+    assert not [f for f in jm.check(raft, steps=200).findings if f.level == "error"]
     kept = trained(raft, folder=tmp_path, name="raft")
     assert redo(kept.path, folder=tmp_path).same
     opened = jm.Run.open(kept.path)

@@ -1,4 +1,4 @@
-"""What a run says when it does not learn: once, with the reading and the mend, and nothing where it learns."""
+"""What a run says when it does not learn: once, with the reading and how to fix it, and nothing where it learns."""
 
 import numpy as np
 import pytest
@@ -45,7 +45,7 @@ def said(folder, environment, agent, steps, **more):
 
 @pytest.mark.slow
 @pytest.mark.parametrize(
-    ("environment", "agent", "steps", "what", "mend"),
+    ("environment", "agent", "steps", "what", "fix"),
     [
         (Strand(), jm.PPO(**QUICK), 4_000, "`ashore` stayed 0 in all of", "raise `entropy_bonus`"),
         (Strand(last=3), jm.DQN(replay_start=500), 400, "`replay_start` is 500 and the run had 400", "lower `replay_start`"),
@@ -56,11 +56,11 @@ def said(folder, environment, agent, steps, **more):
     ],
     ids=["no reward", "no update", "greedy", "no episode", "scale"],
 )  # fmt: skip
-def test_a_run_that_does_not_learn_says_once_what_to_look_at(tmp_path, environment, agent, steps, what, mend):
+def test_a_run_that_does_not_learn_says_once_what_to_look_at(tmp_path, environment, agent, steps, what, fix):
     lines = said(tmp_path, environment, agent, steps, copies=1)
     assert len(lines) == 1
     assert what in lines[0]
-    assert mend in lines[0]
+    assert fix in lines[0]
 
 
 @pytest.mark.slow

@@ -375,7 +375,7 @@ def test_a_simulator_has_players_too(tmp_path):
         episode.act("bars")
     episode.act("hooks")
     assert (episode.returns["baker"], episode.legal["smith"]) == (7.0, ["nails"])
-    assert not [found for found in jm.check(Barter()).findings if found.level == "wrong"]
+    assert not [found for found in jm.check(Barter()).findings if found.level == "error"]
     each = {"baker": quick(), "smith": quick()}
     run = jm.train(Barter(), each, steps=600, lane="plain", folder=tmp_path)
     assert run.policy.player("baker").choose({"said": 0.0}) == 1

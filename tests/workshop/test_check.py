@@ -223,58 +223,58 @@ class PaidOn(Overshooting):
 
 
 PLANTED = {
-    "bounds that are left a little": (Overshooting, "doubtful", "outside its bounds 0 to 10", "advance"),
+    "bounds that are left a little": (Overshooting, "warning", "outside its bounds 0 to 10", "advance"),
     "an ending forgotten": (
         PaidOn,
-        "doubtful",
+        "warning",
         "`landed` became 1 and stayed so to the end of",
         "landed (test_check.py:",
     ),
-    "self changed": (ChangesItself, "wrong", "`self.visited` was changed while", "advance (test_check.py:"),
-    "a scale that dwarfs": (Dwarfed, "doubtful", "reward term `effort` brings 5000 a step", "effort (test_check.py:"),
-    "two sensors that are copies": (Twins, "doubtful", "`cell` and `gauge` tell the same", "gauge (test_check.py:"),
+    "self changed": (ChangesItself, "error", "`self.visited` was changed while", "advance (test_check.py:"),
+    "a scale that dwarfs": (Dwarfed, "warning", "reward term `effort` brings 5000 a step", "effort (test_check.py:"),
+    "two sensors that are copies": (Twins, "warning", "`cell` and `gauge` tell the same", "gauge (test_check.py:"),
     "a field nobody reads": (
         LeftOver,
-        "doubtful",
+        "warning",
         "the field `mood` of the state is read by nothing",
         "State (test_check",
     ),
     "an end at the first step": (
         AtOnce,
-        "wrong",
+        "error",
         "`right_end` closed 400 of 400 episodes at their first",
         "right_end (t",
     ),
-    "an end in a step or two": (Soon, "doubtful", "`shore` closed every one of", "shore (test_check.py:"),
-    "bounds far too wide": (WideBounds, "doubtful", "declared from 0 to 1e+06: 0.0% of it", "gauge (test_check.py:"),
-    "a deadline unseen": (UnseenDeadline, "doubtful", "the `deadline` after 15 advances is a true end", "advance"),
+    "an end in a step or two": (Soon, "warning", "`shore` closed every one of", "shore (test_check.py:"),
+    "bounds far too wide": (WideBounds, "warning", "declared from 0 to 1e+06: 0.0% of it", "gauge (test_check.py:"),
+    "a deadline unseen": (UnseenDeadline, "warning", "the `deadline` after 15 advances is a true end", "advance"),
     "a flow read from before": (
         FlowFromBefore,
-        "wrong",
+        "error",
         "`effort` reads the flow `moved` from `before`",
         "effort (test",
     ),
     "an action nobody reads": (
         UnreadAction,
-        "wrong",
+        "error",
         "the part `speed` of the action changes nothing",
         "advance (test",
     ),
     "an end in the first state": (
         OverFromTheFirst,
-        "doubtful",
+        "warning",
         "`left_end` already holds in 20 of 20",
         "left_end (test",
     ),
-    "bounds": (OutOfBounds, "wrong", "outside its bounds 0 to 3", "advance"),
-    "a reward that is not finite": (NotFinite, "wrong", "reward term `prize` was inf", "prize (test_check.py:"),
-    "chance from elsewhere": (OwnChance, "wrong", "`advance` gave `cell` two values", "advance (test_check.py:"),
-    "chance in begin": (OwnFirstChance, "wrong", "`begin` gave `cell` two values", "begin (test_check.py:"),
-    "no ending reachable": (NeverOver, "wrong", "no episode closed in 20,000 steps", "advance"),
-    "a sensor that never moves": (Still, "doubtful", "channel `gauge` was 4 in every one", "gauge (test_check.py:"),
-    "a number for a flag": (NumberForFlag, "wrong", "`right_end` gave 0 (int)", "right_end (test_check.py:"),
-    "a sensor that is no number": (NanSensor, "wrong", "channel `gauge` was [nan]", "gauge (test_check.py:"),
-    "code that fails": (Failing, "wrong", "`Failing.advance` (test_check.py:", ""),
+    "bounds": (OutOfBounds, "error", "outside its bounds 0 to 3", "advance"),
+    "a reward that is not finite": (NotFinite, "error", "reward term `prize` was inf", "prize (test_check.py:"),
+    "chance from elsewhere": (OwnChance, "error", "`advance` gave `cell` two values", "advance (test_check.py:"),
+    "chance in begin": (OwnFirstChance, "error", "`begin` gave `cell` two values", "begin (test_check.py:"),
+    "no ending reachable": (NeverOver, "error", "no episode closed in 20,000 steps", "advance"),
+    "a sensor that never moves": (Still, "warning", "channel `gauge` was 4 in every one", "gauge (test_check.py:"),
+    "a number for a flag": (NumberForFlag, "error", "`right_end` gave 0 (int)", "right_end (test_check.py:"),
+    "a sensor that is no number": (NanSensor, "error", "channel `gauge` was [nan]", "gauge (test_check.py:"),
+    "code that fails": (Failing, "error", "`Failing.advance` (test_check.py:", ""),
 }
 
 
@@ -286,10 +286,10 @@ def test_a_planted_mistake_is_found_with_place_reason_and_mend(mistake):
     assert finding.level == level
     assert where in finding.where
     assert finding.why
-    assert finding.mend
-    assert report.ok == (level == "doubtful")
+    assert finding.fix
+    assert report.ok == (level == "warning")
     text = " ".join(str(report).split())
-    assert finding.mend in text
+    assert finding.fix in text
     assert level in text
     json.dumps(report.as_json())
 
@@ -306,7 +306,7 @@ def test_what_is_right_is_not_found():
 )
 def test_a_clean_environment_passes(cls):
     report = jm.check(cls(), steps=600, speed=False)
-    assert [f for f in report.findings if f.level == "wrong"] == []
+    assert [f for f in report.findings if f.level == "error"] == []
     assert report.compiles
     assert sum(report.closed_by.values()) > 0
     assert "random" in report.levels
@@ -503,22 +503,22 @@ def test_unmet_endings_doubled_minus_useless_references_and_dwarfed_terms_are_to
     assert "it is no better" in told["rule"].what
     both = [finding for finding in report.findings if finding.where.startswith("cost")]
     assert "its weight is -1: together it rewards" in both[0].what
-    assert "raise their weights, e.g. `weights={'high':" in both[1].mend
+    assert "raise their weights, e.g. `weights={'high':" in both[1].fix
     assert report.ok  # flags of a state are NumPy's: `~` means not, in both lanes
     assert report.compiles
 
 
 def test_lanes_that_differ_are_wrong_with_the_line():
     report = jm.check(Inverted(), speed=False)
-    (finding,) = [finding for finding in report.findings if finding.level == "wrong"]
+    (finding,) = [finding for finding in report.findings if finding.level == "error"]
     assert "differs when compiled: reward term `high` is" in finding.what
     line = inspect.getsourcelines(Inverted.__dict__["high"].function)[1] + 2
-    assert f"Line {line} has `~`" in finding.mend
+    assert f"Line {line} has `~`" in finding.fix
 
 
 def test_after_an_exception_means_are_means_and_no_line_is_spoken_of_that_is_not_named():
     report = jm.check(Breaks(), speed=False)
     (cost,) = [reach for reach in report.terms if reach.name == "cost"]
     assert cost.least <= cost.mean <= cost.most
-    (finding,) = [finding for finding in report.findings if finding.level == "wrong"]
-    assert ("Mend the line" in finding.mend) == bool(re.search(r"\.py:\d+", finding.what))
+    (finding,) = [finding for finding in report.findings if finding.level == "error"]
+    assert ("Mend the line" in finding.fix) == bool(re.search(r"\.py:\d+", finding.what))

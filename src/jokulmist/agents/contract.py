@@ -476,7 +476,7 @@ def meant(name: str, fields: Iterable[str]) -> str:
 
 
 def explained(kind: type[BaseModel], failure: ValidationError) -> str:
-    """A failed check of settings as one message: name, value, what is allowed, the mend."""
+    """A failed check of settings as one message: name, value, what is allowed, how to fix it."""
     first = failure.errors()[0]
     name = str(first["loc"][0]) if first["loc"] else kind.__name__
     fields = kind.model_fields

@@ -86,7 +86,7 @@ def check(
     seed: Annotated[int, typer.Option(help="Seed of the first episode that is printed.")] = 0,
     json: AsJson = False,
 ) -> None:
-    """Look for mistakes in an environment, and say how to mend each. Status 1 when something is wrong.
+    """Look for mistakes in an environment, and say how to fix each. Status 1 when there is an error.
 
     Example:  jokulmist check pond.py:Pond --trace 10
     """

@@ -80,12 +80,12 @@ class Units:
         return found
 
 
-def refuse_unbounded(action: Action, method: str, mend: str) -> None:
+def refuse_unbounded(action: Action, method: str, fix: str) -> None:
     """Raise `SettingError` where a range has an infinite bound."""
     for name, part in ranges_of(action).items():
         if not (np.isfinite(part.low).all() and np.isfinite(part.high).all()):
             where = f"the part `{name}` of the action" if name else "the action"
-            raise SettingError(f"`{method}` needs finite bounds, and {where} is {part!r}. {mend}")
+            raise SettingError(f"`{method}` needs finite bounds, and {where} is {part!r}. {fix}")
 
 
 def log_density(before: Any, mean: Any, log_spread: Any) -> Any:

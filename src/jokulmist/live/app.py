@@ -271,7 +271,7 @@ class Live:
     def _begin(self, asked: dict[str, Any]) -> dict[str, Any]:
         plan = forms.plan_from(asked, Path.cwd())
         found = [] if asked.get("anyway") else forms.checked(plan)
-        if any(one["level"] == "wrong" for one in found):
+        if any(one["level"] == "error" for one in found):
             return {"findings": found, "jobs": []}
         name = asked.get("name") or None
         if name is not None and not isinstance(name, str):

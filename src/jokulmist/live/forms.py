@@ -153,4 +153,4 @@ def plan_from(content: dict[str, Any], base: Path) -> Plan:
 def checked(plan: Plan) -> list[dict[str, str]]:
     """What `check` finds in a plan's environment, shortly; empty where nothing is wrong."""
     found = check(plan.measured, steps=CHECKED_STEPS, speed=False)
-    return [{"level": str(one.level), "what": one.what, "mend": one.mend} for one in found.findings]
+    return [{"level": str(one.level), "what": one.what, "fix": one.fix} for one in found.findings]

@@ -64,7 +64,7 @@ class RemoteSimulator(Simulator, abstract=True):
             reader = MomentReader(self)
             images = reader.images_of(link.receive(method), 1, method) if reader.image_shapes else {}
         except (Lost, BadMessage) as failure:
-            link.mend()
+            link.reconnect()
             raise BrokenEnvironment(
                 f"{self.program}: {failure} It was connected again; begin another episode."
             ) from None
@@ -451,7 +451,7 @@ class RemoteCopy:
                 f"{self._environment.program} was lost {self._in_a_row} times in a row without one advance: {why}"
             )
         if self._batch.link.why:
-            self._batch.link.mend()
+            self._batch.link.reconnect()
         self._asked, self._states = None, []
 
     def image(self) -> Any:

@@ -157,10 +157,10 @@ class Link:
         self._wire: Wire | None = None
         self._process: subprocess.Popen[bytes] | None = None
         self.why = ""
-        self.mend()
+        self.reconnect()
         self.free = list(range(self.arenas))
 
-    def mend(self) -> None:
+    def reconnect(self) -> None:
         """Connect, or connect again: with growing pauses until the patience ends."""
         self.drop()
         first = self.generation == 0

@@ -52,7 +52,6 @@ from jokulmist.learning.observation_scaling import (
 )
 from jokulmist.learning.optimisation import Optimiser, first_moments
 from jokulmist.learning.reward_scaling import open_returns, spread_of
-from jokulmist.learning.schedules import linear
 
 
 class CriticAgent(Agent):
@@ -94,8 +93,8 @@ class CriticAgent(Agent):
         Largest norm of a gradient; None for no clipping (in a plan ``"off"``).
     """
 
-    learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
-    policy_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
+    learning_rate: Scheduled = 1e-3
+    policy_rate: Scheduled = 1e-3
     discount: FixedShare = 0.99
     discount_per: DiscountPer = "decision"
     replay_size: Count = 100_000

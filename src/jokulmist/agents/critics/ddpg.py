@@ -171,7 +171,7 @@ class DDPG(DeterministicAgent):
 
     Notes
     -----
-    Differs from the paper: rates fall to 0 over the run, actions are tried at random before the first update,
+    Differs from the paper: actions are tried at random before the first update,
     inputs are scaled by running statistics instead of batch normalisation, and the critic is given the
     action in its first layer. Fails when the critic's values run away, which nothing holds back here: use `TD3`.
 

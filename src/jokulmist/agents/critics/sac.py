@@ -55,7 +55,7 @@ class SAC(CriticAgent):
     Choices and ranges may stand side by side: the critics give a value for each combination of choices, over which the
     expectation is exact, and the ranges are drawn. Choices and ranges are then drawn independently of each other.
     With `jm.Recurrent` the policy remembers what was seen, and each critic what was seen and done; stretches are replayed, with the states that were kept and a burn-in, as `DQN` does.
-    Differs from the papers: rates fall to 0 over the run, networks are smaller, and the same rate moves the temperature. Fails when rewards are so small that the entropy outweighs them (see `rewards_scaled`).
+    Differs from the papers: networks are smaller, and the same rate moves the temperature. Fails when rewards are so small that the entropy outweighs them (see `rewards_scaled`).
 
     Examples
     --------

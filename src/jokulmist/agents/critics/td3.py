@@ -34,7 +34,7 @@ class TD3(DeterministicAgent):
 
     Notes
     -----
-    Differs from the paper: rates fall to 0 over the run, networks are smaller, and the target's noise is smaller, because a policy that is to be exact needs critics that are sharp. Fails where what is best lies between two
+    Differs from the paper: networks are smaller, and the target's noise is smaller, because a policy that is to be exact needs critics that are sharp. Fails where what is best lies between two
     very different actions: the policy can only improve by small steps from where it is.
 
     Examples

@@ -159,8 +159,8 @@ class PolicyAgent(Agent):
 
     def refuse(self, spec: Spec) -> None:
         if self.at_bounds == "squashed":
-            mend = 'Give the range finite bounds, or use `at_bounds="clipped"`.'
-            refuse_unbounded(spec.action, f'{type(self).__name__}(at_bounds="squashed")', mend)
+            fix = 'Give the range finite bounds, or use `at_bounds="clipped"`.'
+            refuse_unbounded(spec.action, f'{type(self).__name__}(at_bounds="squashed")', fix)
         if getattr(self, "near_start", 0.0) and self.remembers():
             raise SettingError("`near_start` and a recurrent network do not go together yet. Leave one of them out.")
 

@@ -191,13 +191,13 @@ class Stepper:
                 or (kind is np.bool_ and have == "b")
             ):
                 return kind(array.item())
-        mend = {
+        fix = {
             float: "Return one number.",
             int: "Use `xp.int32(...)` where a fraction is to be cut off.",
             np.bool_: "Use a comparison, e.g. `level > 0`.",
         }[kind]
         raise BrokenEnvironment(
-            f"`{self.description.name}.{method}` gave `{name}` the value {value!r}; it is declared `{kind.__name__}`. {mend}"
+            f"`{self.description.name}.{method}` gave `{name}` the value {value!r}; it is declared `{kind.__name__}`. {fix}"
         )
 
     def cast_array(self, value: Any, field: Field, method: str) -> Any:

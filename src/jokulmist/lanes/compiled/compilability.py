@@ -1,7 +1,7 @@
 """Whether a class can be compiled is found out, not declared.
 
 It is traced once, and then its single transitions are compared with the plain ones on states met in random play, with
-the same noise. Where tracing fails or a field differs, the finding says why, with the method, the line and the mend.
+the same noise. Where tracing fails or a field differs, the finding says why, with the method, the line and how to fix it.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ _FOUND: dict[Any, Compilability] = {}
 
 @dataclass(frozen=True)
 class Compilability:
-    """Whether a class compiles, and if not, why and how to mend it.
+    """Whether a class compiles, and if not, why and how to fix it.
 
     Attributes
     ----------
@@ -64,7 +64,7 @@ class PlainTransitions:
 def find(environment: Environment, steps: int = COMPARED_STEPS) -> Compilability:
     """Trace the class and compare it with itself; kept per class and parameters."""
     if isinstance(environment, Simulator):
-        return Compilability(False)  # there is nothing to find out, and nothing to mend
+        return Compilability(False)  # there is nothing to find out, and nothing to fix
 
     from jokulmist.lanes.compiled.copies import CompiledEnvironment
 
@@ -299,7 +299,7 @@ def _at(judged: Any, at: int) -> Any:
 
 
 def _reason(environment: Environment, failure: Exception) -> str:
-    """Why tracing failed, in one line: method, file, line, mend."""
+    """Why tracing failed, in one line: method, file, line, fix."""
     import jax.errors as errors
 
     cls = type(environment)

@@ -40,9 +40,9 @@ def refuse_budget(plan: Plan) -> None:
     batched = f"{copies} {'copy' if copies == 1 else 'copies'} of {each} decisions" if each > 1 else f"{copies} copies"
     shorter = f"`horizon={max(1, steps // copies)}`, or " if hasattr(plan.agent, "horizon") and steps >= copies else ""
     fewer = f"fewer copies, e.g. `copies={max(1, steps // each)}`, " if copies > 1 else ""
-    mends = f"{fewer}{shorter}at least `steps={batch:_}`"
+    fixes = f"{fewer}{shorter}at least `steps={batch:_}`"
     raise SettingError(
-        f"`steps` is {steps:,}, and `{name}` gathers {batched} before it learns: {batch:,} decisions. Give {mends}."
+        f"`steps` is {steps:,}, and `{name}` gathers {batched} before it learns: {batch:,} decisions. Give {fixes}."
     )
 
 

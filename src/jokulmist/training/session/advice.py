@@ -1,7 +1,7 @@
 """What a person should look at when a run does not learn: one line after a tenth of the plan, and one at its end.
 
 Nothing is said where the return is better than random play, nor where it has risen since the first episodes. What is said names the
-reading or the record that shows it, and the mend. The same line is never said twice, and nothing that is said changes the run.
+reading or the record that shows it, and how to fix it. The same line is never said twice, and nothing that is said changes the run.
 """
 
 from __future__ import annotations

@@ -131,7 +131,7 @@ class CountedDraw(Draw):
         _refuse(None, "it may give any number", MENDS[what])
 
 
-def _refuse(name: str | None, why: str, mend: str) -> NoReturn:
+def _refuse(name: str | None, why: str, fix: str) -> NoReturn:
     """Refuse a draw, with the line that asks for it."""
     frame, place = sys._getframe(1), ""
     while frame is not None:
@@ -143,7 +143,7 @@ def _refuse(name: str | None, why: str, mend: str) -> NoReturn:
         if path.name == "draws.py":
             name = frame.f_code.co_name if not frame.f_code.co_name.startswith("_") else name
         frame = frame.f_back  # type: ignore[assignment]
-    raise SettingError(f"the outcomes of `draw.{name}`{place} cannot be counted: {why}. {mend}.")
+    raise SettingError(f"the outcomes of `draw.{name}`{place} cannot be counted: {why}. {fix}.")
 
 
 @lru_cache(maxsize=8)

@@ -183,7 +183,7 @@ def solve(
     Raises
     ------
     SettingError
-        When states or outcomes cannot be counted: which draw, in which line, and the mend.
+        When states or outcomes cannot be counted: which draw, in which line, and how to fix it.
 
     Examples
     --------

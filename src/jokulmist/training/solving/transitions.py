@@ -76,7 +76,7 @@ def _key_of(state_class: Any) -> Callable[[dict[str, Any]], Any]:
 
 
 def refuse_unsolvable(environment: Environment) -> None:
-    """Raise `SettingError` where states or decisions cannot be counted, with the mend."""
+    """Raise `SettingError` where states or decisions cannot be counted, with the fix."""
     description = describe(environment)
     name = description.name
     if isinstance(environment, Simulator):

@@ -1,4 +1,4 @@
-"""Looks for the mistakes that people make in an environment, and says how to mend each.
+"""Looks for the mistakes that people make in an environment, and says how to fix each.
 
 Random play on a plain lane finds most of them (`playing.py`), others stand in what it left behind (`records.py`), or show when
 single methods are asked again and it is noted what they read (`methods.py`), or when players exchange places (`players.py`). Whether the class compiles, and how fast it
@@ -81,7 +81,7 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
                 look_at_levels(play)
     except BrokenEnvironment as failure:
         report.findings.append(
-            Finding("wrong", str(failure), "", "Nothing can be trained until it runs.", _mend(str(failure)))
+            Finding("error", str(failure), "", "Nothing can be trained until it runs.", _mend(str(failure)))
         )
         return report
     if isinstance(environment, Simulator):
@@ -91,7 +91,7 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
     if finding.differs and play is not None:
         inverted = play.line_of_invert(finding.differs)
         play.find(
-            "wrong",
+            "error",
             "lanes differ",
             finding.why,
             finding.differs,

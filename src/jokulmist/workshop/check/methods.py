@@ -67,7 +67,7 @@ def _flows_from_before(play: Play, read: dict[str, dict[str, set[str]]]) -> None
     for method, by in read.items():
         for name in sorted(by.get("before", set()) & flows):
             play.find(
-                "wrong",
+                "error",
                 f"flow:{method}:{name}",
                 f"`{method}` reads the flow `{name}` from `before`, where it is always zero.",
                 method,
@@ -83,7 +83,7 @@ def _unread_fields(play: Play, read: dict[str, dict[str, set[str]]]) -> None:
     for field in play.description.fields:
         if field.role != "seen" and field.name not in every and not _drawn(play, field.name):
             play.find(
-                "doubtful",
+                "warning",
                 f"unread:{field.name}",
                 f"the field `{field.name}` of the state is read by nothing: not by `advance`, a sensor, a reward, an ending or a "
                 f"measure.",
@@ -113,7 +113,7 @@ def _unread_actions(play: Play) -> None:
         if len(tries) > 1 and not any(_matters(play, moment, name, tries) for moment in play.transitions[:ASKED]):
             what = f"the part `{name}` of the action" if name else "the action"
             play.find(
-                "wrong",
+                "error",
                 f"action:{name}",
                 f"{what} changes nothing: each of {len(tries)} alternatives gave the same state, rewards and endings in "
                 f"{min(ASKED, len(play.transitions))} steps.",
@@ -159,7 +159,7 @@ def _closed_from_the_first(play: Play) -> None:
         holds = sum(bool(getattr(play.environment, ending.name)(play.step.cleared(state))) for state in firsts)
         if holds:
             play.find(
-                "doubtful",
+                "warning",
                 f"first:{ending.name}",
                 f"`{ending.name}` already holds in {holds} of 20 first states.",
                 ending.name,

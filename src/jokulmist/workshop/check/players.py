@@ -52,7 +52,7 @@ def earned_by_one(report: Report, description: Description) -> list[Finding]:
             earning = next(p for p in description.players if p not in never)
             found.append(
                 Finding(
-                    "doubtful",
+                    "warning",
                     f"reward term `{name}` was earned by `{earning}`, and stayed 0 for `{'`, `'.join(never)}` in all of {report.steps:,} steps.",
                     name,
                     "Their actions and channels are the same, so whoever plays there is taught something else.",
@@ -95,7 +95,7 @@ def _same_for_all(play: Play) -> None:
         each = [rows[:, slices[own_name(player, name)]] for player in play.description.players]
         if all(np.array_equal(each[0], other) for other in each[1:]) and np.ptp(each[0]) > 0.0:
             play.find(
-                "doubtful",
+                "warning",
                 f"{SAME}{name}",
                 f"`{name}` takes `player`, and showed all players the same in every one of {len(rows):,} steps.",
                 own_name(play.description.players[0], name),
@@ -119,7 +119,7 @@ def _differs(play: Play, turned: set[str], name: str, takes: tuple[str, ...], do
         theirs, _ = _asked(play, other, takes, _exchanged(play, turned, moment))
         if not np.allclose(mine, theirs, atol=NEAR):
             play.find(
-                "doubtful",
+                "warning",
                 f"{DIFFERS}{method}",
                 f"`{method}` {does} `{players[here]}` {_short(mine)}, and `{players[there]}` {_short(theirs)} in the same situation with places exchanged.",
                 name,

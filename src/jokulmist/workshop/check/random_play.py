@@ -63,11 +63,11 @@ class Play:
         for term, weight in zip(self.description.terms, self.description.own_weights, strict=True):
             report.terms.append(Reach(term.name, f"weight {weight:g}"))
 
-    def find(self, level: Level, key: str, what: str, method: str, why: str, mend: str) -> None:
+    def find(self, level: Level, key: str, what: str, method: str, why: str, fix: str) -> None:
         """Add a finding, once a key."""
         if key not in self.told:
             self.told.add(key)
-            self.report.findings.append(Finding(level, what, self.place(method), why, mend))
+            self.report.findings.append(Finding(level, what, self.place(method), why, fix))
 
     def place(self, method: str) -> str:
         """File and line of a method of the class."""
@@ -137,7 +137,7 @@ class Play:
         for name, now in self._snapshot().items():
             if now != self.kept.get(name, now):
                 self.find(
-                    "wrong",
+                    "error",
                     f"changed:{name}",
                     f"`self.{name}` was changed while the environment ran: {self.kept[name][:60]} became {now[:60]}.",
                     "advance",
@@ -164,7 +164,7 @@ class Play:
         for name, value in first.__dict__.items():
             if not np.array_equal(value, second.__dict__[name], equal_nan=True):
                 self.find(
-                    "wrong",
+                    "error",
                     f"chance:{method}",
                     f"`{method}` gave `{name}` two values, {value!r} and {second.__dict__[name]!r}, from the same state, "
                     f"action and draws.",
@@ -181,7 +181,7 @@ class Play:
         for reach, term in zip(self.report.terms, amounts, strict=True):
             if not math.isfinite(term):
                 self.find(
-                    "wrong",
+                    "error",
                     f"finite:{reach.name}",
                     f"reward term `{reach.name}` was {term} in the step from {before} to {after}.",
                     reach.name,
@@ -202,7 +202,7 @@ class Play:
                 self.step.failed(method.name, failure)
             if not isinstance(flag, (bool, np.bool_)):
                 self.find(
-                    "wrong",
+                    "error",
                     f"flag:{method.name}",
                     f"`{method.name}` gave {flag!r} ({type(flag).__name__}), which is no truth value.",
                     method.name,
@@ -224,7 +224,7 @@ class Play:
             method = channel.name if channel.computed else "advance"
             if not np.isfinite(values).all():
                 self.find(
-                    "wrong", f"nan:{channel.name}", f"channel `{channel.name}` was {values} in {state}.", method,
+                    "error", f"nan:{channel.name}", f"channel `{channel.name}` was {values} in {state}.", method,
                     "What is not a number cannot be learned from.", "Guard the division or the logarithm that made it.",
                 )  # fmt: skip
                 continue
@@ -254,7 +254,7 @@ class Play:
                 self._outside(reach, channel)
             elif reach.least == reach.most:
                 self.find(
-                    "doubtful",
+                    "warning",
                     f"still:{reach.name}",
                     f"channel `{reach.name}` was {reach.least:.4g} in every one of {steps} steps.",
                     reach.name if channel.computed else "advance",
@@ -263,14 +263,14 @@ class Play:
                 )
         for name in self.looks.keys() - self.moved:
             self.find(
-                "doubtful", f"still:{name}", f"image `{name}` was the same in every one of {steps} steps.", name,
+                "warning", f"still:{name}", f"image `{name}` was the same in every one of {steps} steps.", name,
                 "The agent cannot learn anything from it.", "Check what it is drawn from, or leave it out.",
             )  # fmt: skip
         if not report.closed_by:
             self._never_closed(state, advances)
 
     def _outside(self, reach: Reach, channel: Any) -> None:
-        """A channel left its bounds: far or often is wrong; now and then a little, as in a fall that ends an episode, is doubtful."""
+        """A channel left its bounds: far or often is an error; now and then a little, as in a fall that ends an episode, is a warning."""
         where = self.description.bare.slices[channel.name]
         values = np.asarray(self.rows, float)[:, where]
         beyond = max(channel.low - reach.least, reach.most - channel.high) / (channel.high - channel.low)
@@ -281,17 +281,17 @@ class Play:
         low, high = min(channel.low, low), max(channel.high, high)
         keep = f"keep the value inside, e.g. `xp.clip(value, {channel.low:g}, {channel.high:g})`"
         wider = f"declare `low={low:g}, high={high:g}`, where {1.0 - 2.0 * RARE:.0%} of what was met lies"
-        mend = f"{wider}, or {keep}" if (low, high) != (channel.low, channel.high) else keep
+        fix = f"{wider}, or {keep}" if (low, high) != (channel.low, channel.high) else keep
         if little:
-            mend = f"Leave it, if nothing is to be told apart beyond the bounds; or {mend}"
+            fix = f"Leave it, if nothing is to be told apart beyond the bounds; or {fix}"
         self.find(
-            "doubtful" if little else "wrong",
+            "warning" if little else "error",
             f"bounds:{reach.name}",
             f"channel `{reach.name}` ranged from {reach.least:.4g} to {reach.most:.4g}, outside its bounds "
             f"{channel.low:g} to {channel.high:g}, in {reach.outside} of {self.report.steps} steps.",
             reach.name if channel.computed else "advance",
             "Tables clip it into the last bin, and networks meet inputs beyond their scale.",
-            f"{mend[0].upper()}{mend[1:]}.",
+            f"{fix[0].upper()}{fix[1:]}.",
         )
 
     def _never_closed(self, state: State, advances: int) -> None:
@@ -310,7 +310,7 @@ class Play:
         closings = self.description.closings
         told = f"none of `{'`, `'.join(closings)}` was reached" if closings else "it declares no ending, cut or limit"
         self.find(
-            "wrong",
+            "error",
             "endless",
             f"no episode closed in {advances:,} steps of random play: {told}.",
             "advance",

@@ -48,7 +48,7 @@ def _never_met(play: Play) -> None:
         if closing.name not in met:
             others = " nor in the episodes of the references" if len(report.levels) > 1 else ""
             play.find(
-                "doubtful",
+                "warning",
                 f"never met:{closing.name}",
                 f"`{closing.name}` held in none of {report.steps:,} steps of random play{',' if others else ''}{others}.",
                 closing.name,
@@ -68,7 +68,7 @@ def _useless_references(play: Play) -> None:
         error = np.hypot(level.sd, random.sd) / np.sqrt(len(level.returns))
         if name != RANDOM and not level.mean - random.mean > SURELY * error:
             play.find(
-                "doubtful",
+                "warning",
                 f"reference:{name}",
                 f"the reference `{name}` returns {level.mean:.4g}, and random play {random.mean:.4g}: it is no better.",
                 name,
@@ -82,7 +82,7 @@ def _doubled_minus(play: Play) -> None:
     for term, weight, reach in zip(play.description.terms, play.description.weights, play.report.terms, strict=True):
         if weight < 0.0 and reach.most <= 0.0 and reach.least < 0.0:
             play.find(
-                "doubtful",
+                "warning",
                 f"doubled minus:{term.name}",
                 f"reward term `{term.name}` lay between {reach.least:.4g} and {reach.most:.4g}, never above 0, and its weight is {weight:g}: together it rewards.",
                 term.name,
@@ -98,7 +98,7 @@ def _never_earned(play: Play) -> None:
     for term, weight, column in zip(play.description.terms, weights, amounts.T, strict=True):
         if not column.any() and weight > 0.0:
             play.find(
-                "doubtful",
+                "warning",
                 f"never earned:{term.name}",
                 f"reward term `{term.name}` stayed 0 in all of {len(column):,} steps of random play.",
                 term.name,
@@ -127,7 +127,7 @@ def _paid_on(play: Play) -> set[str]:
         if paid and len(paid) >= 0.5 * earned:
             found.add(term.name)
             play.find(
-                "doubtful",
+                "warning",
                 f"paid on:{term.name}",
                 f"reward term `{term.name}` became {paid[0][1]:.4g} and stayed so to the end of {len(paid)} of the {earned} episodes in which it "
                 f"was not 0, for {np.mean([n for n, _ in paid]):.0f} steps on average.",
@@ -148,7 +148,7 @@ def _scales(play: Play, paid_on: set[str]) -> None:
     first, second, others = order[0], order[1], weighted[order[1:]].sum()
     if weighted[first] > DWARFED * others and names[first] not in paid_on:
         play.find(
-            "doubtful",
+            "warning",
             "scale",
             f"reward term `{names[first]}` brings {weighted[first]:.4g} a step, all the others together {others:.4g}.",
             names[first],
@@ -174,7 +174,7 @@ def _twins(play: Play) -> None:
             together = np.corrcoef(columns[:, a], columns[:, b])[0, 1]
             if 1.0 - abs(together) < SAME:
                 play.find(
-                    "doubtful",
+                    "warning",
                     f"twins:{first}:{second}",
                     f"channels `{first}` and `{second}` tell the same in every one of {len(columns)} steps"
                     f"{', up to scale and shift' if not np.allclose(columns[:, a], columns[:, b]) else ''}.",
@@ -192,7 +192,7 @@ def _wide_bounds(play: Play) -> None:
             continue
         if channel.high - channel.low > WIDE * seen:
             play.find(
-                "doubtful",
+                "warning",
                 f"wide:{channel.name}",
                 f"channel `{channel.name}` moved from {reach.least:.4g} to {reach.most:.4g}, and is declared from "
                 f"{channel.low:g} to {channel.high:g}: {seen / (channel.high - channel.low):.1%} of it.",
@@ -211,7 +211,7 @@ def _early_ends(play: Play) -> None:
         at_once = sum(advances == 1 for advances in own)
         if name != DEADLINE and at_once > 0.5 * count:
             play.find(
-                "wrong" if at_once == count else "doubtful",
+                "error" if at_once == count else "warning",
                 f"at once:{name}",
                 f"`{name}` closed {at_once} of {count} episodes at their first step.",
                 name,
@@ -220,7 +220,7 @@ def _early_ends(play: Play) -> None:
             )
         elif name != DEADLINE and len(own) == count > SOON and max(own) <= SOON:
             play.find(
-                "doubtful",
+                "warning",
                 f"soon:{name}",
                 f"`{name}` closed every one of {count} episodes within {SOON} steps of random play.",
                 name,
@@ -242,7 +242,7 @@ def _unseen_deadline(play: Play) -> None:
             if len(set(values)) == len(values):
                 return
     play.find(
-        "doubtful",
+        "warning",
         "unseen deadline",
         f"the `deadline` after {description.deadline} advances is a true end, and no channel tells how much time is left.",
         "advance",

@@ -9,18 +9,18 @@ from typing import Any, Literal
 from jokulmist import cells
 from jokulmist.training.evaluation.evaluate import Evaluation
 
-Level = Literal["wrong", "doubtful"]
+Level = Literal["error", "warning"]
 
 
 @dataclass(frozen=True)
 class Finding:
-    """One mistake: how bad, what, where, why it hurts and how to mend it."""
+    """One mistake: how bad, what, where, why it hurts and how to fix it."""
 
     level: Level
     what: str
     where: str
     why: str
-    mend: str
+    fix: str
 
 
 @dataclass
@@ -85,8 +85,8 @@ class Report:
 
     @property
     def ok(self) -> bool:
-        """Whether nothing is wrong; doubtful findings are allowed."""
-        return not any(f.level == "wrong" for f in self.findings)
+        """Whether there is no error; warnings are allowed."""
+        return not any(f.level == "error" for f in self.findings)
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -116,7 +116,7 @@ class Report:
     def _repr_html_(self) -> str:
         facts: dict[str, Any] = {
             "steps of random play": self.steps,
-            "found": "nothing wrong" if self.ok else "see below",
+            "found": "no error" if self.ok else "see below",
         }
         facts |= {
             f"{'random play' if name == 'random' else f'reference {name}'} returns": "{0:.4g} (sd {3:.3g})".format(
@@ -125,7 +125,7 @@ class Report:
             for name, level in self.levels.items()
         }
         facts["compiles"] = "yes" if self.compiles else self.stepped or f"no: {self.why_plain}"
-        found = [{"": f.level, "what": f.what, "where": f.where, "mend": f.mend} for f in self.findings]
+        found = [{"": f.level, "what": f.what, "where": f.where, "fix": f.fix} for f in self.findings]
         ranges = [
             {"": kind, "name": r.name, "declared": r.declared, "least": r.least, "most": r.most}
             for kind, rows in (("observed", self.channels), ("reward", self.terms))

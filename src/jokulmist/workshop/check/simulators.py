@@ -83,13 +83,13 @@ def _met(report: Report, spec: Any, row: list[float]) -> None:
 def _judged(report: Report, description: Any, open_advances: int) -> None:
     """Findings from what random play met."""
 
-    def find(level: Level, what: str, why: str, mend: str) -> None:
-        report.findings.append(Finding(level, what, f"{description.name}.advance", why, mend))
+    def find(level: Level, what: str, why: str, fix: str) -> None:
+        report.findings.append(Finding(level, what, f"{description.name}.advance", why, fix))
 
     for reach, channel in zip(report.channels, description.bare.numbers, strict=True):
         if reach.outside:
             find(
-                "wrong",
+                "error",
                 f"channel `{reach.name}` ranged from {reach.least:.4g} to {reach.most:.4g}, outside its bounds "
                 f"{channel.low:g} to {channel.high:g}, in {reach.outside} of {report.steps} steps.",
                 "Tables clip it into the last bin, and networks meet inputs beyond their scale.",
@@ -97,26 +97,26 @@ def _judged(report: Report, description: Any, open_advances: int) -> None:
             )
         elif reach.least == reach.most:
             find(
-                "doubtful", f"channel `{reach.name}` was {reach.least:g} all the time.", "It tells the agent nothing.",
+                "warning", f"channel `{reach.name}` was {reach.least:g} all the time.", "It tells the agent nothing.",
                 "See whether the simulator sets it; else leave it out.",
             )  # fmt: skip
     for reach in report.terms:
         if reach.least == reach.most == 0.0:
             find(
-                "doubtful", f"reward term `{reach.name}` was 0 in every step of random play.",
+                "warning", f"reward term `{reach.name}` was 0 in every step of random play.",
                 "It may never be told, and a reward that chance does not find is hard to learn from.",
                 f"See that `terms` of the outcome names `{reach.name}`.",
             )  # fmt: skip
     closings = [c for c in description.closings if not description.lost_bit or c != description.closings[-1]]
     if open_advances > LONGEST or not closings:
         find(
-            "wrong", f"an episode did not close within {min(open_advances, LONGEST):,} advances.",
+            "error", f"an episode did not close within {min(open_advances, LONGEST):,} advances.",
             "Without an end or a cut no return is ever known.", "Declare `time_limit = 1000` on the class.",
         )  # fmt: skip
     for name in closings:
         if report.closed_by and name not in report.closed_by and name not in ("deadline", "time limit"):
             find(
-                "doubtful", f"random play never met `{name}`.", "It may be unreachable, or misspelt where it is told.",
+                "warning", f"random play never met `{name}`.", "It may be unreachable, or misspelt where it is told.",
                 f"See when an outcome has `closed_by={name!r}`.",
             )  # fmt: skip
 
@@ -146,7 +146,7 @@ def _same_again(environment: Simulator, report: Report) -> None:
         if at is not None or len(rows) != len(before):
             report.findings.append(
                 Finding(
-                    "wrong",
+                    "error",
                     f"the same seed and actions gave another episode {how}, from step {at if at is not None else len(rows)} on.",
                     f"{description.name}.begin",
                     "A run could not be done again, and copies would not be alike.",

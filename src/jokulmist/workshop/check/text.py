@@ -41,19 +41,19 @@ def show(report: Report, console: Any) -> None:
 def _show_findings(report: Report, console: Any) -> None:
     from rich.markup import escape
 
-    wrong = sum(f.level == "wrong" for f in report.findings)
-    doubtful = len(report.findings) - wrong
-    verdict = "nothing wrong was found" if not wrong else f"{wrong} wrong"
-    console.print(
-        f"[bold]{report.name}[/bold]: {verdict}{f', {doubtful} doubtful' if doubtful else ''}, {report.steps:,} steps of random play"
+    errors = sum(f.level == "error" for f in report.findings)
+    warnings = len(report.findings) - errors
+    verdict = (
+        f"{errors or 'no'} error{'' if errors == 1 else 's'}, {warnings or 'no'} warning{'' if warnings == 1 else 's'}"
     )
-    for finding in sorted(report.findings, key=lambda finding: finding.level != "wrong"):
-        color = "red" if finding.level == "wrong" else "yellow"
+    console.print(f"[bold]{report.name}[/bold]: {verdict} in {report.steps:,} steps of random play")
+    for finding in sorted(report.findings, key=lambda finding: finding.level != "error"):
+        color = "red" if finding.level == "error" else "yellow"
         console.print(f"\n[{color}]{finding.level}[/{color}]  {escape(finding.what)}", soft_wrap=False)
         if finding.where:
             console.print(f"  where  {escape(finding.where)}")
         console.print(f"  why    {escape(finding.why)}")
-        console.print(f"  mend   {escape(finding.mend)}")
+        console.print(f"  fix    {escape(finding.fix)}")
 
 
 def _ranges(report: Report) -> Any:
