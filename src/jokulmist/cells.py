@@ -1,4 +1,5 @@
-"""How an object is shown in a notebook: a heading, facts, tables and a line, as HTML without scripts that takes the page's own letters and colours."""
+"""How an object is shown in a notebook: a heading, facts, tables and a line, as HTML without scripts that takes the
+page's own letters and colours."""
 
 from __future__ import annotations
 
@@ -60,7 +61,8 @@ def line(values: Sequence[float], caption: str) -> str:
         for k, value in enumerate(finite)
     )
     return (
-        f'<div style="opacity:.65;margin-top:6px">{escape(caption)}: {low:.4g} to {high:.4g}, last {finite[-1]:.4g}</div>'
+        f'<div style="opacity:.65;margin-top:6px">{escape(caption)}: {low:.4g} to {high:.4g}, last '
+        f"{finite[-1]:.4g}</div>"
         f'<svg width="{WIDTH}" height="{HEIGHT}" role="img" aria-label="{escape(caption)}">'
         f'<polyline points="{points}" fill="none" stroke="currentColor" stroke-width="1.5"/></svg>'
     )

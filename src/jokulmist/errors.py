@@ -99,11 +99,13 @@ class UntrustedCode(JokulmistError, PermissionError):
 
 
 class CodeNotice(UserWarning):
-    """Something about the code of a user's own that is worth a line: it has changed since a run, or trains where it is read."""
+    """Something about the code of a user's own that is worth a line: it has changed since a run, or trains where it is
+    read."""
 
 
 class RunNotice(UserWarning):
-    """What a training says where nobody watches a terminal: that it is not compiled, that nothing can be learned in its budget."""
+    """What a training says where nobody watches a terminal: that it is not compiled, that nothing can be learned in its
+    budget."""
 
 
 def nearest(word: str, options: Iterable[str]) -> str:

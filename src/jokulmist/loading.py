@@ -72,7 +72,8 @@ def ships(kind: Any) -> bool:
 
 
 def plugin_from(written: Mapping[str, Any], kind: type[Made], told: str, bases: str, base: Path | None = None) -> Made:
-    """The object of a user's own that an entry ``{ use = "file.py:Name", ... }`` of a plan names, with the settings beside it."""
+    """The object of a user's own that an entry ``{ use = "file.py:Name", ... }`` of a plan names, with the settings
+    beside it."""
     use = written["use"]
     found = function_named(use, base)
     if not (isinstance(found, type) and issubclass(found, kind)):
@@ -143,7 +144,8 @@ def module_of(place: str, folder: Path | None = None) -> ModuleType:
     if base.is_record and not place.startswith("jokulmist."):
         if not base.current:
             raise UntrustedCode(
-                f"the plan in {base.folder} names {place!r:.200}, which is not among the code that it keeps. It was changed after the "
+                f"the plan in {base.folder} names {place!r:.200}, which is not among the code that it keeps. It was "
+                "changed after the "
                 f"training, or the code was lost; `--current` (`current=True`) uses the code as it is now.",
                 None,
             )
@@ -170,7 +172,8 @@ def _from_file(place: str, base: Path | None) -> ModuleType:
 def _told(path: Path, beside: bool = True) -> Iterator[None]:
     """A failure while a file of the user's is read, as one message."""
     before = list(sys.path)
-    if beside:  # what it imports by name while it runs; kept code is loaded from the files that were judged, and from nothing beside
+    # what it imports by name while it runs; kept code is loaded from the files that were judged, and from nothing beside
+    if beside:
         sys.path.insert(0, str(path.parent))
     try:
         yield

@@ -16,7 +16,8 @@ HOLES, SPARSE = 1 << 26, 64
 
 
 def plain_file(path: Path, most: int = MOST_BYTES) -> Path:
-    """The same path, if a regular file stands there that can be read whole; one that is absent is for the caller to miss."""
+    """The same path, if a regular file stands there that can be read whole; one that is absent is for the caller to
+    miss."""
     try:
         told = path.stat()
     except OSError:
@@ -29,7 +30,8 @@ def plain_file(path: Path, most: int = MOST_BYTES) -> Path:
     holes = told.st_size > HOLES and told.st_blocks * 512 * SPARSE < told.st_size
     if told.st_size > most or holes:
         raise RecordError(
-            f"cannot read {path}: it has {told.st_size:,} bytes{', nearly all of them holes' if holes else f'; at most {most:,} are read'}."
+            f"cannot read {path}: it has {told.st_size:,} "
+            f"bytes{', nearly all of them holes' if holes else f'; at most {most:,} are read'}."
         )
     return path
 

@@ -1,4 +1,5 @@
-"""Trees of arrays, without JAX: tuples, NamedTuples, dicts, lists and records, as memories, notes and learners are made of."""
+"""Trees of arrays, without JAX: tuples, NamedTuples, dicts, lists and records, as memories, notes and learners are made
+of."""
 
 from __future__ import annotations
 
@@ -31,7 +32,8 @@ def flattened(tree: Any, prefix: str = "") -> dict[str, np.ndarray[Any, Any]]:
 
 
 def filled(model: Any, arrays: dict[str, np.ndarray[Any, Any]], prefix: str = "") -> Any:
-    """A tree shaped like `model` with the arrays of `flattened` in it; where it has a Python number, so does the tree."""
+    """A tree shaped like `model` with the arrays of `flattened` in it; where it has a Python number, so does the
+    tree."""
     if model is None:
         return None
     if isinstance(model, tuple) and hasattr(model, "_fields"):
@@ -55,7 +57,8 @@ def filled(model: Any, arrays: dict[str, np.ndarray[Any, Any]], prefix: str = ""
 
 
 def replaced(where: np.ndarray[Any, Any], new: Any, old: Any) -> Any:
-    """A tree of arrays with a leading axis of copies, or of one player's copies after another's, some of which are taken from another."""
+    """A tree of arrays with a leading axis of copies, or of one player's copies after another's, some of which are
+    taken from another."""
     if isinstance(old, tuple):
         parts = [replaced(where, a, b) for a, b in zip(new, old, strict=True)]
         return type(old)(*parts) if hasattr(old, "_fields") else tuple(parts)

@@ -10,7 +10,7 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.records.checkpoints import open_arrays, save_arrays, whole_checkpoint
+from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import csv_lines, read_csv, replace_file
 from jokulmist.records.run_folder import take_folder
 from jokulmist.training.plans.plan import plan_of, read_plan
@@ -68,8 +68,8 @@ def test_a_run_without_a_checkpoint_says_so(trained, tmp_path):
 
     copy = tmp_path / "copy"
     shutil.copytree(trained.path, copy)
-    checkpoint, _ = whole_checkpoint(copy)
-    (checkpoint / "state.json").unlink()
+    for state in (copy / "checkpoints").glob("*/state.json"):  # on a slow machine there are several
+        state.unlink()
     with pytest.raises(RecordError, match="has no checkpoint"):
         _ = jm.Run.open(copy).policy
     with pytest.raises(LookupFailed, match="there is no run"):

@@ -1,4 +1,5 @@
-"""A learner that begins with what a policy knows: the policy of the same method, or for a policy that is learned the one that records have taught."""
+"""A learner that begins with what a policy knows: the policy of the same method, or for a policy that is learned the
+one that records have taught."""
 
 from __future__ import annotations
 
@@ -17,7 +18,8 @@ VALUE = ".value"
 
 
 def begun_with(agent: Agent, shapes: Any, fresh: Any, policy: Any, where: str) -> Any:
-    """The learner of an agent with what a policy has learned; all else of it (moments of the optimiser, replay) begins anew."""
+    """The learner of an agent with what a policy has learned; all else of it (moments of the optimiser, replay) begins
+    anew."""
     known, teacher = policy.learner, policy.agent
     if isinstance(teacher, RecordedPolicy) and isinstance(agent, PolicyAgent):
         return _cloned(shapes, fresh, policy, where)
@@ -28,7 +30,8 @@ def begun_with(agent: Agent, shapes: Any, fresh: Any, policy: Any, where: str) -
             else ""
         )
         raise SettingError(
-            f"{where} is a policy of `{type(teacher).__name__}`, and what is to begin with it is `{type(agent).__name__}`. Give the same method.{clones}"
+            f"{where} is a policy of `{type(teacher).__name__}`, and what is to begin with it is "
+            f"`{type(agent).__name__}`. Give the same method.{clones}"
         )
     learner = _taken(fresh, known, where)
     if isinstance(agent, DQN) and shapes.target:
@@ -53,13 +56,15 @@ def _taken(fresh: Any, known: Any, where: str, path: str = "") -> Any:
     found, wanted = np.asarray(known), np.asarray(fresh)
     if found.shape != wanted.shape:
         raise SettingError(
-            f"{where} has `{path}` of shape {found.shape}, and what is to begin with it needs {wanted.shape}. Give the same network, bins and scaling."
+            f"{where} has `{path}` of shape {found.shape}, and what is to begin with it needs {wanted.shape}. Give "
+            "the same network, bins and scaling."
         )
     return found.astype(wanted.dtype)
 
 
 def _cloned(shapes: Any, fresh: Any, policy: Any, where: str) -> Any:
-    """A policy method that begins with the policy that records have taught, and with a value of its own that begins anew."""
+    """A policy method that begins with the policy that records have taught, and with a value of its own that begins
+    anew."""
     theirs, known = policy.shapes, policy.learner
     told = [("network", theirs.network, shapes.network), ("scaling", theirs.scaling, shapes.scaling)]
     if shapes.acting.width:

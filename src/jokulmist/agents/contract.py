@@ -1,8 +1,8 @@
 """What every learning method is: a settings object, and three pure functions.
 
 The settings split into *numbers* (anything that is a float or a schedule: traced, so that changing one compiles
-nothing anew) and *shapes* (everything else: static). What was learned is the *learner*; what belongs to each copy is the
-*memory*. The training loop does not know which method it drives.
+nothing anew) and *shapes* (everything else: static). What was learned is the *learner*; what belongs to each copy is
+the *memory*. The training loop does not know which method it drives.
 """
 
 from __future__ import annotations
@@ -98,7 +98,8 @@ def counts_advances(shapes: Any) -> bool:
 
 
 def weight_ahead(numbers: Any, advances: Any) -> Any:
-    """What the future counts after a decision: the discount, or where advances are counted, to the power of their number."""
+    """What the future counts after a decision: the discount, or where advances are counted, to the power of their
+    number."""
     return numbers.discount if isinstance(advances, tuple) else numbers.discount**advances
 
 
@@ -239,7 +240,8 @@ class Agent(BaseModel, metaclass=_Declared):
 
     A subclass declares its settings as fields with defaults, and writes `fresh_learner`, `choose` and `learn` as static
     functions of what they are given, and `fresh_memory` where its copies remember something. Fields of type `float` (or
-    `jm.Scheduled`) reach the functions in ``numbers``, all others in ``shapes``, beside ``shapes.spec`` (channels and action) and ``shapes.copies``.
+    `jm.Scheduled`) reach the functions in ``numbers``, all others in ``shapes``, beside ``shapes.spec`` (channels and
+    action) and ``shapes.copies``.
 
     The functions are written with ``jax.numpy``; on a plain lane the loop compiles each of them by itself. With
     ``traced = False`` they are plain Python over NumPy arrays instead, and the agent trains on plain lanes only.
@@ -249,7 +251,8 @@ class Agent(BaseModel, metaclass=_Declared):
     ``fresh_learner(shapes, numbers, noise) -> learner``
         What was learned before the first decision, nothing: a NamedTuple or a dict of arrays.
     ``fresh_memory(shapes, numbers) -> memory``
-        What the copies remember before the first decision, in arrays with a leading axis of copies; by default nothing, ``()``.
+        What the copies remember before the first decision, in arrays with a leading axis of copies; by default nothing,
+        ``()``.
     ``choose(shapes, numbers, learner, memory, observed, noise, explore) -> actions, memory, notes``
         `observed` is a `Seen`: its ``numbers`` have shape ``(copies, width)``, float32, in the units of the
         environment; `noise` is a draw, asked with ``shape=``; `explore` is False in evaluation.
@@ -295,7 +298,8 @@ class Agent(BaseModel, metaclass=_Declared):
     replays: ClassVar[bool] = False
     # What `recorded` tells of each copy's episode, by the names of columns of episodes.csv.
     record_names: ClassVar[tuple[str, ...]] = ()
-    # Whether the copies' first episodes are cut at different ages, so that no batch holds one phase of the episodes only.
+    # Whether the copies' first episodes are cut at different ages, so that no batch holds one phase of the episodes
+    # only.
     staggered: ClassVar[bool] = False
 
     def __init__(self, **settings: Any) -> None:
@@ -307,7 +311,8 @@ class Agent(BaseModel, metaclass=_Declared):
     @field_validator("*", mode="before")
     @classmethod
     def _of_its_kind(cls, value: Any, info: ValidationInfo) -> Any:
-        """A number for a number, a truth value for a truth value: what a plan has in the wrong place is not bent to fit."""
+        """A number for a number, a truth value for a truth value: what a plan has in the wrong place is not bent to
+        fit."""
         kinds = _kinds_of(cls.model_fields[str(info.field_name)].annotation)
         if isinstance(value, bool) and float in kinds and not kinds & {bool, Any}:
             raise ValueError("must be a number")
@@ -354,9 +359,11 @@ class Agent(BaseModel, metaclass=_Declared):
         """Raise `SettingError` where the method cannot learn from so many copies; a policy may act in any number."""
 
     def copies_for(self, steps: int | None) -> int:
-        """How many copies step side by side in a run of so many decisions, unless the plan says; None where it counts episodes.
+        """How many copies step side by side in a run of so many decisions, unless the plan says; None where it counts
+        episodes.
 
-        The usual number; where that would leave less than `decisions_a_copy` to each, the largest power of two that does not.
+        The usual number; where that would leave less than `decisions_a_copy` to each, the largest power of two that
+        does not.
         """
         each = self.decisions_a_copy()
         if steps is None or not each:
@@ -367,7 +374,8 @@ class Agent(BaseModel, metaclass=_Declared):
         return copies
 
     def decisions_a_copy(self) -> int:
-        """Decisions that each copy has at least, so that few decisions are not spread over many copies; 0 for no least."""
+        """Decisions that each copy has at least, so that few decisions are not spread over many copies; 0 for no
+        least."""
         return 0
 
     def decisions_per_update(self, copies: int) -> int:
@@ -376,12 +384,14 @@ class Agent(BaseModel, metaclass=_Declared):
 
     @staticmethod
     def chooses_by_numpy(shapes: Any) -> bool:
-        """Whether `choose` also works over NumPy arrays, told by ``noise.xp``: a plain lane then makes no call for it."""
+        """Whether `choose` also works over NumPy arrays, told by ``noise.xp``: a plain lane then makes no call for
+        it."""
         return False
 
     @staticmethod
     def kept(learner: Any) -> Any:
-        """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay behind."""
+        """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay
+        behind."""
         return learner
 
     @staticmethod
@@ -391,8 +401,9 @@ class Agent(BaseModel, metaclass=_Declared):
 
     @staticmethod
     def restarted(memory: Any, new: Any, where: Any) -> Any:
-        """The memory where some copies (`where`, bool) begin anew although their episode did not close: a worker process
-        was lost. They take theirs from `new`, which has a leading axis of copies unless a method writes this itself."""
+        """The memory where some copies (`where`, bool) begin anew although their episode did not close: a worker
+        process was lost. They take theirs from `new`, which has a leading axis of copies unless a method writes this
+        itself."""
         return replaced(where, new, memory)
 
     def remembers(self) -> bool:
@@ -425,8 +436,10 @@ class Agent(BaseModel, metaclass=_Declared):
 
     @staticmethod
     def said(shapes: Any, learner: Any, observed: Any) -> dict[str, Any]:
-        """What a policy says beside its decision, in arrays with a leading axis of rows and in the units of the environment, in what can be traced:
-        ``values`` of each action, ``chances`` (``chances.PART``) of each alternative, ``spread.PART`` of numbers, the ``value`` of what is seen."""
+        """What a policy says beside its decision, in arrays with a leading axis of rows and in the units of the
+        environment, in what can be traced:
+        ``values`` of each action, ``chances`` (``chances.PART``) of each alternative, ``spread.PART`` of numbers, the
+        ``value`` of what is seen."""
         return {}
 
     @staticmethod

@@ -31,7 +31,8 @@ class Fixed(Agent):
     Parameters
     ----------
     policy : str
-        The folder of a run, or a file that ``policy.save`` wrote. Of a run with the same players the policy of the same player is taken.
+        The folder of a run, or a file that ``policy.save`` wrote. Of a run with the same players the policy of the same
+        player is taken.
     act : {"greedy", "sampled"}
         Without exploration, or as in its training at its end.
 
@@ -83,7 +84,8 @@ class Fixed(Agent):
         """Raise `SettingError` where the policy learned on other channels or actions."""
         if self.inner is None:
             raise SettingError(
-                "`Fixed` plays one of several players, by a policy that was learned before. Give it to a player of an environment with `players`, e.g. "
+                "`Fixed` plays one of several players, by a policy that was learned before. Give it to a player of "
+                "an environment with `players`, e.g. "
                 '`{"north": jm.PPO(), "south": jm.Fixed("runs/haul-ppo-001")}`.'
             )
         if self._spec is not None:

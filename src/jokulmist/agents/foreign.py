@@ -26,7 +26,8 @@ def refuse_foreign(agent: Agent, shapes: Shapes) -> None:
     missing = [name for name in ("fresh_learner", "choose", "learn") if getattr(kind, name) is getattr(Agent, name)]
     if missing:
         raise SettingError(
-            f"`{kind.__name__}` has no {listed(missing)}; an agent of your own writes `fresh_learner`, `choose` and `learn`, see docs/methods.md."
+            f"`{kind.__name__}` has no {listed(missing)}; an agent of your own writes `fresh_learner`, `choose` and "
+            "`learn`, see docs/methods.md."
         )
     draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).at(0, 0)
     numbers = numbers_at(agent.numbers())
@@ -53,7 +54,8 @@ def _refuse_unsaved(told: str, path: str, tree: Any) -> None:
         leaves = jax.tree.leaves(tree)
         if len(leaves) == 1 and leaves[0] is tree:
             raise SettingError(
-                f"{told} gave `{path}` as {type(tree).__name__}, which cannot be saved. A learner and a memory are arrays, in tuples, NamedTuples "
+                f"{told} gave `{path}` as {type(tree).__name__}, which cannot be saved. A learner and a memory are "
+                "arrays, in tuples, NamedTuples "
                 f"and dicts; make the rest from the settings."
             )
         return
@@ -73,14 +75,16 @@ def three(kind: type[Agent], name: str, given: Any) -> tuple[Any, Any, Any]:
     if name == "learn" and (not isinstance(given[2], (tuple, list)) or len(given[2]) != len(kind.reading_names)):
         count = len(given[2]) if isinstance(given[2], (tuple, list)) else 1
         raise BrokenEnvironment(
-            f"`{kind.__name__}.learn` gave {count} reading{'' if count == 1 else 's'}; `reading_names` has {len(kind.reading_names)}: "
+            f"`{kind.__name__}.learn` gave {count} reading{'' if count == 1 else 's'}; `reading_names` has "
+            f"{len(kind.reading_names)}: "
             f"{listed(kind.reading_names)}."
         )
     return given
 
 
 def twin_holds(kind: type[Agent], twin: str, *functions: str) -> bool:
-    """Whether a twin of some functions still does what they do: a class of a user's own that overrides one of them has no twin."""
+    """Whether a twin of some functions still does what they do: a class of a user's own that overrides one of them has
+    no twin."""
     declared = next(k for k, cls in enumerate(kind.__mro__) if twin in vars(cls))
     return not any(name in vars(cls) for cls in kind.__mro__[:declared] if not ships(cls) for name in functions)
 
@@ -108,7 +112,8 @@ def _refuse_foreign(name: str, copy: int, own: Any, part: Any) -> None:
     if isinstance(part, Choice):
         if array.shape != () or array.dtype.kind not in "iu" or not 0 <= int(array) < part.count:
             raise BrokenEnvironment(
-                f"{name} gave {own!r} in copy {copy}; a choice among {part.count} is a whole number from 0 to {part.count - 1}."
+                f"{name} gave {own!r} in copy {copy}; a choice among {part.count} is a whole number from 0 to "
+                f"{part.count - 1}."
             )
     elif array.shape != part.shape or array.dtype.kind not in "iuf" or not np.isfinite(array).all():
         raise BrokenEnvironment(

@@ -1,4 +1,5 @@
-"""A method that also seeks what is new: its rewards are made larger by what was seldom met, before it learns from them."""
+"""A method that also seeks what is new: its rewards are made larger by what was seldom met, before it learns from
+them."""
 
 from __future__ import annotations
 
@@ -88,7 +89,8 @@ class Seeking(Agent):
             shapes.actions = joint_over(spec.action).count if choices else 1
             if shapes.grid.cells * shapes.actions > MOST_COUNTED:
                 raise SettingError(
-                    f"`Novelty` would count {shapes.grid.cells * shapes.actions:,} things; at most {MOST_COUNTED:,} are counted. Use fewer `bins`, or "
+                    f"`Novelty` would count {shapes.grid.cells * shapes.actions:,} things; at most {MOST_COUNTED:,} "
+                    "are counted. Use fewer `bins`, or "
                     f'`by="distillation"`.'
                 )
         else:
@@ -192,13 +194,15 @@ def own_of(learner: Any) -> Any:
 
 
 def unmet(numbers: Numbers) -> Any:
-    """What a table holds where nothing was met yet: as if everything were new from there on, for at most a hundred decisions (Jin et al., 2018, algorithm 1, begins with
-    the highest value, too). Else what was never tried would look worse than what was tried once."""
+    """What a table holds where nothing was met yet: as if everything were new from there on, for at most a hundred
+    decisions (Jin et al., 2018, algorithm 1, begins with the highest value, too). Else what was never tried would look
+    worse than what was tried once."""
     return numbers.novelty_weight / np.maximum(1.0 - numbers.discount, 0.01)
 
 
 def novelty_of(shapes: Any, known: Known, sample: Any) -> Any:
-    """How new decisions from replay are by what was met until now: a bonus that was stored would stay as large as it was then."""
+    """How new decisions from replay are by what was met until now: a bonus that was stored would stay as large as it
+    was then."""
     import jax.numpy as jnp
 
     if shapes.by == "counts":
@@ -213,7 +217,8 @@ def novelty_of(shapes: Any, known: Known, sample: Any) -> Any:
 
 
 def counted(shapes: Any, known: Known, experience: Any) -> tuple[Known, Any]:
-    """The counts after some turns, and of each decision one over the root of how often it was made there, itself included."""
+    """The counts after some turns, and of each decision one over the root of how often it was made there, itself
+    included."""
     import jax.numpy as jnp
 
     rows = in_rows(experience.observed)
@@ -227,7 +232,8 @@ def counted(shapes: Any, known: Known, experience: Any) -> tuple[Known, Any]:
 
 
 def foretold(shapes: Any, numbers: Numbers, known: Known, open_before: Any, experience: Any) -> tuple[Known, Any, Any]:
-    """What was learned of some turns, how badly what followed each decision was foretold, in spreads of its returns, and the open returns."""
+    """What was learned of some turns, how badly what followed each decision was foretold, in spreads of its returns,
+    and the open returns."""
     import jax.numpy as jnp
 
     layout, last = shapes.layout, in_rows(experience.last)
@@ -238,7 +244,8 @@ def foretold(shapes: Any, numbers: Numbers, known: Known, open_before: Any, expe
         return jnp.mean(jnp.square(applied(layout.combined(leaves), inputs) - wanted), axis=1)
 
     new = error(layout.leaves(known.weights), inputs, wanted).reshape(experience.rewards.shape)
-    new = jnp.where(known.statistics.count > 0.0, new, 0.0)  # type: ignore[union-attr]  # unscaled, everything is far from everything
+    # unscaled, everything is far from everything
+    new = jnp.where(known.statistics.count > 0.0, new, 0.0)  # type: ignore[union-attr]
     nowhere = jnp.zeros_like(experience.closed)  # it goes on over the end of an episode
     ahead, open_now = followed(open_before, new, nowhere, numbers.novelty_discount)
     returns = gathered(known.returns, ahead[..., None])
@@ -252,10 +259,12 @@ def foretold(shapes: Any, numbers: Numbers, known: Known, open_before: Any, expe
 
 
 def judged(shapes: Any, numbers: Numbers, before: Known, known: Known, experience: Any, new: Any) -> tuple[Known, Any]:
-    """How much better than foretold what followed each decision was in novelty, by a value of its own with a discount of its own.
+    """How much better than foretold what followed each decision was in novelty, by a value of its own with a discount
+    of its own.
 
-    ``n + discount v(s') - v(s)`` goes on over the end of an episode: what is new in the next one counts, too (Burda et al., 2019, section 2.3). A method that learns a policy is
-    given these errors in the place of the novelty: their sum, as its advantages take it, is the advantage of the novelty, and its own value has nothing to learn of it.
+    ``n + discount v(s') - v(s)`` goes on over the end of an episode: what is new in the next one counts, too (Burda et
+    al., 2019, section 2.3). A method that learns a policy is given these errors in the place of the novelty: their sum,
+    as its advantages take it, is the advantage of the novelty, and its own value has nothing to learn of it.
     """
     import jax.numpy as jnp
     from jax import lax
@@ -285,7 +294,8 @@ def judged(shapes: Any, numbers: Numbers, before: Known, known: Known, experienc
 def one_pass(
     layout: Layout, loss: Callable[..., Any], rate: Any, state: tuple[Any, Any], rows: tuple[Any, Any]
 ) -> tuple[Any, Any]:
-    """Weights and the optimiser's state after a step down a loss on each part of the rows, of about `ROWS` of them; what is left over is left out."""
+    """Weights and the optimiser's state after a step down a loss on each part of the rows, of about `ROWS` of them;
+    what is left over is left out."""
     import jax
     from jax import lax
 

@@ -1,7 +1,9 @@
-"""The agents of several players as one agent: each sees its own part, decides its own action, and learns from its own rewards.
+"""The agents of several players as one agent: each sees its own part, decides its own action, and learns from its own
+rewards.
 
-Each is a method like any other and knows nothing of the others. Agents that play several players see these as more copies. Where not all players decide
-at each moment, a decision lasts until the player is asked again: what it is paid meanwhile is its reward, and what it sees then is where it led.
+Each is a method like any other and knows nothing of the others. Agents that play several players see these as more
+copies. Where not all players decide at each moment, a decision lasts until the player is asked again: what it is paid
+meanwhile is its reward, and what it sees then is where it led.
 """
 
 from __future__ import annotations
@@ -71,7 +73,8 @@ class PlayerAgents(Agent):
         players = players_of(spec.action)
         if not players:
             raise SettingError(
-                f"agents are given for {listed(self.agents)}, and the environment has no players. Give one agent, e.g. `jm.PPO()`."
+                f"agents are given for {listed(self.agents)}, and the environment has no players. Give one agent, "
+                "e.g. `jm.PPO()`."
             )
         named = [player for group in self.agents for player in group.split(TOGETHER)]
         for player in named:
@@ -88,8 +91,10 @@ class PlayerAgents(Agent):
                 if view.spec != views[0].spec:
                     first = group.partition(TOGETHER)[0]
                     raise SettingError(
-                        f"one agent cannot play {listed(group.split(TOGETHER))}: `{player}` sees {[c.name for c in view.spec.channels]} and does "
-                        f"{view.spec.action!r}, `{first}` sees {[c.name for c in views[0].spec.channels]} and does {views[0].spec.action!r}. Give each "
+                        f"one agent cannot play {listed(group.split(TOGETHER))}: `{player}` sees "
+                        f"{[c.name for c in view.spec.channels]} and does "
+                        f"{view.spec.action!r}, `{first}` sees {[c.name for c in views[0].spec.channels]} and does "
+                        f"{views[0].spec.action!r}. Give each "
                         f"an agent of its own."
                     )
 
@@ -319,7 +324,8 @@ def _own_experience(xp: Any, shapes: Any, group: Group, e: Experience) -> Experi
 
 @cache
 def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
-    """The class of agents of these kinds: what is static of an agent, such as what a policy keeps, belongs to a class."""
+    """The class of agents of these kinds: what is static of an agent, such as what a policy keeps, belongs to a
+    class."""
 
     def kept(learner: Any) -> Any:
         return {name: kind.kept(learner[name]) for name, kind in kinds}
@@ -382,7 +388,8 @@ def method_names(agent: Agent) -> str:
 
 
 def each_agent(agent: Agent, spec: Spec, copies: int) -> list[tuple[Agent, Spec, int]]:
-    """An agent with its channels and copies, or each of the agents of players with its own; but for those that do not learn."""
+    """An agent with its channels and copies, or each of the agents of players with its own; but for those that do not
+    learn."""
     if not isinstance(agent, PlayerAgents):
         return [(agent, spec, copies)]
     groups = agent.shapes(spec, copies).groups
@@ -411,7 +418,8 @@ def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
         if isinstance(agent, Roster) and agent.past:
             if len(learning) != 1:
                 raise SettingError(
-                    f"`past` of the roster of `{player}` is about the agent that learns, and {len(learning)} do; there must be one."
+                    f"`past` of the roster of `{player}` is about the agent that learns, and {len(learning)} do; "
+                    "there must be one."
                 )
             named[player] = agent.following(named[learning[0]])
     made = _class_of(tuple((name, type(agent)) for name, agent in named.items()))

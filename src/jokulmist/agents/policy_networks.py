@@ -30,7 +30,8 @@ def chances_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dic
 
 
 def said_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
-    """The same of many observations, flat and by name, in what can be traced; the mean of a range is its greedy action, and is left out."""
+    """The same of many observations, flat and by name, in what can be traced; the mean of a range is its greedy action,
+    and is left out."""
     import jax.numpy as jnp
 
     def named(what: str, part: str) -> str:

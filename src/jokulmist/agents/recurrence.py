@@ -37,14 +37,16 @@ def past_of(memory: Any, observed: Any) -> Past:
 
 
 def past_along(past: Any, experience: Any) -> Any:
-    """The same along the turns of an experience; a decision that does not follow the one before it has its own state."""
+    """The same along the turns of an experience; a decision that does not follow the one before it has its own
+    state."""
     if not isinstance(past, Past) or isinstance(experience.broken, tuple):
         return past
     return past._replace(begun=past.begun | experience.broken)
 
 
 def said_along(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
-    """What networks say of rows, turn after turn, and what they remember after each; without recurrence they remember nothing."""
+    """What networks say of rows, turn after turn, and what they remember after each; without recurrence they remember
+    nothing."""
     if not past:
         return networks(inputs), ()
     said: tuple[Any, Any] = networks.along(inputs, past.begun, past.states)
@@ -61,7 +63,8 @@ def said_next(networks: Any, inputs: Any, remembered: Any) -> tuple[Any, Any]:
 
 
 def stretch_of(shapes: Any) -> int:
-    """Decisions of a copy that are learned from together: of a recurrent network the largest part of the horizon that its gradient goes through."""
+    """Decisions of a copy that are learned from together: of a recurrent network the largest part of the horizon that
+    its gradient goes through."""
     if not shapes.state_width:
         return 1
     return max(n for n in range(1, shapes.horizon + 1) if shapes.horizon % n == 0 and n <= shapes.network.sequence)
@@ -81,7 +84,8 @@ def in_stretches(rows: Any, shape: tuple[int, ...], length: int) -> Any:
 
 
 def in_time(stretches: Any, past: Any) -> tuple[Any, Any]:
-    """Stretches as rows of turns times stretches, in the order in which a network goes along them, and what was remembered, with both axes."""
+    """Stretches as rows of turns times stretches, in the order in which a network goes along them, and what was
+    remembered, with both axes."""
     import jax
 
     flat = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1).reshape(-1, *leaf.shape[2:]), stretches)

@@ -1,4 +1,5 @@
-"""The methods that ship, by the names that plans use. A new method is one file here, one name in this list, and one line among the public names of the package, which say where it stands."""
+"""The methods that ship, by the names that plans use. A new method is one file here, one name in this list, and one
+line among the public names of the package, which say where it stands."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ SHIPPED = (
 
 
 class ShippedAgents(Mapping[str, type[Agent]]):
-    """The classes by name, each imported where it is asked for: a run takes one or two of them, and all take a tenth of its start."""
+    """The classes by name, each imported where it is asked for: a run takes one or two of them, and all take a tenth of
+    its start."""
 
     def __getitem__(self, name: str) -> type[Agent]:
         if name not in SHIPPED:

@@ -51,7 +51,8 @@ def rows_due(shapes: Any, experience: Any) -> tuple[int, int]:
 
 
 def start_of(shapes: Any, n_step: int = 1) -> int:
-    """Decisions before the first update: as many as were asked for, and enough for one target of `n_step` rewards in each copy."""
+    """Decisions before the first update: as many as were asked for, and enough for one target of `n_step` rewards in
+    each copy."""
     return max(int(shapes.replay_start), n_step * int(shapes.copies))
 
 
@@ -59,7 +60,8 @@ def slots_of(agent: Any, shapes: Any) -> int:
     """The slots of an agent's replay memory."""
     if agent.minibatch > agent.replay_size:
         raise SettingError(
-            f"`minibatch` of `{type(agent).__name__}` is {agent.minibatch:,}, which is more than `replay_size` = {agent.replay_size:,} holds. "
+            f"`minibatch` of `{type(agent).__name__}` is {agent.minibatch:,}, which is more than `replay_size` = "
+            f"{agent.replay_size:,} holds. "
             f"Use a smaller `minibatch`, e.g. 64."
         )
     return memory_of.slots_for(agent.replay_size, shapes.copies, agent.decisions_per_update(shapes.copies))

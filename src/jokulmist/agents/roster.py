@@ -1,4 +1,5 @@
-"""Several policies that play one player in turn: others' runs, random play, or what another player of this run was before."""
+"""Several policies that play one player in turn: others' runs, random play, or what another player of this run was
+before."""
 
 from __future__ import annotations
 
@@ -24,17 +25,18 @@ class Roster(Agent):
     weights : list of float, optional
         How often each is drawn, one a policy and one for `past` together; evenly by default.
     by : {"evenly", "weights", "losses"}, optional
-        How a policy is drawn. ``"losses"``: more often those with whom the players that learn got less, in their last episodes with each of them
-        (`roster_losses`). By default by `weights` where they are given, else evenly.
+        How a policy is drawn. ``"losses"``: more often those with whom the players that learn got less, in their last
+        episodes with each of them (`roster_losses`). By default by `weights` where they are given, else evenly.
     past : int
-        So many earlier states of the agent that learns in this run play, too: as it was at the begin, and from then on every `past_every` decisions.
+        So many earlier states of the agent that learns in this run play, too: as it was at the begin, and from then on
+        every `past_every` decisions.
     past_every : int
         Decisions between two states that are kept; the newest `past` are.
 
     Notes
     -----
-    Which one played stands in episodes.csv, as ``south.partner``: 0 for the first policy; earlier states come after the policies, the place that was
-    written last is not told.
+    Which one played stands in episodes.csv, as ``south.partner``: 0 for the first policy; earlier states come after the
+    policies, the place that was written last is not told.
     Differs from a fixed partner in cost: all policies of a roster are asked at each decision, and one answer is taken.
 
     Examples
@@ -102,17 +104,20 @@ class Roster(Agent):
             )
         if self.past and self._source is None:
             raise SettingError(
-                "`past` of a roster is about another player's agent. Give the roster to a player of an environment with `players`."
+                "`past` of a roster is about another player's agent. Give the roster to a player of an environment "
+                "with `players`."
             )
         wanted = len(self.policies) + (1 if self.past else 0)
         if self.weights is not None and (len(self.weights) != wanted or not sum(self.weights) > 0.0):
             raise SettingError(
-                f"`weights` of a roster are one a policy{' and one for `past`' if self.past else ''}, {wanted} here; got {list(self.weights)}."
+                f"`weights` of a roster are one a policy{' and one for `past`' if self.past else ''}, {wanted} here; "
+                f"got {list(self.weights)}."
             )
         if self.by is not None and (self.by == "weights") != (self.weights is not None):
             given = "none are given" if self.weights is None else f"`weights` are given, {list(self.weights)}"
             raise SettingError(
-                f'`by="{self.by}"` of a roster {"takes `weights`" if self.weights is None else "takes no `weights`"}, and {given}.'
+                f'`by="{self.by}"` of a roster '
+                f"{'takes `weights`' if self.weights is None else 'takes no `weights`'}, and {given}."
             )
         for one in self.policies:
             one.refuse(spec)
@@ -245,7 +250,8 @@ class Roster(Agent):
     def met(
         learner: dict[str, Any], memory: dict[str, Any], notes: Any, rewards: Any, closed: Any, dropped: Any
     ) -> tuple[dict[str, Any], dict[str, Any]]:
-        """Learner and memory after some turns in which the players that learn got `rewards`, shape ``(turns, copies)``."""
+        """Learner and memory after some turns in which the players that learn got `rewards`, shape ``(turns,
+        copies)``."""
         known, running = after_meetings(learner["known"], memory["running"], notes[0], rewards, closed, dropped)
         return {**learner, "known": known}, {**memory, "running": running}
 

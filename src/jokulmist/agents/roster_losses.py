@@ -1,8 +1,9 @@
 """Which of a roster's policies are hard for the agent that learns, so that these are drawn more often.
 
-For each policy the mean return of the learning players in their episodes with it is kept, over about the last `MEMORY` of them. A policy's share grows with
-the square of how far below the best of these means its own lies, as in Vinyals et al. (2019), "Grandmaster level in StarCraft II using multi-agent reinforcement
-learning", Methods, where the chance to win stands in the place of a return; a part of all draws is even, so that none is forgotten.
+For each policy the mean return of the learning players in their episodes with it is kept, over about the last `MEMORY`
+of them. A policy's share grows with the square of how far below the best of these means its own lies, as in Vinyals et
+al. (2019), "Grandmaster level in StarCraft II using multi-agent reinforcement learning", Methods, where the chance to
+win stands in the place of a return; a part of all draws is even, so that none is forgotten.
 """
 
 from __future__ import annotations
@@ -30,7 +31,8 @@ def after_meetings(known: dict[str, Any], running: Any, who: Any, rewards: Any, 
     running : array, shape ``(copies,)``
         The returns of the episodes under way.
     who, rewards, closed, dropped : array, shape ``(turns, copies)``
-        Which policy played, what the learning players got on average, whether the episode closed, and whether it is another one than the turn before.
+        Which policy played, what the learning players got on average, whether the episode closed, and whether it is
+        another one than the turn before.
 
     Returns
     -------
@@ -68,7 +70,8 @@ def after_meetings(known: dict[str, Any], running: Any, who: Any, rewards: Any, 
 
 
 def harder_more_often(xp: Any, known: dict[str, Any], there: Any) -> Any:
-    """The share of each policy, shape ``(policies,)``; of one that is not there it is 0, and one that was never met counts as the hardest.
+    """The share of each policy, shape ``(policies,)``; of one that is not there it is 0, and one that was never met
+    counts as the hardest.
 
     Parameters
     ----------

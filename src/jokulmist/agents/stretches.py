@@ -1,7 +1,8 @@
-"""Replay for a recurrent network: stretches of decisions that follow one another, each with the state that was kept at its first.
+"""Replay for a recurrent network: stretches of decisions that follow one another, each with the state that was kept at
+its first.
 
-Hausknecht and Stone (2015), "Deep recurrent Q-learning for partially observable MDPs"; Kapturowski et al. (2019), "Recurrent experience replay in
-distributed reinforcement learning", section 3: stored state and burn-in.
+Hausknecht and Stone (2015), "Deep recurrent Q-learning for partially observable MDPs"; Kapturowski et al. (2019),
+"Recurrent experience replay in distributed reinforcement learning", section 3: stored state and burn-in.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from jokulmist.learning.networks.layout import Recurrent
 
 
 def kept_numbers(shapes: Any) -> int:
-    """How many numbers replay keeps of a decision: the action, and with a recurrent network whether its state was given, and the state."""
+    """How many numbers replay keeps of a decision: the action, and with a recurrent network whether its state was
+    given, and the state."""
     kept: int = shapes.action_numbers + (1 + shapes.remembered if shapes.remembered else 0)
     return kept
 
@@ -67,7 +69,8 @@ def past_in(shapes: Any, sample: Any) -> Past:
 
 
 def before_each(past: Past, after: Any) -> Any:
-    """What networks that go along the stretches remember before each decision, from what they remember after each; one row a decision."""
+    """What networks that go along the stretches remember before each decision, from what they remember after each; one
+    row a decision."""
     import jax.numpy as jnp
 
     going = jnp.concatenate([past.states[:1], after.reshape(past.states.shape)[:-1]])
@@ -85,7 +88,8 @@ def at_the_end(remembered: Any, steps: Any, turns: int) -> Any:
 
 
 def learned_rows(shapes: Any, turns: int, rows: int) -> Any:
-    """The weight of each row in the loss: none while the state is burnt in, and none where the target looks beyond the stretch."""
+    """The weight of each row in the loss: none while the state is burnt in, and none where the target looks beyond the
+    stretch."""
     begin = shapes.network.burn_in
     counts = np.zeros((turns, rows), np.float32)
     counts[begin : begin + shapes.network.sequence] = 1.0 / (shapes.network.sequence * rows)

@@ -1,8 +1,10 @@
-"""Decisions of one player among several that wait: until it is known where they led, and until there are as many as its method learns from.
+"""Decisions of one player among several that wait: until it is known where they led, and until there are as many as its
+method learns from.
 
-A method learns from whole turns of all its copies. Where players take turns, copies get on at different speed, so finished decisions are kept a copy by
-itself, and as soon as each copy has enough the method is given them as turns. A copy that is far ahead of the slowest leaves decisions out; the next that is
-kept is marked as the begin of something new, as after a lost process.
+A method learns from whole turns of all its copies. Where players take turns, copies get on at different speed, so
+finished decisions are kept a copy by itself, and as soon as each copy has enough the method is given them as turns. A
+copy that is far ahead of the slowest leaves decisions out; the next that is kept is marked as the begin of something
+new, as after a lost process.
 """
 
 from __future__ import annotations

@@ -44,7 +44,8 @@ def adapt(path: Path, partners: list[str], steps: int, episodes: int, name: str 
         print_json(found.as_json())
         return stopped
     typer.echo(
-        f"{found.run.path} goes on from {path.name}, with {', '.join(partners)}; {len(found.after.returns)} episodes with these partners\n"
+        f"{found.run.path} goes on from {path.name}, with {', '.join(partners)}; {len(found.after.returns)} episodes "
+        "with these partners\n"
     )
     print_table(
         [

@@ -29,7 +29,8 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
         return
     first, others = found.players[0], " and ".join(found.players[1:])
     typer.echo(
-        f"{found.environment}: mean return of {found.of} in {episodes} episodes, seed {seed}; rows play {first}, columns play {others}\n"
+        f"{found.environment}: mean return of {found.of} in {episodes} episodes, seed {seed}; rows play {first}, "
+        f"columns play {others}\n"
     )
     print_table(
         [
@@ -46,16 +47,19 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
         typer.echo(f"\n{found.verdict}{'' if rate else '; `--rate` tells who is strong'}")
     if found.all_the_same:
         typer.echo(
-            f"\nin each pairing all {episodes} episodes are the same: nothing is left to chance, and intervals have no width",
+            f"\nin each pairing all {episodes} episodes are the same: nothing is left to chance, and intervals have "
+            "no width",
             err=True,
         )
     if ratings is not None:
         typer.echo(
-            f"\nwho got more than the other has won; ratings are log odds, 0 is the average of these {len(found.names)}\n"
+            "\nwho got more than the other has won; ratings are log odds, 0 is the average of these "
+            f"{len(found.names)}\n"
         )
         print_table([dict(row) for row in ratings.as_json()["ratings"]])
         typer.echo(
-            f"\n{found.players[0]} has an advantage of {ratings.advantage[0]:.2f}, 95 % [{ratings.advantage[1]:.2f}, {ratings.advantage[2]:.2f}]; "
+            f"\n{found.players[0]} has an advantage of {ratings.advantage[0]:.2f}, 95 % [{ratings.advantage[1]:.2f}, "
+            f"{ratings.advantage[2]:.2f}]; "
             f"{ratings.verdict}" + ("" if math.isnan(ratings.p) else f" (p = {ratings.p:.3f})")
         )
     more = f" {saved[2].name} shows the ratings." if rate else ""

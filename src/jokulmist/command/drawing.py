@@ -1,4 +1,5 @@
-"""Pictures of runs, drawn by a process of their own: while the first one trains, the second loads what draws and measures what random play and the references reach."""
+"""Pictures of runs, drawn by a process of their own: while the first one trains, the second loads what draws and
+measures what random play and the references reach."""
 
 from __future__ import annotations
 
@@ -71,7 +72,8 @@ class Drawing:
 
 
 def _is_remote(plan_file: Path, changes: list[str]) -> bool:
-    """Whether a plan trains on a program at the other end of a connection: two that read it would both connect. Of a plan that cannot be read, the reading tells."""
+    """Whether a plan trains on a program at the other end of a connection: two that read it would both connect. Of a
+    plan that cannot be read, the reading tells."""
     with contextlib.suppress(OSError, ValueError, KeyError, TypeError):
         use = tomllib.loads(plan_file.read_text(encoding="utf-8"))["environment"]["use"]
         return use == "remote" or any(change.strip().startswith("environment.use") for change in changes)

@@ -49,7 +49,8 @@ def export(
     json: AsJson = False,
     trust: Trust = False,
 ) -> None:
-    """Write a policy to run without this library. It is held against the policy where that can be done here; status 1 where it differs.
+    """Write a policy to run without this library. It is held against the policy where that can be done here; status 1
+    where it differs.
 
     Example:  jokulmist export runs/ferry-ppo-001 --form c --to ferry-policy
     """

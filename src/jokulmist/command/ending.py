@@ -1,4 +1,5 @@
-"""How a command ends where it is not done: what is said of a notice, of code from elsewhere, and to a reader that has gone."""
+"""How a command ends where it is not done: what is said of a notice, of code from elsewhere, and to a reader that has
+gone."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ _LOST: list[bool] = []
 
 @cache
 def _collect_rarely() -> None:
-    """What is loaded and compiled stays until the end of the process: to look through it again and again, and once more at the end, took 0.7 s of a short training."""
+    """What is loaded and compiled stays until the end of the process: to look through it again and again, and once more
+    at the end, took 0.7 s of a short training."""
     gc.set_threshold(100_000, 50, 100)
     atexit.register(gc.freeze)
 
@@ -68,7 +70,8 @@ def tell_notice(
 
 
 def interrupt_again(lost: UnraisableHookArgs) -> None:
-    """An interrupt that came while Python destroyed an object is not lost, and no traceback of it is printed: it comes again a moment later."""
+    """An interrupt that came while Python destroyed an object is not lost, and no traceback of it is printed: it comes
+    again a moment later."""
     if issubclass(lost.exc_type, KeyboardInterrupt):
         _LOST.append(True)
         _thread.start_new_thread(_interrupt_soon, ())

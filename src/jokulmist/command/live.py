@@ -35,7 +35,8 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
         threading.Thread(target=page.tend, daemon=True).start()
     if host not in LOOPBACK:
         typer.echo(
-            "Other machines can reach this port: whoever has the address below can have your runs trained and their code run.",
+            "Other machines can reach this port: whoever has the address below can have your runs trained and their "
+            "code run.",
             err=True,
         )
     typer.echo(f"{folder} at {address(host, shown, token)}")
@@ -58,7 +59,8 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
 
 
 class WorkerBeside:
-    """A worker of its own process beside the page: it begins where something waits, ends when nothing does, and outlives the page."""
+    """A worker of its own process beside the page: it begins where something waits, ends when nothing does, and
+    outlives the page."""
 
     def __init__(self, folder: Path, workers: int) -> None:
         self._folder, self._workers = folder, workers

@@ -36,7 +36,8 @@ def gallery(json: bool) -> None:
 
 
 def environment_named(use: str, changes: list[str]) -> Any:
-    """An environment by its name, or as a plan has it with its parameters and modifiers; with changes as `--set` takes them."""
+    """An environment by its name, or as a plan has it with its parameters and modifiers; with changes as `--set` takes
+    them."""
     from jokulmist.training.plans.plan import TUNING, changed, plan_content, plan_of
 
     path = Path(use)
@@ -182,7 +183,8 @@ def runs(folder: Path, json: bool, most: int, **asked: Any) -> None:
 
     if not folder.is_dir() and folder != Path("runs"):
         raise LookupFailed(
-            f"there is no folder {folder}. The runs are where `--folder` said when they were trained; by default in `runs`."
+            f"there is no folder {folder}. The runs are where `--folder` said when they were trained; by default in "
+            "`runs`."
         )
     every, words = rows_in(folder)
     rows = chosen(folder, every, **asked)

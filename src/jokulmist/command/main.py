@@ -111,7 +111,8 @@ def solve(
     ] = None,
     json: AsJson = False,
 ) -> None:
-    """The best that can be done in an environment whose states can be counted, exactly. Curves and evaluations show it from then on.
+    """The best that can be done in an environment whose states can be counted, exactly. Curves and evaluations show it
+    from then on.
 
     Example:  jokulmist solve tarn-whole --to best.csv
     """
@@ -137,9 +138,11 @@ def play(
     current: Current = False,
     trust: Trust = False,
 ) -> None:
-    """Play an environment in the terminal, or watch a policy, take over and hand back. Of several players you may play one.
+    """Play an environment in the terminal, or watch a policy, take over and hand back. Of several players you may play
+    one.
 
-    Example:  jokulmist play ferry      jokulmist play --policy runs/ferry-ppo-001      jokulmist play haul --player north --with south=runs/haul-ppo-001
+    Example:  jokulmist play ferry      jokulmist play --policy runs/ferry-ppo-001      jokulmist play haul --player
+    north --with south=runs/haul-ppo-001
     """
     from jokulmist.command.looking import play as work
 
@@ -176,7 +179,8 @@ def train(
 
         if dry or workers is not None:
             raise SettingError(
-                "`--queue` goes without `--dry` and `--workers`: how many are trained at a time is said by `jokulmist work --workers`."
+                "`--queue` goes without `--dry` and `--workers`: how many are trained at a time is said by "
+                "`jokulmist work --workers`."
             )
         train_later(plan, set_ or [], folder, name, json)
         return
@@ -270,7 +274,8 @@ def evaluate(
 ) -> None:
     """Episodes without exploration: mean, spread and interval, beside random play and the references.
 
-    Example:  jokulmist evaluate runs/tarn-qlearning-001 --checkpoint best      ... --over melt=0.5,1,2,4      ... --with south=runs/haul-ppo-002
+    Example:  jokulmist evaluate runs/tarn-qlearning-001 --checkpoint best      ... --over melt=0.5,1,2,4      ...
+    --with south=runs/haul-ppo-002
     """
     from jokulmist.command import training
 
@@ -448,7 +453,8 @@ def live(
     token: Annotated[Optional[str], typer.Option(help="The token of the address; by default a random one.")] = None,  # noqa: UP045
     trust: Trust = False,
 ) -> None:
-    """A page in the browser: runs as they happen, comparing, starting and stopping work, stepping through episodes, playing.
+    """A page in the browser: runs as they happen, comparing, starting and stopping work, stepping through episodes,
+    playing.
 
     Example:  jokulmist live      jokulmist live runs --workers 2
     """

@@ -99,7 +99,8 @@ def work(folder: Path, workers: int, until_empty: bool, alone: bool = False) -> 
     ends = threading.Event()
     signal.signal(signal.SIGTERM, lambda *_: ends.set())  # as Ctrl-C: jobs stop cleanly and wait again
     typer.echo(
-        f"{workers} at a time from the queue of {folder}. Ctrl-C ends it: what is at work stops cleanly and waits again.",
+        f"{workers} at a time from the queue of {folder}. Ctrl-C ends it: what is at work stops cleanly and waits "
+        "again.",
         err=True,
     )
     with _alone_in(folder) if alone else nullcontext():

@@ -129,7 +129,8 @@ def evaluate(
 
     if record and current:
         raise SettingError(
-            "`--record` keeps episodes with the run, and `--current` plays other code than the run's own; use one of them."
+            "`--record` keeps episodes with the run, and `--current` plays other code than the run's own; use one of "
+            "them."
         )
     run = Run.open(path, current)
     environment = run.environment
@@ -215,7 +216,8 @@ def _tell(
     )
     if any(result.all_the_same for result in results):
         typer.echo(
-            f"\nsd 0: all {episodes} episodes of {listed([r.who for r in results if r.all_the_same])} are the same, so one tells as much. Nothing in them is left to chance: sample by "
+            f"\nsd 0: all {episodes} episodes of {listed([r.who for r in results if r.all_the_same])} are the same, "
+            "so one tells as much. Nothing in them is left to chance: sample by "
             "`--act sampled`, or let `begin` draw the first state.",
             err=True,
         )

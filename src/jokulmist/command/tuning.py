@@ -28,8 +28,10 @@ def tune(
     content = plan_content(plan_file, changes)
     if TUNING not in content:
         raise SettingError(
-            f"{plan_file} has no section `[tuning]`, which says how to search. Write `[tuning]` with `method` and `candidates`, and "
-            f'`[tuning.over]` with, for instance, `"agent.learning_rate" = {{ between = [1e-4, 1e-2], scale = "log" }}`.'
+            f"{plan_file} has no section `[tuning]`, which says how to search. Write `[tuning]` with `method` and "
+            "`candidates`, and "
+            '`[tuning.over]` with, for instance, `"agent.learning_rate" = '
+            f'{{ between = [1e-4, 1e-2], scale = "log" }}`.'
         )
     tuning = content.pop(TUNING)
     question = settings_of(tuning, plan_of(content, plan_file.parent), plan_file.parent)
@@ -120,7 +122,8 @@ def _winner(search: Any, stopped: bool) -> None:
     seeds = len(search.board.seeds)
     how = "chosen by its model, of" if search.question.tuning.method == "gaussian-process" else "the best of"
     typer.echo(
-        f"  in the search      {search.score:.4g}, {how} {len(search.board.candidates)} ({seeds} seed{'s' if seeds > 1 else ''}), optimistic: it is the best of many"
+        f"  in the search      {search.score:.4g}, {how} {len(search.board.candidates)} ({seeds} "
+        f"seed{'s' if seeds > 1 else ''}), optimistic: it is the best of many"
     )
     mean, low, high = search.score_again
     count = len(search.board.again)
@@ -148,7 +151,8 @@ def _winner(search: Any, stopped: bool) -> None:
 
 
 def _compiling_seconds(question: Any) -> float:
-    """How much longer a candidate takes than a run whose program is there already: settings that are shapes, such as widths of layers, are compiled anew."""
+    """How much longer a candidate takes than a run whose program is there already: settings that are shapes, such as
+    widths of layers, are compiled anew."""
     import numpy as np
 
     from jokulmist.command.training import short_trial

@@ -149,7 +149,8 @@ class Levels:
             above = float(above)
         except (TypeError, ValueError):
             raise SettingError(
-                f"`Levels` takes a parameter, a sequence of its values and a number `above`; got {values!r:.80} and {above!r:.80}."
+                f"`Levels` takes a parameter, a sequence of its values and a number `above`; got {values!r:.80} and "
+                f"{above!r:.80}."
             ) from None
         if not isinstance(parameter, str):
             raise SettingError(
@@ -211,7 +212,8 @@ class Varying:
     def __init__(self, vary: Vary | None, levels: Levels | None = None) -> None:
         if vary is not None and not isinstance(vary, Mapping) and (isinstance(vary, type) or not callable(vary)):
             raise SettingError(
-                f"`vary` is a dict such as `{{'melt': jm.between(1.0, 5.0)}}`, or a function of a draw; got {vary!r:.80}."
+                f"`vary` is a dict such as `{{'melt': jm.between(1.0, 5.0)}}`, or a function of a draw; got "
+                f"{vary!r:.80}."
             )
         self.vary = dict(vary) if isinstance(vary, Mapping) else vary
         self.levels = levels
@@ -331,7 +333,8 @@ def vary_from(written: Mapping[str, Any]) -> dict[str, Between]:
         ends = entry.get("between") if isinstance(entry, Mapping) else None
         if not (isinstance(ends, (list, tuple)) and len(ends) == 2) or set(entry) - {"between", "scale"}:
             raise SettingError(
-                f'`{name}` in `[vary]` is {entry!r}; it must be `{{ between = [1.0, 5.0] }}`, with `scale = "log"` if wanted.'
+                f'`{name}` in `[vary]` is {entry!r}; it must be `{{ between = [1.0, 5.0] }}`, with `scale = "log"` '
+                "if wanted."
             )
         found[name] = between(*ends, scale=entry.get("scale", "even"))
     return found

@@ -1,4 +1,5 @@
-"""Texts of an environment inside of other languages: none of them ends a comment or a string, or begins a line of code."""
+"""Texts of an environment inside of other languages: none of them ends a comment or a string, or begins a line of
+code."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ def one_line(text: str) -> str:
 
 
 def c_comment(text: str) -> str:
-    """For the inside of a comment of C or JavaScript: no end of it, no beginning of one, no trigraph, no line that goes on."""
+    """For the inside of a comment of C or JavaScript: no end of it, no beginning of one, no trigraph, no line that goes
+    on."""
     told = one_line(text).replace("\\", "/")
     while "??" in told or "*/" in told or "/*" in told:
         told = told.replace("??", "? ?").replace("*/", "* /").replace("/*", "/ *")

@@ -307,11 +307,13 @@ def readme(graph: Graph, form: str, about: str) -> str:
     """What whoever takes the files should know."""
     spec = graph.policy.spec
     channels = "\n".join(
-        f"| {markdown(c.name)} | {'image, bytes' if c.image else f'{c.low:g} to {c.high:g}'} | {markdown(c.unit) or '-'} | {c.shape or 'one number'} |"
+        f"| {markdown(c.name)} | {'image, bytes' if c.image else f'{c.low:g} to {c.high:g}'} | "
+        f"{markdown(c.unit) or '-'} | {c.shape or 'one number'} |"
         for c in spec.channels
     )
     actions = "\n".join(
-        f"- {f'{markdown(part)}: ' if part else ''}{markdown('one of ' + ', '.join(one.labels) if isinstance(one, Choice) else f'numbers of {one!r}')}"
+        "- "
+        f"{f'{markdown(part)}: ' if part else ''}{markdown('one of ' + ', '.join(one.labels) if isinstance(one, Choice) else f'numbers of {one!r}')}"
         for part, one in graph.parts.items()
     )
     use = {

@@ -1,7 +1,7 @@
 """What a policy computes when it decides, as a list of array operations: the agent's own `choose`, traced and folded.
 
-Every method that can be traced is exported by the same few operations, with its tables, networks, scaling and masks. What does not depend on what is seen is
-computed here and becomes a constant.
+Every method that can be traced is exported by the same few operations, with its tables, networks, scaling and masks.
+What does not depend on what is seen is computed here and becomes a constant.
 """
 
 from __future__ import annotations
@@ -150,8 +150,8 @@ class MiddleOfChance:
 
 
 def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, Any]:
-    """What a policy does without exploration in so many copies, as a function of the learner and of what they see that can be traced, and the learner; and what it
-    says beside it, if asked for.
+    """What a policy does without exploration in so many copies, as a function of the learner and of what they see that
+    can be traced, and the learner; and what it says beside it, if asked for.
 
     Of a recurrent network it is also a function of what they remember, and gives what they remember then.
     """
@@ -163,7 +163,8 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
     kind = type(agent)
     if not kind.traced:
         raise SettingError(
-            f"`{kind.__name__}` is not traced, so it is known to nobody what it computes. Only a method that can be compiled leaves Python."
+            f"`{kind.__name__}` is not traced, so it is known to nobody what it computes. Only a method that can be "
+            "compiled leaves Python."
         )
     numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
     shapes = agent.shapes(policy.spec, copies)
@@ -192,7 +193,8 @@ def state_width_of(policy: Policy) -> int:
     shapes = policy.shapes
     if any(getattr(group.shapes, "state_width", 0) for group in getattr(shapes, "groups", ())):
         raise SettingError(
-            "a policy of several players leaves one player at a time where one remembers. Take `policy.player(NAME)`, or `--player NAME`."
+            "a policy of several players leaves one player at a time where one remembers. Take "
+            "`policy.player(NAME)`, or `--player NAME`."
         )
     return int(getattr(shapes, "state_width", 0))
 
@@ -363,7 +365,8 @@ def begins(k: int) -> bool:
 def decided_by(
     policy: Policy, rows: Any, images: list[dict[str, Any]], masks: list[tuple[Any, ...]], says: bool = False
 ) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
-    """What the policy itself decides, one observation after another, by part, and what it says: what an export is held against."""
+    """What the policy itself decides, one observation after another, by part, and what it says: what an export is held
+    against."""
     import jax
     import jax.numpy as jnp
 

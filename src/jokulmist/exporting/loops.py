@@ -240,7 +240,8 @@ class Loops:
         if name in dialect.functions:
             return f"{dialect.functions[name]}({', '.join(given)})"
         raise SettingError(
-            f"the policy computes `{name}`, which neither C nor JavaScript has here. The forms `python` and `onnx` may hold it."
+            f"the policy computes `{name}`, which neither C nor JavaScript has here. The forms `python` and `onnx` "
+            "may hold it."
         )
 
     def _broadcast_in_dim(self, op: Op, params: dict[str, Any]) -> None:

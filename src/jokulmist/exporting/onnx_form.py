@@ -89,7 +89,8 @@ class _Model:
         given = [self.name(v) for v in op.inputs]
         if name in ("and", "or") and out.kind != "bool":
             raise SettingError(
-                f"the policy computes `{name}` of whole numbers, which the ONNX form does not hold. The forms `c`, `javascript` and `python` do."
+                f"the policy computes `{name}` of whole numbers, which the ONNX form does not hold. The forms `c`, "
+                "`javascript` and `python` do."
             )
         method = getattr(self, f"_{name}", None)
         if name in BINARY or name in UNARY:
@@ -100,7 +101,8 @@ class _Model:
             method(op, given)
         else:
             raise SettingError(
-                f"the policy computes `{name}` in a way that the ONNX form does not hold. The forms `c`, `javascript` and `python` may."
+                f"the policy computes `{name}` in a way that the ONNX form does not hold. The forms `c`, "
+                "`javascript` and `python` may."
             )
 
     def _ne(self, op: Op, given: list[str]) -> None:

@@ -103,7 +103,8 @@ def export(
     about : str, optional
         A line that says what it is.
     says : bool
-        Also what the policy says beside its decision: the chances of alternatives and the spread of numbers, values of actions, the value of what is seen.
+        Also what the policy says beside its decision: the chances of alternatives and the spread of numbers, values of
+        actions, the value of what is seen.
     check : bool
         Run it here on 1,000 observations, where a compiler or Node is there, and compare.
 
@@ -131,7 +132,8 @@ def export(
         policy = of_run(run, run.policy)
     if players := players_of(policy.spec.action):
         raise SettingError(
-            f"the policy decides for {listed(players)}. Take one of them: `--player {players[0]}` (`policy.player({players[0]!r})`)."
+            f"the policy decides for {listed(players)}. Take one of them: `--player {players[0]}` "
+            f"(`policy.player({players[0]!r})`)."
         )
     about = one_line(about or repr(policy))
     graph = graph_of(policy, says)
@@ -156,7 +158,8 @@ def export(
 
 
 def of_run(run: Run, policy: Policy) -> Policy:
-    """A policy of a run, if its head says what the run's environment does: what it says of itself is written into the files."""
+    """A policy of a run, if its head says what the run's environment does: what it says of itself is written into the
+    files."""
     if run.path is not None:
         description = describe(run.environment)
         refuse_mismatch(policy.spec, description.spec, "the policy", f"`{description.name}`")

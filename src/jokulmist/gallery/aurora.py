@@ -35,9 +35,9 @@ class Aurora(Environment):
     the arc is and not where it is going, so `Aurora().modified(jm.Stack(3))` is easier to learn. Each decision pays for
     how near the arc is to the middle; when its middle leaves the frame it is lost. Time is cut after 200 decisions.
 
-    Good play turns with the arc before it comes near the edge. Over 200 episodes, seed 1: random play returns 30 (sd 24),
-    the hand-written `follow`, which sees the true position and drift, 194 (sd 10), and `PPO()` on stacks of 3 after
-    400,000 decisions about 193.
+    Good play turns with the arc before it comes near the edge. Over 200 episodes, seed 1: random play returns 30 (sd
+    24), the hand-written `follow`, which sees the true position and drift, 194 (sd 10), and `PPO()` on stacks of 3
+    after 400,000 decisions about 193.
     """
 
     drift: float = jm.parameter(0.15, low=0.0, high=0.5, unit="px/decision", help="How fast the arc's speed wanders.")

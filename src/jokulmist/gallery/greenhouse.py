@@ -15,14 +15,15 @@ from jokulmist.environments.spaces.actions import Actions, Range
 class Greenhouse(Environment):
     """Keep a fog-prone greenhouse warm and dry with a heater and a vent through an arctic day.
 
-    Every ten minutes the heater and the vent are set anew. The low sun warms the house for some hours, if the cloud lets it;
-    the plants breathe out water all the time, more when it is warm; cold panes take a little of it. An open vent dries the
-    air and cools it, and the outside air wanders about a daily cycle of its own. Plants grow best near 19 degrees in
-    the light, and hardly by night; wet air above 0.85 of what it can hold is fog, which breeds mould; heating costs;
-    a vent that is thrown about wears out. When the air falls below freezing the crop is `lost`, and the day is over.
+    Every ten minutes the heater and the vent are set anew. The low sun warms the house for some hours, if the cloud
+    lets it; the plants breathe out water all the time, more when it is warm; cold panes take a little of it. An open
+    vent dries the air and cools it, and the outside air wanders about a daily cycle of its own. Plants grow best near
+    19 degrees in the light, and hardly by night; wet air above 0.85 of what it can hold is fog, which breeds mould;
+    heating costs; a vent that is thrown about wears out. When the air falls below freezing the crop is `lost`, and the
+    day is over.
 
-    Good play lets the sun heat, holds the night near 19 degrees while that pays, and opens the vent little and early. Over 200
-    episodes, seed 1: random play returns 1.1 (sd 4.8), the hand-written `thermostat` 34.6 (sd 3.0), and
+    Good play lets the sun heat, holds the night near 19 degrees while that pays, and opens the vent little and early.
+    Over 200 episodes, seed 1: random play returns 1.1 (sd 4.8), the hand-written `thermostat` 34.6 (sd 3.0), and
     `PPO()` after 1,000,000 decisions about 39.
     """
 

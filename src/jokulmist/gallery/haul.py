@@ -14,12 +14,13 @@ from jokulmist.environments.spaces.actions import Choice
 class Haul(Environment):
     """Two boats drag one net past a skerry.
 
-    They begin abreast, `north` to port of the skerry and `south` to starboard, and see each other's lights. The net catches most while it is about `opening`
-    metres wide. At the skerry both boats have to be on the same side of it, else the net tears and the haul is over; a boat that comes too near strikes.
-    So one of the two has to cross over in time, and either may: pairs that were trained apart may both cross, or neither.
+    They begin abreast, `north` to port of the skerry and `south` to starboard, and see each other's lights. The net
+    catches most while it is about `opening` metres wide. At the skerry both boats have to be on the same side of it,
+    else the net tears and the haul is over; a boat that comes too near strikes. So one of the two has to cross over in
+    time, and either may: pairs that were trained apart may both cross, or neither.
 
-    Good play lets one boat cross early and the other make room. Over 200 episodes, seed 1: random play returns 10.9 (sd 3.7), the hand-written
-    `north_crosses` 31.4 (sd 0.2), as `south_crosses` does.
+    Good play lets one boat cross early and the other make room. Over 200 episodes, seed 1: random play returns 10.9 (sd
+    3.7), the hand-written `north_crosses` 31.4 (sd 0.2), as `south_crosses` does.
     """
 
     players = ("north", "south")

@@ -14,11 +14,13 @@ from jokulmist.environments.spaces.actions import Choice
 class Lots(Environment):
     """Two islanders share out a pile of driftwood in turns.
 
-    In turn each takes one, two or three logs. Whoever reaches for more than is left brings the pile down, loses `fall` logs' worth, and the sharing is over;
-    it is over, too, when nothing is left. `elder` stands where the pile can be seen; `younger` sees only how much both have taken so far.
+    In turn each takes one, two or three logs. Whoever reaches for more than is left brings the pile down, loses `fall`
+    logs' worth, and the sharing is over; it is over, too, when nothing is left. `elder` stands where the pile can be
+    seen; `younger` sees only how much both have taken so far.
 
-    `elder` never has to reach too far; `younger` has to weigh another log against the fall. Over 200 episodes, seed 1: random play returns 2.9 to
-    the two in the mean (3.3 to `elder`, 2.4 to `younger`), the hand-written `measured` 4.0 (6.3 and 1.7).
+    `elder` never has to reach too far; `younger` has to weigh another log against the fall. Over 200 episodes, seed 1:
+    random play returns 2.9 to the two in the mean (3.3 to `elder`, 2.4 to `younger`), the hand-written `measured` 4.0
+    (6.3 and 1.7).
     """
 
     players = ("elder", "younger")

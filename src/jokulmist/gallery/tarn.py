@@ -19,8 +19,8 @@ class Tarn(Environment):
     mean that follows the sun. After four days the season is over, and water left in the tarn is worth nothing.
 
     Good play keeps the water for the morning and evening peaks, makes room before the warm afternoons, and is empty at
-    the end. Over 200 episodes, seed 1: random play returns 92.5 (sd 19), the hand-written `sell_high` 145.9 (sd 13), and
-    `QLearning(bins=20, discount=1.0)` after 2,000,000 decisions about 155.
+    the end. Over 200 episodes, seed 1: random play returns 92.5 (sd 19), the hand-written `sell_high` 145.9 (sd 13),
+    and `QLearning(bins=20, discount=1.0)` after 2,000,000 decisions about 155.
     """
 
     capacity: float = jm.parameter(25.0, low=10.0, high=80.0, unit="dam3", help="The tarn spills above it.")
@@ -96,9 +96,9 @@ class WholeTarn(Tarn):
     """The tarn in whole numbers: levels, releases and melt are counts of dam3 (1000 m3).
 
     Small enough to be solved exactly by dynamic programming. From its first states the optimum, without discounting,
-    is 162.3; random play returns 92.1, the hand-written `sell_high` 145.5. `QLearning(discount=1.0, learning_rate=jm.linear(0.5, 0.001, over=1.0),
-    exploration=jm.linear(1.0, 0.2, over=1.0))` comes within 0.5 % of it in 20,000,000 decisions, with 16 copies, on all
-    of the seeds 0 to 9 (`benchmarks/levels.py`).
+    is 162.3; random play returns 92.1, the hand-written `sell_high` 145.5. `QLearning(discount=1.0,
+    learning_rate=jm.linear(0.5, 0.001, over=1.0), exploration=jm.linear(1.0, 0.2, over=1.0))` comes within 0.5 % of it
+    in 20,000,000 decisions, with 16 copies, on all of the seeds 0 to 9 (`benchmarks/levels.py`).
     """
 
     capacity: int = jm.parameter(25, low=10, high=80, unit="dam3", help="The tarn spills above it.")

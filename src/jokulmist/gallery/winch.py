@@ -32,10 +32,10 @@ class Winch(Environment):
     """Settle a swinging ice-core drill at the depth of the next core.
 
     The drill hangs on a long cable from a trolley at the borehole's mouth. Each fifth of a second the winch is told how
-    hard to drive; the drill gains speed by it, is slowed by the melt water in the hole, and swings the more the harder it
-    is driven. Turbulence pushes at both. Costs grow with the square of what is off: the depth, the swing, the drive.
-    Everything is linear, so the best policy for costs discounted by 0.99 is known exactly: `riccati`. Starts are chosen so
-    that it stays within the winch's bounds. A drill that runs off by more than its cable allows is taken in by the
+    hard to drive; the drill gains speed by it, is slowed by the melt water in the hole, and swings the more the harder
+    it is driven. Turbulence pushes at both. Costs grow with the square of what is off: the depth, the swing, the drive.
+    Everything is linear, so the best policy for costs discounted by 0.99 is known exactly: `riccati`. Starts are chosen
+    so that it stays within the winch's bounds. A drill that runs off by more than its cable allows is taken in by the
     crew; that is a cut, as is the end of the shift after 100 decisions.
 
     Good play brings the drill to its depth in some 30 decisions without stirring the swing. Over 200 episodes, seed 1:
@@ -133,8 +133,8 @@ class Winch(Environment):
 def riccati_solution(discount: float = Winch.discount) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
     """The best feedback of the winch, and what the cost of a state is made of.
 
-    With the discounted costs ``x'Qx + R u^2`` the best drive is ``u = -K x``, and the expected cost from x is ``x'Px`` plus a
-    constant for the noise, ``discount / (1 - discount) trace(P S)``, S the covariance of the gusts.
+    With the discounted costs ``x'Qx + R u^2`` the best drive is ``u = -K x``, and the expected cost from x is ``x'Px``
+    plus a constant for the noise, ``discount / (1 - discount) trace(P S)``, S the covariance of the gusts.
 
     Returns
     -------

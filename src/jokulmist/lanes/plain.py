@@ -263,7 +263,8 @@ class PlainLane:
         return observed
 
     def _last_masks(self, closed: list[int]) -> list[Mask]:
-        """What is allowed after the advance; where an episode closed nothing is decided, and nothing need be allowed."""
+        """What is allowed after the advance; where an episode closed nothing is decided, and nothing need be
+        allowed."""
         masks = []
         for i, copy in enumerate(self.each):
             over = i in closed or self.still[i]

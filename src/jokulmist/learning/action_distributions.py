@@ -1,8 +1,8 @@
 """Chances of actions: from a network's outputs to an action, its log-probability and the entropy.
 
-A policy over several named parts is the product of one over each, so log-probabilities and entropies add up. Choices have
-a softmax; one that is not allowed gets a finite low output before it, its chance is then 0, and the entropy skips it.
-Ranges have a Gaussian for each number (see `gaussians.py`).
+A policy over several named parts is the product of one over each, so log-probabilities and entropies add up. Choices
+have a softmax; one that is not allowed gets a finite low output before it, its chance is then 0, and the entropy skips
+it. Ranges have a Gaussian for each number (see `gaussians.py`).
 """
 
 from __future__ import annotations
@@ -158,8 +158,8 @@ class ActionDistribution:
 
         Notes
         -----
-        The entropy of a squashed Gaussian has no formula: it is that of the Gaussian plus the mean logarithm of the slope,
-        estimated from the sample that the kept normal numbers give under this policy.
+        The entropy of a squashed Gaussian has no formula: it is that of the Gaussian plus the mean logarithm of the
+        slope, estimated from the sample that the kept normal numbers give under this policy.
         """
         import jax.numpy as jnp
 
@@ -186,8 +186,8 @@ class ActionDistribution:
     def sampled(self, outputs: Any, legal: Any, noise: Any) -> tuple[Any, Any]:
         """Actions drawn from the policy, in own form, one a row; and what stood behind their numbers.
 
-        The largest of outputs plus Gumbel noise has the chances of the softmax (Gumbel, 1954; Maddison et al., 2014), and
-        costs fewer steps than adding up chances.
+        The largest of outputs plus Gumbel noise has the chances of the softmax (Gumbel, 1954; Maddison et al., 2014),
+        and costs fewer steps than adding up chances.
         """
         xp, indices = noise.xp, []
         for part in self.parts(outputs, legal, xp):
@@ -201,12 +201,14 @@ class ActionDistribution:
         return self.own(indices, self.bounded(before, xp)), SampledRanges(before, chance if self.squashed else ())
 
     def likeliest(self, outputs: Any, legal: Any, xp: Any = None) -> Any:
-        """The likeliest allowed alternative of each choice, among equals the first; the mean of each range, at its bounds."""
+        """The likeliest allowed alternative of each choice, among equals the first; the mean of each range, at its
+        bounds."""
         indices = [part.argmax(axis=-1).astype("int32") for part in self.parts(outputs, legal, xp)]
         return self.own(indices, self.bounded(self.gaussians(outputs)[0], xp or _traced()))
 
     def bounded(self, before: Any, xp: Any) -> Any:
-        """Samples or means as they act, in [-1, 1] where they are squashed; else what lies outside is clipped in `own`."""
+        """Samples or means as they act, in [-1, 1] where they are squashed; else what lies outside is clipped in
+        `own`."""
         return xp.tanh(before) if self.squashed else before
 
     def own(self, indices: list[Any], unit: Any = None) -> Any:

@@ -54,8 +54,8 @@ def accumulated(amounts: Any, kept: Any) -> Any:
 def normalised(amounts: Any, least_spread: float = 0.0) -> Any:
     """Mean 0 and spread 1 over all entries; left as they are where there is one entry or no spread.
 
-    Where the spread is below `least_spread`, that is what they are divided by: once all is solved, advantages are the noise of the value alone,
-    and at spread 1 the policy would walk at random.
+    Where the spread is below `least_spread`, that is what they are divided by: once all is solved, advantages are the
+    noise of the value alone, and at spread 1 the policy would walk at random.
     """
     import jax.numpy as jnp
 

@@ -106,9 +106,10 @@ class Features(NamedTuple):
     def moved(self, weights: Any, rows: Any, action: Any, step: Any) -> Any:
         """The weights after each row's value of its action has been moved by `step`.
 
-        A row by itself moves its value by just that: the step is shared out over its features. Where rows share features
-        (and an action), they share the step: that of row j is divided by the sum of ``near_j . near_l`` over the rows l of the
-        same action, for tiles by the mean of what the rows in a tile ask for. So many copies, or a minibatch, never overshoot.
+        A row by itself moves its value by just that: the step is shared out over its features. Where rows share
+        features (and an action), they share the step: that of row j is divided by the sum of ``near_j . near_l`` over
+        the rows l of the same action, for tiles by the mean of what the rows in a tile ask for. So many copies, or a
+        minibatch, never overshoot.
         """
         import jax.numpy as jnp
 

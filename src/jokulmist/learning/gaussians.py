@@ -4,8 +4,8 @@ A method never sees units: what it draws lies in [-1, 1], and is brought to the 
 constant factor is left out of every probability, here as everywhere.
 
 At a bound a Gaussian sample is either *clipped* (the environment gets the clipped value, and the probability is that of
-the sample before) or *squashed* by the hyperbolic tangent (whose slope then stands in the probability). The sample before
-is always kept, never recovered from the action.
+the sample before) or *squashed* by the hyperbolic tangent (whose slope then stands in the probability). The sample
+before is always kept, never recovered from the action.
 """
 
 from __future__ import annotations

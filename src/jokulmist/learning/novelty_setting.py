@@ -18,17 +18,19 @@ class Novelty(BaseModel):
     Parameters
     ----------
     weight : float
-        What something wholly new is worth, in the units of the reward: by counts ``weight / sqrt(n)``; by distillation in spreads of its own discounted returns. A tenth of
-        what the goal pays suits a network; for a table a hundredth, because it begins as if everything were new for a hundred decisions.
+        What something wholly new is worth, in the units of the reward: by counts ``weight / sqrt(n)``; by distillation
+        in spreads of its own discounted returns. A tenth of what the goal pays suits a network; for a table a
+        hundredth, because it begins as if everything were new for a hundred decisions.
     by : {"counts", "distillation"}, optional
-        Counts of what was done where (Strehl and Littman, 2008, equation 4): by whole numbers and bins. Or how badly a network that learns foretells a network that
-        stays as it began (Burda et al., 2019, equation 1). By default counts for tables and where all that is seen are whole numbers, a million entries at most; else
-        distillation.
+        Counts of what was done where (Strehl and Littman, 2008, equation 4): by whole numbers and bins. Or how badly a
+        network that learns foretells a network that stays as it began (Burda et al., 2019, equation 1). By default
+        counts for tables and where all that is seen are whole numbers, a million entries at most; else distillation.
     bins : int
         Equal bins of each number that is counted; whole numbers have one bin a value. A table has its own.
     discount : float, in [0, 1]
-        Of the returns that distillation is scaled by, and of the value that a method which learns a policy has of novelty alone. That value goes on over the end of an episode, and
-        such a method learns from how much better than it what followed was.
+        Of the returns that distillation is scaled by, and of the value that a method which learns a policy has of
+        novelty alone. That value goes on over the end of an episode, and such a method learns from how much better than
+        it what followed was.
     learning_rate : float
         Of the network that foretells, and of that value's.
 
@@ -55,7 +57,8 @@ class Novelty(BaseModel):
             first = failure.errors()[0]
             name, message = str(first["loc"][0]), first["msg"].removeprefix("Value error, ")
             raise SettingError(
-                f"`{name}` of `Novelty`: {message[0].lower()}{message[1:]}; got {first['input']!r:.60}. Write for instance `jm.Novelty(0.5)`."
+                f"`{name}` of `Novelty`: {message[0].lower()}{message[1:]}; got {first['input']!r:.60}. Write for "
+                "instance `jm.Novelty(0.5)`."
             ) from None
 
     @field_validator("weight", "learning_rate")

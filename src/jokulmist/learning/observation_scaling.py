@@ -1,8 +1,8 @@
 """From what is seen to what a network is given: numbers brought to a common scale.
 
-Numbers are scaled from their declared bounds to [-1, 1], or by running statistics to mean 0 and a spread between 0.1 and 1. The
-statistics belong to the learner: they are saved with the policy and stand still in evaluation. They move only after an
-update, so that what was chosen on and what is learned from have the same scale.
+Numbers are scaled from their declared bounds to [-1, 1], or by running statistics to mean 0 and a spread between 0.1
+and 1. The statistics belong to the learner: they are saved with the policy and stand still in evaluation. They move
+only after an update, so that what was chosen on and what is learned from have the same scale.
 """
 
 from __future__ import annotations
@@ -17,8 +17,8 @@ from jokulmist.learning.networks.inputs import Inputs
 Scaling = Literal["bounds", "running", "none"]
 FURTHEST = 10.0
 MOST_COUNTED = 2.0**22
-# Rows of statistics before the first decision that is learned from: a thousand decisions of random play, each with what was
-# decided on and what followed.
+# Rows of statistics before the first decision that is learned from: a thousand decisions of random play, each with what
+# was decided on and what followed.
 WARM_UP = 2_000
 LEAST_SHARE, WIDEST = 0.01, 12.0
 
@@ -96,7 +96,8 @@ def gathered_unless(still: bool, statistics: Running | None, numbers: Any) -> Ru
 
 
 def counted_fully(statistics: Running) -> Running:
-    """Warm statistics as if they were of as many rows as are counted at most, so that a policy that is begun with is not changed at once by other numbers."""
+    """Warm statistics as if they were of as many rows as are counted at most, so that a policy that is begun with is
+    not changed at once by other numbers."""
     if not is_warm(statistics):
         return statistics
     more = np.float32(MOST_COUNTED) / statistics.count
@@ -109,10 +110,11 @@ def is_warm(statistics: Running | None) -> Any:
 
 
 def met(experience: Any) -> Any:
-    """All numbers that networks are given of what happened: what was decided on, and what stood at the end of each decision.
+    """All numbers that networks are given of what happened: what was decided on, and what stood at the end of each
+    decision.
 
-    The last observation of an episode that was cut is bootstrapped from, and may differ from all that is ever decided on: left out of
-    the statistics it would be far outside of their scale, and values ran away from there.
+    The last observation of an episode that was cut is bootstrapped from, and may differ from all that is ever decided
+    on: left out of the statistics it would be far outside of their scale, and values ran away from there.
     """
     import jax.numpy as jnp
 
@@ -143,12 +145,12 @@ def scaled(spec: Spec, scaling: Scaling, statistics: Running | None, rows: Any) 
 
 
 def _spread(spec: Spec, scaling: Scaling, statistics: Running) -> Any:
-    """What numbers are divided by: their running spread; of a bounded number half its range, as long as that lies between the
-    spread and `WIDEST` times it.
+    """What numbers are divided by: their running spread; of a bounded number half its range, as long as that lies
+    between the spread and `WIDEST` times it.
 
-    Bounds that fit keep inputs small and a policy smooth (on the winch the excess cost is 2 % instead of 11 %); bounds that
-    are far wider than what is met, or tighter, are not believed. A number that hardly moved so far would be blown up by whatever
-    it does next, so its spread counts as a share of its range.
+    Bounds that fit keep inputs small and a policy smooth (on the winch the excess cost is 2 % instead of 11 %); bounds
+    that are far wider than what is met, or tighter, are not believed. A number that hardly moved so far would be blown
+    up by whatever it does next, so its spread counts as a share of its range.
     """
     spread: Any = (statistics.square / statistics.count.clip(1.0) + 1e-8) ** 0.5
     if scaling != "running":

@@ -26,7 +26,8 @@ class Moments(NamedTuple):
 
 
 def first_moments(optimiser: Optimiser, weights: Any) -> Any:
-    """What the optimiser remembers before its first step: zeros; made without optax, which a program that was kept does not need."""
+    """What the optimiser remembers before its first step: zeros; made without optax, which a program that was kept does
+    not need."""
     if optimiser == "sgd":
         return ()
     zeros = np.zeros(weights.shape, np.float32)

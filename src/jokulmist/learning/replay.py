@@ -1,17 +1,17 @@
 """Replay memory: what happened, kept to be learned from again.
 
-A ring of turns: each turn of all copies is one write in one place, and any row is the start of a transition. A row holds
-what was seen, done and gained, and the true observation after it (numbers are few; finding them in the next row would
-cost a search for the rows that close an episode).
+A ring of turns: each turn of all copies is one write in one place, and any row is the start of a transition. A row
+holds what was seen, done and gained, and the true observation after it (numbers are few; finding them in the next row
+would cost a search for the rows that close an episode).
 
-Images are many, so each moment is stored once, in a ring of frames for each copy: every decision adds the frame that was
-seen, and an episode that closes adds its last one. A row knows its frame by number; what followed is the frame after it,
-and a stack is put together when it is sampled, from the frames before, as far back as the episode's age reaches. A
-million frames of 84 x 84 take 7 GB.
+Images are many, so each moment is stored once, in a ring of frames for each copy: every decision adds the frame that
+was seen, and an episode that closes adds its last one. A row knows its frame by number; what followed is the frame
+after it, and a stack is put together when it is sampled, from the frames before, as far back as the episode's age
+reaches. A million frames of 84 x 84 take 7 GB.
 
-Prioritised sampling is proportional (Schaul et al., 2016, section 3.3): by exact prefix sums over blocks of blocks of rows,
-then over the blocks of one, and so on down to the rows, so that nothing is approximated, and finding a row and changing it
-take as many sums as the logarithm of all rows.
+Prioritised sampling is proportional (Schaul et al., 2016, section 3.3): by exact prefix sums over blocks of blocks of
+rows, then over the blocks of one, and so on down to the rows, so that nothing is approximated, and finding a row and
+changing it take as many sums as the logarithm of all rows.
 """
 
 from __future__ import annotations
@@ -39,8 +39,8 @@ class Priorities(NamedTuple):
     Attributes
     ----------
     levels : tuple of float32 vectors
-        One number a row, 0 where nothing stands; the sums of each `BLOCK` of them; the sums of each `BLOCK` of those; and so on, down to one
-        block. Each vector is filled up with 0 to whole blocks.
+        One number a row, 0 where nothing stands; the sums of each `BLOCK` of them; the sums of each `BLOCK` of those;
+        and so on, down to one block. Each vector is filled up with 0 to whole blocks.
     most : float32
         The largest priority so far.
     """
@@ -142,7 +142,8 @@ def refuse_slots(size: int, slots: int, copies: int, turns: int, n_step: int, sp
     least = max(n_step, _deepest(spec)) + turns + 1
     if slots < least:
         raise SettingError(
-            f"`replay_size` of {size} leaves {slots} decisions to each of {copies} copies; at least {least} are needed. "
+            f"`replay_size` of {size} leaves {slots} decisions to each of {copies} copies; at least {least} are "
+            "needed. "
             f"Use a larger `replay_size` or fewer copies."
         )
 
@@ -369,7 +370,8 @@ def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any, mi
     for level in reversed(levels):
         found = level.reshape(-1, BLOCK)[place]
         inside = jnp.cumsum(found, axis=1)
-        # Rounding can carry a target beyond its block's sum, or below 0: the last or the first number above 0 is meant then.
+        # Rounding can carry a target beyond its block's sum, or below 0: the last or the first number above 0 is meant
+        # then.
         left = jnp.clip(left, 0.0, inside[:, -1] * (1.0 - 2.0**-22))
         within = jnp.minimum(jnp.sum(left[:, None] >= inside, axis=1), BLOCK - 1).astype(jnp.int32)
         chosen = within[:, None]

@@ -1,8 +1,8 @@
 """Rewards brought to a common scale: divided by the spread of the running discounted return, never centred.
 
-The running return of a copy starts anew at every end and cut. The statistics move before the rewards are divided, so that
-the first update has a scale, too; nothing that was chosen depends on them. They belong to the learner, and are saved with
-the policy, so that its values can be told in the environment's own scale.
+The running return of a copy starts anew at every end and cut. The statistics move before the rewards are divided, so
+that the first update has a scale, too; nothing that was chosen depends on them. They belong to the learner, and are
+saved with the policy, so that its values can be told in the environment's own scale.
 """
 
 from __future__ import annotations
@@ -54,7 +54,8 @@ def spread_of(returns: Running | None) -> Any:
 def returns_after(
     experience: Any, returns: Running | None, memory: Any, discount: Any, bonus: Any = None
 ) -> tuple[Running | None, Any]:
-    """The statistics after some turns, and the running returns of all copies; both as they were where nothing is scaled."""
+    """The statistics after some turns, and the running returns of all copies; both as they were where nothing is
+    scaled."""
     if returns is None:
         return None, memory
     rewards = experience.rewards if bonus is None else experience.rewards + bonus.met

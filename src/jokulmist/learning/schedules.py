@@ -5,8 +5,8 @@ Every schedule is the same formula with other numbers,
     value = max(floor, (start + slope x) exp(log_rate x)),    x = min(count, over),
 
 where `count` is what the schedule runs over: decisions, episodes, or the share of the run. So a schedule is eight
-numbers, traced like any other, and a search over schedules compiles once. Schedules in pieces, and functions of a user's own, are points
-beside these numbers, with straight lines between them.
+numbers, traced like any other, and a search over schedules compiles once. Schedules in pieces, and functions of a
+user's own, are points beside these numbers, with straight lines between them.
 """
 
 from __future__ import annotations
@@ -162,7 +162,8 @@ def linear(
     _check(of, floor, start=start, end=end)
     if over is None:
         raise SettingError(
-            f"say within what `linear` goes from {start!r} to {end!r}: `over=1.0` is the whole run, `over=20_000` so many decisions."
+            f"say within what `linear` goes from {start!r} to {end!r}: `over=1.0` is the whole run, `over=20_000` so "
+            "many decisions."
         )
     return Schedule("linear", float(start), float(end), over=_over(over), of=of, floor=floor)
 
@@ -218,8 +219,8 @@ def piecewise(*points: tuple[float | int, float], of: Counted = "decisions") -> 
     Parameters
     ----------
     *points : (float or int, float)
-        Two or more pairs of a place and a value, the places rising from 0. Floats up to 1.0 are shares of the run; whole numbers count
-        decisions (or episodes).
+        Two or more pairs of a place and a value, the places rising from 0. Floats up to 1.0 are shares of the run;
+        whole numbers count decisions (or episodes).
     of : {"decisions", "episodes"}
         What whole numbers count.
 
@@ -258,7 +259,8 @@ def following(function: Callable[[float], float]) -> Schedule:
     Parameters
     ----------
     function : callable
-        From a share, 0.0 to 1.0, to a finite number. Written into a file it can be named in a plan: ``{ function = "file.py:name" }``.
+        From a share, 0.0 to 1.0, to a finite number. Written into a file it can be named in a plan: ``{ function =
+        "file.py:name" }``.
 
     Raises
     ------
@@ -283,7 +285,8 @@ def following(function: Callable[[float], float]) -> Schedule:
             value = float(function(share))
         except Exception as failure:
             raise SettingError(
-                f"the schedule `{name}` failed at the share {share:g}: {type(failure).__name__}: {failure}. It is called with one "
+                f"the schedule `{name}` failed at the share {share:g}: {type(failure).__name__}: {failure}. It is "
+                "called with one "
                 f"number from 0.0 to 1.0, and must give one number."
             ) from None
         if not math.isfinite(value):
@@ -327,9 +330,11 @@ def coefficients(setting: float | Schedule) -> Coefficients:
 
 
 def value_at(c: Coefficients, progress: Progress, xp: ModuleType) -> Any:
-    """The values now, of one schedule or of a column of them; `xp` is NumPy or traced, and the counts are numbers or traced scalars.
+    """The values now, of one schedule or of a column of them; `xp` is NumPy or traced, and the counts are numbers or
+    traced scalars.
 
-    Of a column `points` are three arrays: which of the schedules, and their places and values, shape ``(schedules, points)``.
+    Of a column `points` are three arrays: which of the schedules, and their places and values, shape ``(schedules,
+    points)``.
     """
     count = c.by_decisions * progress.decisions + c.by_episodes * progress.episodes + c.by_share * progress.share
     x = xp.minimum(count, c.over)

@@ -1,4 +1,5 @@
-"""Environments in the hands of whoever looks at the page: alone, beside policies, or from a moment that was recorded."""
+"""Environments in the hands of whoever looks at the page: alone, beside policies, or from a moment that was
+recorded."""
 
 from __future__ import annotations
 

@@ -125,7 +125,8 @@ def _numbers(rollouts: Path) -> list[str]:
 
 
 def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
-    """Several runs: their curves, the settings in which they differ, and what `compare` says of them, where environments may be made."""
+    """Several runs: their curves, the settings in which they differ, and what `compare` says of them, where
+    environments may be made."""
     if not 2 <= len(paths) <= MOST_COMPARED:
         raise SettingError(f"compare 2 to {MOST_COMPARED} runs; {len(paths)} are chosen.")
     runs = [Run.open(path) for path in paths]

@@ -1,4 +1,5 @@
-"""Episodes as moving pictures: what was, what was done, what it brought, side by side, as GIF, MP4, a strip or in the terminal.
+"""Episodes as moving pictures: what was, what was done, what it brought, side by side, as GIF, MP4, a strip or in the
+terminal.
 
 What does not move is drawn once; at each moment only the pictures, the words and a mark on the traces are drawn anew.
 """
@@ -45,7 +46,8 @@ def save_replay(
         Up to four episodes.
     environment : Environment
     path : str or Path
-        Its ending says what is made: ``.gif``, ``.mp4`` (where the program ffmpeg is installed) or ``.png``, a strip of moments.
+        Its ending says what is made: ``.gif``, ``.mp4`` (where the program ffmpeg is installed) or ``.png``, a strip of
+        moments.
     per_second : float
         Moments a second.
     most : int
@@ -306,7 +308,8 @@ class Still(Panel):
 
 
 def picture_of(still: Still, moment: int, width: int, height: int) -> Any:
-    """A moment's picture by itself, uint8 of shape ``(pixels, pixels, 3)``, in the shape of so many cells of a terminal."""
+    """A moment's picture by itself, uint8 of shape ``(pixels, pixels, 3)``, in the shape of so many cells of a
+    terminal."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 

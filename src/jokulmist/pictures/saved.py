@@ -14,8 +14,8 @@ from jokulmist.training.runs.run import Run
 
 
 def save_pictures(run: Run | str | Path, known: Levels | None = None) -> list[Path]:
-    """Draw the learning curve and the ledger of a run into its folder, as `jokulmist train` does; and of a run with recorded
-    episodes what was done.
+    """Draw the learning curve and the ledger of a run into its folder, as `jokulmist train` does; and of a run with
+    recorded episodes what was done.
 
     Parameters
     ----------

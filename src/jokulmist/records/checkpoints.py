@@ -57,7 +57,8 @@ def save_checkpoint(
     replay: dict[str, np.ndarray[Any, Any]] | None = None,
     name: str | None = None,
 ) -> Path:
-    """A checkpoint: a folder named by the decisions so far. It is made under another name and renamed when it is whole."""
+    """A checkpoint: a folder named by the decisions so far. It is made under another name and renamed when it is
+    whole."""
     folder = run / "checkpoints" / (name or checkpoint_name(state["decisions"]))
     if (folder / STATE).exists() and (training is None or (folder / TRAINING).exists()):
         return folder  # the same decisions: the same content

@@ -82,7 +82,8 @@ class Episodes:
 def columns_of(
     episodes: Episodes, description: Description, first: int, told: tuple[str, ...] = ()
 ) -> dict[str, Array]:
-    """The columns of episodes.csv; `first` is the number of the first row's episode, `told` names what the agent tells."""
+    """The columns of episodes.csv; `first` is the number of the first row's episode, `told` names what the agent
+    tells."""
     known = {int(bits): description.held_names(int(bits)) for bits in np.unique(episodes.held)}
     names = [known[bits] for bits in episodes.held.tolist()]
     table: dict[str, Array] = {
@@ -120,7 +121,8 @@ def _shared(episodes: Episodes, description: Description) -> list[Array]:
 
 
 def telling_return(columns: Mapping[str, Any]) -> str:
-    """The column of returns that tells something: ``"return"``, the mean over players, or the first player's where what one gets the other loses and the mean never changes."""
+    """The column of returns that tells something: ``"return"``, the mean over players, or the first player's where what
+    one gets the other loses and the mean never changes."""
     own = [name for name in columns if name.endswith(".return")]
     total = np.asarray(columns["return"], np.float64)
     if len(own) > 1 and len(total) > 1 and np.ptp(total) <= CONSTANT:

@@ -165,8 +165,8 @@ def _arrow(values: Any) -> Any:
 def append_rows(path: Path, columns: dict[str, Any]) -> None:
     """Append rows to a CSV in whole lines; the header is written with the first rows, from their columns.
 
-    A last line that is torn, by a kill or a full disk, is cut away first. Several processes may append to one file: a person evaluates a
-    run while it trains.
+    A last line that is torn, by a kill or a full disk, is cut away first. Several processes may append to one file: a
+    person evaluates a run while it trains.
     """
     rows = csv_lines(columns, header=False)
     plain_file(path)
@@ -249,7 +249,8 @@ def _numbers_only(frame: pd.DataFrame, path: Path, needed: Sequence[str]) -> pd.
     if not good.all():
         line = int(np.flatnonzero(~good)[0]) + 2
         warnings.warn(
-            f"{path}: {int((~good).sum())} rows hold something else than numbers, the first in line {line}; they are left out",
+            f"{path}: {int((~good).sum())} rows hold something else than numbers, the first in line {line}; they are "
+            "left out",
             RunNotice,
             stacklevel=4,
         )

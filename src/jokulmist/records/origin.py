@@ -93,7 +93,8 @@ def _adapter() -> TypeAdapter[Any]:
 
 
 def checked_origin(path: Path) -> dict[str, Any]:
-    """What origin.json of a run's folder holds; `RecordError` where it cannot be read, or an entry is of another kind."""
+    """What origin.json of a run's folder holds; `RecordError` where it cannot be read, or an entry is of another
+    kind."""
     origin = read_json(path / ORIGIN)
     try:
         _adapter().validate_python(origin)

@@ -1,7 +1,8 @@
 """Rollouts on disk: episodes step by step, as Parquet that any reader opens.
 
-One row a decision, and one more for what stood at the end. A row holds what was observed, the state it was decided in, what was
-done, and what that brought. A file is written under another name and renamed, so every file is whole at any moment.
+One row a decision, and one more for what stood at the end. A row holds what was observed, the state it was decided in,
+what was done, and what that brought. A file is written under another name and renamed, so every file is whole at any
+moment.
 """
 
 from __future__ import annotations
@@ -121,7 +122,8 @@ class EpisodeWriter:
         return self._own(held, 0)
 
     def _own(self, held: int, first: int) -> RecordedEpisode:
-        """What this writer saw; of one that goes on, whose first moment is the last of what was before, `first` is 1."""
+        """What this writer saw; of one that goes on, whose first moment is the last of what was before, `first` is
+        1."""
         n = len(self.terms)
         names = list(self.images[0])
         fields = list(self.states[0])
@@ -384,7 +386,8 @@ def read_rollouts(path: str | Path, episode: int | None = None) -> list[Rollout]
     files = sorted(path.glob("*.parquet")) if path.is_dir() else [path]
     if not files or not files[0].exists():
         raise LookupFailed(
-            f"there are no rollouts in {path}. Record some with `record_every` in training, or `jokulmist evaluate --record 5`."
+            f"there are no rollouts in {path}. Record some with `record_every` in training, or `jokulmist evaluate "
+            "--record 5`."
         )
     found: dict[tuple[str, int], Rollout] = {}
     for file in files:
@@ -402,7 +405,8 @@ def read_rollouts(path: str | Path, episode: int | None = None) -> list[Rollout]
     if episode is not None and not found:
         known = sorted({number for file in files for number in numbers_in(file)})
         raise LookupFailed(
-            f"{path} holds no episode {episode}; it holds {listed(known[:FEW])}{'' if len(known) <= FEW else f' and {len(known) - FEW:,} more'}."
+            f"{path} holds no episode {episode}; it holds "
+            f"{listed(known[:FEW])}{'' if len(known) <= FEW else f' and {len(known) - FEW:,} more'}."
         )
     return [found[key] for key in sorted(found, key=lambda k: (k[1], k[0]))]
 
@@ -423,7 +427,8 @@ def _refuse_columns(file: Path, table: pd.DataFrame) -> None:
     for name, kinds in (("episode", "iu"), ("moment", "iu"), ("reward", "f")):
         if name in table and table[name].dtype.kind not in kinds and not table[name].isna().all():
             raise RecordError(
-                f"cannot read {file}: its column `{name}` holds no {'numbers' if kinds == 'f' else 'whole numbers'}. It was damaged, or is no rollout."
+                f"cannot read {file}: its column `{name}` holds no {'numbers' if kinds == 'f' else 'whole numbers'}. "
+                "It was damaged, or is no rollout."
             )
     if not all(isinstance(run, str) for run in table["run"]):
         raise RecordError(f"cannot read {file}: its column `run` holds no texts. It was damaged, or is no rollout.")

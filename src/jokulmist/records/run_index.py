@@ -132,7 +132,8 @@ def tail_of(path: Path) -> Row:
 
 
 def _telling(head: list[str], rows: list[list[str]]) -> tuple[str, list[float]]:
-    """The returns of the last 100 episodes that tell something, and whose they are: nobody's name where they are the mean of all."""
+    """The returns of the last 100 episodes that tell something, and whose they are: nobody's name where they are the
+    mean of all."""
     names = [name for name in head if name == "return" or name.endswith(".return")]
     columns = {name: [float(row[head.index(name)]) for row in rows[-LAST:]] for name in names}
     name = telling_return(columns)

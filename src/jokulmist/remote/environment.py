@@ -115,19 +115,22 @@ def Remote(  # noqa: N802  it stands where a class does: `jm.Remote(...)` is an 
     weights: Mapping[str, float] | None = None,
     **parameters: Any,
 ) -> Simulator:
-    """An environment that is a program at the other end of a connection, in any language: JSON-RPC 2.0 over WebSocket (docs/protocol.md).
+    """An environment that is a program at the other end of a connection, in any language: JSON-RPC 2.0 over WebSocket
+    (docs/protocol.md).
 
     Parameters
     ----------
     address : str, optional
         Of a program that listens, ``"ws://127.0.0.1:9000"``.
     listen : int or str, optional
-        Wait for a program that connects by itself: a port of this machine, or ``"host:port"`` to be reached from others.
+        Wait for a program that connects by itself: a port of this machine, or ``"host:port"`` to be reached from
+        others.
     command : sequence of str, optional
-        Start the program; it finds the address and the secret in its environment (``JOKULMIST_ADDRESS``, ``JOKULMIST_SECRET``), and is ended with the
-        last who uses it.
+        Start the program; it finds the address and the secret in its environment (``JOKULMIST_ADDRESS``,
+        ``JOKULMIST_SECRET``), and is ended with the last who uses it.
     secret : str, optional
-        Asked of a program that comes, told to one that is called. By default ``JOKULMIST_SECRET``, else a new one for what is started.
+        Asked of a program that comes, told to one that is called. By default ``JOKULMIST_SECRET``, else a new one for
+        what is started.
     answer_within : float
         Seconds after which a program that has not answered is taken to hang.
     patience : float
@@ -144,7 +147,8 @@ def Remote(  # noqa: N802  it stands where a class does: `jm.Remote(...)` is an 
     Returns
     -------
     Simulator
-        Declared by what the program says of itself. It is trained, checked, played, evaluated and recorded like any `jm.Simulator`; copies are arenas.
+        Declared by what the program says of itself. It is trained, checked, played, evaluated and recorded like any
+        `jm.Simulator`; copies are arenas.
 
     Raises
     ------
@@ -157,7 +161,8 @@ def Remote(  # noqa: N802  it stands where a class does: `jm.Remote(...)` is an 
     >>> jm.Remote("http://127.0.0.1:9000")
     Traceback (most recent call last):
         ...
-    jokulmist.errors.SettingError: `address` is 'http://127.0.0.1:9000'; it begins with ws:// or wss://, e.g. `ws://127.0.0.1:9000`.
+    jokulmist.errors.SettingError: `address` is 'http://127.0.0.1:9000'; it begins with ws:// or wss://, e.g.
+    `ws://127.0.0.1:9000`.
     """
     for name, value in (("answer_within", answer_within), ("patience", patience)):
         if isinstance(value, bool) or not isinstance(value, (int, float)) or not 0.0 < value < math.inf:
@@ -256,7 +261,8 @@ def _declared(program: Program, connection: Mapping[str, Any], said: Any) -> typ
         raise DeclarationError(f"{program} declares what cannot be: {wrong}") from None
     except (TypeError, KeyError, ValueError, AttributeError) as wrong:
         raise DeclarationError(
-            f"{program} declares what cannot be read: {type(wrong).__name__}: {wrong!s:.120}. docs/protocol.md has the fields."
+            f"{program} declares what cannot be read: {type(wrong).__name__}: {wrong!s:.120}. docs/protocol.md has "
+            "the fields."
         ) from None
 
 
@@ -288,7 +294,8 @@ def _refuse_large(program: Program, said: Mapping[str, Any]) -> None:
         left += one.values()
     if names > MOST_CHANNELS or values > MOST_VALUES:
         raise DeclarationError(
-            f"{program} shows {names:,} channels and parts with {values:.3g} values; at most {MOST_CHANNELS:,} with {MOST_VALUES:,} are read."
+            f"{program} shows {names:,} channels and parts with {values:.3g} values; at most {MOST_CHANNELS:,} with "
+            f"{MOST_VALUES:,} are read."
         )
 
 

@@ -27,7 +27,8 @@ FIRST_SECONDS = 10.0
 
 
 class Program:
-    """How a program is reached: by its address, by waiting for it, or by starting it. Its links are shared by all who step it."""
+    """How a program is reached: by its address, by waiting for it, or by starting it. Its links are shared by all who
+    step it."""
 
     def __init__(
         self, address: str | None, listen: int | str | None, command: Sequence[str] | None, secret: str | None, answer_within: float, patience: float,
@@ -35,7 +36,8 @@ class Program:
     ) -> None:  # fmt: skip
         if sum(one is not None for one in (address, listen, command)) != 1:
             raise SettingError(
-                'say how the program is reached: `jm.Remote("ws://127.0.0.1:9000")`, `listen=9000`, or `command=["node", "game.js"]`.'
+                'say how the program is reached: `jm.Remote("ws://127.0.0.1:9000")`, `listen=9000`, or '
+                '`command=["node", "game.js"]`.'
             )
         if address is not None and not _an_address(address):
             raise SettingError(
@@ -82,7 +84,8 @@ class Program:
             if self.place is not None and self.links:
                 self.give(found)
                 raise SettingError(
-                    f"{self} has {self.links[0].arenas} arenas, and {count} more are wanted than are free. Use fewer `copies`, and leave some arenas free "
+                    f"{self} has {self.links[0].arenas} arenas, and {count} more are wanted than are free. Use fewer "
+                    "`copies`, and leave some arenas free "
                     f"where the run evaluates; or let it have more arenas."
                 )
             link = Link(self)
@@ -92,7 +95,8 @@ class Program:
         return found
 
     def give(self, seats: Sequence[tuple[Link, int]]) -> None:
-        """Arenas that are not used any more; a program that was started ends soon after the last is given back, and is started again when it is needed."""
+        """Arenas that are not used any more; a program that was started ends soon after the last is given back, and is
+        started again when it is needed."""
         with self._using:
             for link, arena in seats:
                 link.free.append(arena)
@@ -164,7 +168,8 @@ class Link:
         """Connect, or connect again: with growing pauses until the patience ends."""
         self.drop()
         first = self.generation == 0
-        # Whoever has typed a wrong address is told soon; whoever is to come, and whoever was there before, is waited for.
+        # Whoever has typed a wrong address is told soon; whoever is to come, and whoever was there before, is waited
+        # for.
         patience = (
             min(self.program.patience, FIRST_SECONDS) if first and self.program.place is None else self.program.patience
         )
@@ -198,13 +203,15 @@ class Link:
             raise BadMessage(f"`hello` was answered by {said!r:.80}; it is an object.")
         if said.get("protocol") != PROTOCOL:
             raise BadMessage(
-                f"the program speaks protocol {said.get('protocol')!r:.40}, and this library {PROTOCOL}. Use a client kit of this version."
+                f"the program speaks protocol {said.get('protocol')!r:.40}, and this library {PROTOCOL}. Use a "
+                "client kit of this version."
             )
         if self.program.address is None and not hmac.compare_digest(
             str(said.get("secret", "")).encode(), self.program.secret.encode()
         ):
             raise BadMessage(
-                f"the program did not tell the secret. It stands in its environment as {SECRET}, or is given by `secret=`."
+                f"the program did not tell the secret. It stands in its environment as {SECRET}, or is given by "
+                "`secret=`."
             )
         said.pop("secret", None)
         arenas = said.get("arenas", 1)

@@ -1,4 +1,5 @@
-"""WebSocket frames over a socket, read and written by the thread that asks: a thread between them would cost two hand-overs a turn.
+"""WebSocket frames over a socket, read and written by the thread that asks: a thread between them would cost two
+hand-overs a turn.
 
 The frames are those of the package `websockets`, whose protocol does no input and output of its own.
 """
@@ -164,7 +165,8 @@ class Door:
             self._socket = socket.create_server((host, port), family=family)
         except (OSError, OverflowError) as failure:
             raise SettingError(
-                f"cannot listen at {host}:{port}: {getattr(failure, 'strerror', None) or failure}. Give another `listen`."
+                f"cannot listen at {host}:{port}: {getattr(failure, 'strerror', None) or failure}. Give another "
+                "`listen`."
             ) from None
         self.port = int(self._socket.getsockname()[1])
 

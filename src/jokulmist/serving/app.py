@@ -1,4 +1,5 @@
-"""HTTP and WebSocket around deciders: who may ask, what is answered, and requests that come at once decided together."""
+"""HTTP and WebSocket around deciders: who may ask, what is answered, and requests that come at once decided
+together."""
 
 from __future__ import annotations
 
@@ -84,7 +85,8 @@ class Server:
             return {"action": action}
         if decider.state_width:
             raise SettingError(
-                "this policy remembers what it saw: ask it for one `observation` at a time, with `session` and `begins`."
+                "this policy remembers what it saw: ask it for one `observation` at a time, with `session` and "
+                "`begins`."
             )
         observations = request["observations"]
         if not isinstance(observations, list) or not 1 <= len(observations) <= MOST_AT_ONCE:

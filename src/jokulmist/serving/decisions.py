@@ -1,4 +1,5 @@
-"""What a policy decides on many observations at once, from what came over a wire: read, checked, computed. No server."""
+"""What a policy decides on many observations at once, from what came over a wire: read, checked, computed. No
+server."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ LONGEST_SESSION = 100
 
 
 class Asked:
-    """One observation, as arrays; and for a policy that remembers, whose it is, and whether an episode begins with it."""
+    """One observation, as arrays; and for a policy that remembers, whose it is, and whether an episode begins with
+    it."""
 
     __slots__ = ("begins", "images", "masks", "row", "session")
 
@@ -72,7 +74,8 @@ class Decider:
         for name in given:
             if name not in names:
                 raise SettingError(
-                    f"an observation has no `{name!s:.60}`; its channels are {listed(names)}.{nearest(str(name), names)}"
+                    f"an observation has no `{name!s:.60}`; its channels are "
+                    f"{listed(names)}.{nearest(str(name), names)}"
                 )
         missing = [name for name in names if name not in given]
         if missing:
@@ -89,7 +92,8 @@ class Decider:
             return "", True
         if not isinstance(session, str) or not 0 < len(session) <= LONGEST_SESSION:
             raise SettingError(
-                f"this policy remembers what it saw: `session` is a text of 1 to {LONGEST_SESSION} characters that says whose observation it is; got {session!r:.60}. "
+                f"this policy remembers what it saw: `session` is a text of 1 to {LONGEST_SESSION} characters that "
+                f"says whose observation it is; got {session!r:.60}. "
                 f"`begins` is true where an episode begins."
             )
         if begins is not None and not isinstance(begins, bool):
@@ -116,7 +120,8 @@ class Decider:
             own = legal if name == "" else legal.get(name, choice.labels) if isinstance(legal, Mapping) else None
             if not isinstance(own, (list, tuple)) or any(label not in choice.labels for label in own) or not own:
                 raise SettingError(
-                    f"`legal` is a list of labels{f' for `{name}`' if name else ''}, some of {listed(choice.labels)}; got {own!r:.80}."
+                    f"`legal` is a list of labels{f' for `{name}`' if name else ''}, some of "
+                    f"{listed(choice.labels)}; got {own!r:.80}."
                 )
             found.append(np.array([label in own for label in choice.labels]))
         return (*found, *self._free()[len(found) :])

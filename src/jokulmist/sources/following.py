@@ -19,7 +19,8 @@ OWN = "jokulmist"
 
 
 def rooted(path: Path) -> tuple[Path, str]:
-    """The folder that imports of a file start from, and the name of its module: above all packages that it stands in."""
+    """The folder that imports of a file start from, and the name of its module: above all packages that it stands
+    in."""
     path = path.resolve()
     parts = [] if path.name == "__init__.py" else [path.stem]
     folder = path.parent
@@ -167,8 +168,8 @@ def versions_of(packages: Iterable[str]) -> dict[str, str]:
 def version_of_package(name: str) -> str:
     """The version of an installed distribution.
 
-    `importlib.metadata.version` reads its whole description as a mail for that, which takes 5 ms of each start for some. The core metadata
-    specification has the version in a line of its own.
+    `importlib.metadata.version` reads its whole description as a mail for that, which takes 5 ms of each start for
+    some. The core metadata specification has the version in a line of its own.
     """
     for line in (metadata.distribution(name).read_text("METADATA") or "").splitlines():
         if not line:  # the description begins

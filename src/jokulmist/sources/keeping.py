@@ -1,4 +1,5 @@
-"""The code that a run consists of: taken when it is trained, kept in ``source/`` with its layout, and read again from there."""
+"""The code that a run consists of: taken when it is trained, kept in ``source/`` with its layout, and read again from
+there."""
 
 from __future__ import annotations
 
@@ -37,7 +38,8 @@ class Code:
     contents : dict of str to bytes
         By their place below ``source/``.
     places : dict of str to list of str
-        Of what a plan names before its colon (a file, a module): the folder below ``source/`` that imports start from, and the module.
+        Of what a plan names before its colon (a file, a module): the folder below ``source/`` that imports start from,
+        and the module.
     originals : dict of str to str
         Where each file stood.
     packages : dict of str to str
@@ -225,7 +227,8 @@ def refuse_edited(one: Any, path: Path) -> None:
 
 def _say_edited(one: Any, path: Path) -> None:
     raise SettingError(
-        f"`{one.__qualname__}` in memory is not what {path.name} says now: the file was edited after it was imported, so the run could not keep "
+        f"`{one.__qualname__}` in memory is not what {path.name} says now: the file was edited after it was "
+        "imported, so the run could not keep "
         f"the code that makes it. Start Python anew, or read the file again with `importlib.reload`, and train then."
     )
 
@@ -290,7 +293,8 @@ class KeptCode:
             self.originals: dict[str, str] = _texts(self.index["originals"])
         except (ValueError, KeyError, TypeError, RecursionError, OSError):
             raise RecordError(
-                f"{self.folder / INDEX} cannot be read, so the run's own code is not found. Look at the run with `--current`, or "
+                f"{self.folder / INDEX} cannot be read, so the run's own code is not found. Look at the run with "
+                "`--current`, or "
                 f"bring the file back."
             ) from None
 
@@ -385,7 +389,8 @@ class KeptCode:
 
 
 def kept_in(one: Any) -> Path | None:
-    """The folder of the run whose code a class or a function was read from; None for one that was read from where it stands."""
+    """The folder of the run whose code a class or a function was read from; None for one that was read from where it
+    stands."""
     read = source_of(sys.modules.get(one.__module__))
     if read is None or not read[0].places:
         return None

@@ -1,10 +1,11 @@
 """Reading a user's files: apart from other versions of the same modules, and without training.
 
-A file may be read in two versions in one process: as it is now, and as a run kept it. So its modules do not stand under their own names
-among Python's modules: each set of files has modules of its own, and an `import` inside the set finds these first.
+A file may be read in two versions in one process: as it is now, and as a run kept it. So its modules do not stand under
+their own names among Python's modules: each set of files has modules of its own, and an `import` inside the set finds
+these first.
 
-A script trains where its file is run. It may be read for its classes, too: then every statement that would train is left out, and
-what needs its result with it; what it prints goes to standard error.
+A script trains where its file is run. It may be read for its classes, too: then every statement that would train is
+left out, and what needs its result with it; what it prints goes to standard error.
 """
 
 from __future__ import annotations
@@ -123,8 +124,8 @@ class Modules:
     def of(cls, files: Mapping[str, SourceFile], places: Mapping[str, str] | None = None) -> Modules:
         """The set of these contents: the same one for the same contents, so that a class is read once.
 
-        Files that stand where they were written are told apart by their places, too: another project may hold the same text, and be
-        edited. What runs keep is shared between them.
+        Files that stand where they were written are told apart by their places, too: another project may hold the same
+        text, and be edited. What runs keep is shared between them.
         """
         new = cls(files, places)
         return _SETS.setdefault(new.key, new)
@@ -244,7 +245,8 @@ def _run(path: Path, text: bytes, module: ModuleType) -> None:
     if left_out:
         line, what = left_out[0]
         warnings.warn(
-            f"{path.name}:{line} begins a {what} where the file is only read for its classes; that was left out. Put it under "
+            f"{path.name}:{line} begins a {what} where the file is only read for its classes; that was left out. Put "
+            "it under "
             f'`if __name__ == "__main__":` to be rid of this line.',
             CodeNotice,
             stacklevel=2,

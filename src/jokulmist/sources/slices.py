@@ -1,6 +1,7 @@
 """What a class needs of the files around it: its statement, and those that bind the names which it uses.
 
-Two versions of a script differ for a class only where this part differs; and of a notebook this part is what a run keeps.
+Two versions of a script differ for a class only where this part differs; and of a notebook this part is what a run
+keeps.
 """
 
 from __future__ import annotations
@@ -157,14 +158,16 @@ def _words(text: str) -> list[tuple[int, str]]:
         if token.type in (tokenize.NEWLINE, tokenize.INDENT, tokenize.DEDENT):
             found.append((token.start[0], {tokenize.NEWLINE: "\n", tokenize.INDENT: "\t"}.get(token.type, "\r")))
         else:
-            # Since Python 3.12 a formatted string is many words, before that one: without spaces and doubled braces they are the same.
+            # Since Python 3.12 a formatted string is many words, before that one: without spaces and doubled braces
+            # they are the same.
             word = "".join(token.string.split()).replace("{{", "{").replace("}}", "}")
             found.append((token.start[0], word))
     return found
 
 
 def members(text: str, name: str) -> dict[str, tuple[str, str]]:
-    """The parts of a class by name: what each is (a term, an ending, a method, a value), and its words. Empty where there is no such class."""
+    """The parts of a class by name: what each is (a term, an ending, a method, a value), and its words. Empty where
+    there is no such class."""
     tree = ast.parse(text)
     node = next((n for n in ast.walk(tree) if isinstance(n, ast.ClassDef) and n.name == name), None)
     found: dict[str, tuple[str, str]] = {}

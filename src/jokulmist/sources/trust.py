@@ -1,8 +1,8 @@
 """Which code may run because it lies in a run's folder: what this user trained, or trusted, on this machine.
 
-A folder that came from elsewhere holds code of somebody else's. What it records can be read without running any of it; where the
-code has to run, it is asked for first. What is remembered is a digest of the code, so that a copy or another seed of it is known, too, and
-an edit is not.
+A folder that came from elsewhere holds code of somebody else's. What it records can be read without running any of it;
+where the code has to run, it is asked for first. What is remembered is a digest of the code, so that a copy or another
+seed of it is known, too, and an edit is not.
 """
 
 from __future__ import annotations
@@ -127,14 +127,16 @@ def refuse_unknown(source: Path) -> None:
     names = [path.relative_to(source).as_posix() for path in files_below(source) if path.name != INDEX]
     told = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
     raise UntrustedCode(
-        f"{source.parent} holds code ({told}) that was not trained on this machine by you, and this would run it. Look at it in {source}; "
+        f"{source.parent} holds code ({told}) that was not trained on this machine by you, and this would run it. "
+        f"Look at it in {source}; "
         f"then use `--trust`, or `jm.trust({str(source.parent)!r})`, if you trust whoever made it.",
         source,
     )
 
 
 def trust(folder: str | Path) -> None:
-    """Let the code that a run or a search keeps run on this machine, from now on: it came from elsewhere, and you have looked at it.
+    """Let the code that a run or a search keeps run on this machine, from now on: it came from elsewhere, and you have
+    looked at it.
 
     Parameters
     ----------

@@ -1,7 +1,8 @@
 """Cross-play: do policies that were trained apart fit each other?
 
-Every run's policy plays every player with every other run's. Partners that were trained together are on the diagonal of the matrix. Whether they do better
-than partners that were exchanged is asked by a permutation test: if it did not matter, any other pairing of the same policies would be as good.
+Every run's policy plays every player with every other run's. Partners that were trained together are on the diagonal of
+the matrix. Whether they do better than partners that were exchanged is asked by a permutation test: if it did not
+matter, any other pairing of the same policies would be as good.
 """
 
 from __future__ import annotations
@@ -47,7 +48,8 @@ class CrossPlay:
     players : tuple of str
         The rows are the policies of the first, the columns those of the others.
     means, lows, highs : float64, shape ``(runs, runs)``
-        Mean return and its 95 % interval over episodes: of all players, or where what all get together never changes, of the first.
+        Mean return and its 95 % interval over episodes: of all players, or where what all get together never changes,
+        of the first.
     of : str
         Whose returns these are: ``"all players"``, or the first player's name.
     returns : dict of str to float64, shape ``(runs, runs)``
@@ -55,7 +57,8 @@ class CrossPlay:
     wins : float64, shape ``(runs, runs)``
         Episodes in which the first player got more than the second; where both got the same, half an episode.
     p : float
-        Chance of a pairing at least as good as the own one, if partners did not matter; not a number with fewer than four runs.
+        Chance of a pairing at least as good as the own one, if partners did not matter; not a number with fewer than
+        four runs.
     all_the_same : bool
         Whether in each pairing every episode was the first again, so that its interval has no width.
 
@@ -85,10 +88,12 @@ class CrossPlay:
 
     @property
     def groups(self) -> tuple[tuple[str, ...], ...]:
-        """The policies that play together as well as partners that were trained together, group by group; the largest first.
+        """The policies that play together as well as partners that were trained together, group by group; the largest
+        first.
 
-        Two fit where their exchanged pairings return at least as much as the middle between own partners and the worst exchange, and where that gap is wider than chance
-        makes it. Groups are joined as long as all their members fit (complete linkage).
+        Two fit where their exchanged pairings return at least as much as the middle between own partners and the worst
+        exchange, and where that gap is wider than chance makes it. Groups are joined as long as all their members fit
+        (complete linkage).
         """
         from scipy.cluster import hierarchy
         from scipy.spatial import distance
@@ -110,7 +115,8 @@ class CrossPlay:
 
     @property
     def least_p(self) -> float:
-        """The smallest p that so many runs in such groups could give: exchanging partners within a group changes nothing."""
+        """The smallest p that so many runs in such groups could give: exchanging partners within a group changes
+        nothing."""
         same = math.prod(math.factorial(len(group)) for group in self.groups) if len(self.groups) > 1 else 1
         return same / math.factorial(len(self.names))
 
@@ -157,7 +163,8 @@ class CrossPlay:
 
     @property
     def table(self) -> pd.DataFrame:
-        """One row a pairing: who played whom, the mean return with its interval, the return of each player, and how often the first won if anybody did."""
+        """One row a pairing: who played whom, the mean return with its interval, the return of each player, and how
+        often the first won if anybody did."""
         import pandas as pd
 
         first, others = self.players[0], "+".join(self.players[1:])
@@ -259,7 +266,8 @@ def cross_play(
     Returns
     -------
     CrossPlay
-        With more than two players the rows are the policies of the first, and all others are played by the run of the column.
+        With more than two players the rows are the policies of the first, and all others are played by the run of the
+        column.
 
     Raises
     ------
@@ -268,8 +276,8 @@ def cross_play(
 
     Notes
     -----
-    The test takes every pairing of rows with columns (with more than seven runs, 10,000 drawn ones): its p is the share of pairings whose mean return is at
-    least that of the own one.
+    The test takes every pairing of rows with columns (with more than seven runs, 10,000 drawn ones): its p is the share
+    of pairings whose mean return is at least that of the own one.
 
     Examples
     --------
@@ -328,7 +336,8 @@ def cross_play(
 
 
 def chance_of_pairing(means: Array, seed: int = 0) -> float:
-    """The share of pairings of rows with columns whose mean is at least that of the diagonal; not a number with fewer than four."""
+    """The share of pairings of rows with columns whose mean is at least that of the diagonal; not a number with fewer
+    than four."""
     count = len(means)
     if count < FEWEST_RUNS:
         return math.nan

@@ -1,8 +1,9 @@
 """How strong each of several policies is in a game of two that somebody wins, from one set of meetings.
 
-The model is that of Bradley and Terry (1952), "Rank analysis of incomplete block designs", Biometrika 39, with an advantage for the first player as in Davidson
-and Beaver (1977): of two policies i, as first, wins against j with the chance 1 / (1 + exp(-(r_i - r_j + a))). One number a policy can only tell who beats whom
-where beating is transitive, so that is asked too.
+The model is that of Bradley and Terry (1952), "Rank analysis of incomplete block designs", Biometrika 39, with an
+advantage for the first player as in Davidson and Beaver (1977): of two policies i, as first, wins against j with the
+chance 1 / (1 + exp(-(r_i - r_j + a))). One number a policy can only tell who beats whom where beating is transitive, so
+that is asked too.
 """
 
 from __future__ import annotations
@@ -39,9 +40,11 @@ class Ratings:
     advantage : tuple of float
         Of who plays the first player: log odds, and its 95 % interval.
     p : float
-        Chance of meetings that fit the ratings as badly as these, if one number a policy told all; not a number with two policies.
+        Chance of meetings that fit the ratings as badly as these, if one number a policy told all; not a number with
+        two policies.
     cycle : tuple of str
-        Three policies of which each wins more often against the next, and the last against the first; empty where there are none.
+        Three policies of which each wins more often against the next, and the last against the first; empty where there
+        are none.
 
     Examples
     --------
@@ -74,7 +77,8 @@ class Ratings:
 
     @property
     def table(self) -> pd.DataFrame:
-        """One row a policy, the strongest first: its rating with its interval, and its chance to win against an average one."""
+        """One row a policy, the strongest first: its rating with its interval, and its chance to win against an average
+        one."""
         import pandas as pd
 
         order = np.argsort(-self.ratings, kind="stable")
@@ -135,9 +139,9 @@ def rated(names: tuple[str, ...], wins: Array, episodes: int, seed: int = 0) -> 
 
     Notes
     -----
-    Maximum likelihood by Newton's method. So that a policy that won always has a rating at all, each has also won half an episode against an average policy and
-    lost half an episode, and so has the first player. Intervals are those of the normal approximation. p is by simulation from the fit, 400 times,
-    of the deviance.
+    Maximum likelihood by Newton's method. So that a policy that won always has a rating at all, each has also won half
+    an episode against an average policy and lost half an episode, and so has the first player. Intervals are those of
+    the normal approximation. p is by simulation from the fit, 400 times, of the deviance.
 
     Examples
     --------

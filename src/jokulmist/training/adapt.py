@@ -80,7 +80,8 @@ def adapt(
     run : Run or path
         Of an environment with players.
     agents : dict of str to Agent
-        By player, those that take the place of the run's own: ``{"south": jm.Fixed("runs/haul-002")}``, a `Roster`, or a method that begins anew.
+        By player, those that take the place of the run's own: ``{"south": jm.Fixed("runs/haul-002")}``, a `Roster`, or
+        a method that begins anew.
     steps, episodes : int
         How long, one of the two.
     measured : int
@@ -138,7 +139,8 @@ def _plan_beside(parent: Run, agents: Mapping[Any, Agent], steps: int | None, ep
     divided = [group for group in own.agent.agents if group not in whole]
     if divided:
         raise SettingError(
-            f"in {parent.name} one agent plays {listed(divided[0].split('+'))}, so it cannot leave one of them to another. Train the players apart, or "
+            f"in {parent.name} one agent plays {listed(divided[0].split('+'))}, so it cannot leave one of them to "
+            "another. Train the players apart, or "
             f"`jm.Fixed({str(parent.path)!r})` as the partner of a new agent."
         )
     agent = agents_of({**own.agent.agents, **given}, describe(own.environment).action)
@@ -146,7 +148,8 @@ def _plan_beside(parent: Run, agents: Mapping[Any, Agent], steps: int | None, ep
     plan = replace(own, agent=agent, training=training)
     if not _going_on(own, plan):
         raise SettingError(
-            f"nobody who learned in {parent.name} learns on. Give partners to some of its players, and leave one that learns."
+            f"nobody who learned in {parent.name} learns on. Give partners to some of its players, and leave one "
+            "that learns."
         )
     return plan
 

@@ -1,4 +1,5 @@
-"""An end that is asked for while something is at work, by Ctrl-C or by the system: once ends it cleanly, twice at once."""
+"""An end that is asked for while something is at work, by Ctrl-C or by the system: once ends it cleanly, twice at
+once."""
 
 from __future__ import annotations
 
@@ -28,10 +29,11 @@ _OUTERMOST: StopRequest | None = None
 
 @contextmanager
 def heeding_stops() -> Iterator[StopRequest]:
-    """The first signal that asks for an end is only noted, the second interrupts; the handlers found before are put back.
+    """The first signal that asks for an end is only noted, the second interrupts; the handlers found before are put
+    back.
 
-    Noted and no more, because it may come in the middle of a write. A block within another is the same one. SIGHUP and SIGTERM that are
-    ignored stay so: `nohup` means that a terminal which is gone ends nothing.
+    Noted and no more, because it may come in the middle of a write. A block within another is the same one. SIGHUP and
+    SIGTERM that are ignored stay so: `nohup` means that a terminal which is gone ends nothing.
     """
     global _OUTERMOST
     asked = StopRequest() if _OUTERMOST is None else _OUTERMOST
@@ -48,7 +50,8 @@ def heeding_stops() -> Iterator[StopRequest]:
     before: dict[int, Any] = {}
     for name in ASKING:
         number = getattr(signal, name, None)
-        # A shell that starts a program in the background has it ignore SIGINT, and whoever sends one to that program means it.
+        # A shell that starts a program in the background has it ignore SIGINT, and whoever sends one to that program
+        # means it.
         if number is not None and (name == "SIGINT" or signal.getsignal(number) != signal.SIG_IGN):
             before[number] = signal.signal(number, handle)
     try:

@@ -98,7 +98,8 @@ Shown = TypeVar("Shown", bound=type)
 
 
 def never_ends_a_training(kind: Shown) -> Shown:
-    """A display whose output has gone, a closed pipe or a terminal that hung up, shows nothing more; whoever works goes on."""
+    """A display whose output has gone, a closed pipe or a terminal that hung up, shows nothing more; whoever works goes
+    on."""
 
     def guarded(write: Callable[..., None]) -> Callable[..., None]:
         @wraps(write)

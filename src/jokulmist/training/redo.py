@@ -43,7 +43,8 @@ class Redone:
     differs : dict of str to (text, text)
         What is not as it was: versions, the processor.
     learned : bool, optional
-        Of a run that learns from records, and so has no episodes: whether what it learned is the same; `same` says so, too.
+        Of a run that learns from records, and so has no episodes: whether what it learned is the same; `same` says so,
+        too.
     """
 
     run: Run
@@ -123,7 +124,8 @@ def redo(
         raise SettingError("a run in memory keeps no record to do it again from. Train it with `folder=`.")
     if run.origin.get("descends"):
         raise SettingError(
-            f"{run.path.name} was copied from {run.origin['descends'][-1]['from']} while it trained, with other settings from then on: one "
+            f"{run.path.name} was copied from {run.origin['descends'][-1]['from']} while it trained, with other "
+            "settings from then on: one "
             f"plan cannot do it again. The search that it belongs to can, by its own plan."
         )
     plan = run.plan.for_seed(run.seed)
@@ -184,7 +186,8 @@ def _compared(run: Run, again: Run, now: dict[str, Any], stopped: bool) -> Redon
 
 
 def _lines_compared(ours: Path, theirs: Path, stopped: bool) -> tuple[int, int | None]:
-    """How many episodes the first file has, and the first that differs; of one that was stopped, what it came to counts."""
+    """How many episodes the first file has, and the first that differs; of one that was stopped, what it came to
+    counts."""
     count, first = -1, None  # the names of the columns are no episode
     with ExitStack() as opened:
         mine, other = (

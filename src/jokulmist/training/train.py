@@ -139,8 +139,8 @@ def train(
     copies : int, optional
         Copies of the environment that step side by side; by default what suits the method.
     vary : dict of str to Between, or function of draw, optional
-        Parameters that are drawn anew for each episode, e.g. ``{"melt": jm.between(1.0, 5.0)}``, or a function that gives a dict
-        of values that go together. What was drawn is a column of episodes.csv.
+        Parameters that are drawn anew for each episode, e.g. ``{"melt": jm.between(1.0, 5.0)}``, or a function that
+        gives a dict of values that go together. What was drawn is a column of episodes.csv.
     curriculum : Levels, optional
         A parameter that moves through levels as the agent learns.
     lane : {"auto", "plain", "compiled"}
@@ -151,8 +151,8 @@ def train(
     evaluate_episodes : int
         Episodes of each evaluation.
     processes : bool
-        Each copy of a `jm.Simulator` in a process of its own: for simulators that are slow, or that crash. A process that dies
-        or hangs is replaced, its episode is closed by ``lost``, and training goes on.
+        Each copy of a `jm.Simulator` in a process of its own: for simulators that are slow, or that crash. A process
+        that dies or hangs is replaced, its episode is closed by ``lost``, and training goes on.
     checkpoint_every : int, optional
         Decisions between checkpoints, beside those by the clock.
     checkpoint_minutes : float
@@ -160,31 +160,35 @@ def train(
     keep_checkpoints : int
         How many of the newest checkpoints are kept; the best policy is kept beside them.
     keep_diff : bool
-        Keep the uncommitted change of your repository with the run, in ``uncommitted.diff``: whoever gets the run's folder gets it, too.
+        Keep the uncommitted change of your repository with the run, in ``uncommitted.diff``: whoever gets the run's
+        folder gets it, too.
     best_by : str
-        What the best policy is judged by: ``"return"`` (mean of the last 100 episodes, at each report), ``"evaluation"``, a
-        measure (likewise a mean), or of a player who alone learns ``"PLAYER.return"``.
+        What the best policy is judged by: ``"return"`` (mean of the last 100 episodes, at each report),
+        ``"evaluation"``, a measure (likewise a mean), or of a player who alone learns ``"PLAYER.return"``.
     record_every : int, optional
-        Record about one episode in so many, step by step, in the run's ``rollouts``, and the best, the worst and the last. The
-        episodes are those of the first copy.
+        Record about one episode in so many, step by step, in the run's ``rollouts``, and the best, the worst and the
+        last. The episodes are those of the first copy.
     stop_when : dict or function, optional
-        Ends the run before its planned length: ``{"mean_return": 120.0}``, ``{"plateau": 50_000}`` (decisions without a new
-        height), ``{"minutes": 10}``, several of them, or a function that is given how far the run is (``decisions``, ``episodes``,
-        ``mean_return``, ``seconds``). Asked at each report, so that it stops at the same decision again.
+        Ends the run before its planned length: ``{"mean_return": 120.0}``, ``{"plateau": 50_000}`` (decisions without a
+        new height), ``{"minutes": 10}``, several of them, or a function that is given how far the run is
+        (``decisions``, ``episodes``, ``mean_return``, ``seconds``). Asked at each report, so that it stops at the same
+        decision again.
     start : Run or path, optional
-        Agents that learn in this run and learned in that one, by the same method and network, begin with what they have learned there. The new
-        run keeps a copy of it and names that run as its parent. Or the file of a policy (``policy.save``), e.g. one that records have taught: of the same method; a policy of `Cloning` or
-        `ImplicitQ` begins `PPO`, `ActorCritic` or `Reinforce`.
+        Agents that learn in this run and learned in that one, by the same method and network, begin with what they have
+        learned there. The new run keeps a copy of it and names that run as its parent. Or the file of a policy
+        (``policy.save``), e.g. one that records have taught: of the same method; a policy of `Cloning` or `ImplicitQ`
+        begins `PPO`, `ActorCritic` or `Reinforce`.
     records : path or sequence of paths, optional
-        Learn from what was recorded, and step nothing; `steps` are updates then. Evaluations are stepped as ever, and the best policy is judged by them. The run keeps the
-        digest of each file: `resume` and `redo` refuse one that has changed.
+        Learn from what was recorded, and step nothing; `steps` are updates then. Evaluations are stepped as ever, and
+        the best policy is judged by them. The run keeps the digest of each file: `resume` and `redo` refuse one that
+        has changed.
     columns : dict of str to str, optional
         What a column is called in the records; see `Records.read`.
     observers : sequence of Observer
         Code of your own that looks at the run while it trains; see `Observer`.
     workers : int, optional
-        Processes among which several seeds are shared out; by default one a core. Each seed gives the same numbers as by
-        itself. Runs in memory, and classes that no file holds, are trained here, one after another.
+        Processes among which several seeds are shared out; by default one a core. Each seed gives the same numbers as
+        by itself. Runs in memory, and classes that no file holds, are trained here, one after another.
     folder : str, Path or None
         Where the run's folder is made; None keeps the run in memory.
     name : str, optional
@@ -252,7 +256,8 @@ def train(
     place = None if folder is None else path_of(folder, "`folder`")
     if curriculum is not None and not isinstance(curriculum, Levels):
         raise SettingError(
-            f"`curriculum` is one `jm.Levels(...)`, which moves one parameter; got {curriculum!r:.80}. Let several move together by a parameter of the environment that they follow."
+            f"`curriculum` is one `jm.Levels(...)`, which moves one parameter; got {curriculum!r:.80}. Let several "
+            "move together by a parameter of the environment that they follow."
         )
     plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
@@ -263,7 +268,8 @@ def _files_of(records: str | Path | Sequence[str | Path]) -> tuple[str, ...]:
     each = [records] if isinstance(records, (str, Path)) else records
     if not isinstance(each, Sequence):
         raise SettingError(
-            f"`records` of `train` are files; got {type(records).__name__}. What is in memory teaches by `jm.learn_from`."
+            f"`records` of `train` are files; got {type(records).__name__}. What is in memory teaches by "
+            "`jm.learn_from`."
         )
     return tuple(str(path_of(one, "`records`").resolve()) for one in each)
 

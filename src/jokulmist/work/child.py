@@ -1,6 +1,8 @@
-"""The process of a job: ``python -m jokulmist.work.child WORKER COMMAND...`` runs the command, and ends when its worker does.
+"""The process of a job: ``python -m jokulmist.work.child WORKER COMMAND...`` runs the command, and ends when its worker
+does.
 
-So nothing trains that no queue knows of. On Linux the system sees to it; elsewhere a worker that takes the job again waits until the run's lock is free.
+So nothing trains that no queue knows of. On Linux the system sees to it; elsewhere a worker that takes the job again
+waits until the run's lock is free.
 """
 
 from __future__ import annotations

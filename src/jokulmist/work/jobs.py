@@ -1,4 +1,5 @@
-"""What a job can be: a verb of a short list, options that a model checks, and a run by its name; never words of a command line."""
+"""What a job can be: a verb of a short list, options that a model checks, and a run by its name; never words of a
+command line."""
 
 from __future__ import annotations
 
@@ -91,7 +92,8 @@ class Job(BaseModel):
     run : str
         The name of the run that it is about.
     status : str
-        ``waiting``, ``working``, ``paused``, ``stopped``, ``done`` or ``failed``; ``damaged`` where its row cannot be read.
+        ``waiting``, ``working``, ``paused``, ``stopped``, ``done`` or ``failed``; ``damaged`` where its row cannot be
+        read.
     asked : str
         What a worker is asked to do with it: ``pause``, ``stop``, or nothing.
     host, process, since

@@ -1,8 +1,9 @@
 """Jobs that wait, in an SQLite file of a folder of runs.
 
-The file is in WAL mode with full synchronisation: a job that was added is there after a power cut, and one that was being added is there whole or not at all. A job is a
-verb about a run of the folder, e.g. ``resume tarn-qlearning-001``; a run that was never begun is begun by it. The folder may come from elsewhere: workers take no job that
-this user neither added nor accepted.
+The file is in WAL mode with full synchronisation: a job that was added is there after a power cut, and one that was
+being added is there whole or not at all. A job is a verb about a run of the folder, e.g. ``resume tarn-qlearning-001``;
+a run that was never begun is begun by it. The folder may come from elsewhere: workers take no job that this user
+neither added nor accepted.
 """
 
 from __future__ import annotations
@@ -99,7 +100,8 @@ class Queue:
                 found.execute("COMMIT")
         except (sqlite3.Error, OSError, UnicodeError, OverflowError) as failure:
             raise RecordError(
-                f"the queue {self.file} cannot be used: {failure}. If it was damaged, move it away: runs that waited in it can be gone on with by `jokulmist resume`."
+                f"the queue {self.file} cannot be used: {failure}. If it was damaged, move it away: runs that waited "
+                "in it can be gone on with by `jokulmist resume`."
             ) from None
 
     def add(self, verb: str, run: str, /, **options: Any) -> int:
@@ -120,7 +122,8 @@ class Queue:
         return [job_of(dict(row)) for row in db.execute(f"SELECT {', '.join(COLUMNS)} FROM jobs {where}", values)]
 
     def jobs(self) -> list[Job]:
-        """All jobs: those that are worked on, then those that wait in their order, then all others, the newest first."""
+        """All jobs: those that are worked on, then those that wait in their order, then all others, the newest
+        first."""
         if not self.exists:
             return []
         with self._opened() as db:
@@ -131,7 +134,8 @@ class Queue:
         )
 
     def jobs_now(self) -> list[Job]:
-        """The same for who looks: a job whose worker on this machine is gone is not worked on; the next worker takes it again."""
+        """The same for who looks: a job whose worker on this machine is gone is not worked on; the next worker takes it
+        again."""
         lost = "its worker is gone; the next takes it again"
         found = [
             job.model_copy(update={"status": WAITING, "told": lost}) if _is_abandoned(job) else job

@@ -38,10 +38,11 @@ def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = R
     Returns
     -------
     DataFrame
-        One row a decision: ``episode``, ``moment`` (decisions so far), ``action``, each weighted reward term, ``reward``, ``total``, the fields of
-        the state after it, what is observed then (channels that are no fields, and fields that are seen otherwise, as
-        ``seen:name``), the measures so far, and the endings and cuts that ``held``. Each entry of an array has a column,
-        ``beams[0]``; images, and arrays of more than 64 entries, are told by their shape and range.
+        One row a decision: ``episode``, ``moment`` (decisions so far), ``action``, each weighted reward term,
+        ``reward``, ``total``, the fields of the state after it, what is observed then (channels that are no fields, and
+        fields that are seen otherwise, as ``seen:name``), the measures so far, and the endings and cuts that ``held``.
+        Each entry of an array has a column, ``beams[0]``; images, and arrays of more than 64 entries, are told by their
+        shape and range.
 
     Examples
     --------

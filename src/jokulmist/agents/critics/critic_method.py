@@ -1,7 +1,7 @@
 """What the methods share that learn a policy from critics of state and action: settings, networks, memory, the updates.
 
-A critic is given the observation and, as one more channel, the numbers of the action in [-1, 1]. It has one output for each
-combination of the choices (one, where there are none), so that an expectation over choices is exact.
+A critic is given the observation and, as one more channel, the numbers of the action in [-1, 1]. It has one output for
+each combination of the choices (one, where there are none), so that an expectation over choices is exact.
 """
 
 from __future__ import annotations
@@ -66,14 +66,15 @@ class CriticAgent(Agent):
     discount : float, in [0, 1]
         Weight of the reward one decision later.
     discount_per : {"decision", "advance"}
-        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
-        within it.
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance,
+        also within it.
     replay_size : int
         Decisions that are remembered, over all copies.
     replay_start : int
         Decisions of random play before the first update.
     minibatch : int
-        Transitions in one update; with a recurrent network (`SAC`) stretches of them, each as long as the network's `sequence`.
+        Transitions in one update; with a recurrent network (`SAC`) stretches of them, each as long as the network's
+        `sequence`.
     learn_every : int
         Decisions between two updates; 1, as published.
     target_share : float, in [0, 1]
@@ -85,9 +86,9 @@ class CriticAgent(Agent):
     scaling : {"bounds", "running", "none"}
         How numbers are scaled; see `PolicyAgent`.
     rewards_scaled : bool
-        Whether rewards are divided by the spread of the running discounted return; replay keeps them as they were. Off by
-        default: the scale moves while critics learn, which cost `TD3` and `DDPG` a level on the proving ground. Rewards of
-        thousands, or of thousandths, need it, or weights of the terms.
+        Whether rewards are divided by the spread of the running discounted return; replay keeps them as they were. Off
+        by default: the scale moves while critics learn, which cost `TD3` and `DDPG` a level on the proving ground.
+        Rewards of thousands, or of thousandths, need it, or weights of the terms.
     optimiser : {"adam", "rmsprop", "sgd"}
     gradient_clip : float, optional
         Largest norm of a gradient; None for no clipping (in a plan ``"off"``).

@@ -28,8 +28,8 @@ class DeterministicAgent(CriticAgent):
     exploration : float or schedule
         Spread of the action noise, where the bounds stand at -1 and 1.
     noise : {"gaussian", "ornstein-uhlenbeck"}
-        Whether the noise of each decision stands by itself, or drifts back to 0 (Uhlenbeck and Ornstein, 1930); the second
-        begins at 0 in each episode.
+        Whether the noise of each decision stands by itself, or drifts back to 0 (Uhlenbeck and Ornstein, 1930); the
+        second begins at 0 in each episode.
     noise_return : float, in [0, 1]
         The share by which drifting noise returns to 0 at each decision.
     """
@@ -46,7 +46,8 @@ class DeterministicAgent(CriticAgent):
         super().refuse(spec)
         if choices_of(spec.action):
             raise SettingError(
-                f"`{type(self).__name__}` decides numbers, and the action has choices: {spec.action!r}. Use `SAC` or `PPO`, "
+                f"`{type(self).__name__}` decides numbers, and the action has choices: {spec.action!r}. Use `SAC` or "
+                "`PPO`, "
                 f"which take choices and ranges together."
             )
 
@@ -105,8 +106,8 @@ def _policy_layout(network: Any, spec: Spec, width: int, seed: int) -> Layout:
 def targets(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> Any:
     """What the critics should say, shape ``(rows,)``.
 
-    r + discount min_i Q_i'(s', clip(pi'(s') + noise, -1, 1)), with the noise clipped before it is added (Fujimoto et al.,
-    2018, equation 14); with one critic and no noise the target of Lillicrap et al. (2016).
+    r + discount min_i Q_i'(s', clip(pi'(s') + noise, -1, 1)), with the noise clipped before it is added (Fujimoto et
+    al., 2018, equation 14); with one critic and no noise the target of Lillicrap et al. (2016).
     """
     import jax.numpy as jnp
 

@@ -28,8 +28,8 @@ class SAC(CriticAgent):
     the critics learn  r + discount (min_i Q_i'(s', a') - alpha log p(a'|s')),  the policy climbs the same of s,
     alpha falls where the entropy exceeds its target, and rises where it falls short
 
-    Haarnoja et al. (2018a), "Soft actor-critic"; (2018b), "Soft actor-critic algorithms and applications", equations 5 to 18;
-    for choices Christodoulou (2019), "Soft actor-critic for discrete action settings".
+    Haarnoja et al. (2018a), "Soft actor-critic"; (2018b), "Soft actor-critic algorithms and applications", equations 5
+    to 18; for choices Christodoulou (2019), "Soft actor-critic for discrete action settings".
 
     Parameters
     ----------
@@ -37,14 +37,15 @@ class SAC(CriticAgent):
         alpha, at the beginning or, if it is not learned, throughout; each part of an action has its own.
     temperature_learned : bool
     entropy_target : float
-        Of each number of a range, in natural logarithms, where the bounds stand at -1 and 1; evenly drawn numbers have 0.69.
+        Of each number of a range, in natural logarithms, where the bounds stand at -1 and 1; evenly drawn numbers have
+        0.69.
     choice_entropy : float, in [0, 1]
         The target of a choice, as a share of the largest entropy that it can have.
     first_spread : float
         Spread that learning begins with, before squashing.
     minibatch : int
-        Transitions in one update, or with a recurrent network stretches of them: 64 need as many decisions as 128 on the
-        problems that chose it, and half the products (see `CriticAgent`).
+        Transitions in one update, or with a recurrent network stretches of them: 64 need as many decisions as 128 on
+        the problems that chose it, and half the products (see `CriticAgent`).
     learning_rate, policy_rate, discount, replay_size, replay_start, learn_every, target_share, n_step
         See `CriticAgent`.
     network, scaling, rewards_scaled, optimiser, gradient_clip
@@ -54,8 +55,10 @@ class SAC(CriticAgent):
     -----
     Choices and ranges may stand side by side: the critics give a value for each combination of choices, over which the
     expectation is exact, and the ranges are drawn. Choices and ranges are then drawn independently of each other.
-    With `jm.Recurrent` the policy remembers what was seen, and each critic what was seen and done; stretches are replayed, with the states that were kept and a burn-in, as `DQN` does.
-    Differs from the papers: networks are smaller, and the same rate moves the temperature. Fails when rewards are so small that the entropy outweighs them (see `rewards_scaled`).
+    With `jm.Recurrent` the policy remembers what was seen, and each critic what was seen and done; stretches are
+    replayed, with the states that were kept and a burn-in, as `DQN` does. Differs from the papers: networks are
+    smaller, and the same rate moves the temperature. Fails when rewards are so small that the entropy outweighs them
+    (see `rewards_scaled`).
 
     Examples
     --------
@@ -183,7 +186,8 @@ def remembered_apart(shapes: Any, rows: Rows) -> tuple[Past, Past]:
 
 
 def then(policy: Any, critics: Any, rows: Rows, own: Past, states: Past) -> tuple[Any, Any]:
-    """Policy and critics with what they remember at the end of each target, having gone along what was seen and done until then."""
+    """Policy and critics with what they remember at the end of each target, having gone along what was seen and done
+    until then."""
     turns = rows.past.begun.shape[0]
     by_policy = policy.along(rows.inputs, own.begun, own.states)[1]
     by_critics = critics.along(with_action(rows.inputs, rows.unit), states.begun, states.states)[1]

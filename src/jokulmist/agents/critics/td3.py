@@ -13,7 +13,8 @@ from jokulmist.agents.critics.ddpg import DeterministicAgent, update
 class TD3(DeterministicAgent):
     """Twin delayed deep deterministic policy gradient: two critics, a smoothed target, a policy that moves less often.
 
-    the critics learn  r + discount min_i Q_i'(s', clip(pi'(s') + clip(noise, -c, c), -1, 1)),  the policy climbs  Q_1(s, pi(s))
+    the critics learn  r + discount min_i Q_i'(s', clip(pi'(s') + clip(noise, -c, c), -1, 1)),  the policy climbs
+    Q_1(s, pi(s))
 
     Fujimoto, van Hoof and Meger (2018), "Addressing function approximation error in actor-critic methods", algorithm 1.
 
@@ -34,8 +35,9 @@ class TD3(DeterministicAgent):
 
     Notes
     -----
-    Differs from the paper: networks are smaller, and the target's noise is smaller, because a policy that is to be exact needs critics that are sharp. Fails where what is best lies between two
-    very different actions: the policy can only improve by small steps from where it is.
+    Differs from the paper: networks are smaller, and the target's noise is smaller, because a policy that is to be
+    exact needs critics that are sharp. Fails where what is best lies between two very different actions: the policy can
+    only improve by small steps from where it is.
 
     Examples
     --------

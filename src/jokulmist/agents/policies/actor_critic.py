@@ -38,9 +38,10 @@ class ActorCritic(PolicyAgent):
     advantages_normalised : bool
         Over the batch.
     near_start : float
-        Keeps the policy near the one that the run began with (``start=``): so much times ``log p(a|s) - log p_start(a|s)`` is taken off each reward, in the scale that is learned
-        in. 0.01 lets it move, 0.1 holds it.
-    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
+        Keeps the policy near the one that the run began with (``start=``): so much times ``log p(a|s) - log
+        p_start(a|s)`` is taken off each reward, in the scale that is learned in. 0.01 lets it move, 0.1 holds it.
+    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared,
+    scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
@@ -48,8 +49,9 @@ class ActorCritic(PolicyAgent):
     Notes
     -----
     Differs from the paper: copies step together instead of asynchronously; Adam unless told otherwise; two networks
-    unless `shared`; the entropy bonus falls to 0, and rewards are in scale. It wants many decisions: one step a batch. Fails when
-    what pays is met less than once in some ten thousand decisions of random play (a goal under -1 a step), and on swing-ups: use `PPO`.
+    unless `shared`; the entropy bonus falls to 0, and rewards are in scale. It wants many decisions: one step a batch.
+    Fails when what pays is met less than once in some ten thousand decisions of random play (a goal under -1 a step),
+    and on swing-ups: use `PPO`.
 
     Examples
     --------

@@ -90,8 +90,8 @@ class PolicyAgent(Agent):
     discount : float, in [0, 1]
         Weight of the reward one decision later.
     discount_per : {"decision", "advance"}
-        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
-        within it.
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance,
+        also within it.
     horizon : int
         Decisions of each copy between two updates.
     entropy_bonus : float or schedule
@@ -102,24 +102,25 @@ class PolicyAgent(Agent):
     value_weight : float
         Weight of the value's loss beside the policy's.
     value_first : int
-        The most updates in which only the value learns, before the policy does. A value begins near 0, and while it finds the
-        level of the returns its errors look like advantages: under -1 a step they taught policies to brake, and a goal that
-        random play meets in one episode of seventy was then never met. `PPO` begins earlier, after a batch whose mean advantage
-        lies within a fifth of the spread of the advantages.
+        The most updates in which only the value learns, before the policy does. A value begins near 0, and while it
+        finds the level of the returns its errors look like advantages: under -1 a step they taught policies to brake,
+        and a goal that random play meets in one episode of seventy was then never met. `PPO` begins earlier, after a
+        batch whose mean advantage lies within a fifth of the spread of the advantages.
     network : Dense, Convolutional or function, optional
         By default `Dense` where only numbers are seen, `Convolutional` where images are.
     shared : bool, optional
         One network with outputs for both policy and value, or two; by default one where there are images.
     scaling : {"running", "bounds", "none"}
-        How numbers are scaled. ``"running"``: less their running mean, over their running spread; a bounded number over half its
-        range instead, as far as that lies between one and twelve times the spread, so that bounds are believed where they fit what
-        is met. ``"bounds"``: from the declared bounds to [-1, 1], those without bounds by running mean and spread.
-        With running statistics the first 1,000 decisions are random play that only the statistics learn from.
+        How numbers are scaled. ``"running"``: less their running mean, over their running spread; a bounded number over
+        half its range instead, as far as that lies between one and twelve times the spread, so that bounds are believed
+        where they fit what is met. ``"bounds"``: from the declared bounds to [-1, 1], those without bounds by running
+        mean and spread. With running statistics the first 1,000 decisions are random play that only the statistics
+        learn from.
     rewards_scaled : bool
         Whether rewards are divided by the spread of the running discounted return, so that their size does not matter.
     at_bounds : {"clipped", "squashed"}
-        For a Range: whether a sample beyond a bound is clipped to it, or all samples are squashed between the bounds by the
-        hyperbolic tangent.
+        For a Range: whether a sample beyond a bound is clipped to it, or all samples are squashed between the bounds by
+        the hyperbolic tangent.
     spread_by_state : bool
         For a Range: whether the spread depends on what is seen, or is the same everywhere.
     first_spread : float
@@ -130,7 +131,8 @@ class PolicyAgent(Agent):
     novelty : Novelty, optional
         Also seek what was seldom met: ``jm.Novelty(0.5)``.
     frozen : tuple of str
-        Parts of the networks that do not learn, e.g. ``("policy.layers[0]",)``: of a run that begins with what another has learned. A wrong name is told with those there are.
+        Parts of the networks that do not learn, e.g. ``("policy.layers[0]",)``: of a run that begins with what another
+        has learned. A wrong name is told with those there are.
     """
 
     learning_rate: Scheduled = 1e-3
@@ -273,7 +275,8 @@ def said_first(shapes: Any, learner: Learned, observed: Seen) -> tuple[Any, Any]
 
 @cache
 def _compiled_said_first() -> Any:
-    """`said_first` as one compiled call: step by step its operations would be compiled one by one, which takes seconds."""
+    """`said_first` as one compiled call: step by step its operations would be compiled one by one, which takes
+    seconds."""
     import jax
 
     return jax.jit(said_first, static_argnums=0)
@@ -291,8 +294,8 @@ def entropies_of(numbers: Numbers, judged: Likelihood, mean: Any) -> tuple[Any, 
 
 
 def seen_by(shapes: Any, statistics: Running | None, observed: Seen) -> Any:
-    """What the networks are given. Until the statistics are warm the numbers are 0, so that the policy, which begins near an even
-    one, plays at random."""
+    """What the networks are given. Until the statistics are warm the numbers are 0, so that the policy, which begins
+    near an even one, plays at random."""
     inputs = prepared(shapes.spec, shapes.scaling, statistics, observed)
     return inputs if statistics is None else inputs._replace(numbers=inputs.numbers * is_warm(statistics))
 
@@ -326,7 +329,8 @@ class Batch(NamedTuple):
 
 
 def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any, Any]:
-    """The batch, what a recurrent network remembered before each turn, and the inputs of the true observations after each advance."""
+    """The batch, what a recurrent network remembered before each turn, and the inputs of the true observations after
+    each advance."""
     observed, last = in_rows(experience.observed), in_rows(experience.last)
     inputs = seen_by(shapes, learner.statistics, observed)
     after = seen_by(shapes, learner.statistics, last)
@@ -345,9 +349,11 @@ def rewards_in_scale(
 
 
 def kept_near(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience, batch: Batch, now: Any) -> Any:
-    """Rewards less how much likelier each action is than by the policy that the run began with, in the scale that is learned in.
+    """Rewards less how much likelier each action is than by the policy that the run began with, in the scale that is
+    learned in.
 
-    ``r - near_start (log p(a|s) - log p_start(a|s))``, whose sum is maximised by staying near it (Jaques et al., 2017, "Sequence tutor", equation 7).
+    ``r - near_start (log p(a|s) - log p_start(a|s))``, whose sum is maximised by staying near it (Jaques et al., 2017,
+    "Sequence tutor", equation 7).
     """
     if not hasattr(numbers, "near_start"):
         return experience.rewards

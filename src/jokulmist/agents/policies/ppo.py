@@ -24,8 +24,9 @@ from jokulmist.learning.advantages import advantages, explained_variance, normal
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 
-# The least spread that advantages are divided by, where rewards are in scale: six seeds of `mast` (benchmarks/proving), 500,000 decisions, ended
-# at 0.48 of the way on one without it, at 1.00 on all with it; no problem of the choosing half was learned worse.
+# The least spread that advantages are divided by, where rewards are in scale: six seeds of `mast` (benchmarks/proving),
+# 500,000 decisions, ended at 0.48 of the way on one without it, at 1.00 on all with it; no problem of the choosing half
+# was learned worse.
 LEAST_SPREAD = 0.02
 
 
@@ -46,7 +47,8 @@ class Rows(NamedTuple):
 class PPO(PolicyAgent):
     """Proximal policy optimisation: several epochs of clipped steps on each batch of decisions.
 
-    maximises  mean( min(ratio A, clip(ratio, 1 - clip, 1 + clip) A) ) + entropy_bonus entropy,  ratio = p(a|s) / p_old(a|s)
+    maximises  mean( min(ratio A, clip(ratio, 1 - clip, 1 + clip) A) ) + entropy_bonus entropy,  ratio = p(a|s) /
+    p_old(a|s)
 
     Schulman et al. (2017), "Proximal policy optimization algorithms", equations 7 and 9; advantages by Schulman et al.
     (2016), equation 16.
@@ -64,13 +66,15 @@ class PPO(PolicyAgent):
     value_clip : float, optional
         Largest change of a value that an update is rewarded for; None, the default, for no limit.
     advantages_normalised : bool
-        Over the gathered batch; a spread below 0.02 of rewards in scale is not blown up: where all is solved, advantages are noise.
+        Over the gathered batch; a spread below 0.02 of rewards in scale is not blown up: where all is solved,
+        advantages are noise.
     divergence_limit : float, optional
         An update stops where a step's divergence from the old policy exceeds it; None for never.
     near_start : float
-        Keeps the policy near the one that the run began with (``start=``): so much times ``log p(a|s) - log p_start(a|s)`` is taken off each reward, in the scale that is learned
-        in. 0.01 lets it move, 0.1 holds it.
-    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
+        Keeps the policy near the one that the run began with (``start=``): so much times ``log p(a|s) - log
+        p_start(a|s)`` is taken off each reward, in the scale that is learned in. 0.01 lets it move, 0.1 holds it.
+    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared,
+    scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
@@ -78,8 +82,8 @@ class PPO(PolicyAgent):
     Notes
     -----
     Differs from the paper: no second network objective but the value's; divergence is told by its estimate
-    ``mean(ratio - 1 - log ratio)``; rewards are in scale, and for at most twenty batches only the value learns. Fails when what pays is met
-    less than once in some thirty thousand decisions of random play.
+    ``mean(ratio - 1 - log ratio)``; rewards are in scale, and for at most twenty batches only the value learns. Fails
+    when what pays is met less than once in some thirty thousand decisions of random play.
 
     Examples
     --------
@@ -136,8 +140,8 @@ class PPO(PolicyAgent):
 
 
 def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) -> tuple[Rows, Any, Any]:
-    """The batch with advantages, targets and the old log-probabilities; how well the values foretold the returns, and whether
-    they have found their level."""
+    """The batch with advantages, targets and the old log-probabilities; how well the values foretold the returns, and
+    whether they have found their level."""
     networks = shapes.layout.module(learner.weights)
     batch, past, after = batch_of(shapes, learner, experience)
     (outputs, values), remembered = said_along(networks, batch.inputs, past)

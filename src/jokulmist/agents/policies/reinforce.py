@@ -85,9 +85,10 @@ class Reinforce(PolicyAgent):
     horizon : int
         Decisions of each copy between two updates.
     longest : int
-        Decisions of each copy that are kept until their episode has closed. What is older is learned from as if the episode
-        were cut now.
-    learning_rate, discount, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling, optimiser, gradient_clip
+        Decisions of each copy that are kept until their episode has closed. What is older is learned from as if the
+        episode were cut now.
+    learning_rate, discount, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling,
+    optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.
@@ -95,10 +96,11 @@ class Reinforce(PolicyAgent):
     Notes
     -----
     Differs from the book: the factor discount^t of the first decisions is left out, as is usual; an episode that was
-    open at an update is learned from once it has closed, when the policy may have moved by some steps. A cut is followed by the
-    baseline's value of what was last seen; without a baseline it counts as an end. An update takes the oldest decisions whose
-    episodes have closed, at most twice as many as fall between two updates; the others wait. Fails when returns vary much, when what pays is met
-    rarely, on swing-ups, and is slow with several choices at once; numbers of an action are learned more surely by `PPO`.
+    open at an update is learned from once it has closed, when the policy may have moved by some steps. A cut is
+    followed by the baseline's value of what was last seen; without a baseline it counts as an end. An update takes the
+    oldest decisions whose episodes have closed, at most twice as many as fall between two updates; the others wait.
+    Fails when returns vary much, when what pays is met rarely, on swing-ups, and is slow with several choices at once;
+    numbers of an action are learned more surely by `PPO`.
 
     Examples
     --------
@@ -224,7 +226,8 @@ def _nothing(shapes: Any) -> KeptTurns:
 
 
 def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> tuple[KeptTurns, Any]:
-    """What has happened now, and what is ahead of its last turn; a cut is worth what the baseline says of the last observation."""
+    """What has happened now, and what is ahead of its last turn; a cut is worth what the baseline says of the last
+    observation."""
     import jax.numpy as jnp
 
     rewards = experience.rewards
@@ -259,7 +262,8 @@ def _values(networks: Any, inputs: Any, past: Any) -> Any:
 def _taken(shapes: Any, learner: Learned, kept: KeptTurns, returns: Any, due: Any) -> tuple[Batch, Any, Any, Any, Any]:
     """The turns that an update learns from, the oldest first, at most twice as many as fall between two updates.
 
-    A recurrent network learns from whole stretches, in which some turns may not count: they are gone through for what they leave behind.
+    A recurrent network learns from whole stretches, in which some turns may not count: they are gone through for what
+    they leave behind.
     """
     import jax
     import jax.numpy as jnp

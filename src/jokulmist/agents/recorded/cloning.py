@@ -21,7 +21,8 @@ class Cloning(RecordedPolicy):
 
     maximises  mean( log p(a|s) ) over the records
 
-    Pomerleau (1989), "ALVINN: an autonomous land vehicle in a neural network". What every other method that learns from records has to beat.
+    Pomerleau (1989), "ALVINN: an autonomous land vehicle in a neural network". What every other method that learns from
+    records has to beat.
 
     Parameters
     ----------
@@ -30,7 +31,8 @@ class Cloning(RecordedPolicy):
 
     Notes
     -----
-    It does as well as whoever was recorded, good and bad decisions mixed, and it drifts where small errors lead to what was never recorded.
+    It does as well as whoever was recorded, good and bad decisions mixed, and it drifts where small errors lead to what
+    was never recorded.
 
     Examples
     --------

@@ -21,7 +21,8 @@ MOST_WEIGHT = 100.0
 
 
 class Learned(NamedTuple):
-    """What was learned; see `policies.policy_method.Learned`, with twin critics, what follows them, and their optimiser's state."""
+    """What was learned; see `policies.policy_method.Learned`, with twin critics, what follows them, and their
+    optimiser's state."""
 
     weights: Any
     statistics: Running | None
@@ -34,9 +35,11 @@ class Learned(NamedTuple):
 
 
 class ImplicitQ(RecordedPolicy):
-    """Implicit Q-learning: values of what was done alone, with an upper expectile in the place of a maximum; then cloning, weighted by what was better.
+    """Implicit Q-learning: values of what was done alone, with an upper expectile in the place of a maximum; then
+    cloning, weighted by what was better.
 
-    minimises  mean( |expectile - (u < 0)| u^2 ),  u = min Q_target(s, a) - V(s);  mean( (r + discount V(s') - Q(s, a))^2 )
+    minimises  mean( |expectile - (u < 0)| u^2 ),  u = min Q_target(s, a) - V(s);  mean( (r + discount V(s') - Q(s,
+    a))^2 )
 
     maximises  mean( min(exp(sharpness u), 100) log p(a|s) )
 
@@ -55,7 +58,8 @@ class ImplicitQ(RecordedPolicy):
 
     Notes
     -----
-    Differs from the paper: rewards are divided by the spread of the discounted returns in the records; one optimiser for policy and value.
+    Differs from the paper: rewards are divided by the spread of the discounted returns in the records; one optimiser
+    for policy and value.
 
     Examples
     --------

@@ -108,7 +108,8 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
     for channel in spec.numbers:
         if not channel.bounded:
             raise SettingError(
-                f"`{agent}` needs bounds to bin `{channel.name}`, which reaches from {channel.low:g} to {channel.high:g}. "
+                f"`{agent}` needs bounds to bin `{channel.name}`, which reaches from {channel.low:g} to "
+                f"{channel.high:g}. "
                 f"Declare them, e.g. `jm.seen(low=0.0, high=10.0)`."
             )
         wanted = given.get(channel.name, bins if isinstance(bins, int) else 10)
@@ -124,7 +125,8 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
             f"{c.name}: {c.bins(given.get(c.name, bins if isinstance(bins, int) else 10))}" for c in spec.numbers
         )
         raise SettingError(
-            f"the table of `{agent}` would have {entries:.2g} entries ({sizes}); at most {MOST_ENTRIES:.0e} are allowed. "
+            f"the table of `{agent}` would have {entries:.2g} entries ({sizes}); at most {MOST_ENTRIES:.0e} are "
+            "allowed. "
             f"Use fewer `bins`, or a method with a network."
         )
     strides = [math.prod(counts[i + 1 :]) for i in range(len(counts))]

@@ -1,4 +1,5 @@
-"""Choosing by values: mostly the best, sometimes any. Written once, over plain numbers or arrays with one entry a copy."""
+"""Choosing by values: mostly the best, sometimes any. Written once, over plain numbers or arrays with one entry a
+copy."""
 
 from __future__ import annotations
 

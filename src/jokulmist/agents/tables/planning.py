@@ -1,7 +1,7 @@
 """Planning with a table: what was met is remembered, and values are learned from it again between two decisions.
 
-Sutton (1990), "Integrated architectures for learning, planning, and reacting": Dyna. Moore and Atkeson (1993), "Prioritized sweeping"; Sutton and Barto (2018), sections 8.2
-and 8.4.
+Sutton (1990), "Integrated architectures for learning, planning, and reacting": Dyna. Moore and Atkeson (1993),
+"Prioritized sweeping"; Sutton and Barto (2018), sections 8.2 and 8.4.
 """
 
 from __future__ import annotations
@@ -115,7 +115,8 @@ def wanted(model: Model, values: Any, entry: Any) -> Any:
 def planned(shapes: Any, numbers: Numbers, values: Any, model: Model, entry: Any, noise: Any) -> tuple[Any, Model]:
     """The table after so many updates from what is remembered.
 
-    Evenly: of entries that were met. Prioritised: of the entry that is furthest from what is remembered, after which those that lead to it are looked at.
+    Evenly: of entries that were met. Prioritised: of the entry that is furthest from what is remembered, after which
+    those that lead to it are looked at.
     """
     import jax.numpy as jnp
     from jax import lax

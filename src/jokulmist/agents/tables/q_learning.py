@@ -28,10 +28,12 @@ class QLearning(TableAgent):
     Parameters
     ----------
     planning : int
-        Updates between two decisions from what is remembered, 0 for none: decisions are dear, and time is not (Dyna; Sutton, 1990). Of each cell and action the newest 16
-        outcomes are remembered, and an update goes a step towards their mean. For one copy alone.
+        Updates between two decisions from what is remembered, 0 for none: decisions are dear, and time is not (Dyna;
+        Sutton, 1990). Of each cell and action the newest 16 outcomes are remembered, and an update goes a step towards
+        their mean. For one copy alone.
     sweeping : {"even", "prioritised"}
-        Of which cells and actions: any that were met; or the one whose value is furthest from what is remembered, and then those that lead to it (Moore and Atkeson, 1993).
+        Of which cells and actions: any that were met; or the one whose value is furthest from what is remembered, and
+        then those that lead to it (Moore and Atkeson, 1993).
     learning_rate, discount, discount_per, exploration, bins, initial_value, trace_decay, novelty
         See `TableAgent`.
 
@@ -59,7 +61,8 @@ class QLearning(TableAgent):
             raise SettingError("`planning` and `trace_decay` of `QLearning` do not go together. Leave one of them out.")
         if self.sweeping != "even" and not self.planning:
             raise SettingError(
-                "`sweeping` of `QLearning` says which updates are planned, and there are none. Add `planning=20`, or leave it out."
+                "`sweeping` of `QLearning` says which updates are planned, and there are none. Add `planning=20`, or "
+                "leave it out."
             )
         return shapes
 
@@ -67,7 +70,8 @@ class QLearning(TableAgent):
         super().refuse_copies(shapes)
         if shapes.planning and shapes.copies > 1:
             raise SettingError(
-                f"planning follows one player of one copy, and `QLearning` has {shapes.copies}. Use `copies=1`, and an agent of its own for each "
+                f"planning follows one player of one copy, and `QLearning` has {shapes.copies}. Use `copies=1`, and "
+                "an agent of its own for each "
                 f"player, with `planning`."
             )
 
@@ -110,14 +114,16 @@ class QLearning(TableAgent):
 
     @staticmethod
     def taught(shapes: Any, numbers: Numbers, learner: Table, rows: Any) -> Table:
-        """The learner before its first sweep over records: the value of what was not recorded is so low that nothing chooses it."""
+        """The learner before its first sweep over records: the value of what was not recorded is so low that nothing
+        chooses it."""
         return Table(np.full_like(learner.values, NOT_RECORDED))
 
     @staticmethod
     def learn_rows(
         shapes: Any, numbers: Numbers, learner: Table, rows: Any, noise: Any
     ) -> tuple[Table, tuple[()], tuple[Any, ...]]:
-        """One sweep of fitted Q over all records (Ernst, Geurts and Wehenkel, 2005): each entry becomes the mean of its targets.
+        """One sweep of fitted Q over all records (Ernst, Geurts and Wehenkel, 2005): each entry becomes the mean of its
+        targets.
 
         Of what follows the best action is taken that was recorded there; where none was, what follows counts nothing.
         """

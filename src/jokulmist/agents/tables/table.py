@@ -2,11 +2,12 @@
 
 The observation falls into a cell, the table holds one value for each cell and action. Every formula is written once,
 with the actions unrolled, over numbers that are either plain Python numbers (a plain lane, `scalar_agent.py`) or arrays
-with one entry a copy (compiled); `Ops` holds the few functions that differ. Reading and writing the table differ too: in
-place for NumPy, by slices for JAX.
+with one entry a copy (compiled); `Ops` holds the few functions that differ. Reading and writing the table differ too:
+in place for NumPy, by slices for JAX.
 
 Within a compiled turn the table is read twice and then written once, and nothing reads it after the write: so it is
-never copied (measured: 12 million decisions per second with one copy, against 0.4 where a row was read after the write).
+never copied (measured: 12 million decisions per second with one copy, against 0.4 where a row was read after the
+write).
 """
 
 from __future__ import annotations
@@ -41,7 +42,8 @@ def _bins(value: Any) -> Any:
 
 
 class Table(NamedTuple):
-    """What was learned: ``values`` of shape ``(cells, actions)``, float32; and where the method plans, what it remembers."""
+    """What was learned: ``values`` of shape ``(cells, actions)``, float32; and where the method plans, what it
+    remembers."""
 
     values: Any
     model: Any = ()
@@ -76,8 +78,8 @@ class TableAgent(Agent):
     discount : float, in [0, 1]
         Weight of the reward one decision later.
     discount_per : {"decision", "advance"}
-        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
-        within it.
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance,
+        also within it.
     exploration : float or schedule, in [0, 1]
         Chance of a random action.
     bins : int, or dict of channel to int
@@ -85,8 +87,8 @@ class TableAgent(Agent):
     initial_value : float
         What the table holds at first; a high one makes the agent try everything.
     trace_decay : float, in [0, 1]
-        How much of each error also reaches the entries that were left before, for each decision further back: rewards are known far back after one episode. 0 for none. For
-        one copy alone.
+        How much of each error also reaches the entries that were left before, for each decision further back: rewards
+        are known far back after one episode. 0 for none. For one copy alone.
     novelty : Novelty, optional
         Also seek what was seldom met: ``jm.Novelty(0.5)``.
     """
@@ -139,7 +141,8 @@ class TableAgent(Agent):
     def refuse_copies(self, shapes: Shapes) -> None:
         if shapes.traced and shapes.copies > 1:
             raise SettingError(
-                f"traces follow one player of one copy, and `{type(self).__name__}` has {shapes.copies}. Use `copies=1`, and an agent of its own for "
+                f"traces follow one player of one copy, and `{type(self).__name__}` has {shapes.copies}. Use "
+                "`copies=1`, and an agent of its own for "
                 f"each player, with `trace_decay`."
             )
 
@@ -235,8 +238,9 @@ def _traced(
 ) -> tuple[Table, Carried, tuple[Any, ...]]:  # fmt: skip
     """An update that also reaches the entries that were left before.
 
-    Watkins (1989): traces end where an action was taken that was not the best, and at the border of an episode. Or true online Sarsa (van Seijen, Mahmood, Pilarski, Machado
-    and Sutton, 2016, algorithm 2), whose values after each decision are those of the forward view so far. What counts less than a thousandth is left out.
+    Watkins (1989): traces end where an action was taken that was not the best, and at the border of an episode. Or true
+    online Sarsa (van Seijen, Mahmood, Pilarski, Machado and Sutton, 2016, algorithm 2), whose values after each
+    decision are those of the forward view so far. What counts less than a thousandth is left out.
     """
     import jax.numpy as jnp
 
@@ -298,7 +302,8 @@ def meeting(error: Any, key: Any, entries: int) -> Any:
     if copies == 1:
         return error
     both = jnp.stack([error, jnp.ones_like(error)], axis=1)
-    # Each copy against each is the quickest for a few; many are added up in a row for each entry of the table, which has to be made empty first.
+    # Each copy against each is the quickest for a few; many are added up in a row for each entry of the table, which
+    # has to be made empty first.
     if copies * copies < 2 * entries:
         summed = jnp.asarray(key[:, None] == key[None, :], dtype=jnp.float32) @ both
     else:

@@ -107,8 +107,8 @@ class DQN(Agent):
     learning_rate : float or schedule
     discount : float, in [0, 1]
     discount_per : {"decision", "advance"}
-        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
-        within it.
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance,
+        also within it.
     exploration : float or schedule, in [0, 1]
         Chance of a random action.
     replay_size : int
@@ -129,8 +129,8 @@ class DQN(Agent):
     double : bool
         The action of the target is chosen by the network that learns (van Hasselt et al., 2016, equation 4).
     dueling : bool
-        The network gives a value and advantages, each from a last hidden layer of its own (Wang et al., 2016, figure 1 and
-        equation 9); a network function of one's own gives them as its outputs, the value first.
+        The network gives a value and advantages, each from a last hidden layer of its own (Wang et al., 2016, figure 1
+        and equation 9); a network function of one's own gives them as its outputs, the value first.
     n_step : int
         Rewards summed before the value of what follows (Sutton and Barto, 2018, equation 7.1, off-policy uncorrected).
     prioritised : bool
@@ -138,33 +138,37 @@ class DQN(Agent):
     priority_exponent, importance_exponent : float, schedule
         Of the error in the priority (alpha), and of the correcting weight (beta).
     quantiles : int, optional
-        The network gives so many quantiles of the return of each action instead of its mean, learned by quantile regression (Dabney et al., 2018, algorithm 1). `loss` is then
-        theirs, a line from 0.05 on, where returns have a spread of about 1.
+        The network gives so many quantiles of the return of each action instead of its mean, learned by quantile
+        regression (Dabney et al., 2018, algorithm 1). `loss` is then theirs, a line from 0.05 on, where returns have a
+        spread of about 1.
     risk : float, in (0, 1]
-        With quantiles: the lowest share of them that actions are judged by, when one is chosen and in the targets. 1 is the mean; 0.1 avoids what goes badly in one of
-        ten cases.
+        With quantiles: the lowest share of them that actions are judged by, when one is chosen and in the targets. 1 is
+        the mean; 0.1 avoids what goes badly in one of ten cases.
     noisy : bool
-        Noise in the weights instead of random actions: the network learns how uncertain each weight is, and acts by a new draw of them at each turn (Fortunato et al., 2018); `exploration` is not
-        looked at then.
+        Noise in the weights instead of random actions: the network learns how uncertain each weight is, and acts by a
+        new draw of them at each turn (Fortunato et al., 2018); `exploration` is not looked at then.
     conservative : float
-        Weight of how far the values of other actions lie above that of the action that was taken: for learning from records, where what was never
-        tried must not look good (Kumar et al., 2020, equation 4: the logarithm of the sum of exponentials of all values, less the value taken).
+        Weight of how far the values of other actions lie above that of the action that was taken: for learning from
+        records, where what was never tried must not look good (Kumar et al., 2020, equation 4: the logarithm of the sum
+        of exponentials of all values, less the value taken).
     loss : {"huber", "squared"}
     huber_reach : float
-        Where the loss turns from a square into a line, in spreads of the return where `rewards_scaled`. Beyond it values go towards the median instead of the mean: with a reach
-        of 1, ten paid with a chance of 0.2 was valued at 0.5 instead of 2 (`wager` of the proving ground).
+        Where the loss turns from a square into a line, in spreads of the return where `rewards_scaled`. Beyond it
+        values go towards the median instead of the mean: with a reach of 1, ten paid with a chance of 0.2 was valued at
+        0.5 instead of 2 (`wager` of the proving ground).
     rewards_scaled : bool
-        Whether rewards are divided by the spread of the running discounted return when they are learned from; replay keeps them
-        as they were, and values are told in the environment's own scale.
+        Whether rewards are divided by the spread of the running discounted return when they are learned from; replay
+        keeps them as they were, and values are told in the environment's own scale.
     network, scaling, optimiser, gradient_clip, novelty, frozen
         See `PolicyAgent`.
 
     Notes
     -----
-    Differs from the paper: targets of three rewards, whose action is chosen by the network that learns; Adam instead of RMSprop unless told otherwise; a learning rate that falls to 0; rewards divided by the
-    spread of the returns instead of clipped; several updates that fall due in one turn of
-    many copies draw their minibatches together, before the first of them. Several choices at once are learned as one with all their combinations. Fails when there are very many combinations, and where what pays is met less than once in ten thousand decisions of random
-    play.
+    Differs from the paper: targets of three rewards, whose action is chosen by the network that learns; Adam instead of
+    RMSprop unless told otherwise; a learning rate that falls to 0; rewards divided by the spread of the returns instead
+    of clipped; several updates that fall due in one turn of many copies draw their minibatches together, before the
+    first of them. Several choices at once are learned as one with all their combinations. Fails when there are very
+    many combinations, and where what pays is met less than once in ten thousand decisions of random play.
 
     Examples
     --------
@@ -228,7 +232,8 @@ class DQN(Agent):
             raise SettingError(f"`quantiles` of `DQN` and {what} do not go together yet. Leave one of them out.")
         if self.noisy and (self.remembers() or self.frozen or self.conservative):
             raise SettingError(
-                "`noisy` of `DQN` goes with neither a recurrent network, nor `frozen`, nor `conservative`. Leave one of them out."
+                "`noisy` of `DQN` goes with neither a recurrent network, nor `frozen`, nor `conservative`. Leave one "
+                "of them out."
             )
         if self.prioritised and self.remembers():
             raise SettingError("`DQN` replays stretches of a recurrent network evenly. Leave out `prioritised`.")
@@ -464,7 +469,8 @@ class DQN(Agent):
 
     @staticmethod
     def quantiles_of(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
-        """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest first."""
+        """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest
+        first."""
         found = np.sort(np.asarray(said_of(shapes, learner.weights, learner.statistics, observed))[0], axis=-1)
         return dict(zip(shapes.joint.labels, found * float(spread_of(learner.returns)), strict=True))
 

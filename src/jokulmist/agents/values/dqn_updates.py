@@ -1,4 +1,5 @@
-"""The values of DQN's networks, and one update of them on a minibatch: of means, of quantiles, of stretches with a recurrent network."""
+"""The values of DQN's networks, and one update of them on a minibatch: of means, of quantiles, of stretches with a
+recurrent network."""
 
 from __future__ import annotations
 
@@ -103,7 +104,8 @@ def targets(shapes: Any, learning: Learning, sample: Any, later: Any, draws: Any
 
 
 def _stepped(shapes: Any, numbers: Numbers, learning: Learning, loss_of: Any) -> tuple[Learning, Any]:
-    """One step down a loss of the network's arrays, which also gives the errors and its readings; the readings with the norm of the gradient, and the errors."""
+    """One step down a loss of the network's arrays, which also gives the errors and its readings; the readings with the
+    norm of the gradient, and the errors."""
     import jax
     import jax.numpy as jnp
 

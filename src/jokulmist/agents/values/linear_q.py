@@ -36,7 +36,8 @@ from jokulmist.learning.schedules import linear
 
 
 class Learned(NamedTuple):
-    """What was learned: ``weights`` of shape ``(features, actions)``, ``decisions``, and the ``replay`` if there is one."""
+    """What was learned: ``weights`` of shape ``(features, actions)``, ``decisions``, and the ``replay`` if there is
+    one."""
 
     weights: Any
     decisions: Any
@@ -62,8 +63,8 @@ class LinearQ(Agent):
         Share of its error that one decision takes off its value.
     discount : float, in [0, 1]
     discount_per : {"decision", "advance"}
-        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance, also
-        within it.
+        Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance,
+        also within it.
     exploration : float or schedule, in [0, 1]
         Chance of a random action.
     replay : bool
@@ -73,10 +74,11 @@ class LinearQ(Agent):
 
     Notes
     -----
-    From records (`learn_from`, `train(records=...)`) it takes `minibatch` of them at a time; values of what was never tried are those of its neighbours, and nothing holds them down.
-    Differs from the book: the step is divided by the features' squared length, so that a rate means the same for all
-    features; where several copies share a feature in one turn, the mean of what they ask for is applied. Fails when many
-    numbers are observed together (features multiply), and may diverge off-policy, as every method with such targets may.
+    From records (`learn_from`, `train(records=...)`) it takes `minibatch` of them at a time; values of what was never
+    tried are those of its neighbours, and nothing holds them down. Differs from the book: the step is divided by the
+    features' squared length, so that a rate means the same for all features; where several copies share a feature in
+    one turn, the mean of what they ask for is applied. Fails when many numbers are observed together (features
+    multiply), and may diverge off-policy, as every method with such targets may.
 
     Examples
     --------
@@ -184,7 +186,8 @@ class LinearQ(Agent):
 
     @staticmethod
     def taught(shapes: Any, numbers: Numbers, learner: Learned, rows: Any) -> Learned:
-        """The learner before its first update on some records: as it begins, without replay, because the records are that."""
+        """The learner before its first update on some records: as it begins, without replay, because the records are
+        that."""
         return learner._replace(replay=())
 
     @staticmethod

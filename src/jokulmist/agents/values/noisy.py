@@ -1,7 +1,8 @@
 """Noise in the weights instead of random actions: a network learns how uncertain each of its weights is.
 
-Fortunato et al. (2018), "Noisy networks for exploration": of each dense layer ``y = (mu_w + sigma_w * eps_w) x + mu_b + sigma_b * eps_b`` with factorised noise, ``eps_w = f(p) f(q)``,
-``eps_b = f(q)``, ``f(x) = sign(x) sqrt(|x|)`` (equations 9 to 11). The vector of weights is twice as long: all mu, then all sigma.
+Fortunato et al. (2018), "Noisy networks for exploration": of each dense layer ``y = (mu_w + sigma_w * eps_w) x + mu_b +
+sigma_b * eps_b`` with factorised noise, ``eps_w = f(p) f(q)``, ``eps_b = f(q)``, ``f(x) = sign(x) sqrt(|x|)``
+(equations 9 to 11). The vector of weights is twice as long: all mu, then all sigma.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ FIRST_NOISE = 0.5  # sigma_0 of the paper, section 3.2
 
 
 class NoisyLayer(NamedTuple):
-    """Where a dense layer stands in the vector of weights: its matrix, and its biases; how many numbers come in and go out."""
+    """Where a dense layer stands in the vector of weights: its matrix, and its biases; how many numbers come in and go
+    out."""
 
     weight: slice
     bias: slice

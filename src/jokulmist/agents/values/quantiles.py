@@ -23,7 +23,8 @@ def by_action(shapes: Any, outputs: Any) -> Any:
 
 
 def judged(shapes: Any, quantiles: Any) -> Any:
-    """What actions are chosen by: the mean of their quantiles, or of the lowest part of them; shape ``(rows, actions)``."""
+    """What actions are chosen by: the mean of their quantiles, or of the lowest part of them; shape ``(rows,
+    actions)``."""
     if shapes.tail == shapes.quantiles:
         return quantiles.mean(axis=-1)
     if isinstance(quantiles, np.ndarray):
@@ -41,12 +42,14 @@ def of_action(quantiles: Any, index: Any) -> Any:
     return jnp.sum(jnp.where(taken[..., None], quantiles, 0.0), axis=1)
 
 
-# In the scale that is learned in, where returns have a spread of about 1; a longer one draws quantiles towards each other.
+# In the scale that is learned in, where returns have a spread of about 1; a longer one draws quantiles towards each
+# other.
 REACH = 0.05
 
 
 def quantile_loss(chosen: Any, wanted: Any, reach: float = REACH) -> Any:
-    """How far quantiles are from targets, one a row (equation 10): ``sum_i mean_j |tau_i - (u < 0)| huber(u) / reach``, u = target_j - quantile_i."""
+    """How far quantiles are from targets, one a row (equation 10): ``sum_i mean_j |tau_i - (u < 0)| huber(u) / reach``,
+    u = target_j - quantile_i."""
     import jax.numpy as jnp
 
     apart = wanted[:, None, :] - chosen[:, :, None]

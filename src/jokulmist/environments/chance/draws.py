@@ -109,7 +109,8 @@ class Draw:
         u = self._take("uniform", _dims(shape))
         if isinstance(u, float) and not (count >= 0 and 0.0 <= probability <= 1.0):
             raise NoiseError(
-                f"`draw.binomial` needs a count of at least 0 and a probability in [0, 1]; got {count!r}, {probability!r}."
+                f"`draw.binomial` needs a count of at least 0 and a probability in [0, 1]; got {count!r}, "
+                f"{probability!r}."
             )
         return self.settle(self._whole(_binomial(self.xp, u, count, probability), u))
 
@@ -318,7 +319,8 @@ def _binomial(xp: ModuleType, u: Any, trials: Any, probability: Any) -> Any:
 
 
 def _log_gamma(xp: ModuleType, z: Any, u: Any, form: Any) -> Any:
-    """The logarithm of a gamma number: Marsaglia and Tsang (2000), section 4, with the boost of section 6 below a form of 1."""
+    """The logarithm of a gamma number: Marsaglia and Tsang (2000), section 4, with the boost of section 6 below a form
+    of 1."""
     boosted = form < 1.0
     d = xp.where(boosted, form + 1.0, form) - 1.0 / 3.0
     v = (1.0 + z / xp.sqrt(9.0 * d)) ** 3

@@ -1,4 +1,5 @@
-"""Base noise: uniform and normal numbers, and random orders, that depend on seed, stream, copy and turn, and on nothing else.
+"""Base noise: uniform and normal numbers, and random orders, that depend on seed, stream, copy and turn, and on nothing
+else.
 
 Both lanes take their chance from here, ahead of the loop, so that the same seed gives the same draws plain and
 compiled, however a run is cut into chunks. The numbers come from NumPy's counter-based Philox generator (Salmon et
@@ -36,7 +37,8 @@ class Domain(IntEnum):
 
 class Stream(IntEnum):
     """Who asks. `FIRST_*` serve the very first states of all copies, before turn 0; `*LOOK` are the image
-    sensors, `*OBSERVATION` and `ACTION` the modifiers of the observation and of the action, `*WAIT` advances on which nobody is asked."""
+    sensors, `*OBSERVATION` and `ACTION` the modifiers of the observation and of the action, `*WAIT` advances on which
+    nobody is asked."""
 
     FIRST_BEGIN = 0
     FIRST_SENSE = 1

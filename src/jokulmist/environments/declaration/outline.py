@@ -143,10 +143,12 @@ def _declared_action(cls: type) -> Any:
 
 
 def _refuse_incomplete(where: str, state: Any, sensors: Any, terms: Any, closings: Any, references: Any) -> None:
-    """Refuse a class that shows nothing, has no reward, has more closings than fit, or a reference that takes something else."""
+    """Refuse a class that shows nothing, has no reward, has more closings than fit, or a reference that takes something
+    else."""
     if not sensors and not any(field.role == "seen" for field in state._fields.values()):
         raise DeclarationError(
-            f"`{where}` shows the agent nothing. Mark a state field as seen, `level: float = jm.seen(low=0.0, high=40.0)`, "
+            f"`{where}` shows the agent nothing. Mark a state field as seen, `level: float = jm.seen(low=0.0, "
+            "high=40.0)`, "
             f"or write a method under `@jm.sensor`."
         )
     if not terms:
@@ -185,7 +187,8 @@ def parts_of(cls: type) -> tuple[parts.Parameter, ...]:
     for name, part in named.items():
         if not isinstance(part, parts.Parameter):
             raise DeclarationError(
-                f"`{cls.__qualname__}.{name}` is marked as a {type(part).__name__.lower()}; a simulator names its terms, endings "
+                f"`{cls.__qualname__}.{name}` is marked as a {type(part).__name__.lower()}; a simulator names its "
+                "terms, endings "
                 f"and measures in `terms`, `endings`, `measures` and tells them in a `jm.Outcome`."
             )
     return tuple(part for part in named.values() if isinstance(part, parts.Parameter))
@@ -202,7 +205,8 @@ def refuse_missing(cls: type, method: str, takes: tuple[str, ...]) -> None:
         code = getattr(inspect.unwrap(function), "__code__", None)
         line = "" if code is None else f" ({code.co_filename.rpartition('/')[2]}:{code.co_firstlineno})"
         raise DeclarationError(
-            f"`{where}.{method}`{line} takes ({', '.join(('self', *given))}); it must take ({', '.join(('self', *takes))}). The names are fixed: they say what each is, here and in "
+            f"`{where}.{method}`{line} takes ({', '.join(('self', *given))}); it must take "
+            f"({', '.join(('self', *takes))}). The names are fixed: they say what each is, here and in "
             f"reward terms and endings, which are handed what they name."
         )
 
@@ -266,8 +270,10 @@ def _refuse_clashes(cls: type, state: type[State], named: Mapping[str, parts.Par
     told = []
     if taken:
         told.append(
-            f"names {'a part' if len(taken) == 1 else 'parts'} {listed(taken)}, which {'has a meaning' if len(taken) == 1 else 'have meanings'} of "
-            f"{'its' if len(taken) == 1 else 'their'} own; choose another name. Taken are {listed(dict.fromkeys([*meant, *RECORD_COLUMNS]))}."
+            f"names {'a part' if len(taken) == 1 else 'parts'} {listed(taken)}, which "
+            f"{'has a meaning' if len(taken) == 1 else 'have meanings'} of "
+            f"{'its' if len(taken) == 1 else 'their'} own; choose another name. Taken are "
+            f"{listed(dict.fromkeys([*meant, *RECORD_COLUMNS]))}."
         )
     for name in twice:
         told.append(

@@ -204,7 +204,8 @@ class Series(Part):
         if instance.xp is np:
             instance.__dict__[self.name] = self.array
             return self.array
-        # A copy: JAX remembers an array that it was given by its identity, and would hand out its single precision where double is wanted.
+        # A copy: JAX remembers an array that it was given by its identity, and would hand out its single precision
+        # where double is wanted.
         return instance.xp.asarray(self.array.copy())
 
 

@@ -1,7 +1,8 @@
 """A class with `players`, read: what takes a `player` becomes one part a player, and their actions become one action.
 
-After that the class is declared like any other, so that what reads declarations needs to know nothing of players. A method that takes `player` is asked
-once a player, and stays callable as it was written: ``environment.partner(state, 0)``.
+After that the class is declared like any other, so that what reads declarations needs to know nothing of players. A
+method that takes `player` is asked once a player, and stays callable as it was written: ``environment.partner(state,
+0)``.
 """
 
 from __future__ import annotations
@@ -39,7 +40,8 @@ def with_players(cls: Any) -> None:
         given = parts.arguments_of(advance)
         if given not in (("state", "actions", "draw"), ("state", "action", "draw")):
             raise DeclarationError(
-                f"`{where}.advance` takes ({', '.join(('self', *given))}); with `players` it must take (self, state, actions, draw)."
+                f"`{where}.advance` takes ({', '.join(('self', *given))}); with `players` it must take (self, state, "
+                "actions, draw)."
             )
         cls.advance = _advance(advance)
     for method, takes in (("turn", ("state",)), ("out", ("state", PLAYER))):
@@ -58,7 +60,8 @@ def simulator_with_players(cls: Any) -> None:
     if getattr(cls, "players", None) is None:
         if cls.says_turn or cls.says_out:
             raise DeclarationError(
-                f'`{cls.__qualname__}` says whose turn it is or who is out, and declares no `players`. Write `players = ("north", "south")`.'
+                f"`{cls.__qualname__}` says whose turn it is or who is out, and declares no `players`. Write "
+                '`players = ("north", "south")`.'
             )
         return
     where = cls.__qualname__
@@ -70,7 +73,8 @@ def simulator_with_players(cls: Any) -> None:
         return
     if parts.arguments_of(advance) not in (("actions",), ("action",)):
         raise DeclarationError(
-            f"`{where}.advance` takes ({', '.join(('self', *parts.arguments_of(advance)))}); with `players` it must take (self, actions)."
+            f"`{where}.advance` takes ({', '.join(('self', *parts.arguments_of(advance)))}); with `players` it must "
+            "take (self, actions)."
         )
 
     def advanced(self: Any, action: Any) -> Any:
@@ -93,7 +97,8 @@ def _names(where: str, given: Any) -> tuple[str, ...]:
     if wrong or len(names) < 2 or len(set(names)) != len(names):
         told = f"{wrong[0]!r} is no name" if wrong else f"got {given!r}"
         raise DeclarationError(
-            f'`{where}.players` names two players or more, each once, by words; {told}. Write `players = ("north", "south")`.'
+            f'`{where}.players` names two players or more, each once, by words; {told}. Write `players = ("north", '
+            '"south")`.'
         )
     return names
 
@@ -106,7 +111,8 @@ def _actions(where: str, given: Any, players: tuple[str, ...], asks: bool, maske
         unknown = [player for player in named if player not in players]
         if unknown:
             raise DeclarationError(
-                f"the action of `{where}` names the player `{unknown[0]}`; the players are {listed(players)}.{nearest(unknown[0], players)}"
+                f"the action of `{where}` names the player `{unknown[0]}`; the players are "
+                f"{listed(players)}.{nearest(unknown[0], players)}"
             )
         missing = [player for player in players if player not in named]
         if missing:
@@ -118,7 +124,8 @@ def _actions(where: str, given: Any, players: tuple[str, ...], asks: bool, maske
     for player, action in named.items():
         if not isinstance(action, (Choice, Range, Actions)):
             raise DeclarationError(
-                f'`{where}` declares no action for `{player}`; got {action!r}. Write `action = jm.Choice("slack", "pull")` for all, or a dict with one a player.'
+                f'`{where}` declares no action for `{player}`; got {action!r}. Write `action = jm.Choice("slack", '
+                '"pull")` for all, or a dict with one a player.'
             )
     return PlayerActions({player: named[player] for player in players}, asks, masked, leaves)
 
@@ -138,11 +145,13 @@ def _one_a_player(cls: Any, name: str, part: parts.MethodPart, players: tuple[st
     )
     if wrong:
         raise DeclarationError(
-            f"`{where}` takes `{wrong[0]}`; with `players` a reward, an ending, a cut or a measure takes any of `before`, `actions`, `after` and `player`, by name."
+            f"`{where}` takes `{wrong[0]}`; with `players` a reward, an ending, a cut or a measure takes any of "
+            "`before`, `actions`, `after` and `player`, by name."
         )
     if isinstance(part, parts.Closing) and PLAYER in given:
         raise DeclarationError(
-            f"`{where}` takes `player`, and an episode closes for all. Write `def out(self, state, player):` for one who leaves before."
+            f"`{where}` takes `player`, and an episode closes for all. Write `def out(self, state, player):` for one "
+            "who leaves before."
         )
     if isinstance(part, parts.Reference):
         if PLAYER in given:
@@ -232,7 +241,8 @@ def _legal(where: str, function: Callable[..., Any] | None, players: tuple[str, 
     given = () if function is None else parts.arguments_of(function)
     if function is not None and given not in (("state",), ("state", PLAYER)):
         raise DeclarationError(
-            f"`{where}.legal` must be a method that takes (self, state), and gives a dict by player, or (self, state, player)."
+            f"`{where}.legal` must be a method that takes (self, state), and gives a dict by player, or (self, "
+            "state, player)."
         )
 
     def legal(self: Any, state: Any) -> Any:

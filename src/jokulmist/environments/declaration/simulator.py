@@ -1,8 +1,9 @@
 """Environments whose state cannot be written down: a physics engine, a game, a program at the end of a socket.
 
-A simulator cannot be copied, rewound or compiled; it is begun with a seed and advanced by actions. What it tells after each
-advance is checked here and brought into one plain record, `Told`, from which a stepper answers whatever is asked of a state.
-So everything that works on a plain lane works on simulators: limits, measures, modifiers, parameters that vary.
+A simulator cannot be copied, rewound or compiled; it is begun with a seed and advanced by actions. What it tells after
+each advance is checked here and brought into one plain record, `Told`, from which a stepper answers whatever is asked
+of a state. So everything that works on a plain lane works on simulators: limits, measures, modifiers, parameters that
+vary.
 """
 
 from __future__ import annotations
@@ -85,18 +86,21 @@ def channel(
 class Simulator(Environment, abstract=True):
     """Base of environments whose state cannot be copied.
 
-    A subclass declares ``observation`` (a `jm.channel` a name), ``action``, ``terms`` (reward terms with their weights), and it
-    may declare ``endings``, ``cuts``, ``measures``, parameters, ``deadline``, ``time_limit``, ``decide_every``, ``says_legal``,
-    ``answer_within`` and ``most_lost``.
-    It writes ``begin(self, seed)``, which gives a dict with a value a channel, and ``advance(self, action)``, which gives a
-    `jm.Outcome`; and it may write ``close(self)`` and ``image(self)``, a uint8 array of shape ``(height, width, 3)``.
+    A subclass declares ``observation`` (a `jm.channel` a name), ``action``, ``terms`` (reward terms with their
+    weights), and it may declare ``endings``, ``cuts``, ``measures``, parameters, ``deadline``, ``time_limit``,
+    ``decide_every``, ``says_legal``, ``answer_within`` and ``most_lost``.
+    It writes ``begin(self, seed)``, which gives a dict with a value a channel, and ``advance(self, action)``, which
+    gives a `jm.Outcome`; and it may write ``close(self)`` and ``image(self)``, a uint8 array of shape ``(height, width,
+    3)``.
 
-    An instance that is trained on is never begun itself: each copy gets one of its own, with the same parameters and weights, in this
-    process or in a worker process. It may keep what it likes on ``self``, apart from its parameters.
+    An instance that is trained on is never begun itself: each copy gets one of its own, with the same parameters and
+    weights, in this process or in a worker process. It may keep what it likes on ``self``, apart from its parameters.
 
-    With ``players`` what belongs to one of them stands in a dict under the player's name, where it is declared and where it is told:
-    ``observation = {"net": channel(), "north": {"fuel": channel()}, "south": {"fuel": channel()}}``, ``terms`` and ``measures`` alike; ``action`` is
-    one for all, or a dict by player. ``advance(self, actions)`` gets ``actions.north`` or ``actions[0]``.
+    With ``players`` what belongs to one of them stands in a dict under the player's name, where it is declared and
+    where it is told:
+    ``observation = {"net": channel(), "north": {"fuel": channel()}, "south": {"fuel": channel()}}``, ``terms`` and
+    ``measures`` alike; ``action`` is one for all, or a dict by player. ``advance(self, actions)`` gets
+    ``actions.north`` or ``actions[0]``.
 
     Attributes
     ----------
@@ -113,7 +117,8 @@ class Simulator(Environment, abstract=True):
     answer_within : float
         Seconds after which a worker process that has not answered is taken to hang.
     most_lost : float
-        Share of the episodes that may be lost in worker processes, which died, hung or raised an exception; a run that loses more ends.
+        Share of the episodes that may be lost in worker processes, which died, hung or raised an exception; a run that
+        loses more ends.
 
     Examples
     --------
@@ -168,7 +173,8 @@ class Simulator(Environment, abstract=True):
         for modifier in modifiers:
             if isinstance(modifier, RewardModifier) and modifier.reads_state():
                 raise SettingError(
-                    f"`{type(modifier).__name__}` looks into the state, and `{type(self).__qualname__}` is a simulator, which keeps its state to itself. Tell the gain as "
+                    f"`{type(modifier).__name__}` looks into the state, and `{type(self).__qualname__}` is a "
+                    "simulator, which keeps its state to itself. Tell the gain as "
                     f"a term of the reward instead."
                 )
         return super().modified(*modifiers)
@@ -243,7 +249,8 @@ def _refuse_missing(cls: type[Simulator]) -> None:
         raise DeclarationError(f"`endings` and `cuts` of `{where}` are tuples of names. Write `endings = ('sunk',)`.")
     if hasattr(cls, "decide_when"):
         raise DeclarationError(
-            f"`{where}` declares `decide_when`, and a simulator has no state to look at. Advance it inside `advance` until "
+            f"`{where}` declares `decide_when`, and a simulator has no state to look at. Advance it inside `advance` "
+            "until "
             f"a decision is due."
         )
     if cls.says_legal and not choices_of(cls.action):  # type: ignore[attr-defined]
@@ -280,7 +287,8 @@ def _refuse_names(cls: type[Simulator], columns: list[str], players: tuple[str, 
             raise DeclarationError(f"`{where}` names {name!r}; a name is a column of the records, e.g. `depth_now`.")
         if name == outlines.LOST:
             raise DeclarationError(
-                f"`{where}` names `{name}`, which is how an episode closes whose worker process is lost. Rename it, e.g. `strayed`."
+                f"`{where}` names `{name}`, which is how an episode closes whose worker process is lost. Rename it, "
+                "e.g. `strayed`."
             )
         # A term may be named as what closes an episode: that is no column, but what stands in one.
         alike = columns if name in columns else names
@@ -299,12 +307,14 @@ def _by_own_names(where: str, what: str, given: Mapping[str, Any], players: tupl
     for name, value in given.items():
         if str(name) in players and (not isinstance(value, Mapping) or set(value) == set(BOUNDS)):
             raise DeclarationError(
-                f"`{what}` of `{where}` names the player `{name}`, with {value!r:.80}. What belongs to one player is a dict: "
+                f"`{what}` of `{where}` names the player `{name}`, with {value!r:.80}. What belongs to one player is "
+                "a dict: "
                 f"`{what} = {{{str(name)!r}: {{'fuel': ...}}}}`."
             )
         if players and isinstance(value, Mapping) and set(value) != set(BOUNDS) and str(name) not in players:
             raise DeclarationError(
-                f"`{what}` of `{where}` names the player `{name}`; the players are {listed(players)}.{nearest(str(name), players)}"
+                f"`{what}` of `{where}` names the player `{name}`; the players are "
+                f"{listed(players)}.{nearest(str(name), players)}"
             )
     return by_own_names(given, players)
 

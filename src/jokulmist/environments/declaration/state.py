@@ -90,8 +90,8 @@ HELD = {"int64": "int32", "uint64": "uint32", "float64": "float32"}
 def field(*, shape: Shape = (), dtype: Any = None, constant: bool = False, unit: str = "") -> Any:
     """Declare a field that is not observed: a number or an array.
 
-    `constant` says that it is drawn in `begin` and stays as it is until the episode closes. Numbers of 64 bits, as ``dtype=int``
-    asks for, are held in 32: compiled arrays have no others.
+    `constant` says that it is drawn in `begin` and stays as it is until the episode closes. Numbers of 64 bits, as
+    ``dtype=int`` asks for, are held in 32: compiled arrays have no others.
 
     Examples
     --------
@@ -238,7 +238,8 @@ def _typed(cls: type, name: str, hint: Any, declared: Field) -> Field:
         kind = "float" if numpy_kind == "f" else "bool" if numpy_kind == "b" else "int"
     else:
         raise DeclarationError(
-            f"state field `{name}` of `{cls.__qualname__}` has the type {hint!r}; a number is `float`, `int` or `bool`. "
+            f"state field `{name}` of `{cls.__qualname__}` has the type {hint!r}; a number is `float`, `int` or "
+            "`bool`. "
             f"For an array write `{name}: np.ndarray = jm.field(shape=(3, 3))`."
         )
     dtype = declared.dtype or np.dtype(DTYPES[kind]).name

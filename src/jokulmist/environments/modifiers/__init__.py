@@ -56,7 +56,8 @@ def modifier_from(written: Any, base: Path | None = None) -> Modifier:
     kind = KINDS.get(use) if isinstance(use, str) else None
     if kind is None:
         raise SettingError(
-            f"an entry of `modify` is a table with `use`, one of {listed(KINDS)}, or `file.py:Name`; got {written!r}.{nearest(str(use), KINDS)} "
+            f"an entry of `modify` is a table with `use`, one of {listed(KINDS)}, or `file.py:Name`; got "
+            f"{written!r}.{nearest(str(use), KINDS)} "
             f'Write for instance `modify = [{{ use = "Stack", count = 4 }}]`.'
         )
     made: Modifier = kind.made_from(beside_use(written))

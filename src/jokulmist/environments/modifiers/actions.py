@@ -55,7 +55,8 @@ class Late(ActionModifier):
     decisions : int
         At least 1.
     idle : label, number or dict, optional
-        What is done until the first decision arrives; by default the first alternative of a choice and the middle of a range.
+        What is done until the first decision arrives; by default the first alternative of a choice and the middle of a
+        range.
 
     Examples
     --------

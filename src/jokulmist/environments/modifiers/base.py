@@ -168,7 +168,8 @@ class RewardModifier(Modifier):
         return ()
 
     def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
-        """Memory, and the reward that is learned from; `before` and `after` are states, `ended` is whether a true end came."""
+        """Memory, and the reward that is learned from; `before` and `after` are states, `ended` is whether a true end
+        came."""
         raise NotImplementedError
 
 

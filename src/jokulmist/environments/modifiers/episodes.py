@@ -87,8 +87,8 @@ class LearningEnd(Modifier):
     Parameters
     ----------
     name : str
-        Of a measure, which ends what is learned in a decision where it is not 0; or of a cut or limit, which then has no
-        future for the agent.
+        Of a measure, which ends what is learned in a decision where it is not 0; or of a cut or limit, which then has
+        no future for the agent.
 
     Examples
     --------

@@ -218,8 +218,8 @@ class _Added(ObservationModifier):
 
 @dataclass(frozen=True, repr=False)
 class LastAction(_Added):
-    """Show what was decided last as the channel ``last_action``: 1 at the alternative of a choice, ranges in [-1, 1]; all 0
-    at an episode's beginning.
+    """Show what was decided last as the channel ``last_action``: 1 at the alternative of a choice, ranges in [-1, 1];
+    all 0 at an episode's beginning.
 
     Examples
     --------

@@ -1,4 +1,5 @@
-"""Modifiers of the reward that is learned from. Returns are recorded as they were, with ``learned_return`` beside them."""
+"""Modifiers of the reward that is learned from. Returns are recorded as they were, with ``learned_return`` beside
+them."""
 
 from __future__ import annotations
 
@@ -98,7 +99,8 @@ class Potential(RewardModifier):
     Parameters
     ----------
     of : function of the state
-        Phi; written with operators and ``abs`` alone, so that it takes numbers and traced ones. In a plan ``"mine.py:height"``.
+        Phi; written with operators and ``abs`` alone, so that it takes numbers and traced ones. In a plan
+        ``"mine.py:height"``.
     discount : float, in [0, 1]
         The same as the agent's.
 
@@ -162,7 +164,8 @@ class ForPlayer(RewardModifier):
     def __post_init__(self) -> None:
         if not isinstance(self.modifier, RewardModifier):
             raise SettingError(
-                f"`modifier` of `ForPlayer` must be a modifier of the reward, e.g. `jm.Scaled(2.0)`; got {self.modifier!r:.80}."
+                "`modifier` of `ForPlayer` must be a modifier of the reward, e.g. `jm.Scaled(2.0)`; got "
+                f"{self.modifier!r:.80}."
             )
 
     def written(self) -> dict[str, Any]:

@@ -45,15 +45,18 @@ class Choice:
                 )
             if count > MOST_ALTERNATIVES:
                 raise DeclarationError(
-                    f"a choice has at most {MOST_ALTERNATIVES:,} alternatives; got {count:.3g}. Use several parts, `jm.Actions(...)`, or a `jm.Range`."
+                    f"a choice has at most {MOST_ALTERNATIVES:,} alternatives; got {count:.3g}. Use several parts, "
+                    "`jm.Actions(...)`, or a `jm.Range`."
                 )
             names = tuple(str(i) for i in range(count))
             self.labelled = False
         else:
             if not labels or not all(isinstance(label, str) and label for label in labels):
                 raise DeclarationError(
-                    f'a choice takes labels or one number; got {labels!r}. Use `jm.Choice("hold", "full")` or `jm.Choice(4)`; for values such '
-                    f"as these name them, `jm.Choice({', '.join(repr(str(label)) for label in labels)})`, and look them up by index in `advance`."
+                    f'a choice takes labels or one number; got {labels!r}. Use `jm.Choice("hold", "full")` or '
+                    "`jm.Choice(4)`; for values such "
+                    f"as these name them, `jm.Choice({', '.join(repr(str(label)) for label in labels)})`, and look "
+                    "them up by index in `advance`."
                 )
             names = tuple(checked_text(label, "a label of a choice") for label in labels)
             self.labelled = True
@@ -149,7 +152,8 @@ class Range:
             self.high = np.broadcast_to(np.asarray(high, np.float32), self.shape).copy()
         except (TypeError, ValueError):
             raise DeclarationError(
-                f"the bounds {low!r:.80} and {high!r:.80} do not fit the shape {self.shape}; give one number or one an entry."
+                f"the bounds {low!r:.80} and {high!r:.80} do not fit the shape {self.shape}; give one number or one "
+                "an entry."
             ) from None
         if not np.all(self.low < self.high):
             raise DeclarationError(f"a range needs low < high; got low={low!r}, high={high!r}.")

@@ -185,7 +185,8 @@ class Spec:
 
 
 def refuse_mismatch(learned: Spec, shown: Spec, what: str, where: str) -> None:
-    """Raise `SettingError` where what was learned does not fit an environment: other channels, or in another order, other bounds, players or actions."""
+    """Raise `SettingError` where what was learned does not fit an environment: other channels, or in another order,
+    other bounds, players or actions."""
     need, have = [c.name for c in learned.channels], [c.name for c in shown.channels]
     if need != have:
         order = " The order counts: it is that of the network's inputs." if sorted(need) == sorted(have) else ""
@@ -195,7 +196,8 @@ def refuse_mismatch(learned: Spec, shown: Spec, what: str, where: str) -> None:
     for ours, theirs in zip(learned.channels, shown.channels, strict=True):
         if ours != theirs:
             raise SettingError(
-                f"channel `{ours.name}` of {where} differs from the one that {what} learned on: {_in_words(theirs)} against {_in_words(ours)}. "
+                f"channel `{ours.name}` of {where} differs from the one that {what} learned on: {_in_words(theirs)} "
+                f"against {_in_words(ours)}. "
                 f"Use the environment it learned on."
             )
     if learned.action != shown.action:
@@ -204,7 +206,8 @@ def refuse_mismatch(learned: Spec, shown: Spec, what: str, where: str) -> None:
         )
     if learned.masked != shown.masked:
         raise SettingError(
-            f"{what} learned {'with' if learned.masked else 'without'} `legal`, and {where} differs. Use the environment it learned on."
+            f"{what} learned {'with' if learned.masked else 'without'} `legal`, and {where} differs. Use the "
+            "environment it learned on."
         )
 
 

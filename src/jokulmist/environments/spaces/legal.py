@@ -50,7 +50,8 @@ def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
         allowed = xp.asarray(named[name]) if name in named else xp.ones(choice.count, dtype=bool)
         if allowed.dtype != np.bool_ or allowed.shape != (choice.count,):
             raise BrokenEnvironment(
-                f"`{where}` gave {allowed.dtype} of shape {allowed.shape}{f' for `{name}`' if name else ''}; it must give "
+                f"`{where}` gave {allowed.dtype} of shape {allowed.shape}{f' for `{name}`' if name else ''}; it must "
+                "give "
                 f"{choice.count} truth values, one for each of {listed(choice.labels)}."
             )
         mask.append(allowed)

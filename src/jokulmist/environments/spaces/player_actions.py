@@ -1,7 +1,8 @@
 """Several players' actions as one action of an environment.
 
-Inside the library an environment of several players is one whose action has a part a player and whose channels are those of all. Lanes, records and
-pictures need to know nothing else. What belongs to one player has the player's name in front: ``north.partner``, ``south.fuel``.
+Inside the library an environment of several players is one whose action has a part a player and whose channels are
+those of all. Lanes, records and pictures need to know nothing else. What belongs to one player has the player's name in
+front: ``north.partner``, ``south.fuel``.
 """
 
 from __future__ import annotations
@@ -144,7 +145,8 @@ class PlayerActions(Actions):
         for player in named:
             if player not in self.players:
                 raise ActionError(
-                    f"there is no player `{player}`; the players are {listed(self.players)}.{nearest(player, self.players)}"
+                    f"there is no player `{player}`; the players are "
+                    f"{listed(self.players)}.{nearest(player, self.players)}"
                 )
         missing = [player for player in self.players if player not in named]
         if missing:

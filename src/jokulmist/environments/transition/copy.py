@@ -3,11 +3,12 @@
 An episode begins: parameters that vary, `begin` and its opening, advances until the agent is asked, sensors, images,
 observation modifiers, what is legal.
 
-A decision: action modifiers; then `advance`, terms, measures, endings and cuts, limits, as often as a decision is held for;
-then advances until the agent is asked again; then sensors, reward modifiers, images, observation modifiers, what is legal.
+A decision: action modifiers; then `advance`, terms, measures, endings and cuts, limits, as often as a decision is held
+for; then advances until the agent is asked again; then sensors, reward modifiers, images, observation modifiers, what
+is legal.
 
-The plain lane, the lane of processes and `Episode` all step copies of this class. `lanes.compiled.transition` is the same order
-as a traced function of all copies at once; `tests/lanes/test_agree.py` holds the two together.
+The plain lane, the lane of processes and `Episode` all step copies of this class. `lanes.compiled.transition` is the
+same order as a traced function of all copies at once; `tests/lanes/test_agree.py` holds the two together.
 """
 
 from __future__ import annotations
@@ -244,7 +245,8 @@ class Copy:
         return reward, held
 
     def _waited(self, key: PlainDraw, within: float) -> tuple[float, int, int]:
-        """Advance until the agent is asked or the episode closes: the reward, what held, and how many advances it took."""
+        """Advance until the agent is asked or the episode closes: the reward, what held, and how many advances it
+        took."""
         step, draw = self.step, None
         reward, weight = 0.0, 1.0
         for j in range(MOST_WAITING):

@@ -92,7 +92,8 @@ class Reader:
             return self._players.index(str(player))
         if not isinstance(player, (int, np.integer)) or not 0 <= player < len(self._players):
             raise BrokenEnvironment(
-                f"`{where}` gave `{what}` the player {player!r:.40}; the players are {listed(self._players)}, by name or by index from 0."
+                f"`{where}` gave `{what}` the player {player!r:.40}; the players are {listed(self._players)}, by "
+                "name or by index from 0."
             )
         return int(player)
 
@@ -130,7 +131,8 @@ class Reader:
         for name in given:
             if name not in names:
                 raise BrokenEnvironment(
-                    f"`{self.name}.{method}` gave {what} a `{name}`; declared are {listed(names)}.{nearest(name, names)}"
+                    f"`{self.name}.{method}` gave {what} a `{name}`; declared are "
+                    f"{listed(names)}.{nearest(name, names)}"
                 )
         amounts = tuple(float(given.get(name, 0.0)) for name in names)
         for name, amount in zip(names, amounts, strict=True):

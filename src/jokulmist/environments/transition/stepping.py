@@ -50,7 +50,8 @@ def _asked(method: Any, judge: Judge | None, before: Any, action: Any, after: An
     return method(after) if judge is None else judge(before, action, after)
 
 
-# For each kind its type, and the types that convert to it without losing anything. A flag is NumPy's: `~True` of Python's is -2.
+# For each kind its type, and the types that convert to it without losing anything. A flag is NumPy's: `~True` of
+# Python's is -2.
 _WHOLE = (bool, int, np.bool_, np.int64, np.int32, np.int16, np.int8, np.uint8, np.uint16, np.uint32)
 SAFE: dict[str, tuple[type, frozenset[type]]] = {
     "float": (float, frozenset((*_WHOLE, np.float64, np.float32, np.float16))),
@@ -197,7 +198,8 @@ class Stepper:
             np.bool_: "Use a comparison, e.g. `level > 0`.",
         }[kind]
         raise BrokenEnvironment(
-            f"`{self.description.name}.{method}` gave `{name}` the value {value!r}; it is declared `{kind.__name__}`. {fix}"
+            f"`{self.description.name}.{method}` gave `{name}` the value {value!r}; it is declared "
+            f"`{kind.__name__}`. {fix}"
         )
 
     def cast_array(self, value: Any, field: Field, method: str) -> Any:
@@ -369,7 +371,8 @@ def not_a_truth_value(name: str, found: Any) -> str:
 def never_asked(name: str, copy: int, state: Any) -> str:
     """What to say where a copy waits for ever."""
     return (
-        f"`{name}.decide_when` did not hold for {MOST_WAITING:,} advances in copy {copy}, and nothing closed the episode; the "
+        f"`{name}.decide_when` did not hold for {MOST_WAITING:,} advances in copy {copy}, and nothing closed the "
+        "episode; the "
         f"state is {state}. Let it hold there, declare an ending, or choose another `meanwhile`."
     )
 
@@ -377,7 +380,8 @@ def never_asked(name: str, copy: int, state: Any) -> str:
 def closed_unasked(name: str, copy: int, state: Any) -> str:
     """What to say where an episode closes before its first decision."""
     return (
-        f"an episode of `{name}` closed in copy {copy} before its first decision, in the state {state}. Let `begin` give a state "
+        f"an episode of `{name}` closed in copy {copy} before its first decision, in the state {state}. Let `begin` "
+        "give a state "
         f"from which `decide_when` comes to hold."
     )
 
@@ -386,8 +390,10 @@ def none_allowed(name: str, copy: int, state: Any, players: tuple[str, ...] = ()
     """What to say where `legal` forbids everything, or of several players nobody is asked."""
     if players:
         return (
-            f"in copy {copy} of `{name}` nobody can decide in the state {state}. Let `turn` give the index of a player who is not out, from 0 to "
-            f"{len(players) - 1}, let `legal` allow at least one alternative of each choice, or declare an `@jm.ending` that holds there."
+            f"in copy {copy} of `{name}` nobody can decide in the state {state}. Let `turn` give the index of a "
+            "player who is not out, from 0 to "
+            f"{len(players) - 1}, let `legal` allow at least one alternative of each choice, or declare an "
+            "`@jm.ending` that holds there."
         )
     return (
         f"`{name}.legal` allows nothing in copy {copy} in the state {state}. Allow at least one alternative of each "

@@ -1,8 +1,9 @@
-"""Chance while a copy waits to be asked: how many advances that takes is not known beforehand, so nothing can be drawn ahead.
+"""Chance while a copy waits to be asked: how many advances that takes is not known beforehand, so nothing can be drawn
+ahead.
 
 Two base numbers of the turn are the key, and a hash of key, advance and request gives the bits: pcg3d (Jarzynski and
-Olano, 2020, "Hash Functions for GPU Rendering", listing 1), applied twice. It is written in whole numbers, so both lanes have
-the same bits, and what a copy meets depends on seed, copy, turn and advance alone.
+Olano, 2020, "Hash Functions for GPU Rendering", listing 1), applied twice. It is written in whole numbers, so both
+lanes have the same bits, and what a copy meets depends on seed, copy, turn and advance alone.
 """
 
 from __future__ import annotations

@@ -27,7 +27,8 @@ LARGEST_SMALL_LOOP_BYTES = 16_384
 # and seeds that train side by side would stand in each other's way.
 ONE_THREAD = "--xla_cpu_multi_thread_eigen=false"
 FLAGS = f"{ONE_THREAD} --xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold={LARGEST_SMALL_LOOP_BYTES}"
-# A flag that the compiler does not know ends the process. Versions up to this one know them; a later one is tried once, in a process of its own.
+# A flag that the compiler does not know ends the process. Versions up to this one know them; a later one is tried once,
+# in a process of its own.
 NEWEST_TRIED = (0, 10, 2)
 TRY_SECONDS = 60.0
 KEPT_CODE = Path(".cache") / "jokulmist" / "compiled"

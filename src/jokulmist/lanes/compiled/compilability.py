@@ -1,7 +1,8 @@
 """Whether a class can be compiled is found out, not declared.
 
 It is traced once, and then its single transitions are compared with the plain ones on states met in random play, with
-the same noise. Where tracing fails or a field differs, the finding says why, with the method, the line and how to fix it.
+the same noise. Where tracing fails or a field differs, the finding says why, with the method, the line and how to fix
+it.
 """
 
 from __future__ import annotations

@@ -1,4 +1,5 @@
-"""What a traced function computes, as a text: another text for another computation, also where only a number that it reads from outside is another."""
+"""What a traced function computes, as a text: another text for another computation, also where only a number that it
+reads from outside is another."""
 
 from __future__ import annotations
 

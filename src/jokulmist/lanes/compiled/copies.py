@@ -119,7 +119,8 @@ class CompiledEnvironment:
 
     @cached_property
     def computed(self) -> str | None:
-        """All that the class's own methods compute, as `computed_by` has it; also of what they read from outside, such as a table of their module."""
+        """All that the class's own methods compute, as `computed_by` has it; also of what they read from outside, such
+        as a table of their module."""
         _ = self.requests
         return computed_by(self._traced.jaxpr)
 
@@ -185,8 +186,8 @@ class CompiledEnvironment:
             return memories, rewards
         return jax.vmap(lambda *given: reward_pipeline.given(jnp, *given))(memories, rewards, befores, afters, ended)
 
-    # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies. `own`
-    # are the parameters that differ from copy to copy.
+    # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies.
+    # `own` are the parameters that differ from copy to copy.
 
     def vary(self, level: Any, rows: Any, one: Any, copies: int) -> dict[str, Any]:
         """The parameters of the next episode of each copy, by name; shape ``(copies,)``."""
@@ -225,7 +226,8 @@ class CompiledEnvironment:
         return ChannelValues(stacked, images)
 
     def legal(self, numbers: Any, own: Any, states: Any) -> Mask:
-        """What is allowed in each copy: a tuple of truth values ``(copies, count)``; empty where the class does not say."""
+        """What is allowed in each copy: a tuple of truth values ``(copies, count)``; empty where the class does not
+        say."""
         if not self.description.bare.masked:
             return ()
         mask: Mask = jax.vmap(lambda own, state: self._legal(self.twin({**numbers, **own}), state))(own, states)
@@ -297,7 +299,8 @@ class CompiledEnvironment:
         cls = type(self.environment).State
         if type(state) is not cls:
             raise BrokenEnvironment(
-                f"`{self.description.name}.{method}` returned {type(state).__name__}; it must return a `{cls.__qualname__}`."
+                f"`{self.description.name}.{method}` returned {type(state).__name__}; it must return a "
+                f"`{cls.__qualname__}`."
             )
         rank = {"b": 0, "u": 1, "i": 1, "f": 2}
         cast = {}
@@ -331,7 +334,8 @@ class CompiledEnvironment:
             flat = jnp.asarray(value, dtype=jnp.float32)
             if flat.shape != channel.shape:
                 raise BrokenEnvironment(
-                    f"`{self.description.name}.{channel.name}` gave the shape {flat.shape}; it is declared {channel.shape}."
+                    f"`{self.description.name}.{channel.name}` gave the shape {flat.shape}; it is declared "
+                    f"{channel.shape}."
                 )
             flat = flat.reshape(-1)
             entries.extend(flat[k] for k in range(channel.size))
@@ -374,7 +378,8 @@ class CompiledEnvironment:
             value = jnp.asarray(ask(method), dtype=jnp.float32)
             if value.shape != ():
                 raise BrokenEnvironment(
-                    f"`{self.description.name}.{method.name}` gave an array of shape {value.shape}; it must give one number."
+                    f"`{self.description.name}.{method.name}` gave an array of shape {value.shape}; it must give one "
+                    "number."
                 )
             return value
 
@@ -384,7 +389,8 @@ class CompiledEnvironment:
             flag = jnp.asarray(ask(method))
             if flag.dtype != jnp.bool_ or flag.shape != ():
                 raise BrokenEnvironment(
-                    f"`{self.description.name}.{method.name}` gave {flag.dtype} of shape {flag.shape}; it must give one "
+                    f"`{self.description.name}.{method.name}` gave {flag.dtype} of shape {flag.shape}; it must give "
+                    "one "
                     f"truth value, e.g. `after.level > 3.0`."
                 )
             held = held | jnp.where(flag, jnp.int32(1 << closings.index(method.name)), 0)

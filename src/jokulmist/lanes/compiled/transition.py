@@ -1,6 +1,7 @@
 """The order in which everything happens in the copies of an environment, as traced functions over all copies.
 
-It is the order of `environments.transition.copy.Copy`, which says it in words; `tests/lanes/test_agree.py` holds the two together.
+It is the order of `environments.transition.copy.Copy`, which says it in words; `tests/lanes/test_agree.py` holds the
+two together.
 """
 
 from __future__ import annotations
@@ -174,7 +175,8 @@ class Decided(NamedTuple):
     marked : whether a measure made an end for learning
     steps : advances since the episode began
     lasted : advances of this decision; empty where each lasts one
-    gain : the reward, each advance's weighted by the discount to the number of those before it; empty where it is the sum
+    gain : the reward, each advance's weighted by the discount to the number of those before it; empty where it is the
+    sum
     """
 
     after: Any

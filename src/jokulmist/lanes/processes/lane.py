@@ -1,8 +1,9 @@
 """Copies of a simulator, each in a process of its own: for simulators that are slow, or that crash and hang.
 
-All copies are asked before any is waited for, so they work side by side. A process that dies, that raises an exception in the simulator's
-own code or does not answer in time is replaced, and the episode of its copy is lost. What it did last is dropped: it is neither an end nor a cut. Whoever drives the
-lane decides anew for that copy, which has begun another episode (`again`), so that every turn is whole.
+All copies are asked before any is waited for, so they work side by side. A process that dies, that raises an exception
+in the simulator's own code or does not answer in time is replaced, and the episode of its copy is lost. What it did
+last is dropped: it is neither an end nor a cut. Whoever drives the lane decides anew for that copy, which has begun
+another episode (`again`), so that every turn is whole.
 """
 
 from __future__ import annotations
@@ -244,7 +245,8 @@ class ProcessLane(PlainLane):
         if self._episodes >= FEWEST_EPISODES and self.losses > most * self._episodes:
             name = self.description.name
             raise BrokenEnvironment(
-                f"{self.losses} of {self._episodes} episodes of `{name}` were lost, which is more than `most_lost = {most:g}`: {self.why_lost}. "
+                f"{self.losses} of {self._episodes} episodes of `{name}` were lost, which is more than `most_lost = "
+                f"{most:g}`: {self.why_lost}. "
                 f"Mend it, or raise `most_lost` of the class."
             )
 

@@ -1,7 +1,7 @@
 """The memory that a lane of worker processes shares with its workers: a record a copy and advance, an action a copy.
 
-It is an unlinked file that both sides map, handed on by its descriptor: when the last process that holds it ends, killed or
-not, it is gone.
+It is an unlinked file that both sides map, handed on by its descriptor: when the last process that holds it ends,
+killed or not, it is gone.
 """
 
 from __future__ import annotations

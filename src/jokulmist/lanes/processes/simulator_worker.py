@@ -1,7 +1,7 @@
 """A worker process of `processes.py`: holds one copy of a simulator, and does what it is asked with it.
 
-A request is one line: JSON to begin, a number of advances to advance. So is an answer: JSON where something failed, else nothing.
-What is large goes through the shared memory.
+A request is one line: JSON to begin, a number of advances to advance. So is an answer: JSON where something failed,
+else nothing. What is large goes through the shared memory.
 """
 
 from __future__ import annotations

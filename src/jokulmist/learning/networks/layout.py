@@ -1,7 +1,7 @@
 """Networks: from the channels of an observation to a row of outputs.
 
-A network in an agent's settings is a recipe (`Dense`, `Convolutional`, or a function of one's own); building it with the
-channels, a number of outputs and a seed gives a module. All weights of a module stand in one flat vector
+A network in an agent's settings is a recipe (`Dense`, `Convolutional`, or a function of one's own); building it with
+the channels, a number of outputs and a seed gives a module. All weights of a module stand in one flat vector
 (`Layout`): the optimiser's step is then a handful of operations, whatever the network (measured: a third less time for
 an update of a small network), and a target network is one more vector.
 """
@@ -70,8 +70,8 @@ class NetworkSettings(BaseModel):
         """Raise `SettingError` where the network cannot take these channels."""
 
     def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
-        """The module, with `outputs` outputs whose first weights are scaled by `gain`; with `dueling` the last hidden layer
-        stands twice, for the first output and for all others."""
+        """The module, with `outputs` outputs whose first weights are scaled by `gain`; with `dueling` the last hidden
+        layer stands twice, for the first output and for all others."""
         raise NotImplementedError
 
     def written(self) -> dict[str, Any]:
@@ -119,8 +119,9 @@ class Convolutional(NetworkSettings):
     Parameters
     ----------
     filters : sequence of tuples, optional
-        The convolutions, first to last: how many filters, their size and their stride in pixels. An image gets as many rows and columns of zeros around it as it takes
-        for every pixel to be seen. By default as the size of the image asks: small strides for small images, and from 64 pixels on the three layers of Mnih et al. (2015).
+        The convolutions, first to last: how many filters, their size and their stride in pixels. An image gets as many
+        rows and columns of zeros around it as it takes for every pixel to be seen. By default as the size of the image
+        asks: small strides for small images, and from 64 pixels on the three layers of Mnih et al. (2015).
     hidden, activation, start
         See `NetworkSettings`.
 
@@ -147,7 +148,8 @@ class Convolutional(NetworkSettings):
         for _, size, stride in filters:
             if stride > size:
                 raise ValueError(
-                    f"filters of size {size} with stride {stride} leave out {stride - size} of {stride} rows and columns; a stride is at most the size"
+                    f"filters of size {size} with stride {stride} leave out {stride - size} of {stride} rows and "
+                    "columns; a stride is at most the size"
                 )
         return filters
 
@@ -198,8 +200,8 @@ class Convolutional(NetworkSettings):
         return modules.ConvolutionalNetwork(eyes=eyes, layers=tower, activation=self.activation)
 
 
-# The convolutions of an image by the least length of its shorter side. Those of large ones are of Mnih et al. (2015), "Human-level control
-# through deep reinforcement learning".
+# The convolutions of an image by the least length of its shorter side. Those of large ones are of Mnih et al. (2015),
+# "Human-level control through deep reinforcement learning".
 LARGE = 64
 BY_SIZE = (
     (LARGE, ((32, 8, 4), (64, 4, 2), (64, 3, 1))),
@@ -235,7 +237,8 @@ def _read(given: Any) -> Any:
         except JokulmistError as wrong:
             raise ValueError(str(wrong)) from None
     raise ValueError(
-        "must be `jm.Dense(64, 64)`, `jm.Convolutional()`, `jm.Recurrent(64)`, a function (channels, outputs, key) -> module, or in a plan "
+        "must be `jm.Dense(64, 64)`, `jm.Convolutional()`, `jm.Recurrent(64)`, a function (channels, outputs, key) "
+        "-> module, or in a plan "
         '`{ use = "Dense", hidden = [64, 64] }`'
     )
 
@@ -261,14 +264,15 @@ class Recurrent(NetworkSettings):
     cell : {"gru", "lstm"}
         A gated recurrent unit (Cho et al., 2014), or a long short-term memory (Hochreiter and Schmidhuber, 1997).
     before : Dense, Convolutional or function, optional
-        What stands between the observation and the cell, its last hidden layer included; by default one layer of the same width, or convolutions where
-        images are seen.
+        What stands between the observation and the cell, its last hidden layer included; by default one layer of the
+        same width, or convolutions where images are seen.
     sequence : int
-        Decisions through which a gradient goes back at most. What has to be remembered for longer is learned only by chance. A policy method takes
-        the largest such part of its `horizon`, so that has to be as long; `DQN` and `SAC` replay such stretches.
+        Decisions through which a gradient goes back at most. What has to be remembered for longer is learned only by
+        chance. A policy method takes the largest such part of its `horizon`, so that has to be as long; `DQN` and `SAC`
+        replay such stretches.
     burn_in : int
-        Decisions before such a stretch that a method with replay goes through first, without learning from them: the state that was kept there
-        came of older weights (Kapturowski et al., 2019).
+        Decisions before such a stretch that a method with replay goes through first, without learning from them: the
+        state that was kept there came of older weights (Kapturowski et al., 2019).
     activation, start
         See `NetworkSettings`.
 
@@ -354,11 +358,13 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, d
     except Exception as failure:  # whatever a function of the user's own raises
         told = str(failure).splitlines()[0] if str(failure) else ""
         raise SettingError(
-            f"the function `{name_of(network)}` failed: {type(failure).__name__}: {told:.200}. It is called with (channels, outputs, key), and gives a module."
+            f"the function `{name_of(network)}` failed: {type(failure).__name__}: {told:.200}. It is called with "
+            "(channels, outputs, key), and gives a module."
         ) from failure
     if not callable(module):
         raise SettingError(
-            f"the function `{name_of(network)}` gave {type(module).__name__}; it must give an equinox module that takes "
+            f"the function `{name_of(network)}` gave {type(module).__name__}; it must give an equinox module that "
+            "takes "
             f"`inputs` (numbers, images) of one observation and returns {outputs} numbers."
         )
     like = {c.name: jax.ShapeDtypeStruct(c.shape, jax.numpy.float32) for c in spec.images}  # type: ignore[no-untyped-call]
@@ -369,12 +375,14 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, d
         told = str(failure).splitlines()[0] if str(failure) else ""
         raise SettingError(
             f"the module of `{name_of(network)}` failed on one observation of {spec.width} numbers"
-            f"{f' and {len(spec.images)} images' if spec.images else ''}: {type(failure).__name__}: {told}. It is called with `inputs`, whose "
+            f"{f' and {len(spec.images)} images' if spec.images else ''}: {type(failure).__name__}: {told}. It is "
+            "called with `inputs`, whose "
             f"`numbers` have the shape ({spec.width},), and returns {outputs} numbers."
         ) from None
     if getattr(found, "shape", None) != (outputs,):
         raise SettingError(
-            f"the module of `{name_of(network)}` returns {f'the shape {found.shape}' if hasattr(found, 'shape') else type(found).__name__}; it must return "
+            f"the module of `{name_of(network)}` returns "
+            f"{f'the shape {found.shape}' if hasattr(found, 'shape') else type(found).__name__}; it must return "
             f"{outputs} numbers, shape ({outputs},), the `outputs` that the function is given."
         )
     return module
@@ -400,7 +408,8 @@ def fitting(network: Any, spec: Spec) -> Any:
 
 
 def told_of_images(network: Any, spec: Spec) -> str:
-    """What a network sees (`sees ...`) of the images among the channels, in words; empty where there are none, or it is a function of the user's own."""
+    """What a network sees (`sees ...`) of the images among the channels, in words; empty where there are none, or it is
+    a function of the user's own."""
     network = usual_network(spec) if network is None else network
     if isinstance(network, Recurrent):
         network = usual_network(spec) if network.before is None else network.before
@@ -412,8 +421,8 @@ def told_of_images(network: Any, spec: Spec) -> str:
 class Layout:
     """Where each weight of a network stands in its flat vector.
 
-    A recipe's module is built when it is first asked for: a process that lets others train never loads the compiler. A function
-    of one's own is called at once, so that what is wrong with it is told.
+    A recipe's module is built when it is first asked for: a process that lets others train never loads the compiler. A
+    function of one's own is called at once, so that what is wrong with it is told.
 
     Parameters
     ----------
@@ -447,12 +456,14 @@ class Layout:
 
     @property
     def parts(self) -> dict[str, slice]:
-        """Where the arrays of the module stand in the vector, by their path in it, e.g. ``.policy.layers[0].weight``."""
+        """Where the arrays of the module stand in the vector, by their path in it, e.g.
+        ``.policy.layers[0].weight``."""
         places = [slice(begin, end) for begin, end, _ in self._cut.places]
         return dict(zip(self._cut.names, places, strict=True))
 
     def moving(self, frozen: Sequence[str]) -> Any:
-        """Which weights learn: 1, or 0 where the path of an array begins with one of these names; float32, shape ``(size,)``.
+        """Which weights learn: 1, or 0 where the path of an array begins with one of these names; float32, shape
+        ``(size,)``.
 
         Raises
         ------
@@ -476,7 +487,8 @@ class Layout:
         return found
 
     def still(self, frozen: Sequence[str], before: Any, after: Any) -> Any:
-        """The weights after a step; those that are frozen as before: what an optimiser remembers would move them without a gradient, too."""
+        """The weights after a step; those that are frozen as before: what an optimiser remembers would move them
+        without a gradient, too."""
         if not frozen:
             return after
         import jax.numpy as jnp
@@ -525,7 +537,8 @@ def _rectified(x: Any) -> Any:
 
 
 def _parted(module: Any) -> tuple[Any, Any]:
-    """The arrays of a module that learn, those of numbers that are not whole; and the rest. In each the other's leaves are None."""
+    """The arrays of a module that learn, those of numbers that are not whole; and the rest. In each the other's leaves
+    are None."""
     import jax
 
     def learns(leaf: Any) -> bool:

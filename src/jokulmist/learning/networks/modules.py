@@ -33,8 +33,8 @@ def static(**more: Any) -> Any:
 
 @dataclass_transform(frozen_default=True, field_specifiers=(static,))
 class Module:
-    """A network or a part of one: a dataclass whose fields JAX takes as branches of a tree. Equinox's own takes 0.3 s to import, which is
-    as long as the training of a small network."""
+    """A network or a part of one: a dataclass whose fields JAX takes as branches of a tree. Equinox's own takes 0.3 s
+    to import, which is as long as the training of a small network."""
 
     def __init_subclass__(cls) -> None:
         dataclass(frozen=True, eq=False, repr=False)(cls)
@@ -48,8 +48,8 @@ class Module:
 def product(x: Any, weight: Any) -> Any:
     """``x @ weight`` for many rows, whose gradient is taken with the rows turned over first.
 
-    The compiler has a fast product for two matrices as they lie, and a slow one where the first is to be read by columns,
-    as the gradient of the weights would read it (8 % of an update of a small network).
+    The compiler has a fast product for two matrices as they lie, and a slow one where the first is to be read by
+    columns, as the gradient of the weights would read it (8 % of an update of a small network).
     """
     return x @ weight
 
@@ -92,8 +92,8 @@ class DenseNetwork(Module):
 class DuelingNetwork(Module):
     """Two streams side by side, each with a hidden layer of its own: to the value, and to the gains of the actions.
 
-    (Wang et al., 2016, section 3 and figure 1.) It stands where a network's last hidden layer and its outputs would; the
-    outputs are the value, then the gains.
+    (Wang et al., 2016, section 3 and figure 1.) It stands where a network's last hidden layer and its outputs would;
+    the outputs are the value, then the gains.
     """
 
     value: tuple[Layer, ...]
@@ -178,7 +178,8 @@ class GatedUnit(Module):
 class LongShortTerm(Module):
     """A long short-term memory (Hochreiter and Schmidhuber, 1997, with the forget gate of Gers et al., 2000).
 
-    i, f, o = sigmoid(W x + U h),  g = tanh(W x + U h),  c' = f c + i g,  h' = o tanh(c'); its state is c and h side by side.
+    i, f, o = sigmoid(W x + U h),  g = tanh(W x + U h),  c' = f c + i g,  h' = o tanh(c'); its state is c and h side by
+    side.
     """
 
     entry: Layer
@@ -236,7 +237,8 @@ class RecurrentNetwork(Module):
         states : array, shape ``(turns, rows, width)``
             The first turn's are always used.
         burn_in : int
-            Turns at the begin through which no gradient goes: they only refresh the state (Kapturowski et al., 2019, section 3).
+            Turns at the begin through which no gradient goes: they only refresh the state (Kapturowski et al., 2019,
+            section 3).
 
         Returns
         -------
@@ -262,7 +264,8 @@ class RecurrentNetwork(Module):
 
 
 def recurrent_cell(chance: np.random.Generator, kind: str, inputs: int, width: int, start: str) -> Any:
-    """A cell as it begins: each gate's weights like those of a layer; a long short-term memory begins by keeping (bias 1)."""
+    """A cell as it begins: each gate's weights like those of a layer; a long short-term memory begins by keeping (bias
+    1)."""
 
     def gates(count: int, given: int) -> Any:
         return np.concatenate([layer(chance, given, width, 1.0, start).weight for _ in range(count)], axis=1)
@@ -325,7 +328,8 @@ def layers(
     chance: np.random.Generator, widths: tuple[int, ...], outputs: int, gain: Gain, activation: str, start: str,
     dueling: bool = False,
 ) -> tuple[Any, ...]:  # fmt: skip
-    """Layers of the given widths and one for the outputs, whose weights are scaled by `gain`; or the last two as `DuelingNetwork`."""
+    """Layers of the given widths and one for the outputs, whose weights are scaled by `gain`; or the last two as
+    `DuelingNetwork`."""
     if dueling:
         trunk = [layer(chance, *pair, GAINS[activation], start) for pair in itertools.pairwise(widths[:-1])]
         value, gains = (layers(chance, widths[-2:], count, gain, activation, start) for count in (1, outputs - 1))
@@ -336,14 +340,17 @@ def layers(
 
 
 def layer(chance: np.random.Generator, inputs: int, outputs: int, gain: Gain, start: str) -> Layer:
-    """A layer as it begins: weights orthogonal, or uniform within one over the root of the inputs; biases uniform within that.
+    """A layer as it begins: weights orthogonal, or uniform within one over the root of the inputs; biases uniform
+    within that.
 
     With biases of 0 every rectifier has its kink at the origin of what is seen, and near it the network is one linear
-    function: Q-learning of a balance around the origin then failed on every seed (`benchmarks/by_hand/same_settings.py`).
+    function: Q-learning of a balance around the origin then failed on every seed
+    (`benchmarks/by_hand/same_settings.py`).
     """
     if inputs * outputs > MOST_WEIGHTS:
         raise SettingError(
-            f"a layer of {inputs:,} inputs and {outputs:,} outputs would have {inputs * outputs:,} weights; at most {MOST_WEIGHTS:,} are built. "
+            f"a layer of {inputs:,} inputs and {outputs:,} outputs would have {inputs * outputs:,} weights; at most "
+            f"{MOST_WEIGHTS:,} are built. "
             f"Make the network's layers narrower, or show it smaller images."
         )
     reach = 1.0 / math.sqrt(inputs)

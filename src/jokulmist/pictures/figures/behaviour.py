@@ -120,7 +120,8 @@ def plot_policy(
     held : dict of str to float, optional
         What other channels are held at; those that are not named at the median of what the policy meets.
     averaged : bool
-        Whether the value is averaged over what the other channels were met at instead, and the action is the most frequent one.
+        Whether the value is averaged over what the other channels were met at instead, and the action is the most
+        frequent one.
     figure : matplotlib Figure, optional
 
     Returns
@@ -138,7 +139,8 @@ def plot_policy(
     """
     if not isinstance(policy, Policy):
         raise SettingError(
-            f"`plot_policy` takes a policy first, then its environment and two channels; got {policy!r:.80}. Write for instance "
+            f"`plot_policy` takes a policy first, then its environment and two channels; got {policy!r:.80}. Write "
+            "for instance "
             f"`jm.plot_policy(run.policy, run.environment, ('position', 'speed'))`."
         )
     policy.fits(environment)

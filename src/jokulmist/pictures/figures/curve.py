@@ -244,7 +244,8 @@ def _has_curriculum(axes: Axes, course: Course, over: str, run: Run) -> None:
 
 
 def _closings(axes: Axes, course: Course, over: str, rows: list[Axes]) -> None:
-    """A band below the curve, in the last of the rows where there are several: which share of the episodes each ending and cut closed, adding to one."""
+    """A band below the curve, in the last of the rows where there are several: which share of the episodes each ending
+    and cut closed, adding to one."""
     if not course.count:
         style.counted_axis(axes, over)
         return

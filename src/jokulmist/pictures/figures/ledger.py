@@ -87,7 +87,8 @@ def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
 
 
 def _novelty(axes: Axes, run: Run, stretches: Any) -> None:
-    """What was learned from beside the return: the reward for what is new, of an episode as long as those of the time."""
+    """What was learned from beside the return: the reward for what is new, of an episode as long as those of the
+    time."""
     if getattr(run.plan.agent, "novelty", None) is None:
         return
     readings = run.readings

@@ -1,7 +1,8 @@
 """Is it better, or was it luck? Groups of runs laid side by side, each seed one score.
 
-A seed's final score is the mean return of its last policy over fixed evaluation episodes, the same for all. "Different" is said by
-one test, a step-down permutation test over seeds at 5 % for all pairs that are shown; intervals are to be looked at.
+A seed's final score is the mean return of its last policy over fixed evaluation episodes, the same for all. "Different"
+is said by one test, a step-down permutation test over seeds at 5 % for all pairs that are shown; intervals are to be
+looked at.
 """
 
 from __future__ import annotations
@@ -62,19 +63,19 @@ def compare(
     by : str or sequence of str, optional
         Settings that make the groups; by default all in which the runs differ.
     score : str
-        ``"evaluation"``: the mean return of the last policy over fixed evaluation episodes. ``"return"``: the mean return of the
-        last 100 training episodes. Or a measure, over the evaluation episodes. How fast was learned: ``"area"``, the mean height
-        of the curve; ``"decisions"``, after how many decisions the curve is at `level`.
+        ``"evaluation"``: the mean return of the last policy over fixed evaluation episodes. ``"return"``: the mean
+        return of the last 100 training episodes. Or a measure, over the evaluation episodes. How fast was learned:
+        ``"area"``, the mean height of the curve; ``"decisions"``, after how many decisions the curve is at `level`.
     over : {"steps", "episodes", "seconds"}
         What the curves are drawn over.
     level : float, optional
-        From which score on a seed has learned; by default halfway from random play to the best reference, or to the best seed
-        where there is no reference.
+        From which score on a seed has learned; by default halfway from random play to the best reference, or to the
+        best seed where there is no reference.
     against : str, optional
         The label of a group: only pairs with it are shown and corrected for.
     weights : dict of str to float, optional
-        Judge all by these weights of the reward terms; those not named are the environment's declared ones. Needed where the
-        weights are what differs: returns under different weights are no common scale.
+        Judge all by these weights of the reward terms; those not named are the environment's declared ones. Needed
+        where the weights are what differs: returns under different weights are no common scale.
     episodes, seed : int
         Of the evaluation.
     within : Run or Environment, optional
@@ -161,5 +162,6 @@ def _tell_unfinished(runs: Sequence[Run], notes: list[str]) -> None:
         if some:
             more = f" and {len(some) - 3} more" if len(some) > 3 else ""
             notes.append(
-                f"{listed(some[:3])}{more} {'is' if len(some) == 1 else 'are'} {status}, and counted with the policy kept"
+                f"{listed(some[:3])}{more} {'is' if len(some) == 1 else 'are'} {status}, and counted with the policy "
+                "kept"
             )

@@ -32,13 +32,13 @@ class Comparison:
     Attributes
     ----------
     table : DataFrame
-        A row a group: ``group``, ``seeds``, ``score`` (interquartile mean of the final scores) with its interval ``low`` and
-        ``high``, ``median``, ``mean``, ``sd``, ``learned`` (share of seeds that reached the level) with ``learned_low`` and
-        ``learned_high``, ``area`` (mean height of the curve over what is shared).
+        A row a group: ``group``, ``seeds``, ``score`` (interquartile mean of the final scores) with its interval
+        ``low`` and ``high``, ``median``, ``mean``, ``sd``, ``learned`` (share of seeds that reached the level) with
+        ``learned_low`` and ``learned_high``, ``area`` (mean height of the curve over what is shared).
     pairs : DataFrame
-        A row a pair: ``first``, ``second``, ``difference`` of the means, ``chance`` that a seed of the first beats one of the
-        second, with ``low`` and ``high``, ``p``, ``p_adjusted``, ``verdict``, ``more_seeds`` (a side, to find a difference such as
-        this one four times in five; not a number where no number would do).
+        A row a pair: ``first``, ``second``, ``difference`` of the means, ``chance`` that a seed of the first beats one
+        of the second, with ``low`` and ``high``, ``p``, ``p_adjusted``, ``verdict``, ``more_seeds`` (a side, to find a
+        difference such as this one four times in five; not a number where no number would do).
     scores : DataFrame
         A row a run.
     curves, middle : DataFrame
@@ -79,7 +79,8 @@ class Comparison:
     known: dict[str, float] = field(default_factory=dict)
 
     def plot(self, axes: Axes | None = None) -> Axes:
-        """Draw the curves on `axes`; with None a figure of curves, scores and performance profile, whose first axes are given."""
+        """Draw the curves on `axes`; with None a figure of curves, scores and performance profile, whose first axes are
+        given."""
         from jokulmist.pictures import style
 
         with style.styled():
@@ -153,7 +154,8 @@ class Comparison:
         best = self.table.sort_values("score", ascending=False).iloc[0]
         said = sum(self.pairs["verdict"] == DIFFERENT)
         return (
-            f"<{len(self.table)} groups, best {best['group']}: {best['score']:.4g} [{best['low']:.4g}, {best['high']:.4g}]; "
+            f"<{len(self.table)} groups, best {best['group']}: {best['score']:.4g} [{best['low']:.4g}, "
+            f"{best['high']:.4g}]; "
             f"{said} of {len(self.pairs)} pairs different>"
         )
 

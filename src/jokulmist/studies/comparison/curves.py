@@ -38,7 +38,8 @@ def curve_of(run: Run, over: Over, weights: Mapping[str, float] | None = None) -
 
 
 def _evaluated(run: Run, over: Over, weights: Mapping[str, float] | None) -> tuple[Array, Array]:
-    """The same of a run that learned from records, and so has no episodes of its own: the means of its evaluations, over updates in the place of decisions."""
+    """The same of a run that learned from records, and so has no episodes of its own: the means of its evaluations,
+    over updates in the place of decisions."""
     frame = run.evaluated
     if len(frame):
         frame = frame[(frame["who"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)]
@@ -83,7 +84,8 @@ def length_of(run: Run, over: Over) -> float:
 
 
 def on_places(at: Array, mean: Array, places: Array) -> Array:
-    """The value of a curve at some places: that of the last episode that closed up to each; not a number before the first."""
+    """The value of a curve at some places: that of the last episode that closed up to each; not a number before the
+    first."""
     index = np.searchsorted(at, places, side="right") - 1
     if not len(at):
         return np.full(len(places), np.nan)

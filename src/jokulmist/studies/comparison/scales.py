@@ -1,4 +1,5 @@
-"""A common scale for the returns of several runs: the same weights for all, and over several environments a normalised score."""
+"""A common scale for the returns of several runs: the same weights for all, and over several environments a normalised
+score."""
 
 from __future__ import annotations
 
@@ -38,9 +39,12 @@ def common_weights(runs: Sequence[Run], score: str, weights: Mapping[str, float]
         if own != first and score in (RETURN, EVALUATION):
             name = next(term for term in own if own[term] != first.get(term))
             raise SettingError(
-                f"the runs were rewarded by different weights (`{name}`: {first.get(name):g} and {own[name]:g}), so their returns "
-                f"are no common scale: a weight would be judged by the return that it changes. Judge all by one weighting, "
-                f'`weights={{"{name}": {first.get(name):g}}}` (`--weights {name}={first.get(name):g}`), or by a measure, `score=`.'
+                f"the runs were rewarded by different weights (`{name}`: {first.get(name):g} and {own[name]:g}), so "
+                "their returns "
+                "are no common scale: a weight would be judged by the return that it changes. Judge all by one "
+                "weighting, "
+                f'`weights={{"{name}": {first.get(name):g}}}` (`--weights {name}={first.get(name):g}`), or by a '
+                "measure, `score=`."
             )
     return None
 
@@ -72,7 +76,8 @@ class Scales:
                 if self.normalised and len(known) < 2:
                     raise SettingError(
                         f"runs on several environments are normalised between random play and a reference, and "
-                        f"`{describe(environment).name}` has no `@jm.reference`. Write one, or compare one environment at a time."
+                        f"`{describe(environment).name}` has no `@jm.reference`. Write one, or compare one "
+                        "environment at a time."
                     )
             self.by_run[id(run)] = same[environment]
         self.known = {} if self.normalised or several or self.plain else next(iter(same.values()))
@@ -85,7 +90,8 @@ class Scales:
         best = max(mean for name, mean in known.items() if name != RANDOM)
         if best <= known[RANDOM]:
             raise SettingError(
-                f"the references of `{describe(run.environment).name}` are no better than random play, so scores cannot be normalised."
+                f"the references of `{describe(run.environment).name}` are no better than random play, so scores "
+                "cannot be normalised."
             )
         return (value - known[RANDOM]) / (best - known[RANDOM])
 

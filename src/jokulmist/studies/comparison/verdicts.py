@@ -79,7 +79,8 @@ def said(pairs: list[dict[str, Any]], strata: Mapping[str, stat.Strata]) -> list
     if finite:
         row = min(finite, key=lambda row: row["more_seeds"])
         words.append(
-            f"{row['first']} and {row['second']}: about {row['more_seeds']:.0f} more seed{'s' if row['more_seeds'] > 1 else ''} a side would be needed to find a difference "
+            f"{row['first']} and {row['second']}: about {row['more_seeds']:.0f} more "
+            f"seed{'s' if row['more_seeds'] > 1 else ''} a side would be needed to find a difference "
             f"such as the one seen ({row['difference']:+.3g}) four times in five"
         )
     return words

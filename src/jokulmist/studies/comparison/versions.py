@@ -18,7 +18,8 @@ VERSION = "environment.version"
 
 
 def environment_name(run: Run) -> str:
-    """The environment's class, wherever it stands: one that is edited, or read another way, stays the same environment."""
+    """The environment's class, wherever it stands: one that is edited, or read another way, stays the same
+    environment."""
     use = str(run.written_plan["environment"].get("use"))
     return use.rpartition(":")[2]
 
@@ -100,10 +101,12 @@ def refuse_returns(runs: Sequence[Run], weights: Mapping[str, float] | None) -> 
                     f"by the terms that are the same, e.g. `weights={{{shared[0]!r}: 1.0}}` (`--weights {shared[0]}=1`)"
                 )
             ways.append(
-                f"in one version, `within=` a run or an environment (`--in {run.path or run.name}`), which plays all policies there"
+                f"in one version, `within=` a run or an environment (`--in {run.path or run.name}`), which plays all "
+                "policies there"
             )
             raise SettingError(
-                f"the runs were trained on versions {first[0]} and {number} of `{name}` ({told}), so their returns are no common scale. Judge all {'; or '.join(ways)}."
+                f"the runs were trained on versions {first[0]} and {number} of `{name}` ({told}), so their returns "
+                f"are no common scale. Judge all {'; or '.join(ways)}."
             )
 
 

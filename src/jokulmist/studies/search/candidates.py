@@ -118,7 +118,8 @@ class Board:
         return self.candidates[-1]
 
     def merit(self, candidate: Candidate, until: int) -> float | None:
-        """How good a candidate was at the end of a leg, more being better; None before it is known. A failed one is the worst."""
+        """How good a candidate was at the end of a leg, more being better; None before it is known. A failed one is the
+        worst."""
         if candidate.status == FAILED:
             return -math.inf
         found = candidate.score(until, len(self.seeds))
@@ -174,7 +175,8 @@ class Board:
         return board
 
     def refuse_strange(self, file: Path) -> None:
-        """Raise `RecordError` where numbers or folders are those of no candidate: a name must not lead out of the search's folder."""
+        """Raise `RecordError` where numbers or folders are those of no candidate: a name must not lead out of the
+        search's folder."""
         count = len(self.candidates)
         known = all(0 <= k < count for k in [self.winner, *(c.copies for c in self.candidates)] if k is not None)
         if [c.number for c in self.candidates] != list(range(count)) or not known:

@@ -1,6 +1,7 @@
 """The engine of a search: asks the method for legs, gives them to workers as jobs, notes what comes back.
 
-What is known is written to search.json whenever it changes, so that a search that was stopped or killed goes on where it was:
+What is known is written to search.json whenever it changes, so that a search that was stopped or killed goes on where
+it was:
 a leg that was broken off is given again, and its runs go on from their last checkpoints.
 """
 

@@ -1,8 +1,9 @@
 """Which settings mattered in a search: permutation importance on a model of the scores, with its uncertainty.
 
-A forest is fitted to the candidates' scores, again and again without a fifth of them; how much worse it foretells the scores that were
-held out when one setting is shuffled among them is how much that setting mattered (Breiman, 2001, "Random forests", section 10).
-What it does not foretell it cannot explain, so the share of the variance that it foretells is told beside.
+A forest is fitted to the candidates' scores, again and again without a fifth of them; how much worse it foretells the
+scores that were held out when one setting is shuffled among them is how much that setting mattered (Breiman, 2001,
+"Random forests", section 10). What it does not foretell it cannot explain, so the share of the variance that it
+foretells is told beside.
 """
 
 from __future__ import annotations
@@ -36,12 +37,13 @@ class Importance:
     Attributes
     ----------
     table : DataFrame
-        A row a setting, the most important first: ``setting``, ``matters`` (the share of the scores' variance that can no longer
-        be foretold when the setting is shuffled), ``low`` and ``high`` (95 %, by resampling candidates).
+        A row a setting, the most important first: ``setting``, ``matters`` (the share of the scores' variance that can
+        no longer be foretold when the setting is shuffled), ``low`` and ``high`` (95 %, by resampling candidates).
     explained : float
         The share of the variance of held-out scores that the model foretells; not a number with too few candidates.
     slices : DataFrame
-        Long: for each ``setting`` and ``value`` what the model ``expected`` over all candidates, with ``low`` and ``high`` of the models.
+        Long: for each ``setting`` and ``value`` what the model ``expected`` over all candidates, with ``low`` and
+        ``high`` of the models.
     candidates : int
     note : str
         What a reader must know.
@@ -122,7 +124,8 @@ def fitted(space: Space, settings: list[Settings], scores: Array, told: str = ""
     notes = [told] if told else []
     if explained < WEAK:
         notes.append(
-            f"the model foretells {max(explained, 0.0):.0%} of the scores' variance: the settings explain next to nothing here, or there "
+            f"the model foretells {max(explained, 0.0):.0%} of the scores' variance: the settings explain next to "
+            "nothing here, or there "
             f"are too few candidates"
         )
     return Importance(table, explained, _slices(space, settings, places, models, active), count, "; ".join(notes))
@@ -131,7 +134,8 @@ def fitted(space: Space, settings: list[Settings], scores: Array, told: str = ""
 def _errors(
     places: Array, scores: Array, owners: Array, active: dict[str, Array]
 ) -> tuple[Array, dict[str, Array], list[Any]]:
-    """The squared error on each candidate while it is held out, how much it grows when a setting is shuffled, and the models."""
+    """The squared error on each candidate while it is held out, how much it grows when a setting is shuffled, and the
+    models."""
     from sklearn.ensemble import RandomForestRegressor
 
     draw = np.random.default_rng(0)

@@ -82,7 +82,8 @@ class Search:
             for name, value in candidate.settings.items():
                 if not found.question.space.holds(name, value):
                     raise RecordError(
-                        f"{place / SEARCH}: candidate {candidate.number} has `{name}` = {value!r:.80}, which this search does not give. It was damaged."
+                        f"{place / SEARCH}: candidate {candidate.number} has `{name}` = {value!r:.80}, which this "
+                        "search does not give. It was damaged."
                     )
         return found
 
@@ -196,7 +197,8 @@ class Search:
         """
         if self.status == "running":
             raise SettingError(
-                f"{self.path} is still running, in process {self.board.process}. Wait for it, or stop it by Ctrl-C first."
+                f"{self.path} is still running, in process {self.board.process}. Wait for it, or stop it by Ctrl-C "
+                "first."
             )
         return self.work(workers, cluster, show, command or sys.argv)
 

@@ -74,13 +74,16 @@ class SearchSettings:
         weights = [name for name in self.space.names if name.startswith(WEIGHTS)]
         if weights and tuning.score == RETURN:
             raise SettingError(
-                f"{listed(weights)} cannot be searched over by the return: the weight is a part of it, so the search would find the "
-                f"weight that pays most and not the agent that does best. Score by `evaluation`, which counts by the weights of "
+                f"{listed(weights)} cannot be searched over by the return: the weight is a part of it, so the search "
+                "would find the "
+                "weight that pays most and not the agent that does best. Score by `evaluation`, which counts by the "
+                "weights of "
                 f"the plan, or by a measure{_measures(plan)}."
             )
         if plan.training.records is not None and tuning.score == RETURN:
             raise SettingError(
-                'a plan that learns from records has no training episodes to score by. Write `score = "evaluation"` in `[tuning]`.'
+                'a plan that learns from records has no training episodes to score by. Write `score = "evaluation"` '
+                "in `[tuning]`."
             )
         # What training is rewarded by may be searched over; what candidates are judged by is the plan's own for all.
         self.score = Score(

@@ -106,7 +106,8 @@ class Space:
     def __init__(self, over: Mapping[str, Dimension]) -> None:
         if not over or not isinstance(over, Mapping):
             raise SettingError(
-                'there is nothing to search over. Give `over={"agent.learning_rate": jm.between(1e-4, 1e-2, scale="log")}`.'
+                'there is nothing to search over. Give `over={"agent.learning_rate": jm.between(1e-4, 1e-2, '
+                'scale="log")}`.'
             )
         for name, how in over.items():
             if not isinstance(how, (Among, Between)):
@@ -204,7 +205,8 @@ class Space:
         return np.array(found)
 
     def neighbour(self, settings: Settings, draw: np.random.Generator, step: float, share: float = 1.0) -> Settings:
-        """Settings a step away: numbers by a normal step of so much of their range, others now and then by another value."""
+        """Settings a step away: numbers by a normal step of so much of their range, others now and then by another
+        value."""
         found: Settings = {}
         for name in self.names:
             how, moved = self.over[name], bool(draw.random() < share)
@@ -283,9 +285,11 @@ def with_settings(base: Plan, settings: Mapping[str, Any]) -> Plan:
             training["copies"] = value
         else:
             raise LookupFailed(
-                f"`{name}` cannot be searched over: name a setting of the agent (`agent.learning_rate`, or of one player's, "
+                f"`{name}` cannot be searched over: name a setting of the agent (`agent.learning_rate`, or of one "
+                "player's, "
                 f"`agents.north.learning_rate`), a parameter of the "
-                f"environment (`environment.melt`), a reward weight (`environment.weights.flooding`) or `training.copies`."
+                "environment (`environment.melt`), a reward weight (`environment.weights.flooding`) or "
+                "`training.copies`."
             )
     environment = reweighted(base.environment, weights, **parameters)
     whole = base.agent

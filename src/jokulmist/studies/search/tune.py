@@ -59,17 +59,19 @@ def tune(
     agent : Agent, or dict of them by player
         With the settings that are not searched over; those of one player are named ``"agents.north.learning_rate"``.
     over : dict of str to Among or Between
-        By name: ``"agent.learning_rate": jm.between(1e-4, 1e-2, scale="log")``, ``"environment.melt": jm.among(2.0, 4.0)``,
-        ``"environment.weights.flooding"``, ``"training.copies"``.
+        By name: ``"agent.learning_rate": jm.between(1e-4, 1e-2, scale="log")``, ``"environment.melt": jm.among(2.0,
+        4.0)``, ``"environment.weights.flooding"``, ``"training.copies"``.
     steps, episodes : int
         How long each candidate trains, one of the two; as in `train`.
     method : {"random", "grid", "halving", "gaussian-process", "population"} or a `SearchMethod` of your own
-        Random search is the measure of the others. Halving trains many a little and the best further. A Gaussian process asks
-        where a model of the scores promises most: for few candidates that take long. A population changes settings while it trains.
+        Random search is the measure of the others. Halving trains many a little and the best further. A Gaussian
+        process asks where a model of the scores promises most: for few candidates that take long. A population changes
+        settings while it trains.
     candidates : int
     score : str
-        ``"return"``: the mean return of the last 100 training episodes. ``"evaluation"``: the mean return of the last policy over
-        fixed evaluation episodes. Or a measure, over these. Reward weights that are searched over are never scored by the return.
+        ``"return"``: the mean return of the last 100 training episodes. ``"evaluation"``: the mean return of the last
+        policy over fixed evaluation episodes. Or a measure, over these. Reward weights that are searched over are never
+        scored by the return.
     better : {"higher", "lower"}
         Of a measure.
     seed : int
@@ -90,8 +92,8 @@ def tune(
     show : SearchShow, optional
         By default a live board where standard error is a terminal, and nothing else.
     **more
-        Any other setting of `Tuning` (``points``, ``one_in``, ``rungs``, ``looks``, ``evaluation_episodes``) or of training
-        (``evaluate_every``, ``stop_when``, ...).
+        Any other setting of `Tuning` (``points``, ``one_in``, ``rungs``, ``looks``, ``evaluation_episodes``) or of
+        training (``evaluate_every``, ``stop_when``, ...).
 
     Returns
     -------
@@ -104,8 +106,8 @@ def tune(
 
     Notes
     -----
-    Every candidate is an ordinary run in the search's folder. A candidate that fails is recorded with its message, and the search
-    goes on. Ctrl-C ends it cleanly; `Search.resume` and ``jokulmist resume FOLDER`` go on where it was.
+    Every candidate is an ordinary run in the search's folder. A candidate that fails is recorded with its message, and
+    the search goes on. Ctrl-C ends it cleanly; `Search.resume` and ``jokulmist resume FOLDER`` go on where it was.
 
     Examples
     --------

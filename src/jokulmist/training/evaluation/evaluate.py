@@ -50,7 +50,8 @@ Choose = Callable[[PlainLane, Observed], list[Any]]
 
 
 def interval_of(mean: float, sd: float, count: int) -> tuple[float, float]:
-    """The 95 % interval of a mean of so many, over episodes or seeds, by Student's t; not numbers with fewer than two."""
+    """The 95 % interval of a mean of so many, over episodes or seeds, by Student's t; not numbers with fewer than
+    two."""
     from scipy.special import stdtrit  # SciPy's statistics would take a second to import
 
     if count < 2:
@@ -97,7 +98,8 @@ class Evaluation:
 
     @property
     def terms(self) -> dict[str, float]:
-        """What each reward term brings in the mean, weighted: together they are the mean return; of several players, what it brings to each who gets it."""
+        """What each reward term brings in the mean, weighted: together they are the mean return; of several players,
+        what it brings to each who gets it."""
         return {name: weight * float(np.mean(self.columns[name])) for name, weight in self.weights.items()}
 
     @property
@@ -107,7 +109,8 @@ class Evaluation:
 
     @property
     def telling(self) -> str:
-        """Whose returns tell something: the first player's where what one gets the other loses, so that the mean over players never changes; else empty, for everybody's."""
+        """Whose returns tell something: the first player's where what one gets the other loses, so that the mean over
+        players never changes; else empty, for everybody's."""
         return owner_of(telling_return(self.columns))
 
     def returns_of(self, player: str) -> np.ndarray[Any, Any]:
@@ -125,7 +128,8 @@ class Evaluation:
 
     @property
     def outcomes(self) -> dict[str, float]:
-        """Of two players the shares of the episodes in which the first got more than the second, the same, and less; empty where both always got the same."""
+        """Of two players the shares of the episodes in which the first got more than the second, the same, and less;
+        empty where both always got the same."""
         own = [np.asarray(self.columns[name], np.float64) for name in self.players]
         if len(own) != 2 or np.allclose(own[0], own[1]):
             return {}
@@ -148,7 +152,8 @@ class Evaluation:
         return {name: float(np.mean(self.columns[name])) for name in self.measured}
 
     def differs(self, other: Evaluation) -> bool:
-        """Whether the mean returns of the same episodes differ by more than luck: by 2.5 standard errors of the differences."""
+        """Whether the mean returns of the same episodes differ by more than luck: by 2.5 standard errors of the
+        differences."""
         apart = self.returns - other.returns
         return bool(abs(apart.mean()) > SURELY * apart.std() / math.sqrt(len(apart)) + 1e-9 * abs(self.mean))
 
@@ -237,8 +242,8 @@ def evaluate(
     Parameters
     ----------
     policy : Policy, Run or str, or dict of them
-        A policy, a run whose policy is meant, ``"random"``, or the name of one of the environment's references. Of several players also a dict with
-        one a player: ``{"north": run_a, "south": run_b}``.
+        A policy, a run whose policy is meant, ``"random"``, or the name of one of the environment's references. Of
+        several players also a dict with one a player: ``{"north": run_a, "south": run_b}``.
     environment : Environment
         With the parameters and weights to measure at.
     episodes : int
@@ -287,7 +292,8 @@ def evaluate(
     policy = getattr(policy, "policy", policy)  # a run means its policy
     if not isinstance(policy, (Policy, str)):
         raise SettingError(
-            f'`evaluate` takes a policy, a run, "random" or the name of a reference; got {policy!r}. Write `jm.evaluate(run.policy, run.environment)`.'
+            f'`evaluate` takes a policy, a run, "random" or the name of a reference; got {policy!r}. Write '
+            "`jm.evaluate(run.policy, run.environment)`."
         )
     if isinstance(episodes, bool) or not isinstance(episodes, int) or episodes < 1:
         raise SettingError(f"`episodes` must be a whole number above 0; got {episodes!r}.")
@@ -435,7 +441,8 @@ def _chooser(
 
 
 def sees_more(environment: Environment, reference: str) -> bool:
-    """Whether a reference reads fields of the state that the agent does not observe; what it asks of sensors is seen."""
+    """Whether a reference reads fields of the state that the agent does not observe; what it asks of sensors is
+    seen."""
     plain = environment.episode(seed=0).state
     state, read = watched(plain)
     twin = object.__new__(type(environment))

@@ -1,4 +1,5 @@
-"""What random play and the references reach, kept between processes: every picture, report and evaluation compares with it."""
+"""What random play and the references reach, kept between processes: every picture, report and evaluation compares with
+it."""
 
 from __future__ import annotations
 
@@ -33,8 +34,8 @@ def _from_text(told: dict[str, Any]) -> dict[str, Any]:
 def known_references(environment: Environment, episodes: int = 100, seed: int = 1) -> dict[str, Evaluation]:
     """As `evaluate_references`, of which all but the first episodes are read where another process has played them.
 
-    They are kept under all that decides them: the code, parameters, weights and modifiers of the environment, this library and NumPy. Classes whose
-    code is nowhere are played anew.
+    They are kept under all that decides them: the code, parameters, weights and modifiers of the environment, this
+    library and NumPy. Classes whose code is nowhere are played anew.
     """
     key = fingerprint(environment)
     if not isinstance(key, str) or episodes <= TRIED:

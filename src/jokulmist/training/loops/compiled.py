@@ -133,7 +133,8 @@ class CompiledCopies:
         if turn < NEVER:
             if why == NO_ACTION:
                 raise BrokenEnvironment(
-                    f"`{type(self._agent).__name__}.choose` gave an action in copy {int(copy)} that the environment does not have: "
+                    f"`{type(self._agent).__name__}.choose` gave an action in copy {int(copy)} that the environment "
+                    "does not have: "
                     f'it takes {self.description.action!r}. The plain lane shows which (`lane="plain"`).'
                 )
             if why == NOTHING_ALLOWED:
@@ -302,7 +303,8 @@ class CompiledLoop(CompiledCopies):
             if found is None or found.shape != leaf.shape or found.dtype != leaf.dtype:
                 told = "nothing" if found is None else f"{found.dtype} of shape {found.shape}"
                 raise RecordError(
-                    f"the checkpoint has {told} for `{name}`, and this program needs {leaf.dtype} of shape {leaf.shape}: the "
+                    f"the checkpoint has {told} for `{name}`, and this program needs {leaf.dtype} of shape "
+                    f"{leaf.shape}: the "
                     f"environment or the agent has changed since. Go on with the code that the run keeps in source/."
                 )
             leaves.append(jnp.asarray(found))
@@ -353,7 +355,8 @@ class CompiledLoop(CompiledCopies):
 class CompiledEvaluation(CompiledCopies):
     """Evaluation episodes on compiled copies, `SIDE_BY_SIDE` at a time: the first episode of each copy is its owner's.
 
-    A copy whose episode has closed begins another, which is not looked at; the episodes and their draws are those of the plain lane.
+    A copy whose episode has closed begins another, which is not looked at; the episodes and their draws are those of
+    the plain lane.
     """
 
     def __init__(self, environment: Environment, policy: Any, first: int, seed: int, explore: bool) -> None:
@@ -397,7 +400,8 @@ class CompiledEvaluation(CompiledCopies):
 
 
 def _placed(tree: Any) -> Any:
-    """The arrays of a tree where programs find them, each its own, so that a program may use it up; nothing is compiled for it."""
+    """The arrays of a tree where programs find them, each its own, so that a program may use it up; nothing is compiled
+    for it."""
     return jax.device_put(tree, may_alias=False)
 
 

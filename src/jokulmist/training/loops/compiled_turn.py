@@ -1,4 +1,5 @@
-"""One turn of all compiled copies as a traced function: choose, advance, begin anew where an episode closed, write a row.
+"""One turn of all compiled copies as a traced function: choose, advance, begin anew where an episode closed, write a
+row.
 
 `compiled_loop.py` joins turns and updates into a program and drives it; here is what happens within one.
 """
@@ -118,7 +119,8 @@ class Turn:
         return new, experience
 
     def _closed(self, carry: Carry, after: After) -> tuple[Any, Any]:
-        """Where an episode closed, or a first one is cut for learning alone (which is not recorded); the ages at which others will be cut."""
+        """Where an episode closed, or a first one is cut for learning alone (which is not recorded); the ages at which
+        others will be cut."""
         closed = after.judged.held != 0
         if not len(carry.first_ages):
             return closed, carry.first_ages
@@ -215,8 +217,8 @@ def _with_frame(carry: Carry, actions: Any, judged: Decided, shown: Any, t: Any)
 
 
 def packed(frame: Frame) -> tuple[Any, tuple[Any, ...]]:
-    """All numbers of a frame as one row, and its images: each array of its own would make the compiler compute again what it
-    holds. Whole numbers are exact up to 2**24."""
+    """All numbers of a frame as one row, and its images: each array of its own would make the compiler compute again
+    what it holds. Whole numbers are exact up to 2**24."""
     leaves = jax.tree.leaves(frame)
     numbers = [leaf.reshape(-1).astype(jnp.float32) for leaf in leaves if leaf.dtype != jnp.uint8]
     return jnp.concatenate(numbers), tuple(leaf for leaf in leaves if leaf.dtype == jnp.uint8)
@@ -238,7 +240,8 @@ def unpacked(model: Frame, recorded_steps: tuple[Any, tuple[Any, ...]]) -> Frame
 
 
 def _from_begin(closed: Any, begun: Any, so_far: tuple[Any, ...]) -> tuple[Any, ...]:
-    """What has gathered in each copy's episode: where one closed, what its next has gathered before its first decision."""
+    """What has gathered in each copy's episode: where one closed, what its next has gathered before its first
+    decision."""
     first = begun or (0.0,) * len(so_far)
     return tuple(jnp.where(closed, new, old) for new, old in zip(first, so_far, strict=True))
 

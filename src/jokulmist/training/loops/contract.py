@@ -20,7 +20,8 @@ SIDE_BY_SIDE, MOST_ADVANCES = 64, 100_000
 
 @dataclass(frozen=True)
 class Planned:
-    """How long a run is: one of the two is given. What is asked for later moves no schedule: they stay at their last value."""
+    """How long a run is: one of the two is given. What is asked for later moves no schedule: they stay at their last
+    value."""
 
     steps: int | None = None
     episodes: int | None = None
@@ -50,9 +51,10 @@ def never_closed(name: str) -> str:
 def first_ages(agent: Agent, description: Description, seed: int, copies: int) -> Any:
     """The decision at which the first episode of each copy is cut, int32, shape ``(copies,)``; None where none is.
 
-    Copies that begin together and whose episodes are equally long stay in step for ever, and each batch of a method that learns
-    from what just happened would hold one phase of the episodes only. So their first episodes are cut at ages that are
-    spread evenly over the limit. What is learned from sees a cut; no episode is recorded. The first copy's is left whole.
+    Copies that begin together and whose episodes are equally long stay in step for ever, and each batch of a method
+    that learns from what just happened would hold one phase of the episodes only. So their first episodes are cut at
+    ages that are spread evenly over the limit. What is learned from sees a cut; no episode is recorded. The first
+    copy's is left whole.
     """
     if not agent.staggered or copies < 2 or description.limit is None:
         return None
@@ -75,7 +77,8 @@ class Loop(Protocol):
         ...
 
     def saved(self) -> dict[str, Any]:
-        """All that the loop is between two updates, as NumPy arrays by path; `restore` makes a fresh loop of the same plan be it."""
+        """All that the loop is between two updates, as NumPy arrays by path; `restore` makes a fresh loop of the same
+        plan be it."""
         ...
 
     def restore(self, arrays: dict[str, Any]) -> None: ...

@@ -1,10 +1,10 @@
 """Compiled code, kept between processes without being traced again.
 
-JAX keeps what it compiled by what was traced and lowered; so a process traces and lowers to find it, which for an agent with networks takes
-longer than everything else before the first decision. Here a program is found by what it is made of: what the environment's own methods
-compute (traced anew each time, which is quick, so that a table that a method reads from outside counts), the method, its settings that are
-shapes, and the files and versions that the rest stems from. Only of methods and networks that ship: of others, other code may stand behind
-the same name.
+JAX keeps what it compiled by what was traced and lowered; so a process traces and lowers to find it, which for an agent
+with networks takes longer than everything else before the first decision. Here a program is found by what it is made
+of: what the environment's own methods compute (traced anew each time, which is quick, so that a table that a method
+reads from outside counts), the method, its settings that are shapes, and the files and versions that the rest stems
+from. Only of methods and networks that ship: of others, other code may stand behind the same name.
 """
 
 from __future__ import annotations
@@ -83,7 +83,8 @@ def _how_jax_is_set() -> list[str]:
 
 
 def _settings(agent: Any) -> str | None:
-    """A method and its settings but the numbers, which are arguments of the program; those of players one after another."""
+    """A method and its settings but the numbers, which are arguments of the program; those of players one after
+    another."""
     if isinstance(agent, PlayerAgents):
         told = [_settings(one) for one in agent.agents.values()]
         return None if None in told else f"{list(agent.agents)} {told}"
@@ -139,7 +140,8 @@ class KeptRequests:
 
 
 class KeptFunction:
-    """A traced function of trees of arrays, compiled for each form of its arguments, or read from what another process compiled.
+    """A traced function of trees of arrays, compiled for each form of its arguments, or read from what another process
+    compiled.
 
     Parameters
     ----------
@@ -188,7 +190,8 @@ class KeptFunction:
         def function(*arguments: Any) -> Any:
             return self._function(*arguments)
 
-        # Code that JAX read from its own cache cannot be written again: it would be kept without its functions. So it is not looked for there.
+        # Code that JAX read from its own cache cannot be written again: it would be kept without its functions. So it
+        # is not looked for there.
         function.__name__ = f"kept_{uuid.uuid4().hex}"
         with _not_kept_by_jax():
             compiled = jax.jit(function, donate_argnums=self._used_up, keep_unused=True).lower(*arguments).compile()
@@ -200,7 +203,8 @@ class KeptFunction:
 
 @contextlib.contextmanager
 def _one_at_a_time(lock: Path) -> Iterator[None]:
-    """Of several processes that need the same program, such as the workers of a search, one compiles it, and the others wait for it."""
+    """Of several processes that need the same program, such as the workers of a search, one compiles it, and the others
+    wait for it."""
     with contextlib.ExitStack() as held:
         with contextlib.suppress(OSError):  # where nothing can be kept, each compiles for itself
             lock.parent.mkdir(parents=True, exist_ok=True)

@@ -40,8 +40,9 @@ EVALUATED_TURNS = 512
 
 
 MOST_CHUNK_DECISIONS = 32_768
-# Of a method that learns once a horizon, rollout and update are two programs where so many decisions lie between two updates, or where there are
-# few updates: else the calls, 0.3 to 1 ms an update, cost more than is saved where the update was compiled for another environment.
+# Of a method that learns once a horizon, rollout and update are two programs where so many decisions lie between two
+# updates, or where there are few updates: else the calls, 0.3 to 1 ms an update, cost more than is saved where the
+# update was compiled for another environment.
 DECISIONS_APART, UPDATES_APART = 1024, 500
 UNLIMITED = np.iinfo(np.int32).max
 
@@ -81,7 +82,8 @@ def key_name(key: Any) -> str:
 def program_for(
     compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, steps: int | None
 ) -> Program:
-    """The program of a training: for a class, an agent's shapes and a number of copies, and a run of so many decisions; kept for the next run."""
+    """The program of a training: for a class, an agent's shapes and a number of copies, and a run of so many decisions;
+    kept for the next run."""
     per_update = agent.decisions_per_update(shapes.copies)
     decisions = per_update * shapes.copies
     few = steps is not None and steps <= UPDATES_APART * decisions
@@ -252,7 +254,8 @@ class TrainingFunctions:
         return carry, experience, values, at_turn(noise["LEARN"], u)
 
     def update(self, learning: Any, experience: Any, values: Any, rows: Any, one: Any) -> Any:
-        """What the method learns from the turns since its last update; `learning` is the learner, its memory, and the sums of the readings."""
+        """What the method learns from the turns since its last update; `learning` is the learner, its memory, and the
+        sums of the readings."""
         learner, memory, sums = learning
         draw = RowDraw(jnp, rows, one)
         learned = self._kind.learn(self._shapes, self._named(values), learner, memory, experience, draw)
@@ -281,7 +284,8 @@ class TrainingFunctions:
 
 
 class Alternating:
-    """Rollouts and updates as two programs, one after the other: the update is compiled once for all environments with the same channels and actions."""
+    """Rollouts and updates as two programs, one after the other: the update is compiled once for all environments with
+    the same channels and actions."""
 
     def __init__(self, rollout: KeptFunction, update: KeptFunction) -> None:
         self._rollout, self._update = rollout, update

@@ -15,11 +15,13 @@ OVERSHOOT = 1.02
 
 
 def refuse_endless(plan: Plan) -> None:
-    """Raise `SettingError` where no episode can ever close: nothing would be recorded, and an evaluation would not come back."""
+    """Raise `SettingError` where no episode can ever close: nothing would be recorded, and an evaluation would not come
+    back."""
     description = describe(plan.stage)
     if not description.closings:
         raise SettingError(
-            f"`{description.name}` declares no ending, cut, `deadline` or `time_limit`, so no episode would ever close, and none be recorded. Add "
+            f"`{description.name}` declares no ending, cut, `deadline` or `time_limit`, so no episode would ever "
+            "close, and none be recorded. Add "
             f"`time_limit = 1000` to the class: a cut, which changes nothing of what is learned."
         )
 
@@ -32,7 +34,8 @@ def refuse_budget(plan: Plan) -> None:
     name = method_names(plan.agent)
     if batch > LARGEST_BATCH:
         raise SettingError(
-            f"`{name}` would gather {batch:,} decisions before it learns, {each:,} of each of {copies:,} copies; at most {LARGEST_BATCH:,} are "
+            f"`{name}` would gather {batch:,} decisions before it learns, {each:,} of each of {copies:,} copies; at "
+            f"most {LARGEST_BATCH:,} are "
             f"allowed. Use fewer `copies` or a smaller `horizon`."
         )
     if steps is None or batch <= MOST_OVER * steps:
@@ -47,7 +50,8 @@ def refuse_budget(plan: Plan) -> None:
 
 
 def refuse_memory(plan: Plan) -> None:
-    """Raise `SettingError` where what the method keeps of the past is too little for its copies, or more than the free memory of this machine."""
+    """Raise `SettingError` where what the method keeps of the past is too little for its copies, or more than the free
+    memory of this machine."""
     import psutil
 
     needed, free = 0.0, psutil.virtual_memory().available
@@ -60,7 +64,8 @@ def refuse_memory(plan: Plan) -> None:
         if needed <= free:
             continue
         raise SettingError(
-            f"what `{type(agent).__name__}` keeps of the past takes {needed / 1e9:,.1f} GB, and {free / 1e9:,.1f} GB of memory are free. Lower "
+            f"what `{type(agent).__name__}` keeps of the past takes {needed / 1e9:,.1f} GB, and {free / 1e9:,.1f} GB "
+            "of memory are free. Lower "
             f"`{setting}`, which is {getattr(agent, setting):,}."
         )
 
@@ -77,20 +82,23 @@ def budget_words(plan: Plan) -> list[str]:
         if steps is None or not isinstance(start, int) or not getattr(agent, "replay", True) or start < steps:
             continue
         words.append(
-            f"nothing can be learned in {steps:,} decisions: `{type(agent).__name__}` begins to learn after `replay_start` = {start:,}. Give more "
+            f"nothing can be learned in {steps:,} decisions: `{type(agent).__name__}` begins to learn after "
+            f"`replay_start` = {start:,}. Give more "
             f"`steps`, or lower `replay_start`"
         )
     batch = plan.copies * plan.agent.decisions_per_update(plan.copies)
     if steps is not None and -(-steps // batch) * batch > OVERSHOOT * steps:
         whole = -(-steps // batch) * batch
         words.append(
-            f"{whole:,} decisions will be trained, and not {steps:,}: `{method_names(plan.agent)}` learns from {batch:,} at a time. For an exact "
+            f"{whole:,} decisions will be trained, and not {steps:,}: `{method_names(plan.agent)}` learns from "
+            f"{batch:,} at a time. For an exact "
             f"number give `steps` as a multiple, or fewer `copies`"
         )
     limit = description.limit
     if steps is not None and limit is not None and steps * description.decide_every < limit:
         words.append(
-            f"no episode may close in {steps:,} decisions: an episode of `{description.name}` lasts up to {limit:,} advances, and what is "
+            f"no episode may close in {steps:,} decisions: an episode of `{description.name}` lasts up to {limit:,} "
+            "advances, and what is "
             f"recorded are episodes that closed"
         )
     return words

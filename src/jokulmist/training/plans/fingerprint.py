@@ -1,4 +1,5 @@
-"""A name for an environment by all that it is: code, parameters, weights, modifiers. What was found out about it is kept under that name, for other processes."""
+"""A name for an environment by all that it is: code, parameters, weights, modifiers. What was found out about it is
+kept under that name, for other processes."""
 
 from __future__ import annotations
 
@@ -30,7 +31,8 @@ COMPILES = "compiles"
 
 @lru_cache(maxsize=64)  # the code is read for it, and each evaluation asks several times
 def fingerprint(environment: Environment) -> str | tuple[Any, ...]:
-    """A text that may name a file; of a class whose code is nowhere, or that is modified by functions, a key in this process alone."""
+    """A text that may name a file; of a class whose code is nowhere, or that is modified by functions, a key in this
+    process alone."""
     cls, (parameters, weights) = type(environment), settings_of(environment)
     around = modifiers_of(environment)
     modified = [modifier.written() for modifier in around]
@@ -59,7 +61,8 @@ def kept_place(what: str) -> Path:
 
 
 def keep(place: Path, content: bytes, most: int) -> None:
-    """Write a file of the cache, and delete those beside it that were written first once there are more than so many."""
+    """Write a file of the cache, and delete those beside it that were written first once there are more than so
+    many."""
     with contextlib.suppress(OSError, RecordError):  # a home that cannot be written: it is found anew each time
         place.parent.mkdir(parents=True, exist_ok=True)
         replace_file(place, content)
@@ -69,7 +72,8 @@ def keep(place: Path, content: bytes, most: int) -> None:
 
 
 def known_to_compile(environment: Environment) -> bool:
-    """Whether another process has found that the environment can be compiled, with this library, these versions and this kind of processor."""
+    """Whether another process has found that the environment can be compiled, with this library, these versions and
+    this kind of processor."""
     key = _compiling(environment)
     return key is not None and (kept_place(COMPILES) / key).exists()
 
@@ -92,7 +96,8 @@ def _compiling(environment: Environment) -> str | None:
 
 @cache
 def surroundings(rooms: tuple[str, ...] = ("",)) -> str:
-    """What else decides: versions, the processor, and what stands in the files of this library, or of these rooms of it, which change while it is worked on."""
+    """What else decides: versions, the processor, and what stands in the files of this library, or of these rooms of
+    it, which change while it is worked on."""
     versions = [version_of_package(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
     here = Path(jokulmist.__file__).parent
     files = [

@@ -43,8 +43,8 @@ class LiveRun:
 class Observer(Plugin):
     """Base of code of your own that looks at a run while it trains: to log, to draw, or to end it.
 
-    An observer is a dataclass in a file. In a plan it is named by ``use = "file.py:Name"`` under ``[[observers]]``. Each seed
-    has its own copy of it.
+    An observer is a dataclass in a file. In a plan it is named by ``use = "file.py:Name"`` under ``[[observers]]``.
+    Each seed has its own copy of it.
 
     Attributes
     ----------
@@ -162,7 +162,8 @@ def checked_observers(given: Any) -> tuple[Observer, ...]:
             raise SettingError(f"`observers` takes observers, which derive from `jm.Observer`; got {observer!r}.")
         if not is_dataclass(observer):
             raise SettingError(
-                f"`{type(observer).__name__}` must be a dataclass, so that a plan can hold it. Write `@dataclass` above it."
+                f"`{type(observer).__name__}` must be a dataclass, so that a plan can hold it. Write `@dataclass` "
+                "above it."
             )
         every = observer.every
         if every is not None and (isinstance(every, bool) or not isinstance(every, int) or every < 1):

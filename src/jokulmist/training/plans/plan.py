@@ -164,7 +164,8 @@ class Plan:
         _ = self.stage  # what cannot vary is refused at once
         if self.training.processes and not isinstance(self.environment, Simulator):
             raise SettingError(
-                f"`processes` is for a `jm.Simulator`; `{describe(self.environment).name}` is none, and its copies step side "
+                f"`processes` is for a `jm.Simulator`; `{describe(self.environment).name}` is none, and its copies "
+                "step side "
                 f"by side here. Leave `processes` out."
             )
         if self.training.records is not None:
@@ -207,7 +208,8 @@ class Plan:
                 else f"`{player}` does not learn"
             )
             raise SettingError(
-                f"`best_by` is {by!r}, which tells the best policy of `{player}` only where it alone learns, against partners that stay as they are; here {why}. Give the "
+                f"`best_by` is {by!r}, which tells the best policy of `{player}` only where it alone learns, against "
+                f"partners that stay as they are; here {why}. Give the "
                 f"others `jm.Fixed(RUN)` or a `jm.Roster`, or judge policies afterwards by `jm.cross_play`."
             )
 
@@ -224,11 +226,13 @@ class Plan:
         for name, value in asked.items():
             if value is not None:
                 raise SettingError(
-                    f"`records` and `{name}` do not go together: a run that learns from records steps nothing. Leave `{name}` out."
+                    f"`records` and `{name}` do not go together: a run that learns from records steps nothing. Leave "
+                    f"`{name}` out."
                 )
         if training.best_by not in ("return", "evaluation"):
             raise SettingError(
-                f"`best_by` is {training.best_by!r}, and a run that learns from records has no episodes to judge by. Use `evaluation`, with `evaluate_every`."
+                f"`best_by` is {training.best_by!r}, and a run that learns from records has no episodes to judge by. "
+                "Use `evaluation`, with `evaluate_every`."
             )
         judged = "evaluation" if training.evaluate_every is not None else training.best_by
         return training.changed(copies=1, best_by=judged)

@@ -66,7 +66,8 @@ def _remote(address: str, where: Base) -> Any:
             asked = {name: given.get(name) for name in kept}
             if asked != kept:
                 raise UntrustedCode(
-                    f"the plan in {where.folder} names another program than the run keeps in {SOURCE}/{REMOTE_FILE}; it was changed.",
+                    f"the plan in {where.folder} names another program than the run keeps in {SOURCE}/{REMOTE_FILE}; "
+                    "it was changed.",
                     None,
                 )
         return Remote(**given)
@@ -89,7 +90,8 @@ def agent_class(use: str, base: Path | None = None) -> type[Agent]:
 
 
 def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Any:
-    """An agent from its settings in a plan, or a dict of them by player; paths of files of one's own start from `base`."""
+    """An agent from its settings in a plan, or a dict of them by player; paths of files of one's own start from
+    `base`."""
     settings = dict(settings)
     if settings.get("use") == PLAYERS:
         given = {player: own for player, own in settings.items() if player != "use"}
@@ -115,7 +117,8 @@ def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Any:
 
 
 def agent_described(agent: Agent, whole: bool = True) -> dict[str, Any]:
-    """An agent's settings as a plan, or with `whole` the record of a policy, holds them; `agent_from` reads them back."""
+    """An agent's settings as a plan, or with `whole` the record of a policy, holds them; `agent_from` reads them
+    back."""
     if isinstance(agent, PlayerAgents):
         if len(agent.agents) == 1:
             return agent_described(next(iter(agent.agents.values())), whole)

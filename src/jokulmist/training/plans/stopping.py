@@ -1,7 +1,7 @@
 """When a run has done enough: a mean return, a plateau, a time, or a function of one's own, asked at each report.
 
-Reports stand at decisions that the plan fixes, so a run that stops by what it earned stops at the same decision again; only
-`minutes` follows the clock.
+Reports stand at decisions that the plan fixes, so a run that stops by what it earned stops at the same decision again;
+only `minutes` follows the clock.
 """
 
 from __future__ import annotations

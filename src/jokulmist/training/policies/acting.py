@@ -70,7 +70,8 @@ class ActingCopies:
 
 
 class Actor:
-    """A policy in a loop of your own; made by `Policy.actor`. It remembers what it saw until `reset`, and samples anew at each call.
+    """A policy in a loop of your own; made by `Policy.actor`. It remembers what it saw until `reset`, and samples anew
+    at each call.
 
     Examples
     --------

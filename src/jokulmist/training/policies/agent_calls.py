@@ -1,4 +1,5 @@
-"""How an agent's functions are called on a plain lane where it has no scalar agent: each compiled by itself, or as they are."""
+"""How an agent's functions are called on a plain lane where it has no scalar agent: each compiled by itself, or as they
+are."""
 
 from __future__ import annotations
 
@@ -136,8 +137,9 @@ def _written_into(model: Any, tree: Any) -> Any:
 class TracedCalls(ArrayCalls):
     """An agent's functions, each compiled by itself: one call a turn for all copies.
 
-    Handing an argument over costs microseconds, so the settings and the noise go as one array each, and `choose` is given
-    only what a policy needs of the learner. `learn` may write over the learner: replay memory would else be copied.
+    Handing an argument over costs microseconds, so the settings and the noise go as one array each, and `choose` is
+    given only what a policy needs of the learner. `learn` may write over the learner: replay memory would else be
+    copied.
     """
 
     def __init__(self, agent: Agent, shapes: Shapes) -> None:

@@ -1,4 +1,5 @@
-"""Policies that play a player and do not learn: read, kept with a run, and put together to one policy of all players."""
+"""Policies that play a player and do not learn: read, kept with a run, and put together to one policy of all
+players."""
 
 from __future__ import annotations
 

@@ -65,7 +65,8 @@ class Policy:
         self.spec = spec
         self.learner = learner
         self.decisions = decisions
-        # What `choose` has compiled, by how it acts and its seed: made once, because making it takes longer than a thousand choices.
+        # What `choose` has compiled, by how it acts and its seed: made once, because making it takes longer than a
+        # thousand choices.
         self._actors: dict[tuple[str, int], Actor] = {}
 
     @cached_property
@@ -98,8 +99,10 @@ class Policy:
         """
         if self.remembers:
             raise SettingError(
-                "this policy remembers what it saw, and `choose` would forget it between calls. Make `actor = policy.actor()`, then call "
-                "`actor.choose(observation)` at each decision and `actor.reset()` where an episode begins; of an episode by hand `policy.choose_in(episode)`."
+                "this policy remembers what it saw, and `choose` would forget it between calls. Make `actor = "
+                "policy.actor()`, then call "
+                "`actor.choose(observation)` at each decision and `actor.reset()` where an episode begins; of an "
+                "episode by hand `policy.choose_in(episode)`."
             )
         actor = self._actor_of(act, seed)
         actor.reset(draws=act == "greedy")
@@ -165,8 +168,9 @@ class Policy:
     def table(self) -> pd.DataFrame:
         """What a table method learned: one row a cell, one column an action.
 
-        The index has a level for each number that is seen, with the interval ``[low, high)`` of the cell in the units of the
-        environment; a whole number is a level of its own. Select with ``table.xs(...)``, save with ``table.to_csv(...)``.
+        The index has a level for each number that is seen, with the interval ``[low, high)`` of the cell in the units
+        of the environment; a whole number is a level of its own. Select with ``table.xs(...)``, save with
+        ``table.to_csv(...)``.
 
         Raises
         ------
@@ -180,7 +184,8 @@ class Policy:
             values = np.mean(np.asarray(values), axis=0)
         if grid is None or values is None or np.ndim(values) != 2:
             raise SettingError(
-                f"`{type(self.agent).__name__}` keeps no table. Its weights are written by `policy.save(file)`, and `policy.learner` holds them."
+                f"`{type(self.agent).__name__}` keeps no table. Its weights are written by `policy.save(file)`, and "
+                "`policy.learner` holds them."
             )
         names: list[str] = []
         levels: list[Any] = []
@@ -205,7 +210,8 @@ class Policy:
         judge = getattr(type(self.agent), "values", None)
         if judge is None:
             raise SettingError(
-                f"`{type(self.agent).__name__}` has no values of actions; use `probabilities`, or `value` for the value of "
+                f"`{type(self.agent).__name__}` has no values of actions; use `probabilities`, or `value` for the "
+                "value of "
                 f"an observation."
             )
         found: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
@@ -245,8 +251,8 @@ class Policy:
         Returns
         -------
         dict
-            Of a Choice the chance of each label. Of a Range ``{"mean", "spread"}`` in its unit: the greedy action, and the
-            spread of the Gaussian before the bounds.
+            Of a Choice the chance of each label. Of a Range ``{"mean", "spread"}`` in its unit: the greedy action, and
+            the spread of the Gaussian before the bounds.
         """
         judge = getattr(type(self.agent), "probabilities", None)
         if judge is None:
@@ -269,7 +275,8 @@ class Policy:
             image = np.asarray(observation[channel.name])
             if image.shape != channel.shape or image.dtype != np.uint8:
                 raise SettingError(
-                    f"`{channel.name}` is a uint8 image of shape {channel.shape}; got {image.dtype} of shape {image.shape}."
+                    f"`{channel.name}` is a uint8 image of shape {channel.shape}; got {image.dtype} of shape "
+                    f"{image.shape}."
                 )
             images[channel.name] = image
         masks: list[Any] = []
@@ -286,7 +293,8 @@ class Policy:
             row = np.asarray(observation, np.float32)
         except (TypeError, ValueError):
             raise SettingError(
-                f"an observation is a mapping with {listed(c.name for c in self.spec.channels)}, or its numbers in that order; got {observation!r:.80}."
+                f"an observation is a mapping with {listed(c.name for c in self.spec.channels)}, or its numbers in "
+                f"that order; got {observation!r:.80}."
             ) from None
         if row.shape != (self.spec.width,):
             raise SettingError(
@@ -340,14 +348,16 @@ class Policy:
         path : str or Path
             A file that `save` wrote, or a checkpoint's ``arrays.safetensors``.
         base : Path, optional
-            Where the file of an agent of one's own lies, if its path is relative; of a run's folder the code that it keeps is used.
+            Where the file of an agent of one's own lies, if its path is relative; of a run's folder the code that it
+            keeps is used.
         current : bool
             The code as it is now, and not what the run keeps.
         """
         path = path_of(path, "a saved policy")
         if path.is_dir():
             raise SettingError(
-                f"{path} is a folder. Of a run take `jm.Run.open({str(path)!r}).policy` (or `.best`); `Policy.open` reads a file that `save` wrote."
+                f"{path} is a folder. Of a run take `jm.Run.open({str(path)!r}).policy` (or `.best`); `Policy.open` "
+                "reads a file that `save` wrote."
             )
         arrays, about = open_arrays(path)
         try:
@@ -363,7 +373,8 @@ class Policy:
             if isinstance(damaged, JokulmistError):
                 raise
             raise RecordError(
-                f"{path} cannot be read: what its head says of the policy was damaged, or written by another version ({damaged!r:.80})."
+                f"{path} cannot be read: what its head says of the policy was damaged, or written by another version "
+                f"({damaged!r:.80})."
             ) from None
         return cls(agent, spec, filled(agent.kept(model), arrays), decisions)
 
@@ -383,7 +394,8 @@ class Policy:
 
 
 def _refuse_code(path: Path, settings: Mapping[str, Any]) -> None:
-    """A file of arrays by itself runs nothing: where code of somebody's own belongs to it, its place has to be named."""
+    """A file of arrays by itself runs nothing: where code of somebody's own belongs to it, its place has to be
+    named."""
     left: list[Any] = [settings]
     while left:
         one = left.pop()
@@ -393,7 +405,8 @@ def _refuse_code(path: Path, settings: Mapping[str, Any]) -> None:
             left += one
         elif isinstance(one, str) and ":" in one and not one.startswith("jokulmist."):
             raise SettingError(
-                f"{path} needs code of somebody's own, {one!r:.200}. Look at that file, and name the folder where it lies: `Policy.open(..., base=...)`."
+                f"{path} needs code of somebody's own, {one!r:.200}. Look at that file, and name the folder where it "
+                "lies: `Policy.open(..., base=...)`."
             )
 
 

@@ -13,7 +13,8 @@ from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 
 
 class EpisodeAssembler:
-    """Cuts recorded steps at the ends of their episodes, and keeps those that may be wanted: the rest costs next to nothing."""
+    """Cuts recorded steps at the ends of their episodes, and keeps those that may be wanted: the rest costs next to
+    nothing."""
 
     def __init__(self, description: Description, every: int, known: bool) -> None:
         self._description, self._every = description, every
@@ -28,7 +29,8 @@ class EpisodeAssembler:
     def take(
         self, recorded_steps: Any, rows: Any, first_turn: int, turns: int, copies: int, numbers: list[int]
     ) -> None:
-        """The recorded steps of a chunk, the rows that say which closings held, and the numbers of the first copy's episodes."""
+        """The recorded steps of a chunk, the rows that say which closings held, and the numbers of the first copy's
+        episodes."""
         held = np.asarray(rows[:turns, 0, COPY]).astype(np.int64)
         ends = np.flatnonzero(held).tolist()
         rewards = sum(

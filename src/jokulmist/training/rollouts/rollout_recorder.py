@@ -1,7 +1,8 @@
-"""Recording while a run trains: the episodes of the first copy, of which every n-th, the best, the worst and the last are kept.
+"""Recording while a run trains: the episodes of the first copy, of which every n-th, the best, the worst and the last
+are kept.
 
-The first copy alone is followed, because on a compiled lane a whole turn of it is one more row to write, and of all copies it would be
-most of the work.
+The first copy alone is followed, because on a compiled lane a whole turn of it is one more row to write, and of all
+copies it would be most of the work.
 """
 
 from __future__ import annotations

@@ -25,7 +25,8 @@ from jokulmist.training.policies.policy import Policy
 
 
 def state_values(state: Any) -> dict[str, Any]:
-    """The fields of a state, in the order in which they are declared; a simulator's cannot be told, but for what it says is legal."""
+    """The fields of a state, in the order in which they are declared; a simulator's cannot be told, but for what it
+    says is legal."""
     if isinstance(state, SimulatorState):
         return {f"{MASK}{k}": np.asarray(own, bool) for k, own in enumerate(state.mask)}
     values = state.__dict__
@@ -33,7 +34,8 @@ def state_values(state: Any) -> dict[str, Any]:
 
 
 def judged_of(policy: Policy, observed: Observed) -> dict[str, Array]:
-    """What a policy says of observations, one a row: the value of each action, or each one's probability, or mean and spread.
+    """What a policy says of observations, one a row: the value of each action, or each one's probability, or mean and
+    spread.
 
     Nothing of a recurrent network: one observation does not say what it thinks.
     """
@@ -140,7 +142,8 @@ def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Pa
 
 
 def follow(rollout: Rollout, environment: Environment) -> float:
-    """Step a recorded episode through the environment again: each action from the state that was recorded, with the draws it had.
+    """Step a recorded episode through the environment again: each action from the state that was recorded, with the
+    draws it had.
 
     Parameters
     ----------
@@ -152,8 +155,9 @@ def follow(rollout: Rollout, environment: Environment) -> float:
     Returns
     -------
     float
-        The largest difference between a state that follows and the one that was recorded, relative to the range that the field moves
-        in: 0, or a rounding error where it was recorded on a compiled lane. Anything else was not this environment.
+        The largest difference between a state that follows and the one that was recorded, relative to the range that
+        the field moves in: 0, or a rounding error where it was recorded on a compiled lane. Anything else was not this
+        environment.
 
     Raises
     ------

@@ -1,7 +1,8 @@
 """The course of a training as figures show it: some thousand points of the curve, and sums over stretches.
 
-A run of a night has tens of millions of episodes, whose table is larger than the memory that a figure may take. A large file is therefore
-read once, in pieces, and only what a figure shows is kept; a small one is taken from the table at hand, by the same code.
+A run of a night has tens of millions of episodes, whose table is larger than the memory that a figure may take. A large
+file is therefore read once, in pieces, and only what a figure shows is kept; a small one is taken from the table at
+hand, by the same code.
 """
 
 from __future__ import annotations
@@ -37,7 +38,8 @@ Columns = dict[str, Array]
 
 @dataclass(frozen=True)
 class Stretches:
-    """Sums over stretches of training that are equally long, but for those in which no episode closed: these are joined with the next.
+    """Sums over stretches of training that are equally long, but for those in which no episode closed: these are joined
+    with the next.
 
     Attributes
     ----------
@@ -93,7 +95,8 @@ class Course:
         self._fine = {over: np.zeros((FINE, 1 + len(names) + len(terms))) for over in OVER}
 
     def take(self, columns: Columns, whole: bool) -> None:
-        """Take the next episodes, with `closed_by` as an index into `closings`; `whole` where they are all that there are."""
+        """Take the next episodes, with `closed_by` as an index into `closings`; `whole` where they are all that there
+        are."""
         size = len(columns["decisions"])
         if not size:
             return
@@ -120,7 +123,8 @@ class Course:
                 self._fine[over] += self._sums(columns, where, self._edges(over, FINE))
 
     def _take_moves(self, columns: Columns, whole: bool) -> None:
-        """Note where episodes began whose neighbours had another value of the parameter; of a table at hand, where all began."""
+        """Note where episodes began whose neighbours had another value of the parameter; of a table at hand, where all
+        began."""
         place = columns[str(self._parameter)].astype(np.float32)
         begun = columns["decisions"] - self._copies * columns["steps"]
         if whole:
@@ -205,7 +209,8 @@ class Course:
         return np.stack([_row(self._moves, 0), _row(self._moves, 1)])
 
     def at(self, over: str, decisions: Any = None) -> Array:
-        """Where the points, or moments in decisions, are on the axis: decisions, or episodes that had closed by then."""
+        """Where the points, or moments in decisions, are on the axis: decisions, or episodes that had closed by
+        then."""
         if decisions is None:
             return self.decisions if over == "steps" else self.numbers
         if over == "steps":
@@ -260,7 +265,8 @@ def _streamed(run: Run, file: Path, size: int, changed: int) -> Course:
 
 
 def _at_once(run: Run, file: Path) -> Course | None:
-    """The course of a small file, without the half second that loading data frames takes; None where numbers are missing."""
+    """The course of a small file, without the half second that loading data frames takes; None where numbers are
+    missing."""
     course = _begun(run, file)
     if not course.count:
         return None

@@ -137,14 +137,17 @@ class Run:
 
     @property
     def level_note(self) -> str:
-        """Where a curriculum did not come to the last level, on which the run is measured: one line that says so; else empty."""
+        """Where a curriculum did not come to the last level, on which the run is measured: one line that says so; else
+        empty."""
         reached, levels = self.origin.get("level"), self.plan.curriculum
         if levels is None or reached is None or reached["value"] == levels.values[-1]:
             return ""
         name = levels.parameter
         return (
-            f"measured at the last level of the curriculum, `{name}` {levels.values[-1]:g}; training came to {reached['value']:g}. "
-            f"To measure there, change the parameter: `jokulmist evaluate ... --over {name}={reached['value']:g},{levels.values[-1]:g}`"
+            f"measured at the last level of the curriculum, `{name}` {levels.values[-1]:g}; training came to "
+            f"{reached['value']:g}. "
+            "To measure there, change the parameter: `jokulmist evaluate ... --over "
+            f"{name}={reached['value']:g},{levels.values[-1]:g}`"
         )
 
     @property
@@ -276,7 +279,8 @@ class Run:
             raise AttributeError(f"a run has no `{name}`.{hint}")
 
     def mean_return(self, last: int = LAST) -> float:
-        """Mean return of the last episodes; not a number where none closed. Of a game in which one gets what the other loses that of the first player."""
+        """Mean return of the last episodes; not a number where none closed. Of a game in which one gets what the other
+        loses that of the first player."""
         frame = self.episodes.tail(last)
         return (
             float(frame[telling_return({str(name): own for name, own in frame.items()})].mean())

@@ -59,7 +59,8 @@ def recorded_scene(run: Run, which: str) -> Scene:
 
 
 def fresh_scene(run: Run, checkpoint: str, seed: int, act: Any = "greedy") -> Scene:
-    """A fresh episode of a policy of a run: ``"last"``, ``"best"``, a checkpoint's decisions, or 0 for the untrained."""
+    """A fresh episode of a policy of a run: ``"last"``, ``"best"``, a checkpoint's decisions, or 0 for the
+    untrained."""
     policy = untrained(run) if checkpoint == UNTRAINED else run.checkpoint(checkpoint)
     return played_scene(policy, run.environment, seed, _after(policy), act)
 

@@ -1,7 +1,7 @@
 """What a run is worth: of its last policy over fixed evaluation episodes, or of its last training episodes.
 
-The evaluation episodes are kept in the run's evaluated.csv and read from there the next time. They hold the unweighted amounts
-of the reward terms, so that policies which learned under different weights can be judged by the same.
+The evaluation episodes are kept in the run's evaluated.csv and read from there the next time. They hold the unweighted
+amounts of the reward terms, so that policies which learned under different weights can be judged by the same.
 """
 
 from __future__ import annotations

@@ -1,7 +1,8 @@
 """What a person should look at when a run does not learn: one line after a tenth of the plan, and one at its end.
 
-Nothing is said where the return is better than random play, nor where it has risen since the first episodes. What is said names the
-reading or the record that shows it, and how to fix it. The same line is never said twice, and nothing that is said changes the run.
+Nothing is said where the return is better than random play, nor where it has risen since the first episodes. What is
+said names the reading or the record that shows it, and how to fix it. The same line is never said twice, and nothing
+that is said changes the run.
 """
 
 from __future__ import annotations
@@ -84,7 +85,8 @@ class Advice:
             return ""
         if decisions < self._start:
             what = (
-                f"no update was made, because `replay_start` is {self._start:,} and the run had {decisions:,} decisions. Train for "
+                f"no update was made, because `replay_start` is {self._start:,} and the run had {decisions:,} "
+                "decisions. Train for "
                 f"longer, or lower `replay_start`"
             )
             return self._told(decisions, recent, what)
@@ -105,10 +107,12 @@ class Advice:
         """What is in the way; empty where it learns, or where nothing is sure and the run still goes on."""
         if not self._episodes:
             return (
-                f"no episode has closed in {decisions:,} decisions, so nothing is known of returns (`closed_by` in episodes.csv). "
+                f"no episode has closed in {decisions:,} decisions, so nothing is known of returns (`closed_by` in "
+                "episodes.csv). "
                 f"Use fewer `copies`, more `steps`, or declare a `time_limit`"
             )
-        # Where players get different returns, what one learns another may lose: their mean does not tell whether they learn.
+        # Where players get different returns, what one learns another may lose: their mean does not tell whether they
+        # learn.
         if self._apart > NEARLY_THE_SAME * (self._most - self._least) or self._learns(recent):
             return ""
         for look in (self._no_reward, self._all_alike, self._values, self._entropy, self._scale):
@@ -118,7 +122,8 @@ class Advice:
         return self._at_last(recent, readings, policy) if last else ""
 
     def _learns(self, recent: list[float]) -> bool:
-        """Whether the return is better than in the first episodes, or than random play; or there is too little to tell."""
+        """Whether the return is better than in the first episodes, or than random play; or there is too little to
+        tell."""
         if len(recent) < FEWEST:
             return True
         if len(self._first) >= FEWEST and self._episodes > len(self._first) and surely_above(recent, self._first):
@@ -143,7 +148,8 @@ class Advice:
             return ""
         names = ", ".join(f"`{term.name}`" for term in self._description.terms)
         return (
-            f"no reward has been seen yet, {names} stayed 0 in all of {self._episodes:,} episodes, so nothing can be learned. "
+            f"no reward has been seen yet, {names} stayed 0 in all of {self._episodes:,} episodes, so nothing can be "
+            "learned. "
             f"To find it, {self._more_tries()}"
         )
 
@@ -151,7 +157,8 @@ class Advice:
         if self._episodes < PLAYED or self._most > self._least:
             return ""
         return (
-            f"each of {self._episodes:,} episodes returned {self._most:.4g}, so nothing tells one action from another yet. "
+            f"each of {self._episodes:,} episodes returned {self._most:.4g}, so nothing tells one action from "
+            "another yet. "
             f"To find what does, {self._more_tries()}"
         )
 
@@ -166,7 +173,8 @@ class Advice:
             return ""
         return (
             f"values have run away, `mean_value` is {value:.4g} and nothing above {bound:.4g} can be earned. Lower "
-            f"`learning_rate`, use `double=True` or a longer `target_every` where there is one, or `rewards_scaled=True`"
+            "`learning_rate`, use `double=True` or a longer `target_every` where there is one, or "
+            "`rewards_scaled=True`"
         )
 
     def _entropy(self, readings: Mapping[str, float], policy: Any) -> str:
@@ -178,7 +186,8 @@ class Advice:
         if not most > 0.0 or entropy > GONE * most:
             return ""
         return (
-            f"the policy has decided too early, `entropy` is {entropy:.2g} of {most:.2g}, so it tries nothing else. Raise "
+            f"the policy has decided too early, `entropy` is {entropy:.2g} of {most:.2g}, so it tries nothing else. "
+            "Raise "
             f"`entropy_bonus`, lower `learning_rate`"
         )
 
@@ -196,13 +205,15 @@ class Advice:
         greedy = self._played(policy)
         if greedy is not None and surely_above(greedy, recent):
             return (
-                f"but the greedy policy returns {np.mean(greedy):.4g}, so it has learned, and exploration hides it. Measure with "
+                f"but the greedy policy returns {np.mean(greedy):.4g}, so it has learned, and exploration hides it. "
+                "Measure with "
                 f"`jokulmist evaluate`, or let exploration fall"
             )
         if isinstance(exploration, float) and exploration > UNDECIDED and choices_of(self._description.spec.action):
             return f"actions were still mostly random, `exploration` is {exploration:.2g}. Let it fall, e.g. `jm.linear(1.0, 0.05, over=0.3)`"
         return (
-            "nothing that is known to be in the way was found. Look for mistakes with `jokulmist check`, at the reward terms with "
+            "nothing that is known to be in the way was found. Look for mistakes with `jokulmist check`, at the "
+            "reward terms with "
             "`jm.ledger(run)`, and train for longer or with another method"
         )
 

@@ -1,7 +1,7 @@
 """What a run must keep to go on as if it had never stopped: the loop's state as arrays, the session's as JSON.
 
-Noise follows from seed and turn, so no generator has a state to keep. A checkpoint holds the learner, the memories, the lane's
-states and the counters; the replay memory, which is large, stands apart and in the two newest checkpoints only.
+Noise follows from seed and turn, so no generator has a state to keep. A checkpoint holds the learner, the memories, the
+lane's states and the counters; the replay memory, which is large, stands apart and in the two newest checkpoints only.
 """
 
 from __future__ import annotations
@@ -81,7 +81,8 @@ def spec_in(kept: Checkpoint) -> Spec:
         return Spec.from_described(kept.about["spec"])
     except (KeyError, TypeError, ValueError, AttributeError, IndexError) as damaged:
         raise RecordError(
-            f"{kept.path} cannot be read: what its head says of the policy was damaged, or written by another version ({damaged!r:.80})."
+            f"{kept.path} cannot be read: what its head says of the policy was damaged, or written by another "
+            f"version ({damaged!r:.80})."
         ) from None
 
 

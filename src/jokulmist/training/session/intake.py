@@ -1,4 +1,5 @@
-"""Taking in the episodes that a loop has finished: they are checked, cut to what the plan counts, and recorded, with rollouts of the first copy."""
+"""Taking in the episodes that a loop has finished: they are checked, cut to what the plan counts, and recorded, with
+rollouts of the first copy."""
 
 from __future__ import annotations
 
@@ -31,7 +32,8 @@ class Intake:
         self.recording = Recording(recorder, description, told)
 
     def take(self, batch: Episodes, loop: Loop, recorded: int, most: int | None) -> tuple[Episodes, dict[str, Any]]:
-        """Record finished episodes; those of a last turn or batch beyond so `most` are dropped, so that a plan of 64 ends at 64."""
+        """Record finished episodes; those of a last turn or batch beyond so `most` are dropped, so that a plan of 64
+        ends at 64."""
         description = self._description
         self._refuse_infinite(batch, recorded)
         if self._rollouts is not None:
@@ -53,7 +55,8 @@ class Intake:
         if bad.any():
             row, term = (int(v) for v in np.argwhere(bad)[0])
             raise BrokenEnvironment(
-                f"`{self._description.name}.{self._description.terms[term].name}` summed up to {batch.totals[row, term]} in "
+                f"`{self._description.name}.{self._description.terms[term].name}` summed up to "
+                f"{batch.totals[row, term]} in "
                 f"episode {recorded + row}; a reward must be finite. "
                 f"`jokulmist check` shows where; guard the division or the logarithm."
             )

@@ -1,4 +1,5 @@
-"""A run that waits to be trained: its folder is taken, and holds the plan and the code as they are now, so that what is edited meanwhile does not reach it."""
+"""A run that waits to be trained: its folder is taken, and holds the plan and the code as they are now, so that what is
+edited meanwhile does not reach it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""How much of the machine a run takes, as rows of machine.csv: read every few seconds between two pieces of training."""
+"""How much of the machine a run takes, as rows of machine.csv: read every few seconds between two pieces of
+training."""
 
 from __future__ import annotations
 

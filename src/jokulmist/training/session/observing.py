@@ -1,4 +1,5 @@
-"""What happens while a session drives its loop: observers, each with turns of its own that the plan fixes, and a state that is saved."""
+"""What happens while a session drives its loop: observers, each with turns of its own that the plan fixes, and a state
+that is saved."""
 
 from __future__ import annotations
 
@@ -159,7 +160,8 @@ class MachineRows(SessionObserver):
 
 
 class Checkpoints(SessionObserver):
-    """Keeps all that is needed to go on: after some seconds, then at growing intervals up to so many minutes, and at turns if the plan says so.
+    """Keeps all that is needed to go on: after some seconds, then at growing intervals up to so many minutes, and at
+    turns if the plan says so.
 
     An interval is never so short that keeping takes more than a few per cent of the time.
     """

@@ -1,4 +1,5 @@
-"""What a plan learns from instead of stepping its environment: the records that it names, as they were when the run began."""
+"""What a plan learns from instead of stepping its environment: the records that it names, as they were when the run
+began."""
 
 from __future__ import annotations
 
@@ -92,5 +93,6 @@ def refuse_changed(before: Any, now: list[dict[str, Any]], run: Path) -> None:
     for one in now:
         if then.get(one["file"]) != one["sha256"]:
             raise RecordError(
-                f"{one['file']} is not what {run.name} learned from: it has changed since. Put the old file back, or begin a new run."
+                f"{one['file']} is not what {run.name} learned from: it has changed since. Put the old file back, or "
+                "begin a new run."
             )

@@ -1,4 +1,5 @@
-"""Handing finished episodes to a recorder, seldom and in bulk, so that it costs little; where very many close, on a second thread.
+"""Handing finished episodes to a recorder, seldom and in bulk, so that it costs little; where very many close, on a
+second thread.
 
 What was not handed over when a run is killed is trained again when it goes on: a checkpoint waits for it.
 """

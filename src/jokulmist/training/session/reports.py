@@ -21,9 +21,9 @@ LOOKS_A_DOUBLING = 16
 
 
 class Reports(SessionObserver):
-    """Reports at fixed turns: 200 times in a plan of steps; in a short one every 100 decisions, and at least 20 times. In a plan of
-    episodes, whose decisions nobody knows, it looks at turns that grow with what is done, and reports where at least 20 episodes (or a 200th of the plan) have
-    closed since.
+    """Reports at fixed turns: 200 times in a plan of steps; in a short one every 100 decisions, and at least 20 times.
+    In a plan of episodes, whose decisions nobody knows, it looks at turns that grow with what is done, and reports
+    where at least 20 episodes (or a 200th of the plan) have closed since.
     """
 
     def __init__(self, so_far: SoFar, planned: Planned, cadence: Cadence, advice: Advice, stopping: Stopping) -> None:
@@ -102,7 +102,8 @@ class Reports(SessionObserver):
         elif not self._told_best:
             self._told_best = True
             so_far.tell(
-                "no best policy is kept: what one player gets the other loses, so the mean return over players is the same for every policy. Let one learn "
+                "no best policy is kept: what one player gets the other loses, so the mean return over players is "
+                "the same for every policy. Let one learn "
                 f'against partners that stay as they are, with `best_by="{so_far.description.players[0]}.return"`'
             )
 

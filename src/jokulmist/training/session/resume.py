@@ -1,4 +1,5 @@
-"""Going on with a run: what was recorded after its newest checkpoint is cut away, and from there it trains as if never stopped."""
+"""Going on with a run: what was recorded after its newest checkpoint is cut away, and from there it trains as if never
+stopped."""
 
 from __future__ import annotations
 
@@ -48,7 +49,8 @@ def resume(
     take_over : bool
         Go on with a run whose record says that another machine is training it: say so only if you know that it is not.
     start_over : bool
-        Train it from its beginning where no checkpoint can be read. What was recorded is put aside, into ``before-001/`` of its folder.
+        Train it from its beginning where no checkpoint can be read. What was recorded is put aside, into
+        ``before-001/`` of its folder.
     show : Show, optional
         As in `train`.
 
@@ -171,7 +173,8 @@ def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None
     if host != platform.node():
         if not take_over:
             raise SettingError(
-                f"{path} is being trained on {host!r}, as its record says, and nobody can look from here whether that is still so. If it is "
+                f"{path} is being trained on {host!r}, as its record says, and nobody can look from here whether "
+                "that is still so. If it is "
                 f"not, use `--take-over` (`take_over=True`)."
             )
     elif isinstance(process, int) and process != files.this_process() and is_alive(path, origin):
@@ -179,7 +182,8 @@ def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None
 
 
 def _begin_anew(path: Path, words: list[str], start_over: bool) -> None:
-    """Without a checkpoint a run begins anew; what was recorded is put aside. One whose checkpoints are torn is asked about first."""
+    """Without a checkpoint a run begins anew; what was recorded is put aside. One whose checkpoints are torn is asked
+    about first."""
     recorded = [name for name in (*files.CUT, ROLLOUTS) if (path / name).exists()]
     lost = sorted(one.name for one in (path / files.CHECKPOINTS).glob("*") if not one.name.startswith("."))
     if not recorded and not lost:
@@ -188,7 +192,8 @@ def _begin_anew(path: Path, words: list[str], start_over: bool) -> None:
         why = f"no checkpoint can be read ({'; '.join(words)})"
         still = f"{' and '.join(recorded)} can still be read" if recorded else "nothing else was recorded"
         raise RecordError(
-            f"{path} cannot be gone on with: {why}. {still[0].upper()}{still[1:]}. `--start-over` (`start_over=True`) trains it from its beginning and "
+            f"{path} cannot be gone on with: {why}. {still[0].upper()}{still[1:]}. `--start-over` "
+            "(`start_over=True`) trains it from its beginning and "
             f"puts them aside."
         )
     number = 1 + max((int(p.name[-3:]) for p in path.glob("before-[0-9][0-9][0-9]")), default=0)
@@ -223,7 +228,8 @@ def _learned(line: bytes, at: int) -> float:
 
 
 def _still_true(data: bytes, size: int, decisions: int) -> bytes:
-    """The rows of evaluated.csv beyond a size that tell of policies up to some decisions: somebody evaluated them by hand."""
+    """The rows of evaluated.csv beyond a size that tell of policies up to some decisions: somebody evaluated them by
+    hand."""
     head = data[: data.find(b"\n") + 1].decode().strip().split(",")
     if "learned" not in head:
         return b""

@@ -151,7 +151,8 @@ class Session:
     def _open_folder(
         self, path: Path, origin: dict[str, Any], before: dict[str, Any], resumed: bool, of: str | None
     ) -> files.FolderRecorder:
-        """Write into a run's folder what it begins with: its plan, code, partners and start; of a resumed run all of it is there."""
+        """Write into a run's folder what it begins with: its plan, code, partners and start; of a resumed run all of it
+        is there."""
         plan = self.plan
         origin["uses"] = uses_of(plan.written())
         for name in ("decisions", "episodes", "seconds", f"return_last_{LAST}"):
@@ -467,7 +468,8 @@ def _leave_nothing(path: Path) -> None:
 
 def _too_large(problem: BaseException) -> SettingError:
     return SettingError(
-        f"there is not enough memory: {problem}. Lower what is large: `replay_size`, `horizon`, `minibatch`, `copies`, or the widths of the "
+        f"there is not enough memory: {problem}. Lower what is large: `replay_size`, `horizon`, `minibatch`, "
+        "`copies`, or the widths of the "
         f"network."
     )
 

@@ -63,7 +63,8 @@ class SoFar:
 
     @property
     def best_is_nobodys(self) -> bool:
-        """Whether the best policy would be judged by a mean over players that has not changed in 100 episodes, because what one gets the other loses."""
+        """Whether the best policy would be judged by a mean over players that has not changed in 100 episodes, because
+        what one gets the other loses."""
         return self.plan.training.best_by == "return" and len(self.recent) >= LAST and bool(self.return_of)
 
     @property

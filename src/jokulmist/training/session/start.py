@@ -1,4 +1,5 @@
-"""Agents that begin with what another run has learned: read from its newest checkpoint, and kept with the new run, which names the other as its parent."""
+"""Agents that begin with what another run has learned: read from its newest checkpoint, and kept with the new run,
+which names the other as its parent."""
 
 from __future__ import annotations
 
@@ -51,12 +52,14 @@ class Start(NamedTuple):
 
 
 def start_of(plan: Plan, *folders: Path | None) -> Start | None:
-    """What a plan's agents begin with: as a run keeps it, else as the run has it that the plan names; None where they begin anew."""
+    """What a plan's agents begin with: as a run keeps it, else as the run has it that the plan names; None where they
+    begin anew."""
     if plan.training.start is None:
         for one in _learning(plan.agent).values():
             if getattr(one, "near_start", 0.0):
                 raise SettingError(
-                    "`near_start` keeps a policy near the one that the run begins with. Say which: `start=RUN`, or leave it out."
+                    "`near_start` keeps a policy near the one that the run begins with. Say which: `start=RUN`, or "
+                    "leave it out."
                 )
         return None
     for folder in folders:
@@ -69,7 +72,8 @@ def start_of(plan: Plan, *folders: Path | None) -> Start | None:
         return _of_policy(plan, path)
     if not is_run(path):
         raise LookupFailed(
-            f"`start` is {plan.training.start!r}, which is no run. Name the folder of a run, or a file of a policy that `policy.save` wrote."
+            f"`start` is {plan.training.start!r}, which is no run. Name the folder of a run, or a file of a policy "
+            "that `policy.save` wrote."
         )
     kept, _ = kept_in(path)
     if kept is None:
@@ -113,7 +117,8 @@ def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
                 told = "lacks it" if has is None else f"has {has.dtype} of shape {has.shape}"
                 whose = f"`{group}`" if group else "it"
                 raise SettingError(
-                    f"{where} has not learned what {whose} is to begin with, {one!r}: of `{name}`, {array.dtype} of shape {array.shape}, it {told}. Give "
+                    f"{where} has not learned what {whose} is to begin with, {one!r}: of `{name}`, {array.dtype} of "
+                    f"shape {array.shape}, it {told}. Give "
                     f"the same method, network and copies, or leave `start` out."
                 )
             found[name] = has

@@ -1,6 +1,7 @@
 """Many outcomes at once: `advance` traced over rows of states, decisions and what is drawn, in double precision.
 
-A class that cannot be traced, or whose rows differ from what its methods give one at a time, is gone through one outcome at a time.
+A class that cannot be traced, or whose rows differ from what its methods give one at a time, is gone through one
+outcome at a time.
 """
 
 from __future__ import annotations
@@ -75,7 +76,8 @@ class DigitDraw(Draw):
         self.signs: list[Any] = []
 
     def _among(self, shape: Dims, count: Any, sign: Any, chance_of: Any) -> Any:
-        """The outcomes of some numbers; `chance_of` gives the chance of each from its digit and what is left over for the last."""
+        """The outcomes of some numbers; `chance_of` gives the chance of each from its digit and what is left over for
+        the last."""
         dims = (shape,) if isinstance(shape, int) else tuple(shape)
         size, at = math.prod(dims), len(self.counts)
         counts, signs = (jnp.broadcast_to(jnp.asarray(part), dims).reshape(-1) for part in (count, sign))
@@ -167,8 +169,8 @@ class Batches:
                 raise Unequal from failure
 
     def _counted(self, columns: dict[str, Array], actions: Any, of_state: Array) -> tuple[Array, Array, Array]:
-        """How many outcomes each number that is drawn has, what that follows from, and what the last outcome's chance has beside its own; shapes
-        ``(decisions, numbers)``."""
+        """How many outcomes each number that is drawn has, what that follows from, and what the last outcome's chance
+        has beside its own; shapes ``(decisions, numbers)``."""
         found = []
         for begin in range(0, len(of_state), ROWS):
             some = np.arange(begin, min(begin + ROWS, len(of_state)))

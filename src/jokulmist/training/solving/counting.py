@@ -1,7 +1,7 @@
 """Every outcome of what an environment draws, one after another, with its chance.
 
-A method is called again and again. Each of its draws answers with one of its outcomes; after each call the last draw that has another takes it, as the
-digits of a counter do, until none has.
+A method is called again and again. Each of its draws answers with one of its outcomes; after each call the last draw
+that has another takes it, as the digits of a counter do, until none has.
 """
 
 from __future__ import annotations

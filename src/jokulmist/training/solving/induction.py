@@ -1,4 +1,5 @@
-"""The best that can be done, from transitions: backwards from the last decision, or by value iteration where there is none."""
+"""The best that can be done, from transitions: backwards from the last decision, or by value iteration where there is
+none."""
 
 from __future__ import annotations
 
@@ -42,7 +43,8 @@ class Best:
 
     @property
     def timeless(self) -> bool:
-        """Whether what is best does not hang on how many decisions were made: no state is met at two moments with different ones."""
+        """Whether what is best does not hang on how many decisions were made: no state is met at two moments with
+        different ones."""
         if len(self.starts) == 2:
             return True
         order = np.argsort(self.state, kind="stable")
@@ -88,7 +90,8 @@ def _layers(t: Transitions, horizon: int) -> list[Array]:
         pairs += len(found[-1])
         if pairs > MOST_PAIRS:
             raise SettingError(
-                f"there are more than {MOST_PAIRS:,} states and moments together. Use `limit=False`, which solves without looking at the time."
+                f"there are more than {MOST_PAIRS:,} states and moments together. Use `limit=False`, which solves "
+                "without looking at the time."
             )
         here = np.bincount(_onward_of(t, here[t.state]).indices, minlength=len(t.states)) > 0
     return found
@@ -137,7 +140,8 @@ def _best_rows(t: Transitions, here: Array, worth: Array) -> Array:
 
 
 def _iterated(t: Transitions, discount: float) -> Best:
-    """Value iteration, with sweeps at the policy that is the best so far between two rounds (Puterman and Shin, 1978)."""
+    """Value iteration, with sweeps at the policy that is the best so far between two rounds (Puterman and Shin,
+    1978)."""
     every = np.arange(len(t.state))
     value = np.zeros(len(t.states))
     for _ in range(MOST_ROUNDS):
@@ -154,6 +158,7 @@ def _iterated(t: Transitions, discount: float) -> Best:
         for _ in range(SWEEPS):
             value = reward + discount * (onward @ value)
     raise SettingError(
-        f"values did not settle in {MOST_ROUNDS * SWEEPS:,} sweeps: without a limit an episode may go on for ever. Give a `discount` below 1, or "
+        f"values did not settle in {MOST_ROUNDS * SWEEPS:,} sweeps: without a limit an episode may go on for ever. "
+        "Give a `discount` below 1, or "
         f"declare a `time_limit`."
     )

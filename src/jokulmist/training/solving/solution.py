@@ -1,4 +1,5 @@
-"""The best policy of an environment, exactly; kept, so that whatever is drawn or measured later shows how far from it a policy is."""
+"""The best policy of an environment, exactly; kept, so that whatever is drawn or measured later shows how far from it a
+policy is."""
 
 from __future__ import annotations
 
@@ -115,7 +116,8 @@ class Solution:
 
     @property
     def table(self) -> pd.DataFrame:
-        """One row a moment and state: the fields of the state, the best action by label, and what is still to come by it."""
+        """One row a moment and state: the fields of the state, the best action by label, and what is still to come by
+        it."""
         import pandas as pd
 
         best, names = self._best, [f.name for f in describe(self.environment).fields if f.role != "flow"]
@@ -133,12 +135,14 @@ class Solution:
 
     @cached_property
     def policy(self) -> Policy:
-        """The same as a policy that is played, drawn, saved and exported like one that was learned: a table of values by what is seen.
+        """The same as a policy that is played, drawn, saved and exported like one that was learned: a table of values
+        by what is seen.
 
         Raises
         ------
         SettingError
-            When what is seen does not tell what is best: two states look the same, or it hangs on how many decisions are left.
+            When what is seen does not tell what is best: two states look the same, or it hangs on how many decisions
+            are left.
         """
         return _as_policy(self)
 
@@ -157,21 +161,24 @@ def solve(
 ) -> Solution:
     """The best policy of an environment whose states can be counted, by dynamic programming.
 
-    `begin` and `advance` are called with every outcome of what they draw: `integers`, `bernoulli`, `pick`, `binomial`, short permutations, and Poisson counts, of
-    which less than 1e-9 is left out. With a deadline or a time limit it goes backwards from the last decision (Bellman, 1957), else by value iteration. A
-    game in which players take turns is solved backwards, each doing what is best for itself.
+    `begin` and `advance` are called with every outcome of what they draw: `integers`, `bernoulli`, `pick`, `binomial`,
+    short permutations, and Poisson counts, of which less than 1e-9 is left out. With a deadline or a time limit it goes
+    backwards from the last decision (Bellman, 1957), else by value iteration. A game in which players take turns is
+    solved backwards, each doing what is best for itself.
 
-    Curves, evaluations, comparisons and reports of the environment show the optimum from then on, also in other processes of this user.
+    Curves, evaluations, comparisons and reports of the environment show the optimum from then on, also in other
+    processes of this user.
 
     Parameters
     ----------
     environment : Environment
         With the parameters and weights to solve it at.
     discount : float, in [0, 1]
-        What a reward one decision later counts. The line "optimum" is about returns, so it is shown where nothing is discounted.
+        What a reward one decision later counts. The line "optimum" is about returns, so it is shown where nothing is
+        discounted.
     limit : bool
-        Whether a time limit is the end of what counts, as in the return of an episode. False: what is best if episodes go on; then `discount` must be below 1 unless
-        they end by themselves.
+        Whether a time limit is the end of what counts, as in the return of an episode. False: what is best if episodes
+        go on; then `discount` must be below 1 unless they end by themselves.
     most_states : int
     say : function of str, optional
         Is told how far it is.
@@ -230,7 +237,8 @@ def _as_policy(solution: Solution) -> Policy:
     description = describe(environment)
     if description.players or not len(best.rows):
         raise SettingError(
-            "a game, so many states and moments, or what was solved in another process make no table. Use `solution.choose(state, decisions)`, or solve it anew."
+            "a game, so many states and moments, or what was solved in another process make no table. Use "
+            "`solution.choose(state, decisions)`, or solve it anew."
         )
     agent = QLearning(discount=solution.discount)
     shapes = agent.shapes(description.spec, 1)
@@ -246,7 +254,8 @@ def _as_policy(solution: Solution) -> Policy:
         cell = cells[state]
         if not np.isnan(values[cell, action]) and abs(values[cell, action] - worth) > 1e-6 * max(1.0, abs(worth)):
             raise SettingError(
-                "what is seen does not tell what is best: two states look the same, or it hangs on how many decisions are left. Show more (e.g. `jm.TimeLeft`), "
+                "what is seen does not tell what is best: two states look the same, or it hangs on how many "
+                "decisions are left. Show more (e.g. `jm.TimeLeft`), "
                 "or use `solution.choose(state, decisions)`."
             )
         values[cell, action] = worth
@@ -257,7 +266,8 @@ def _as_policy(solution: Solution) -> Policy:
 def known_optimum(environment: Environment) -> Solution | None:
     """What `solve` found of an environment before, in this process or another; None where it was not solved.
 
-    It is found by the class's code, parameters and weights: where one of them was changed since, it is not the same environment.
+    It is found by the class's code, parameters and weights: where one of them was changed since, it is not the same
+    environment.
     """
     try:
         refuse_unsolvable(environment)

@@ -37,7 +37,8 @@ class Transitions:
     first : float array, shape ``(states,)``
         The chance that an episode begins there.
     state, action, mover : int array, shape ``(decisions,)``
-        Of each possible decision, ordered by state: where, which (its index), and which player's; -1 where there are no players.
+        Of each possible decision, ordered by state: where, which (its index), and which player's; -1 where there are no
+        players.
     reward : float array, shape ``(decisions,)``, or ``(decisions, players)``
         Expected.
     onward : sparse array, shape ``(decisions, states)``
@@ -85,18 +86,21 @@ def refuse_unsolvable(environment: Environment) -> None:
         )
     if description.holds:
         raise SettingError(
-            f"`{name}` lets a decision last for several advances. Solve it with `decide_every = 1`, without `decide_when`."
+            f"`{name}` lets a decision last for several advances. Solve it with `decide_every = 1`, without "
+            "`decide_when`."
         )
     if description.action_pipeline.modifiers or description.opening is not None:
         raise SettingError(
-            f"what `{name}` is modified by changes what happens. Solve it without modifiers of its actions and its opening."
+            f"what `{name}` is modified by changes what happens. Solve it without modifiers of its actions and its "
+            "opening."
         )
     if description.varying is not None:
         raise SettingError(f"parameters of `{name}` vary from episode to episode. Solve it at fixed ones.")
     refuse_ranges(description.action, "solve")
     if description.players and not getattr(description.action, "asks", False):
         raise SettingError(
-            f"in `{name}` several players decide at once, and what is best hangs on what the others do. Games in which they take turns are solved."
+            f"in `{name}` several players decide at once, and what is best hangs on what the others do. Games in "
+            "which they take turns are solved."
         )
 
 

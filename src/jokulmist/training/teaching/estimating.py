@@ -44,16 +44,18 @@ class Estimate:
         95 %, by drawing the episodes anew (Efron, 1979).
     episodes : int
     effective : float
-        As how many episodes of the policy itself they count (Kong, 1992): far below `episodes`, it is unlike what was recorded, and the interval of weights is too narrow.
+        As how many episodes of the policy itself they count (Kong, 1992): far below `episodes`, it is unlike what was
+        recorded, and the interval of weights is too narrow.
     outside : float
-        The share of the recorded observations on which the policy would do, without exploration, what was hardly ever done there: with a chance below 5 % by
-        behaviour cloning of the records.
+        The share of the recorded observations on which the policy would do, without exploration, what was hardly ever
+        done there: with a chance below 5 % by behaviour cloning of the records.
     by : {"weights", "fitted"}
     unrecorded : float
-        The share of the policy's probability, over the recorded observations, on actions that were never recorded at all.
+        The share of the policy's probability, over the recorded observations, on actions that were never recorded at
+        all.
     beyond : float
-        By fitted values, the share of the decisions after which the values lay beyond all that can be returned. Above 5 % the regression has not held, and there is no
-        estimate: mean and interval are not-a-number.
+        By fitted values, the share of the decisions after which the values lay beyond all that can be returned. Above 5
+        % the regression has not held, and there is no estimate: mean and interval are not-a-number.
 
     Examples
     --------
@@ -88,15 +90,18 @@ class Estimate:
 def estimate(
     policy: Any, records: Records, *, act: Act = "greedy", discount: float = 1.0, seed: int = 0, by: By = "weights"
 ) -> Estimate:
-    """What a policy would return, by weighted importance sampling of recorded episodes, decision by decision; or by values that are fitted to them.
+    """What a policy would return, by weighted importance sampling of recorded episodes, decision by decision; or by
+    values that are fitted to them.
 
-    By weights: at each decision an episode weighs by how much likelier the policy would have done all that was done in it so far than whoever was recorded (Precup, Sutton and Singh, 2000;
-    Thomas, 2015, section 3.5). The chances of whoever was recorded are taken from the records (columns ``probability.*``), else from behaviour cloning of them. It is right for any environment, and knows little where
-    the policy is unlike them.
+    By weights: at each decision an episode weighs by how much likelier the policy would have done all that was done in
+    it so far than whoever was recorded (Precup, Sutton and Singh, 2000; Thomas, 2015, section 3.5). The chances of
+    whoever was recorded are taken from the records (columns ``probability.*``), else from behaviour cloning of them. It
+    is right for any environment, and knows little where the policy is unlike them.
 
-    By fitted values: the policy's values of so many decisions as the longest episode has are fitted to what was recorded, one decision after another (Le, Voloshin and Yue, 2019,
-    algorithm 3), by random features of what is seen; the interval by fitting episodes that are drawn anew (Hao et al., 2021). It uses each decision, whoever took it, and is as
-    right as the values can be told by what is seen at the moment.
+    By fitted values: the policy's values of so many decisions as the longest episode has are fitted to what was
+    recorded, one decision after another (Le, Voloshin and Yue, 2019, algorithm 3), by random features of what is seen;
+    the interval by fitting episodes that are drawn anew (Hao et al., 2021). It uses each decision, whoever took it, and
+    is as right as the values can be told by what is seen at the moment.
 
     Parameters
     ----------
@@ -189,7 +194,8 @@ def estimate(
 
 
 def outside_of(policy: Policy, records: Records) -> float:
-    """The share of the recorded observations on which a policy would do, without exploration, what was hardly ever done there."""
+    """The share of the recorded observations on which a policy would do, without exploration, what was hardly ever done
+    there."""
     chosen = chances_of(policy, records.rows.observed, None, "greedy")
     return float(np.mean(chances_of(cloned(records), records.rows.observed, chosen, "sampled") < RARE))
 
@@ -200,7 +206,8 @@ def where_it_leaves(policy: Policy, records: Records) -> str:
         return ""
     share = outside_of(policy, records)
     return (
-        f"without exploration the policy does what was hardly ever recorded there on {share:.1%} of the {len(records):,} recorded decisions: what it expects of those is a guess."
+        f"without exploration the policy does what was hardly ever recorded there on {share:.1%} of the "
+        f"{len(records):,} recorded decisions: what it expects of those is a guess."
         if share
         else f"without exploration the policy does only what was recorded there, on all of the {len(records):,} recorded decisions."
     )
@@ -212,7 +219,8 @@ def chances_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:
 
 
 def all_chances_of(judged: Callable[[Any], Any], rows: int, joint: Any, combinations: Any) -> Any:
-    """The chances of combinations of choices, by a policy that was asked (`_judging`), shape ``(rows, combinations)``."""
+    """The chances of combinations of choices, by a policy that was asked (`_judging`), shape ``(rows,
+    combinations)``."""
     return np.stack([judged(joint.own(np.full(rows, index, np.int32))) for index in combinations], axis=1)
 
 

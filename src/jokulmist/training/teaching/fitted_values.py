@@ -1,7 +1,8 @@
 """The value of a policy by fitted Q evaluation of records, and how far it differs over episodes that are drawn anew.
 
-Le, Voloshin and Yue (2019), "Batch policy learning under constraints", algorithm 3; the interval by Hao et al. (2021), "Bootstrapping fitted Q-evaluation for
-off-policy inference". The regression is onto random features of what is seen (Rahimi and Recht, 2007), one set of weights an action.
+Le, Voloshin and Yue (2019), "Batch policy learning under constraints", algorithm 3; the interval by Hao et al. (2021),
+"Bootstrapping fitted Q-evaluation for off-policy inference". The regression is onto random features of what is seen
+(Rahimi and Recht, 2007), one set of weights an action.
 """
 
 from __future__ import annotations
@@ -23,7 +24,8 @@ REACHES = (1.0, 2.5)
 
 
 def features_of(numbers: Any, observed: Any, chance: Any) -> Any:
-    """Random Fourier features of rows: of Gaussian kernels as wide as two observations lie apart, of two widths, each number over its spread; a constant, and the numbers themselves."""
+    """Random Fourier features of rows: of Gaussian kernels as wide as two observations lie apart, of two widths, each
+    number over its spread; a constant, and the numbers themselves."""
     mean, spread = observed.mean(axis=0), observed.std(axis=0)
     moving = spread > 1e-9
     rows, others = ((x - mean)[:, moving] / spread[moving] for x in (numbers, observed))
@@ -42,10 +44,12 @@ def features_of(numbers: Any, observed: Any, chance: Any) -> Any:
 def fitted(
     here: Any, after: Any, index: Any, chances: Any, rewards: Any, going: Any, weights: Any, discount: float, steps: int
 ) -> tuple[Any, float]:
-    """The weights of the values of so many decisions, shape ``(features, actions)``; and the share of the rows whose successor was valued beyond what can be returned.
+    """The weights of the values of so many decisions, shape ``(features, actions)``; and the share of the rows whose
+    successor was valued beyond what can be returned.
 
-    Each pass fits ``r + discount sum_a p(a|s') Q(s', a)`` anew, beginning with Q = 0, so that after so many passes Q is the return of so many decisions. The value of what
-    follows is held between what so many decisions can return at least and at most (`bounds_of`): else an error of the regression grows from pass to pass.
+    Each pass fits ``r + discount sum_a p(a|s') Q(s', a)`` anew, beginning with Q = 0, so that after so many passes Q is
+    the return of so many decisions. The value of what follows is held between what so many decisions can return at
+    least and at most (`bounds_of`): else an error of the regression grows from pass to pass.
     """
     count, size = chances.shape[1], here.shape[1]
     values = np.zeros((size, count))
@@ -84,8 +88,8 @@ def bounds_of(rewards: Any, discount: float, steps: int) -> tuple[float, float]:
 def fitted_returns(
     records: Any, begins: Any, chances: Any, index: Any, discount: float, seed: int
 ) -> tuple[float, list[float], float]:
-    """The mean return of a policy from where the recorded episodes began, the same of episodes drawn anew, and the share of the rows whose successor was valued beyond
-    what can be returned.
+    """The mean return of a policy from where the recorded episodes began, the same of episodes drawn anew, and the
+    share of the rows whose successor was valued beyond what can be returned.
     """
     chance = np.random.default_rng(seed)
     rows, episode = records.rows, records.episode

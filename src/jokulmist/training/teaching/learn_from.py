@@ -62,14 +62,16 @@ def learn_from(
     seed: int = 0,
     columns: dict[str, str] | None = None,
 ) -> Taught:
-    """Learn a policy from recorded decisions, without stepping anything and without a run's folder; `train(records=...)` makes a run of it.
+    """Learn a policy from recorded decisions, without stepping anything and without a run's folder;
+    `train(records=...)` makes a run of it.
 
     Parameters
     ----------
     records : Records, path, rollouts or DataFrame
         See `Records.read`.
     agent : Cloning, ImplicitQ, DQN, QLearning or LinearQ
-        What does it: behaviour cloning; implicit Q-learning; `DQN(conservative=1.0)`, conservative Q-learning; a table by fitted Q; Q-learning with linear features.
+        What does it: behaviour cloning; implicit Q-learning; `DQN(conservative=1.0)`, conservative Q-learning; a table
+        by fitted Q; Q-learning with linear features.
     environment : Environment
         Needed unless `records` are `Records`.
     steps : int
@@ -117,7 +119,8 @@ def _taught(records: Records, agent: Agent, steps: int, seed: int) -> Taught:
         told = loop.readings()
         if not np.isfinite(list(told.values())).all():
             raise BrokenEnvironment(
-                f"a reading of `{type(agent).__name__}` became infinite or not a number after {loop.turn:,} updates. Use a smaller `learning_rate`."
+                f"a reading of `{type(agent).__name__}` became infinite or not a number after {loop.turn:,} updates. "
+                "Use a smaller `learning_rate`."
             )
         reports.append({"updates": loop.turn, **told})
     return Taught(Policy(agent, records.spec, loop.learner(), steps), pd.DataFrame(reports), records)

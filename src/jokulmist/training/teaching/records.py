@@ -91,13 +91,17 @@ class Records:
         Parameters
         ----------
         source : path, Rollout, sequence of Rollout, DataFrame, or a sequence of these
-            Parquet files of rollouts or a folder of them; or a table with a row a decision, in the order of time, also as a CSV file, or a Parquet file of any columns.
+            Parquet files of rollouts or a folder of them; or a table with a row a decision, in the order of time, also
+            as a CSV file, or a Parquet file of any columns.
         environment : Environment
-            Whose channels, action and reward terms are meant. Where the records have a column for each term, rewards are weighted anew, by its weights.
+            Whose channels, action and reward terms are meant. Where the records have a column for each term, rewards
+            are weighted anew, by its weights.
         columns : dict of str to str, optional
-            What a column is called there: ``{"level": "tank_cm", "action": "valve", "episode": "day", "reward": "earned"}``. Ends are known by ``"closed_by"``,
-            the name of an ending or a cut, or by ``"ended"``, a truth value. Where the class says what is legal, ``"legal"`` (of several choices ``"legal.PART"``) is a list of
-            the labels that were allowed, or in a CSV file these labels with ``|`` between them; rollouts of this library tell it by their states.
+            What a column is called there: ``{"level": "tank_cm", "action": "valve", "episode": "day", "reward":
+            "earned"}``. Ends are known by ``"closed_by"``, the name of an ending or a cut, or by ``"ended"``, a truth
+            value. Where the class says what is legal, ``"legal"`` (of several choices ``"legal.PART"``) is a list of
+            the labels that were allowed, or in a CSV file these labels with ``|`` between them; rollouts of this
+            library tell it by their states.
 
         Raises
         ------
@@ -131,7 +135,8 @@ class Records:
                 raise SettingError(f"`columns` names `{name}`; known are {listed(known)}.{nearest(name, known)}")
             if theirs not in table:
                 raise SettingError(
-                    f"`columns` says that `{name}` is `{theirs}`, and the records have {listed(map(str, table.columns))}.{nearest(theirs, list(map(str, table.columns)))}"
+                    f"`columns` says that `{name}` is `{theirs}`, and the records have "
+                    f"{listed(map(str, table.columns))}.{nearest(theirs, list(map(str, table.columns)))}"
                 )
         return _read(environment, table, lambda name: names.get(name, name), REWARD in names)
 
@@ -223,7 +228,8 @@ def _refuse_missing_columns(description: Description, table: pd.DataFrame, calle
         if called(name) not in there:
             more = " and not all of its terms are there" if name == REWARD else ""
             raise SettingError(
-                f"the records have no column `{called(name)}`{more}; they have {listed(sorted(there))}. Say what it is called there: "
+                f"the records have no column `{called(name)}`{more}; they have {listed(sorted(there))}. Say what it "
+                "is called there: "
                 f"`columns={{{name!r}: ...}}`."
             )
     if not len(table):
@@ -313,13 +319,15 @@ def _masks(environment: Environment, table: pd.DataFrame, called: Any) -> tuple[
         step = Stepper(environment)
         return tuple(np.stack(part) for part in zip(*map(step.legal, states_of(table, environment)), strict=True))
     raise SettingError(
-        f"`{description.name}` says what is legal, and the records do not: they have neither the states nor {listed(columns)}. Give a column with the list of the labels "
+        f"`{description.name}` says what is legal, and the records do not: they have neither the states nor "
+        f"{listed(columns)}. Give a column with the list of the labels "
         f"that were allowed; say what it is called there by `columns={{{_legal_columns(description)[0]!r}: ...}}`."
     )
 
 
 def _allowed(choice: Choice, table: pd.DataFrame, column: str) -> Any:
-    """The truth values of a column of labels; where nothing stands, as after the last decision, everything is allowed."""
+    """The truth values of a column of labels; where nothing stands, as after the last decision, everything is
+    allowed."""
     found = np.zeros((len(table), choice.count), bool)
     for row, given in enumerate(table[column]):
         labels = given.split("|") if isinstance(given, str) else given
@@ -330,7 +338,8 @@ def _allowed(choice: Choice, table: pd.DataFrame, column: str) -> Any:
             found[row, [choice.own(label) for label in labels]] = True
         except (ActionError, TypeError):
             raise SettingError(
-                f"`{column}` of the records has {_told(given)} in row {row}; it is a list of some of {listed(choice.labels)}."
+                f"`{column}` of the records has {_told(given)} in row {row}; it is a list of some of "
+                f"{listed(choice.labels)}."
             ) from None
     return found
 
@@ -390,7 +399,8 @@ def _acts(part: Any, table: pd.DataFrame, column: str, rows: Any) -> Any:
         if ((found < 0) | (found >= part.count)).any():
             at = int(np.flatnonzero((found < 0) | (found >= part.count))[0])
             raise SettingError(
-                f"`{column}` of the records has {_told(given.iloc[at])} in row {int(rows[at])}; the alternatives are {listed(part.labels)}."
+                f"`{column}` of the records has {_told(given.iloc[at])} in row {int(rows[at])}; the alternatives are "
+                f"{listed(part.labels)}."
             )
         return found.astype(np.int32)
     if part.shape == ():

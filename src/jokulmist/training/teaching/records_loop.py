@@ -26,7 +26,8 @@ def refuse_untaught(agent: Agent) -> None:
     """Raise `SettingError` where a method does not learn from records."""
     if not hasattr(type(agent), "learn_rows"):
         raise SettingError(
-            f"`{type(agent).__name__}` does not learn from records. Use `Cloning`, `ImplicitQ`, `DQN(conservative=1.0)`, `QLearning` or `LinearQ`."
+            f"`{type(agent).__name__}` does not learn from records. Use `Cloning`, `ImplicitQ`, "
+            "`DQN(conservative=1.0)`, `QLearning` or `LinearQ`."
         )
 
 

@@ -1,7 +1,7 @@
 """The workers of a Dask cluster do a search's jobs: on this machine, on others, wherever the search's folder is seen.
 
-A Dask worker hands each job to a warm worker process of its own, one a thread, so that its event loop stays free and compiled code
-is kept. A job whose Dask worker dies is given to another, which goes on from the run's last checkpoint.
+A Dask worker hands each job to a warm worker process of its own, one a thread, so that its event loop stays free and
+compiled code is kept. A job whose Dask worker dies is given to another, which goes on from the run's last checkpoint.
 """
 
 from __future__ import annotations
@@ -107,7 +107,8 @@ class Cluster:
 
     def _gone(self) -> LookupFailed:
         return LookupFailed(
-            f"the Dask scheduler at {self._address} is gone. What was trained is kept: `jokulmist resume` goes on with the search, here or with "
+            f"the Dask scheduler at {self._address} is gone. What was trained is kept: `jokulmist resume` goes on "
+            "with the search, here or with "
             f"`--cluster` and a scheduler that is there."
         )
 
@@ -189,7 +190,8 @@ class Cluster:
             self._client.cancel([future for future, _ in self._given.values() if future.key not in busy], force=True)
 
     def _tell_workers(self, work: Any) -> None:
-        """Have every worker do something; one that has gone unnoticed answers only when its connection times out, and is not waited for long."""
+        """Have every worker do something; one that has gone unnoticed answers only when its connection times out, and
+        is not waited for long."""
 
         def tell() -> None:
             with contextlib.suppress(Exception):

@@ -1,7 +1,7 @@
 """A job: one run to train on from where it stands, up to some decisions, and to score then.
 
-It holds nothing but text and numbers, so that it can travel to another process or machine. Doing it twice, or after it was
-broken off, gives the same: a run's folder says how far it is.
+It holds nothing but text and numbers, so that it can travel to another process or machine. Doing it twice, or after it
+was broken off, gives the same: a run's folder says how far it is.
 """
 
 from __future__ import annotations

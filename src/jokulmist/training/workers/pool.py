@@ -1,8 +1,8 @@
 """A pool of warm worker processes, one a core, that do jobs, each keeping its compiled code for the next one.
 
-A worker runs the same single-seed program as this process would, with one thread; so a run gives the same bytes alone and among
-others. Batching seeds in one program was tried and is no faster. What travels is text: a plan as it stands in plan.toml,
-and lines of JSON. Nothing is pickled. A worker that dies is replaced.
+A worker runs the same single-seed program as this process would, with one thread; so a run gives the same bytes alone
+and among others. Batching seeds in one program was tried and is no faster. What travels is text: a plan as it stands in
+plan.toml, and lines of JSON. Nothing is pickled. A worker that dies is replaced.
 """
 
 from __future__ import annotations

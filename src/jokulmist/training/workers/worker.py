@@ -83,7 +83,8 @@ def _serve(told: Told, asked: StopRequest) -> None:
 
 
 def _messages(asked: StopRequest) -> Iterator[dict[str, Any]]:
-    """The jobs, as they come. A word to stop, and the end of the input, end the one that is done: cleanly, with all saved."""
+    """The jobs, as they come. A word to stop, and the end of the input, end the one that is done: cleanly, with all
+    saved."""
     waiting: list[dict[str, Any]] = []
     ready = threading.Condition()
     ended = False

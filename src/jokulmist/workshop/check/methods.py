@@ -85,7 +85,8 @@ def _unread_fields(play: Play, read: dict[str, dict[str, set[str]]]) -> None:
             play.find(
                 "warning",
                 f"unread:{field.name}",
-                f"the field `{field.name}` of the state is read by nothing: not by `advance`, a sensor, a reward, an ending or a "
+                f"the field `{field.name}` of the state is read by nothing: not by `advance`, a sensor, a reward, an "
+                "ending or a "
                 f"measure.",
                 "State",
                 "Either it is left over, or something that should depend on it does not.",
@@ -115,7 +116,8 @@ def _unread_actions(play: Play) -> None:
             play.find(
                 "error",
                 f"action:{name}",
-                f"{what} changes nothing: each of {len(tries)} alternatives gave the same state, rewards and endings in "
+                f"{what} changes nothing: each of {len(tries)} alternatives gave the same state, rewards and endings "
+                "in "
                 f"{min(ASKED, len(play.transitions))} steps.",
                 "advance",
                 "Whatever is done, the same happens; nothing can be learned.",

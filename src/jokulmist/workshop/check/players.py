@@ -1,7 +1,9 @@
-"""What goes wrong where several players are alike: a place that earns nothing, or sees something else than the others in the same situation.
+"""What goes wrong where several players are alike: a place that earns nothing, or sees something else than the others
+in the same situation.
 
-Players are alike where they do the same actions and have the same channels and reward terms. Their places are exchanged by turning the arrays of the state that
-have one entry a player: whoever takes a place then must see and earn there what the one before saw and earned.
+Players are alike where they do the same actions and have the same channels and reward terms. Their places are exchanged
+by turning the arrays of the state that have one entry a player: whoever takes a place then must see and earn there what
+the one before saw and earned.
 """
 
 from __future__ import annotations
@@ -53,7 +55,8 @@ def earned_by_one(report: Report, description: Description) -> list[Finding]:
             found.append(
                 Finding(
                     "warning",
-                    f"reward term `{name}` was earned by `{earning}`, and stayed 0 for `{'`, `'.join(never)}` in all of {report.steps:,} steps.",
+                    f"reward term `{name}` was earned by `{earning}`, and stayed 0 for `{'`, `'.join(never)}` in all "
+                    f"of {report.steps:,} steps.",
                     name,
                     "Their actions and channels are the same, so whoever plays there is taught something else.",
                     f"Use `player` as the index in `{name}`, e.g. `after.caught[player]`.",
@@ -100,12 +103,14 @@ def _same_for_all(play: Play) -> None:
                 f"`{name}` takes `player`, and showed all players the same in every one of {len(rows):,} steps.",
                 own_name(play.description.players[0], name),
                 "Whoever acts cannot tell from it where it is itself.",
-                f"Use `player` as the index in `{name}`, e.g. `state.boats[player]`; or leave `player` out, and all see one channel.",
+                f"Use `player` as the index in `{name}`, e.g. `state.boats[player]`; or leave `player` out, and all "
+                "see one channel.",
             )
 
 
 def _differs(play: Play, turned: set[str], name: str, takes: tuple[str, ...], does: str) -> None:
-    """A player's own method that gives something else when places are exchanged, though all it reads has one entry a player."""
+    """A player's own method that gives something else when places are exchanged, though all it reads has one entry a
+    player."""
     players, method = play.description.players, name_in(name)
     if f"{SAME}{method}" in play.told:
         return
@@ -121,10 +126,13 @@ def _differs(play: Play, turned: set[str], name: str, takes: tuple[str, ...], do
             play.find(
                 "warning",
                 f"{DIFFERS}{method}",
-                f"`{method}` {does} `{players[here]}` {_short(mine)}, and `{players[there]}` {_short(theirs)} in the same situation with places exchanged.",
+                f"`{method}` {does} `{players[here]}` {_short(mine)}, and `{players[there]}` {_short(theirs)} in the "
+                "same situation with places exchanged.",
                 name,
-                "Their actions and channels are the same: an index that is fixed, or mixed up, shows or pays one of them what is the other's.",
-                f"Look at the indices in `{method}`: `player` is the own one, with two players `1 - player` the other's.",
+                "Their actions and channels are the same: an index that is fixed, or mixed up, shows or pays one of "
+                "them what is the other's.",
+                f"Look at the indices in `{method}`: `player` is the own one, with two players `1 - player` the "
+                "other's.",
             )
             return
 

@@ -21,7 +21,8 @@ from jokulmist.workshop.check.report import Finding, Level, Reach, Report
 LONGEST = 20_000
 MOST_TRANSITIONS = 200
 COMPARED_BEGINS = 10
-# Beyond a bound: a share of its width that is little, a share of the steps that is seldom; and what bounds may leave out at each end.
+# Beyond a bound: a share of its width that is little, a share of the steps that is seldom; and what bounds may leave
+# out at each end.
 A_LITTLE, SELDOM, RARE = 0.15, 0.05, 0.005
 
 
@@ -50,7 +51,8 @@ class Play:
         self.kept = self._snapshot()
         self.begun = 0
         self.held = 0  # every closing that held, also beside another
-        # What random play leaves behind: transitions, and the rows, terms and advances of every step, episode by episode.
+        # What random play leaves behind: transitions, and the rows, terms and advances of every step, episode by
+        # episode.
         self.transitions: list[Transition] = []
         self.rows: list[list[float]] = []
         self.amounts: list[list[float]] = []
@@ -166,7 +168,8 @@ class Play:
                 self.find(
                     "error",
                     f"chance:{method}",
-                    f"`{method}` gave `{name}` two values, {value!r} and {second.__dict__[name]!r}, from the same state, "
+                    f"`{method}` gave `{name}` two values, {value!r} and {second.__dict__[name]!r}, from the same "
+                    "state, "
                     f"action and draws.",
                     method,
                     "A run could not be repeated, resumed or compiled.",
@@ -270,7 +273,8 @@ class Play:
             self._never_closed(state, advances)
 
     def _outside(self, reach: Reach, channel: Any) -> None:
-        """A channel left its bounds: far or often is an error; now and then a little, as in a fall that ends an episode, is a warning."""
+        """A channel left its bounds: far or often is an error; now and then a little, as in a fall that ends an
+        episode, is a warning."""
         where = self.description.bare.slices[channel.name]
         values = np.asarray(self.rows, float)[:, where]
         beyond = max(channel.low - reach.least, reach.most - channel.high) / (channel.high - channel.low)
@@ -315,7 +319,8 @@ class Play:
             f"no episode closed in {advances:,} steps of random play: {told}.",
             "advance",
             "An episode that never closes is never recorded, and an ending that cannot be reached teaches nothing.",
-            "Declare `time_limit = 1000` (a cut) or `deadline = 1000` (a true end), and look at the comparison in the ending.",
+            "Declare `time_limit = 1000` (a cut) or `deadline = 1000` (a true end), and look at the comparison in "
+            "the ending.",
         )
 
 

@@ -50,10 +50,12 @@ def _never_met(play: Play) -> None:
             play.find(
                 "warning",
                 f"never met:{closing.name}",
-                f"`{closing.name}` held in none of {report.steps:,} steps of random play{',' if others else ''}{others}.",
+                f"`{closing.name}` held in none of {report.steps:,} steps of random "
+                f"play{',' if others else ''}{others}.",
                 closing.name,
                 "An ending that cannot be met teaches nothing; one that is hard to meet is learned late.",
-                "Look at the comparison's direction and units; write a `@jm.reference` that meets it, or begin an episode near it by hand "
+                "Look at the comparison's direction and units; write a `@jm.reference` that meets it, or begin an "
+                "episode near it by hand "
                 "(`jm.Episode.at`).",
             )
 
@@ -73,7 +75,8 @@ def _useless_references(play: Play) -> None:
                 f"the reference `{name}` returns {level.mean:.4g}, and random play {random.mean:.4g}: it is no better.",
                 name,
                 "A rule that is meant to be good and is not shows a mistake in the rule, a reward or a sign.",
-                f"Step an episode by `{name}` (`jokulmist check --trace 20 --policy {name}`), and look at its reward terms.",
+                f"Step an episode by `{name}` (`jokulmist check --trace 20 --policy {name}`), and look at its reward "
+                "terms.",
             )
 
 
@@ -84,7 +87,8 @@ def _doubled_minus(play: Play) -> None:
             play.find(
                 "warning",
                 f"doubled minus:{term.name}",
-                f"reward term `{term.name}` lay between {reach.least:.4g} and {reach.most:.4g}, never above 0, and its weight is {weight:g}: together it rewards.",
+                f"reward term `{term.name}` lay between {reach.least:.4g} and {reach.most:.4g}, never above 0, and "
+                f"its weight is {weight:g}: together it rewards.",
                 term.name,
                 "Two minus signs make a reward of what looks like a cost.",
                 "Leave one of them out.",
@@ -103,13 +107,15 @@ def _never_earned(play: Play) -> None:
                 f"reward term `{term.name}` stayed 0 in all of {len(column):,} steps of random play.",
                 term.name,
                 "An agent begins by random play: what it never meets it cannot learn from.",
-                "Check its condition and units; begin nearer to it, raise the difficulty by `curriculum`, or lead there by another "
+                "Check its condition and units; begin nearer to it, raise the difficulty by `curriculum`, or lead "
+                "there by another "
                 "term (`jm.Potential`).",
             )
 
 
 def _paid_on(play: Play) -> set[str]:
-    """Reward terms that begin in the middle of an episode and then stay the same to its end: an ending was forgotten."""
+    """Reward terms that begin in the middle of an episode and then stay the same to its end: an ending was
+    forgotten."""
     found: set[str] = set()
     lasts = np.cumsum([advances for advances, _ in play.episodes])
     episodes = np.split(np.asarray(play.amounts), lasts)[: len(lasts)]
@@ -129,11 +135,13 @@ def _paid_on(play: Play) -> set[str]:
             play.find(
                 "warning",
                 f"paid on:{term.name}",
-                f"reward term `{term.name}` became {paid[0][1]:.4g} and stayed so to the end of {len(paid)} of the {earned} episodes in which it "
+                f"reward term `{term.name}` became {paid[0][1]:.4g} and stayed so to the end of {len(paid)} of the "
+                f"{earned} episodes in which it "
                 f"was not 0, for {np.mean([n for n, _ in paid]):.0f} steps on average.",
                 term.name,
                 "It looks like something that happens once, and it is paid at every step that follows.",
-                "Declare an ending for it (`@jm.ending`), or pay it only in the step in which it happens, from `before` and `after`.",
+                "Declare an ending for it (`@jm.ending`), or pay it only in the step in which it happens, from "
+                "`before` and `after`.",
             )
     return found
 
@@ -153,7 +161,8 @@ def _scales(play: Play, paid_on: set[str]) -> None:
             f"reward term `{names[first]}` brings {weighted[first]:.4g} a step, all the others together {others:.4g}.",
             names[first],
             "The others have little say in what is learned.",
-            f"Leave it where the others are meant to be small; else raise their weights, e.g. `weights={{{names[second]!r}: "
+            "Leave it where the others are meant to be small; else raise their weights, e.g. "
+            f"`weights={{{names[second]!r}: "
             f"{float(play.description.weights[second] * TENTH * weighted[first] / weighted[second]):.2g}}}` for a tenth of it.",
         )
 
@@ -244,8 +253,10 @@ def _unseen_deadline(play: Play) -> None:
     play.find(
         "warning",
         "unseen deadline",
-        f"the `deadline` after {description.deadline} advances is a true end, and no channel tells how much time is left.",
+        f"the `deadline` after {description.deadline} advances is a true end, and no channel tells how much time is "
+        "left.",
         "advance",
         "The same observation is then worth much or nothing, and values cannot be learned.",
-        "Observe the time, `day: int = jm.seen(low=0, high=...)`, or use `time_limit`, a cut, if there is a future after it.",
+        "Observe the time, `day: int = jm.seen(low=0, high=...)`, or use `time_limit`, a cut, if there is a future "
+        "after it.",
     )

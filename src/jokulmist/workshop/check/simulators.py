@@ -147,10 +147,12 @@ def _same_again(environment: Simulator, report: Report) -> None:
             report.findings.append(
                 Finding(
                     "error",
-                    f"the same seed and actions gave another episode {how}, from step {at if at is not None else len(rows)} on.",
+                    f"the same seed and actions gave another episode {how}, from step "
+                    f"{at if at is not None else len(rows)} on.",
                     f"{description.name}.begin",
                     "A run could not be done again, and copies would not be alike.",
-                    "Take all chance from `seed` (e.g. `numpy.random.default_rng(seed)`), and set everything anew in `begin`.",
+                    "Take all chance from `seed` (e.g. `numpy.random.default_rng(seed)`), and set everything anew in "
+                    "`begin`.",
                 )
             )
             return

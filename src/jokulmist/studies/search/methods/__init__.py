@@ -33,7 +33,8 @@ def method_use(method: Any) -> str:
         return use
     if not isinstance(method, str) or (method not in METHODS and ":" not in method):
         raise SettingError(
-            f"`method` of `tuning` is no search method: {method!r}; there are {listed(METHODS)}.{nearest(str(method), METHODS)} For your own "
+            f"`method` of `tuning` is no search method: {method!r}; there are "
+            f"{listed(METHODS)}.{nearest(str(method), METHODS)} For your own "
             f"write `file.py:Name`, a class that derives from `jm.SearchMethod`."
         )
     return method

@@ -19,19 +19,21 @@ ONE_AT_RANDOM = 8
 
 
 class GaussianProcess(Random):
-    """The next candidate has the highest expected improvement over the best so far, under a Gaussian process on the scores.
+    """The next candidate has the highest expected improvement over the best so far, under a Gaussian process on the
+    scores.
 
-    Jones, Schonlau and Welch (1998), "Efficient global optimization of expensive black-box functions", equation 15; the process
-    with a Matern 5/2 kernel, a length a column, after Snoek, Larochelle and Adams (2012), "Practical Bayesian optimization of
-    machine learning algorithms".
+    Jones, Schonlau and Welch (1998), "Efficient global optimization of expensive black-box functions", equation 15; the
+    process with a Matern 5/2 kernel, a length a column, after Snoek, Larochelle and Adams (2012), "Practical Bayesian
+    optimization of machine learning algorithms".
 
     Notes
     -----
-    Settings that do not matter stand in the middle of their range for the model; values without order have a column each. What
-    improvement is measured from is the highest mean of the model at a candidate, for scores are noisy. Candidates that are still
-    being trained count as having scored what the model expects of them. Scores far below the middle are drawn up to three
-    spreads below it, failures too: how bad a bad candidate is says nothing of the good ones. One candidate in eight is
-    drawn at random. The winner is the candidate of which the model expects most, not the one with the luckiest score. Fails with more than about 20 settings, where a model of few points knows nothing.
+    Settings that do not matter stand in the middle of their range for the model; values without order have a column
+    each. What improvement is measured from is the highest mean of the model at a candidate, for scores are noisy.
+    Candidates that are still being trained count as having scored what the model expects of them. Scores far below the
+    middle are drawn up to three spreads below it, failures too: how bad a bad candidate is says nothing of the good
+    ones. One candidate in eight is drawn at random. The winner is the candidate of which the model expects most, not
+    the one with the luckiest score. Fails with more than about 20 settings, where a model of few points knows nothing.
     """
 
     @property
@@ -133,7 +135,8 @@ def fitted(places: Array, scores: Array, seed: int) -> Any:
 
 
 def function_at(model: Any, places: Array, scores: Array) -> tuple[Array, Array]:
-    """Mean and spread of the function itself, without the noise of a score: noise can be had again at any place, and is no improvement."""
+    """Mean and spread of the function itself, without the noise of a score: noise can be had again at any place, and is
+    no improvement."""
     mean, spread = model.predict(places, return_std=True)
     noise = model.kernel_.k2.noise_level * (float(np.var(scores)) or 1.0)
     return mean, np.sqrt(np.maximum(spread**2 - noise, 0.0))

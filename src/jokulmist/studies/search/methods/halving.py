@@ -1,4 +1,5 @@
-"""Successive halving: many candidates are trained a little, the best of them further, with promotion as results come in."""
+"""Successive halving: many candidates are trained a little, the best of them further, with promotion as results come
+in."""
 
 from __future__ import annotations
 
@@ -11,16 +12,17 @@ from jokulmist.studies.search.methods.protocol import ByScore, Known, halts, who
 
 
 class Halving(ByScore):
-    """Of the candidates that reached a rung, one in so many goes on to the next, as soon as it is among the best so far.
+    """Of the candidates that reached a rung, one in so many goes on to the next, as soon as it is among the best so
+    far.
 
-    Jamieson and Talwalkar (2016), "Non-stochastic best arm identification and hyperparameter optimization"; promotion as results
-    come in after Li et al. (2020), "A system for massively parallel hyperparameter tuning", algorithm 2.
+    Jamieson and Talwalkar (2016), "Non-stochastic best arm identification and hyperparameter optimization"; promotion
+    as results come in after Li et al. (2020), "A system for massively parallel hyperparameter tuning", algorithm 2.
 
     Notes
     -----
     Differs from the paper: there are no more candidates than asked for, and in the end the best of the highest rung is
-    trained to the end of the plan in any case. Fails when a short training says nothing of a long one: a high learning rate
-    looks good early.
+    trained to the end of the plan in any case. Fails when a short training says nothing of a long one: a high learning
+    rate looks good early.
     """
 
     def __init__(self, asked: Known) -> None:

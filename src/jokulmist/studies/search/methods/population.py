@@ -15,16 +15,18 @@ STEP = 0.12
 
 
 class Population(ByScore):
-    """All members train side by side; at each look the worst quarter go on from copies of the best, with settings a step away.
+    """All members train side by side; at each look the worst quarter go on from copies of the best, with settings a
+    step away.
 
     Jaderberg et al. (2017), "Population based training of neural networks", algorithm 1, with truncation selection.
 
     Notes
     -----
-    Only numbers can change while a run trains: settings that are traced, parameters that give no shape or bound, weights of
-    reward terms. Differs from the paper: all members are compared at the same decisions, so that a search is the same whatever
-    the number of workers; perturbed is the place in the range, by a normal step of 12 %. What is found is a course of settings;
-    the last ones alone may do worse from the begin on, and the rerun shows whether they do.
+    Only numbers can change while a run trains: settings that are traced, parameters that give no shape or bound,
+    weights of reward terms. Differs from the paper: all members are compared at the same decisions, so that a search is
+    the same whatever the number of workers; perturbed is the place in the range, by a normal step of 12 %. What is
+    found is a course of settings; the last ones alone may do worse from the begin on, and the rerun shows whether they
+    do.
     """
 
     def __init__(self, asked: Known) -> None:
@@ -32,7 +34,8 @@ class Population(ByScore):
             raise SettingError("a population is compared at shares of a run, so the plan must say how long by `steps`.")
         if len(asked.plan.training.seeds) > 1:
             raise SettingError(
-                f"a population has one run a member, each with a seed of its own; got the seeds {list(asked.plan.training.seeds)}. "
+                "a population has one run a member, each with a seed of its own; got the seeds "
+                f"{list(asked.plan.training.seeds)}. "
                 f"Give one seed, and more `candidates`."
             )
         if asked.candidates < 4:
@@ -101,6 +104,7 @@ def refuse_shapes(asked: Known) -> None:
             able = able and all(describe(with_settings(base, {name: v}).environment).spec == spec for v in ends)
         if not able:
             raise SettingError(
-                f"`{name}` cannot change while a run trains, so a population cannot search over it; what can is {listed(AGENT + n for n in sorted(traced))}, "
+                f"`{name}` cannot change while a run trains, so a population cannot search over it; what can is "
+                f"{listed(AGENT + n for n in sorted(traced))}, "
                 f"parameters that give no shape or bound, and reward weights. Search by another method."
             )

@@ -71,8 +71,9 @@ class ByScore:
 class SearchMethod(ByScore):
     """Base of a search method of your own: say in `next` which candidate is trained next.
 
-    A plan names it by ``method = "file.py:Name"``, and `jm.tune` takes the class. A search that was killed goes on from its board, so
-    that a method may hold nothing which cannot be found again from there; chance comes from ``self.asked.draw(number)``.
+    A plan names it by ``method = "file.py:Name"``, and `jm.tune` takes the class. A search that was killed goes on from
+    its board, so that a method may hold nothing which cannot be found again from there; chance comes from
+    ``self.asked.draw(number)``.
 
     Attributes
     ----------

@@ -26,7 +26,8 @@ class Random(SearchMethod):
 
 
 class Grid(SearchMethod):
-    """Every combination of the values, in the order of the settings; of a range so many values, both bounds among them."""
+    """Every combination of the values, in the order of the settings; of a range so many values, both bounds among
+    them."""
 
     @cached_property
     def combinations(self) -> list[Settings]:
@@ -35,7 +36,8 @@ class Grid(SearchMethod):
             found.append(settings)
             if len(found) > MOST_GRID:
                 raise SettingError(
-                    f"the grid has more than {MOST_GRID:,} combinations. Take fewer `points` (now {self.asked.points}) or fewer "
+                    f"the grid has more than {MOST_GRID:,} combinations. Take fewer `points` (now "
+                    f"{self.asked.points}) or fewer "
                     f'settings, or search by `method = "random"`.'
                 )
         return found
