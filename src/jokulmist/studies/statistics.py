@@ -27,6 +27,7 @@ ARRANGEMENTS = 9_999
 MOST_SEEDS = 1_000
 TRIM = 0.25
 NORMAL = 1.959964
+FEW = 9
 
 
 def interquartile_mean(scores: Any, axis: int = -1) -> Any:
@@ -63,31 +64,38 @@ def resampled(strata: Strata, draw: np.random.Generator, count: int = RESAMPLES)
     return np.concatenate(parts, axis=1)
 
 
-def widened(strata: Strata, share: float = 0.95) -> float:
-    """The tail of the bootstrap distribution to cut at each end, so that few seeds do not give intervals that are too short.
+def interval_ends(
+    resamples: Array, estimate: Any, strata: Strata, share: float = 0.95, tail_resolution: int = RESAMPLES
+) -> Array:
+    """Both ends of the interval of an estimate, from its bootstrap distribution along the first axis; shape ``(2, ...)``.
 
-    Resampling n scores in k strata understates their spread by (n - k) / n, and a normal quantile is short of Student's t:
-    the *expanded* percentile interval takes both into account (Hesterberg, 2015, "What teachers should know about the
-    bootstrap", The American Statistician 69, section 4.3).
+    Resampling n scores in k strata understates their spread by (n - k) / n, and a normal quantile is short of Student's
+    t; both are taken into account. With `FEW` degrees of freedom and more by the *expanded* percentiles (Hesterberg,
+    2015, "What teachers should know about the bootstrap", The American Statistician 69, section 4.3). With fewer,
+    no percentile reaches beyond the outermost scores: there it is the estimate and Student's t times the corrected
+    standard error, which for the mean of one stratum is Student's interval itself.
     """
     from scipy import stats
 
     total = sum(map(len, strata))
     free = total - len(strata)
-    if free < 1:
-        return (1.0 - share) / 2.0
     reach = float(stats.t.ppf(0.5 + share / 2.0, free)) * math.sqrt(total / free)
-    return float(stats.norm.cdf(-reach))
+    if free < FEW:
+        half = reach * np.std(resamples, axis=0, ddof=1)
+        return np.stack([estimate - half, estimate + half])
+    tail = max(float(stats.norm.cdf(-reach)), 1.0 / tail_resolution)
+    found: Array = np.quantile(resamples, [tail, 1.0 - tail], axis=0)
+    return found
 
 
 def interval(
     strata: Strata, statistic: Callable[[Array], Array], draw: np.random.Generator, share: float = 0.95
 ) -> tuple[float, float]:
-    """A stratified bootstrap interval of a statistic, by the expanded percentiles."""
+    """A stratified bootstrap interval of a statistic."""
     if min(map(len, strata)) < 2:
         return math.nan, math.nan
-    tail = widened(strata, share)
-    low, high = np.quantile(statistic(resampled(strata, draw)), [tail, 1.0 - tail])
+    estimate = float(np.ravel(statistic(np.concatenate(list(strata))[None]))[0])
+    low, high = interval_ends(statistic(resampled(strata, draw)), estimate, strata, share)
     return float(low), float(high)
 
 

@@ -212,15 +212,9 @@ def _middle(group: Group, curves: list[dict[str, Any]], draw: np.random.Generato
     ]
     if min(map(len, rows)) > 1 and known.any():
         picks = stat.resampled(rows, draw, OF_EACH_PLACE).astype(int)
-        low[known], high[known] = _band(stat.interquartile_mean(values[:, known][picks], axis=1), rows)
+        resamples = stat.interquartile_mean(values[:, known][picks], axis=1)
+        low[known], high[known] = stat.interval_ends(resamples, middle[known], rows, tail_resolution=OF_EACH_PLACE)
     return pd.DataFrame({"group": group.label, "at": mine[0]["at"], "middle": middle, "low": low, "high": high})
-
-
-def _band(again: stat.Array, strata: stat.Strata) -> stat.Array:
-    """The interval at each place, from resamples in rows."""
-    tail = max(stat.widened(strata), 1.0 / OF_EACH_PLACE)
-    found: stat.Array = np.quantile(again, [tail, 1.0 - tail], axis=0)
-    return found
 
 
 def _profile(label: str, groups: Mapping[str, stat.Strata], draw: np.random.Generator) -> pd.DataFrame:
@@ -238,5 +232,7 @@ def _profile(label: str, groups: Mapping[str, stat.Strata], draw: np.random.Gene
     strata = [np.asarray(s) for s in groups[label]]
     low = high = np.full(len(places), np.nan)
     if min(map(len, strata)) > 1:
-        low, high = _band(above([stat.resampled([s], draw, OF_EACH_PLACE) for s in strata]), strata)
+        resamples = above([stat.resampled([s], draw, OF_EACH_PLACE) for s in strata])
+        ends = stat.interval_ends(resamples, above(strata), strata, tail_resolution=OF_EACH_PLACE)
+        low, high = np.clip(ends, 0.0, 1.0)
     return pd.DataFrame({"group": label, "score": places, "share": above(strata), "low": low, "high": high})
