@@ -34,7 +34,7 @@ def main():
     from jokulmist.learning import replay as memory
 
     @partial(jax.jit, static_argnums=2)
-    def minibatches(replay, chances, prioritised):
+    def minibatches(replay, probabilities, prioritised):
         def one(priorities, chance):
             held = replay._replace(priorities=priorities)
             sample = memory.sampled(spec, held, chance, 1, 0.99, 0.5 if prioritised else None)
@@ -42,7 +42,7 @@ def main():
                 priorities = memory.reprioritised(priorities, sample.place, chance, sample.importance > 0.0)
             return priorities, sample.gain.sum() + sample.observed.numbers.sum() + sample.following.numbers.sum()
 
-        return jax.lax.scan(one, replay.priorities, chances)
+        return jax.lax.scan(one, replay.priorities, probabilities)
 
     process = psutil.Process()
     spec = Spec(tuple(Channel(f"x{k}", 0, 1) for k in range(10)), jm.Choice(2))
@@ -65,12 +65,12 @@ def main():
                     new = memory.reprioritised(replay.priorities, place, value, jnp.ones(place.size, bool))
                     replay = replay._replace(priorities=new)
             shape = (200, 64) if prioritised else (200, 2, 64)
-            chances = jnp.asarray(rng.random(shape), jnp.float32)
+            probabilities = jnp.asarray(rng.random(shape), jnp.float32)
 
             taken = []
             for _ in range(given.repeats + 1):
                 began = time.perf_counter()
-                minibatches(replay, chances, prioritised)[1].block_until_ready()
+                minibatches(replay, probabilities, prioritised)[1].block_until_ready()
                 taken.append(1e6 * (time.perf_counter() - began) / 200)
             name = f"{count:,} rows, {'by priority' if prioritised else 'evenly'}"
             found = [statistics.median(taken[1:]), min(taken[1:]), max(taken[1:])]

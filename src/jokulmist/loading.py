@@ -172,7 +172,8 @@ def _from_file(place: str, base: Path | None) -> ModuleType:
 def _told(path: Path, beside: bool = True) -> Iterator[None]:
     """A failure while a file of the user's is read, as one message."""
     before = list(sys.path)
-    # what it imports by name while it runs; kept code is loaded from the files that were judged, and from nothing beside
+    # what it imports by name while it runs; kept code is loaded from the files that were judged, and from nothing
+    # beside
     if beside:
         sys.path.insert(0, str(path.parent))
     try:

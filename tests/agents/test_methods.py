@@ -428,7 +428,7 @@ class Toll(Corridor):
 def test_ppo_waits_for_the_value_only_until_it_has_the_level_of_the_returns(toll, waits):
     agent = jm.PPO(horizon=16, minibatch=64, epochs=1, entropy_bonus=0.0, network=jm.Dense(8), scaling="bounds")
     run = jm.train(Toll(toll=toll), agent, steps=16 * 16 * 8, copies=16, seed=0, folder=None)
-    # A policy that has not moved has the same chances before and after a step.
+    # A policy that has not moved has the same probabilities before and after a step.
     assert bool((run.readings["divergence"].abs() < 1e-7).all()) is waits
 
 

@@ -9,7 +9,7 @@ from places import Corridor, seen
 import jokulmist as jm
 from jokulmist.agents.batches import in_rows
 from jokulmist.agents.contract import Experience, numbers_at
-from jokulmist.agents.novelty import counted, foretold, judged, novelty_of, seeking
+from jokulmist.agents.novelty import counted, judged, novelty_of, predicted, seeking
 from jokulmist.environments.chance.draws import PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
@@ -83,12 +83,12 @@ def test_counts_are_of_what_was_done_where():
 
 
 @pytest.mark.slow
-def test_what_is_foretold_badly_is_new_until_it_is_learned_in_the_scale_of_its_returns():
+def test_what_is_predicted_badly_is_new_until_it_is_learned_in_the_scale_of_its_returns():
     _, shapes, numbers, learner, memory = begun(
         jm.PPO(novelty=jm.Novelty(0.1, by="distillation", learning_rate=1e-2)), Corridor(), 3
     )
     known, open_now = learner.known, memory["open"]
-    step = jax.jit(lambda known, open_now, e: foretold(shapes, numbers, known, open_now, e))
+    step = jax.jit(lambda known, open_now, e: predicted(shapes, numbers, known, open_now, e))
     first = some(20, 3)
     known, new, open_now = step(known, open_now, first)
     assert (np.asarray(new) == 0.0).all()  # nothing has a scale yet
@@ -116,7 +116,7 @@ def test_what_is_foretold_badly_is_new_until_it_is_learned_in_the_scale_of_its_r
 
 
 @pytest.mark.slow
-def test_a_policy_is_given_what_its_value_of_novelty_did_not_foretell():
+def test_a_policy_is_given_what_its_value_of_novelty_did_not_predict():
     """By hand: the errors of the value, over the end of an episode; and the value comes to the discounted sum of a novelty that stays."""
     agent = jm.PPO(novelty=jm.Novelty(0.5, by="counts", discount=0.8, learning_rate=3e-3))
     _, shapes, numbers, learner, _ = begun(agent, Corridor(), 2)
@@ -211,7 +211,7 @@ def test_what_novelty_cannot_be_is_told(tmp_path):
             make()
 
 
-@pytest.mark.parametrize("by", ["counts", "distillation"])
+@pytest.mark.parametrize("by", [pytest.param("counts", marks=pytest.mark.slow), "distillation"])
 def test_replay_keeps_rewards_as_they_were_and_gives_what_is_new_now(by):
     agent = jm.DQN(network=jm.Dense(4), novelty=jm.Novelty(0.5, by=by), replay_size=64, replay_start=1_000, n_step=2)
     _, shapes, numbers, learner, memory = begun(agent, Corridor(), 1)

@@ -49,7 +49,7 @@ def test_the_nearer_to_its_start_a_policy_is_kept_the_less_it_moves(kind, leftwa
 
 @pytest.mark.slow
 def test_what_is_taken_off_a_reward_by_hand():
-    """log p(a|s) - log p_start(a|s), from the chances that both policies tell."""
+    """log p(a|s) - log p_start(a|s), from the probabilities that both policies tell."""
     import jax.numpy as jnp
 
     from jokulmist.agents.contract import numbers_at
@@ -71,8 +71,8 @@ def test_what_is_taken_off_a_reward_by_hand():
     shapes = now.shapes
     learner = now.learner._replace(beginning=begun.learner.weights)
     cells, actions = [1.0, 2.0, 3.0, 2.0], np.array([0, 1, 1, 0])
-    chances = [[list(policy.probabilities({"cell": cell}).values()) for cell in cells] for policy in policies]
-    ours, theirs = (np.log([row[a] for row, a in zip(table, actions, strict=True)]) for table in chances)
+    probabilities = [[list(policy.probabilities({"cell": cell}).values()) for cell in cells] for policy in policies]
+    ours, theirs = (np.log([row[a] for row, a in zip(table, actions, strict=True)]) for table in probabilities)
 
     class Happened:
         rewards = jnp.asarray([[1.0, 0.0], [-1.0, 2.0]])

@@ -12,7 +12,7 @@ from places import Corridor, seen
 import jokulmist as jm
 from jokulmist.agents.contract import Experience, Numbers
 from jokulmist.agents.tables.cells import SCALARS, array_ops
-from jokulmist.agents.tables.greedy import chances, drawn, expectation
+from jokulmist.agents.tables.greedy import action_probabilities, drawn, expectation
 from jokulmist.agents.tables.table import Carried, Table
 from jokulmist.environments.chance.draws import CountingDraw, RowDraw
 from jokulmist.environments.declaration.environment import describe
@@ -126,7 +126,7 @@ def test_where_copies_meet_the_mean_of_their_errors_is_applied(plain):
 @given(st.lists(st.integers(-3, 3), min_size=1, max_size=6), st.floats(0.0, 1.0), st.floats(0.0, 0.999999))
 def test_chances_add_to_one_share_ties_and_are_the_same_traced(row, exploration, u):
     row = [float(value) for value in row]
-    found = chances(row, exploration, SCALARS)
+    found = action_probabilities(row, exploration, SCALARS)
     best = [value == max(row) for value in row]
     assert sum(found) == pytest.approx(1.0)
     for chance, is_best in zip(found, best, strict=True):
@@ -134,7 +134,7 @@ def test_chances_add_to_one_share_ties_and_are_the_same_traced(row, exploration,
     action = drawn(found, u)
     assert sum(found[:action]) <= u + 1e-9
     assert u < sum(found[: action + 1]) + 1e-9
-    traced = chances([jnp.asarray([value]) for value in row], exploration, array_ops())
+    traced = action_probabilities([jnp.asarray([value]) for value in row], exploration, array_ops())
     np.testing.assert_allclose(np.ravel(traced), found, atol=1e-6)
     assert expectation(row, found) == pytest.approx(np.dot(row, found), abs=1e-6)
 

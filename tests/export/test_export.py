@@ -117,7 +117,7 @@ def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
 def test_what_a_policy_says_leaves_too(form, tmp_path):
     for name, wanted in (
         ("PPO", {"spread.lamps", "value"}),
-        ("mixed", {"chances.double", "spread.lift", "spread.trim", "value"}),
+        ("mixed", {"probabilities.double", "spread.lift", "spread.trim", "value"}),
         ("DQN", {"values"}),
         ("QLearning", {"values"}),
     ):
@@ -142,7 +142,7 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
                 if able
             ]
             said = policy.probabilities(one, {"double": legal})
-            assert told["said"]["chances.double"] == pytest.approx(list(said["double"].values()), abs=1e-5)
+            assert told["said"]["probabilities.double"] == pytest.approx(list(said["double"].values()), abs=1e-5)
             assert told["said"]["spread.trim"] == pytest.approx(said["trim"]["spread"].tolist(), rel=1e-4)
             assert told["said"]["value"] == pytest.approx([policy.value(one)], abs=1e-4)
     assert "says beside it" in (tmp_path / "DQN" / "README.md").read_text()

@@ -41,7 +41,7 @@ def test_a_forbidden_choice_has_no_chance_and_no_gradient():
     gradient = np.asarray(jax.grad(entropy)(outputs))
     assert np.isfinite(gradient).all()
     assert gradient[0, 0] == 0.0
-    assert np.exp(acting.log_chances(outputs, legal)[0][0]).tolist() == pytest.approx([0.0, *p], abs=1e-6)
+    assert np.exp(acting.log_probabilities(outputs, legal)[0][0]).tolist() == pytest.approx([0.0, *p], abs=1e-6)
     # One alternative left: certain, without 0 times infinity anywhere.
     single = (jnp.array([[False, True, False]]),)
     judged = acting.judged(outputs, single, jnp.array([1]))

@@ -12,7 +12,7 @@ NAMES = ("gull", "tern", "skua", "auk")
 STRENGTHS, ADVANTAGE = np.array([0.8, 0.1, -0.3, -0.6]), 0.3
 
 
-def chances():
+def probabilities():
     return 1.0 / (1.0 + np.exp(-(STRENGTHS[:, None] - STRENGTHS[None, :] + ADVANTAGE)))
 
 
@@ -35,7 +35,7 @@ def test_intervals_hold_what_is_true_at_their_rate(monkeypatch):
     monkeypatch.setattr(ratings, "SIMULATED", 100)
     draw, inside, rejected = np.random.default_rng(5), 0, 0
     for k in range(400):
-        found = rated(NAMES, draw.binomial(30, chances()).astype(float), 30, seed=k)
+        found = rated(NAMES, draw.binomial(30, probabilities()).astype(float), 30, seed=k)
         inside += np.sum((found.lows <= STRENGTHS) & (found.highs >= STRENGTHS))
         rejected += found.p <= 0.05
     assert inside / 1600 == pytest.approx(0.95, abs=0.02)

@@ -16,6 +16,7 @@ def case_of(crossings, **other):
     return {name: values[0] for name, values in crossings.FACTORS.items()} | other
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "other",
     [

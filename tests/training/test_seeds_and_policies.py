@@ -123,20 +123,20 @@ def test_a_policy_chooses_tells_chances_and_values_and_is_opened_again(tmp_path)
     episode = Gates().episode(seed=1)
     seen, legal = episode.observation, episode.legal
     assert set(legal) == {"gate", "lamp"}
-    chances = run.policy.probabilities(seen, legal)
+    probabilities = run.policy.probabilities(seen, legal)
     for part, labels in Gates.action.parts.items():
-        assert sum(chances[part].values()) == pytest.approx(1.0, abs=1e-5)
+        assert sum(probabilities[part].values()) == pytest.approx(1.0, abs=1e-5)
         for label in labels.labels:
-            assert (chances[part][label] > 0.0) == (label in legal[part])
+            assert (probabilities[part][label] > 0.0) == (label in legal[part])
     action = run.policy.choose(seen, legal=legal)
-    assert Gates.action.parts["gate"].labels[action.gate] == max(chances["gate"], key=chances["gate"].get)
+    assert Gates.action.parts["gate"].labels[action.gate] == max(probabilities["gate"], key=probabilities["gate"].get)
     sampled = {run.policy.choose(seen, act="sampled", seed=k, legal=legal).gate for k in range(30)}
     assert all(Gates.action.parts["gate"].labels[g] in legal["gate"] for g in sampled)
     assert np.isfinite(run.policy.value(seen))
     with pytest.raises(SettingError, match="has no values of actions; use `probabilities`"):
         run.policy.values(seen)
     again = jm.Policy.open(run.policy.save(tmp_path / "one.safetensors"))
-    assert again.probabilities(seen, legal) == chances
+    assert again.probabilities(seen, legal) == probabilities
     about = json.loads(json.dumps(again.about()))
     assert [c["name"] for c in about["spec"]["channels"]] == ["open", "night"]
     with pytest.raises(SettingError, match="the policy observes"):

@@ -13,7 +13,7 @@ import jokulmist as jm
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.training.solving import transitions
 from jokulmist.training.solving.batches import Batches, Unequal
-from jokulmist.training.solving.counting import binomial_chances, outcomes, poisson_chances
+from jokulmist.training.solving.counting import binomial_probabilities, outcomes, poisson_probabilities
 
 
 class Ice(jm.Environment):
@@ -146,8 +146,8 @@ def test_outcomes_have_the_chances_of_what_is_drawn():
     assert sum(chance for (first, both), chance in found if first and both == [True, True]) == pytest.approx(
         (1 - np.exp(-0.7)) / 16, abs=1e-8
     )
-    assert sum(k * c for k, c in enumerate(poisson_chances(30.0))) == pytest.approx(30.0, abs=1e-5)
-    assert sum(k * c for k, c in enumerate(binomial_chances(9, 0.3))) == pytest.approx(2.7)
+    assert sum(k * c for k, c in enumerate(poisson_probabilities(30.0))) == pytest.approx(30.0, abs=1e-5)
+    assert sum(k * c for k, c in enumerate(binomial_probabilities(9, 0.3))) == pytest.approx(2.7)
 
 
 class Chancy(jm.Environment):

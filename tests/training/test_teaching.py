@@ -261,12 +261,12 @@ def test_fitted_values_are_those_of_the_recorded_process_by_hand(walked):
         (chance.random(count) < 0.8) * 1.0,
         chance.integers(0, 3, count) * 1.0,
     )
-    chances = chance.dirichlet(np.ones(actions), states)
+    probabilities = chance.dirichlet(np.ones(actions), states)
     one = np.eye(states)
-    found, _ = fitted(one[here], one[after], index, chances[after], rewards, going, times, 0.9, 5)
+    found, _ = fitted(one[here], one[after], index, probabilities[after], rewards, going, times, 0.9, 5)
     values = np.zeros((states, actions))
     for _ in range(5):
-        targets = rewards + 0.9 * going * (chances[after] * values[after]).sum(axis=1)
+        targets = rewards + 0.9 * going * (probabilities[after] * values[after]).sum(axis=1)
         values = np.zeros((states, actions))
         for state in range(states):
             for action in range(actions):

@@ -438,8 +438,8 @@ class Agent(BaseModel, metaclass=_Declared):
     def said(shapes: Any, learner: Any, observed: Any) -> dict[str, Any]:
         """What a policy says beside its decision, in arrays with a leading axis of rows and in the units of the
         environment, in what can be traced:
-        ``values`` of each action, ``chances`` (``chances.PART``) of each alternative, ``spread.PART`` of numbers, the
-        ``value`` of what is seen."""
+        ``values`` of each action, ``probabilities`` (``probabilities.PART``) of each alternative, ``spread.PART`` of
+        numbers, the ``value`` of what is seen."""
         return {}
 
     @staticmethod

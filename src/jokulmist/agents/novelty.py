@@ -44,7 +44,7 @@ class Known(NamedTuple):
     ----------
     counts : float32, shape ``(cells * actions,)``; empty by distillation
     target, weights : float32, shape ``(size,)``; empty by counts
-        The network that stays as it began, and the one that foretells it.
+        The network that stays as it began, and the one that predicts it.
     moments : the optimiser's state
     statistics, returns : Running
         That scale what is seen, and the novelty.
@@ -158,7 +158,7 @@ class Seeking(Agent):
             known, new = counted(shapes, learner.known, experience)
             open_now: Any = ()
         else:
-            known, new, open_now = foretold(shapes, numbers, learner.known, memory["open"], experience)
+            known, new, open_now = predicted(shapes, numbers, learner.known, memory["open"], experience)
         more = numbers.novelty_weight * new
         if shapes.kind.replays:
             bonus = Bonus(more, lambda sample: numbers.novelty_weight * novelty_of(shapes, known, sample))
@@ -231,8 +231,8 @@ def counted(shapes: Any, known: Known, experience: Any) -> tuple[Known, Any]:
     return known._replace(counts=counts), new.reshape(experience.rewards.shape)
 
 
-def foretold(shapes: Any, numbers: Numbers, known: Known, open_before: Any, experience: Any) -> tuple[Known, Any, Any]:
-    """What was learned of some turns, how badly what followed each decision was foretold, in spreads of its returns,
+def predicted(shapes: Any, numbers: Numbers, known: Known, open_before: Any, experience: Any) -> tuple[Known, Any, Any]:
+    """What was learned of some turns, how badly what followed each decision was predicted, in spreads of its returns,
     and the open returns."""
     import jax.numpy as jnp
 
@@ -259,7 +259,7 @@ def foretold(shapes: Any, numbers: Numbers, known: Known, open_before: Any, expe
 
 
 def judged(shapes: Any, numbers: Numbers, before: Known, known: Known, experience: Any, new: Any) -> tuple[Known, Any]:
-    """How much better than foretold what followed each decision was in novelty, by a value of its own with a discount
+    """How much better than predicted what followed each decision was in novelty, by a value of its own with a discount
     of its own.
 
     ``n + discount v(s') - v(s)`` goes on over the end of an episode: what is new in the next one counts, too (Burda et

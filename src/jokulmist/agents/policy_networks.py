@@ -14,9 +14,9 @@ from jokulmist.learning.networks.layout import Layout, built
 TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 
 
-def chances_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
+def probabilities_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
     """What a policy's outputs say, by part; a part by itself has the empty name."""
-    logs = acting.log_chances(outputs, legal)
+    logs = acting.log_probabilities(outputs, legal)
     found: dict[str, Any] = {name: np.exp(np.asarray(part)) for name, part in zip(acting.choices, logs, strict=True)}
     if acting.width:
         units, (mean, log_spread) = acting.units, acting.gaussians(np.asarray(outputs))
@@ -37,9 +37,9 @@ def said_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[s
     def named(what: str, part: str) -> str:
         return f"{what}.{part}" if part else what
 
-    logs = acting.log_chances(outputs, legal)
+    logs = acting.log_probabilities(outputs, legal)
     found: dict[str, Any] = {
-        named("chances", name): jnp.exp(part) for name, part in zip(acting.choices, logs, strict=True)
+        named("probabilities", name): jnp.exp(part) for name, part in zip(acting.choices, logs, strict=True)
     }
     if acting.width:
         spread, at = acting.units.half * jnp.exp(acting.gaussians(outputs)[1]), 0

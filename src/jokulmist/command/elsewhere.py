@@ -45,7 +45,7 @@ def export(
     checkpoint: Annotated[
         str, typer.Option(metavar="WHICH", help="Which policy: last, best, or the decisions of a checkpoint.")
     ] = "last",
-    says: Annotated[bool, typer.Option("--says", help="Also what it says: chances, spreads, values.")] = False,
+    says: Annotated[bool, typer.Option("--says", help="Also what it says: probabilities, spreads, values.")] = False,
     json: AsJson = False,
     trust: Trust = False,
 ) -> None:

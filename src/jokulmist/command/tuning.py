@@ -141,7 +141,7 @@ def _winner(search: Any, stopped: bool) -> None:
     if len(known):
         short = short_names(list(known["setting"]))
         typer.echo(
-            f"\nWhat mattered, of {found.candidates} candidates (the model foretells {max(found.explained, 0.0):.0%} of the variance)\n"
+            f"\nWhat mattered, of {found.candidates} candidates (the model predicts {max(found.explained, 0.0):.0%} of the variance)\n"
         )
         print_table(
             [{"setting": short[r["setting"]], "matters": r["matters"], "ci95_low": r["low"], "ci95_high": r["high"]} for r in known.to_dict("records")]

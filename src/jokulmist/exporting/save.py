@@ -103,8 +103,8 @@ def export(
     about : str, optional
         A line that says what it is.
     says : bool
-        Also what the policy says beside its decision: the chances of alternatives and the spread of numbers, values of
-        actions, the value of what is seen.
+        Also what the policy says beside its decision: the probabilities of alternatives and the spread of numbers,
+        values of actions, the value of what is seen.
     check : bool
         Run it here on 1,000 observations, where a compiler or Node is there, and compare.
 

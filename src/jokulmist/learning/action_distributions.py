@@ -132,14 +132,14 @@ class ActionDistribution:
         mean = outputs[..., self.alternatives : self.alternatives + self.width]
         return mean, outputs[..., self.alternatives + self.width :].clip(LEAST_LOG_SPREAD, MOST_LOG_SPREAD)
 
-    def log_chances(self, outputs: Any, legal: Any) -> list[Any]:
-        """Logarithms of the chances of each choice's alternatives, shape ``(..., count)``; see `parts`."""
+    def log_probabilities(self, outputs: Any, legal: Any) -> list[Any]:
+        """Logarithms of the probabilities of each choice's alternatives, shape ``(..., count)``; see `parts`."""
         import jax
 
         return [jax.nn.log_softmax(part, axis=-1) for part in self.parts(outputs, legal)]
 
     def entropies(self, logs: list[Any], legal: Any) -> list[Any]:
-        """The entropy of each choice from the logarithms of its chances, shape ``(...)`` each."""
+        """The entropy of each choice from the logarithms of its probabilities, shape ``(...)`` each."""
         import jax.numpy as jnp
 
         found = []
@@ -167,7 +167,7 @@ class ActionDistribution:
         choice_entropy: Any = 0.0
         range_entropy: Any = 0.0
         if self.choices:
-            logs = self.log_chances(outputs, legal)
+            logs = self.log_probabilities(outputs, legal)
             for log, taken in zip(logs, self.indices(actions), strict=True):
                 hit = taken[..., None] == jnp.arange(log.shape[-1])
                 log_probability = log_probability + jnp.sum(jnp.where(hit, log, 0.0), axis=-1)
@@ -186,8 +186,8 @@ class ActionDistribution:
     def sampled(self, outputs: Any, legal: Any, noise: Any) -> tuple[Any, Any]:
         """Actions drawn from the policy, in own form, one a row; and what stood behind their numbers.
 
-        The largest of outputs plus Gumbel noise has the chances of the softmax (Gumbel, 1954; Maddison et al., 2014),
-        and costs fewer steps than adding up chances.
+        The largest of outputs plus Gumbel noise has the probabilities of the softmax (Gumbel, 1954; Maddison et al.,
+        2014), and costs fewer steps than adding up probabilities.
         """
         xp, indices = noise.xp, []
         for part in self.parts(outputs, legal, xp):

@@ -67,7 +67,7 @@ def normalised(amounts: Any, least_spread: float = 0.0) -> Any:
 
 
 def explained_variance(values: Any, returns: Any) -> Any:
-    """How much of the returns' variance the values foretell: 1 all, 0 none, below 0 worse than their mean."""
+    """How much of the returns' variance the values predict: 1 all, 0 none, below 0 worse than their mean."""
     import jax.numpy as jnp
 
     spread = jnp.var(returns)

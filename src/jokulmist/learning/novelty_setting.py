@@ -23,7 +23,7 @@ class Novelty(BaseModel):
         hundredth, because it begins as if everything were new for a hundred decisions.
     by : {"counts", "distillation"}, optional
         Counts of what was done where (Strehl and Littman, 2008, equation 4): by whole numbers and bins. Or how badly a
-        network that learns foretells a network that stays as it began (Burda et al., 2019, equation 1). By default
+        network that learns predicts a network that stays as it began (Burda et al., 2019, equation 1). By default
         counts for tables and where all that is seen are whole numbers, a million entries at most; else distillation.
     bins : int
         Equal bins of each number that is counted; whole numbers have one bin a value. A table has its own.
@@ -32,7 +32,7 @@ class Novelty(BaseModel):
         novelty alone. That value goes on over the end of an episode, and such a method learns from how much better than
         it what followed was.
     learning_rate : float
-        Of the network that foretells, and of that value's.
+        Of the network that predicts, and of that value's.
 
     Examples
     --------

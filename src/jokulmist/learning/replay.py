@@ -280,7 +280,7 @@ def _put(memory: Any, at: Any, rows: Any) -> Any:
     return lax.fori_loop(0, rows.shape[0], one, memory)
 
 
-def chances_for(noise: Any, rows: int, prioritised: bool) -> Any:
+def draws_for(noise: Any, rows: int, prioritised: bool) -> Any:
     """The uniform numbers that `sampled` needs for so many rows."""
     return noise.uniform(shape=(rows,) if prioritised else (2, rows))
 
@@ -294,7 +294,7 @@ def sampled(
     Parameters
     ----------
     chance : arrays
-        As `chances_for` gives them; one transition a row.
+        As `draws_for` gives them; one transition a row.
     n_step : int
         Rewards that are summed before the value of what follows; a target that meets an end or a cut stops there.
     correction : float, optional

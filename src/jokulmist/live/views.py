@@ -205,7 +205,7 @@ def told_episode(rollout: Rollout, environment: Environment) -> dict[str, Any]:
 
 
 def says(path: Path, rollout: Rollout, moment: int) -> dict[str, Any]:
-    """What a run's newest policy says of a moment: chances or values, by label."""
+    """What a run's newest policy says of a moment: probabilities or values, by label."""
     policy: Policy = POLICIES.of((str(path), tuple(checkpoints_of(path)[-1:])), lambda: Run.open(path).policy)
     if policy.spec.images or policy.spec.masked:
         return {}

@@ -114,7 +114,7 @@ def chance_of_improvement(first: Strata, second: Strata) -> float:
 def chance_interval(first: Strata, second: Strata) -> tuple[float, float]:
     """The 95 % interval of `chance_of_improvement`, also where every seed of one group beats every seed of the other.
 
-    Those chances from which the observed one lies at most 1.96 standard errors away, each with the error that it would have itself (Newcombe, 2006, "Confidence intervals for an
+    Those probabilities from which the observed one lies at most 1.96 standard errors away, each with the error that it would have itself (Newcombe, 2006, "Confidence intervals for an
     effect size measure based on the Mann-Whitney statistic. Part 2", method 5). Resampling five scores that do not overlap would give 0 % to 0 %.
 
     Examples

@@ -34,7 +34,7 @@ Update = Callable[..., tuple[Learning, Any]]
 
 def learned(
     shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, update: Update,
-    readings: int, chances: int = 0, bonus: Any = None,
+    readings: int, draws: int = 0, bonus: Any = None,
 ) -> tuple[Learned, Any, tuple[Any, ...]]:  # fmt: skip
     """Remember what happened, and make the updates that are due."""
     import jax.numpy as jnp
@@ -52,11 +52,9 @@ def learned(
         action = with_past(action, past, experience)
     replay = memory_of.written(shapes.spec, learner.replay, experience, action, counts_advances(shapes))
     updates, rows = rows_due(shapes, experience)
-    chance = memory_of.chances_for(noise, rows, prioritised=False)
+    chance = memory_of.draws_for(noise, rows, prioritised=False)
     lead = (rows, shapes.ahead) if shapes.state_width else (rows,)
-    normal = (
-        noise.normal(shape=(*lead, chances, acting.width)) if acting.width and chances else jnp.zeros((*lead, 0, 0))
-    )
+    normal = noise.normal(shape=(*lead, draws, acting.width)) if acting.width and draws else jnp.zeros((*lead, 0, 0))
     spread = spread_of(returns)
 
     def going(learning: Learning) -> Any:
@@ -96,7 +94,7 @@ class Rows(NamedTuple):
         The numbers that were taken.
     gain, weight_ahead : float32
         See `replay.Sample`.
-    normal : float32, shape ``(rows, chances, width)``
+    normal : float32, shape ``(rows, draws, width)``
     past : Past, or empty
         What recurrent networks remembered before each of the decisions of stretches: the policy, then the critics.
     steps : int32, shape ``(decisions, stretches)``

@@ -11,7 +11,7 @@ from jokulmist.agents.contract import AboveZero, Count, FixedShare, Numbers, Sha
 from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries
 from jokulmist.agents.critics.critic_networks import GoingAlong, Learned, Learning, Remembering, values_at, with_action
 from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
-from jokulmist.agents.policy_networks import begin_spread, chances_by_part, outputs_by_numpy, policy_layout
+from jokulmist.agents.policy_networks import begin_spread, outputs_by_numpy, policy_layout, probabilities_by_part
 from jokulmist.agents.recurrence import Past, past_of
 from jokulmist.agents.stretches import at_the_end, before_each
 from jokulmist.environments.spaces.channels import Seen, Spec
@@ -140,13 +140,13 @@ class SAC(CriticAgent):
 
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
-        """By part the chances of each alternative of a choice, or mean and spread of a range, one a row."""
+        """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
         policy = shapes.layout.module(learner.learning.policy)
         if shapes.state_width:  # as if its episode began with it
             policy = Remembering(policy, np.zeros((len(inputs.numbers), shapes.state_width), np.float32))
         outputs = policy.outputs(inputs)
-        return chances_by_part(shapes.acting, outputs, observed.legal)
+        return probabilities_by_part(shapes.acting, outputs, observed.legal)
 
 
 def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs: Any, legal: Any, normal: Any) -> Any:
@@ -165,12 +165,12 @@ def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs:
         entropies = acting.units.by_part(surprise)
     value = jnp.min(values_at(critics, inputs, unit), axis=0)
     if acting.choices:
-        logs = acting.log_chances(outputs, legal)
+        logs = acting.log_probabilities(outputs, legal)
         together = logs[0]
         for log in logs[1:]:
             together = (together[:, :, None] + log[:, None, :]).reshape(together.shape[0], -1)
-        chances = jnp.exp(together)
-        value = jnp.sum(jnp.where(chances > 0.0, chances * value, 0.0), axis=1)
+        probabilities = jnp.exp(together)
+        value = jnp.sum(jnp.where(probabilities > 0.0, probabilities * value, 0.0), axis=1)
         entropies = [*acting.entropies(logs, legal), *entropies]
     else:
         value = value[:, 0]

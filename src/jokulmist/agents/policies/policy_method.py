@@ -24,9 +24,9 @@ from jokulmist.agents.contract import (
 )
 from jokulmist.agents.policy_networks import (
     begin_spread,
-    chances_by_part,
     outputs_by_numpy,
     policy_layout,
+    probabilities_by_part,
     said_by_part,
 )
 from jokulmist.agents.recurrence import fresh_states, past_along, past_of
@@ -243,9 +243,9 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
-        """By part the chances of each alternative of a choice, or mean and spread of a range, one a row."""
+        """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         outputs, _ = _compiled_said_first()(shapes, learner, observed)
-        return chances_by_part(shapes.acting, outputs, observed.legal)
+        return probabilities_by_part(shapes.acting, outputs, observed.legal)
 
     @staticmethod
     def said(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:

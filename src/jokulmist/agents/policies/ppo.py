@@ -140,7 +140,7 @@ class PPO(PolicyAgent):
 
 
 def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) -> tuple[Rows, Any, Any]:
-    """The batch with advantages, targets and the old log-probabilities; how well the values foretold the returns, and
+    """The batch with advantages, targets and the old log-probabilities; how well the values predicted the returns, and
     whether they have found their level."""
     networks = shapes.layout.module(learner.weights)
     batch, past, after = batch_of(shapes, learner, experience)

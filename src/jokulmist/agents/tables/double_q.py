@@ -9,7 +9,7 @@ import numpy as np
 from jokulmist.agents.action_values import by_label
 from jokulmist.agents.contract import Numbers, weight_ahead
 from jokulmist.agents.tables.cells import array_ops
-from jokulmist.agents.tables.greedy import chances, drawn
+from jokulmist.agents.tables.greedy import action_probabilities, drawn
 from jokulmist.agents.tables.table import Carried, Table, TableAgent, meeting, of_action, rows_of, written
 
 
@@ -45,7 +45,7 @@ class DoubleQLearning(TableAgent):
             rows_of(_flat(learner.values), cell + k * shapes.grid.cells, noise, observed.legal) for k in range(2)
         )
         row = [0.5 * (one + other) for one, other in zip(first, second, strict=True)]
-        likely = chances(row, numbers.exploration if explore else 0.0, ops)
+        likely = action_probabilities(row, numbers.exploration if explore else 0.0, ops)
         return noise.settle(drawn(likely, noise.uniform(shape=(shapes.copies,)))), memory, ()
 
     @staticmethod

@@ -9,7 +9,7 @@ from typing import Any
 from jokulmist.agents.tables.cells import FORBIDDEN, Ops
 
 
-def chances(row: Sequence[Any], exploration: Any, ops: Ops) -> list[Any]:
+def action_probabilities(row: Sequence[Any], exploration: Any, ops: Ops) -> list[Any]:
     """Probability of each action: with chance `exploration` any, else one of the best, ties shared evenly.
 
     (Sutton and Barto, 2018, section 2.2.) Where rows are masked, an entry that is `FORBIDDEN` has none.
@@ -28,7 +28,7 @@ def chances(row: Sequence[Any], exploration: Any, ops: Ops) -> list[Any]:
 def drawn(probabilities: Sequence[Any], u: Any) -> Any:
     """The action that a uniform number picks.
 
-    The chances may sum up to a little less than 1: an action without a chance is not drawn all the same.
+    The probabilities may sum up to a little less than 1: an action without a chance is not drawn all the same.
     """
     reach: Any = 0.0
     action = 0 * (u >= 0.0) if len(probabilities) == 1 else 0

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any, ClassVar
 
 from jokulmist.agents.tables.cells import Ops
-from jokulmist.agents.tables.greedy import chances, expectation
+from jokulmist.agents.tables.greedy import action_probabilities, expectation
 from jokulmist.agents.tables.table import TableAgent
 
 
@@ -39,11 +39,11 @@ class Sarsa(TableAgent):
     @classmethod
     def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
         if ops.best is max:  # plain numbers: index the row, and spare the expectation where nothing was cut
-            return expectation(row, chances(row, exploration, ops)) if closed else row[upcoming]
+            return expectation(row, action_probabilities(row, exploration, ops)) if closed else row[upcoming]
         taken = row[0]
         for k, value in enumerate(row[1:], start=1):
             taken = ops.where(upcoming == k, value, taken)
-        return ops.where(closed, expectation(row, chances(row, exploration, ops)), taken)
+        return ops.where(closed, expectation(row, action_probabilities(row, exploration, ops)), taken)
 
 
 class ExpectedSarsa(TableAgent):
@@ -65,4 +65,4 @@ class ExpectedSarsa(TableAgent):
 
     @classmethod
     def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
-        return expectation(row, chances(row, exploration, ops))
+        return expectation(row, action_probabilities(row, exploration, ops))

@@ -9,7 +9,7 @@ import numpy as np
 
 from jokulmist.agents.contract import Numbers
 from jokulmist.agents.tables.cells import SCALARS
-from jokulmist.agents.tables.greedy import chances, drawn
+from jokulmist.agents.tables.greedy import action_probabilities, drawn
 
 
 class ScalarTable:
@@ -52,7 +52,7 @@ class ScalarTable:
         action = self._pending[i]
         if action < 0:
             exploration = self._numbers.exploration if self._exploring else 0.0
-            action = drawn(chances(row, exploration, SCALARS), self._uniforms[i])
+            action = drawn(action_probabilities(row, exploration, SCALARS), self._uniforms[i])
         self._actions[i] = action
         return action
 
@@ -62,7 +62,7 @@ class ScalarTable:
         row = self._table[cell].tolist()
         upcoming = None
         if self._draws_ahead:
-            upcoming = drawn(chances(row, numbers.exploration, SCALARS), self._ahead_uniforms[i])
+            upcoming = drawn(action_probabilities(row, numbers.exploration, SCALARS), self._ahead_uniforms[i])
             self._pending[i] = -1 if closed else upcoming
         value = 0.0 if ended else self._method.ahead(row, numbers.exploration, upcoming, closed, SCALARS)
         self._errors[i] = reward + numbers.discount * value - self._rows[i][self._actions[i]]

@@ -22,7 +22,7 @@ from pydantic import BeforeValidator
 from jokulmist.agents.action_values import by_label
 from jokulmist.agents.contract import Agent, DiscountPer, FixedShare, Numbers, Shapes, Share, weight_ahead
 from jokulmist.agents.tables.cells import FORBIDDEN, Ops, array_ops, grid_for
-from jokulmist.agents.tables.greedy import chances, drawn
+from jokulmist.agents.tables.greedy import action_probabilities, drawn
 from jokulmist.agents.tables.scalar_agent import ScalarTable
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.environments.spaces.channels import Spec
@@ -176,7 +176,8 @@ class TableAgent(Agent):
         ops = array_ops(shapes.spec.masked)
         row = rows_of(learner.values, shapes.grid.place(list(observed.numbers.T), ops)[0], noise, observed.legal)
         action = drawn(
-            chances(row, numbers.exploration if explore else 0.0, ops), noise.uniform(shape=(shapes.copies,))
+            action_probabilities(row, numbers.exploration if explore else 0.0, ops),
+            noise.uniform(shape=(shapes.copies,)),
         )
         if shapes.method.draws_ahead and explore:
             action = ops.where(memory.pending >= 0, memory.pending, action)
@@ -198,7 +199,7 @@ class TableAgent(Agent):
         row_after = rows_of(learner.values, cell_after, noise, last.legal)
         upcoming = None
         if shapes.method.draws_ahead:
-            likely = chances(row_after, numbers.exploration, ops)
+            likely = action_probabilities(row_after, numbers.exploration, ops)
             upcoming = drawn(likely, noise.uniform(shape=(shapes.copies,)))
             memory = memory._replace(pending=jnp.where(closed, -1, upcoming))
         value = shapes.method.ahead(row_after, numbers.exploration, upcoming, closed, ops)

@@ -329,7 +329,7 @@ class DQN(Agent):
             action = with_past(action, experience.notes, experience)
         replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(shapes))
         updates, rows = rows_due(shapes, experience)
-        chance = memory_of.chances_for(noise, rows, shapes.prioritised)
+        chance = memory_of.draws_for(noise, rows, shapes.prioritised)
         # Of the network that learns, of the same where it chooses the target's action, and of the target network.
         draws: Any = noise.normal(shape=(updates, 3, noisy.draws_of(shapes.layout))) if shapes.noisy else ()
 
@@ -426,7 +426,7 @@ class DQN(Agent):
         import jax.numpy as jnp
 
         replay = learner.replay
-        chance = memory_of.chances_for(noise, shapes.minibatch, shapes.prioritised)
+        chance = memory_of.draws_for(noise, shapes.minibatch, shapes.prioritised)
         sample = memory_of.sampled(
             shapes.spec, replay, chance, shapes.n_step, numbers.discount, getattr(numbers, "importance_exponent", None), counts_advances(shapes)
         )  # fmt: skip

@@ -168,7 +168,7 @@ class LinearQ(Agent):
             return Learned(weights, decisions, ()), memory, tuple(readings)
         replay = memory_of.written(shapes.spec, learner.replay, experience, action, counts_advances(shapes))
         updates, rows = rows_due(shapes, experience)
-        chance = memory_of.chances_for(noise, rows, prioritised=False)
+        chance = memory_of.draws_for(noise, rows, prioritised=False)
 
         def learned(weights: Any) -> Any:
             sample = memory_of.sampled(

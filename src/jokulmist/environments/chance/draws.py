@@ -131,7 +131,7 @@ class Draw:
         return self.settle(self.xp.exp(-self.xp.logaddexp(0.0, second - first)))
 
     def pick(self, items: Any, weights: Any = None, shape: Dims = ()) -> Any:
-        """One of `items` (a sequence, or a number n for 0 to n - 1), with chances in proportion to `weights`."""
+        """One of `items` (a sequence, or a number n for 0 to n - 1), with probabilities in proportion to `weights`."""
         count = items if isinstance(items, int) else len(items)
         if count < 1:
             raise NoiseError("`draw.pick` needs at least one item to pick from.")

@@ -112,7 +112,7 @@ def draw_importance(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
         axes.barh(places, np.maximum(value, 0.0), color=style.MOSS, height=0.55)
         axes.hlines(places, table["low"], table["high"], color=style.INK, linewidth=1.6)
         axes.axvline(0.0, color=style.STONE, linewidth=1.0)
-        axes.set_title(f"what mattered: the model foretells {max(found.explained, 0.0):.0%}")
+        axes.set_title(f"what mattered: the model predicts {max(found.explained, 0.0):.0%}")
     else:
         axes.set_title("what mattered: too early to say")
         axes.set_xticks([])

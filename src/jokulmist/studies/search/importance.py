@@ -1,9 +1,9 @@
 """Which settings mattered in a search: permutation importance on a model of the scores, with its uncertainty.
 
-A forest is fitted to the candidates' scores, again and again without a fifth of them; how much worse it foretells the
+A forest is fitted to the candidates' scores, again and again without a fifth of them; how much worse it predicts the
 scores that were held out when one setting is shuffled among them is how much that setting mattered (Breiman, 2001,
-"Random forests", section 10). What it does not foretell it cannot explain, so the share of the variance that it
-foretells is told beside.
+"Random forests", section 10). What it does not predict it cannot explain, so the share of the variance that it
+predicts is told beside.
 """
 
 from __future__ import annotations
@@ -38,9 +38,9 @@ class Importance:
     ----------
     table : DataFrame
         A row a setting, the most important first: ``setting``, ``matters`` (the share of the scores' variance that can
-        no longer be foretold when the setting is shuffled), ``low`` and ``high`` (95 %, by resampling candidates).
+        no longer be predicted when the setting is shuffled), ``low`` and ``high`` (95 %, by resampling candidates).
     explained : float
-        The share of the variance of held-out scores that the model foretells; not a number with too few candidates.
+        The share of the variance of held-out scores that the model predicts; not a number with too few candidates.
     slices : DataFrame
         Long: for each ``setting`` and ``value`` what the model ``expected`` over all candidates, with ``low`` and
         ``high`` of the models.
@@ -124,7 +124,7 @@ def fitted(space: Space, settings: list[Settings], scores: Array, told: str = ""
     notes = [told] if told else []
     if explained < WEAK:
         notes.append(
-            f"the model foretells {max(explained, 0.0):.0%} of the scores' variance: the settings explain next to "
+            f"the model predicts {max(explained, 0.0):.0%} of the scores' variance: the settings explain next to "
             "nothing here, or there "
             f"are too few candidates"
         )

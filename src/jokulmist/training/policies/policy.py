@@ -256,7 +256,9 @@ class Policy:
         """
         judge = getattr(type(self.agent), "probabilities", None)
         if judge is None:
-            raise SettingError(f"`{type(self.agent).__name__}` has values of actions instead of chances; use `values`.")
+            raise SettingError(
+                f"`{type(self.agent).__name__}` has values of actions instead of probabilities; use `values`."
+            )
         parts = judge(self.shapes, self.learner, self.observed(observation, legal).seen)
         choices = choices_of(self.spec.action)
         named = {

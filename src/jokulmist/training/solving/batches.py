@@ -20,7 +20,7 @@ from jokulmist.environments.declaration.state import Field, zero_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import JokulmistError
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
-from jokulmist.training.solving.counting import MOST_ORDERED, MOST_OUTCOMES, orders_of, outcomes, poisson_chances
+from jokulmist.training.solving.counting import MOST_ORDERED, MOST_OUTCOMES, orders_of, outcomes, poisson_probabilities
 
 Array = np.ndarray[Any, Any]
 ROWS = 32_768
@@ -182,9 +182,11 @@ class Batches:
         left = np.zeros(counts.shape)
         poisson = counts == OF_MEAN
         for mean in np.unique(signs[poisson]).tolist():
-            chances, where = poisson_chances(mean), poisson & (signs == mean)
-            counts[where] = len(chances)
-            left[where] = chances[-1] - float(_poisson_chance(np.float64(len(chances) - 1), np.float64(mean)))
+            probabilities, where = poisson_probabilities(mean), poisson & (signs == mean)
+            counts[where] = len(probabilities)
+            left[where] = probabilities[-1] - float(
+                _poisson_chance(np.float64(len(probabilities) - 1), np.float64(mean))
+            )
         return counts, signs, left
 
     def _in_pieces(

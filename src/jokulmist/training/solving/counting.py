@@ -25,7 +25,7 @@ MOST_OUTCOMES = 1_000_000
 HERE = Path(__file__).resolve().parents[2]
 MENDS = {
     "uniform": "Where a chance is meant, use `draw.bernoulli(p)`; where steps of a range are meant, `draw.integers(0, 10) / 10`",
-    "normal": "Use a few values with their chances, e.g. `draw.pick([-1.0, 0.0, 1.0], weights=[1, 2, 1])`",
+    "normal": "Use a few values with their probabilities, e.g. `draw.pick([-1.0, 0.0, 1.0], weights=[1, 2, 1])`",
 }
 
 
@@ -59,15 +59,15 @@ class CountedDraw(Draw):
             self._counts.pop()
         return False
 
-    def _among(self, chances: Sequence[float]) -> int:
+    def _among(self, probabilities: Sequence[float]) -> int:
         """The outcome of this draw: an index."""
         at = self._asked
         self._asked += 1
         if at == len(self._taken):
             self._taken.append(0)
-            self._counts.append(len(chances))
+            self._counts.append(len(probabilities))
         taken = self._taken[at]
-        self.chance *= chances[taken]
+        self.chance *= probabilities[taken]
         return taken
 
     def _each(self, shape: Dims, one: Callable[..., Any], *given: Any) -> Any:
@@ -98,10 +98,10 @@ class CountedDraw(Draw):
         return self._among([1.0 - p, p]) == 1
 
     def poisson(self, mean: Any, shape: Dims = ()) -> Any:
-        return self._each(shape, lambda one: self._among(poisson_chances(float(one))), mean)
+        return self._each(shape, lambda one: self._among(poisson_probabilities(float(one))), mean)
 
     def binomial(self, count: Any, probability: Any, shape: Dims = ()) -> Any:
-        return self._each(shape, lambda n, p: self._among(binomial_chances(int(n), float(p))), count, probability)
+        return self._each(shape, lambda n, p: self._among(binomial_probabilities(int(n), float(p))), count, probability)
 
     def pick(self, items: Any, weights: Any = None, shape: Dims = ()) -> Any:
         count = items if isinstance(items, int) else len(items)
@@ -109,9 +109,9 @@ class CountedDraw(Draw):
             raise BrokenEnvironment("`draw.pick` needs at least one item to pick from.")
         given = np.ones(count) if weights is None else np.asarray(weights, float)
         some = np.flatnonzero(given > 0.0)
-        chances = (given[some] / given[some].sum()).tolist()
+        probabilities = (given[some] / given[some].sum()).tolist()
         dims = (shape,) if isinstance(shape, int) else tuple(shape)
-        index = [int(some[self._among(chances)]) for _ in range(math.prod(dims))]
+        index = [int(some[self._among(probabilities)]) for _ in range(math.prod(dims))]
         if not dims:
             return index[0] if isinstance(items, int) else items[index[0]]
         whole = np.array(index).reshape(dims)
@@ -152,25 +152,25 @@ def orders_of(count: int) -> list[Any]:
 
 
 @lru_cache(maxsize=4096)
-def poisson_chances(mean: float) -> tuple[float, ...]:
-    """The chances of 0, 1, ... of a Poisson count, until less than 1e-9 is left, which the last one has, too."""
+def poisson_probabilities(mean: float) -> tuple[float, ...]:
+    """The probabilities of 0, 1, ... of a Poisson count, until less than 1e-9 is left, which the last one has, too."""
     if not 0.0 <= mean < math.inf:
         raise BrokenEnvironment(f"`draw.poisson` needs a mean of at least 0; got {mean!r}.")
-    chances, left, k = [], 1.0, 0
+    probabilities, left, k = [], 1.0, 0
     while left > LEFT_OUT:
         chance = math.exp(k * math.log(mean) - mean - math.lgamma(k + 1)) if mean > 0.0 else float(k == 0)
-        chances.append(chance)
+        probabilities.append(chance)
         left -= chance
         k += 1
         if k > mean and chance < LEFT_OUT * 1e-3:  # what is left is an error of rounding
             break
-    chances[-1] += max(left, 0.0)
-    return tuple(chances)
+    probabilities[-1] += max(left, 0.0)
+    return tuple(probabilities)
 
 
 @lru_cache(maxsize=4096)
-def binomial_chances(count: int, probability: float) -> tuple[float, ...]:
-    """The chances of 0 to `count` successes."""
+def binomial_probabilities(count: int, probability: float) -> tuple[float, ...]:
+    """The probabilities of 0 to `count` successes."""
     if count < 0 or not 0.0 <= probability <= 1.0:
         raise BrokenEnvironment(
             f"`draw.binomial` needs a count of at least 0 and a probability in [0, 1]; got {count!r}, {probability!r}."

@@ -164,7 +164,7 @@ class Gone:
         self._movers: list[int] = []
         self._rewards: list[Any] = []
         self._pieces: list[tuple[Array, Array, Array]] = []  # decisions, where they lead, and with which chance
-        self._rows, self._targets, self._chances = list[int](), list[int](), list[float]()
+        self._rows, self._targets, self._probabilities = list[int](), list[int](), list[float]()
         self._first: dict[int, float] = {}
         for state, chance in outcomes(self._stepper.begin):
             at = self._place(state, 0)
@@ -205,7 +205,7 @@ class Gone:
                     goes[at] = goes.get(at, 0.0) + chance
             self._rows.extend([len(self._of_state)] * len(goes))
             self._targets.extend(goes)
-            self._chances.extend(goes.values())
+            self._probabilities.extend(goes.values())
             self._of_state.append(here)
             self._taken.append(index)
             self._movers.append(mover)
@@ -274,9 +274,12 @@ class Gone:
 
         begun = np.zeros(len(self.states))
         begun[list(self._first)] = list(self._first.values())
-        pieces = [(np.array(self._rows, int), np.array(self._targets, int), np.array(self._chances)), *self._pieces]
-        rows, targets, chances = (np.concatenate(parts) for parts in zip(*pieces, strict=True))
-        onward = sparse.csr_array((chances, (rows, targets)), shape=(len(self._of_state), len(self.states)))
+        pieces = [
+            (np.array(self._rows, int), np.array(self._targets, int), np.array(self._probabilities)),
+            *self._pieces,
+        ]
+        rows, targets, probabilities = (np.concatenate(parts) for parts in zip(*pieces, strict=True))
+        onward = sparse.csr_array((probabilities, (rows, targets)), shape=(len(self._of_state), len(self.states)))
         onward.sum_duplicates()
         return Transitions(
             self.states, begun, np.array(self._of_state), np.array(self._taken), np.array(self._movers), np.array(self._rewards, float), onward

@@ -94,9 +94,9 @@ def estimate(
     values that are fitted to them.
 
     By weights: at each decision an episode weighs by how much likelier the policy would have done all that was done in
-    it so far than whoever was recorded (Precup, Sutton and Singh, 2000; Thomas, 2015, section 3.5). The chances of
-    whoever was recorded are taken from the records (columns ``probability.*``), else from behaviour cloning of them. It
-    is right for any environment, and knows little where the policy is unlike them.
+    it so far than whoever was recorded (Precup, Sutton and Singh, 2000; Thomas, 2015, section 3.5). The probabilities
+    of whoever was recorded are taken from the records (columns ``probability.*``), else from behaviour cloning of them.
+    It is right for any environment, and knows little where the policy is unlike them.
 
     By fitted values: the policy's values of so many decisions as the longest episode has are fitted to what was
     recorded, one decision after another (Le, Voloshin and Yue, 2019, algorithm 3), by random features of what is seen;
@@ -150,7 +150,7 @@ def estimate(
     rows, actions = records.rows, records.rows.actions
     theirs = records.chance
     if theirs is None:
-        theirs = chances_of(cloned(records), rows.observed, actions, "sampled")
+        theirs = probabilities_of(cloned(records), rows.observed, actions, "sampled")
     judged, joint = _judging(policy, rows.observed, act), joint_over(records.spec.action)
     ours = judged(actions)
     count = int(records.episode.max()) + 1
@@ -170,11 +170,16 @@ def estimate(
     effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
     if by == "fitted":
         every = range(joint.count)
-        chances = np.stack(
-            [all_chances_of(one, len(rows.rewards), joint, every) for one in (judged, _judging(policy, rows.last, act))]
+        probabilities = np.stack(
+            [
+                all_probabilities_of(one, len(rows.rewards), joint, every)
+                for one in (judged, _judging(policy, rows.last, act))
+            ]
         )
         index = np.asarray(joint.index(actions))
-        mean, refitted, beyond = fitted_returns(records, np.flatnonzero(place == 0), chances, index, discount, seed)
+        mean, refitted, beyond = fitted_returns(
+            records, np.flatnonzero(place == 0), probabilities, index, discount, seed
+        )
         # They are normal about the mean.
         spread = NORMAL * float(np.std(refitted, ddof=1)) if len(refitted) > 1 else math.nan
         low, high = np.clip([mean - spread, mean + spread], *bounds_of(rows.rewards, discount, longest))
@@ -189,15 +194,19 @@ def estimate(
         low, high = np.quantile(drawn, [0.025, 0.975])
     missing = np.setdiff1d(np.arange(joint.count), np.asarray(joint.index(actions)))
     # The share of its probability on combinations of choices that stand nowhere in the records.
-    never = float(all_chances_of(judged, len(rows.rewards), joint, missing).sum(axis=1).mean()) if len(missing) else 0.0
+    never = (
+        float(all_probabilities_of(judged, len(rows.rewards), joint, missing).sum(axis=1).mean())
+        if len(missing)
+        else 0.0
+    )
     return Estimate(mean, (float(low), float(high)), count, effective, outside_of(policy, records), by, never, beyond)
 
 
 def outside_of(policy: Policy, records: Records) -> float:
     """The share of the recorded observations on which a policy would do, without exploration, what was hardly ever done
     there."""
-    chosen = chances_of(policy, records.rows.observed, None, "greedy")
-    return float(np.mean(chances_of(cloned(records), records.rows.observed, chosen, "sampled") < RARE))
+    chosen = probabilities_of(policy, records.rows.observed, None, "greedy")
+    return float(np.mean(probabilities_of(cloned(records), records.rows.observed, chosen, "sampled") < RARE))
 
 
 def where_it_leaves(policy: Policy, records: Records) -> str:
@@ -213,19 +222,19 @@ def where_it_leaves(policy: Policy, records: Records) -> str:
     )
 
 
-def chances_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:
+def probabilities_of(policy: Policy, observed: Any, actions: Any, act: Act) -> Any:
     """The chance with which a policy takes each recorded action; without actions, what it would do greedily."""
     return _judging(policy, observed, act)(actions)
 
 
-def all_chances_of(judged: Callable[[Any], Any], rows: int, joint: Any, combinations: Any) -> Any:
-    """The chances of combinations of choices, by a policy that was asked (`_judging`), shape ``(rows,
+def all_probabilities_of(judged: Callable[[Any], Any], rows: int, joint: Any, combinations: Any) -> Any:
+    """The probabilities of combinations of choices, by a policy that was asked (`_judging`), shape ``(rows,
     combinations)``."""
     return np.stack([judged(joint.own(np.full(rows, index, np.int32))) for index in combinations], axis=1)
 
 
 def _judging(policy: Policy, observed: Any, act: Act) -> Callable[[Any], Any]:
-    """`chances_of` as a function of the actions: the policy is asked once."""
+    """`probabilities_of` as a function of the actions: the policy is asked once."""
     from jokulmist.training.policies.agent_calls import TracedCalls
 
     spec, agent = policy.spec, policy.agent
@@ -237,11 +246,13 @@ def _judging(policy: Policy, observed: Any, act: Act) -> Callable[[Any], Any]:
         from jokulmist.agents.policies.policy_method import said_first
 
         outputs, _ = said_first(shapes, policy.learner, observed)
-        chances = [np.exp(np.asarray(log, np.float64)) for log in shapes.acting.log_chances(outputs, observed.legal)]
+        probabilities = [
+            np.exp(np.asarray(log, np.float64)) for log in shapes.acting.log_probabilities(outputs, observed.legal)
+        ]
 
         def sampled(actions: Any) -> Any:
             found = np.ones(len(observed.age))
-            for part, taken in zip(chances, shapes.acting.indices(actions), strict=True):
+            for part, taken in zip(probabilities, shapes.acting.indices(actions), strict=True):
                 found *= part[np.arange(len(found)), np.asarray(taken)]
             return found
 

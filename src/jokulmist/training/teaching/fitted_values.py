@@ -42,7 +42,15 @@ def features_of(numbers: Any, observed: Any, chance: Any) -> Any:
 
 
 def fitted(
-    here: Any, after: Any, index: Any, chances: Any, rewards: Any, going: Any, weights: Any, discount: float, steps: int
+    here: Any,
+    after: Any,
+    index: Any,
+    probabilities: Any,
+    rewards: Any,
+    going: Any,
+    weights: Any,
+    discount: float,
+    steps: int,
 ) -> tuple[Any, float]:
     """The weights of the values of so many decisions, shape ``(features, actions)``; and the share of the rows whose
     successor was valued beyond what can be returned.
@@ -51,7 +59,7 @@ def fitted(
     the return of so many decisions. The value of what follows is held between what so many decisions can return at
     least and at most (`bounds_of`): else an error of the regression grows from pass to pass.
     """
-    count, size = chances.shape[1], here.shape[1]
+    count, size = probabilities.shape[1], here.shape[1]
     values = np.zeros((size, count))
     maps = []
     for action in range(count):
@@ -62,7 +70,7 @@ def fitted(
     beyond = 0.0
     for done in range(steps):
         low, high = bounds_of(rewards, discount, done)
-        ahead = ((after @ values) * chances).sum(axis=1)
+        ahead = ((after @ values) * probabilities).sum(axis=1)
         slack = SLACK * (high - low)
         beyond = float(np.mean((ahead < low - slack) | (ahead > high + slack)))
         wanted = rewards + discount * going * np.clip(ahead, low, high)
@@ -86,7 +94,7 @@ def bounds_of(rewards: Any, discount: float, steps: int) -> tuple[float, float]:
 
 
 def fitted_returns(
-    records: Any, begins: Any, chances: Any, index: Any, discount: float, seed: int
+    records: Any, begins: Any, probabilities: Any, index: Any, discount: float, seed: int
 ) -> tuple[float, list[float], float]:
     """The mean return of a policy from where the recorded episodes began, the same of episodes drawn anew, and the
     share of the rows whose successor was valued beyond what can be returned.
@@ -100,8 +108,8 @@ def fitted_returns(
     steps = int(np.bincount(episode).max())
 
     def mean_of(times: Any) -> tuple[float, float]:
-        values, beyond = fitted(here, after, index, chances[1], rewards, going, times[episode], discount, steps)
-        first = ((here[begins] @ values) * chances[0][begins]).sum(axis=1)
+        values, beyond = fitted(here, after, index, probabilities[1], rewards, going, times[episode], discount, steps)
+        first = ((here[begins] @ values) * probabilities[0][begins]).sum(axis=1)
         return float(np.clip(first, *bounds_of(rewards, discount, steps)) @ times / times.sum()), beyond
 
     count = len(begins)

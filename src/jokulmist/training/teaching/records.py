@@ -146,12 +146,12 @@ def joined(parts: Sequence[Records]) -> Records:
     if len(parts) == 1:
         return parts[0]
     first = np.cumsum([0, *(int(part.episode.max()) + 1 for part in parts)])
-    chances = [part.chance for part in parts]
+    probabilities = [part.chance for part in parts]
     return Records(
         parts[0].spec,
         joined_trees([part.rows for part in parts], np.concatenate),
         np.concatenate([part.episode + begin for part, begin in zip(parts, first, strict=False)]),
-        None if any(chance is None for chance in chances) else np.concatenate(chances),
+        None if any(chance is None for chance in probabilities) else np.concatenate(probabilities),
         sum(part.left_out for part in parts),
     )
 
@@ -296,7 +296,7 @@ def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: b
         seen(rows, age), actions, rewards.astype(np.float32), ends, closed, after, after._replace(age=np.where(closed, 0, age + 1).astype(np.int32)), (),
     )  # fmt: skip
     _, dense = np.unique(episode, return_inverse=True)
-    return Records(spec, experience, dense, _chances(description, table, called, own, rows), left_out)
+    return Records(spec, experience, dense, _probabilities(description, table, called, own, rows), left_out)
 
 
 def _legal_columns(description: Description) -> list[str]:
@@ -408,7 +408,7 @@ def _acts(part: Any, table: pd.DataFrame, column: str, rows: Any) -> Any:
     return np.stack([np.asarray(v, np.float32).reshape(part.shape) for v in given])
 
 
-def _chances(description: Description, table: pd.DataFrame, called: Any, own: dict[str, Any], rows: Any) -> Any:
+def _probabilities(description: Description, table: pd.DataFrame, called: Any, own: dict[str, Any], rows: Any) -> Any:
     """With which chance each action was taken, where the records tell of each alternative of every choice."""
     found = np.ones(len(rows))
     for name, part in parts_of(description.action).items():
