@@ -7,9 +7,11 @@ import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
 import compiling  # noqa: F401  (before JAX is imported)
+import jax
 
 import jokulmist as jm
 from jokulmist.lanes.compiled.backend import start_backend
+from jokulmist.training.loops import program
 
 start_backend()  # before a test makes an array: else the loops of one copy are slow
 
@@ -17,6 +19,14 @@ start_backend()  # before a test makes an array: else the loops of one copy are 
 @pytest.fixture(autouse=True)
 def _in_own_folder(tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
+
+
+@pytest.fixture(autouse=True, scope="module")
+def _lets_go_of_programs():
+    """What a file has compiled is let go of at its end: no other file runs it, and a process would grow to gigabytes."""
+    yield
+    program._PROGRAMS.clear()
+    jax.clear_caches()
 
 
 @pytest.fixture(scope="session")

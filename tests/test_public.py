@@ -235,7 +235,7 @@ def test_the_first_session_is_what_really_happens():
     text = (ROOT / "docs" / "first-session.md").read_text()
     Path("draft.py").write_text(draft)
     report = jm.check(environment_class("draft.py")())
-    told = re.findall(r"^wrong  (.{24})", text, re.M)
+    told = re.findall(r"^error  (.{24})", text, re.M)
     assert [finding.what[:24] for finding in report.findings] == told
     assert len(told) == 3
     for finding in report.findings:

@@ -73,8 +73,9 @@ class PPO(PolicyAgent):
     near_start : float
         Keeps the policy near the one that the run began with (``start=``): so much times ``log p(a|s) - log
         p_start(a|s)`` is taken off each reward, in the scale that is learned in. 0.01 lets it move, 0.1 holds it.
-    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared,
-    scaling, optimiser, gradient_clip
+    learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight
+        See `PolicyAgent`.
+    value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.

@@ -87,8 +87,9 @@ class Reinforce(PolicyAgent):
     longest : int
         Decisions of each copy that are kept until their episode has closed. What is older is learned from as if the
         episode were cut now.
-    learning_rate, discount, entropy_bonus, range_entropy_bonus, value_weight, value_first, network, shared, scaling,
-    optimiser, gradient_clip
+    learning_rate, discount, entropy_bonus, range_entropy_bonus, value_weight
+        See `PolicyAgent`.
+    value_first, network, shared, scaling, optimiser, gradient_clip
         See `PolicyAgent`.
     rewards_scaled, at_bounds, spread_by_state, first_spread
         Scale of rewards, and the Gaussians of a Range; see `PolicyAgent`.

@@ -21,8 +21,8 @@ class DoubleQLearning(TableAgent):
     Van Hasselt (2010), "Double Q-learning", algorithm 1; Sutton and Barto (2018), section 6.7.
 
     Where rewards are noisy, the largest of several values is too large by chance, and Q-learning believes it. Actions
-    are chosen by the mean of both tables, which are kept as ``values`` of shape ``(2, cells, actions)``. See
-    `TableAgent` for the settings. Differs from the book as `QLearning` does. Fails when there are few decisions:
+    are chosen by the mean of both tables, which are kept as ``values`` of shape ``(2, cells, actions)``.
+    See `TableAgent` for the settings. Differs from the book as `QLearning` does. Fails when there are few decisions:
     each of them moves one table alone.
 
     Examples
