@@ -175,7 +175,7 @@ def inherited(app, what, name, thing, options, lines):
             after = [f"    {more[0].upper()}{more[1:]}"] if more else []
             lines[k : k + 2] = [line for one in names for line in [*known.get(one, [one]), *after]]
     if any("for the settings." in line for line in lines) and "Parameters" not in lines:
-        lines[:] = [re.sub(r" ?See `TableAgent` for the settings\.", "", line) for line in lines]
+        lines[:] = [re.sub(r" ?\bSee `TableAgent` for the settings\.( |$)", " ", line).strip() for line in lines]
         own = [line for one in getattr(thing, "model_fields", {}) for line in known.get(one, [])]
         at = next((k - 1 for k, line in enumerate(lines) if line and set(line) == {"-"}), len(lines))
         lines[at:at] = ["", "Parameters", "----------", *own, ""]
