@@ -211,7 +211,8 @@ def test_what_novelty_cannot_be_is_told(tmp_path):
             make()
 
 
-@pytest.mark.parametrize("by", [pytest.param("counts", marks=pytest.mark.slow), "distillation"])
+@pytest.mark.slow
+@pytest.mark.parametrize("by", ["counts", "distillation"])
 def test_replay_keeps_rewards_as_they_were_and_gives_what_is_new_now(by):
     agent = jm.DQN(network=jm.Dense(4), novelty=jm.Novelty(0.5, by=by), replay_size=64, replay_start=1_000, n_step=2)
     _, shapes, numbers, learner, memory = begun(agent, Corridor(), 1)
