@@ -251,9 +251,25 @@ STRICT = ("-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-D_POSIX_C_SO
 
 
 def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, Any]], float]:
+    """What the C decides on the observations, compiled and run here, and microseconds a decision."""
     compiler = shutil.which("cc")
     if compiler is None:
         raise _NotHere("there is no C compiler here")
+    with tempfile.TemporaryDirectory() as place:
+        main, program = Path(place) / "main.c", str(Path(place) / "run")
+        main.write_text(_c_program(graph, vectors))
+        words = [compiler, *STRICT, f"-I{folder}", str(main), str(folder / "policy.c"), "-o", program, "-lm"]
+        built = subprocess.run(words, capture_output=True, text=True, check=False)
+        if built.returncode:
+            raise SettingError(f"the C that was written does not compile here: {built.stderr[:400]}")
+        data = _c_input(graph, vectors)
+        done = subprocess.run([program], input=data, capture_output=True, timeout=SECONDS, check=True)
+    rows = [[float(text) for text in line.split()] for line in done.stdout.decode().splitlines()]
+    return [_c_decision(graph, row) for row in rows], float(done.stderr.decode().strip() or "nan")
+
+
+def _c_program(graph: Graph, vectors: Vectors) -> str:
+    """A program that reads observations and prints what is decided on each."""
     words, said_in_c = part_words(graph), said_words(graph)
     masked = "policy_legal" in str(c_files(graph, "")["policy.h"])
     shown = []
@@ -267,53 +283,41 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
             shown.append(f'printf("%.9g ", (double)action.{own});')
     for name, value in graph.said:
         shown.append(f'for (int k = 0; k < {value.size}; k++) printf("%.9g ", (double)said.{said_in_c[name]}[k]);')
-    program = MAIN % {
-        "room": f"{'policy_said said;' if graph.said else ''}{'policy_memory memory;' if vectors.remembers else ''}", "said": ", &said" if graph.said else "",
-        "legal": "policy_legal legal;" if masked else "", "read": "if (fread(&legal, sizeof legal, 1, stdin) != 1) return 1;" if masked else "",
+    memory = "policy_memory memory;" if vectors.remembers else ""
+    return MAIN % {
+        "room": f"{'policy_said said;' if graph.said else ''}{memory}",
+        "said": ", &said" if graph.said else "",
+        "legal": "policy_legal legal;" if masked else "",
+        "read": "if (fread(&legal, sizeof legal, 1, stdin) != 1) return 1;" if masked else "",
         "begin": f"if (count % {EPISODE} == 0) policy_begin(&memory);" if vectors.remembers else "",
-        "given": f"{'&legal,' if masked else ''}{'&memory,' if vectors.remembers else ''}", "print": "\n    ".join([*shown, 'printf("\\n");']),
-    }  # fmt: skip
-    data = b""
+        "given": f"{'&legal,' if masked else ''}{'&memory,' if vectors.remembers else ''}",
+        "print": "\n    ".join([*shown, 'printf("\\n");']),
+    }
+
+
+def _c_input(graph: Graph, vectors: Vectors) -> bytes:
+    """The observations as the program's structures lie in memory."""
+    choices, data = sum(isinstance(one, Choice) for one in graph.parts.values()), b""
     for row, images, masks in zip(vectors.rows, vectors.images, vectors.masks, strict=True):
-        one_seen = np.asarray(row, np.float32).tobytes() + b"".join(image.tobytes() for image in images.values())
-        data += one_seen + b"\0" * (-len(one_seen) % 4 if len(row) else 0)
-        names = [k for k, one in enumerate(graph.parts.values()) if isinstance(one, Choice)]
-        data += b"".join(mask.astype(np.uint8).tobytes() for mask in masks[: len(names)])
-    with tempfile.TemporaryDirectory() as place:
-        main = Path(place) / "main.c"
-        main.write_text(program)
-        built = subprocess.run(
-            [
-                compiler,
-                *STRICT,
-                f"-I{folder}",
-                str(main),
-                str(folder / "policy.c"),
-                "-o",
-                str(Path(place) / "run"),
-                "-lm",
-            ],
-            capture_output=True,
-            text=True,
-            check=False,
-        )
-        if built.returncode:
-            raise SettingError(f"the C that was written does not compile here: {built.stderr[:400]}")
-        done = subprocess.run([str(Path(place) / "run")], input=data, capture_output=True, timeout=SECONDS, check=True)
-    found = []
-    for line in done.stdout.decode().splitlines():
-        numbers, at = [float(text) for text in line.split()], 0
-        decided: dict[str, Any] = {}
-        for part, one in graph.parts.items():
-            size = 1 if isinstance(one, Choice) else one.size
-            several = isinstance(one, Range) and one.shape != ()
-            decided[part] = np.reshape(numbers[at : at + size], one.shape) if several else numbers[at]
-            at += size
-        for name, value in graph.said:
-            decided[f"said {name}"] = numbers[at : at + value.size]
-            at += value.size
-        found.append(decided)
-    return found, float(done.stderr.decode().strip() or "nan")
+        observation = np.asarray(row, np.float32).tobytes() + b"".join(image.tobytes() for image in images.values())
+        data += observation + b"\0" * (-len(observation) % 4 if len(row) else 0)
+        data += b"".join(mask.astype(np.uint8).tobytes() for mask in masks[:choices])
+    return data
+
+
+def _c_decision(graph: Graph, numbers: list[float]) -> dict[str, Any]:
+    """A line of the program's output, by part."""
+    decided: dict[str, Any] = {}
+    at = 0
+    for part, one in graph.parts.items():
+        size = 1 if isinstance(one, Choice) else one.size
+        several = isinstance(one, Range) and one.shape != ()
+        decided[part] = np.reshape(numbers[at : at + size], one.shape) if several else numbers[at]
+        at += size
+    for name, value in graph.said:
+        decided[f"said {name}"] = numbers[at : at + value.size]
+        at += value.size
+    return decided
 
 
 RUN_JS = """

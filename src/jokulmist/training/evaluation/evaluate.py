@@ -303,45 +303,54 @@ def evaluate(
     environment = with_varying(environment, Varying(vary))
     if isinstance(policy, Policy):
         policy.fits(environment)
-    finished: list[tuple[int, Finished]] = []
-    discounted: list[Any] = []
-    recorded: list[Any] = []
     beside = FEW_SIDE_BY_SIDE if isinstance(environment, Simulator) else SIDE_BY_SIDE
+    finished: list[tuple[int, Finished]] = []
+    discounted, recorded = [], []
     for first in range(0, episodes, beside):
         owners = tuple(range(first, min(first + beside, episodes)))
         lane = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)
         choose = _chooser(policy, environment, len(owners), seed, act, first, beside)
-        observed = lane.begin()
         followers = [Follower(lane, i) for i in range(min(len(owners), max(record - first, 0)))]
-        for i, follower in enumerate(followers):
-            follower.begin(observed.rows[i], observed.images[i] if observed.images else {})
-        moments: list[list[Observed]] = [[] for _ in followers]
-        so_far, weight = np.zeros(len(owners)), 1.0
-        while not all(lane.still):
-            chosen = choose(lane, observed)
-            for i in range(len(followers)):
-                if not lane.still[i]:
-                    moments[i].append(observed.of(i))
-            outcome = lane.advance(chosen)
-            for i, follower in enumerate(followers):
-                follower.turned(chosen[i], outcome, lane.turn)
-            observed = outcome.observed
-            if discount is not None:
-                so_far += weight * np.array([np.mean(reward) for reward in outcome.rewards])
-                weight *= discount
-            finished.extend((first + f.copy, f) for f in outcome.finished)
-            if max(copy.advances for copy in lane.each) > MOST_ADVANCES:
-                raise SettingError(never_closed(describe(environment).name))
-        lane.close()
+        closed, sums, moments = _play(lane, choose, followers, discount)
+        finished.extend((first + f.copy, f) for f in closed)
+        discounted.append(sums)
         for i, follower in enumerate(followers):
             for one in follower.found[:1]:
                 judged = _judged(policy, moments[i]) if said else {}
                 recorded.append((first + i, replace(one.recorded_episode, judged=judged)))
-        discounted.append(so_far)
     finished.sort(key=lambda item: item[0])
-    described = batch_of(finished, describe(environment))
+    batch = batch_of(finished, describe(environment))
     more = {} if discount is None else {"discounted_return": np.concatenate(discounted)}
-    return _evaluation(described, environment, policy, act, seed, more, recorded)
+    return _evaluation(batch, environment, policy, act, seed, more, recorded)
+
+
+def _play(
+    lane: PlainLane, choose: Choose, followers: list[Follower], discount: float | None
+) -> tuple[list[Finished], Any, list[list[Observed]]]:
+    """One episode of each copy: those that closed, their discounted returns, and what the followed copies observed."""
+    observed = lane.begin()
+    for i, follower in enumerate(followers):
+        follower.begin(observed.rows[i], observed.images[i] if observed.images else {})
+    moments: list[list[Observed]] = [[] for _ in followers]
+    finished: list[Finished] = []
+    sums, weight = np.zeros(lane.copies), 1.0
+    while not all(lane.still):
+        chosen = choose(lane, observed)
+        for i in range(len(followers)):
+            if not lane.still[i]:
+                moments[i].append(observed.of(i))
+        outcome = lane.advance(chosen)
+        for i, follower in enumerate(followers):
+            follower.turned(chosen[i], outcome, lane.turn)
+        observed = outcome.observed
+        if discount is not None:
+            sums += weight * np.array([np.mean(reward) for reward in outcome.rewards])
+            weight *= discount
+        finished.extend(outcome.finished)
+        if max(copy.advances for copy in lane.each) > MOST_ADVANCES:
+            raise SettingError(never_closed(lane.description.name))
+    lane.close()
+    return finished, sums, moments
 
 
 def evaluate_compiled(policy: Policy, environment: Environment, episodes: int, seed: int) -> Evaluation:
