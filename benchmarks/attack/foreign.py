@@ -265,7 +265,7 @@ def planted(source, draw, canary, outside):
     elif how == "package":
         (source / "extra").mkdir(exist_ok=True)
         (source / "extra" / "__init__.py").write_text(sings(canary))
-    elif not (source / how).is_dir():  # an earlier change may have put a folder there
+    elif (source / how).is_file() or not (source / how).exists():  # not a folder or a pipe of an earlier change
         with (source / how).open("a") as stream:
             stream.write("\n" + sings(canary))
     return f"planted {how}"

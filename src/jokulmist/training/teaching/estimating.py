@@ -152,54 +152,47 @@ def estimate(
     if theirs is None:
         theirs = probabilities_of(cloned(records), rows.observed, actions, "sampled")
     judged, joint = _judging(policy, rows.observed, act), joint_over(records.spec.action)
-    ours = judged(actions)
-    count = int(records.episode.max()) + 1
     length = np.bincount(records.episode)
     place = np.arange(len(records)) - np.concatenate([[0], np.cumsum(length)])[records.episode]
-    longest = int(length.max())
-    ratios, rewards = np.ones((count, longest)), np.zeros((count, longest))
-    ratios[records.episode, place] = ours / np.maximum(theirs, LEAST_CHANCE)
+    ratios, rewards = np.ones((len(length), length.max())), np.zeros((len(length), length.max()))
+    ratios[records.episode, place] = judged(actions) / np.maximum(theirs, LEAST_CHANCE)
     rewards[records.episode, place] = rows.rewards * discount**place
     weights = np.cumprod(ratios, axis=1)  # an episode that is over keeps the weight that it had
+    last, beyond = weights[:, -1], 0.0
+    effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
+    index = np.asarray(joint.index(actions))
+    if by == "fitted":
+        judges = (judged, _judging(policy, rows.last, act))
+        every = [all_probabilities_of(one, len(rows.rewards), joint, range(joint.count)) for one in judges]
+        begins = np.flatnonzero(place == 0)
+        mean, refitted, beyond = fitted_returns(records, begins, np.stack(every), index, discount, seed)
+        # They are normal about the mean.
+        spread = NORMAL * float(np.std(refitted, ddof=1)) if len(refitted) > 1 else math.nan
+        low, high = np.clip([mean - spread, mean + spread], *bounds_of(rows.rewards, discount, int(length.max())))
+        if beyond > DIVERGED:
+            mean = low = high = math.nan
+    else:
+        mean, low, high = _by_weights(weights, rewards, seed)
+    missing, never = np.setdiff1d(np.arange(joint.count), index), 0.0
+    if len(missing):  # the share of its probability on combinations of choices that stand nowhere in the records
+        never = float(all_probabilities_of(judged, len(rows.rewards), joint, missing).sum(axis=1).mean())
+    interval = (float(low), float(high))
+    return Estimate(mean, interval, len(length), effective, outside_of(policy, records), by, never, beyond)
+
+
+def _by_weights(weights: Any, rewards: Any, seed: int) -> tuple[float, float, float]:
+    """The weighted mean of discounted rewards, one row an episode, and the ends of its bootstrap interval."""
 
     def mean_of(sample: Any) -> Any:
         total = weights[sample].sum(axis=-2)
         return ((weights * rewards)[sample].sum(axis=-2) / np.maximum(total, 1e-300)).sum(axis=-1)
 
-    last, beyond = weights[:, -1], 0.0
-    effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
-    if by == "fitted":
-        every = range(joint.count)
-        probabilities = np.stack(
-            [
-                all_probabilities_of(one, len(rows.rewards), joint, every)
-                for one in (judged, _judging(policy, rows.last, act))
-            ]
-        )
-        index = np.asarray(joint.index(actions))
-        mean, refitted, beyond = fitted_returns(
-            records, np.flatnonzero(place == 0), probabilities, index, discount, seed
-        )
-        # They are normal about the mean.
-        spread = NORMAL * float(np.std(refitted, ddof=1)) if len(refitted) > 1 else math.nan
-        low, high = np.clip([mean - spread, mean + spread], *bounds_of(rows.rewards, discount, longest))
-        if beyond > DIVERGED:
-            mean = low = high = math.nan
-    else:
-        mean = float(mean_of(np.arange(count)))
-        chance = np.random.default_rng(seed)
-        drawn = (
-            [float(mean_of(chance.integers(0, count, count))) for _ in range(RESAMPLES)] if count > 1 else [math.nan]
-        )
-        low, high = np.quantile(drawn, [0.025, 0.975])
-    missing = np.setdiff1d(np.arange(joint.count), np.asarray(joint.index(actions)))
-    # The share of its probability on combinations of choices that stand nowhere in the records.
-    never = (
-        float(all_probabilities_of(judged, len(rows.rewards), joint, missing).sum(axis=1).mean())
-        if len(missing)
-        else 0.0
-    )
-    return Estimate(mean, (float(low), float(high)), count, effective, outside_of(policy, records), by, never, beyond)
+    count, chance = len(weights), np.random.default_rng(seed)
+    means = [math.nan]
+    if count > 1:
+        means = [float(mean_of(chance.integers(0, count, count))) for _ in range(RESAMPLES)]
+    low, high = np.quantile(means, [0.025, 0.975])
+    return float(mean_of(np.arange(count))), float(low), float(high)
 
 
 def outside_of(policy: Policy, records: Records) -> float:
