@@ -316,7 +316,6 @@ class DQN(Agent):
     def learn(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
-        import jax.numpy as jnp
 
         spec = shapes.spec
         # Replay keeps the rewards as they were: they are divided when they are learned from.
@@ -331,56 +330,14 @@ class DQN(Agent):
         updates, rows = rows_due(shapes, experience)
         chance = memory_of.draws_for(noise, rows, shapes.prioritised)
         # Of the network that learns, of the same where it chooses the target's action, and of the target network.
-        draws: Any = noise.normal(shape=(updates, 3, noisy.draws_of(shapes.layout))) if shapes.noisy else ()
+        width = noisy.draws_of(shapes.layout) if shapes.noisy else 0
+        noise_of_weights: Any = noise.normal(shape=(updates, 3, width)) if shapes.noisy else ()
 
         def learned(learning: Learning) -> Any:
             if shapes.state_width:
-                sample = stretches(shapes, numbers, replay, chance, counts_advances(shapes), bonus)
-                sample = sample._replace(gain=sample.gain / spread)
-                learning, (readings, _) = one_after_another(
-                    lambda now, *part: update_along(shapes, numbers, now, *part),
-                    learning,
-                    updates,
-                    shapes.minibatch,
-                    sample,
-                )
-                return learning, jnp.mean(readings, axis=0)
-            sample = memory_of.sampled(
-                spec,
-                replay,
-                chance,
-                shapes.n_step,
-                numbers.discount,
-                getattr(numbers, "importance_exponent", None),
-                counts_advances(shapes),
-                updates,
-                bonus,
-            )
-            sample = sample._replace(gain=sample.gain / spread)
-            # The target network stands still meanwhile, so what it says of all of them is one product.
-            later = sample.gain
-            if shapes.target:
-                target = learning.target
-                if shapes.noisy:
-                    target = noisy.with_noise(shapes.layout, target, draws[0, 2], jnp)
-                later = said_of(shapes, target, learning.statistics, sample.following)
-            which = jnp.repeat(jnp.arange(updates), shapes.minibatch) if shapes.noisy else ()
-            learning, (readings, errors) = one_after_another(
-                lambda now, sample, later, which: update(
-                    shapes, numbers, now, sample, later, draws[which[0]] if shapes.noisy else ()
-                ),
-                learning,
-                updates,
-                shapes.minibatch,
-                sample,
-                later,
-                which,
-            )
-            if replay.priorities is not None:
-                priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
-                priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
-                learning = learning._replace(priorities=priorities)
-            return learning, jnp.mean(readings, axis=0)
+                return _learned_from_sequences(shapes, numbers, learning, replay, spread, chance, updates, bonus)
+            draws = (chance, noise_of_weights)
+            return _learned_from_transitions(shapes, numbers, learning, replay, spread, draws, updates, bonus)
 
         decisions = learner.decisions + experience.rewards.size
         learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
@@ -473,6 +430,55 @@ class DQN(Agent):
         first."""
         found = np.sort(np.asarray(said_of(shapes, learner.weights, learner.statistics, observed))[0], axis=-1)
         return dict(zip(shapes.joint.labels, found * float(spread_of(learner.returns)), strict=True))
+
+
+def _learned_from_sequences(
+    shapes: Any, numbers: Numbers, learning: Learning, replay: Any, spread: Any, chance: Any, updates: int, bonus: Any
+) -> tuple[Learning, Any]:
+    """Updates of a recurrent network, each on sequences of its own; the learning after them, and the mean readings."""
+    import jax.numpy as jnp
+
+    sample = stretches(shapes, numbers, replay, chance, counts_advances(shapes), bonus)
+    sample = sample._replace(gain=sample.gain / spread)
+
+    def step(now: Learning, *part: Any) -> Any:
+        return update_along(shapes, numbers, now, *part)
+
+    learning, (readings, _) = one_after_another(step, learning, updates, shapes.minibatch, sample)
+    return learning, jnp.mean(readings, axis=0)
+
+
+def _learned_from_transitions(
+    shapes: Any, numbers: Numbers, learning: Learning, replay: Any, spread: Any, draws: tuple[Any, Any], updates: int,
+    bonus: Any,
+) -> tuple[Learning, Any]:  # fmt: skip
+    """Updates on transitions; `draws` are those of the transitions, and those of the weights of a noisy network."""
+    import jax.numpy as jnp
+
+    chance, noise_of_weights = draws
+    exponent = getattr(numbers, "importance_exponent", None)
+    sample = memory_of.sampled(
+        shapes.spec, replay, chance, shapes.n_step, numbers.discount, exponent, counts_advances(shapes), updates, bonus
+    )
+    sample = sample._replace(gain=sample.gain / spread)
+    # The target network stands still meanwhile, so what it says of all of them is one product.
+    later = sample.gain
+    if shapes.target:
+        target = learning.target
+        if shapes.noisy:
+            target = noisy.with_noise(shapes.layout, target, noise_of_weights[0, 2], jnp)
+        later = said_of(shapes, target, learning.statistics, sample.following)
+    which = jnp.repeat(jnp.arange(updates), shapes.minibatch) if shapes.noisy else ()
+
+    def step(now: Learning, sample: Any, later: Any, which: Any) -> Any:
+        return update(shapes, numbers, now, sample, later, noise_of_weights[which[0]] if shapes.noisy else ())
+
+    learning, (readings, errors) = one_after_another(step, learning, updates, shapes.minibatch, sample, later, which)
+    if replay.priorities is not None:
+        priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
+        priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
+        learning = learning._replace(priorities=priorities)
+    return learning, jnp.mean(readings, axis=0)
 
 
 def _moved_target(
