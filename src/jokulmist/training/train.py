@@ -219,18 +219,7 @@ def train(
     >>> len(run.episodes)
     20
     """
-    if not isinstance(environment, Environment):
-        what = (
-            f"the class `{environment.__name__}`; write `{environment.__name__}()`"
-            if isinstance(environment, type)
-            else repr(environment)
-        )
-        raise SettingError(f"`train` takes an environment first; got {what}.")
-    if isinstance(agent, Mapping):
-        agent = agents_of(agent, describe(environment).action)
-    if not isinstance(agent, Agent):
-        what = f"the class `{agent.__name__}`; write `{agent.__name__}()`" if isinstance(agent, type) else repr(agent)
-        raise SettingError(f"`train` takes an agent second; got {what}.")
+    agent = _checked_agent(environment, agent)
     training = Training(
         steps=steps,
         episodes=episodes,
@@ -262,6 +251,22 @@ def train(
     plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
     return runs if seeds is not None else runs[0]
+
+
+def _checked_agent(environment: Any, agent: Any) -> Agent:
+    """The agent, or those of players as one; refused where the two first arguments are something else."""
+
+    def written(value: Any) -> str:
+        kind = isinstance(value, type)
+        return f"the class `{value.__name__}`; write `{value.__name__}()`" if kind else repr(value)
+
+    if not isinstance(environment, Environment):
+        raise SettingError(f"`train` takes an environment first; got {written(environment)}.")
+    if isinstance(agent, Mapping):
+        agent = agents_of(agent, describe(environment).action)
+    if not isinstance(agent, Agent):
+        raise SettingError(f"`train` takes an agent second; got {written(agent)}.")
+    return agent
 
 
 def _files_of(records: str | Path | Sequence[str | Path]) -> tuple[str, ...]:

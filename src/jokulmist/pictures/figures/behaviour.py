@@ -238,8 +238,6 @@ def _drawn_map(
     values: Any,
     visited: Any,
 ) -> Any:
-    from matplotlib.colors import BoundaryNorm, ListedColormap
-
     action = policy.spec.action
     parts = dict(action.parts) if isinstance(action, Actions) else {"": action}
     shown: list[tuple[str, Any]] = [*parts.items()]
@@ -253,34 +251,14 @@ def _drawn_map(
             mesh = axes.pcolormesh(across, upwards, values.reshape(shape), cmap="cividis", shading="nearest")
             figure.colorbar(mesh, ax=axes, label="value")
         elif isinstance(part, Choice):
-            counts = np.stack([np.sum(np.asarray(told) == k, axis=0) for k in range(part.count)])
-            colors = ListedColormap([style.SERIES[k % len(style.SERIES)] for k in range(part.count)])
-            norm = BoundaryNorm(np.arange(part.count + 1) - 0.5, part.count)
-            mesh = axes.pcolormesh(
-                across,
-                upwards,
-                counts.argmax(axis=0).reshape(shape),
-                cmap=colors,
-                norm=norm,
-                shading="nearest",
-                alpha=0.8,
-            )
-            bar = figure.colorbar(mesh, ax=axes, ticks=range(part.count))
-            bar.ax.set_yticklabels(part.labels)
+            _draw_choices(figure, axes, part, across, upwards, np.asarray(told))
         else:
             numbers = np.mean([[np.asarray(v, float).reshape(-1)[0] for v in some] for some in told], axis=0)
             mesh = axes.pcolormesh(across, upwards, numbers.reshape(shape), cmap="cividis", shading="nearest")
             figure.colorbar(mesh, ax=axes, label=f"{name or 'action'} {part.unit}".strip())
         thin = max(1, len(visited) // MOST_VISITED)
-        axes.plot(
-            visited[::thin, 0],
-            visited[::thin, 1],
-            ".",
-            color=style.PAPER,
-            markersize=3.5,
-            markeredgecolor=style.INK,
-            markeredgewidth=0.4,
-        )
+        dots = {"color": style.PAPER, "markersize": 3.5, "markeredgecolor": style.INK, "markeredgewidth": 0.4}
+        axes.plot(visited[::thin, 0], visited[::thin, 1], ".", **dots)
         axes.set_xlabel(over[0])
         axes.set_ylabel(over[1] if place == 0 else "")
         axes.set_title("value" if part is None else f"greedy {name or 'action'}")
@@ -289,6 +267,19 @@ def _drawn_map(
     lines = style.wrapped(title, LETTERS_AN_INCH * figure.get_size_inches()[0]).splitlines()
     figure.text(0.06, 0.985, "\n".join(lines[:3]), fontsize=12, va="top")
     return figure
+
+
+def _draw_choices(figure: Any, axes: Any, part: Choice, across: Any, upwards: Any, chosen: Any) -> None:
+    """The alternative that is chosen most often at each place, in a colour of its own."""
+    from matplotlib.colors import BoundaryNorm, ListedColormap
+
+    counts = np.stack([np.sum(chosen == k, axis=0) for k in range(part.count)])
+    colors = ListedColormap([style.SERIES[k % len(style.SERIES)] for k in range(part.count)])
+    norm = BoundaryNorm(np.arange(part.count + 1) - 0.5, part.count)
+    most = counts.argmax(axis=0).reshape(len(upwards), len(across))
+    mesh = axes.pcolormesh(across, upwards, most, cmap=colors, norm=norm, shading="nearest", alpha=0.8)
+    bar = figure.colorbar(mesh, ax=axes, ticks=range(part.count))
+    bar.ax.set_yticklabels(part.labels)
 
 
 def plot_rollout(rollout: Rollout, environment: Environment, figure: Figure | None = None) -> Figure:
