@@ -123,7 +123,6 @@ def evaluate(
     from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.records.run_folder import EVALUATED
     from jokulmist.training.evaluation.evaluate import evaluate as measure
-    from jokulmist.training.evaluation.evaluate import sees_more
     from jokulmist.training.evaluation.kept import known_references
     from jokulmist.training.runs.run import Run
 
@@ -145,33 +144,7 @@ def evaluate(
     if apart:
         results.append(other)
     results += known_references(environment, episodes, seed).values()
-    rows = []
-    whose = next((result.telling for result in results if result.telling), "")
-    won = any(result.outcomes for result in results)
-    for result in results:
-        mean, low, high, sd = result.told_of(whose)
-        returns = result.returns_of(whose)
-        note = ""
-        if result.exact is not None:
-            note = f"solved exactly: {result.exact:.6g}"
-        elif result.who not in ("policy", "random"):
-            note = "reads more than the agent sees" if sees_more(environment, result.who) else "by hand"
-        rows.append(
-            {
-                "who": result.who,
-                "acts": result.act or note or "any action",
-                **({"return_of": whose} if whose else {}),
-                "mean_return": mean,
-                "ci95_low": low,
-                "ci95_high": high,
-                "sd": sd,
-                "least": float(returns.min()),
-                "most": float(returns.max()),
-                **((result.outcomes or {"win": 0.0, "draw": 1.0, "loss": 0.0}) if won else {}),
-                "closed_by": result.closings,
-                **({"players": result.players, "terms": result.terms, "measures": result.measures} if json else {}),
-            }
-        )
+    rows = _evaluation_rows(results, environment, json)
     if json:
         print_json({"run": run.name, "episodes": episodes, "seed": seed, "results": rows})
     else:
@@ -186,6 +159,33 @@ def evaluate(
     for result in results if not why else []:  # the run's record is about what the run trained
         append_rows(path / EVALUATED, result.columns)
     typer.echo(f"not recorded: this was {why}" if why else f"each episode is in {path}/evaluated.csv", err=True)
+
+
+def _evaluation_rows(results: list[Any], environment: Any, whole: bool) -> list[dict[str, Any]]:
+    """A row an evaluation; `whole` with the means by player, by term and of the measures."""
+    from jokulmist.training.evaluation.evaluate import sees_more
+
+    rows = []
+    whose = next((result.telling for result in results if result.telling), "")
+    won = any(result.outcomes for result in results)
+    for result in results:
+        mean, low, high, sd = result.told_of(whose)
+        returns = result.returns_of(whose)
+        note = ""
+        if result.exact is not None:
+            note = f"solved exactly: {result.exact:.6g}"
+        elif result.who not in ("policy", "random"):
+            note = "reads more than the agent sees" if sees_more(environment, result.who) else "by hand"
+        row = {"who": result.who, "acts": result.act or note or "any action"}
+        row |= {"return_of": whose} if whose else {}
+        row |= {"mean_return": mean, "ci95_low": low, "ci95_high": high, "sd": sd}
+        row |= {"least": float(returns.min()), "most": float(returns.max())}
+        row |= (result.outcomes or {"win": 0.0, "draw": 1.0, "loss": 0.0}) if won else {}
+        row |= {"closed_by": result.closings}
+        if whole:
+            row |= {"players": result.players, "terms": result.terms, "measures": result.measures}
+        rows.append(row)
+    return rows
 
 
 def _with_others(learned: Any, environment: Any, partners: list[str]) -> Any:
