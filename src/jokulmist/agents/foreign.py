@@ -55,8 +55,7 @@ def _refuse_unsaved(told: str, path: str, tree: Any) -> None:
         if len(leaves) == 1 and leaves[0] is tree:
             raise SettingError(
                 f"{told} gave `{path}` as {type(tree).__name__}, which cannot be saved. A learner and a memory are "
-                "arrays, in tuples, NamedTuples "
-                f"and dicts; make the rest from the settings."
+                "arrays, in tuples, NamedTuples and dicts; make the rest from the settings."
             )
         return
     for name, part in parts:
@@ -76,8 +75,7 @@ def three(kind: type[Agent], name: str, given: Any) -> tuple[Any, Any, Any]:
         count = len(given[2]) if isinstance(given[2], (tuple, list)) else 1
         raise BrokenEnvironment(
             f"`{kind.__name__}.learn` gave {count} reading{'' if count == 1 else 's'}; `reading_names` has "
-            f"{len(kind.reading_names)}: "
-            f"{listed(kind.reading_names)}."
+            f"{len(kind.reading_names)}: {listed(kind.reading_names)}."
         )
     return given
 

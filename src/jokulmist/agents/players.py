@@ -92,10 +92,9 @@ class PlayerAgents(Agent):
                     first = group.partition(TOGETHER)[0]
                     raise SettingError(
                         f"one agent cannot play {listed(group.split(TOGETHER))}: `{player}` sees "
-                        f"{[c.name for c in view.spec.channels]} and does "
-                        f"{view.spec.action!r}, `{first}` sees {[c.name for c in views[0].spec.channels]} and does "
-                        f"{views[0].spec.action!r}. Give each "
-                        f"an agent of its own."
+                        f"{[c.name for c in view.spec.channels]} and does {view.spec.action!r}, `{first}` sees "
+                        f"{[c.name for c in views[0].spec.channels]} and does {views[0].spec.action!r}. Give each an "
+                        "agent of its own."
                     )
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:

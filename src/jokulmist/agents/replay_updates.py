@@ -61,8 +61,7 @@ def slots_of(agent: Any, shapes: Any) -> int:
     if agent.minibatch > agent.replay_size:
         raise SettingError(
             f"`minibatch` of `{type(agent).__name__}` is {agent.minibatch:,}, which is more than `replay_size` = "
-            f"{agent.replay_size:,} holds. "
-            f"Use a smaller `minibatch`, e.g. 64."
+            f"{agent.replay_size:,} holds. Use a smaller `minibatch`, e.g. 64."
         )
     return memory_of.slots_for(agent.replay_size, shapes.copies, agent.decisions_per_update(shapes.copies))
 

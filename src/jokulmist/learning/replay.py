@@ -143,8 +143,7 @@ def refuse_slots(size: int, slots: int, copies: int, turns: int, n_step: int, sp
     if slots < least:
         raise SettingError(
             f"`replay_size` of {size} leaves {slots} decisions to each of {copies} copies; at least {least} are "
-            "needed. "
-            f"Use a larger `replay_size` or fewer copies."
+            "needed. Use a larger `replay_size` or fewer copies."
         )
 
 

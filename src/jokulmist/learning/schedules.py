@@ -286,8 +286,7 @@ def following(function: Callable[[float], float]) -> Schedule:
         except Exception as failure:
             raise SettingError(
                 f"the schedule `{name}` failed at the share {share:g}: {type(failure).__name__}: {failure}. It is "
-                "called with one "
-                f"number from 0.0 to 1.0, and must give one number."
+                "called with one number from 0.0 to 1.0, and must give one number."
             ) from None
         if not math.isfinite(value):
             raise SettingError(

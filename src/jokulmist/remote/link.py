@@ -85,8 +85,7 @@ class Program:
                 self.give(found)
                 raise SettingError(
                     f"{self} has {self.links[0].arenas} arenas, and {count} more are wanted than are free. Use fewer "
-                    "`copies`, and leave some arenas free "
-                    f"where the run evaluates; or let it have more arenas."
+                    "`copies`, and leave some arenas free where the run evaluates; or let it have more arenas."
                 )
             link = Link(self)
             self.links.append(link)

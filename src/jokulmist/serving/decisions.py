@@ -93,8 +93,7 @@ class Decider:
         if not isinstance(session, str) or not 0 < len(session) <= LONGEST_SESSION:
             raise SettingError(
                 f"this policy remembers what it saw: `session` is a text of 1 to {LONGEST_SESSION} characters that "
-                f"says whose observation it is; got {session!r:.60}. "
-                f"`begins` is true where an episode begins."
+                f"says whose observation it is; got {session!r:.60}. `begins` is true where an episode begins."
             )
         if begins is not None and not isinstance(begins, bool):
             raise SettingError(f"`begins` is true or false; got {begins!r:.60}.")

@@ -294,8 +294,7 @@ class KeptCode:
         except (ValueError, KeyError, TypeError, RecursionError, OSError):
             raise RecordError(
                 f"{self.folder / INDEX} cannot be read, so the run's own code is not found. Look at the run with "
-                "`--current`, or "
-                f"bring the file back."
+                "`--current`, or bring the file back."
             ) from None
 
     def module(self, place: str) -> ModuleType:

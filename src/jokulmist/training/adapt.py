@@ -140,8 +140,7 @@ def _plan_beside(parent: Run, agents: Mapping[Any, Agent], steps: int | None, ep
     if divided:
         raise SettingError(
             f"in {parent.name} one agent plays {listed(divided[0].split('+'))}, so it cannot leave one of them to "
-            "another. Train the players apart, or "
-            f"`jm.Fixed({str(parent.path)!r})` as the partner of a new agent."
+            f"another. Train the players apart, or `jm.Fixed({str(parent.path)!r})` as the partner of a new agent."
         )
     agent = agents_of({**own.agent.agents, **given}, describe(own.environment).action)
     training = own.training.changed(steps=steps, episodes=episodes, seeds=(parent.seed,), start=str(parent.path))

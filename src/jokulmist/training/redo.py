@@ -125,8 +125,7 @@ def redo(
     if run.origin.get("descends"):
         raise SettingError(
             f"{run.path.name} was copied from {run.origin['descends'][-1]['from']} while it trained, with other "
-            "settings from then on: one "
-            f"plan cannot do it again. The search that it belongs to can, by its own plan."
+            "settings from then on: one plan cannot do it again. The search that it belongs to can, by its own plan."
         )
     plan = run.plan.for_seed(run.seed)
     lane, why = same_lane(plan, run.origin["lane"])

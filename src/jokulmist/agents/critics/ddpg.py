@@ -47,8 +47,7 @@ class DeterministicAgent(CriticAgent):
         if choices_of(spec.action):
             raise SettingError(
                 f"`{type(self).__name__}` decides numbers, and the action has choices: {spec.action!r}. Use `SAC` or "
-                "`PPO`, "
-                f"which take choices and ranges together."
+                "`PPO`, which take choices and ranges together."
             )
 
     @staticmethod

@@ -109,8 +109,7 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
         if not channel.bounded:
             raise SettingError(
                 f"`{agent}` needs bounds to bin `{channel.name}`, which reaches from {channel.low:g} to "
-                f"{channel.high:g}. "
-                f"Declare them, e.g. `jm.seen(low=0.0, high=10.0)`."
+                f"{channel.high:g}. Declare them, e.g. `jm.seen(low=0.0, high=10.0)`."
             )
         wanted = given.get(channel.name, bins if isinstance(bins, int) else 10)
         count = channel.bins(wanted)
@@ -126,8 +125,7 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
         )
         raise SettingError(
             f"the table of `{agent}` would have {entries:.2g} entries ({sizes}); at most {MOST_ENTRIES:.0e} are "
-            "allowed. "
-            f"Use fewer `bins`, or a method with a network."
+            "allowed. Use fewer `bins`, or a method with a network."
         )
     strides = [math.prod(counts[i + 1 :]) for i in range(len(counts))]
     return Grid(tuple(low), tuple(high), tuple(per_unit), tuple(counts), tuple(strides))

@@ -70,9 +70,8 @@ class QLearning(TableAgent):
         super().refuse_copies(shapes)
         if shapes.planning and shapes.copies > 1:
             raise SettingError(
-                f"planning follows one player of one copy, and `QLearning` has {shapes.copies}. Use `copies=1`, and "
-                "an agent of its own for each "
-                f"player, with `planning`."
+                f"planning follows one player of one copy, and `QLearning` has {shapes.copies}. Use `copies=1`, and an "
+                "agent of its own for each player, with `planning`."
             )
 
     @staticmethod

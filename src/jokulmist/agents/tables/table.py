@@ -142,8 +142,7 @@ class TableAgent(Agent):
         if shapes.traced and shapes.copies > 1:
             raise SettingError(
                 f"traces follow one player of one copy, and `{type(self).__name__}` has {shapes.copies}. Use "
-                "`copies=1`, and an agent of its own for "
-                f"each player, with `trace_decay`."
+                "`copies=1`, and an agent of its own for each player, with `trace_decay`."
             )
 
     @classmethod

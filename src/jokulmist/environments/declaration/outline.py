@@ -148,8 +148,7 @@ def _refuse_incomplete(where: str, state: Any, sensors: Any, terms: Any, closing
     if not sensors and not any(field.role == "seen" for field in state._fields.values()):
         raise DeclarationError(
             f"`{where}` shows the agent nothing. Mark a state field as seen, `level: float = jm.seen(low=0.0, "
-            "high=40.0)`, "
-            f"or write a method under `@jm.sensor`."
+            "high=40.0)`, or write a method under `@jm.sensor`."
         )
     if not terms:
         raise DeclarationError(
@@ -188,8 +187,7 @@ def parts_of(cls: type) -> tuple[parts.Parameter, ...]:
         if not isinstance(part, parts.Parameter):
             raise DeclarationError(
                 f"`{cls.__qualname__}.{name}` is marked as a {type(part).__name__.lower()}; a simulator names its "
-                "terms, endings "
-                f"and measures in `terms`, `endings`, `measures` and tells them in a `jm.Outcome`."
+                "terms, endings and measures in `terms`, `endings`, `measures` and tells them in a `jm.Outcome`."
             )
     return tuple(part for part in named.values() if isinstance(part, parts.Parameter))
 
@@ -271,9 +269,8 @@ def _refuse_clashes(cls: type, state: type[State], named: Mapping[str, parts.Par
     if taken:
         told.append(
             f"names {'a part' if len(taken) == 1 else 'parts'} {listed(taken)}, which "
-            f"{'has a meaning' if len(taken) == 1 else 'have meanings'} of "
-            f"{'its' if len(taken) == 1 else 'their'} own; choose another name. Taken are "
-            f"{listed(dict.fromkeys([*meant, *RECORD_COLUMNS]))}."
+            f"{'has a meaning' if len(taken) == 1 else 'have meanings'} of {'its' if len(taken) == 1 else 'their'} "
+            f"own; choose another name. Taken are {listed(dict.fromkeys([*meant, *RECORD_COLUMNS]))}."
         )
     for name in twice:
         told.append(

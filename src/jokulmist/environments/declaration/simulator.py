@@ -174,8 +174,7 @@ class Simulator(Environment, abstract=True):
             if isinstance(modifier, RewardModifier) and modifier.reads_state():
                 raise SettingError(
                     f"`{type(modifier).__name__}` looks into the state, and `{type(self).__qualname__}` is a "
-                    "simulator, which keeps its state to itself. Tell the gain as "
-                    f"a term of the reward instead."
+                    "simulator, which keeps its state to itself. Tell the gain as a term of the reward instead."
                 )
         return super().modified(*modifiers)
 
@@ -250,8 +249,7 @@ def _refuse_missing(cls: type[Simulator]) -> None:
     if hasattr(cls, "decide_when"):
         raise DeclarationError(
             f"`{where}` declares `decide_when`, and a simulator has no state to look at. Advance it inside `advance` "
-            "until "
-            f"a decision is due."
+            "until a decision is due."
         )
     if cls.says_legal and not choices_of(cls.action):  # type: ignore[attr-defined]
         raise DeclarationError(f"`{where}.says_legal` is set, and its action has no choices.")
@@ -307,9 +305,8 @@ def _by_own_names(where: str, what: str, given: Mapping[str, Any], players: tupl
     for name, value in given.items():
         if str(name) in players and (not isinstance(value, Mapping) or set(value) == set(BOUNDS)):
             raise DeclarationError(
-                f"`{what}` of `{where}` names the player `{name}`, with {value!r:.80}. What belongs to one player is "
-                "a dict: "
-                f"`{what} = {{{str(name)!r}: {{'fuel': ...}}}}`."
+                f"`{what}` of `{where}` names the player `{name}`, with {value!r:.80}. What belongs to one player is a "
+                f"dict: `{what} = {{{str(name)!r}: {{'fuel': ...}}}}`."
             )
         if players and isinstance(value, Mapping) and set(value) != set(BOUNDS) and str(name) not in players:
             raise DeclarationError(

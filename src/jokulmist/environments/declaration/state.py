@@ -239,8 +239,7 @@ def _typed(cls: type, name: str, hint: Any, declared: Field) -> Field:
     else:
         raise DeclarationError(
             f"state field `{name}` of `{cls.__qualname__}` has the type {hint!r}; a number is `float`, `int` or "
-            "`bool`. "
-            f"For an array write `{name}: np.ndarray = jm.field(shape=(3, 3))`."
+            f"`bool`. For an array write `{name}: np.ndarray = jm.field(shape=(3, 3))`."
         )
     dtype = declared.dtype or np.dtype(DTYPES[kind]).name
     shape = (declared.shape,) if isinstance(declared.shape, (int, str)) else tuple(declared.shape)

@@ -197,8 +197,7 @@ def refuse_mismatch(learned: Spec, shown: Spec, what: str, where: str) -> None:
         if ours != theirs:
             raise SettingError(
                 f"channel `{ours.name}` of {where} differs from the one that {what} learned on: {_in_words(theirs)} "
-                f"against {_in_words(ours)}. "
-                f"Use the environment it learned on."
+                f"against {_in_words(ours)}. Use the environment it learned on."
             )
     if learned.action != shown.action:
         raise SettingError(

@@ -51,8 +51,7 @@ def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
         if allowed.dtype != np.bool_ or allowed.shape != (choice.count,):
             raise BrokenEnvironment(
                 f"`{where}` gave {allowed.dtype} of shape {allowed.shape}{f' for `{name}`' if name else ''}; it must "
-                "give "
-                f"{choice.count} truth values, one for each of {listed(choice.labels)}."
+                f"give {choice.count} truth values, one for each of {listed(choice.labels)}."
             )
         mask.append(allowed)
     if getattr(action, "leaves", False):

@@ -372,8 +372,7 @@ def never_asked(name: str, copy: int, state: Any) -> str:
     """What to say where a copy waits for ever."""
     return (
         f"`{name}.decide_when` did not hold for {MOST_WAITING:,} advances in copy {copy}, and nothing closed the "
-        "episode; the "
-        f"state is {state}. Let it hold there, declare an ending, or choose another `meanwhile`."
+        f"episode; the state is {state}. Let it hold there, declare an ending, or choose another `meanwhile`."
     )
 
 
@@ -381,8 +380,7 @@ def closed_unasked(name: str, copy: int, state: Any) -> str:
     """What to say where an episode closes before its first decision."""
     return (
         f"an episode of `{name}` closed in copy {copy} before its first decision, in the state {state}. Let `begin` "
-        "give a state "
-        f"from which `decide_when` comes to hold."
+        "give a state from which `decide_when` comes to hold."
     )
 
 
@@ -390,10 +388,9 @@ def none_allowed(name: str, copy: int, state: Any, players: tuple[str, ...] = ()
     """What to say where `legal` forbids everything, or of several players nobody is asked."""
     if players:
         return (
-            f"in copy {copy} of `{name}` nobody can decide in the state {state}. Let `turn` give the index of a "
-            "player who is not out, from 0 to "
-            f"{len(players) - 1}, let `legal` allow at least one alternative of each choice, or declare an "
-            "`@jm.ending` that holds there."
+            f"in copy {copy} of `{name}` nobody can decide in the state {state}. Let `turn` give the index of a player "
+            f"who is not out, from 0 to {len(players) - 1}, let `legal` allow at least one alternative of each choice, "
+            "or declare an `@jm.ending` that holds there."
         )
     return (
         f"`{name}.legal` allows nothing in copy {copy} in the state {state}. Allow at least one alternative of each "

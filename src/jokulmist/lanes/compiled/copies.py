@@ -390,8 +390,7 @@ class CompiledEnvironment:
             if flag.dtype != jnp.bool_ or flag.shape != ():
                 raise BrokenEnvironment(
                     f"`{self.description.name}.{method.name}` gave {flag.dtype} of shape {flag.shape}; it must give "
-                    "one "
-                    f"truth value, e.g. `after.level > 3.0`."
+                    "one truth value, e.g. `after.level > 3.0`."
                 )
             held = held | jnp.where(flag, jnp.int32(1 << closings.index(method.name)), 0)
         for name, limit in ((DEADLINE, self.description.deadline), (TIME_LIMIT, self.description.time_limit)):

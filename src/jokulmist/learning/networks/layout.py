@@ -364,8 +364,7 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, d
     if not callable(module):
         raise SettingError(
             f"the function `{name_of(network)}` gave {type(module).__name__}; it must give an equinox module that "
-            "takes "
-            f"`inputs` (numbers, images) of one observation and returns {outputs} numbers."
+            f"takes `inputs` (numbers, images) of one observation and returns {outputs} numbers."
         )
     like = {c.name: jax.ShapeDtypeStruct(c.shape, jax.numpy.float32) for c in spec.images}  # type: ignore[no-untyped-call]
     inputs = Inputs(jax.ShapeDtypeStruct((spec.width,), jax.numpy.float32), like)  # type: ignore[no-untyped-call]
@@ -374,10 +373,9 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, d
     except Exception as failure:  # whatever a module of the user's own raises
         told = str(failure).splitlines()[0] if str(failure) else ""
         raise SettingError(
-            f"the module of `{name_of(network)}` failed on one observation of {spec.width} numbers"
-            f"{f' and {len(spec.images)} images' if spec.images else ''}: {type(failure).__name__}: {told}. It is "
-            "called with `inputs`, whose "
-            f"`numbers` have the shape ({spec.width},), and returns {outputs} numbers."
+            f"the module of `{name_of(network)}` failed on one observation of {spec.width} "
+            f"numbers{f' and {len(spec.images)} images' if spec.images else ''}: {type(failure).__name__}: {told}. It "
+            f"is called with `inputs`, whose `numbers` have the shape ({spec.width},), and returns {outputs} numbers."
         ) from None
     if getattr(found, "shape", None) != (outputs,):
         raise SettingError(

@@ -350,8 +350,7 @@ def layer(chance: np.random.Generator, inputs: int, outputs: int, gain: Gain, st
     if inputs * outputs > MOST_WEIGHTS:
         raise SettingError(
             f"a layer of {inputs:,} inputs and {outputs:,} outputs would have {inputs * outputs:,} weights; at most "
-            f"{MOST_WEIGHTS:,} are built. "
-            f"Make the network's layers narrower, or show it smaller images."
+            f"{MOST_WEIGHTS:,} are built. Make the network's layers narrower, or show it smaller images."
         )
     reach = 1.0 / math.sqrt(inputs)
     if start == "uniform":

@@ -139,9 +139,8 @@ def plot_policy(
     """
     if not isinstance(policy, Policy):
         raise SettingError(
-            f"`plot_policy` takes a policy first, then its environment and two channels; got {policy!r:.80}. Write "
-            "for instance "
-            f"`jm.plot_policy(run.policy, run.environment, ('position', 'speed'))`."
+            f"`plot_policy` takes a policy first, then its environment and two channels; got {policy!r:.80}. Write for "
+            "instance `jm.plot_policy(run.policy, run.environment, ('position', 'speed'))`."
         )
     policy.fits(environment)
     spec = policy.spec

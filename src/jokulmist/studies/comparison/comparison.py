@@ -155,8 +155,7 @@ class Comparison:
         said = sum(self.pairs["verdict"] == DIFFERENT)
         return (
             f"<{len(self.table)} groups, best {best['group']}: {best['score']:.4g} [{best['low']:.4g}, "
-            f"{best['high']:.4g}]; "
-            f"{said} of {len(self.pairs)} pairs different>"
+            f"{best['high']:.4g}]; {said} of {len(self.pairs)} pairs different>"
         )
 
 

@@ -40,9 +40,8 @@ def common_weights(runs: Sequence[Run], score: str, weights: Mapping[str, float]
             name = next(term for term in own if own[term] != first.get(term))
             raise SettingError(
                 f"the runs were rewarded by different weights (`{name}`: {first.get(name):g} and {own[name]:g}), so "
-                "their returns "
-                "are no common scale: a weight would be judged by the return that it changes. Judge all by one "
-                "weighting, "
+                "their returns are no common scale: a weight would be judged by the return that it changes. Judge all "
+                "by one weighting, "
                 f'`weights={{"{name}": {first.get(name):g}}}` (`--weights {name}={first.get(name):g}`), or by a '
                 "measure, `score=`."
             )

@@ -46,9 +46,8 @@ def shared_length(runs: Sequence[Run], over: Over, notes: list[str]) -> tuple[fl
             else f"mean return of the last {LAST} training episodes"
         )
         notes.append(
-            f"the runs are of different length, {min(steps):,.0f} to {max(steps):,.0f} decisions: they are compared "
-            "on the first "
-            f"{shared:,.0f}, by the {what} up to there"
+            f"the runs are of different length, {min(steps):,.0f} to {max(steps):,.0f} decisions: they are compared on "
+            f"the first {shared:,.0f}, by the {what} up to there"
         )
     span = min(length_of(run, over) for run in runs)
     return span, shared

@@ -125,8 +125,7 @@ def fitted(space: Space, settings: list[Settings], scores: Array, told: str = ""
     if explained < WEAK:
         notes.append(
             f"the model predicts {max(explained, 0.0):.0%} of the scores' variance: the settings explain next to "
-            "nothing here, or there "
-            f"are too few candidates"
+            "nothing here, or there are too few candidates"
         )
     return Importance(table, explained, _slices(space, settings, places, models, active), count, "; ".join(notes))
 

@@ -75,10 +75,8 @@ class SearchSettings:
         if weights and tuning.score == RETURN:
             raise SettingError(
                 f"{listed(weights)} cannot be searched over by the return: the weight is a part of it, so the search "
-                "would find the "
-                "weight that pays most and not the agent that does best. Score by `evaluation`, which counts by the "
-                "weights of "
-                f"the plan, or by a measure{_measures(plan)}."
+                "would find the weight that pays most and not the agent that does best. Score by `evaluation`, which "
+                f"counts by the weights of the plan, or by a measure{_measures(plan)}."
             )
         if plan.training.records is not None and tuning.score == RETURN:
             raise SettingError(

@@ -286,10 +286,8 @@ def with_settings(base: Plan, settings: Mapping[str, Any]) -> Plan:
         else:
             raise LookupFailed(
                 f"`{name}` cannot be searched over: name a setting of the agent (`agent.learning_rate`, or of one "
-                "player's, "
-                f"`agents.north.learning_rate`), a parameter of the "
-                "environment (`environment.melt`), a reward weight (`environment.weights.flooding`) or "
-                "`training.copies`."
+                "player's, `agents.north.learning_rate`), a parameter of the environment (`environment.melt`), a "
+                "reward weight (`environment.weights.flooding`) or `training.copies`."
             )
     environment = reweighted(base.environment, weights, **parameters)
     whole = base.agent

@@ -35,8 +35,7 @@ def refuse_budget(plan: Plan) -> None:
     if batch > LARGEST_BATCH:
         raise SettingError(
             f"`{name}` would gather {batch:,} decisions before it learns, {each:,} of each of {copies:,} copies; at "
-            f"most {LARGEST_BATCH:,} are "
-            f"allowed. Use fewer `copies` or a smaller `horizon`."
+            f"most {LARGEST_BATCH:,} are allowed. Use fewer `copies` or a smaller `horizon`."
         )
     if steps is None or batch <= MOST_OVER * steps:
         return
@@ -65,8 +64,7 @@ def refuse_memory(plan: Plan) -> None:
             continue
         raise SettingError(
             f"what `{type(agent).__name__}` keeps of the past takes {needed / 1e9:,.1f} GB, and {free / 1e9:,.1f} GB "
-            "of memory are free. Lower "
-            f"`{setting}`, which is {getattr(agent, setting):,}."
+            f"of memory are free. Lower `{setting}`, which is {getattr(agent, setting):,}."
         )
 
 
@@ -83,22 +81,19 @@ def budget_words(plan: Plan) -> list[str]:
             continue
         words.append(
             f"nothing can be learned in {steps:,} decisions: `{type(agent).__name__}` begins to learn after "
-            f"`replay_start` = {start:,}. Give more "
-            f"`steps`, or lower `replay_start`"
+            f"`replay_start` = {start:,}. Give more `steps`, or lower `replay_start`"
         )
     batch = plan.copies * plan.agent.decisions_per_update(plan.copies)
     if steps is not None and -(-steps // batch) * batch > OVERSHOOT * steps:
         whole = -(-steps // batch) * batch
         words.append(
             f"{whole:,} decisions will be trained, and not {steps:,}: `{method_names(plan.agent)}` learns from "
-            f"{batch:,} at a time. For an exact "
-            f"number give `steps` as a multiple, or fewer `copies`"
+            f"{batch:,} at a time. For an exact number give `steps` as a multiple, or fewer `copies`"
         )
     limit = description.limit
     if steps is not None and limit is not None and steps * description.decide_every < limit:
         words.append(
             f"no episode may close in {steps:,} decisions: an episode of `{description.name}` lasts up to {limit:,} "
-            "advances, and what is "
-            f"recorded are episodes that closed"
+            "advances, and what is recorded are episodes that closed"
         )
     return words

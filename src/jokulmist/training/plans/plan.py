@@ -165,8 +165,7 @@ class Plan:
         if self.training.processes and not isinstance(self.environment, Simulator):
             raise SettingError(
                 f"`processes` is for a `jm.Simulator`; `{describe(self.environment).name}` is none, and its copies "
-                "step side "
-                f"by side here. Leave `processes` out."
+                "step side by side here. Leave `processes` out."
             )
         if self.training.records is not None:
             object.__setattr__(self, "training", self._on_records())

@@ -100,9 +100,8 @@ class Policy:
         if self.remembers:
             raise SettingError(
                 "this policy remembers what it saw, and `choose` would forget it between calls. Make `actor = "
-                "policy.actor()`, then call "
-                "`actor.choose(observation)` at each decision and `actor.reset()` where an episode begins; of an "
-                "episode by hand `policy.choose_in(episode)`."
+                "policy.actor()`, then call `actor.choose(observation)` at each decision and `actor.reset()` where an "
+                "episode begins; of an episode by hand `policy.choose_in(episode)`."
             )
         actor = self._actor_of(act, seed)
         actor.reset(draws=act == "greedy")
@@ -211,8 +210,7 @@ class Policy:
         if judge is None:
             raise SettingError(
                 f"`{type(self.agent).__name__}` has no values of actions; use `probabilities`, or `value` for the "
-                "value of "
-                f"an observation."
+                "value of an observation."
             )
         found: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
         return {label: float(values[0]) for label, values in found.items()}

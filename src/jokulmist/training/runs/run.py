@@ -145,8 +145,7 @@ class Run:
         name = levels.parameter
         return (
             f"measured at the last level of the curriculum, `{name}` {levels.values[-1]:g}; training came to "
-            f"{reached['value']:g}. "
-            "To measure there, change the parameter: `jokulmist evaluate ... --over "
+            f"{reached['value']:g}. To measure there, change the parameter: `jokulmist evaluate ... --over "
             f"{name}={reached['value']:g},{levels.values[-1]:g}`"
         )
 

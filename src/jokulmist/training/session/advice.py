@@ -86,8 +86,7 @@ class Advice:
         if decisions < self._start:
             what = (
                 f"no update was made, because `replay_start` is {self._start:,} and the run had {decisions:,} "
-                "decisions. Train for "
-                f"longer, or lower `replay_start`"
+                "decisions. Train for longer, or lower `replay_start`"
             )
             return self._told(decisions, recent, what)
         what = self._what(decisions, recent, readings, policy, last=True)
@@ -108,8 +107,7 @@ class Advice:
         if not self._episodes:
             return (
                 f"no episode has closed in {decisions:,} decisions, so nothing is known of returns (`closed_by` in "
-                "episodes.csv). "
-                f"Use fewer `copies`, more `steps`, or declare a `time_limit`"
+                "episodes.csv). Use fewer `copies`, more `steps`, or declare a `time_limit`"
             )
         # Where players get different returns, what one learns another may lose: their mean does not tell whether they
         # learn.
@@ -149,17 +147,15 @@ class Advice:
         names = ", ".join(f"`{term.name}`" for term in self._description.terms)
         return (
             f"no reward has been seen yet, {names} stayed 0 in all of {self._episodes:,} episodes, so nothing can be "
-            "learned. "
-            f"To find it, {self._more_tries()}"
+            f"learned. To find it, {self._more_tries()}"
         )
 
     def _all_alike(self, readings: Mapping[str, float], policy: Any) -> str:
         if self._episodes < PLAYED or self._most > self._least:
             return ""
         return (
-            f"each of {self._episodes:,} episodes returned {self._most:.4g}, so nothing tells one action from "
-            "another yet. "
-            f"To find what does, {self._more_tries()}"
+            f"each of {self._episodes:,} episodes returned {self._most:.4g}, so nothing tells one action from another "
+            f"yet. To find what does, {self._more_tries()}"
         )
 
     def _values(self, readings: Mapping[str, float], policy: Any) -> str:
@@ -173,8 +169,7 @@ class Advice:
             return ""
         return (
             f"values have run away, `mean_value` is {value:.4g} and nothing above {bound:.4g} can be earned. Lower "
-            "`learning_rate`, use `double=True` or a longer `target_every` where there is one, or "
-            "`rewards_scaled=True`"
+            "`learning_rate`, use `double=True` or a longer `target_every` where there is one, or `rewards_scaled=True`"
         )
 
     def _entropy(self, readings: Mapping[str, float], policy: Any) -> str:
@@ -187,8 +182,7 @@ class Advice:
             return ""
         return (
             f"the policy has decided too early, `entropy` is {entropy:.2g} of {most:.2g}, so it tries nothing else. "
-            "Raise "
-            f"`entropy_bonus`, lower `learning_rate`"
+            "Raise `entropy_bonus`, lower `learning_rate`"
         )
 
     def _scale(self, readings: Mapping[str, float], policy: Any) -> str:
@@ -206,15 +200,13 @@ class Advice:
         if greedy is not None and surely_above(greedy, recent):
             return (
                 f"but the greedy policy returns {np.mean(greedy):.4g}, so it has learned, and exploration hides it. "
-                "Measure with "
-                f"`jokulmist evaluate`, or let exploration fall"
+                "Measure with `jokulmist evaluate`, or let exploration fall"
             )
         if isinstance(exploration, float) and exploration > UNDECIDED and choices_of(self._description.spec.action):
             return f"actions were still mostly random, `exploration` is {exploration:.2g}. Let it fall, e.g. `jm.linear(1.0, 0.05, over=0.3)`"
         return (
             "nothing that is known to be in the way was found. Look for mistakes with `jokulmist check`, at the "
-            "reward terms with "
-            "`jm.ledger(run)`, and train for longer or with another method"
+            "reward terms with `jm.ledger(run)`, and train for longer or with another method"
         )
 
     def _played(self, who: Policy | str) -> list[float] | None:

@@ -56,9 +56,8 @@ class Intake:
             row, term = (int(v) for v in np.argwhere(bad)[0])
             raise BrokenEnvironment(
                 f"`{self._description.name}.{self._description.terms[term].name}` summed up to "
-                f"{batch.totals[row, term]} in "
-                f"episode {recorded + row}; a reward must be finite. "
-                f"`jokulmist check` shows where; guard the division or the logarithm."
+                f"{batch.totals[row, term]} in episode {recorded + row}; a reward must be finite. `jokulmist check` "
+                "shows where; guard the division or the logarithm."
             )
 
     @staticmethod

@@ -173,9 +173,8 @@ def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None
     if host != platform.node():
         if not take_over:
             raise SettingError(
-                f"{path} is being trained on {host!r}, as its record says, and nobody can look from here whether "
-                "that is still so. If it is "
-                f"not, use `--take-over` (`take_over=True`)."
+                f"{path} is being trained on {host!r}, as its record says, and nobody can look from here whether that "
+                "is still so. If it is not, use `--take-over` (`take_over=True`)."
             )
     elif isinstance(process, int) and process != files.this_process() and is_alive(path, origin):
         raise SettingError(f"{path} is still running, in process {process}. Wait for it, or stop it by Ctrl-C first.")
@@ -192,9 +191,8 @@ def _begin_anew(path: Path, words: list[str], start_over: bool) -> None:
         why = f"no checkpoint can be read ({'; '.join(words)})"
         still = f"{' and '.join(recorded)} can still be read" if recorded else "nothing else was recorded"
         raise RecordError(
-            f"{path} cannot be gone on with: {why}. {still[0].upper()}{still[1:]}. `--start-over` "
-            "(`start_over=True`) trains it from its beginning and "
-            f"puts them aside."
+            f"{path} cannot be gone on with: {why}. {still[0].upper()}{still[1:]}. `--start-over` (`start_over=True`) "
+            "trains it from its beginning and puts them aside."
         )
     number = 1 + max((int(p.name[-3:]) for p in path.glob("before-[0-9][0-9][0-9]")), default=0)
     aside = path / f"before-{number:03d}"

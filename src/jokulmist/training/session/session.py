@@ -468,9 +468,8 @@ def _leave_nothing(path: Path) -> None:
 
 def _too_large(problem: BaseException) -> SettingError:
     return SettingError(
-        f"there is not enough memory: {problem}. Lower what is large: `replay_size`, `horizon`, `minibatch`, "
-        "`copies`, or the widths of the "
-        f"network."
+        f"there is not enough memory: {problem}. Lower what is large: `replay_size`, `horizon`, `minibatch`, `copies`, "
+        "or the widths of the network."
     )
 
 

@@ -118,8 +118,7 @@ def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
                 whose = f"`{group}`" if group else "it"
                 raise SettingError(
                     f"{where} has not learned what {whose} is to begin with, {one!r}: of `{name}`, {array.dtype} of "
-                    f"shape {array.shape}, it {told}. Give "
-                    f"the same method, network and copies, or leave `start` out."
+                    f"shape {array.shape}, it {told}. Give the same method, network and copies, or leave `start` out."
                 )
             found[name] = has
         statistics = f"{prefix}/statistics/"

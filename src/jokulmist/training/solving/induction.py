@@ -159,6 +159,5 @@ def _iterated(t: Transitions, discount: float) -> Best:
             value = reward + discount * (onward @ value)
     raise SettingError(
         f"values did not settle in {MOST_ROUNDS * SWEEPS:,} sweeps: without a limit an episode may go on for ever. "
-        "Give a `discount` below 1, or "
-        f"declare a `time_limit`."
+        "Give a `discount` below 1, or declare a `time_limit`."
     )

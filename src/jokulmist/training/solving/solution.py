@@ -254,9 +254,8 @@ def _as_policy(solution: Solution) -> Policy:
         cell = cells[state]
         if not np.isnan(values[cell, action]) and abs(values[cell, action] - worth) > 1e-6 * max(1.0, abs(worth)):
             raise SettingError(
-                "what is seen does not tell what is best: two states look the same, or it hangs on how many "
-                "decisions are left. Show more (e.g. `jm.TimeLeft`), "
-                "or use `solution.choose(state, decisions)`."
+                "what is seen does not tell what is best: two states look the same, or it hangs on how many decisions "
+                "are left. Show more (e.g. `jm.TimeLeft`), or use `solution.choose(state, decisions)`."
             )
         values[cell, action] = worth
     learner.values[...] = np.where(np.isnan(values), agent.initial_value, values)

@@ -228,9 +228,8 @@ def _refuse_missing_columns(description: Description, table: pd.DataFrame, calle
         if called(name) not in there:
             more = " and not all of its terms are there" if name == REWARD else ""
             raise SettingError(
-                f"the records have no column `{called(name)}`{more}; they have {listed(sorted(there))}. Say what it "
-                "is called there: "
-                f"`columns={{{name!r}: ...}}`."
+                f"the records have no column `{called(name)}`{more}; they have {listed(sorted(there))}. Say what it is "
+                f"called there: `columns={{{name!r}: ...}}`."
             )
     if not len(table):
         raise RecordError("the records have no rows.")

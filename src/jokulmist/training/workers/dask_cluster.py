@@ -107,9 +107,8 @@ class Cluster:
 
     def _gone(self) -> LookupFailed:
         return LookupFailed(
-            f"the Dask scheduler at {self._address} is gone. What was trained is kept: `jokulmist resume` goes on "
-            "with the search, here or with "
-            f"`--cluster` and a scheduler that is there."
+            f"the Dask scheduler at {self._address} is gone. What was trained is kept: `jokulmist resume` goes on with "
+            "the search, here or with `--cluster` and a scheduler that is there."
         )
 
     def free(self) -> bool:

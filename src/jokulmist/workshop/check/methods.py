@@ -86,8 +86,7 @@ def _unread_fields(play: Play, read: dict[str, dict[str, set[str]]]) -> None:
                 "warning",
                 f"unread:{field.name}",
                 f"the field `{field.name}` of the state is read by nothing: not by `advance`, a sensor, a reward, an "
-                "ending or a "
-                f"measure.",
+                "ending or a measure.",
                 "State",
                 "Either it is left over, or something that should depend on it does not.",
                 f"Leave `{field.name}` out, or read it where it was meant.",
@@ -117,8 +116,7 @@ def _unread_actions(play: Play) -> None:
                 "error",
                 f"action:{name}",
                 f"{what} changes nothing: each of {len(tries)} alternatives gave the same state, rewards and endings "
-                "in "
-                f"{min(ASKED, len(play.transitions))} steps.",
+                f"in {min(ASKED, len(play.transitions))} steps.",
                 "advance",
                 "Whatever is done, the same happens; nothing can be learned.",
                 f"Use {f'`action.{name}`' if name else '`action`'} in `advance` or in a reward.",

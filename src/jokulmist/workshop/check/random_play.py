@@ -169,8 +169,7 @@ class Play:
                     "error",
                     f"chance:{method}",
                     f"`{method}` gave `{name}` two values, {value!r} and {second.__dict__[name]!r}, from the same "
-                    "state, "
-                    f"action and draws.",
+                    "state, action and draws.",
                     method,
                     "A run could not be repeated, resumed or compiled.",
                     "Take all chance from `draw` (e.g. `draw.normal(0, 1)`), none from `random` or `numpy.random`, and "

@@ -55,8 +55,7 @@ def _never_met(play: Play) -> None:
                 closing.name,
                 "An ending that cannot be met teaches nothing; one that is hard to meet is learned late.",
                 "Look at the comparison's direction and units; write a `@jm.reference` that meets it, or begin an "
-                "episode near it by hand "
-                "(`jm.Episode.at`).",
+                "episode near it by hand (`jm.Episode.at`).",
             )
 
 
@@ -108,8 +107,7 @@ def _never_earned(play: Play) -> None:
                 term.name,
                 "An agent begins by random play: what it never meets it cannot learn from.",
                 "Check its condition and units; begin nearer to it, raise the difficulty by `curriculum`, or lead "
-                "there by another "
-                "term (`jm.Potential`).",
+                "there by another term (`jm.Potential`).",
             )
 
 
@@ -136,8 +134,7 @@ def _paid_on(play: Play) -> set[str]:
                 "warning",
                 f"paid on:{term.name}",
                 f"reward term `{term.name}` became {paid[0][1]:.4g} and stayed so to the end of {len(paid)} of the "
-                f"{earned} episodes in which it "
-                f"was not 0, for {np.mean([n for n, _ in paid]):.0f} steps on average.",
+                f"{earned} episodes in which it was not 0, for {np.mean([n for n, _ in paid]):.0f} steps on average.",
                 term.name,
                 "It looks like something that happens once, and it is paid at every step that follows.",
                 "Declare an ending for it (`@jm.ending`), or pay it only in the step in which it happens, from "

@@ -35,8 +35,7 @@ class Population(ByScore):
         if len(asked.plan.training.seeds) > 1:
             raise SettingError(
                 "a population has one run a member, each with a seed of its own; got the seeds "
-                f"{list(asked.plan.training.seeds)}. "
-                f"Give one seed, and more `candidates`."
+                f"{list(asked.plan.training.seeds)}. Give one seed, and more `candidates`."
             )
         if asked.candidates < 4:
             raise SettingError(f"a population needs at least 4 members; got `candidates` {asked.candidates}.")
