@@ -128,7 +128,7 @@ def said_words(graph: Graph) -> dict[str, str]:
     return told_apart((name for name, _ in graph.said), KEYWORDS)
 
 
-def _masks(graph: Graph) -> list[tuple[str, int]]:
+def masked_choices(graph: Graph) -> list[tuple[str, int]]:
     """The choices whose alternatives may be forbidden, with their counts."""
     if not graph.policy.spec.masked:
         return []
@@ -175,7 +175,7 @@ def _context(graph: Graph, loops: Loops, quoted: Callable[[Any], str]) -> dict[s
     choices = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
     masks = [
         {"name": quoted(part), "word": word, "count": count, "whole": part == "", "input": inputs.get(f"legal {k}")}
-        for k, (part, (word, count)) in enumerate(zip(choices, _masks(graph), strict=False))
+        for k, (part, (word, count)) in enumerate(zip(choices, masked_choices(graph), strict=False))
     ]
     told = [
         {"name": quoted(name), "word": said[name], "size": value.size, "place": place}
@@ -284,7 +284,7 @@ def _remembers(graph: Graph, form: str) -> str:
 
 def _allowed(graph: Graph, form: str) -> str:
     """What stands in the README about what may be done now."""
-    masks = _masks(graph)
+    masks = masked_choices(graph)
     if not masks:
         return ""
     parts = [part for part, one in graph.parts.items() if isinstance(one, Choice)]

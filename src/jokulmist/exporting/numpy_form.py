@@ -19,6 +19,13 @@ CALLED = {
     "abs": "np.abs", "sqrt": "np.sqrt", "sign": "np.sign", "not": "np.logical_not", "neg": "np.negative", "square": "np.square", "is_finite": "np.isfinite",
     "erf": "_erf", "rem": "np.fmod",
 }  # fmt: skip
+REDUCTIONS = {
+    "reduce_sum": "np.sum",
+    "reduce_max": "np.max",
+    "reduce_min": "np.min",
+    "reduce_and": "np.all",
+    "reduce_or": "np.any",
+}
 LETTERS = "abcdefghijklmnopqrstuvwxyz"
 
 
@@ -146,15 +153,8 @@ def expression(op: Op, given: list[str]) -> str:
         return f"{given[0]}[{', '.join(sliced)}]"
     if name == "gather" and row_gather(op):
         return f"np.take({given[0]}, np.clip({given[1]}[..., 0], 0, {op.inputs[0].shape[0] - 1}), axis=0)"
-    if name in ("reduce_sum", "reduce_max", "reduce_min", "reduce_and", "reduce_or"):
-        call = {
-            "reduce_sum": "np.sum",
-            "reduce_max": "np.max",
-            "reduce_min": "np.min",
-            "reduce_and": "np.all",
-            "reduce_or": "np.any",
-        }[name]
-        return f"{call}({given[0]}, axis={tuple(params['axes'])})"
+    if name in REDUCTIONS:
+        return f"{REDUCTIONS[name]}({given[0]}, axis={tuple(params['axes'])})"
     if name in ("argmax", "argmin"):
         return f"np.{name}({given[0]}, axis={params['axes'][0]}).astype(np.int32)"
     if name == "cumsum":

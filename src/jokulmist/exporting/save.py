@@ -20,7 +20,7 @@ from jokulmist.environments.spaces.channels import refuse_mismatch
 from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.errors import RecordError, SettingError, listed
 from jokulmist.exporting.escapes import one_line
-from jokulmist.exporting.forms import Vectors, c_files, files_of, part_words, said_words, vectors_of
+from jokulmist.exporting.forms import Vectors, files_of, masked_choices, part_words, said_words, vectors_of
 from jokulmist.exporting.graph import EPISODE, Graph, begins, graph_of
 from jokulmist.records.files import path_of
 from jokulmist.training.policies.policy import Policy
@@ -271,7 +271,7 @@ def _in_c(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, 
 def _c_program(graph: Graph, vectors: Vectors) -> str:
     """A program that reads observations and prints what is decided on each."""
     words, said_in_c = part_words(graph), said_words(graph)
-    masked = "policy_legal" in str(c_files(graph, "")["policy.h"])
+    masked = bool(masked_choices(graph))
     shown = []
     for part, one in graph.parts.items():
         own = words[part]

@@ -96,16 +96,14 @@ def checked_origin(path: Path) -> dict[str, Any]:
     """What origin.json of a run's folder holds; `RecordError` where it cannot be read, or an entry is of another
     kind."""
     origin = read_json(path / ORIGIN)
+    if not isinstance(origin, dict):
+        raise RecordError(f"{path / ORIGIN} holds {type(origin).__name__}, and no record of a run. It was damaged.")
     try:
         _adapter().validate_python(origin)
     except (ValidationError, RecursionError) as failure:
-        if not isinstance(origin, dict):
-            raise RecordError(
-                f"{path / ORIGIN} holds {type(origin).__name__}, and no record of a run. It was damaged."
-            ) from None
         place = failure.errors()[0]["loc"] if isinstance(failure, ValidationError) else ("?",)
         name = ".".join(map(str, place))
         raise RecordError(
             f"{path / ORIGIN}: `{name}` is {origin.get(str(place[0]))!s:.80}, which no run writes. It was damaged."
         ) from None
-    return origin  # type: ignore[no-any-return]
+    return origin

@@ -64,9 +64,7 @@ def resampled(strata: Strata, draw: np.random.Generator, count: int = RESAMPLES)
     return np.concatenate(parts, axis=1)
 
 
-def interval_ends(
-    resamples: Array, estimate: Any, strata: Strata, share: float = 0.95, tail_resolution: int = RESAMPLES
-) -> Array:
+def interval_ends(resamples: Array, estimate: Any, strata: Strata, share: float = 0.95) -> Array:
     """Both ends of the interval of an estimate, from its bootstrap distribution along the first axis; shape ``(2, ...)``.
 
     Resampling n scores in k strata understates their spread by (n - k) / n, and a normal quantile is short of Student's
@@ -83,7 +81,7 @@ def interval_ends(
     if free < FEW:
         half = reach * np.std(resamples, axis=0, ddof=1)
         return np.stack([estimate - half, estimate + half])
-    tail = max(float(stats.norm.cdf(-reach)), 1.0 / tail_resolution)
+    tail = max(float(stats.norm.cdf(-reach)), 1.0 / len(resamples))
     found: Array = np.quantile(resamples, [tail, 1.0 - tail], axis=0)
     return found
 

@@ -47,8 +47,8 @@ class Rows(NamedTuple):
 class PPO(PolicyAgent):
     """Proximal policy optimisation: several epochs of clipped steps on each batch of decisions.
 
-    maximises  mean( min(ratio A, clip(ratio, 1 - clip, 1 + clip) A) ) + entropy_bonus entropy,  ratio = p(a|s) /
-    p_old(a|s)
+    maximises  mean( min(ratio A, clip(ratio, 1 - clip, 1 + clip) A) ) + entropy_bonus entropy,
+    ratio = p(a|s) / p_old(a|s)
 
     Schulman et al. (2017), "Proximal policy optimization algorithms", equations 7 and 9; advantages by Schulman et al.
     (2016), equation 16.

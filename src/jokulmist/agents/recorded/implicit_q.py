@@ -38,8 +38,8 @@ class ImplicitQ(RecordedPolicy):
     """Implicit Q-learning: values of what was done alone, with an upper expectile in the place of a maximum; then
     cloning, weighted by what was better.
 
-    minimises  mean( |expectile - (u < 0)| u^2 ),  u = min Q_target(s, a) - V(s);  mean( (r + discount V(s') - Q(s,
-    a))^2 )
+    minimises  mean( |expectile - (u < 0)| u^2 ),  u = min Q_target(s, a) - V(s);
+    mean( (r + discount V(s') - Q(s, a))^2 )
 
     maximises  mean( min(exp(sharpness u), 100) log p(a|s) )
 

@@ -316,7 +316,6 @@ class DQN(Agent):
     def learn(
         shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
-
         spec = shapes.spec
         # Replay keeps the rewards as they were: they are divided when they are learned from.
         ahead = weight_ahead(numbers, experience.advances)

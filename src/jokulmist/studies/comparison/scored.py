@@ -212,7 +212,7 @@ def _middle(group: Group, curves: list[dict[str, Any]], draw: np.random.Generato
     if min(map(len, rows)) > 1 and known.any():
         picks = stat.resampled(rows, draw, OF_EACH_PLACE).astype(int)
         resamples = stat.interquartile_mean(values[:, known][picks], axis=1)
-        low[known], high[known] = stat.interval_ends(resamples, middle[known], rows, tail_resolution=OF_EACH_PLACE)
+        low[known], high[known] = stat.interval_ends(resamples, middle[known], rows)
     return pd.DataFrame({"group": group.label, "at": mine[0]["at"], "middle": middle, "low": low, "high": high})
 
 
@@ -232,6 +232,6 @@ def _profile(label: str, groups: Mapping[str, stat.Strata], draw: np.random.Gene
     low = high = np.full(len(places), np.nan)
     if min(map(len, strata)) > 1:
         resamples = above([stat.resampled([s], draw, OF_EACH_PLACE) for s in strata])
-        ends = stat.interval_ends(resamples, above(strata), strata, tail_resolution=OF_EACH_PLACE)
+        ends = stat.interval_ends(resamples, above(strata), strata)
         low, high = np.clip(ends, 0.0, 1.0)
     return pd.DataFrame({"group": label, "score": places, "share": above(strata), "low": low, "high": high})

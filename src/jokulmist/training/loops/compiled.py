@@ -1,4 +1,4 @@
-"""The training loop over compiled copies: choose, advance and learn as one program, run in chunks.
+"""The training loop over compiled copies: choose, advance and learn as one program or two, run in chunks.
 
 A chunk is a loop of whole updates whose length is an argument, so that every length runs the same compiled code. Base
 noise is made before the chunk and indexed by turn; each turn writes one row per copy (the closings that held, the
@@ -215,7 +215,7 @@ class CompiledLoop(CompiledCopies):
             "turn": np.int32(self.turn),
             "per_share": np.float32(1.0 / (planned.steps or planned.episodes or 1)),
             "by_steps": np.float32(planned.steps is not None),
-            "episodes": np.int32(planned.last_episode or np.iinfo(np.int32).max),
+            "episodes": np.int32(planned.last_episode or NEVER),
             "level": self._level,
         }
         done, self._carry = program.chunk(

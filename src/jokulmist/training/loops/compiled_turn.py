@@ -1,7 +1,7 @@
 """One turn of all compiled copies as a traced function: choose, advance, begin anew where an episode closed, write a
 row.
 
-`compiled_loop.py` joins turns and updates into a program and drives it; here is what happens within one.
+`program.py` joins turns and updates into programs, `compiled.py` drives them; here is what happens within a turn.
 """
 
 from __future__ import annotations

@@ -35,16 +35,13 @@ from jokulmist.training.loops.compiled_turn import (
 from jokulmist.training.loops.kept_code import KeptFunction, KeptRequests, key_of, key_of_update
 
 ROOM_BYTES = 48_000_000
+MOST_CHUNK_DECISIONS = 32_768
 # An evaluation looks after so many turns whether every copy has closed its episode.
 EVALUATED_TURNS = 512
-
-
-MOST_CHUNK_DECISIONS = 32_768
 # Of a method that learns once a horizon, rollout and update are two programs where so many decisions lie between two
 # updates, or where there are few updates: else the calls, 0.3 to 1 ms an update, cost more than is saved where the
 # update was compiled for another environment.
 DECISIONS_APART, UPDATES_APART = 1024, 500
-UNLIMITED = np.iinfo(np.int32).max
 
 
 ENVIRONMENT_STREAMS = (
@@ -151,19 +148,27 @@ def _not_stuck(carry: Carry) -> Any:
     return True if carry.stuck == () else carry.stuck[0] == NEVER
 
 
+def _kept_requests(
+    code: str | None, count: Callable[[], tuple[tuple[Request, ...], ...]]
+) -> tuple[tuple[Request, ...], ...]:
+    """What a method asks of chance: as another process has counted it, or counted and kept."""
+    kept = KeptRequests(code)
+    requests = kept.read()
+    if requests is None:
+        requests = count()
+        kept.keep(requests)
+    return requests
+
+
 def _build_evaluation(
     compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, explore: bool
 ) -> Program:
     kind, names, copies = type(agent), list(agent.numbers()), shapes.copies
     code = key_of(compiled, agent, shapes)
-    code = code and f"{code} explore={explore}"
-    kept = KeptRequests(code and f"{code.partition(' ')[0]}-{'sampled' if explore else 'greedy'}")
-    asked = kept.read()
-    if asked is None:
-        asked = (_choose_requests(kind, shapes, names, learner, memory, explore)[0],)
-        kept.keep(asked)
-    limit = compiled.description.time_limit or compiled.description.deadline or EVALUATED_TURNS
-    room = max(1, min(limit, EVALUATED_TURNS, ROOM_BYTES // _bytes_per_turn(compiled, copies, asked[0])))
+    code = code and f"{code}-{'sampled' if explore else 'greedy'}"
+    (requests,) = _kept_requests(code, lambda: (_choose_requests(kind, shapes, names, learner, memory, explore)[0],))
+    limit = compiled.description.limit or EVALUATED_TURNS
+    room = max(1, min(limit, EVALUATED_TURNS, ROOM_BYTES // _bytes_per_turn(compiled, copies, requests)))
     turn = Turn(compiled, kind, shapes, explore, learns=False)
 
     def play(numbers: Any, values: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
@@ -179,7 +184,7 @@ def _build_evaluation(
         return lax.while_loop(going, step, (jnp.int32(0), carry))
 
     start = KeptFunction(_start_of(compiled, kind, copies), code)
-    return Program(compiled, asked[0], (), room, start, KeptFunction(play, code, 3))
+    return Program(compiled, requests, (), room, start, KeptFunction(play, code, 3))
 
 
 def _build(
@@ -188,15 +193,11 @@ def _build(
     kind, copies = type(agent), shapes.copies
     per_update = agent.decisions_per_update(copies)
     names = list(agent.numbers())
-    described = compiled.description
     code = key_of(compiled, agent, shapes)
-    kept = KeptRequests(code)
-    asked = kept.read()
-    if asked is None:
-        lasting = described.holds and counts_advances(shapes)
-        asked = _agent_requests(kind, shapes, names, learner, memory, per_update, lasting)
-        kept.keep(asked)
-    choose_requests, learn_requests = asked
+    lasting = compiled.description.holds and counts_advances(shapes)
+    choose_requests, learn_requests = _kept_requests(
+        code, lambda: _agent_requests(kind, shapes, names, learner, memory, per_update, lasting)
+    )
     per_turn = _bytes_per_turn(compiled, copies, choose_requests)
     per_turn += 4 * sum(r.width for r in learn_requests) // per_update
     updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
@@ -295,7 +296,7 @@ class Alternating:
     ) -> Any:
         noise = jax.device_put(noise)  # once for all rollouts
         learner, carry, done = carry.learner, carry._replace(learner=None), 0
-        counted = plan["episodes"] < UNLIMITED
+        counted = plan["episodes"] < NEVER
         while done < count and not (counted and int(carry.episodes) >= plan["episodes"]):
             carry, experience, now, rows = self._rollout(
                 numbers, coefficients, plan, learner, carry, noise, np.int32(done), one

@@ -439,7 +439,7 @@ class Session:
             self.origin.update(status=end.status, **more)
             self.recorder.log(text)
             return
-        with end.failing_on(RecordError):
+        try:
             self.recorder.status(end.status, **more)
             self.recorder.log(text)
             if seconds > 0.0:
@@ -447,8 +447,9 @@ class Session:
                 share = recording.seconds / seconds
                 took = f"{recording.seconds:.2f} s, {share:.1%} of the run{beside}"
                 self.recorder.log(f"recording episodes took {took}")
-            return
-        _leave_nothing(self.path)
+        except RecordError as full:
+            end.fail(full)
+            _leave_nothing(self.path)
 
     def _summary(self, end: RunEnd, decisions: int, seconds: float) -> str:
         """The last line for who watches."""
