@@ -147,7 +147,7 @@ def fit(folder, share):
     roster = [with_sixth(jm.Roster(*paths), seed) for seed in range(3)]
     single = [with_sixth(jm.Fixed(path), seed) for seed, path in enumerate(paths)]
     return {
-        "own": crossed.own, "exchanged": crossed.swapped, "p": crossed.p, "means": np.round(crossed.means, 1).tolist(),
+        "own": crossed.own_mean, "exchanged": crossed.swapped, "p": crossed.p, "means": np.round(crossed.means, 1).tolist(),
         "sides": [float(run.episodes["to_port"].tail(100).mean().round(1)) for run in runs],
         "roster_with_sixth": roster, "single_with_sixth": single,
     }  # fmt: skip

@@ -27,7 +27,13 @@ def recorded(name, seed, policies, episodes, place):
     for k, policy in enumerate(policies):
         own = {} if policy == "random" else {"act": "sampled"}
         told = jm.evaluate(
-            policy, MAKE[name](), episodes=episodes, seed=1_000 + 10 * seed + k, record=episodes, said=False, **own
+            policy,
+            MAKE[name](),
+            episodes=episodes,
+            seed=1_000 + 10 * seed + k,
+            record=episodes,
+            with_judgements=False,
+            **own,
         )
         file = told.save_rollouts(Path(place) / f"{name}-{seed}-{k}.parquet", MAKE[name]())
         found += jm.read_rollouts(file)

@@ -118,15 +118,15 @@ def _here(arenas, turns):
 
     lane = PlainLane(Still(), Noise(1, arenas, Domain.TRAINING))
     lane.begin()
-    told, checked = Reader(Still()).told(STILL), Reader.told
-    Reader.told = lambda self, outcome, method="advance": told
+    told, checked = Reader(Still()).read(STILL), Reader.read
+    Reader.read = lambda self, outcome, method="advance": told
     try:
         began = time.perf_counter()
         for turn in range(turns):
             lane.advance([(turn + i) % 3 for i in range(arenas)])
         return (time.perf_counter() - began) / turns / arenas * 1e6
     finally:
-        Reader.told = checked
+        Reader.read = checked
 
 
 def faults(cases, seed=0):

@@ -17,7 +17,7 @@ def fresh_policy(agent, environment, seed=3):
     agent = agents_of(agent, spec.action)
     draw = PlainDraw(Noise(seed, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
     learner = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
-    return Policy(agent, spec, as_numpy(agent.kept(learner)))
+    return Policy(agent, spec, as_numpy(agent.policy_state(learner)))
 
 
 def rows_of(environment, count, seed=0):

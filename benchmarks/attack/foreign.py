@@ -112,10 +112,10 @@ def attacked(place, cases, seed, kinds):
     trust._SECRET = None
     for module in [name for name in sys.modules if name.startswith("jokulmist_user_")]:
         del sys.modules[module]
-    from jokulmist.sources import keeping, reading
+    from jokulmist.sources import reading, snapshot
 
     reading._SETS.clear()
-    keeping._kept_code.cache_clear()
+    snapshot._source_snapshot.cache_clear()
     draw, counts, faults = random.Random(seed), dict.fromkeys(kinds, 0), 0
     signal.signal(signal.SIGALRM, _too_slow)
     began = time.perf_counter()

@@ -11,7 +11,7 @@ from typing import Any
 
 __version__ = "0.1.0"
 
-_WHERE: dict[str, str] = {
+_MODULES: dict[str, str] = {
     "Environment": "environments.declaration.environment",
     "Simulator": "environments.declaration.simulator",
     "Outcome": "environments.declaration.simulator",
@@ -138,19 +138,19 @@ _WHERE: dict[str, str] = {
     "JokulmistError": "errors",
 }
 _MODULES = ("errors", "gallery")
-__all__ = ["__version__", *_MODULES, *_WHERE]
+__all__ = ["__version__", *_MODULES, *_MODULES]
 
 
 def __getattr__(name: str) -> Any:
     if name in _MODULES:
         return import_module(f"jokulmist.{name}")
-    if name not in _WHERE:
+    if name not in _MODULES:
         from jokulmist.errors import nearest
 
         raise AttributeError(f"jokulmist has no `{name}`.{nearest(name, __all__)}")
-    found = getattr(import_module(f"jokulmist.{_WHERE[name]}"), name)
-    globals()[name] = found
-    return found
+    value = getattr(import_module(f"jokulmist.{_MODULES[name]}"), name)
+    globals()[name] = value
+    return value
 
 
 def __dir__() -> list[str]:

@@ -15,16 +15,16 @@ WIDTH, HEIGHT = 420, 90
 CELL = "padding:1px 12px 1px 0;text-align:left;border:none;vertical-align:top"
 
 
-def shown(title: str, facts: Mapping[str, Any], *parts: str) -> str:
+def html_card(title: str, facts: Mapping[str, Any], *parts: str) -> str:
     """The HTML of one object."""
     rows = "".join(
-        f'<tr><td style="{CELL};opacity:.65">{escape(name)}</td><td style="{CELL}">{told(value)}</td></tr>'
+        f'<tr><td style="{CELL};opacity:.65">{escape(name)}</td><td style="{CELL}">{format_value(value)}</td></tr>'
         for name, value in facts.items()
     )
     return f'<div><strong>{escape(title)}</strong><table style="margin:4px 0">{rows}</table>{"".join(parts)}</div>'
 
 
-def told(value: Any) -> str:
+def format_value(value: Any) -> str:
     """One value, for a cell."""
     if isinstance(value, bool) or value is None:
         return {True: "yes", False: "no", None: ""}[value]
@@ -41,7 +41,7 @@ def table(rows: Sequence[Mapping[Any, Any]], caption: str = "", most: int = MOST
         return ""
     head = "".join(f'<th style="{CELL}">{escape(str(name))}</th>' for name in rows[0])
     body = "".join(
-        "<tr>" + "".join(f'<td style="{CELL}">{told(value)}</td>' for value in row.values()) + "</tr>"
+        "<tr>" + "".join(f'<td style="{CELL}">{format_value(value)}</td>' for value in row.values()) + "</tr>"
         for row in rows[:most]
     )
     more = f'<div style="opacity:.65">and {len(rows) - most:,} more</div>' if len(rows) > most else ""

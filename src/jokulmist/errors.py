@@ -29,7 +29,7 @@ from pathlib import Path
 
 def printable(text: str) -> str:
     """A text without control characters but for line breaks: what a name holds must not steer a terminal."""
-    return _CONTROL.sub(lambda found: f"\\x{ord(found[0]):02x}", text)
+    return _CONTROL.sub(lambda match: f"\\x{ord(match[0]):02x}", text)
 
 
 _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f]")

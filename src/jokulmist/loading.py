@@ -26,8 +26,8 @@ from jokulmist.errors import (
 )
 from jokulmist.plain_files import RECORDS
 from jokulmist.sources.following import Following, rooted
-from jokulmist.sources.keeping import KeptCode, kept_code
 from jokulmist.sources.reading import PREFIX, Modules, source_of
+from jokulmist.sources.snapshot import SourceSnapshot, source_snapshot
 from jokulmist.sources.trust import SOURCE, refuse_unknown
 
 
@@ -37,9 +37,9 @@ class Plugin:
     def written(self) -> dict[str, Any]:
         """As it stands in a plan."""
         use = type(self).__name__ if ships(type(self)) else name_of(type(self))
-        found = {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
-        kept = {n: list(v) if isinstance(v, tuple) else v for n, v in found.items() if v is not None}
-        return {"use": use, **kept}
+        settings = {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
+        values = {n: list(v) if isinstance(v, tuple) else v for n, v in settings.items() if v is not None}
+        return {"use": use, **values}
 
     def functions(self) -> list[Any]:
         """Classes and functions of the user's own in it; a run keeps their source."""
@@ -63,7 +63,7 @@ class Plugin:
         return f"{type(self).__name__}({', '.join(repr(getattr(self, f.name)) for f in fields(self))})"  # type: ignore[arg-type]
 
 
-Made = TypeVar("Made", bound=Plugin)
+Instance = TypeVar("Instance", bound=Plugin)
 
 
 def ships(kind: Any) -> bool:
@@ -71,15 +71,17 @@ def ships(kind: Any) -> bool:
     return str(kind.__module__).startswith("jokulmist.")
 
 
-def plugin_from(written: Mapping[str, Any], kind: type[Made], told: str, bases: str, base: Path | None = None) -> Made:
+def plugin_from(
+    written: Mapping[str, Any], kind: type[Instance], label: str, bases: str, base: Path | None = None
+) -> Instance:
     """The object of a user's own that an entry ``{ use = "file.py:Name", ... }`` of a plan names, with the settings
     beside it."""
     use = written["use"]
-    found = function_named(use, base)
-    if not (isinstance(found, type) and issubclass(found, kind)):
-        raise SettingError(f"`{use}` is no {told}; derive it from {bases}.")
-    made: Made = found.made_from(beside_use(written))
-    return made
+    plugin_class = function_named(use, base)
+    if not (isinstance(plugin_class, type) and issubclass(plugin_class, kind)):
+        raise SettingError(f"`{use}` is no {label}; derive it from {bases}.")
+    plugin: Instance = plugin_class.made_from(beside_use(written))
+    return plugin
 
 
 def beside_use(written: Mapping[str, Any]) -> dict[str, Any]:
@@ -111,9 +113,9 @@ class Base:
         folder = self.folder
         return folder is not None and any((folder / name).is_file() for name in RECORDS)
 
-    def kept(self) -> KeptCode | None:
+    def snapshot(self) -> SourceSnapshot | None:
         """The code of the run, if the folder is one's."""
-        return None if self.current else kept_code(self.folder)
+        return None if self.current else source_snapshot(self.folder)
 
 
 @contextlib.contextmanager
@@ -128,19 +130,19 @@ def looking_in(folder: Path | None, current: bool = False) -> Iterator[None]:
 
 def base_of(folder: Path | None = None) -> Base:
     """Where to look: in a folder, or where `looking_in` says."""
-    around = _BASE.get()
-    if folder is None or (around is not None and around.folder == folder):
-        return around or Base(None)
+    outer = _BASE.get()
+    if folder is None or (outer is not None and outer.folder == folder):
+        return outer or Base(None)
     return Base(folder)
 
 
 def module_of(place: str, folder: Path | None = None) -> ModuleType:
     """The module that ``path/to/file.py`` or ``package.module`` names; a relative path starts from `folder`."""
     base = base_of(folder)
-    kept = base.kept()
-    if kept is not None and place in kept.places:
-        with _told(kept.folder / kept.places[place][1], beside=False):
-            return kept.module(place)
+    snapshot = base.snapshot()
+    if snapshot is not None and place in snapshot.places:
+        with _translated_errors(snapshot.folder / snapshot.places[place][1], beside=False):
+            return snapshot.module(place)
     if base.is_record and not place.startswith("jokulmist."):
         if not base.current:
             raise UntrustedCode(
@@ -160,16 +162,16 @@ def _from_file(place: str, base: Path | None) -> ModuleType:
         raise LookupFailed(
             f"there is no file {path}. Check the path; a relative one starts from {(base or Path.cwd()).resolve()}."
         )
-    with _told(path):
+    with _translated_errors(path):
         root, name = rooted(path)
         following = Following([root, path.parent], outside=False)
         following.add(name, path)
         # A set of its contents, so that a file that was changed in between is read anew, and what it imports, too.
-        return Modules.of(following.files).load(name)
+        return Modules.from_files(following.files).load(name)
 
 
 @contextlib.contextmanager
-def _told(path: Path, beside: bool = True) -> Iterator[None]:
+def _translated_errors(path: Path, beside: bool = True) -> Iterator[None]:
     """A failure while a file of the user's is read, as one message."""
     before = list(sys.path)
     # what it imports by name while it runs; kept code is loaded from the files that were judged, and from nothing
@@ -181,9 +183,9 @@ def _told(path: Path, beside: bool = True) -> Iterator[None]:
     except JokulmistError as failure:
         if isinstance(failure, (LookupFailed, UntrustedCode)):
             raise
-        _tell(failure, path)
+        _raise_load_failure(failure, path)
     except Exception as failure:
-        _tell(failure, path)
+        _raise_load_failure(failure, path)
     finally:
         sys.path[:] = before
 
@@ -196,44 +198,44 @@ def _from_module(place: str) -> ModuleType:
             f"there is no module `{failure.name}`. Is it installed here, or is the name misspelt?"
         ) from None
     except Exception as failure:
-        _tell(failure, Path(place))
+        _raise_load_failure(failure, Path(place))
 
 
-def _tell(failure: BaseException, path: Path) -> NoReturn:
+def _raise_load_failure(failure: BaseException, path: Path) -> NoReturn:
     """A failure while a user's file was read, as one message with its line."""
     if isinstance(failure, SyntaxError):
         raise BrokenEnvironment(
             f"{failure.filename}:{failure.lineno} is not valid Python: {failure.msg}. Mend that line and start again."
         ) from None
     lines = [f.lineno for f in traceback.extract_tb(failure.__traceback__) if f.filename == str(path)]
-    where = f"{path.name}:{lines[-1]}" if lines else path.name
+    place = f"{path.name}:{lines[-1]}" if lines else path.name
     if isinstance(failure, DeclarationError):
-        raise DeclarationError(f"{where}: {failure}") from None
+        raise DeclarationError(f"{place}: {failure}") from None
     if isinstance(failure, JokulmistError):
-        raise type(failure)(f"{where}: {failure}") from None
+        raise type(failure)(f"{place}: {failure}") from None
     if isinstance(failure, Exception):
-        raise BrokenEnvironment(f"{where} failed when it was read: {type(failure).__name__}: {failure}") from None
+        raise BrokenEnvironment(f"{place} failed when it was read: {type(failure).__name__}: {failure}") from None
     raise failure
 
 
-def name_of(made: Any) -> str:
+def name_of(obj: Any) -> str:
     """``file.py:name`` or ``module:name`` of a class or a function that does not ship."""
-    module = sys.modules.get(made.__module__)
+    module = sys.modules.get(obj.__module__)
     read = source_of(module)
     if read is not None and read[1].name in read[0].places:  # of a run's own code: as its plan names it
-        return f"{read[0].places[read[1].name]}:{made.__qualname__}"
-    file = file_of(made)
+        return f"{read[0].places[read[1].name]}:{obj.__qualname__}"
+    file = file_of(obj)
     module_file = getattr(module, "__file__", None)
-    loose = made.__module__ == "__main__" or made.__module__.startswith(PREFIX)
+    loose = obj.__module__ == "__main__" or obj.__module__.startswith(PREFIX)
     if file is not None and (loose or module_file is None):
-        return f"{file}:{made.__qualname__}"
-    return f"{made.__module__}:{made.__qualname__}"
+        return f"{file}:{obj.__qualname__}"
+    return f"{obj.__module__}:{obj.__qualname__}"
 
 
-def can_be_named(made: Any) -> bool:
+def can_be_named(obj: Any) -> bool:
     """Whether another process can find a class or a function again by `name_of`."""
-    module = sys.modules.get(made.__module__)
-    return "<" not in made.__qualname__ and getattr(module, "__file__", None) is not None
+    module = sys.modules.get(obj.__module__)
+    return "<" not in obj.__qualname__ and getattr(module, "__file__", None) is not None
 
 
 def function_named(use: str, base: Path | None = None) -> Any:
@@ -244,18 +246,18 @@ def function_named(use: str, base: Path | None = None) -> Any:
             f"{use!r:.80} names a part of Python itself; name a function of a file of your own, e.g. `mine.py:network`."
         )
     module = module_of(place, base)
-    found = getattr(module, name, None)
-    if not callable(found):
+    function = getattr(module, name, None)
+    if not callable(function):
         raise SettingError(
             f"{place} has no function `{name}`; it has {listed(n for n in vars(module) if n[0] != '_')}."
         )
-    return found
+    return function
 
 
-def file_of(made: Any) -> Path | None:
+def file_of(obj: Any) -> Path | None:
     """The file that a class or a function was read from, if it still stands."""
     try:
-        file = inspect.getsourcefile(made)
+        file = inspect.getsourcefile(obj)
     except (TypeError, OSError):
         return None
     return Path(file).resolve() if file and Path(file).is_file() else None

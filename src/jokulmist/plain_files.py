@@ -19,18 +19,18 @@ def plain_file(path: Path, most: int = MOST_BYTES) -> Path:
     """The same path, if a regular file stands there that can be read whole; one that is absent is for the caller to
     miss."""
     try:
-        told = path.stat()
+        status = path.stat()
     except OSError:
-        told = None
+        status = None
     refuse_links(path)
-    if told is None:
+    if status is None:
         return path
-    if not stat.S_ISREG(told.st_mode):
+    if not stat.S_ISREG(status.st_mode):
         raise RecordError(f"cannot read {path}: it is no regular file.")
-    holes = told.st_size > HOLES and told.st_blocks * 512 * SPARSE < told.st_size
-    if told.st_size > most or holes:
+    holes = status.st_size > HOLES and status.st_blocks * 512 * SPARSE < status.st_size
+    if status.st_size > most or holes:
         raise RecordError(
-            f"cannot read {path}: it has {told.st_size:,} "
+            f"cannot read {path}: it has {status.st_size:,} "
             f"bytes{', nearly all of them holes' if holes else f'; at most {most:,} are read'}."
         )
     return path

@@ -25,10 +25,10 @@ def flattened(tree: Any, prefix: str = "") -> dict[str, np.ndarray[Any, Any]]:
         items = list(vars(tree).items())
     else:
         return {prefix or "value": np.asarray(tree, order="C")}
-    found: dict[str, np.ndarray[Any, Any]] = {}
+    arrays: dict[str, np.ndarray[Any, Any]] = {}
     for name, part in items:
-        found.update(flattened(part, f"{prefix}/{name}" if prefix else name))
-    return found
+        arrays.update(flattened(part, f"{prefix}/{name}" if prefix else name))
+    return arrays
 
 
 def filled(model: Any, arrays: dict[str, np.ndarray[Any, Any]], prefix: str = "") -> Any:
@@ -50,24 +50,24 @@ def filled(model: Any, arrays: dict[str, np.ndarray[Any, Any]], prefix: str = ""
     name = prefix or "value"
     if name not in arrays:
         raise RecordError(f"the checkpoint lacks `{name}`: it was written by another version of this agent.")
-    found, wanted = arrays[name], np.shape(model)
-    if found.shape != wanted:
-        raise RecordError(f"`{name}` of the checkpoint has the shape {found.shape}; this agent needs {wanted}.")
-    return found.item() if isinstance(model, (bool, int, float)) else found
+    array, wanted = arrays[name], np.shape(model)
+    if array.shape != wanted:
+        raise RecordError(f"`{name}` of the checkpoint has the shape {array.shape}; this agent needs {wanted}.")
+    return array.item() if isinstance(model, (bool, int, float)) else array
 
 
-def replaced(where: np.ndarray[Any, Any], new: Any, old: Any) -> Any:
+def replaced(mask: np.ndarray[Any, Any], new: Any, old: Any) -> Any:
     """A tree of arrays with a leading axis of copies, or of one player's copies after another's, some of which are
     taken from another."""
     if isinstance(old, tuple):
-        parts = [replaced(where, a, b) for a, b in zip(new, old, strict=True)]
+        parts = [replaced(mask, a, b) for a, b in zip(new, old, strict=True)]
         return type(old)(*parts) if hasattr(old, "_fields") else tuple(parts)
     if isinstance(old, dict):
-        return {name: replaced(where, new[name], old[name]) for name in old}
+        return {name: replaced(mask, new[name], old[name]) for name in old}
     if hasattr(old, "__dict__") and not hasattr(old, "shape"):
-        return type(old)(**{name: replaced(where, vars(new)[name], vars(old)[name]) for name in vars(old)})
+        return type(old)(**{name: replaced(mask, vars(new)[name], vars(old)[name]) for name in vars(old)})
     old, new = np.asarray(old), np.asarray(new)
-    rows = np.tile(where, len(old) // len(where))
+    rows = np.tile(mask, len(old) // len(mask))
     return np.where(rows.reshape((-1,) + (1,) * (old.ndim - 1)), new, old)
 
 

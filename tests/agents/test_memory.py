@@ -102,10 +102,12 @@ def test_a_cell_and_its_gradient_through_time_are_those_of_the_equations(kind):
 
     def loss(weights):
         inputs = Inputs(jnp.asarray(rows.reshape(turns * copies, -1), jnp.float32), {})
-        outputs, _ = layout.module(weights).along(inputs, jnp.asarray(restarts), jnp.asarray(states, jnp.float32))
+        outputs, _ = layout.module(weights).apply_sequence(
+            inputs, jnp.asarray(restarts), jnp.asarray(states, jnp.float32)
+        )
         return jnp.sum(jnp.square(outputs) * weighing), outputs
 
-    weights = layout.begun() + 0.1 * chance.normal(size=layout.size).astype(np.float32)
+    weights = layout.initial_weights() + 0.1 * chance.normal(size=layout.size).astype(np.float32)
     (_, outputs), gradient = jax.jit(jax.value_and_grad(loss, has_aux=True))(jnp.asarray(weights))
 
     def exact(weights):
@@ -135,7 +137,7 @@ def test_what_is_learned_from_is_what_was_decided_with():
             rows, _, _ = ppo.rows_of(shapes, numbers, learner, experience)
             flat = ppo.along_time(rows)
             (outputs, values), _ = ppo.said_along(shapes.layout.module(learner.weights), flat.inputs, flat.past)
-            again = shapes.acting.judged(outputs, flat.legal, flat.actions, flat.drawn).log_probability
+            again = shapes.acting.likelihood(outputs, flat.legal, flat.actions, flat.samples).log_probability
             apart = jnp.max(jnp.abs(again - flat.log_probability)) + jnp.max(jnp.abs(values - flat.value))
             jax.debug.callback(
                 lambda a, s: told.update(apart=float(a), moved=float(s)), apart, jnp.max(jnp.abs(flat.past.states))
@@ -232,7 +234,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
         for w in (learner.learning.policy, learner.learning.critics, learner.learning.critics_target)
     )
     now = learner.learning._replace(**dict(zip(("policy", "critics", "critics_target"), shaken, strict=True)))
-    many, turns = 3, shapes.ahead
+    many, turns = 3, shapes.lookahead
     assert turns == 2 + 4 + 1
 
     def numbers_like(*shape):

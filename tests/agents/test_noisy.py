@@ -47,7 +47,7 @@ def by_hand(layout, weights, draws):
 def test_the_noise_of_each_weight_is_that_of_the_paper():
     _, shapes = shapes_of()
     chance = np.random.default_rng(2)
-    weights = noisy.begun(shapes.layout, chance.normal(size=shapes.layout.size).astype(np.float32))
+    weights = noisy.initial_weights(shapes.layout, chance.normal(size=shapes.layout.size).astype(np.float32))
     assert np.allclose(weights[shapes.layout.size :][shapes.layout.parts[".layers[1].bias"]], 0.5 / np.sqrt(5))
     draws = chance.normal(size=noisy.draws_of(shapes.layout)).astype(np.float32)
     expected = by_hand(shapes.layout, weights, draws)
@@ -60,7 +60,7 @@ def test_a_step_goes_down_the_loss_of_the_noisy_network_and_how_uncertain_it_is(
     agent, shapes = shapes_of(optimiser="sgd", gradient_clip=None, loss="squared", double=True, learning_rate=0.1)
     numbers, chance = numbers_at(agent.numbers()), np.random.default_rng(4)
     size = shapes.layout.size
-    weights = noisy.begun(shapes.layout, chance.normal(size=size).astype(np.float32))
+    weights = noisy.initial_weights(shapes.layout, chance.normal(size=size).astype(np.float32))
     draws = chance.normal(size=(3, noisy.draws_of(shapes.layout))).astype(np.float32)
 
     def seen(cells):

@@ -71,7 +71,7 @@ def some(turns, copies, seed=0):
 
 def test_counts_are_of_what_was_done_where():
     _, shapes, _, learner, _ = begun(jm.QLearning(novelty=jm.Novelty(0.1)), Corridor(), 2)
-    known, told = learner.known, {}
+    known, told = learner.novelty, {}
     for k in range(3):
         e = some(1, 2, k)
         known, new = counted(shapes, known._replace(counts=jnp.asarray(known.counts)), jax.tree.map(jnp.asarray, e))
@@ -79,7 +79,7 @@ def test_counts_are_of_what_was_done_where():
         for pair in pairs:
             told[pair] = told.get(pair, 0) + 1
         assert np.allclose(new[0], [told[pair] ** -0.5 for pair in pairs])
-    assert (learner.own.values == np.float32(0.1 / 0.01)).all()  # as if all were new for a hundred decisions
+    assert (learner.inner.values == np.float32(0.1 / 0.01)).all()  # as if all were new for a hundred decisions
 
 
 @pytest.mark.slow
@@ -87,7 +87,7 @@ def test_what_is_predicted_badly_is_new_until_it_is_learned_in_the_scale_of_its_
     _, shapes, numbers, learner, memory = begun(
         jm.PPO(novelty=jm.Novelty(0.1, by="distillation", learning_rate=1e-2)), Corridor(), 3
     )
-    known, open_now = learner.known, memory["open"]
+    known, open_now = learner.novelty, memory["open"]
     step = jax.jit(lambda known, open_now, e: predicted(shapes, numbers, known, open_now, e))
     first = some(20, 3)
     known, new, open_now = step(known, open_now, first)
@@ -122,7 +122,7 @@ def test_a_policy_is_given_what_its_value_of_novelty_did_not_predict():
     _, shapes, numbers, learner, _ = begun(agent, Corridor(), 2)
     e = some(12, 2)
     e = jax.tree.map(jnp.asarray, e._replace(ended=e.ended | True, closed=e.closed | True))
-    new, known = jnp.full((12, 2), 0.3), jax.tree.map(jnp.asarray, learner.known)
+    new, known = jnp.full((12, 2), 0.3), jax.tree.map(jnp.asarray, learner.novelty)
     step = jax.jit(lambda known: judged(shapes, numbers, known, known, e, new))
     for _ in range(200):
         before, (known, errors) = known, step(known)
@@ -226,12 +226,12 @@ def test_replay_keeps_rewards_as_they_were_and_gives_what_is_new_now(by):
     first = some(4, 1, seed=1)
     for _k in range(3):
         learner, memory, _ = learn(learner, memory, first, rows)
-    replay = learner.own.replay
+    replay = learner.inner.replay
     assert (np.asarray(replay.rows[:12, 0, memory_of.REWARD]) == 0.0).all()
-    bonus = memory_of.Bonus(None, lambda sample: 0.5 * novelty_of(shapes, learner.known, sample))
+    bonus = memory_of.Bonus(None, lambda sample: 0.5 * novelty_of(shapes, learner.novelty, sample))
     sample = memory_of.transitions(shapes.spec, replay, jnp.arange(4), jnp.ones(4), 2, 0.9, bonus=bonus)
     alone = memory_of.transitions(shapes.spec, replay, jnp.arange(5), jnp.ones(5), 1, 0.9)
-    now = np.asarray(0.5 * novelty_of(shapes, learner.known, alone))
+    now = np.asarray(0.5 * novelty_of(shapes, learner.novelty, alone))
     assert np.allclose(sample.gain, now[:4] + 0.9 * now[1:], atol=1e-5)
     if by == "counts":
         cells, acts = np.asarray(alone.observed.numbers[:, 0], int), np.asarray(alone.action[:, 0], int)

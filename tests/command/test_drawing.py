@@ -34,13 +34,13 @@ def test_runs_are_drawn_by_another_process_and_here_where_that_one_is_gone(plan,
     beside = drawing.Drawing(plan, [])
     asked = read_plan(plan)
     (first,), (second,) = (train_plan(asked, folder=tmp_path / "runs") for _ in range(2))
-    assert beside._asked([first]) == {str(first.path)}
+    assert beside._draw_in_process([first]) == {str(first.path)}
     assert drawn(first) == ["learning-curve.png", "ledger.png"]
     # Where the file is in the middle of an edit the other process ends, and the run is drawn here, as it was trained.
     (tmp_path / "trail.py").write_text("raise ValueError('half an edit')\n", encoding="utf-8")
     gone = drawing.Drawing(plan, [])
     gone._process.wait()
-    assert gone._asked([second]) == set()
+    assert gone._draw_in_process([second]) == set()
     gone.draw([second], asked)
     assert drawn(second) == ["learning-curve.png", "ledger.png"]
     gone.drop()

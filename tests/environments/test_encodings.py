@@ -17,7 +17,7 @@ from jokulmist.errors import ActionError, SettingError
 
 def test_encodings_of_choices_ranges_and_both():
     both = jm.Actions(move=jm.Choice("left", "right", "stay"), power=jm.Range([0.0, -2.0], [4.0, 2.0], shape=2))
-    own = both.own({"move": "stay", "power": [1.0, 2.0]})
+    own = both.native({"move": "stay", "power": [1.0, 2.0]})
     assert own.move == 2
     np.testing.assert_allclose(both.encoded(own), [0, 0, 1, -0.5, 1.0])
     np.testing.assert_allclose(both.power.decoded([-0.5, 1.0]), own.power)
@@ -25,13 +25,13 @@ def test_encodings_of_choices_ranges_and_both():
     assert from_described(both.described()) == both
     assert hash(from_described(both.described())) == hash(both)
     with pytest.raises(ActionError, match="a dict with `move`, `power`"):
-        both.own("left")
+        both.native("left")
     with pytest.raises(ActionError, match=r"between \[0.0, -2.0\] and \[4.0, 2.0\]"):
-        both.own({"move": 0, "power": [5.0, 0.0]})
+        both.native({"move": 0, "power": [5.0, 0.0]})
     with pytest.raises(ActionError, match="has the shape"):
-        both.power.own(1.0)
+        both.power.native(1.0)
     with pytest.raises(ActionError, match="is a number in"):
-        jm.Range(0, 1).own("full")
+        jm.Range(0, 1).native("full")
     with pytest.raises(AttributeError, match="Did you mean `move`"):
         _ = both.moev
     with pytest.raises(AttributeError, match="no alternative `up`"):

@@ -70,18 +70,18 @@ def test_a_true_end_wins_over_a_cut_and_the_first_declared_over_later_ones():
         episode = Skiff().episode(seed=seed)
         while not episode.over:
             episode.act({"tack": "starboard", "sail": 1.0})
-        seen.add(tuple(episode.held))
+        seen.add(tuple(episode.satisfied))
         order = ["far", "too_far", "deadline", "calm", "time limit"]
-        assert episode.held == sorted(episode.held, key=order.index)
-        assert episode.closed_by == episode.held[0]
+        assert episode.satisfied == sorted(episode.satisfied, key=order.index)
+        assert episode.closed_by == episode.satisfied[0]
     assert {("far", "too_far"), ("calm",)} <= seen
     still = Skiff().episode(seed=3)
     while not still.over:
         still.act({"tack": 0, "sail": 0.0})
         if still.closed_by == "calm":
             still.back(1, seed=still.steps + 1000)
-    assert still.held[:1] == ["deadline"]
-    assert still.held[-1] == "time limit"
+    assert still.satisfied[:1] == ["deadline"]
+    assert still.satisfied[-1] == "time limit"
 
     class Timed(Corridor):
         time_limit = None
@@ -93,7 +93,7 @@ def test_a_true_end_wins_over_a_cut_and_the_first_declared_over_later_ones():
 
     timed = Timed(length=9).episode()
     timed.act(1)
-    assert timed.held == ["anywhere", "deadline"]  # the deadline takes no other ending away
+    assert timed.satisfied == ["anywhere", "deadline"]  # the deadline takes no other ending away
 
 
 def test_measures_are_summed_averaged_or_kept_as_declared():

@@ -484,9 +484,9 @@ def test_modifiers_of_ones_own_run_on_both_lanes_and_stay_with_the_run(tmp_path)
     episode = Buoy().modified(mine.Halves(), mine.Coarse(), mine.Fading(0.5)).episode(seed=4)
     assert float(episode.observation["x"]) == round(float(episode.state.x))
     gains = RewardPipeline((mine.Fading(0.5),))
-    memory, given = gains.begun(np), []
+    memory, given = gains.start(np), []
     for _ in range(3):
-        memory, reward = gains.given(np, memory, 4.0, None, None, False)
+        memory, reward = gains.modify(np, memory, 4.0, None, None, False)
         given.append(float(reward))
     assert given == [4.0, 2.0, 1.0]
     file.unlink()

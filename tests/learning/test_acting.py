@@ -18,7 +18,7 @@ TWO = jm.Actions(gate=jm.Choice(3), lamp=jm.Choice(2))
 @pytest.mark.slow
 def test_log_probability_and_entropy_of_several_parts_add_up():
     outputs = np.array([[0.3, -1.0, 2.0, 0.5, -0.5], [1.0, 1.0, 1.0, 0.0, 3.0]], np.float32)
-    judged = ActionDistribution(TWO).judged(
+    judged = ActionDistribution(TWO).likelihood(
         jnp.asarray(outputs), (), Record(gate=jnp.array([2, 0]), lamp=jnp.array([0, 1]))
     )
     gate, lamp = special.log_softmax(outputs[:, :3], axis=1), special.log_softmax(outputs[:, 3:], axis=1)
@@ -34,7 +34,7 @@ def test_a_forbidden_choice_has_no_chance_and_no_gradient():
     acting = ActionDistribution(ONE)
 
     def entropy(outputs):
-        return acting.judged(outputs, legal, jnp.array([1])).entropy[0]
+        return acting.likelihood(outputs, legal, jnp.array([1])).entropy[0]
 
     p = special.softmax([1.0, 0.0])
     assert float(entropy(outputs)) == pytest.approx(stats.entropy(p), abs=1e-6)
@@ -44,7 +44,7 @@ def test_a_forbidden_choice_has_no_chance_and_no_gradient():
     assert np.exp(acting.log_probabilities(outputs, legal)[0][0]).tolist() == pytest.approx([0.0, *p], abs=1e-6)
     # One alternative left: certain, without 0 times infinity anywhere.
     single = (jnp.array([[False, True, False]]),)
-    judged = acting.judged(outputs, single, jnp.array([1]))
+    judged = acting.likelihood(outputs, single, jnp.array([1]))
     assert (float(judged.log_probability[0]), float(judged.entropy[0])) == (0.0, 0.0)
     assert int(acting.likeliest(outputs, legal)[0]) == 1
 
@@ -71,7 +71,7 @@ def test_joint_choices_go_to_one_index_and_back():
     joint = JointChoice(TWO)
     assert (joint.count, joint.labels[3]) == (6, "gate=1 lamp=1")
     for index in range(6):
-        assert joint.index(joint.own(index)) == index
+        assert joint.index(joint.native(index)) == index
     legal = joint.legal((np.array([[True, False, True]]), np.array([[True, False]])))
     assert legal[0].tolist() == [True, False, False, False, True, False]
     assert joint.legal(()) is None

@@ -28,7 +28,7 @@ SIGHTS = Spec((Channel("a", 0.0, 10.0), Channel("eye", 0, 255, shape=(9, 11, 2),
 def test_a_dense_network_is_what_numpy_makes_of_its_weights(start):
     module = built(jm.Dense(5, 4, start=start), NUMBERS, 2, seed=1, gain=0.01)
     layout = Layout(jm.Dense(5, 4), lambda: module)
-    weights = layout.begun()
+    weights = layout.initial_weights()
     rows = np.random.default_rng(0).normal(size=(7, 3)).astype(np.float32)
     x = rows
     for layer in module.layers[:-1]:
@@ -244,7 +244,7 @@ def test_no_gradient_goes_through_the_burn_in(cell):
     restarts = jnp.zeros((6, 1), bool)
 
     def last(states, burn_in):
-        return jnp.sum(module.along(inputs, restarts, states, burn_in)[0][-1])
+        return jnp.sum(module.apply_sequence(inputs, restarts, states, burn_in)[0][-1])
 
     states = jnp.ones((6, 1, module.state_width))
     whole, refreshed = (jax.value_and_grad(last)(states, burn_in) for burn_in in (0, 2))

@@ -29,7 +29,7 @@ def test_a_mixture_of_parts_has_the_sum_of_their_log_probabilities_and_entropies
     before = chance.normal(size=(5, 3)).astype(np.float32)
     gate = np.array([0, 1, 2, 1, 0])
     actions = Record(gate=jnp.array(gate), flow=None, tilt=None)
-    judged = ActionDistribution(MIXED).judged(jnp.asarray(outputs), (), actions, SampledRanges(before, ()))
+    judged = ActionDistribution(MIXED).likelihood(jnp.asarray(outputs), (), actions, SampledRanges(before, ()))
     mean, sd = outputs[:, 3:6], np.exp(outputs[:, 6:].clip(-5, 1))
     logs = special.log_softmax(outputs[:, :3], axis=1)
     wanted = logs[np.arange(5), gate] + stats.norm.logpdf(before, mean, sd).sum(axis=1)
@@ -47,7 +47,7 @@ def test_a_squashed_gaussian_is_a_density_whose_entropy_is_estimated_without_bia
     def log_density(action):
         u = np.arctanh(action)
         return float(
-            acting.judged(outputs, (), None, SampledRanges(jnp.array([[u]]), jnp.zeros((1, 1)))).log_probability[0]
+            acting.likelihood(outputs, (), None, SampledRanges(jnp.array([[u]]), jnp.zeros((1, 1)))).log_probability[0]
         )
 
     def slow(action):  # the change of variables as it is written in books
@@ -72,7 +72,7 @@ def test_a_squashed_gaussian_is_a_density_whose_entropy_is_estimated_without_bia
 
     def estimated(pair):
         rows = jnp.broadcast_to(pair, (len(normal), 2))
-        return jnp.mean(acting.judged(rows, (), None, SampledRanges(jnp.zeros_like(normal), normal)).entropy)
+        return jnp.mean(acting.likelihood(rows, (), None, SampledRanges(jnp.zeros_like(normal), normal)).entropy)
 
     assert float(estimated(outputs[0])) == pytest.approx(entropy(mean, log_spread), abs=5e-3)
     slopes = jax.grad(estimated)(outputs[0])
@@ -107,13 +107,13 @@ def test_no_output_leads_out_of_the_bounds(means, at_bounds):
 
 def test_numbers_come_from_the_middle_of_their_bounds():
     units = Units(ranges_of(MIXED))
-    flow, tilt = units.own(np.array([[0.0, 0.5, -1.0], [2.0, -2.0, 1.0]], np.float32))
+    flow, tilt = units.native(np.array([[0.0, 0.5, -1.0], [2.0, -2.0, 1.0]], np.float32))
     assert flow.tolist() == [[5.0, 2.0], [10.0, -4.0]]
     assert tilt.tolist() == [-30.0, 90.0]
     assert MIXED.flow.encoded(flow[0]).tolist() == [0.0, 0.5]
     # Without two bounds a number keeps its unit.
     open_ended = jm.Range([-np.inf, 2.0], [np.inf, np.inf], shape=2)
-    assert Units({"": open_ended}).own(np.array([3.0, -1.0]))[0].tolist() == [3.0, 2.0]
+    assert Units({"": open_ended}).native(np.array([3.0, -1.0]))[0].tolist() == [3.0, 2.0]
     with pytest.raises(SettingError, match=r"`X` needs finite bounds, and the action is Range\(\[-inf, 2.0\].*Mend\."):
         refuse_unbounded(open_ended, "X", "Mend.")
 

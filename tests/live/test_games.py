@@ -24,7 +24,7 @@ def played(games, asked, folder):
     game = games.of(games.begin(asked, None))
     for _ in range(3):
         game.do("act", {"chosen": {"": 1}})
-    return game.keep(folder)
+    return game.save(folder)
 
 
 def test_an_episode_is_kept_with_its_code_and_gone_on_with_again_and_again(tmp_path):

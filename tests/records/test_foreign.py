@@ -139,7 +139,7 @@ def test_what_was_not_committed_stays_at_home_unless_it_is_asked_for(tmp_path, m
     assert jm.train(jm.gallery.Tarn(), jm.QLearning(), **settings).origin["clean"] is True
     with monkeypatch.context() as slow:  # where git does not answer, nobody knows
         slow.setattr(run_folder, "_git", lambda where, verb, *words: "0" * 40 if verb == "rev-parse" else None)
-        assert run_folder.origin_of([], 0, run_folder.now(), project)["clean"] is None
+        assert run_folder.origin_of([], 0, run_folder.current_time(), project)["clean"] is None
     Path("notes.txt").write_text("a secret\n" * 200_000)
     run = jm.train(jm.gallery.Tarn(), jm.QLearning(), **settings)
     assert run.origin["clean"] is False

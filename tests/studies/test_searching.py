@@ -40,7 +40,7 @@ class MadeUp:
         self.at_work.append((self.later(tag), len(self.given), tag, job))
         self.given.append((tag, job))
 
-    def hear(self, timeout):
+    def receive(self, timeout):
         self.idle.append(self.count - len(self.at_work))
         if len(self.given) >= self.stop_after:
             tag = self.at_work.popleft()[2]
@@ -109,7 +109,7 @@ def test_a_candidate_is_scored_by_the_mean_of_its_seeds(tmp_path):
         scores = candidate.scores["0"]
         assert set(scores) == {"0", "4"}
         assert engine.board.merit(candidate, 0) == pytest.approx(np.mean(list(scores.values())))
-        told = engine.board.told(candidate, 0)
+        told = engine.board.shown_score(candidate, 0)
         assert told.low <= told.score <= told.high
 
 
@@ -228,7 +228,7 @@ def test_the_live_view_tells_candidates_the_best_so_far_and_the_time_left(tmp_pa
 
     engine = searched(tmp_path, method="halving", candidates=9, stop_after=6)
     engine.given = {(3, 0), (4, 0)}
-    engine.now[(3, 0)] = RunProgress(50, 4, 0.5, 1.25, 100.0, 0.5)
+    engine.running[(3, 0)] = RunProgress(50, 4, 0.5, 1.25, 100.0, 0.5)
     engine.board.candidates[2].status = FAILED
     engine.board.seconds = 30.0
     console = Console(width=130, record=True, file=open("/dev/null", "w"))  # noqa: SIM115

@@ -236,17 +236,17 @@ def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
     try:
         worker_pool.give("early", job)
         worker_pool.stop()  # before its first decision
-        while (worker_message := worker_pool.hear(0.2)) is None or worker_message.kind == "say":
+        while (worker_message := worker_pool.receive(0.2)) is None or worker_message.kind == "say":
             pass
         assert (worker_message.tag, worker_message.kind) == ("early", "done")
         assert "score" not in worker_message.result
         worker_pool.give("it", job)
         while worker_message is None or worker_message.progress is None or worker_message.progress.decisions < 200:
-            worker_message = worker_pool.hear(0.05)
+            worker_message = worker_pool.receive(0.05)
         os.kill(worker_pool.processes[0], signal.SIGKILL)
         said, worker_message = [], None
         while worker_message is None or worker_message.kind not in ("done", "failed"):
-            worker_message = worker_pool.hear(0.2)
+            worker_message = worker_pool.receive(0.2)
             said += [worker_message.text] if worker_message is not None and worker_message.kind == "say" else []
     finally:
         worker_pool.close()

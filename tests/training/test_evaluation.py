@@ -9,8 +9,8 @@ import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.training.evaluation import kept
+from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import evaluate, evaluate_compiled, evaluate_references, sees_more
-from jokulmist.training.evaluation.kept import known_references
 from jokulmist.training.loops import compiled, program
 from jokulmist.training.plans.fingerprint import fingerprint
 from jokulmist.training.plans.sources import environment_class
@@ -53,7 +53,7 @@ def test_a_policy_acts_without_exploration_unless_told(trained):
     greedy = jm.evaluate(trained.policy, env, episodes=60)
     sampled = jm.evaluate(trained.policy, env, episodes=60, act="sampled")
     assert greedy.returns.mean() > jm.evaluate("random", env, episodes=60).returns.mean()
-    assert (greedy.act, sampled.act, greedy.who) == ("greedy", "sampled", "policy")
+    assert (greedy.act, sampled.act, greedy.policy_name) == ("greedy", "sampled", "policy")
     assert not np.array_equal(greedy.returns, sampled.returns)
     assert np.array_equal(greedy.returns, jm.evaluate(trained.policy, env, episodes=60).returns)
 

@@ -168,7 +168,7 @@ def both(agent):
 def test_what_each_sees_does_and_gets():
     lots = jm.gallery.Lots(fall=2.0)
     episode = lots.episode(seed=4)
-    assert (episode.asked, episode.observation["elder"].pile, episode.observation["younger"].taken) == (
+    assert (episode.deciding, episode.observation["elder"].pile, episode.observation["younger"].taken) == (
         ("elder",),
         episode.state.left,
         0,
@@ -177,7 +177,7 @@ def test_what_each_sees_does_and_gets():
     episode.act("three")  # whose turn it is
     assert episode.returns == {"elder": 3.0, "younger": 0.0}
     assert (episode.total, episode.totals["elder.logs"]) == (1.5, 1.5)  # their mean
-    assert (episode.asked, episode.observation.younger.taken) == (("younger",), 3)
+    assert (episode.deciding, episode.observation.younger.taken) == (("younger",), 3)
     with pytest.raises(ActionError, match=r"there is no player `youngr`.*Did you mean `younger`"):
         episode.act({"youngr": "one"})
     assert [word.partition("=")[0] for word in jm.trace(lots, 3)["action"]] == ["elder", "younger", "elder"]
@@ -340,7 +340,7 @@ def test_for_a_player_who_is_out_the_episode_has_ended():
             assert (rows["last"][cut] == 6.0).all()  # only the time limit is a cut
     episode = Dive().episode(seed=1)
     episode.act({0: "come_up", 1: "stay"})
-    assert (episode.asked, episode.returns) == (("1",), {"0": 1.0, "1": 1.0})
+    assert (episode.deciding, episode.returns) == (("1",), {"0": 1.0, "1": 1.0})
     episode.act("stay")
     assert episode.returns == {"0": 1.0, "1": 2.0}
 
@@ -367,10 +367,10 @@ def test_a_simulator_has_players_too(tmp_path):
             for name, log in runs[0].policy.learner[player].items():
                 np.testing.assert_array_equal(run.policy.learner[player][name], log, err_msg=name)
     episode = Barter(weights={"gain": 3.0}).episode()
-    assert (episode.asked, episode.observation["smith"].iron) == (("baker",), 3.0)
+    assert (episode.deciding, episode.observation["smith"].iron) == (("baker",), 3.0)
     assert not hasattr(episode.observation["baker"], "iron")
     episode.act("salt")
-    assert (episode.asked, episode.returns) == (("smith",), {"baker": 3.5, "smith": 0.5})
+    assert (episode.deciding, episode.returns) == (("smith",), {"baker": 3.5, "smith": 0.5})
     with pytest.raises(ActionError, match="`bars` is not allowed now; allowed are `nails`, `hooks`"):
         episode.act("bars")
     episode.act("hooks")
@@ -589,7 +589,7 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
     episode = Twins().episode(seed=2)  # what a base class allows counts in those below it
     while episode.state.left > 2:
         episode.act("one")
-    assert episode.legal[episode.asked[0]] == ["one", "two"]
+    assert episode.legal[episode.deciding[0]] == ["one", "two"]
     alike = jm.train(Twins(), both(quick()), steps=400, lane="plain", folder=None)
     assert jm.plot(alike).get_ylabel() == "return of an episode (sum of weighted reward terms)"
     assert jokulmist("report", run.path, folder=tmp_path).returncode == 0
@@ -811,7 +811,7 @@ def test_traces_begin_with_the_players_own_first_decision(player):
 
 def test_memories_of_rewards_pass_through_where_only_observations_are_modified():
     compiled = CompiledEnvironment(jm.gallery.Haul().modified(jm.Stack(3)))
-    memories = compiled.description.reward_pipeline.begun(np)
+    memories = compiled.description.reward_pipeline.start(np)
     assert compiled.valued(memories, jnp.ones((4, 2)), None, None, None)[0] == memories
 
 

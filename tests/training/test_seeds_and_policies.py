@@ -137,7 +137,7 @@ def test_a_policy_chooses_tells_chances_and_values_and_is_opened_again(tmp_path)
         run.policy.values(seen)
     again = jm.Policy.open(run.policy.save(tmp_path / "one.safetensors"))
     assert again.probabilities(seen, legal) == probabilities
-    about = json.loads(json.dumps(again.about()))
+    about = json.loads(json.dumps(again.metadata()))
     assert [c["name"] for c in about["spec"]["channels"]] == ["open", "night"]
     with pytest.raises(SettingError, match="the policy observes"):
         jm.evaluate(again, Corridor(), episodes=1)

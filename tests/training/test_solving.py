@@ -193,7 +193,7 @@ class Chancy(jm.Environment):
 )
 def test_many_outcomes_at_once_are_what_they_are_one_at_a_time(environment, horizon, monkeypatch):
     gone = []
-    monkeypatch.setattr(Batches, "of", lambda self, *given, of=Batches.of: gone.append(1) or of(self, *given))
+    monkeypatch.setattr(Batches, "of", lambda self, *given, of=Batches.outcomes: gone.append(1) or of(self, *given))
     found = []
     for worth in (0, 10**9):
         monkeypatch.setattr(transitions, "WORTH_TRACING", worth)
@@ -204,14 +204,14 @@ def test_many_outcomes_at_once_are_what_they_are_one_at_a_time(environment, hori
     assert (traced.action == plain.action).all()
     assert (traced.mover == plain.mover).all()
     np.testing.assert_allclose(traced.reward, plain.reward, rtol=1e-9, atol=1e-12)
-    assert abs(traced.onward - plain.onward).max() < 1e-12
+    assert abs(traced.successors - plain.successors).max() < 1e-12
 
 
 def test_where_batches_end_early_no_state_is_met_twice(monkeypatch):
     plain = transitions.transitions_of(jm.gallery.WholeTarn(hours=24), 100_000, 24)
     calls = []
 
-    def some(self, *given, of=Batches.of):
+    def some(self, *given, of=Batches.outcomes):
         calls.append(1)
         if len(calls) > 6:
             raise Unequal
@@ -223,7 +223,7 @@ def test_where_batches_end_early_no_state_is_met_twice(monkeypatch):
     mixed = transitions.transitions_of(jm.gallery.WholeTarn(hours=24), 100_000, 24)
     assert len(calls) == 7
     assert [transitions.key_of(s) for s in mixed.states] == [transitions.key_of(s) for s in plain.states]
-    assert abs(mixed.onward - plain.onward).max() < 1e-12
+    assert abs(mixed.successors - plain.successors).max() < 1e-12
 
 
 def test_a_game_in_turns_is_solved_for_each_player():

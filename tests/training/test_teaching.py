@@ -48,7 +48,7 @@ class Ford(jm.Environment):
 @pytest.fixture(scope="module")
 def walked(tmp_path_factory):
     """Eighty episodes of random play at the ford, as a file, and what was measured."""
-    told = jm.evaluate("random", Ford(), episodes=80, record=80, said=False)
+    told = jm.evaluate("random", Ford(), episodes=80, record=80, with_judgements=False)
     return told.save_rollouts(tmp_path_factory.mktemp("log") / "log.parquet", Ford()), told
 
 

@@ -65,7 +65,7 @@ def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
     assert queue.pause(1).status == "paused"
     assert queue.go_on(1).status == "waiting"
     job = queue.take()
-    assert queue.stop(1).asked == "stop"
+    assert queue.stop(1).requested == "stop"
     queue.finish(job, "stopped")
     assert queue.job(1).status == "stopped"
     for verb, expected in (
@@ -84,7 +84,7 @@ def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
     for _ in range(3):  # a job that kills its worker does not go round for ever
         queue.give_back(job, tried=True)
         job = queue.take() or queue.job(1)
-    assert (job.status, job.told) == ("failed", "it was killed 3 times, perhaps for want of memory")
+    assert (job.status, job.message) == ("failed", "it was killed 3 times, perhaps for want of memory")
     queue.drop(1)
     assert queue.jobs() == []
     (tmp_path / FILE).write_bytes(b"no database" * 100)
@@ -190,7 +190,7 @@ def test_a_job_stops_cleanly_goes_on_and_tells_why_it_failed(tmp_path):
     run = jm.Run.open(folder / "long")
     assert row_of(run.path, run.origin)["status"].startswith("stopped")
     until(lambda: queue.job(2).status == "failed")
-    assert re.search("there is no run .*gone", queue.job(2).told)
+    assert re.search("there is no run .*gone", queue.job(2).message)
     jokulmist("queue", "go-on", "1", "--folder", str(folder))
     until(lambda: queue.job(1).status == "working")
     ends.set()  # as Ctrl-C: what is at work stops cleanly and waits again
@@ -213,7 +213,7 @@ def test_a_dropped_run_waits_no_longer_and_a_gone_worker_is_not_at_work(tmp_path
     with sqlite3.connect(queue.file) as db:  # as if that worker had been killed
         db.execute("UPDATE jobs SET process = 0, since = 0")
     (shown,) = queue.jobs_now()
-    assert (shown.status, shown.told) == ("waiting", "its worker is gone; the next takes it again")
+    assert (shown.status, shown.message) == ("waiting", "its worker is gone; the next takes it again")
     queue.take_back()
     queue.drop(job.id)
     assert jm.Run.open(tmp_path / job.run).status == "stopped"
@@ -250,7 +250,7 @@ def test_a_job_that_was_killed_before_its_first_checkpoint_begins_anew(tmp_path,
         unreadable.setattr(Queue, "job", lambda *_: (_ for _ in ()).throw(RecordError("the queue cannot be used")))
         work(queue, until_empty=True)
     (job,) = queue.jobs()
-    assert (job.status, job.told) == ("done", "")
+    assert (job.status, job.message) == ("done", "")
     assert (run.path / "before-001" / "episodes.csv").exists()
 
 
@@ -260,7 +260,7 @@ def test_a_queue_from_elsewhere_waits_until_it_is_accepted(tmp_path, monkeypatch
     queue.add("resume", "second")
     monkeypatch.setattr(trust, "_SECRET", b"another user's key")
     assert queue.take() is None
-    told = {job.id: job.told for job in queue.jobs_now()}
+    told = {job.id: job.message for job in queue.jobs_now()}
     assert (
         told[number]
         == "somebody else added it, or it was added on another machine: `jokulmist queue accept 1` lets it be done"

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.spaces.channels import Spec
-from jokulmist.environments.spaces.legal import drawn
+from jokulmist.environments.spaces.legal import draw_legal
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import LOW, joint_over
 
@@ -49,7 +49,7 @@ def chosen_index(shapes: Any, values: Any, legal: Any, noise: Any, exploration: 
     if allowed is None:
         any_action = xp.minimum(xp.floor(u[1] * joint.count), joint.count - 1).astype("int32")
     else:
-        any_action = drawn(xp, allowed, u[1]).astype("int32")
+        any_action = draw_legal(xp, allowed, u[1]).astype("int32")
     return xp.where(u[0] < exploration, any_action, best)
 
 

@@ -17,12 +17,12 @@ from jokulmist.errors import SettingError
 VALUE = ".value"
 
 
-def begun_with(agent: Agent, shapes: Any, fresh: Any, policy: Any, where: str) -> Any:
+def begun_with(agent: Agent, shapes: Any, fresh: Any, policy: Any, context: str) -> Any:
     """The learner of an agent with what a policy has learned; all else of it (moments of the optimiser, replay) begins
     anew."""
-    known, teacher = policy.learner, policy.agent
+    teacher_learner, teacher = policy.learner, policy.agent
     if isinstance(teacher, RecordedPolicy) and isinstance(agent, PolicyAgent):
-        return _cloned(shapes, fresh, policy, where)
+        return _cloned(shapes, fresh, policy, context)
     if type(teacher) is not type(agent):
         clones = (
             " A policy of `Cloning` or `ImplicitQ` begins `PPO`, `ActorCritic` or `Reinforce`."
@@ -30,52 +30,65 @@ def begun_with(agent: Agent, shapes: Any, fresh: Any, policy: Any, where: str) -
             else ""
         )
         raise SettingError(
-            f"{where} is a policy of `{type(teacher).__name__}`, and what is to begin with it is "
+            f"{context} is a policy of `{type(teacher).__name__}`, and what is to begin with it is "
             f"`{type(agent).__name__}`. Give the same method.{clones}"
         )
-    learner = _taken(fresh, known, where)
+    learner = copy_matching(fresh, teacher_learner, context)
     if isinstance(agent, DQN) and shapes.target:
         return learner._replace(target=np.array(learner.weights))
     if isinstance(agent, CriticAgent):
-        now = learner.learning
-        target = np.array(now.policy) if len(now.policy_target) else now.policy_target
-        return learner._replace(learning=now._replace(policy_target=target, critics_target=np.array(now.critics)))
+        learning = learner.learning
+        target = np.array(learning.policy) if len(learning.policy_target) else learning.policy_target
+        return learner._replace(
+            learning=learning._replace(policy_target=target, critics_target=np.array(learning.critics))
+        )
     return learner
 
 
-def _taken(fresh: Any, known: Any, where: str, path: str = "") -> Any:
+def copy_matching(fresh: Any, source: Any, context: str, path: str = "") -> Any:
     """A tree of arrays, with those of a policy wherever it has some."""
-    if (isinstance(known, tuple) and not hasattr(known, "_fields") and not known) or known is None:
+    if (isinstance(source, tuple) and not hasattr(source, "_fields") and not source) or source is None:
         return fresh
-    if hasattr(known, "_fields"):
+    if hasattr(source, "_fields"):
         parts = {
-            name: _taken(getattr(fresh, name), getattr(known, name), where, f"{path}/{name}".strip("/"))
-            for name in known._fields
+            name: copy_matching(getattr(fresh, name), getattr(source, name), context, f"{path}/{name}".strip("/"))
+            for name in source._fields
         }
         return fresh._replace(**parts)
-    found, wanted = np.asarray(known), np.asarray(fresh)
-    if found.shape != wanted.shape:
+    array, wanted = np.asarray(source), np.asarray(fresh)
+    if array.shape != wanted.shape:
         raise SettingError(
-            f"{where} has `{path}` of shape {found.shape}, and what is to begin with it needs {wanted.shape}. Give "
+            f"{context} has `{path}` of shape {array.shape}, and what is to begin with it needs {wanted.shape}. Give "
             "the same network, bins and scaling."
         )
-    return found.astype(wanted.dtype)
+    return array.astype(wanted.dtype)
 
 
-def _cloned(shapes: Any, fresh: Any, policy: Any, where: str) -> Any:
+def _cloned(shapes: Any, fresh: Any, policy: Any, context: str) -> Any:
     """A policy method that begins with the policy that records have taught, and with a value of its own that begins
     anew."""
-    theirs, known = policy.shapes, policy.learner
-    told = [("network", theirs.network, shapes.network), ("scaling", theirs.scaling, shapes.scaling)]
+    teacher_shapes, teacher_learner = policy.shapes, policy.learner
+    comparisons = [
+        ("network", teacher_shapes.network, shapes.network),
+        ("scaling", teacher_shapes.scaling, shapes.scaling),
+    ]
     if shapes.acting.width:
-        told.append(("spread_by_state", theirs.spread_by_state, shapes.spread_by_state))
-    apart = [f"`{name}` is {there!r} there and {here!r} here" for name, there, here in told if there != here]
+        comparisons.append(("spread_by_state", teacher_shapes.spread_by_state, shapes.spread_by_state))
+    differences = [
+        f"`{name}` is {theirs_value!r} there and {ours_value!r} here"
+        for name, theirs_value, ours_value in comparisons
+        if theirs_value != ours_value
+    ]
     if shapes.shared:
-        apart.append("`shared` is True here")
-    if apart:
-        raise SettingError(f"{where} cannot begin it: {'; '.join(apart)}. Give both the same, and `shared=False`.")
-    weights, here = np.array(fresh.weights), shapes.layout.parts
-    for name, place in theirs.layout.parts.items():
+        differences.append("`shared` is True here")
+    if differences:
+        raise SettingError(
+            f"{context} cannot begin it: {'; '.join(differences)}. Give both the same, and `shared=False`."
+        )
+    weights, ours_value = np.array(fresh.weights), shapes.layout.parts
+    for name, place in teacher_shapes.layout.parts.items():
         if not name.startswith(VALUE):
-            weights[here[name]] = known.weights[place]
-    return fresh._replace(weights=weights, statistics=known.statistics if fresh.statistics is not None else None)
+            weights[ours_value[name]] = teacher_learner.weights[place]
+    return fresh._replace(
+        weights=weights, statistics=teacher_learner.statistics if fresh.statistics is not None else None
+    )

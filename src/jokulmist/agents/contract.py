@@ -33,7 +33,7 @@ from jokulmist.learning.schedules import Coefficients, Progress, Schedule
 from jokulmist.loading import ships
 from jokulmist.trees import replaced
 
-BEGUN = Progress(0, 0, 0.0)
+AT_BEGIN = Progress(0, 0, 0.0)
 
 
 def within(low: float, high: float) -> Callable[[float | Schedule], float | Schedule]:
@@ -103,7 +103,7 @@ def weight_ahead(numbers: Any, advances: Any) -> Any:
     return numbers.discount if isinstance(advances, tuple) else numbers.discount**advances
 
 
-def numbers_at(coefficients: Mapping[str, Coefficients], progress: Progress = BEGUN) -> Numbers:
+def numbers_at(coefficients: Mapping[str, Coefficients], progress: Progress = AT_BEGIN) -> Numbers:
     """An agent's numbers at a moment, by default the beginning of a run."""
     return Numbers(**{name: schedules.number_at(c, progress) for name, c in coefficients.items()})
 
@@ -344,8 +344,8 @@ class Agent(BaseModel, metaclass=_Declared):
 
     def numbers(self) -> dict[str, Coefficients]:
         """The numbers among the settings, each as the coefficients of its schedule."""
-        found = {name: value for name, value in self if isinstance(value, (float, Schedule))}
-        return {name: schedules.coefficients(value) for name, value in found.items()}
+        values = {name: value for name, value in self if isinstance(value, (float, Schedule))}
+        return {name: schedules.coefficients(value) for name, value in values.items()}
 
     def refuse(self, spec: Spec) -> None:
         """Raise `SettingError` where the method cannot work with these channels or this action."""
@@ -389,7 +389,7 @@ class Agent(BaseModel, metaclass=_Declared):
         return False
 
     @staticmethod
-    def kept(learner: Any) -> Any:
+    def policy_state(learner: Any) -> Any:
         """What a policy needs of the learner; replay memory and the optimiser's state, for instance, can stay
         behind."""
         return learner
@@ -400,11 +400,11 @@ class Agent(BaseModel, metaclass=_Declared):
         return ()
 
     @staticmethod
-    def restarted(memory: Any, new: Any, where: Any) -> Any:
-        """The memory where some copies (`where`, bool) begin anew although their episode did not close: a worker
+    def restarted(memory: Any, new: Any, mask: Any) -> Any:
+        """The memory where some copies (`mask`, bool) begin anew although their episode did not close: a worker
         process was lost. They take theirs from `new`, which has a leading axis of copies unless a method writes this
         itself."""
-        return replaced(where, new, memory)
+        return replaced(mask, new, memory)
 
     def remembers(self) -> bool:
         """Whether a policy that acts has a memory: `choose` reads it."""
@@ -412,17 +412,17 @@ class Agent(BaseModel, metaclass=_Declared):
 
     def functions(self) -> list[Any]:
         """Functions of the user's own among the settings; a run keeps their source."""
-        found = [value.function if isinstance(value, Schedule) else value for _, value in self]
-        return [value for value in found if callable(value) and hasattr(value, "__qualname__")]
+        functions = [value.function if isinstance(value, Schedule) else value for _, value in self]
+        return [value for value in functions if callable(value) and hasattr(value, "__qualname__")]
 
     def written(self) -> dict[str, Any]:
         """The settings as they stand in a plan."""
-        found = self.model_dump(mode="python")
+        settings = self.model_dump(mode="python")
         defaults = {name: field.default for name, field in type(self).model_fields.items()}
         # TOML has no word for nothing: what is switched off against its default says so.
         return {
             name: OFF if value is None else value
-            for name, value in found.items()
+            for name, value in settings.items()
             if value is not None or defaults[name] is not None
         }
 
@@ -435,7 +435,7 @@ class Agent(BaseModel, metaclass=_Declared):
         return None
 
     @staticmethod
-    def said(shapes: Any, learner: Any, observed: Any) -> dict[str, Any]:
+    def policy_outputs(shapes: Any, learner: Any, observed: Any) -> dict[str, Any]:
         """What a policy says beside its decision, in arrays with a leading axis of rows and in the units of the
         environment, in what can be traced:
         ``values`` of each action, ``probabilities`` (``probabilities.PART``) of each alternative, ``spread.PART`` of
@@ -464,8 +464,8 @@ class Agent(BaseModel, metaclass=_Declared):
 
     def __repr__(self) -> str:
         fields = type(self).model_fields
-        given = [f"{name}={value!r}" for name, value in self if value != fields[name].default]
-        return f"{type(self).__name__}({', '.join(given)})"
+        settings = [f"{name}={value!r}" for name, value in self if value != fields[name].default]
+        return f"{type(self).__name__}({', '.join(settings)})"
 
     __str__ = __repr__
 
@@ -480,12 +480,12 @@ OF_TRAINING = ("copies", "steps", "episodes", "seed", "seeds", "evaluate_every",
 
 def meant(name: str, fields: Iterable[str]) -> str:
     """Which setting a word may mean."""
-    known = list(fields)
-    if OTHER_WORDS.get(name) in known:
+    names = list(fields)
+    if OTHER_WORDS.get(name) in names:
         return f" What is often called `{name}` is `{OTHER_WORDS[name]}` here."
     if name in OF_TRAINING:
         return f" `{name}` belongs to the training: `jm.train(..., {name}=...)`, or under `[training]` of a plan."
-    return nearest(name, known)
+    return nearest(name, names)
 
 
 def explained(kind: type[BaseModel], failure: ValidationError) -> str:
@@ -507,4 +507,4 @@ def explained(kind: type[BaseModel], failure: ValidationError) -> str:
 Count = Annotated[int, Field(ge=1, le=2**31 - 1, strict=True)]
 
 
-Whole = Annotated[int, Field(ge=0, le=2**31 - 1, strict=True)]
+WholeNumber = Annotated[int, Field(ge=0, le=2**31 - 1, strict=True)]

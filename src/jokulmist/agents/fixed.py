@@ -56,7 +56,7 @@ class Fixed(Agent):
     inner: Any = None
 
     learns: ClassVar[bool] = False
-    _held: Any = PrivateAttr(default=None)
+    _frozen: Any = PrivateAttr(default=None)
     _spec: Any = PrivateAttr(default=None)
     _decisions: int = PrivateAttr(default=0)
 
@@ -65,20 +65,20 @@ class Fixed(Agent):
 
     def holding(self, agent: Agent, spec: Spec, learner: Any, decisions: int) -> Fixed:
         """The same with what it learned."""
-        other = Fixed(self.policy, act=self.act, inner=agent)
-        other._held, other._spec, other._decisions = Held(learner), spec, decisions
-        return other
+        fixed = Fixed(self.policy, act=self.act, inner=agent)
+        fixed._frozen, fixed._spec, fixed._decisions = Held(learner), spec, decisions
+        return fixed
 
     @field_validator("inner")
     @classmethod
-    def _an_agent(cls, given: Any) -> Any:
-        if given is not None and not isinstance(given, Agent):
+    def _an_agent(cls, value: Any) -> Any:
+        if value is not None and not isinstance(value, Agent):
             raise ValueError("is the agent that learned, and stands in records alone; leave it out")
-        return given
+        return value
 
     @property
     def is_held(self) -> bool:
-        return self._held is not None
+        return self._frozen is not None
 
     def refuse(self, spec: Spec) -> None:
         """Raise `SettingError` where the policy learned on other channels or actions."""
@@ -100,7 +100,7 @@ class Fixed(Agent):
             kind=type(self.inner),
             inner=inner,
             explores=self.act == "sampled",
-            held=self._held,
+            held=self._frozen,
         )
 
     def numbers(self) -> dict[str, Coefficients]:
@@ -127,7 +127,7 @@ class Fixed(Agent):
     def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
         if shapes.held is not None:
             return shapes.held.learner
-        return shapes.kind.kept(shapes.kind.fresh_learner(shapes.inner, numbers, noise))
+        return shapes.kind.policy_state(shapes.kind.fresh_learner(shapes.inner, numbers, noise))
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Any) -> Any:

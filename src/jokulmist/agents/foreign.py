@@ -35,7 +35,7 @@ def refuse_foreign(agent: Agent, shapes: Shapes) -> None:
     _refuse_unsaved(f"`{kind.__name__}.fresh_memory`", "memory", kind.fresh_memory(shapes, numbers))
 
 
-def _refuse_unsaved(told: str, path: str, tree: Any) -> None:
+def _refuse_unsaved(method: str, path: str, tree: Any) -> None:
     if tree is None:
         return
     if isinstance(tree, dict):
@@ -45,7 +45,7 @@ def _refuse_unsaved(told: str, path: str, tree: Any) -> None:
     elif hasattr(tree, "dtype") or isinstance(tree, (bool, int, float)):
         if np.asarray(tree).dtype.kind not in "biufV":  # V: numbers of few bits, as JAX has them
             raise SettingError(
-                f"{told} gave `{path}` as an array of {np.asarray(tree).dtype}, which cannot be saved. Use numbers."
+                f"{method} gave `{path}` as an array of {np.asarray(tree).dtype}, which cannot be saved. Use numbers."
             )
         return
     else:
@@ -54,30 +54,30 @@ def _refuse_unsaved(told: str, path: str, tree: Any) -> None:
         leaves = jax.tree.leaves(tree)
         if len(leaves) == 1 and leaves[0] is tree:
             raise SettingError(
-                f"{told} gave `{path}` as {type(tree).__name__}, which cannot be saved. A learner and a memory are "
+                f"{method} gave `{path}` as {type(tree).__name__}, which cannot be saved. A learner and a memory are "
                 "arrays, in tuples, NamedTuples and dicts; make the rest from the settings."
             )
         return
     for name, part in parts:
-        _refuse_unsaved(told, f"{path}.{name}", part)
+        _refuse_unsaved(method, f"{path}.{name}", part)
 
 
-def three(kind: type[Agent], name: str, given: Any) -> tuple[Any, Any, Any]:
+def three(kind: type[Agent], name: str, values: Any) -> tuple[Any, Any, Any]:
     """What `choose` or `learn` gave, if it is what they give."""
     if ships(kind):
-        found: tuple[Any, Any, Any] = given
-        return found
+        triple: tuple[Any, Any, Any] = values
+        return triple
     wanted = "(actions, memory, notes)" if name == "choose" else "(learner, memory, readings)"
-    if not isinstance(given, tuple) or len(given) != 3:
-        told = f"{len(given)} values" if isinstance(given, tuple) else type(given).__name__
-        raise BrokenEnvironment(f"`{kind.__name__}.{name}` gave {told}; it gives three, {wanted}.")
-    if name == "learn" and (not isinstance(given[2], (tuple, list)) or len(given[2]) != len(kind.reading_names)):
-        count = len(given[2]) if isinstance(given[2], (tuple, list)) else 1
+    if not isinstance(values, tuple) or len(values) != 3:
+        got = f"{len(values)} values" if isinstance(values, tuple) else type(values).__name__
+        raise BrokenEnvironment(f"`{kind.__name__}.{name}` gave {got}; it gives three, {wanted}.")
+    if name == "learn" and (not isinstance(values[2], (tuple, list)) or len(values[2]) != len(kind.reading_names)):
+        count = len(values[2]) if isinstance(values[2], (tuple, list)) else 1
         raise BrokenEnvironment(
             f"`{kind.__name__}.learn` gave {count} reading{'' if count == 1 else 's'}; `reading_names` has "
             f"{len(kind.reading_names)}: {listed(kind.reading_names)}."
         )
-    return given
+    return values
 
 
 def twin_holds(kind: type[Agent], twin: str, *functions: str) -> bool:
@@ -87,44 +87,46 @@ def twin_holds(kind: type[Agent], twin: str, *functions: str) -> bool:
     return not any(name in vars(cls) for cls in kind.__mro__[:declared] if not ships(cls) for name in functions)
 
 
-def refuse_foreign_actions(kind: type[Agent], action: Action, given: Sequence[Any], copies: int) -> None:
+def refuse_foreign_actions(kind: type[Agent], action: Action, actions: Sequence[Any], copies: int) -> None:
     """Raise `BrokenEnvironment` where an agent of a user's own gives what the environment does not have."""
     name = f"`{kind.__name__}.choose`"
-    if np.ndim(given) == 0:
+    if np.ndim(actions) == 0:
         raise BrokenEnvironment(
-            f"{name} gave {given!r} for {copies} copies. Give one action a copy, in a leading axis."
+            f"{name} gave {actions!r} for {copies} copies. Give one action a copy, in a leading axis."
         )
-    if len(given) != copies:
+    if len(actions) != copies:
         raise BrokenEnvironment(
-            f"{name} gave {len(given)} actions for {copies} copies. Give one a copy, in a leading axis."
+            f"{name} gave {len(actions)} actions for {copies} copies. Give one a copy, in a leading axis."
         )
-    for copy, own in enumerate(given):
+    for copy, native in enumerate(actions):
         for part, value in (
-            ((getattr(own, n), p) for n, p in action.parts.items()) if isinstance(action, Actions) else ((own, action),)
+            ((getattr(native, n), p) for n, p in action.parts.items())
+            if isinstance(action, Actions)
+            else ((native, action),)
         ):
             _refuse_foreign(name, copy, part, value)
 
 
-def _refuse_foreign(name: str, copy: int, own: Any, part: Any) -> None:
-    array = np.asarray(own)
+def _refuse_foreign(name: str, copy: int, native: Any, part: Any) -> None:
+    array = np.asarray(native)
     if isinstance(part, Choice):
         if array.shape != () or array.dtype.kind not in "iu" or not 0 <= int(array) < part.count:
             raise BrokenEnvironment(
-                f"{name} gave {own!r} in copy {copy}; a choice among {part.count} is a whole number from 0 to "
+                f"{name} gave {native!r} in copy {copy}; a choice among {part.count} is a whole number from 0 to "
                 f"{part.count - 1}."
             )
     elif array.shape != part.shape or array.dtype.kind not in "iuf" or not np.isfinite(array).all():
         raise BrokenEnvironment(
-            f"{name} gave {own!r} in copy {copy}; the range takes finite numbers of shape {part.shape}."
+            f"{name} gave {native!r} in copy {copy}; the range takes finite numbers of shape {part.shape}."
         )
 
 
-def outside(action: Action, given: Any) -> Any:
+def outside(action: Action, actions: Any) -> Any:
     """The copies in which a traced action is none that the environment has; bool of shape ``(copies,)``."""
     import jax.numpy as jnp
 
     if isinstance(action, Actions):
-        return jnp.stack([outside(part, getattr(given, name)) for name, part in action.parts.items()]).any(axis=0)
+        return jnp.stack([outside(part, getattr(actions, name)) for name, part in action.parts.items()]).any(axis=0)
     if isinstance(action, Choice):
-        return (given < 0) | (given >= action.count)
-    return ~jnp.isfinite(given).reshape(given.shape[0], -1).all(axis=1)
+        return (actions < 0) | (actions >= action.count)
+    return ~jnp.isfinite(actions).reshape(actions.shape[0], -1).all(axis=1)

@@ -66,8 +66,8 @@ class Known(NamedTuple):
 class Sought(NamedTuple):
     """What a method has learned, and what was met."""
 
-    own: Any
-    known: Known
+    inner: Any
+    novelty: Known
 
 
 class Seeking(Agent):
@@ -78,12 +78,12 @@ class Seeking(Agent):
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         inner = self.inner.shapes(spec, copies)
         novelty = self.inner.novelty
-        by = novelty.by or ("counts" if hasattr(inner, "grid") or _countable(spec) else "distillation")
+        measure = novelty.by or ("counts" if hasattr(inner, "grid") or _countable(spec) else "distillation")
         shapes = Shapes(
-            spec=spec, copies=copies, kind=type(self.inner), inner=inner, by=by, discount_per=getattr(inner, "discount_per", "decision"),
+            spec=spec, copies=copies, kind=type(self.inner), inner=inner, by=measure, discount_per=getattr(inner, "discount_per", "decision"),
             grid=None, layout=None, actions=1, judge=None,
         )  # fmt: skip
-        if by == "counts":
+        if measure == "counts":
             shapes.grid = getattr(inner, "grid", None) or grid_for(spec, novelty.bins, "Novelty")
             choices = len(choices_of(spec.action)) == len(parts_of(spec.action))
             shapes.actions = joint_over(spec.action).count if choices else 1
@@ -100,11 +100,11 @@ class Seeking(Agent):
         return shapes
 
     def numbers(self) -> dict[str, Coefficients]:
-        own = {
+        novelty_numbers = {
             f"novelty_{name}": coefficients(float(getattr(self.inner.novelty, name)))
             for name in ("weight", "discount", "learning_rate")
         }
-        return {**self.inner.numbers(), **own}
+        return {**self.inner.numbers(), **novelty_numbers}
 
     def copies_for(self, steps: int | None) -> int:
         return int(self.inner.copies_for(steps))
@@ -117,36 +117,38 @@ class Seeking(Agent):
 
     @staticmethod
     def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Any:
-        own = shapes.kind.fresh_learner(shapes.inner, numbers, noise)
+        inner_learner = shapes.kind.fresh_learner(shapes.inner, numbers, noise)
         seed = seed_from(noise) if shapes.judge is not None or shapes.by == "distillation" else 0
         judge: tuple[Any, ...] = ()
         if shapes.judge is not None:
-            begun = _layout(usual_network(shapes.spec), shapes.spec, seed + 2, 1).begun()
-            judge = (begun, first_moments("adam", begun))
+            initial = _layout(usual_network(shapes.spec), shapes.spec, seed + 2, 1).initial_weights()
+            judge = (initial, first_moments("adam", initial))
         if shapes.by == "counts":
             if hasattr(shapes.inner, "grid"):
-                own.values[...] = np.maximum(own.values, unmet(numbers))
+                inner_learner.values[...] = np.maximum(inner_learner.values, unmet(numbers))
             counts = np.zeros(shapes.grid.cells * shapes.actions, np.float32)
             seen = fresh_running(shapes.spec.width) if judge else None
-            return Sought(own, Known(counts, (), (), (), seen, None, *judge))
-        target, weights = (_layout(usual_network(shapes.spec), shapes.spec, seed + k).begun() for k in range(2))
+            return Sought(inner_learner, Known(counts, (), (), (), seen, None, *judge))
+        target, weights = (
+            _layout(usual_network(shapes.spec), shapes.spec, seed + k).initial_weights() for k in range(2)
+        )
         moments = first_moments("adam", weights)
         seen = fresh_running(shapes.spec.width)
-        return Sought(own, Known((), target, weights, moments, seen, fresh_running(1), *judge))
+        return Sought(inner_learner, Known((), target, weights, moments, seen, fresh_running(1), *judge))
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
-        own = shapes.kind.fresh_memory(shapes.inner, numbers)
-        return {"own": own, "open": np.zeros(shapes.copies, np.float32) if shapes.by == "distillation" else ()}
+        inner_memory = shapes.kind.fresh_memory(shapes.inner, numbers)
+        return {"own": inner_memory, "open": np.zeros(shapes.copies, np.float32) if shapes.by == "distillation" else ()}
 
     @staticmethod
     def choose(
         shapes: Any, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
-        actions, own, notes = shapes.kind.choose(
+        actions, inner_memory, notes = shapes.kind.choose(
             shapes.inner, numbers, own_of(learner), memory["own"], observed, noise, explore
         )
-        return actions, {**memory, "own": own}, notes
+        return actions, {**memory, "own": inner_memory}, notes
 
     @staticmethod
     def learn(
@@ -155,28 +157,32 @@ class Seeking(Agent):
         import jax.numpy as jnp
 
         if shapes.by == "counts":
-            known, new = counted(shapes, learner.known, experience)
+            state, new = counted(shapes, learner.novelty, experience)
             open_now: Any = ()
         else:
-            known, new, open_now = predicted(shapes, numbers, learner.known, memory["open"], experience)
+            state, new, open_now = predicted(shapes, numbers, learner.novelty, memory["open"], experience)
         more = numbers.novelty_weight * new
         if shapes.kind.replays:
-            bonus = Bonus(more, lambda sample: numbers.novelty_weight * novelty_of(shapes, known, sample))
-            own, own_memory, told = shapes.kind.learn(
-                shapes.inner, numbers, learner.own, memory["own"], experience, noise, bonus
+            bonus = Bonus(more, lambda sample: numbers.novelty_weight * novelty_of(shapes, state, sample))
+            inner_learner, own_memory, inner_readings = shapes.kind.learn(
+                shapes.inner, numbers, learner.inner, memory["own"], experience, noise, bonus
             )
-            return Sought(own, known), {"own": own_memory, "open": open_now}, (*told, jnp.mean(more))
+            return (
+                Sought(inner_learner, state),
+                {"own": own_memory, "open": open_now},
+                (*inner_readings, jnp.mean(more)),
+            )
         rewards = experience.rewards + more
         if shapes.judge is not None:
-            known, ahead = judged(shapes, numbers, learner.known, known, experience, new)
-            rewards = experience.rewards + numbers.novelty_weight * ahead
-        own, own_memory, told = shapes.kind.learn(
-            shapes.inner, numbers, learner.own, memory["own"], experience._replace(rewards=rewards), noise
+            state, next_values = update_value_pass(shapes, numbers, learner.novelty, state, experience, new)
+            rewards = experience.rewards + numbers.novelty_weight * next_values
+        inner_learner, own_memory, inner_readings = shapes.kind.learn(
+            shapes.inner, numbers, learner.inner, memory["own"], experience._replace(rewards=rewards), noise
         )
-        return Sought(own, known), {"own": own_memory, "open": open_now}, (*told, jnp.mean(more))
+        return Sought(inner_learner, state), {"own": own_memory, "open": open_now}, (*inner_readings, jnp.mean(more))
 
     @staticmethod
-    def restarted(memory: Any, new: Any, where: Any) -> Any:
+    def restarted(memory: Any, new: Any, mask: Any) -> Any:
         raise NotImplementedError("each class of methods has its own")
 
 
@@ -190,7 +196,7 @@ def _countable(spec: Spec) -> bool:
 
 def own_of(learner: Any) -> Any:
     """What a method itself has learned, from all that a loop has or from what a policy keeps."""
-    return learner.own if isinstance(learner, Sought) else learner
+    return learner.inner if isinstance(learner, Sought) else learner
 
 
 def unmet(numbers: Numbers) -> Any:
@@ -200,7 +206,7 @@ def unmet(numbers: Numbers) -> Any:
     return numbers.novelty_weight / np.maximum(1.0 - numbers.discount, 0.01)
 
 
-def novelty_of(shapes: Any, known: Known, sample: Any) -> Any:
+def novelty_of(shapes: Any, state: Known, sample: Any) -> Any:
     """How new decisions from replay are by what was met until now: a bonus that was stored would stay as large as it
     was then."""
     import jax.numpy as jnp
@@ -209,14 +215,14 @@ def novelty_of(shapes: Any, known: Known, sample: Any) -> Any:
         entry = shapes.grid.place(list(sample.observed.numbers.T), array_ops())[0]
         if shapes.actions > 1:
             entry = entry * shapes.actions + sample.action[:, 0].astype(jnp.int32)
-        return 1.0 / jnp.sqrt(jnp.maximum(known.counts[entry], 1.0))
+        return 1.0 / jnp.sqrt(jnp.maximum(state.counts[entry], 1.0))
     layout = shapes.layout
-    inputs = prepared(shapes.spec, "running", known.statistics, sample.following)
-    wanted, said = (applied(layout.module(weights), inputs) for weights in (known.target, known.weights))
-    return jnp.mean(jnp.square(said - wanted), axis=1) / spread_of(known.returns)
+    inputs = prepared(shapes.spec, "running", state.statistics, sample.following)
+    wanted, prediction = (applied(layout.module(weights), inputs) for weights in (state.target, state.weights))
+    return jnp.mean(jnp.square(prediction - wanted), axis=1) / spread_of(state.returns)
 
 
-def counted(shapes: Any, known: Known, experience: Any) -> tuple[Known, Any]:
+def counted(shapes: Any, state: Known, experience: Any) -> tuple[Known, Any]:
     """The counts after some turns, and of each decision one over the root of how often it was made there, itself
     included."""
     import jax.numpy as jnp
@@ -226,39 +232,41 @@ def counted(shapes: Any, known: Known, experience: Any) -> tuple[Known, Any]:
     entry = cell
     if shapes.actions > 1:
         entry = cell * shapes.actions + joint_over(shapes.spec.action).index(in_rows(experience.actions))
-    counts = known.counts.at[entry].add(1.0)
+    counts = state.counts.at[entry].add(1.0)
     new = 1.0 / jnp.sqrt(counts[entry])
-    return known._replace(counts=counts), new.reshape(experience.rewards.shape)
+    return state._replace(counts=counts), new.reshape(experience.rewards.shape)
 
 
-def predicted(shapes: Any, numbers: Numbers, known: Known, open_before: Any, experience: Any) -> tuple[Known, Any, Any]:
+def predicted(shapes: Any, numbers: Numbers, state: Known, open_before: Any, experience: Any) -> tuple[Known, Any, Any]:
     """What was learned of some turns, how badly what followed each decision was predicted, in spreads of its returns,
     and the open returns."""
     import jax.numpy as jnp
 
     layout, last = shapes.layout, in_rows(experience.last)
-    inputs = prepared(shapes.spec, "running", known.statistics, last)
-    wanted = applied(layout.module(known.target), inputs)
+    inputs = prepared(shapes.spec, "running", state.statistics, last)
+    wanted = applied(layout.module(state.target), inputs)
 
     def error(leaves: Any, inputs: Any, wanted: Any) -> Any:
         return jnp.mean(jnp.square(applied(layout.combined(leaves), inputs) - wanted), axis=1)
 
-    new = error(layout.leaves(known.weights), inputs, wanted).reshape(experience.rewards.shape)
+    new = error(layout.leaves(state.weights), inputs, wanted).reshape(experience.rewards.shape)
     # unscaled, everything is far from everything
-    new = jnp.where(known.statistics.count > 0.0, new, 0.0)  # type: ignore[union-attr]
+    new = jnp.where(state.statistics.count > 0.0, new, 0.0)  # type: ignore[union-attr]
     nowhere = jnp.zeros_like(experience.closed)  # it goes on over the end of an episode
-    ahead, open_now = followed(open_before, new, nowhere, numbers.novelty_discount)
-    returns = gathered(known.returns, ahead[..., None])
+    new_returns, open_now = followed(open_before, new, nowhere, numbers.novelty_discount)
+    returns = gathered(state.returns, new_returns[..., None])
     weights, moments = one_pass(
-        layout, lambda leaves, *part: jnp.mean(error(leaves, *part)), numbers.novelty_learning_rate, (known.weights, known.moments), (inputs, wanted),
+        layout, lambda leaves, *part: jnp.mean(error(leaves, *part)), numbers.novelty_learning_rate, (state.weights, state.moments), (inputs, wanted),
     )  # fmt: skip
-    after = known._replace(
-        weights=weights, moments=moments, statistics=gathered(known.statistics, met(experience)), returns=returns
+    after = state._replace(
+        weights=weights, moments=moments, statistics=gathered(state.statistics, met(experience)), returns=returns
     )
     return after, new / spread_of(returns), open_now
 
 
-def judged(shapes: Any, numbers: Numbers, before: Known, known: Known, experience: Any, new: Any) -> tuple[Known, Any]:
+def update_value_pass(
+    shapes: Any, numbers: Numbers, before: Known, novelty_state: Known, experience: Any, new: Any
+) -> tuple[Known, Any]:
     """How much better than predicted what followed each decision was in novelty, by a value of its own with a discount
     of its own.
 
@@ -273,22 +281,22 @@ def judged(shapes: Any, numbers: Numbers, before: Known, known: Known, experienc
     rows = [in_rows(seen) for seen in (experience.observed, experience.following)]
     inputs, after = (prepared(shapes.spec, "running", before.statistics, seen) for seen in rows)
     module = layout.module(before.judge)
-    values, ahead = (applied(module, some)[:, 0].reshape(new.shape) for some in (inputs, after))
-    errors = new + numbers.novelty_discount * ahead - values
+    values, next_values = (applied(module, batch)[:, 0].reshape(new.shape) for batch in (inputs, after))
+    errors = new + numbers.novelty_discount * next_values - values
     decay = jnp.full(new.shape, jnp.float32(numbers.novelty_discount * TRACE_DECAY))
     wanted = (values + accumulated(errors, decay)).reshape(-1)
 
-    def loss(leaves: Any, some: Any, targets: Any) -> Any:
-        return jnp.mean(jnp.square(applied(layout.combined(leaves), some)[:, 0] - targets))
+    def loss(leaves: Any, batch: Any, targets: Any) -> Any:
+        return jnp.mean(jnp.square(applied(layout.combined(leaves), batch)[:, 0] - targets))
 
     def epoch(state: Any, _: Any) -> Any:
         return one_pass(layout, loss, numbers.novelty_learning_rate, state, (inputs, wanted)), None
 
     (weights, moments), _ = lax.scan(epoch, (before.judge, before.judge_moments), None, length=EPOCHS)
-    statistics = known.statistics
+    statistics = novelty_state.statistics
     if shapes.by == "counts":
         statistics = gathered(statistics, met(experience))
-    return known._replace(judge=weights, judge_moments=moments, statistics=statistics), errors
+    return novelty_state._replace(judge=weights, judge_moments=moments, statistics=statistics), errors
 
 
 def one_pass(
@@ -309,8 +317,8 @@ def one_pass(
         weights, moments, _ = descended("adam", weights, moments, as_flat(gradients), rate)
         return (weights, moments), None
 
-    some = jax.tree.map(lambda leaf: leaf[: steps * size], rows)
-    after: tuple[Any, Any] = lax.scan(step, state, in_parts(some, steps, size))[0]
+    batch = jax.tree.map(lambda leaf: leaf[: steps * size], rows)
+    after: tuple[Any, Any] = lax.scan(step, state, in_parts(batch, steps, size))[0]
     return after
 
 
@@ -337,22 +345,22 @@ def refuse_novelty(agent: Agent, why: str) -> None:
 def _class_of(kind: type[Agent]) -> type[Seeking]:
     """The class for a method: what is static of an agent belongs to a class."""
 
-    def kept(learner: Any) -> Any:
-        return kind.kept(learner.own)
+    def stored(learner: Any) -> Any:
+        return kind.policy_state(learner.inner)
 
     def recorded(memory: Any) -> tuple[Any, ...]:
         return kind.recorded(memory["own"])
 
-    def restarted(memory: Any, new: Any, where: Any) -> Any:
-        open_now = memory["open"] if isinstance(memory["open"], tuple) else replaced(where, new["open"], memory["open"])
-        return {"own": kind.restarted(memory["own"], new["own"], where), "open": open_now}
+    def restarted(memory: Any, new: Any, mask: Any) -> Any:
+        open_now = memory["open"] if isinstance(memory["open"], tuple) else replaced(mask, new["open"], memory["open"])
+        return {"own": kind.restarted(memory["own"], new["own"], mask), "open": open_now}
 
     return type(
         f"Seeking{kind.__name__}",
         (Seeking,),
         {
             "__module__": Seeking.__module__,
-            "kept": staticmethod(kept),
+            "kept": staticmethod(stored),
             "recorded": staticmethod(recorded),
             "restarted": staticmethod(restarted),
             "record_names": kind.record_names,

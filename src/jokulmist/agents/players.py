@@ -102,11 +102,11 @@ class PlayerAgents(Agent):
         players = players_of(spec.action)
         groups = []
         for name, agent in self.agents.items():
-            mine = name.split(TOGETHER)
-            views = tuple(view_of(spec, player) for player in mine)
-            rows = copies * len(mine)
+            members = name.split(TOGETHER)
+            views = tuple(view_of(spec, player) for player in members)
+            rows = copies * len(members)
             shapes = agent.shapes(views[0].spec, rows)
-            places = tuple(players.index(player) for player in mine)
+            places = tuple(players.index(player) for player in members)
             groups.append(Group(name, places, type(agent), shapes, views, agent.decisions_per_update(rows)))
         return Shapes(spec=spec, copies=copies, groups=tuple(groups), every=self.decisions_per_update(copies))
 
@@ -145,28 +145,28 @@ class PlayerAgents(Agent):
         shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         xp, action = noise.xp, shapes.spec.action
-        asked = observed.legal[-1] if action.asks else None
+        deciding = observed.legal[-1] if action.asks else None
         by_player: dict[str, Any] = {}
         after, notes = {}, {}
         for g in shapes.groups:
-            seen, kept = _seen(xp, g, observed, 0), memory[g.name]
-            if asked is not None:  # decisions of the player itself, in this episode
-                begun = xp.concatenate([observed.age] * len(g.players)) == 0
-                seen = seen._replace(age=xp.where(begun, 0, kept["age"]))
+            seen, group_memory = _seen(xp, g, observed, 0), memory[g.name]
+            if deciding is not None:  # decisions of the player itself, in this episode
+                is_begin = xp.concatenate([observed.age] * len(g.players)) == 0
+                seen = seen._replace(age=xp.where(is_begin, 0, group_memory["age"]))
             actions, new, notes[g.name] = g.kind.choose(
-                g.shapes, numbers_below(numbers, g.name), learner[g.name], kept["own"], seen, noise, explore
+                g.shapes, numbers_below(numbers, g.name), learner[g.name], group_memory["own"], seen, noise, explore
             )
-            after[g.name] = {**kept, "own": new}
-            if asked is not None:
+            after[g.name] = {**group_memory, "own": new}
+            if deciding is not None:
                 notes[g.name] = {"own": notes[g.name], "age": seen.age}
-                acts = _rows_of(xp, g, asked)
-                after[g.name]["own"] = _chosen_where(xp, acts, new, kept["own"])
+                acts = _rows_of(xp, g, deciding)
+                after[g.name]["own"] = _chosen_where(xp, acts, new, group_memory["own"])
                 after[g.name]["age"] = seen.age + xp.asarray(acts, dtype=seen.age.dtype)
             for k, place in enumerate(g.players):
                 by_player[list(action.players)[place]] = _part(actions, k * shapes.copies, (k + 1) * shapes.copies)
-        if asked is not None:
+        if deciding is not None:
             by_player = {
-                player: _idle_unless(xp, asked[:, k], action.players[player], by_player[player])
+                player: _idle_unless(xp, deciding[:, k], action.players[player], by_player[player])
                 for k, player in enumerate(action.players)
             }
         return action.joined({player: by_player[player] for player in action.players}), after, notes
@@ -179,10 +179,12 @@ class PlayerAgents(Agent):
         for g in shapes.groups:
             if not g.kind.learns:
                 continue
-            now, kept = numbers_below(numbers, g.name), memory[g.name]
-            own = _own_experience(noise.xp, shapes, g, experience)
-            if "finished" not in kept:
-                new, remembered, told = g.kind.learn(g.shapes, now, learner[g.name], kept["own"], own, noise)
+            group_numbers, group_memory = numbers_below(numbers, g.name), memory[g.name]
+            group_experience = _own_experience(noise.xp, shapes, g, experience)
+            if "finished" not in group_memory:
+                new, remembered, group_readings = g.kind.learn(
+                    g.shapes, group_numbers, learner[g.name], group_memory["own"], group_experience, noise
+                )
                 learned[g.name], after[g.name] = new, {"own": remembered}
             else:
                 from jokulmist.agents.waiting_decisions import learned_when_gathered
@@ -193,41 +195,50 @@ class PlayerAgents(Agent):
                     experience.following.legal[-1] if action.asks else None,
                     ~experience.last.legal[-2] if action.leaves else None,
                 )
-                acted, asked, gone = (None if one is None else _rows_of(xp, g, one) for one in by_player)
-                learned[g.name], after[g.name], told = learned_when_gathered(
-                    g, now, learner[g.name], kept, own, noise, acted, asked, gone
+                acted, deciding, gone = (None if rows is None else _rows_of(xp, g, rows) for rows in by_player)
+                learned[g.name], after[g.name], group_readings = learned_when_gathered(
+                    g, group_numbers, learner[g.name], group_memory, group_experience, noise, acted, deciding, gone
                 )
-            readings += told
+            readings += group_readings
         for g in shapes.groups:
             if getattr(g.shapes, "losses", False):
-                places = [place for other in shapes.groups if other.kind.learns for place in other.players]
+                places = [
+                    place
+                    for learning_group in shapes.groups
+                    if learning_group.kind.learns
+                    for place in learning_group.players
+                ]
                 got = experience.rewards[..., places].mean(axis=-1)
                 dropped = experience.broken if not isinstance(experience.broken, tuple) else False
-                told = experience.notes[g.name]["own"] if shapes.spec.action.asks else experience.notes[g.name]
-                learned[g.name], own = g.kind.met(
-                    learner[g.name], memory[g.name]["own"], told, got, experience.closed, dropped
+                group_readings = (
+                    experience.notes[g.name]["own"] if shapes.spec.action.asks else experience.notes[g.name]
                 )
-                after[g.name] = {**memory[g.name], "own": own}
+                learned[g.name], group_experience = g.kind.met(
+                    learner[g.name], memory[g.name]["own"], group_readings, got, experience.closed, dropped
+                )
+                after[g.name] = {**memory[g.name], "own": group_experience}
             if getattr(g.shapes, "source", None) is not None:
-                source = next(one for one in shapes.groups if one.kind.learns)
+                source = next(rows for rows in shapes.groups if rows.kind.learns)
                 count = shapes.every * shapes.copies
-                learned[g.name] = remembering(g.shapes, learned[g.name], source.kind.kept(learned[source.name]), count)
+                learned[g.name] = remembering(
+                    g.shapes, learned[g.name], source.kind.policy_state(learned[source.name]), count
+                )
         return learned, after, tuple(readings)
 
 
 def _fresh(shapes: Any, group: Group, numbers: Numbers) -> dict[str, Any]:
-    own = group.kind.fresh_memory(group.shapes, numbers)
+    inner_memory = group.kind.fresh_memory(group.shapes, numbers)
     asks = shapes.spec.action.asks
-    kept: dict[str, Any] = {"own": own}
+    group_memory: dict[str, Any] = {"own": inner_memory}
     if asks:
         import numpy as np
 
-        kept["age"] = np.zeros(group.shapes.copies, np.int32)
+        group_memory["age"] = np.zeros(group.shapes.copies, np.int32)
     if not group.kind.learns or (not asks and group.every == shapes.every):
-        return kept
+        return group_memory
     from jokulmist.agents.waiting_decisions import nothing_waiting
 
-    return {**kept, **nothing_waiting(group, numbers, asks)}
+    return {**group_memory, **nothing_waiting(group, numbers, asks)}
 
 
 def _seen(xp: Any, group: Group, observed: Any, axis: int) -> Seen:
@@ -238,13 +249,13 @@ def _seen(xp: Any, group: Group, observed: Any, axis: int) -> Seen:
         seen.append(
             Seen(
                 observed.numbers[..., columns],
-                {own: observed.images[name] for name, own in view.images},
+                {own_channel: observed.images[name] for name, own_channel in view.images},
                 tuple(observed.legal[k] for k in view.masks) if view.spec.masked else (),
                 observed.age,
             )
         )
-    found: Seen = _one_after_another(xp, seen, axis)
-    return found
+    joined: Seen = _one_after_another(xp, seen, axis)
+    return joined
 
 
 def _one_after_another(xp: Any, trees: list[Any], axis: int) -> Any:
@@ -272,28 +283,28 @@ def _rows_of(xp: Any, group: Group, by_player: Any) -> Any:
     return xp.concatenate([by_player[..., place] for place in group.players], axis=-1)
 
 
-def _chosen_where(xp: Any, where: Any, new: Any, old: Any) -> Any:
+def _chosen_where(xp: Any, mask: Any, new: Any, old: Any) -> Any:
     """A memory of which some rows are new; the others remember what they did."""
     if new is old:  # what `choose` left alone may have no axis of copies
         return old
     if isinstance(old, dict):
-        return {name: _chosen_where(xp, where, new[name], old[name]) for name in old}
+        return {name: _chosen_where(xp, mask, new[name], old[name]) for name in old}
     if isinstance(old, tuple):
-        parts = [_chosen_where(xp, where, a, b) for a, b in zip(new, old, strict=True)]
+        parts = [_chosen_where(xp, mask, a, b) for a, b in zip(new, old, strict=True)]
         return type(old)(*parts) if hasattr(old, "_fields") else tuple(parts)
-    return _where(xp, where, xp.asarray(new), old)
+    return choose_where(xp, mask, xp.asarray(new), old)
 
 
-def _idle_unless(xp: Any, asked: Any, action: Any, own: Any) -> Any:
+def _idle_unless(xp: Any, deciding: Any, action: Any, native: Any) -> Any:
     """What is done by a player who is not asked: the first alternative, or the middle."""
     idle = idle_of(xp, action, None)
-    if isinstance(own, Record):
-        return Record(**{n: _where(xp, asked, part, getattr(idle, n)) for n, part in vars(own).items()})
-    return _where(xp, asked, own, idle)
+    if isinstance(native, Record):
+        return Record(**{n: choose_where(xp, deciding, part, getattr(idle, n)) for n, part in vars(native).items()})
+    return choose_where(xp, deciding, native, idle)
 
 
-def _where(xp: Any, asked: Any, own: Any, idle: Any) -> Any:
-    return xp.where(asked.reshape((-1,) + (1,) * (own.ndim - 1)), own, xp.asarray(idle, dtype=own.dtype))
+def choose_where(xp: Any, deciding: Any, native: Any, idle: Any) -> Any:
+    return xp.where(deciding.reshape((-1,) + (1,) * (native.ndim - 1)), native, xp.asarray(idle, dtype=native.dtype))
 
 
 def _own_experience(xp: Any, shapes: Any, group: Group, e: Experience) -> Experience:
@@ -304,7 +315,7 @@ def _own_experience(xp: Any, shapes: Any, group: Group, e: Experience) -> Experi
     def twice(flags: Any) -> Any:
         return flags if isinstance(flags, tuple) or count == 1 else xp.concatenate([flags] * count, axis=1)
 
-    actions = _one_after_another(xp, [action.of(names[place], e.actions) for place in group.players], 1)
+    actions = _one_after_another(xp, [action.for_player(names[place], e.actions) for place in group.players], 1)
     observed, notes = _seen(xp, group, e.observed, 1), e.notes[group.name]
     if action.asks:  # the age of an episode counts the player's own decisions, in learning as in acting
         observed, notes = observed._replace(age=notes["age"]), notes["own"]
@@ -326,27 +337,27 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
     """The class of agents of these kinds: what is static of an agent, such as what a policy keeps, belongs to a
     class."""
 
-    def kept(learner: Any) -> Any:
-        return {name: kind.kept(learner[name]) for name, kind in kinds}
+    def stored(learner: Any) -> Any:
+        return {name: kind.policy_state(learner[name]) for name, kind in kinds}
 
     def recorded(memory: Any) -> tuple[Any, ...]:
-        return tuple(one for name, kind in kinds for one in kind.recorded(memory[name]["own"]))
+        return tuple(column for name, kind in kinds for column in kind.recorded(memory[name]["own"]))
 
-    def restarted(memory: Any, new: Any, where: Any) -> Any:
+    def restarted(memory: Any, new: Any, mask: Any) -> Any:
         """What is open in a lost copy leads nowhere, and what follows is no part of it; what had finished stays."""
         import numpy as np
 
-        found = {}
+        settings = {}
         for name, kind in kinds:
-            kept, rows = memory[name], np.tile(where, len(name.split(TOGETHER)))
-            found[name] = {**kept, "own": kind.restarted(kept["own"], new[name]["own"], rows)}
-            if "age" in kept:
-                found[name]["age"] = np.where(rows, 0, kept["age"])
-            if "open" in kept:
-                *decided, is_open = kept["open"]
-                found[name]["open"] = (*decided, is_open & ~rows)
-                found[name]["left_out"] = kept["left_out"] | rows
-        return found
+            stored, rows = memory[name], np.tile(mask, len(name.split(TOGETHER)))
+            settings[name] = {**stored, "own": kind.restarted(stored["own"], new[name]["own"], rows)}
+            if "age" in stored:
+                settings[name]["age"] = np.where(rows, 0, stored["age"])
+            if "open" in stored:
+                *decided, is_open = stored["open"]
+                settings[name]["open"] = (*decided, is_open & ~rows)
+                settings[name]["left_out"] = stored["left_out"] | rows
+        return settings
 
     return type(
         "PlayerAgents",
@@ -354,7 +365,7 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
         {
             "__module__": PlayerAgents.__module__,
             "kinds": kinds,
-            "kept": staticmethod(kept),
+            "kept": staticmethod(stored),
             "recorded": staticmethod(recorded),
             "restarted": staticmethod(restarted),
             "record_names": tuple(f"{name}.{record}" for name, kind in kinds for record in kind.record_names),
@@ -369,16 +380,23 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
 
 def kinds_of(agent: Agent) -> list[type[Agent]]:
     """The methods of an agent, or of the agents of players."""
-    return [type(one) for one in agent.agents.values()] if isinstance(agent, PlayerAgents) else [type(agent)]
+    return [type(member) for member in agent.agents.values()] if isinstance(agent, PlayerAgents) else [type(agent)]
 
 
 def classes_of(agent: Agent) -> list[type[Agent]]:
     """Every class that an agent needs, those of policies that do not learn among them."""
-    found: list[type[Agent]] = []
-    for one in agent.agents.values() if isinstance(agent, PlayerAgents) else [agent]:
-        members = one.policies if isinstance(one, Roster) else [one]
-        found += [type(one), *(type(own.inner) for own in members if isinstance(own, Fixed) and own.inner is not None)]
-    return list(dict.fromkeys(found))
+    classes: list[type[Agent]] = []
+    for member in agent.agents.values() if isinstance(agent, PlayerAgents) else [agent]:
+        members = member.policies if isinstance(member, Roster) else [member]
+        classes += [
+            type(member),
+            *(
+                type(inner_agent.inner)
+                for inner_agent in members
+                if isinstance(inner_agent, Fixed) and inner_agent.inner is not None
+            ),
+        ]
+    return list(dict.fromkeys(classes))
 
 
 def method_names(agent: Agent) -> str:
@@ -393,21 +411,21 @@ def each_agent(agent: Agent, spec: Spec, copies: int) -> list[tuple[Agent, Spec,
         return [(agent, spec, copies)]
     groups = agent.shapes(spec, copies).groups
     return [
-        (one, group.shapes.spec, group.shapes.copies)
-        for one, group in zip(agent.agents.values(), groups, strict=True)
-        if one.learns
+        (member, group.shapes.spec, group.shapes.copies)
+        for member, group in zip(agent.agents.values(), groups, strict=True)
+        if member.learns
     ]
 
 
-def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
+def agents_of(agents: Agent | Mapping[Any, Agent], action: Any) -> Agent:
     """The agents of an environment's players as one: one a player, or one that plays all of them."""
-    if isinstance(given, PlayerAgents):
-        return given
-    if isinstance(given, Agent):
+    if isinstance(agents, PlayerAgents):
+        return agents
+    if isinstance(agents, Agent):
         if not isinstance(action, PlayerActions):
-            return given
-        given = {TOGETHER.join(action.players): given}
-    named = {str(player): agent for player, agent in given.items()}
+            return agents
+        agents = {TOGETHER.join(action.players): agents}
+    named = {str(player): agent for player, agent in agents.items()}
     for player, agent in named.items():
         if not isinstance(agent, Agent):
             raise SettingError(f"the agent of `{player}` is {agent!r:.80}; give an agent, e.g. `jm.PPO()`.")
@@ -421,5 +439,5 @@ def agents_of(given: Agent | Mapping[Any, Agent], action: Any) -> Agent:
                     "there must be one."
                 )
             named[player] = agent.following(named[learning[0]])
-    made = _class_of(tuple((name, type(agent)) for name, agent in named.items()))
-    return made(agents=named)
+    kind = _class_of(tuple((name, type(agent)) for name, agent in named.items()))
+    return kind(agents=named)

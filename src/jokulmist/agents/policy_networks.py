@@ -17,16 +17,18 @@ TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 def probabilities_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
     """What a policy's outputs say, by part; a part by itself has the empty name."""
     logs = acting.log_probabilities(outputs, legal)
-    found: dict[str, Any] = {name: np.exp(np.asarray(part)) for name, part in zip(acting.choices, logs, strict=True)}
+    probabilities: dict[str, Any] = {
+        name: np.exp(np.asarray(part)) for name, part in zip(acting.choices, logs, strict=True)
+    }
     if acting.width:
         units, (mean, log_spread) = acting.units, acting.gaussians(np.asarray(outputs))
-        means = units.own(acting.bounded(mean, np))
-        at = 0
+        means = units.native(acting.bounded(mean, np))
+        start = 0
         for (name, part), value in zip(units.ranges.items(), means, strict=True):
-            spread = np.broadcast_to(units.half * np.exp(log_spread), mean.shape)[:, at : at + part.size]
-            found[name] = {"mean": value, "spread": spread.reshape(-1, *part.shape)}
-            at += part.size
-    return found
+            spread = np.broadcast_to(units.half * np.exp(log_spread), mean.shape)[:, start : start + part.size]
+            probabilities[name] = {"mean": value, "spread": spread.reshape(-1, *part.shape)}
+            start += part.size
+    return probabilities
 
 
 def said_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
@@ -34,19 +36,19 @@ def said_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[s
     and is left out."""
     import jax.numpy as jnp
 
-    def named(what: str, part: str) -> str:
-        return f"{what}.{part}" if part else what
+    def named(quantity: str, part: str) -> str:
+        return f"{quantity}.{part}" if part else quantity
 
     logs = acting.log_probabilities(outputs, legal)
-    found: dict[str, Any] = {
+    parts: dict[str, Any] = {
         named("probabilities", name): jnp.exp(part) for name, part in zip(acting.choices, logs, strict=True)
     }
     if acting.width:
-        spread, at = acting.units.half * jnp.exp(acting.gaussians(outputs)[1]), 0
+        spread, start = acting.units.half * jnp.exp(acting.gaussians(outputs)[1]), 0
         for name, part in acting.units.ranges.items():
-            found[named("spread", name)] = spread[:, at : at + part.size]
-            at += part.size
-    return found
+            parts[named("spread", name)] = spread[:, start : start + part.size]
+            start += part.size
+    return parts
 
 
 def outputs_by_numpy(shapes: Any, weights: Any, inputs: Any) -> Any:

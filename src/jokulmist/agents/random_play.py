@@ -6,7 +6,7 @@ from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.contract import Agent
 from jokulmist.environments.spaces.actions import Record, split
-from jokulmist.environments.spaces.legal import drawn
+from jokulmist.environments.spaces.legal import draw_legal
 
 
 class Nothing(NamedTuple):
@@ -57,15 +57,15 @@ class ScalarRandomPlay:
 
     def __init__(self, shapes: Any, explore: Any) -> None:
         self._action, self._copies, self._explore = shapes.spec.action, shapes.copies, explore
-        self._drawn: list[Any] = []
+        self._actions_drawn: list[Any] = []
 
     def see(self, i: int, row: Any) -> None: ...
 
     def turn(self, turn: int) -> None:
-        self._drawn = split(_many(self._action, self._copies, self._explore.at(turn, 0)), self._copies)
+        self._actions_drawn = split(_many(self._action, self._copies, self._explore.at(turn, 0)), self._copies)
 
     def decide(self, i: int) -> Any:
-        return self._drawn[i]
+        return self._actions_drawn[i]
 
     def judge(self, i: int, reward: float, ended: bool, closed: bool, last: Any) -> None: ...
 
@@ -84,6 +84,6 @@ def _many(action: Any, copies: int, noise: Any, legal: list[Any] | None = None) 
         return Record(**{name: _many(part, copies, noise, legal) for name, part in action.parts.items()})
     if hasattr(action, "count"):
         if legal:
-            return drawn(noise.xp, legal.pop(0), noise.uniform(shape=(copies,)))
+            return draw_legal(noise.xp, legal.pop(0), noise.uniform(shape=(copies,)))
         return noise.integers(0, action.count, shape=(copies,))
     return noise.uniform(action.low, action.high, shape=(copies, *action.shape))

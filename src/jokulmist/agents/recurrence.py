@@ -18,7 +18,7 @@ class Past(NamedTuple):
     """
 
     states: Any
-    begun: Any
+    restarts: Any
 
 
 def fresh_states(shapes: Any) -> dict[str, Any]:
@@ -32,8 +32,8 @@ def past_of(memory: Any, observed: Any) -> Past:
     """What is remembered before the decisions on what is seen now."""
     import jax.numpy as jnp
 
-    begun = observed.age == 0
-    return Past(jnp.where(begun[:, None], 0.0, memory["state"]), begun)
+    restarts = observed.age == 0
+    return Past(jnp.where(restarts[:, None], 0.0, memory["state"]), restarts)
 
 
 def past_along(past: Any, experience: Any) -> Any:
@@ -41,7 +41,7 @@ def past_along(past: Any, experience: Any) -> Any:
     state."""
     if not isinstance(past, Past) or isinstance(experience.broken, tuple):
         return past
-    return past._replace(begun=past.begun | experience.broken)
+    return past._replace(restarts=past.restarts | experience.broken)
 
 
 def said_along(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
@@ -49,17 +49,17 @@ def said_along(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
     nothing."""
     if not past:
         return networks(inputs), ()
-    said: tuple[Any, Any] = networks.along(inputs, past.begun, past.states)
-    return said
+    outputs: tuple[Any, Any] = networks.apply_sequence(inputs, past.restarts, past.states)
+    return outputs
 
 
 def said_next(networks: Any, inputs: Any, remembered: Any) -> tuple[Any, Any]:
     """What networks say of what followed each row, without going on from there."""
     if isinstance(remembered, tuple):
-        said: tuple[Any, Any] = networks(inputs)
-        return said
-    said = networks.step(inputs, remembered)[0]
-    return said
+        outputs: tuple[Any, Any] = networks(inputs)
+        return outputs
+    outputs = networks.step(inputs, remembered)[0]
+    return outputs
 
 
 def stretch_of(shapes: Any) -> int:

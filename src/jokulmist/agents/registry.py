@@ -21,8 +21,8 @@ class ShippedAgents(Mapping[str, type[Agent]]):
     def __getitem__(self, name: str) -> type[Agent]:
         if name not in SHIPPED:
             raise KeyError(name)
-        found: type[Agent] = getattr(import_module("jokulmist"), name)
-        return found
+        kind: type[Agent] = getattr(import_module("jokulmist"), name)
+        return kind
 
     def __iter__(self) -> Iterator[str]:
         return iter(SHIPPED)

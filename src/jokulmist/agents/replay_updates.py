@@ -41,7 +41,7 @@ def one_after_another(update: Callable[..., Any], learning: Any, updates: int, m
     from jax import lax
 
     parts = in_parts(rows, updates, minibatch)
-    return lax.scan(lambda now, part: update(now, *part), learning, parts, unroll=updates <= MOST_UNROLLED)
+    return lax.scan(lambda state, part: update(state, *part), learning, parts, unroll=updates <= MOST_UNROLLED)
 
 
 def rows_due(shapes: Any, experience: Any) -> tuple[int, int]:

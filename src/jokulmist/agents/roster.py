@@ -62,39 +62,39 @@ class Roster(Agent):
     _source: Any = PrivateAttr(default=None)
 
     def __init__(self, *policies: Any, **settings: Any) -> None:
-        given = policies or settings.pop("policies", ())
+        members = policies or settings.pop("policies", ())
         settings.pop("policies", None)
-        super().__init__(policies=given, **settings)
+        super().__init__(policies=members, **settings)
 
     @field_validator("policies", mode="before")
     @classmethod
-    def _policies(cls, given: Any) -> Any:
-        if not isinstance(given, (list, tuple)):
+    def _policies(cls, members: Any) -> Any:
+        if not isinstance(members, (list, tuple)):
             raise ValueError("must be a list of policies")
-        return tuple(one if isinstance(one, Agent) else Fixed(one) for one in given)
+        return tuple(member if isinstance(member, Agent) else Fixed(member) for member in members)
 
     @field_validator("policies", mode="after")
     @classmethod
-    def _none_learns(cls, given: tuple[Any, ...]) -> tuple[Any, ...]:
-        for one in given:
-            if one.learns:
-                raise ValueError(f"takes policies that do not learn, and {one!r} does; name the folder of a run")
-            if isinstance(one, Roster):
+    def _none_learns(cls, members: tuple[Any, ...]) -> tuple[Any, ...]:
+        for member in members:
+            if member.learns:
+                raise ValueError(f"takes policies that do not learn, and {member!r} does; name the folder of a run")
+            if isinstance(member, Roster):
                 raise ValueError("cannot hold another roster")
-        return given
+        return members
 
     def with_policies(self, policies: tuple[Agent, ...]) -> Roster:
         """The same with other policies in their places."""
         settings = {"weights": self.weights, "by": self.by, "past": self.past, "past_every": self.past_every}
-        other = Roster(*policies, **settings)
-        other._source = self._source
-        return other
+        roster = Roster(*policies, **settings)
+        roster._source = self._source
+        return roster
 
     def following(self, source: Agent) -> Roster:
         """The same, whose earlier states are those of an agent."""
-        other = self.with_policies(self.policies)
-        other._source = source
-        return other
+        roster = self.with_policies(self.policies)
+        roster._source = source
+        return roster
 
     def refuse(self, spec: Spec) -> None:
         """Raise `SettingError` where there is nobody to draw, or a policy does not fit."""
@@ -114,17 +114,17 @@ class Roster(Agent):
                 f"got {list(self.weights)}."
             )
         if self.by is not None and (self.by == "weights") != (self.weights is not None):
-            given = "none are given" if self.weights is None else f"`weights` are given, {list(self.weights)}"
+            problem = "none are given" if self.weights is None else f"`weights` are given, {list(self.weights)}"
             raise SettingError(
                 f'`by="{self.by}"` of a roster '
-                f"{'takes `weights`' if self.weights is None else 'takes no `weights`'}, and {given}."
+                f"{'takes `weights`' if self.weights is None else 'takes no `weights`'}, and {problem}."
             )
-        for one in self.policies:
-            one.refuse(spec)
+        for member in self.policies:
+            member.refuse(spec)
 
     def shapes(self, spec: Spec, copies: int) -> Shapes:
         self.refuse(spec)
-        members = tuple((type(one), one.shapes(spec, copies)) for one in self.policies)
+        members = tuple((type(member), member.shapes(spec, copies)) for member in self.policies)
         source = None if not self.past else (type(self._source), self._source.shapes(spec, copies))
         shares = list(self.weights or [1.0] * (len(members) + (1 if self.past else 0)))
         past = shares.pop() if self.past else 0.0
@@ -136,11 +136,11 @@ class Roster(Agent):
         )  # fmt: skip
 
     def numbers(self) -> dict[str, Coefficients]:
-        found = {f"{k}.{name}": c for k, one in enumerate(self.policies) for name, c in one.numbers().items()}
+        values = {f"{k}.{name}": c for k, member in enumerate(self.policies) for name, c in member.numbers().items()}
         if self._source is not None:
             last = numbers_at(self._source.numbers(), Progress(0, 0, 1.0))
-            found.update({f"past.{name}": coefficients(float(value)) for name, value in vars(last).items()})
-        return found
+            values.update({f"past.{name}": coefficients(float(value)) for name, value in vars(last).items()})
+        return values
 
     def copies_for(self, steps: int | None) -> int:
         return 1
@@ -149,17 +149,17 @@ class Roster(Agent):
         return 0
 
     def written(self) -> dict[str, Any]:
-        found: dict[str, Any] = {}
+        settings: dict[str, Any] = {}
         if self.weights is not None:
-            found["weights"] = list(self.weights)
+            settings["weights"] = list(self.weights)
         if self.by is not None:
-            found["by"] = self.by
+            settings["by"] = self.by
         if self.past:
-            found.update(past=self.past, past_every=self.past_every)
-        return found
+            settings.update(past=self.past, past_every=self.past_every)
+        return settings
 
     def __repr__(self) -> str:
-        inside = [repr(one.policy) if isinstance(one, Fixed) else repr(one) for one in self.policies]
+        inside = [repr(member.policy) if isinstance(member, Fixed) else repr(member) for member in self.policies]
         inside += [f"weights={list(self.weights)}"] if self.weights is not None else []
         inside += [f"by={self.by!r}"] if self.by is not None else []
         inside += [f"past={self.past}"] if self.past else []
@@ -177,18 +177,18 @@ class Roster(Agent):
         import numpy as np
 
         members = tuple(
-            kind.fresh_learner(own, numbers_below(numbers, str(k)), noise)
-            for k, (kind, own) in enumerate(shapes.members)
+            kind.fresh_learner(member_shapes, numbers_below(numbers, str(k)), noise)
+            for k, (kind, member_shapes) in enumerate(shapes.members)
         )
-        known = {"known": none_met(len(members) + shapes.past)} if shapes.losses else {}
+        losses = {"known": none_met(len(members) + shapes.past)} if shapes.losses else {}
         if shapes.source is None:
-            return {"members": members, **known}
-        kind, own = shapes.source
-        first = kind.kept(kind.fresh_learner(own, numbers_below(numbers, "past"), noise))
+            return {"members": members, **losses}
+        kind, member_shapes = shapes.source
+        first = kind.policy_state(kind.fresh_learner(member_shapes, numbers_below(numbers, "past"), noise))
         states = _mapped(lambda leaf: np.repeat(np.asarray(leaf)[None], shapes.past, axis=0), first)
         return {
             "members": members,
-            **known,
+            **losses,
             "past": states,
             "filled": np.int32(1),
             "since": np.int32(0),
@@ -201,16 +201,17 @@ class Roster(Agent):
         import numpy as np
 
         members = tuple(
-            kind.fresh_memory(own, numbers_below(numbers, str(k))) for k, (kind, own) in enumerate(shapes.members)
+            kind.fresh_memory(member_shapes, numbers_below(numbers, str(k)))
+            for k, (kind, member_shapes) in enumerate(shapes.members)
         )
-        found = {"who": np.zeros(shapes.copies, np.int32), "members": members}
+        memory = {"who": np.zeros(shapes.copies, np.int32), "members": members}
         if shapes.losses:
-            found["running"] = np.zeros(shapes.copies, np.float32)
+            memory["running"] = np.zeros(shapes.copies, np.float32)
         if shapes.source is not None and getattr(shapes.source[1], "state_width", False):
-            kind, own = shapes.source
-            nothing = kind.fresh_memory(own, numbers_below(numbers, "past"))
-            found["past"] = jax.tree.map(lambda leaf: np.stack([leaf] * shapes.past, axis=1), nothing)
-        return found
+            kind, member_shapes = shapes.source
+            nothing = kind.fresh_memory(member_shapes, numbers_below(numbers, "past"))
+            memory["past"] = jax.tree.map(lambda leaf: np.stack([leaf] * shapes.past, axis=1), nothing)
+        return memory
 
     @staticmethod
     def choose(
@@ -219,32 +220,40 @@ class Roster(Agent):
         import jax
         import jax.numpy as jnp
 
-        drawn = _drawn(jnp, shapes, learner, noise.uniform(shape=(shapes.copies,)))
-        who = jnp.where(observed.age == 0, drawn, memory["who"])
+        new_partner = _draw_partners(jnp, shapes, learner, noise.uniform(shape=(shapes.copies,)))
+        partner = jnp.where(observed.age == 0, new_partner, memory["who"])
         decided, remembered = [], []
-        for k, (kind, own) in enumerate(shapes.members):
-            now = numbers_below(numbers, str(k))
+        for k, (kind, member_shapes) in enumerate(shapes.members):
+            member_numbers = numbers_below(numbers, str(k))
             actions, after, _ = kind.choose(
-                own, now, learner["members"][k], memory["members"][k], observed, noise, False
+                member_shapes, member_numbers, learner["members"][k], memory["members"][k], observed, noise, False
             )
             decided.append(jax.tree.map(lambda leaf: leaf[None], actions))
             remembered.append(after)
         if shapes.source is not None:
-            kind, own = shapes.source
-            now = numbers_below(numbers, "past")
-            held, nothing = memory.get("past"), kind.fresh_memory(own, now)
+            kind, member_shapes = shapes.source
+            member_numbers = numbers_below(numbers, "past")
+            member_memory, nothing = memory.get("past"), kind.fresh_memory(member_shapes, member_numbers)
 
-            def chosen(state: Any, held: Any) -> Any:
-                return kind.choose(own, now, state, nothing if held is None else held, observed, noise, False)[:2]
+            def chosen(state: Any, member_memory: Any) -> Any:
+                return kind.choose(
+                    member_shapes,
+                    member_numbers,
+                    state,
+                    nothing if member_memory is None else member_memory,
+                    observed,
+                    noise,
+                    False,
+                )[:2]
 
-            actions, after = jax.vmap(chosen, in_axes=(0, 1), out_axes=(0, 1))(learner["past"], held)
+            actions, after = jax.vmap(chosen, in_axes=(0, 1), out_axes=(0, 1))(learner["past"], member_memory)
             decided.append(actions)
-            if held is not None:
+            if member_memory is not None:
                 memory = {**memory, "past": after}
         rows = jnp.arange(shapes.copies)
         every = jax.tree.map(lambda *leaves: jnp.concatenate(leaves), *decided)
-        actions = jax.tree.map(lambda leaf: leaf[who, rows], every)
-        return actions, {**memory, "who": who, "members": tuple(remembered)}, (who,) if shapes.losses else ()
+        actions = jax.tree.map(lambda leaf: leaf[partner, rows], every)
+        return actions, {**memory, "who": partner, "members": tuple(remembered)}, (partner,) if shapes.losses else ()
 
     @staticmethod
     def met(
@@ -252,8 +261,8 @@ class Roster(Agent):
     ) -> tuple[dict[str, Any], dict[str, Any]]:
         """Learner and memory after some turns in which the players that learn got `rewards`, shape ``(turns,
         copies)``."""
-        known, running = after_meetings(learner["known"], memory["running"], notes[0], rewards, closed, dropped)
-        return {**learner, "known": known}, {**memory, "running": running}
+        losses, running = after_meetings(learner["known"], memory["running"], notes[0], rewards, closed, dropped)
+        return {**learner, "known": losses}, {**memory, "running": running}
 
     @staticmethod
     def learn(
@@ -271,40 +280,40 @@ def remembering(shapes: Any, learner: dict[str, Any], source: Any, decisions: in
     since = learner["since"] + decisions
     due = since >= shapes.past_every
 
-    def keep(states: Any) -> Any:
-        return jax.tree.map(lambda all_, one: all_.at[learner["next"]].set(one), states, source)
+    def store(states: Any) -> Any:
+        return jax.tree.map(lambda all_, state: all_.at[learner["next"]].set(state), states, source)
 
-    states = lax.cond(due, keep, lambda states: states, learner["past"])
+    states = lax.cond(due, store, lambda states: states, learner["past"])
     if "known" in learner:  # of a state that was overwritten nothing is known
         place = learner["next"] + len(learner["members"])
-        known = {name: jnp.asarray(of) for name, of in learner["known"].items()}
-        known = {name: of.at[place].set(jnp.where(due, 0.0, of[place])) for name, of in known.items()}
-        learner = {**learner, "known": known}
+        losses = {name: jnp.asarray(column) for name, column in learner["known"].items()}
+        losses = {name: column.at[place].set(jnp.where(due, 0.0, column[place])) for name, column in losses.items()}
+        learner = {**learner, "known": losses}
     return {
         **learner, "past": states, "filled": jnp.minimum(learner["filled"] + due, shapes.past).astype(jnp.int32),
         "since": jnp.where(due, 0, since).astype(jnp.int32), "next": jnp.where(due, (learner["next"] + 1) % shapes.past, learner["next"]).astype(jnp.int32),
     }  # fmt: skip
 
 
-def _drawn(xp: Any, shapes: Any, learner: Any, u: Any) -> Any:
+def _draw_partners(xp: Any, shapes: Any, learner: Any, u: Any) -> Any:
     """Who begins: a member by its share, or one of the earlier states that there are."""
     if shapes.losses:
-        there = xp.ones(len(shapes.members), dtype=bool)
+        is_available = xp.ones(len(shapes.members), dtype=bool)
         if shapes.source is not None:
-            there = xp.concatenate([there, xp.arange(shapes.past) < learner["filled"]])
-        return _drawn_by(xp, harder_more_often(xp, learner["known"], there), u)
+            is_available = xp.concatenate([is_available, xp.arange(shapes.past) < learner["filled"]])
+        return _drawn_by(xp, harder_more_often(xp, learner["known"], is_available), u)
     shares = xp.asarray(shapes.shares, dtype=xp.float32)
     if shapes.source is not None:
-        there = xp.arange(shapes.past) < learner["filled"]
+        is_available = xp.arange(shapes.past) < learner["filled"]
         each = xp.float32(shapes.past_share) / xp.maximum(learner["filled"], 1)
-        shares = xp.concatenate([shares, xp.where(there, each, 0.0)])
+        shares = xp.concatenate([shares, xp.where(is_available, each, 0.0)])
     return _drawn_by(xp, shares, u)
 
 
 def _drawn_by(xp: Any, shares: Any, u: Any) -> Any:
     reach = xp.cumsum(shares)
-    who = xp.sum(u[:, None] * reach[-1] >= reach[None, :], axis=1)
-    return xp.minimum(who, len(shares) - 1).astype(xp.int32)
+    partner = xp.sum(u[:, None] * reach[-1] >= reach[None, :], axis=1)
+    return xp.minimum(partner, len(shares) - 1).astype(xp.int32)
 
 
 def _mapped(function: Any, tree: Any) -> Any:

@@ -21,12 +21,12 @@ def none_met(count: int) -> dict[str, Any]:
     return {"episodes": np.zeros(count, np.float32), "returns": np.zeros(count, np.float32)}
 
 
-def after_meetings(known: dict[str, Any], running: Any, who: Any, rewards: Any, closed: Any, dropped: Any) -> Any:
+def after_meetings(losses: dict[str, Any], running: Any, partner: Any, rewards: Any, closed: Any, dropped: Any) -> Any:
     """What is known after some turns.
 
     Parameters
     ----------
-    known : dict
+    losses : dict
         ``episodes`` and ``returns`` by policy, shape ``(policies,)``.
     running : array, shape ``(copies,)``
         The returns of the episodes under way.
@@ -36,7 +36,7 @@ def after_meetings(known: dict[str, Any], running: Any, who: Any, rewards: Any, 
 
     Returns
     -------
-    known : dict
+    losses : dict
     running : array, shape ``(copies,)``
 
     Examples
@@ -51,32 +51,32 @@ def after_meetings(known: dict[str, Any], running: Any, who: Any, rewards: Any, 
     import jax.numpy as jnp
     from jax import lax
 
-    def turn(carry: Any, now: Any) -> Any:
+    def turn(carry: Any, inputs: Any) -> Any:
         (episodes, returns), running = carry
-        who, rewards, closed, dropped = now
+        partner, rewards, closed, dropped = inputs
         running = jnp.where(dropped, 0.0, running) + rewards
-        over = closed.astype(jnp.float32)
-        count = jax.ops.segment_sum(over, who, len(episodes))
-        total = jax.ops.segment_sum(over * running, who, len(episodes))
+        is_closed = closed.astype(jnp.float32)
+        count = jax.ops.segment_sum(is_closed, partner, len(episodes))
+        total = jax.ops.segment_sum(is_closed * running, partner, len(episodes))
         weight = jnp.minimum(episodes + count, jnp.maximum(MEMORY, count))
         change = jnp.where(count > 0, (total - count * returns) / jnp.maximum(weight, 1.0), 0.0)
         return ((weight, returns + change), jnp.where(closed, 0.0, running)), None
 
-    begun = ((jnp.asarray(known["episodes"]), jnp.asarray(known["returns"])), jnp.asarray(running, jnp.float32))
+    initial = ((jnp.asarray(losses["episodes"]), jnp.asarray(losses["returns"])), jnp.asarray(running, jnp.float32))
     ((episodes, returns), running), _ = lax.scan(
-        turn, begun, (who, rewards.astype(jnp.float32), closed, jnp.broadcast_to(dropped, closed.shape))
+        turn, initial, (partner, rewards.astype(jnp.float32), closed, jnp.broadcast_to(dropped, closed.shape))
     )
     return {"episodes": episodes, "returns": returns}, running
 
 
-def harder_more_often(xp: Any, known: dict[str, Any], there: Any) -> Any:
+def harder_more_often(xp: Any, losses: dict[str, Any], is_available: Any) -> Any:
     """The share of each policy, shape ``(policies,)``; of one that is not there it is 0, and one that was never met
     counts as the hardest.
 
     Parameters
     ----------
-    known : dict
-    there : bool array, shape ``(policies,)``
+    losses : dict
+    is_available : bool array, shape ``(policies,)``
 
     Examples
     --------
@@ -84,12 +84,12 @@ def harder_more_often(xp: Any, known: dict[str, Any], there: Any) -> Any:
     >>> harder_more_often(np, known, np.array([True, True, True])).round(3).tolist()
     [0.083, 0.683, 0.233]
     """
-    met = there & (known["episodes"] > 0)
-    best = xp.max(xp.where(met, known["returns"], -xp.inf))
-    worst = xp.min(xp.where(met, known["returns"], xp.inf))
-    apart = xp.any(met) & (best > worst)
-    span = xp.where(apart, best - worst, 1.0)
-    below = xp.where(met & apart, (xp.where(apart, best, 0.0) - known["returns"]) / span, 1.0)
-    hard = xp.where(there, below**2, 0.0)
-    even = there / xp.sum(there)
+    met = is_available & (losses["episodes"] > 0)
+    best = xp.max(xp.where(met, losses["returns"], -xp.inf))
+    worst = xp.min(xp.where(met, losses["returns"], xp.inf))
+    is_decided = xp.any(met) & (best > worst)
+    span = xp.where(is_decided, best - worst, 1.0)
+    below = xp.where(met & is_decided, (xp.where(is_decided, best, 0.0) - losses["returns"]) / span, 1.0)
+    hard = xp.where(is_available, below**2, 0.0)
+    even = is_available / xp.sum(is_available)
     return EVEN * even + (1.0 - EVEN) * hard / xp.sum(hard)

@@ -20,8 +20,8 @@ from jokulmist.learning.networks.layout import Recurrent
 def kept_numbers(shapes: Any) -> int:
     """How many numbers replay keeps of a decision: the action, and with a recurrent network whether its state was
     given, and the state."""
-    kept: int = shapes.action_numbers + (1 + shapes.remembered if shapes.remembered else 0)
-    return kept
+    width: int = shapes.action_numbers + (1 + shapes.remembered if shapes.remembered else 0)
+    return width
 
 
 def rows_ahead(shapes: Any) -> int:
@@ -36,7 +36,7 @@ def with_past(action: Any, past: Any, experience: Any) -> Any:
     import jax.numpy as jnp
 
     past = past_along(past, experience)
-    return jnp.concatenate([action, past.begun[..., None], past.states], axis=-1)
+    return jnp.concatenate([action, past.initial_weights[..., None], past.states], axis=-1)
 
 
 def stretches(shapes: Any, numbers: Numbers, replay: Any, chance: Any, counted: bool, bonus: Any = None) -> Any:
@@ -45,11 +45,13 @@ def stretches(shapes: Any, numbers: Numbers, replay: Any, chance: Any, counted: 
     import jax.numpy as jnp
 
     slots, copies = replay.rows.shape[:2]
-    first = memory_of.places(shapes.spec, replay, chance, shapes.ahead)
-    place = (first[:, None] + jnp.arange(shapes.ahead) * copies) % (slots * copies)
+    first = memory_of.places(shapes.spec, replay, chance, shapes.lookahead)
+    place = (first[:, None] + jnp.arange(shapes.lookahead) * copies) % (slots * copies)
     flat = place.reshape(-1)
-    one = jnp.ones(flat.shape, jnp.float32)
-    sample = memory_of.transitions(shapes.spec, replay, flat, one, shapes.n_step, numbers.discount, counted, bonus)
+    unit_steps = jnp.ones(flat.shape, jnp.float32)
+    sample = memory_of.transitions(
+        shapes.spec, replay, flat, unit_steps, shapes.n_step, numbers.discount, counted, bonus
+    )
     return jax.tree.map(lambda leaf: leaf.reshape(*place.shape, *leaf.shape[1:]), sample)
 
 
@@ -64,8 +66,8 @@ def along_time(sample: Any) -> Any:
 
 def past_in(shapes: Any, sample: Any) -> Past:
     """What was remembered before each decision of the stretches."""
-    lead, at = sample.place.shape, shapes.action_numbers
-    return Past(sample.action[:, at + 1 :].reshape(*lead, -1), sample.action[:, at].reshape(lead) > 0.5)
+    lead, width = sample.place.shape, shapes.action_numbers
+    return Past(sample.action[:, width + 1 :].reshape(*lead, -1), sample.action[:, width].reshape(lead) > 0.5)
 
 
 def before_each(past: Past, after: Any) -> Any:
@@ -74,8 +76,8 @@ def before_each(past: Past, after: Any) -> Any:
     import jax.numpy as jnp
 
     going = jnp.concatenate([past.states[:1], after.reshape(past.states.shape)[:-1]])
-    begun = past.begun.at[0].set(True)
-    return jnp.where(begun[..., None], past.states, going).reshape(-1, past.states.shape[-1])
+    restarts = past.restarts.at[0].set(True)
+    return jnp.where(restarts[..., None], past.states, going).reshape(-1, past.states.shape[-1])
 
 
 def at_the_end(remembered: Any, steps: Any, turns: int) -> Any:

@@ -19,7 +19,7 @@ from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.spaces.channels import Seen
 
 # Decisions of a row that are kept beside those that are learned from next.
-AHEAD = 8
+MOST_PENDING = 8
 
 
 def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
@@ -40,8 +40,8 @@ def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
     learner, memory = group.kind.fresh_learner(shapes, numbers, draw), group.kind.fresh_memory(shapes, numbers)
 
     def chosen(settings: Any, learner: Any, memory: Any, observed: Any) -> Any:
-        now, draw = Numbers(**settings), CountingDraw(jnp)
-        actions, _, notes = group.kind.choose(shapes, now, learner, memory, observed, draw, True)
+        numbers_now, draw = Numbers(**settings), CountingDraw(jnp)
+        actions, _, notes = group.kind.choose(shapes, numbers_now, learner, memory, observed, draw, True)
         return actions, notes
 
     def empty(like: Any) -> Any:
@@ -50,7 +50,7 @@ def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
     actions, notes = empty(jax.eval_shape(chosen, vars(numbers), learner, memory, observed))
     flags, zeros = jnp.zeros(rows, bool), jnp.zeros(rows, jnp.float32)
     row = Experience(observed, actions, zeros, flags, flags, observed, observed, notes, flags if asks else ())
-    room = group.every + (AHEAD + group.every if asks else 0)
+    room = group.every + (MOST_PENDING + group.every if asks else 0)
     waiting: dict[str, Any] = {
         "finished": jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), row),
         "count": jnp.zeros(rows, jnp.int32),
@@ -59,86 +59,88 @@ def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
     if asks:
         waiting["open"] = (observed, actions, notes, zeros, flags)
         waiting["left_out"] = flags
-    found: dict[str, Any] = jax.tree.map(
+    blank: dict[str, Any] = jax.tree.map(
         np.array, waiting
     )  # each an array of its own: a loop writes over what it is given
-    return found
+    return blank
 
 
 def learned_when_gathered(
-    group: Any, numbers: Numbers, learner: Any, kept: dict[str, Any], happened: Experience, noise: Any, acted: Any, asked: Any, gone: Any
+    group: Any, numbers: Numbers, learner: Any, stored: dict[str, Any], happened: Experience, noise: Any, acted: Any, deciding: Any, gone: Any
 ) -> tuple[Any, dict[str, Any], tuple[Any, ...]]:  # fmt: skip
     """Keep what has finished, and learn once each row has enough."""
     import jax
     import jax.numpy as jnp
     from jax import lax
 
-    def finished(kept: dict[str, Any], turn: Any) -> tuple[dict[str, Any], None]:
+    def finished(stored: dict[str, Any], turn: Any) -> tuple[dict[str, Any], None]:
         row, acts, asks, out = turn
-        return (_all_finished(kept, row) if acts is None else _some_finished(kept, row, acts, asks, out)), None
+        return (_all_finished(stored, row) if acts is None else _some_finished(stored, row, acts, asks, out)), None
 
-    waiting = {name: part for name, part in kept.items() if name != "own"}
-    waiting = lax.scan(finished, waiting, (happened, acted, asked, gone))[0]
+    waiting = {name: part for name, part in stored.items() if name != "own"}
+    waiting = lax.scan(finished, waiting, (happened, acted, deciding, gone))[0]
 
     def learn(state: Any, draw: Any) -> Any:
-        learner, own = state
+        learner, inner_memory = state
         turns = jax.tree.map(lambda leaf: leaf[: group.every], waiting["finished"])
-        learner, own, told = group.kind.learn(group.shapes, numbers, learner, own, turns, draw)
-        return (learner, own), jnp.stack(told) if len(told) else jnp.zeros(0)
+        learner, inner_memory, group_readings = group.kind.learn(
+            group.shapes, numbers, learner, inner_memory, turns, draw
+        )
+        return (learner, inner_memory), jnp.stack(group_readings) if len(group_readings) else jnp.zeros(0)
 
     counting = CountingDraw(jnp)
-    jax.eval_shape(lambda state: learn(state, counting), (learner, kept["own"]))
+    jax.eval_shape(lambda state: learn(state, counting), (learner, stored["own"]))
     # Drawn before: what is done under a condition may be traced more than once.
     rows = [noise._take(request.kind, (request.width,)) for request in counting.requests]
-    one = getattr(noise, "_one", None)
+    unit = getattr(noise, "_one", None)
 
     def learned(state: Any) -> Any:
-        draw = RowDraw(jnp, rows, jnp.float32(1.0) if one is None else one)
-        (learner, own), told = learn(state[:2], draw)
+        draw = RowDraw(jnp, rows, jnp.float32(1.0) if unit is None else unit)
+        (learner, inner_memory), group_readings = learn(state[:2], draw)
         moved = jax.tree.map(lambda leaf: jnp.roll(leaf, -group.every, axis=0), waiting["finished"])
-        return learner, own, moved, waiting["count"] - group.every, told.astype(jnp.float32)
+        return learner, inner_memory, moved, waiting["count"] - group.every, group_readings.astype(jnp.float32)
 
     def not_yet(state: Any) -> Any:
         return (*state, waiting["finished"], waiting["count"], waiting["told"])
 
     ready = jnp.min(waiting["count"]) >= group.every
-    new, own, moved, count, told = lax.cond(ready, learned, not_yet, (learner, kept["own"]))
-    after = {**waiting, "own": own, "finished": moved, "count": count, "told": told}
-    return new, after, tuple(told[k] for k in range(len(group.kind.reading_names)))
+    new, inner_memory, moved, count, group_readings = lax.cond(ready, learned, not_yet, (learner, stored["own"]))
+    after = {**waiting, "own": inner_memory, "finished": moved, "count": count, "told": group_readings}
+    return new, after, tuple(group_readings[k] for k in range(len(group.kind.reading_names)))
 
 
-def _all_finished(kept: dict[str, Any], row: Experience) -> dict[str, Any]:
+def _all_finished(stored: dict[str, Any], row: Experience) -> dict[str, Any]:
     """Every row's decision has led somewhere."""
     import jax
 
-    at = kept["count"][0]
-    written = jax.tree.map(lambda whole, one: whole.at[at].set(one), kept["finished"], row)
-    return {**kept, "finished": written, "count": kept["count"] + 1}
+    row_index = stored["count"][0]
+    written = jax.tree.map(lambda buffer, row_value: buffer.at[row_index].set(row_value), stored["finished"], row)
+    return {**stored, "finished": written, "count": stored["count"] + 1}
 
 
-def _some_finished(kept: dict[str, Any], row: Experience, acts: Any, asks: Any, out: Any) -> dict[str, Any]:
+def _some_finished(stored: dict[str, Any], row: Experience, acts: Any, asks: Any, out: Any) -> dict[str, Any]:
     """Those have whose player is asked again, or whose episode closed."""
     import jax
     import jax.numpy as jnp
 
-    def chosen(where: Any, new: Any, old: Any) -> Any:
-        return jax.tree.map(lambda a, b: jnp.where(where.reshape((-1,) + (1,) * (b.ndim - 1)), a, b), new, old)
+    def chosen(mask: Any, new: Any, old: Any) -> Any:
+        return jax.tree.map(lambda a, b: jnp.where(mask.reshape((-1,) + (1,) * (b.ndim - 1)), a, b), new, old)
 
-    observed, actions, notes, paid, is_open = kept["open"]
+    observed, actions, notes, paid, is_open = stored["open"]
     observed, actions, notes = chosen(acts, (row.observed, row.actions, row.notes), (observed, actions, notes))
     is_open = is_open | acts
     paid = jnp.where(acts, 0.0, paid) + row.rewards * is_open
     ended, closed = (row.ended, row.closed) if out is None else (row.ended | out & ~row.closed, row.closed | out)
     done = is_open & (closed | asks)
-    count, finished = kept["count"], kept["finished"]
+    count, finished = stored["count"], stored["finished"]
     room = jax.tree.leaves(finished)[0].shape[0]
     put = done & (count < room)
     age = observed.age + 1
     last, following = row.last._replace(age=age), row.following._replace(age=jnp.where(closed, 0, age))
-    new = Experience(observed, actions, paid, ended, closed, last, following, notes, kept["left_out"])
+    new = Experience(observed, actions, paid, ended, closed, last, following, notes, stored["left_out"])
     places, rows = jnp.where(put, count, room), jnp.arange(count.shape[0])
-    written = jax.tree.map(lambda whole, one: whole.at[places, rows].set(one, mode="drop"), finished, new)
-    left_out = jnp.where(done, ~put, kept["left_out"])
+    written = jax.tree.map(lambda buffer, row_value: buffer.at[places, rows].set(row_value, mode="drop"), finished, new)
+    left_out = jnp.where(done, ~put, stored["left_out"])
     return {
-        **kept, "finished": written, "count": count + put, "open": (observed, actions, notes, paid, is_open & ~done), "left_out": left_out,
+        **stored, "finished": written, "count": count + put, "open": (observed, actions, notes, paid, is_open & ~done), "left_out": left_out,
     }  # fmt: skip

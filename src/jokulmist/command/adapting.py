@@ -21,8 +21,8 @@ def adapt(path: Path, partners: list[str], steps: int, episodes: int, name: str 
     from jokulmist.training.adapt import adapt as go_on
     from jokulmist.training.progress import LiveLine
 
-    given = partners_of(partners)
-    if not given:
+    by_player = partners_of(partners)
+    if not by_player:
         raise SettingError(
             "say with whom, e.g. `--with south=runs/haul-ppo-002`. `jokulmist resume` goes on with the same partners."
         )
@@ -30,27 +30,33 @@ def adapt(path: Path, partners: list[str], steps: int, episodes: int, name: str 
         raise SettingError("say how long by `--steps` or `--episodes`, e.g. `--steps 50_000`.")
     members = {
         player: [RandomPlay() if place == "random" else Fixed(place) for place in places]
-        for player, places in given.items()
+        for player, places in by_player.items()
     }
-    agents = {player: own[0] if len(own) == 1 else Roster(*own) for player, own in members.items()}
-    found = go_on(
+    agents = {player: policies[0] if len(policies) == 1 else Roster(*policies) for player, policies in members.items()}
+    result = go_on(
         path, agents, steps=steps or None, episodes=episodes or None, name=name, show=LiveLine(),
         command=["jokulmist", *sys.argv[1:]],
     )  # fmt: skip
-    stopped = found.run.status == "stopped"
+    stopped = result.run.status == "stopped"
     if not stopped:
-        save_pictures(found.run)
+        save_pictures(result.run)
     if json:
-        print_json(found.as_json())
+        print_json(result.as_json())
         return stopped
     typer.echo(
-        f"{found.run.path} goes on from {path.name}, with {', '.join(partners)}; {len(found.after.returns)} episodes "
+        f"{result.run.path} goes on from {path.name}, with {', '.join(partners)}; {len(result.after.returns)} episodes "
         "with these partners\n"
     )
     print_table(
         [
-            {"learned": what, "mean_return": e.mean, "ci95_low": e.interval[0], "ci95_high": e.interval[1], **e.players}
-            for what, e in ((f"before, in {path.name}", found.before), (f"after, in {found.run.name}", found.after))
+            {
+                "learned": label,
+                "mean_return": e.mean,
+                "ci95_low": e.interval[0],
+                "ci95_high": e.interval[1],
+                **e.players,
+            }
+            for label, e in ((f"before, in {path.name}", result.before), (f"after, in {result.run.name}", result.after))
         ]
     )
     return stopped

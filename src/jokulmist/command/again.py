@@ -13,7 +13,7 @@ from jokulmist.command.printing import print_json, print_table
 def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: bool, json: bool) -> bool:
     """Go on; returns whether it was stopped before its end."""
     from jokulmist.pictures.saved import save_pictures
-    from jokulmist.training.evaluation.kept import known_references
+    from jokulmist.training.evaluation.cached_references import known_references
     from jokulmist.training.progress import LiveLine
     from jokulmist.training.runs.run import summary
     from jokulmist.training.session.resume import resume as go_on
@@ -38,9 +38,9 @@ def redo(path: Path, folder: Path, json: bool) -> tuple[bool, bool]:
     from jokulmist.training.redo import redo as again
     from jokulmist.training.runs.run import Run
 
-    told = again(Run.open(path), folder=folder, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
+    redone = again(Run.open(path), folder=folder, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
     if json:
-        print_json(told.as_json())
+        print_json(redone.as_json())
     else:
-        typer.echo(str(told))
-    return told.same, told.stopped
+        typer.echo(str(redone))
+    return redone.same, redone.stopped

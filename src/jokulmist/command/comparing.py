@@ -25,21 +25,21 @@ def compare(
 
     runs = runs_at(paths)
     with telling() as say:
-        found = work(
+        comparison = work(
             runs, by=by or None, score=score, over=over, level=level, against=against, weights=_weights(weights), episodes=episodes,
             seed=seed, say=say, within=None if within is None else Run.open(within),
         )  # fmt: skip
         say("drawing")
         target = to or (paths[0].parent if is_run(paths[0]) else paths[0]) / "comparison.png"
-        saved = found.save(target)
+        saved = comparison.save(target)
     if json:
-        print_json({**found.as_json(), "files": [str(path) for path in saved]})
+        print_json({**comparison.as_json(), "files": [str(path) for path in saved]})
         return
-    show(found)
+    show(comparison)
     typer.echo(f"\n{saved[0]} shows the curves; the numbers are beside it, in {len(saved) - 1} CSV files.", err=True)
 
 
-def show(found: Any) -> None:
+def show(comparison: Any) -> None:
     """The groups, the pairs, and what there is to say of them."""
     from jokulmist.studies.statistics import ALPHA
     from jokulmist.training.plans.setting_differences import WORDS
@@ -47,16 +47,16 @@ def show(found: Any) -> None:
     columns = {"group": "group", "seeds": "seeds", "score": "interquartile_mean", "low": "ci95_low", "high": "ci95_high",
                "median": "median", "sd": "sd", "learned": "learned", "area": "area"}  # fmt: skip
     rows = []
-    for row in found.table.to_dict("records"):
-        shown = {title: row[name] for name, title in columns.items()}
-        shown["learned"] = "-" if math.isnan(row["learned"]) else f"{row['learned']:.0%}"
-        rows.append(shown)
-    by = f" by {', '.join(WORDS.get(name, name) for name in found.by)}" if found.by else ""
-    typer.echo(f"Final {found.value} of each seed, {len(rows)} groups{by}\n")
+    for row in comparison.table.to_dict("records"):
+        row_shown = {title: row[name] for name, title in columns.items()}
+        row_shown["learned"] = "-" if math.isnan(row["learned"]) else f"{row['learned']:.0%}"
+        rows.append(row_shown)
+    by = f" by {', '.join(WORDS.get(name, name) for name in comparison.by)}" if comparison.by else ""
+    typer.echo(f"Final {comparison.value} of each seed, {len(rows)} groups{by}\n")
     print_table(rows)
-    if found.level is not None:
-        typer.echo(f"learned: share of seeds at {found.level:.4g} or above. area: mean height of the curve.")
-    pairs = found.pairs.sort_values("p_adjusted", kind="stable").to_dict("records")
+    if comparison.level is not None:
+        typer.echo(f"learned: share of seeds at {comparison.level:.4g} or above. area: mean height of the curve.")
+    pairs = comparison.pairs.sort_values("p_adjusted", kind="stable").to_dict("records")
     typer.echo(
         f"\nPermutation test over seeds, {ALPHA:.0%} for {len(pairs)} pair{'s' if len(pairs) > 1 else ''} together\n"
     )
@@ -76,7 +76,7 @@ def show(found: Any) -> None:
     print_table(shown_pairs)
     if len(pairs) > MOST_PAIRS:
         typer.echo(f"... and {len(pairs) - MOST_PAIRS} more pairs, in the CSV file")
-    for note in found.notes:
+    for note in comparison.notes:
         typer.echo(f"* {note}.")
 
 
@@ -89,29 +89,29 @@ def runs_at(paths: list[Path]) -> Any:
     from jokulmist.records.run_folder import is_run
     from jokulmist.training.runs.run import Run, Runs, runs_in
 
-    found = []
+    runs = []
     for path in paths:
         if path.is_dir() and not is_run(path):
             inside = list(runs_in(path))
             if not inside:
                 raise LookupFailed(f"{path} is no run, and holds none. `jokulmist runs` lists the runs here.")
-            found.extend(inside)
+            runs.extend(inside)
         else:
-            found.append(Run.open(path))
-    return Runs(found)
+            runs.append(Run.open(path))
+    return Runs(runs)
 
 
 def _weights(words: list[str]) -> dict[str, float] | None:
     """What ``--weights`` says."""
-    found = {}
+    weights = {}
     for word in words:
         if word == "declared":
             continue
         name, _, value = word.partition("=")
         try:
-            found[name] = float(value)
+            weights[name] = float(value)
         except ValueError:
             raise SettingError(
                 f"`--weights` takes a reward term and its weight, e.g. `--weights flooding=-5`; got {word!r}."
             ) from None
-    return found if words else None
+    return weights if words else None

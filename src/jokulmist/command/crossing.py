@@ -17,35 +17,35 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
 
     runs = [Run.open(path) for path in paths]
     with telling() as say:
-        found = cross_play(runs, episodes=episodes, seed=seed, act=act, say=say)  # type: ignore[arg-type]
-        ratings = found.ratings() if rate else None
+        matrix = cross_play(runs, episodes=episodes, seed=seed, act=act, say=say)  # type: ignore[arg-type]
+        ratings = matrix.ratings() if rate else None
         target = to or paths[0].parent / "cross-play.png"
-        saved = found.save(target)
+        saved = matrix.save(target)
         if ratings is not None:
             saved.append(ratings.save(target.with_name(f"{target.stem}-ratings{target.suffix}")))
     if json:
         rated = {} if ratings is None else {"rated": ratings.as_json()}
-        print_json({**found.as_json(), **rated, "files": [str(path) for path in saved]})
+        print_json({**matrix.as_json(), **rated, "files": [str(path) for path in saved]})
         return
-    first, others = found.players[0], " and ".join(found.players[1:])
+    first, other_players = matrix.players[0], " and ".join(matrix.players[1:])
     typer.echo(
-        f"{found.environment}: mean return of {found.of} in {episodes} episodes, seed {seed}; rows play {first}, "
-        f"columns play {others}\n"
+        f"{matrix.environment}: mean return of {matrix.subject} in {episodes} episodes, seed {seed}; rows play {first}, "
+        f"columns play {other_players}\n"
     )
     print_table(
         [
-            {"": name, **{other: float(found.means[i, j]) for j, other in enumerate(found.names)}}
-            for i, name in enumerate(found.names)
+            {"": name, **{column: float(matrix.means[i, j]) for j, column in enumerate(matrix.names)}}
+            for i, name in enumerate(matrix.names)
         ]
     )
-    if found.of == ALL:
-        p = "" if math.isnan(found.p) else f" (p = {found.p:.3f})"
-        typer.echo(f"\ntrained together {found.own:.4g}, exchanged {found.swapped:.4g}: {found.verdict}{p}")
-        if 1 < len(found.groups) < len(found.names):
-            typer.echo("these play together: " + "; ".join(", ".join(group) for group in found.groups))
+    if matrix.subject == ALL:
+        p = "" if math.isnan(matrix.p) else f" (p = {matrix.p:.3f})"
+        typer.echo(f"\ntrained together {matrix.own_mean:.4g}, exchanged {matrix.swapped:.4g}: {matrix.verdict}{p}")
+        if 1 < len(matrix.groups) < len(matrix.names):
+            typer.echo("these play together: " + "; ".join(", ".join(group) for group in matrix.groups))
     else:
-        typer.echo(f"\n{found.verdict}{'' if rate else '; `--rate` tells who is strong'}")
-    if found.all_the_same:
+        typer.echo(f"\n{matrix.verdict}{'' if rate else '; `--rate` tells who is strong'}")
+    if matrix.all_the_same:
         typer.echo(
             f"\nin each pairing all {episodes} episodes are the same: nothing is left to chance, and intervals have "
             "no width",
@@ -54,11 +54,11 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
     if ratings is not None:
         typer.echo(
             "\nwho got more than the other has won; ratings are log odds, 0 is the average of these "
-            f"{len(found.names)}\n"
+            f"{len(matrix.names)}\n"
         )
         print_table([dict(row) for row in ratings.as_json()["ratings"]])
         typer.echo(
-            f"\n{found.players[0]} has an advantage of {ratings.advantage[0]:.2f}, 95 % [{ratings.advantage[1]:.2f}, "
+            f"\n{matrix.players[0]} has an advantage of {ratings.advantage[0]:.2f}, 95 % [{ratings.advantage[1]:.2f}, "
             f"{ratings.advantage[2]:.2f}]; "
             f"{ratings.verdict}" + ("" if math.isnan(ratings.p) else f" (p = {ratings.p:.3f})")
         )

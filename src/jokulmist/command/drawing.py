@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 MOST_WAITED = 120.0
 # With fewer the second process would only take time from the first.
 LEAST_CORES = 2
-DRAWN = "drawn"
+DRAWN_FIELD = "drawn"
 
 
 class Drawing:
@@ -41,25 +41,27 @@ class Drawing:
 
     def draw(self, runs: Sequence[Run], plan: Plan) -> None:
         """Draw them; whatever the other process has not drawn is drawn here."""
-        drawn = self._asked([run for run in runs if run.path is not None])
-        left = [run for run in runs if str(run.path) not in drawn]
+        done = self._draw_in_process([run for run in runs if run.path is not None])
+        left = [run for run in runs if str(run.path) not in done]
         if left:
             from jokulmist.pictures.saved import save_pictures
-            from jokulmist.training.evaluation.kept import known_references
+            from jokulmist.training.evaluation.cached_references import known_references
 
-            known = known_references(plan.measured)
+            levels = known_references(plan.measured)
             for run in left:
-                save_pictures(run, known)
+                save_pictures(run, levels)
 
-    def _asked(self, runs: list[Run]) -> set[str]:
+    def _draw_in_process(self, runs: list[Run]) -> set[str]:
         process = self._process
         if process is None or process.poll() is not None:
             return set()
         with contextlib.suppress(OSError, ValueError):
-            said, _ = process.communicate(json.dumps([str(run.path.absolute()) for run in runs if run.path]) + "\n")
-            ours = {str(run.path.absolute()): str(run.path) for run in runs if run.path}
-            lines = [line.split("\t", 1) for line in said.splitlines()]
-            return {ours[line[1]] for line in lines if len(line) == 2 and line[0] == DRAWN and line[1] in ours}
+            output, _ = process.communicate(json.dumps([str(run.path.absolute()) for run in runs if run.path]) + "\n")
+            by_path = {str(run.path.absolute()): str(run.path) for run in runs if run.path}
+            lines = [line.split("\t", 1) for line in output.splitlines()]
+            return {
+                by_path[line[1]] for line in lines if len(line) == 2 and line[0] == DRAWN_FIELD and line[1] in by_path
+            }
         return set()
 
     def drop(self) -> None:
@@ -87,15 +89,15 @@ def beside(plan_file: Path, changes: list[str]) -> None:
     pool.READING = True  # a file that trains as it is read does not train here, too
     from jokulmist.environments.declaration.simulator import Simulator
     from jokulmist.pictures.saved import load, warm_up
-    from jokulmist.training.evaluation.kept import known_references
+    from jokulmist.training.evaluation.cached_references import known_references
     from jokulmist.training.plans.fingerprint import fingerprint
     from jokulmist.training.plans.plan import read_plan
     from jokulmist.training.runs.run import Run
 
     environment: Any = read_plan(plan_file, changes).measured
-    known, key = None, fingerprint(environment)
+    levels, key = None, fingerprint(environment)
     if not isinstance(environment, Simulator):  # which may hold what there is once
-        known = known_references(environment)
+        levels = known_references(environment)
     load()
     if not select.select([sys.stdin], [], [], 0.0)[0]:  # else it is waited for already
         warm_up()
@@ -106,16 +108,16 @@ def beside(plan_file: Path, changes: list[str]) -> None:
         run = Run.open(Path(path))
         # The file may have been edited while it trained: what was measured is then of other code than the run's.
         same = isinstance(key, str) and fingerprint(run.plan.measured) == key
-        _drawn(run, known if same else None)
-        print(DRAWN, path, sep="\t", flush=True)
+        _draw_in_fork(run, levels if same else None)
+        print(DRAWN_FIELD, path, sep="\t", flush=True)
 
 
-def _drawn(run: Run, known: Any) -> None:
+def _draw_in_fork(run: Run, levels: Any) -> None:
     """Draw a run's pictures with two cores: the first process has nothing to do by now, and waits for them."""
     from jokulmist.pictures.saved import save_curve, save_others
 
-    other = os.fork()
-    if other == 0:
+    child = os.fork()
+    if child == 0:
         status = 1
         try:
             save_others(run)
@@ -123,9 +125,9 @@ def _drawn(run: Run, known: Any) -> None:
         finally:
             os._exit(status)
     try:
-        save_curve(run, known)
+        save_curve(run, levels)
     finally:
-        status = os.waitpid(other, 0)[1]
+        status = os.waitpid(child, 0)[1]
     if status:
         raise RuntimeError("not all was drawn")  # whoever asked for it draws, and tells what is wrong
 

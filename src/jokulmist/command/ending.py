@@ -20,7 +20,7 @@ from jokulmist.sources.trust import remember
 if TYPE_CHECKING:
     from sys import UnraisableHookArgs
 
-_TOLD: set[str] = set()
+_SHOWN_NOTICES: set[str] = set()
 _TRUSTING: list[bool] = []
 _LOST: list[bool] = []
 
@@ -38,16 +38,16 @@ def begin() -> None:
     _collect_rarely()
     warnings.showwarning = tell_notice
     sys.unraisablehook = interrupt_again
-    _TOLD.clear()
+    _SHOWN_NOTICES.clear()
     _TRUSTING.clear()
     _LOST.clear()
 
 
-def trusting(given: bool) -> bool:
+def trusting(is_trusted: bool) -> bool:
     """Note that ``--trust`` was given."""
-    if given:
+    if is_trusted:
         _TRUSTING.append(True)
-    return given
+    return is_trusted
 
 
 def tell_notice(
@@ -60,11 +60,11 @@ def tell_notice(
 ) -> None:
     """A word on the user's code as a plain line; any other warning as Python has it."""
     if issubclass(category, (CodeNotice, RunNotice)):
-        said = printable(str(message))
-        about = said.partition(" since ")[0]  # of several runs from the same files, one line is enough
-        if about not in _TOLD:
-            typer.echo(f"note: {said}", err=True)
-        _TOLD.add(about)
+        text = printable(str(message))
+        start = text.partition(" since ")[0]  # of several runs from the same files, one line is enough
+        if start not in _SHOWN_NOTICES:
+            typer.echo(f"note: {text}", err=True)
+        _SHOWN_NOTICES.add(start)
     else:
         typer.echo(warnings.formatwarning(message, category, filename, lineno), err=True, nl=False)
 

@@ -17,19 +17,19 @@ def export(path: Path, form: str, to: Path, player: str | None, which: str, says
 
     run = Run.open(path)
     policy = of_run(run, run.checkpoint(which))
-    about = f"{run.name}, seed {run.seed}, after {policy.decisions:,} decisions"
+    description = f"{run.name}, seed {run.seed}, after {policy.decisions:,} decisions"
     if player is not None:
-        policy, about = policy.player(player), f"{player} of {about}"
-    made = write(policy, form, to, about=about, says=says)
+        policy, description = policy.player(player), f"{player} of {description}"
+    exported = write(policy, form, to, about=description, says=says)
     if json:
         print_json(
             {
-                "files": [str(file) for file in made.files], "checked": made.checked, "wrong": made.wrong, "worst": made.worst,
-                "microseconds": made.microseconds, "why": made.why,
+                "files": [str(file) for file in exported.files], "checked": exported.checked, "wrong": exported.wrong, "worst": exported.worst,
+                "microseconds": exported.microseconds, "why": exported.why,
             }
         )  # fmt: skip
     else:
-        for file in made.files:
+        for file in exported.files:
             typer.echo(f"{file}  {file.stat().st_size:,} bytes")
-        typer.echo(str(made))
-    return made.ok
+        typer.echo(str(exported))
+    return exported.ok

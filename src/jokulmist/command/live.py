@@ -28,7 +28,7 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
         raise SettingError("`--token` must have at least 16 characters; leave it out, and one is made.")
     token = token or secrets.token_urlsafe(24)
     listening = listening_at(host, port)
-    shown = listening.getsockname()[1]
+    shown_port = listening.getsockname()[1]
     hosts = HOSTS if host in LOOPBACK else (*HOSTS, host, socket.gethostname())
     page = Live(folder, look, None if workers == 0 else WorkerBeside(folder, workers))
     if not look and workers:
@@ -39,7 +39,7 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
             "code run.",
             err=True,
         )
-    typer.echo(f"{folder} at {address(host, shown, token)}")
+    typer.echo(f"{folder} at {address(host, shown_port, token)}")
     typer.echo(
         "It can start nothing (--look). Ctrl-C ends the page."
         if look
@@ -48,7 +48,7 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
     )
     server = uvicorn.Server(
         uvicorn.Config(
-            Guarded(page.app(), token, shown, hosts),
+            Guarded(page.app(), token, shown_port, hosts),
             log_level="warning",
             access_log=False,
             lifespan="off",

@@ -53,24 +53,29 @@ def solve(use: str, changes: list[str], discount: float, limit: bool, to: Path |
     from jokulmist.training.solving.solution import OPTIMUM
     from jokulmist.training.solving.solution import solve as work
 
-    found = work(
-        environment_named(use, changes), discount=discount, limit=limit, say=lambda told: typer.echo(told, err=True)
+    solution = work(
+        environment_named(use, changes),
+        discount=discount,
+        limit=limit,
+        say=lambda message: typer.echo(message, err=True),
     )
     if to is not None:
-        table = found.table
+        table = solution.table
         replace_file(to, csv_lines({str(name): table[name].to_numpy() for name in table}, header=True))
     if json:
         print_json(
             {
-                "environment": found.name, "mean_return": found.value, "players": found.of_players, "discount": found.discount, "decisions": found.horizon,
-                "states": found.states, "transitions": found.transitions, "seconds": found.seconds,
+                "environment": solution.name, "mean_return": solution.value, "players": solution.of_players, "discount": solution.discount, "decisions": solution.horizon,
+                "states": solution.states, "transitions": solution.transitions, "seconds": solution.seconds,
             }
         )  # fmt: skip
         return
-    typer.echo(f"{found.name}: the best policy returns {found.value:.6g} in the mean{_discounted(found.discount)}")
-    for player, own in found.of_players.items():
-        typer.echo(f"  {player} gets {own:.6g}")
-    typer.echo(f"{found.states:,} states, {found.transitions:,} transitions, {found.seconds:.1f} s")
+    typer.echo(
+        f"{solution.name}: the best policy returns {solution.value:.6g} in the mean{_discounted(solution.discount)}"
+    )
+    for player, value in solution.of_players.items():
+        typer.echo(f"  {player} gets {value:.6g}")
+    typer.echo(f"{solution.states:,} states, {solution.transitions:,} transitions, {solution.seconds:.1f} s")
     if to is not None:
         typer.echo(f"{to} has every state with its best action")
     if discount == 1.0 and limit:
@@ -93,13 +98,13 @@ def check(use: str, steps: int, json: bool, changes: list[str]) -> bool:
     return report.ok
 
 
-def trace(use: str, steps: int, who: str, seed: int, json: bool, changes: list[str]) -> None:
+def trace(use: str, steps: int, player: str, seed: int, json: bool, changes: list[str]) -> None:
     from jokulmist.training.runs.run import Run
     from jokulmist.workshop.trace import trace as look
 
-    environment, policy = environment_named(use, changes), who
-    if Path(who).is_dir():
-        run = Run.open(Path(who))
+    environment, policy = environment_named(use, changes), player
+    if Path(player).is_dir():
+        run = Run.open(Path(player))
         environment, policy = run.environment, run.policy  # type: ignore[assignment]
     frame = look(environment, steps, policy=policy, seed=seed)
     rows: list[Any] = frame.astype(object).where(frame.notna(), None).to_dict("records")
@@ -124,11 +129,11 @@ def play(
     opened = None if run is None else Run.open(run, current)
     environment = environment_named(use, changes) if use is not None else opened.environment  # type: ignore[union-attr]
     policy = None if opened is None else opened.policy
-    others = None
+    other_policies = None
     if player is not None or partners:
-        others = _others(environment, policy, player, partners)
+        other_policies = _partner_policies(environment, policy, player, partners)
         policy = None
-    hand = Controls(environment, policy, checked_seed(seed), player, others)
+    hand = Controls(environment, policy, checked_seed(seed), player, other_policies)
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise SettingError("`play` needs a terminal. To look at steps elsewhere use `jokulmist check ENV --trace 20`.")
     from jokulmist.command.play import Play, end_with_terminal
@@ -137,7 +142,7 @@ def play(
     Play(hand, folder).run()
 
 
-def _others(environment: Any, policy: Any, player: str | None, partners: list[str]) -> Any:
+def _partner_policies(environment: Any, policy: Any, player: str | None, partners: list[str]) -> Any:
     """Who plays the players that a person does not: as `--with` says, else the run's policy, else random play."""
     from jokulmist.environments.declaration.environment import describe
     from jokulmist.errors import SettingError
@@ -156,29 +161,29 @@ def others_of(partners: list[str]) -> dict[str, str]:
     """What ``--with south=runs/haul-001`` says, by player: one each."""
     from jokulmist.errors import SettingError
 
-    found = partners_of(partners)
-    for player, places in found.items():
+    members = partners_of(partners)
+    for player, places in members.items():
         if len(places) > 1:
             raise SettingError(f"`--with` names `{player}` {len(places)} times; one policy plays it. Keep one.")
-    return {player: places[0] for player, places in found.items()}
+    return {player: places[0] for player, places in members.items()}
 
 
 def partners_of(partners: list[str]) -> dict[str, list[str]]:
     """What ``--with south=runs/haul-001`` says, by player: one or several."""
     from jokulmist.errors import SettingError
 
-    found: dict[str, list[str]] = {}
+    by_player: dict[str, list[str]] = {}
     for text in partners:
         name, equals, place = text.partition("=")
         if not (name and equals and place):
             raise SettingError(
                 f"`--with` takes a player and a run, e.g. `--with south=runs/haul-ppo-001`; got {text!r}."
             )
-        found.setdefault(name, []).append(place)
-    return found
+        by_player.setdefault(name, []).append(place)
+    return by_player
 
 
-def runs(folder: Path, json: bool, most: int, **asked: Any) -> None:
+def runs(folder: Path, json: bool, most: int, **filters: Any) -> None:
     from jokulmist.records.run_index import chosen, rows_in
 
     if not folder.is_dir() and folder != Path("runs"):
@@ -187,14 +192,14 @@ def runs(folder: Path, json: bool, most: int, **asked: Any) -> None:
             "`runs`."
         )
     every, words = rows_in(folder)
-    rows = chosen(folder, every, **asked)
+    rows = chosen(folder, every, **filters)
     for word in words:
         typer.echo(word, err=True)
     if json:
         print_json(rows)
     elif rows:
-        shown = rows[-most:] if asked["sort"] == "began" else rows[:most]
-        games = any(row.get("return_of") for row in shown)
+        rows_shown = rows[-most:] if filters["sort"] == "began" else rows[:most]
+        games = any(row.get("return_of") for row in rows_shown)
         print_table(
             [
                 {
@@ -202,11 +207,11 @@ def runs(folder: Path, json: bool, most: int, **asked: Any) -> None:
                     for name, value in {**row, "began": row["began"][:16].replace("T", " ")}.items()
                     if games or name != "return_of"
                 }
-                for row in shown
+                for row in rows_shown
             ]
         )
-        if len(shown) < len(rows):
-            typer.echo(f"{len(rows) - len(shown):,} more; `--most {len(rows)}` shows them, too", err=True)
+        if len(rows_shown) < len(rows):
+            typer.echo(f"{len(rows) - len(rows_shown):,} more; `--most {len(rows)}` shows them, too", err=True)
     elif every:
         typer.echo(f"None of the {len(every):,} runs in {folder} is what was asked for.")
     else:

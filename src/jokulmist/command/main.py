@@ -554,8 +554,8 @@ def main(arguments: list[str] | None = None) -> None:
         mute(sys.stderr)
         sys.exit(DONE)
     except OSError as failure:
-        where = f" {failure.filename}" if failure.filename else ""
-        typer.echo(f"jokulmist: the system refused{where}: {failure.strerror or failure}", err=True)
+        place = f" {failure.filename}" if failure.filename else ""
+        typer.echo(f"jokulmist: the system refused{place}: {failure.strerror or failure}", err=True)
         sys.exit(FAILED)
 
 

@@ -45,7 +45,7 @@ class Play(App[None]):
     def __init__(self, hand: Controls, folder: Path) -> None:
         super().__init__()
         self.hand, self.folder = hand, folder
-        self.said = ""
+        self.message = ""
         self.running = False
         # Every number of every range, and every choice, can be pointed at.
         self.rows = [
@@ -53,7 +53,7 @@ class Play(App[None]):
             for name, part in hand.parts.items()
             for entry in (range(part.size) if isinstance(part, Range) else [0])
         ]
-        self.at = 0
+        self.selected = 0
         self.fine = self.console.color_system in ("256", "truecolor")
 
     def compose(self) -> ComposeResult:
@@ -78,9 +78,9 @@ class Play(App[None]):
             self._show()
 
     def on_key(self, event: events.Key) -> None:
-        self.said = ""
+        self.message = ""
         hand, key = self.hand, event.key
-        name, entry = self.rows[self.at]
+        name, entry = self.rows[self.selected]
         part = hand.parts[name]
         if key == "q":
             self.exit()
@@ -98,7 +98,7 @@ class Play(App[None]):
         elif key == "a":
             self.running = not self.running
         elif key in ("up", "down"):
-            self.at = (self.at + (1 if key == "down" else -1)) % len(self.rows)
+            self.selected = (self.selected + (1 if key == "down" else -1)) % len(self.rows)
         elif key in ("left", "right") and isinstance(part, Range):
             hand.nudge(name, entry, 1 if key == "right" else -1)
         elif key in ("left", "right") and isinstance(part, Choice):
@@ -110,13 +110,13 @@ class Play(App[None]):
         self._show()
 
     def _saved(self, path: Path) -> None:
-        self.said = f"saved {path}"
+        self.message = f"saved {path}"
 
     def _try(self, work: Any) -> None:
         try:
             work()
         except JokulmistError as problem:
-            self.said = str(problem)
+            self.message = str(problem)
 
     def _show(self) -> None:
         area = self.query_one("#picture", Static).size
@@ -136,20 +136,20 @@ class Play(App[None]):
         table.add_column(no_wrap=True)
         table.add_column(justify="right", no_wrap=True)
         table.add_column(justify="right", no_wrap=True)
-        who = "the policy decides" if hand.agent else "you decide"
+        deciding_text = "the policy decides" if hand.agent else "you decide"
         if hand.player is not None and not hand.agent:
-            who = (
+            deciding_text = (
                 f"you are {hand.player}"
-                if hand.player in episode.asked or episode.over
-                else f"{episode.asked[0]} decides"
+                if hand.player in episode.deciding or episode.over
+                else f"{episode.deciding[0]} decides"
             )
         table.add_row(Text(f"{describe(hand.environment).name}, seed {hand.seed}", style="bold"), "", "")
-        table.add_row(f"decision {episode.steps}", who, "")
+        table.add_row(f"decision {episode.steps}", deciding_text, "")
         table.add_row(Text("seen", style="bold"), "", "")
         seen = hand.seen
         for name in seen.keys():  # noqa: SIM118  an observation is no mapping
-            for label, told in _told(name, seen[name]):
-                table.add_row(f"  {label}", told, "")
+            for label, text in _format_entries(name, seen[name]):
+                table.add_row(f"  {label}", text, "")
         table.add_row(Text("reward", style="bold"), Text("step", style="bold"), Text("total", style="bold"))
         for name, total in episode.totals.items():
             table.add_row(f"  {name}", f"{episode.terms[name]:.3g}", f"{total:.3g}")
@@ -157,7 +157,7 @@ class Play(App[None]):
         for name, value in episode.measures.items():
             table.add_row(Text(f"  {name}", style="dim"), "", Text(f"{value:.3g}", style="dim"))
         if episode.over:
-            table.add_row(Text(f"closed by {', '.join(episode.held)}", style="bold red"), "", "")
+            table.add_row(Text(f"closed by {', '.join(episode.satisfied)}", style="bold red"), "", "")
         return table
 
     def _bottom(self) -> Text:
@@ -165,7 +165,7 @@ class Play(App[None]):
         allowed = hand.episode.legal
         for k, (name, entry) in enumerate(self.rows):
             part = hand.parts[name]
-            pointed = k == self.at and len(self.rows) > 1
+            pointed = k == self.selected and len(self.rows) > 1
             text.append(f"{'>' if pointed else ' '} {name or 'action'} ", style="bold" if pointed else "")
             if isinstance(part, Choice):
                 able = allowed.get(name) if isinstance(allowed, dict) else allowed
@@ -180,8 +180,8 @@ class Play(App[None]):
         if len(self.rows) > 1:
             hint = "up and down point, left and right move, digits choose"
         text.append(f"{hint}  {KEYS}{'  ' + POLICY_KEYS if hand.policy is not None else ''}", style="dim")
-        if self.said:
-            text.append(f"\n{self.said}", style="bold")
+        if self.message:
+            text.append(f"\n{self.message}", style="bold")
         elif hand.episode.over:
             text.append("\nthe episode is over: space begins the next, b goes back", style="bold")
         return text
@@ -204,12 +204,12 @@ def end_with_terminal() -> None:
 
 def _slider(part: Range, entry: int, value: Any) -> str:
     low, high = float(part.low.reshape(-1)[entry]), float(part.high.reshape(-1)[entry])
-    now = float(value if part.shape == () else value.reshape(-1)[entry])
-    filled = round(20 * (now - low) / (high - low)) if high - low < float("inf") else 10
-    return f"{low:g} [{'=' * filled}{'-' * (20 - filled)}] {high:g} {part.unit}  {now:.3g}"
+    current = float(value if part.shape == () else value.reshape(-1)[entry])
+    filled = round(20 * (current - low) / (high - low)) if high - low < float("inf") else 10
+    return f"{low:g} [{'=' * filled}{'-' * (20 - filled)}] {high:g} {part.unit}  {current:.3g}"
 
 
-def _told(name: str, value: Any) -> list[tuple[str, str]]:
+def _format_entries(name: str, value: Any) -> list[tuple[str, str]]:
     """What is seen of a channel: a number; of an array some entries a line, each line with the index of its first."""
     if not getattr(value, "shape", ()):
         return [(name, f"{float(value):.4g}")]
@@ -219,8 +219,8 @@ def _told(name: str, value: Any) -> list[tuple[str, str]]:
     firsts = [tuple(int(i) for i in np.unravel_index(k, value.shape)) for k in range(0, value.size, ENTRIES_A_LINE)]
     return [
         (
-            f"{name}[{','.join(map(str, at))}]",
+            f"{name}[{','.join(map(str, index))}]",
             " ".join(f"{v:.2g}" for v in flat[k * ENTRIES_A_LINE : (k + 1) * ENTRIES_A_LINE]),
         )
-        for k, at in enumerate(firsts)
+        for k, index in enumerate(firsts)
     ]

@@ -61,9 +61,9 @@ def print_wide(rows: Sequence[Mapping[str, Any]], keys: Sequence[str]) -> None:
     wide = {name: _width(name, [row[name] for row in rows]) for name in rows[0]}
     room = console().width - sum(wide[name] for name in keys)
     while names:
-        count, taken = 0, 0
-        while count < len(names) and (count == 0 or taken + wide[names[count]] <= room):
-            taken += wide[names[count]]
+        count, width = 0, 0
+        while count < len(names) and (count == 0 or width + wide[names[count]] <= room):
+            width += wide[names[count]]
             count += 1
         print_table([{name: row[name] for name in (*keys, *names[:count])} for row in rows])
         names = names[count:]

@@ -30,9 +30,10 @@ def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | N
         print_json(rows)
         return
     print_table(rows)
-    where = "" if folder == Path("runs") else f" --folder {folder}"
+    folder_option = "" if folder == Path("runs") else f" --folder {folder}"
     typer.echo(
-        f"Waiting, with the plan and the code as they are now. A worker takes them: jokulmist work{where}", err=True
+        f"Waiting, with the plan and the code as they are now. A worker takes them: jokulmist work{folder_option}",
+        err=True,
     )
 
 
@@ -45,7 +46,7 @@ def queue(verb: str, number: int | None, folder: Path, json: bool) -> None:
     if verb == "list":
         if number is not None:
             raise SettingError(f"`queue list` takes no job; got {number}.")
-        _tell(jobs, json)
+        _print_jobs(jobs, json)
         return
     if number is None:
         raise SettingError(f"say which job: `jokulmist queue {verb} 3`. `jokulmist queue` lists them.")
@@ -53,14 +54,14 @@ def queue(verb: str, number: int | None, folder: Path, json: bool) -> None:
     if json:
         print_json(row_of(job))
         return
-    told = {"drop": f"job {number} is out of the queue; {folder / job.run} stays as it is"}
+    messages = {"drop": f"job {number} is out of the queue; {folder / job.run} stays as it is"}
     typer.echo(
-        told.get(verb)
-        or f"job {number} ({job.run}) is {job.status}{f', and is asked to {job.asked}' if job.asked else ''}"
+        messages.get(verb)
+        or f"job {number} ({job.run}) is {job.status}{f', and is asked to {job.requested}' if job.requested else ''}"
     )
 
 
-def _tell(jobs: Any, json: bool) -> None:
+def _print_jobs(jobs: Any, json: bool) -> None:
     rows = [row_of(job) for job in jobs.jobs_now()]
     if json:
         print_json(rows)
@@ -78,8 +79,8 @@ def row_of(job: Any) -> dict[str, Any]:
     ended = job.ended if job.ended is not None else time.time()
     took = "" if job.began is None else f"{max(ended - job.began, 0.0):.0f} s"
     return {
-        "job": job.id, "status": f"{job.status}{f' (to {job.asked})' if job.asked else ''}", "command": job.command, "added": _clock(job.added) if job.added else "", "took": took,
-        "told": job.told,
+        "job": job.id, "status": f"{job.status}{f' (to {job.requested})' if job.requested else ''}", "command": job.command, "added": _clock(job.added) if job.added else "", "took": took,
+        "told": job.message,
     }  # fmt: skip
 
 
@@ -104,7 +105,13 @@ def work(folder: Path, workers: int, until_empty: bool, alone: bool = False) -> 
         err=True,
     )
     with _alone_in(folder) if alone else nullcontext():
-        take(Queue(folder), workers, until_empty=until_empty, ends=ends, say=lambda told: typer.echo(told, err=True))
+        take(
+            Queue(folder),
+            workers,
+            until_empty=until_empty,
+            ends=ends,
+            say=lambda message: typer.echo(message, err=True),
+        )
 
 
 def _alone_in(folder: Path) -> Any:

@@ -34,14 +34,14 @@ def replay(
     target = Path(to) if "." in Path(to).name else usual_name(run, scenes, to)
     began = time.perf_counter()
 
-    def tell(done: int, whole: int) -> None:
-        left = (time.perf_counter() - began) / done * (whole - done)
+    def show_progress(done: int, total: int) -> None:
+        left = (time.perf_counter() - began) / done * (total - done)
         if sys.stderr.isatty():
-            sys.stderr.write(f"\rdrawing {done} of {whole} moments, {left:.0f} s left ")
-            sys.stderr.write("\n" if done == whole else "")
+            sys.stderr.write(f"\rdrawing {done} of {total} moments, {left:.0f} s left ")
+            sys.stderr.write("\n" if done == total else "")
             sys.stderr.flush()
 
-    typer.echo(save_replay(scenes, run.environment, target, per_second=speed, tell=tell))
+    typer.echo(save_replay(scenes, run.environment, target, per_second=speed, tell=show_progress))
     for scene in scenes:
         rollout = scene.rollout
         closed = f", closed by {rollout.closed_by}" if rollout.closed_by else ""
@@ -69,7 +69,7 @@ def _in_terminal(scene: Any, environment: Any, speed: float) -> None:
     width = min(console.width - 1, WIDTH)
     fine = console.color_system == "truecolor"
 
-    def shown(moment: int) -> Any:
+    def frame_at(moment: int) -> Any:
         table = scene.rollout.table
         image = picture_of(Still(None, scene, environment), moment, width, LINES)
         text = Text(f"{scene.title}: decision {moment} of {scene.rollout.steps}\n", style="bold")
@@ -83,9 +83,9 @@ def _in_terminal(scene: Any, environment: Any, speed: float) -> None:
 
     moments = range(scene.rollout.steps + 1)
     if not console.is_terminal:
-        console.print(shown(moments[-1]))
+        console.print(frame_at(moments[-1]))
         return
     with Live(console=console, auto_refresh=False) as live:
         for moment in moments:
-            live.update(shown(moment), refresh=True)
+            live.update(frame_at(moment), refresh=True)
             time.sleep(1.0 / speed)

@@ -36,9 +36,9 @@ def serve(paths: list[Path], host: str, port: int, token: str | None, player: st
     listening.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
     for decider in deciders.values():
         decider.warm_up()
-    shown = listening.getsockname()[1]
+    shown_port = listening.getsockname()[1]
     typer.echo(
-        f"{', '.join(deciders)} at http://{host}:{shown}/decide (POST); http://{host}:{shown}/openapi.json describes "
+        f"{', '.join(deciders)} at http://{host}:{shown_port}/decide (POST); http://{host}:{shown_port}/openapi.json describes "
         "it. Ctrl-C ends it."
     )
     server = uvicorn.Server(

@@ -43,7 +43,7 @@ def new(file: Path, kind: str | None = None) -> None:
             f"`new` writes a Python file with a plain name; got {file}. Use for instance `jokulmist new pond.py`."
         )
     if kind is None:
-        kind = _asked() if sys.stdin.isatty() and sys.stdout.isatty() else USUAL
+        kind = _ask_kind() if sys.stdin.isatty() and sys.stdout.isatty() else USUAL
     if kind not in KINDS:
         raise SettingError(f"there is no kind {kind!r:.40}; `--kind` is one of {listed(KINDS)}.{nearest(kind, KINDS)}")
     plan, test = file.with_suffix(".toml"), file.with_name(f"test_{file.name}")
@@ -71,9 +71,9 @@ def new(file: Path, kind: str | None = None) -> None:
     typer.echo(f"  pytest {test}")
 
 
-def _asked() -> str:
+def _ask_kind() -> str:
     """The kind that a person at a terminal chooses."""
-    for kind, what in KINDS.items():
-        typer.echo(f"  {kind:<10} {what}")
+    for kind, description in KINDS.items():
+        typer.echo(f"  {kind:<10} {description}")
     answer: str = typer.prompt("Which kind?", default=USUAL)
     return answer.strip()

@@ -122,8 +122,8 @@ def evaluate(
     from jokulmist.records.files import append_rows
     from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.records.run_folder import EVALUATED
+    from jokulmist.training.evaluation.cached_references import known_references
     from jokulmist.training.evaluation.evaluate import evaluate as measure
-    from jokulmist.training.evaluation.kept import known_references
     from jokulmist.training.runs.run import Run
 
     if record and current:
@@ -139,21 +139,24 @@ def evaluate(
     if partners:
         learned = _with_others(learned, environment, partners)
     results = [measure(learned, environment, episodes=episodes, seed=seed, act=act, record=record)]  # type: ignore[arg-type]
-    other = measure(learned, environment, episodes=episodes, seed=seed, act="sampled" if act == "greedy" else "greedy")
-    apart = results[0].differs(other)
-    if apart:
-        results.append(other)
+    other_result = measure(
+        learned, environment, episodes=episodes, seed=seed, act="sampled" if act == "greedy" else "greedy"
+    )
+    differs = results[0].differs(other_result)
+    if differs:
+        results.append(other_result)
     results += known_references(environment, episodes, seed).values()
     rows = _evaluation_rows(results, environment, json)
     if json:
         print_json({"run": run.name, "episodes": episodes, "seed": seed, "results": rows})
     else:
-        _tell(run, learned, episodes, seed, rows, results, apart)
+        _print_evaluation(run, learned, episodes, seed, rows, results, differs)
     # What was measured is told before it is kept: a folder that cannot be written takes nothing away.
     if record:
-        kept = path / ROLLOUTS / f"evaluated-{learned.decisions:012d}-seed{seed}.parquet"
+        rollout_file = path / ROLLOUTS / f"evaluated-{learned.decisions:012d}-seed{seed}.parquet"
         typer.echo(
-            f"{results[0].save_rollouts(kept, environment, run.name)} holds {record} episodes step by step", err=True
+            f"{results[0].save_rollouts(rollout_file, environment, run.name)} holds {record} episodes step by step",
+            err=True,
         )
     why = "other code than the run's own" if current else "with other partners than the run's own" if partners else ""
     for result in results if not why else []:  # the run's record is about what the run trained
@@ -161,8 +164,8 @@ def evaluate(
     typer.echo(f"not recorded: this was {why}" if why else f"each episode is in {path}/evaluated.csv", err=True)
 
 
-def _evaluation_rows(results: list[Any], environment: Any, whole: bool) -> list[dict[str, Any]]:
-    """A row an evaluation; `whole` with the means by player, by term and of the measures."""
+def _evaluation_rows(results: list[Any], environment: Any, with_all: bool) -> list[dict[str, Any]]:
+    """A row an evaluation; `with_all` with the means by player, by term and of the measures."""
     from jokulmist.training.evaluation.evaluate import sees_more
 
     rows = []
@@ -174,15 +177,15 @@ def _evaluation_rows(results: list[Any], environment: Any, whole: bool) -> list[
         note = ""
         if result.exact is not None:
             note = f"solved exactly: {result.exact:.6g}"
-        elif result.who not in ("policy", "random"):
-            note = "reads more than the agent sees" if sees_more(environment, result.who) else "by hand"
-        row = {"who": result.who, "acts": result.act or note or "any action"}
+        elif result.policy_name not in ("policy", "random"):
+            note = "reads more than the agent sees" if sees_more(environment, result.policy_name) else "by hand"
+        row = {"who": result.policy_name, "acts": result.act or note or "any action"}
         row |= {"return_of": whose} if whose else {}
         row |= {"mean_return": mean, "ci95_low": low, "ci95_high": high, "sd": sd}
         row |= {"least": float(returns.min()), "most": float(returns.max())}
         row |= (result.outcomes or {"win": 0.0, "draw": 1.0, "loss": 0.0}) if won else {}
         row |= {"closed_by": result.closings}
-        if whole:
+        if with_all:
             row |= {"players": result.players, "terms": result.terms, "measures": result.measures}
         rows.append(row)
     return rows
@@ -200,8 +203,8 @@ def _with_others(learned: Any, environment: Any, partners: list[str]) -> Any:
     return joined_policy({**{name: learned.player(name) for name in players}, **others_of(partners)}, environment)
 
 
-def _tell(
-    run: Any, learned: Any, episodes: int, seed: int, rows: list[dict[str, Any]], results: list[Any], apart: bool
+def _print_evaluation(
+    run: Any, learned: Any, episodes: int, seed: int, rows: list[dict[str, Any]], results: list[Any], differs: bool
 ) -> None:
     """The results as tables."""
     typer.echo(f"{run.name}: {learned.agent!r} after {learned.decisions:,} decisions")
@@ -216,12 +219,12 @@ def _tell(
     )
     if any(result.all_the_same for result in results):
         typer.echo(
-            f"\nsd 0: all {episodes} episodes of {listed([r.who for r in results if r.all_the_same])} are the same, "
+            f"\nsd 0: all {episodes} episodes of {listed([r.policy_name for r in results if r.all_the_same])} are the same, "
             "so one tells as much. Nothing in them is left to chance: sample by "
             "`--act sampled`, or let `begin` draw the first state.",
             err=True,
         )
-    if apart:
+    if differs:
         better = max(results[:2], key=lambda result: result.mean)
         typer.echo(f"\ngreedy and sampled differ by more than luck: {better.act} play is the better one", err=True)
 
@@ -264,16 +267,16 @@ def policy_map(path: Path, over: str, checkpoint: str, current: bool = False) ->
 
 def _places(over: list[str]) -> dict[str, list[float]]:
     """What ``--over`` says, as values by parameter."""
-    found: dict[str, list[float]] = {}
+    places: dict[str, list[float]] = {}
     for text in over:
         name, equals, values = text.partition("=")
         try:
-            found[name] = [_number(value) for value in values.split(",")]
+            places[name] = [_number(value) for value in values.split(",")]
         except ValueError:
             equals = ""
         if not equals:
             raise SettingError(f"`--over` takes a parameter and its values, e.g. `--over melt=0.5,1,2`; got {text!r}.")
-    return found
+    return places
 
 
 def _number(text: str) -> float:

@@ -39,7 +39,7 @@ def tune(
         _forecast(question, folder, workers, json)
         return False
     command = ["jokulmist", *sys.argv[1:]]
-    return tell(begin_search(question, folder, name, workers, cluster, LiveSearchDisplay(), command), json)
+    return print_search(begin_search(question, folder, name, workers, cluster, LiveSearchDisplay(), command), json)
 
 
 def resume(path: Path, workers: int | None, cluster: str | None, json: bool) -> bool:
@@ -50,10 +50,10 @@ def resume(path: Path, workers: int | None, cluster: str | None, json: bool) -> 
     search = Search.open(path)
     if search.status != "done":
         search.resume(workers=workers, cluster=cluster, show=LiveSearchDisplay(), command=["jokulmist", *sys.argv[1:]])
-    return tell(search, json)
+    return print_search(search, json)
 
 
-def tell(search: Any, json: bool) -> bool:
+def print_search(search: Any, json: bool) -> bool:
     """What a search found; returns whether it was stopped."""
     from jokulmist.command.waiting import telling
 
@@ -92,8 +92,8 @@ def tell(search: Any, json: bool) -> bool:
         typer.echo(f"The search is not at its end: jokulmist resume {search.path}", err=True)
     if pictures:
         plan = f"; the winner's plan is {search.path}/winner.toml" if search.board.winner is not None else ""
-        others = ", ".join(path.name for path in pictures[1:])
-        typer.echo(f"{pictures[0]} and {others} show the search{plan}", err=True)
+        other_pictures = ", ".join(path.name for path in pictures[1:])
+        typer.echo(f"{pictures[0]} and {other_pictures} show the search{plan}", err=True)
     return stopped
 
 
@@ -101,14 +101,14 @@ def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
     from jokulmist.training.plans.setting_differences import short_names
 
     short = short_names(names)
-    shown = []
+    rows_shown = []
     for row in rows[:MOST_ROWS]:
-        told = {short[name]: row[name] for name in names}
-        shown.append(
-            {"candidate": row["candidate"], **told, "score": row["score"], "ci95_low": row["low"], "ci95_high": row["high"],
+        cells = {short[name]: row[name] for name in names}
+        rows_shown.append(
+            {"candidate": row["candidate"], **cells, "score": row["score"], "ci95_low": row["low"], "ci95_high": row["high"],
              "decisions": row["decisions"], "status": row["status"]}
         )  # fmt: skip
-    print_table(shown)
+    print_table(rows_shown)
     if len(rows) > MOST_ROWS:
         typer.echo(f"... and {len(rows) - MOST_ROWS} more, in candidates.csv")
 
@@ -120,9 +120,9 @@ def _winner(search: Any, stopped: bool) -> None:
 
     typer.echo(f"\nThe winner is candidate {search.winner.number}: {told_settings(search.settings)}")
     seeds = len(search.board.seeds)
-    how = "chosen by its model, of" if search.question.tuning.method == "gaussian-process" else "the best of"
+    choice_text = "chosen by its model, of" if search.question.tuning.method == "gaussian-process" else "the best of"
     typer.echo(
-        f"  in the search      {search.score:.4g}, {how} {len(search.board.candidates)} ({seeds} "
+        f"  in the search      {search.score:.4g}, {choice_text} {len(search.board.candidates)} ({seeds} "
         f"seed{'s' if seeds > 1 else ''}), optimistic: it is the best of many"
     )
     mean, low, high = search.score_again
@@ -136,18 +136,18 @@ def _winner(search: Any, stopped: bool) -> None:
         )
     if stopped:
         return
-    found = search.importance
-    known = found.table.dropna()
-    if len(known):
-        short = short_names(list(known["setting"]))
+    importance = search.importance
+    known_rows = importance.table.dropna()
+    if len(known_rows):
+        short = short_names(list(known_rows["setting"]))
         typer.echo(
-            f"\nWhat mattered, of {found.candidates} candidates (the model predicts {max(found.explained, 0.0):.0%} of the variance)\n"
+            f"\nWhat mattered, of {importance.candidates} candidates (the model predicts {max(importance.explained, 0.0):.0%} of the variance)\n"
         )
         print_table(
-            [{"setting": short[r["setting"]], "matters": r["matters"], "ci95_low": r["low"], "ci95_high": r["high"]} for r in known.to_dict("records")]
+            [{"setting": short[r["setting"]], "matters": r["matters"], "ci95_low": r["low"], "ci95_high": r["high"]} for r in known_rows.to_dict("records")]
         )  # fmt: skip
-    if found.note:
-        typer.echo(f"* {found.note}.")
+    if importance.note:
+        typer.echo(f"* {importance.note}.")
 
 
 def _compiling_seconds(question: Any) -> float:
@@ -159,15 +159,15 @@ def _compiling_seconds(question: Any) -> float:
     from jokulmist.studies.search.space import with_settings
     from jokulmist.training.train import train_plan
 
-    draw, found = np.random.default_rng(0), []
+    draw, seconds = np.random.default_rng(0), []
     for _ in range(SAMPLED):
         plan = with_settings(question.plan, question.space.sample(draw))
         trial = short_trial(plan, plan.copies * plan.agent.decisions_per_update(plan.copies))
         for _ in range(2):
             began = time.perf_counter()
             train_plan(trial, folder=None)
-            found.append(time.perf_counter() - began)
-    return max(0.0, float(np.mean(found[::2]) - np.mean(found[1::2])))
+            seconds.append(time.perf_counter() - began)
+    return max(0.0, float(np.mean(seconds[::2]) - np.mean(seconds[1::2])))
 
 
 def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> None:
@@ -177,26 +177,26 @@ def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> N
     from jokulmist.training.workers.pool import usual_workers
 
     plan, tuning = question.plan, question.tuning
-    one = forecast_of(plan, folder, workers)
+    forecast = forecast_of(plan, folder, workers)
     compiling = _compiling_seconds(question)
-    planned = float(plan.training.steps or one["decisions_a_run"])
+    planned = float(plan.training.steps or forecast["decisions_a_run"])
     seeds = question.seeds_each
     runs = (question.method.decisions or tuning.candidates * planned) / planned * seeds + tuning.again
     count = workers or usual_workers()
-    told = {
-        "environment": one["environment"], "agent": one["agent"], "method": tuning.method,
+    content = {
+        "environment": forecast["environment"], "agent": forecast["agent"], "method": tuning.method,
         "searched_over": ", ".join(question.space.names),
         "candidates": len(question.method.combinations) if tuning.method == "grid" else tuning.candidates,
-        "seeds_each": seeds, "new_seeds": tuning.again, "side_by_side": count, "lane": one["lane"],
-        "whole_runs_worth": round(runs, 1), "seconds_a_run": one["seconds_a_run"],
-        "megabytes": round(one["megabytes_a_run"] * tuning.candidates * seeds, 1),
+        "seeds_each": seeds, "new_seeds": tuning.again, "side_by_side": count, "lane": forecast["lane"],
+        "whole_runs_worth": round(runs, 1), "seconds_a_run": forecast["seconds_a_run"],
+        "megabytes": round(forecast["megabytes_a_run"] * tuning.candidates * seeds, 1),
         "compiling_seconds": round(compiling, 1),
-        "seconds": round((one["seconds_a_run"] * runs + compiling * tuning.candidates) / count, 1),
+        "seconds": round((forecast["seconds_a_run"] * runs + compiling * tuning.candidates) / count, 1),
     }  # fmt: skip
     if json:
-        print_json(told)
+        print_json(content)
         return
-    for key, value in told.items():
+    for key, value in content.items():
         if key != "seconds":
             typer.echo(f"{key.replace('_', ' '):<17} {f'{value:,}' if isinstance(value, int) else value}")
-    typer.echo(f"altogether        about {duration(told['seconds'])}; nothing was trained")
+    typer.echo(f"altogether        about {duration(content['seconds'])}; nothing was trained")

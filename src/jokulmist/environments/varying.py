@@ -26,7 +26,7 @@ class Between:
     whole: bool = False
     when: tuple[tuple[str, tuple[Any, ...]], ...] = ()
 
-    def drawn(self, draw: Any) -> Any:
+    def sample(self, draw: Any) -> Any:
         """One value."""
         if self.scale == "log":
             return self.low * draw.xp.exp(math.log(self.high / self.low) * draw.uniform())
@@ -34,10 +34,10 @@ class Between:
 
     def written(self) -> dict[str, Any]:
         """As it stands in a plan."""
-        found: dict[str, Any] = {"between": [int(v) if self.whole else v for v in (self.low, self.high)]}
+        written: dict[str, Any] = {"between": [int(v) if self.whole else v for v in (self.low, self.high)]}
         if self.scale != "even":
-            found["scale"] = self.scale
-        return {**found, **({"whole": True} if self.whole else {}), **written_when(self.when)}
+            written["scale"] = self.scale
+        return {**written, **({"whole": True} if self.whole else {}), **written_when(self.when)}
 
     def __repr__(self) -> str:
         more = "" if self.scale == "even" else f", scale={self.scale!r}"
@@ -73,7 +73,7 @@ def between(
     low, high : float
     scale : {"even", "log"}
     whole : bool
-        Whole numbers only, both bounds among them; for a search.
+        WholeNumber numbers only, both bounds among them; for a search.
     when : dict of str to value or list of values, optional
         In a search: the setting matters only where others have these values, e.g. ``{"agent.use": "DQN"}``.
 
@@ -163,11 +163,11 @@ class Levels:
                 raise SettingError(f"`{name}` of `Levels` must be a whole number above 0; got {count!r}.")
         if below is not None and below >= above:
             raise SettingError(f"`below` of `Levels` must lie below `above`, {above:g}; got {below!r}.")
-        given = {
+        settings = {
             "parameter": parameter, "values": values, "above": above, "below": below, "score": score, "last": last, "at_least": at_least,
             "every": every,
         }  # fmt: skip
-        for name, value in given.items():
+        for name, value in settings.items():
             object.__setattr__(self, name, value)
 
     @property
@@ -187,8 +187,8 @@ class Levels:
 
     def written(self) -> dict[str, Any]:
         """As it stands in a plan."""
-        found = {name: value for name, value in vars(self).items() if value is not None}
-        return {**found, "values": list(self.values)}
+        written = {name: value for name, value in vars(self).items() if value is not None}
+        return {**written, "values": list(self.values)}
 
     def __repr__(self) -> str:
         defaults: dict[str, Any] = {"below": None, "score": "return", "last": 50, "at_least": None, "every": None}
@@ -226,62 +226,64 @@ class Varying:
 
     def _called(self, draw: Any) -> Mapping[str, Any]:
         assert callable(self.vary)
-        found = self.vary(draw)
-        if not isinstance(found, Mapping) or not found:
+        values = self.vary(draw)
+        if not isinstance(values, Mapping) or not values:
             raise SettingError(
-                f"the function of `vary` returned {found!r}; it must return a dict of parameters, "
+                f"the function of `vary` returned {values!r}; it must return a dict of parameters, "
                 f'e.g. `{{"melt": draw.uniform(1.0, 5.0)}}`.'
             )
-        return found
+        return values
 
     def values(self, draw: Any, level: Any) -> dict[str, Any]:
         """The values of one episode; `level` is the value of the level that holds now."""
         if isinstance(self.vary, dict):
-            found = {name: how.drawn(draw) for name, how in self.vary.items()}
+            values = {name: distribution.sample(draw) for name, distribution in self.vary.items()}
         else:
-            found = dict(self._called(draw)) if self.vary is not None else {}
+            values = dict(self._called(draw)) if self.vary is not None else {}
         if self.levels is not None:
-            found[self.levels.parameter] = level
-        return found
+            values[self.levels.parameter] = level
+        return values
 
     def refuse(self, environment: Any, outline: Any) -> None:
         """Raise `SettingError` where a parameter cannot vary, or would leave its bounds."""
-        where = type(environment).__qualname__
-        known = {p.name: p for p in outline.parameters}
+        context = type(environment).__qualname__
+        parameters = {p.name: p for p in outline.parameters}
         if len(set(self.names)) != len(self.names):
             raise SettingError(
                 f"`vary` and `curriculum` both move a parameter: {listed(self.names)}. Keep one of them."
             )
         for name in self.names:
-            if name not in known:
+            if name not in parameters:
                 raise SettingError(
-                    f"`vary` names `{name}`, which is no parameter of `{where}`; there are {listed(known)}."
-                    f"{nearest(name, known)}"
+                    f"`vary` names `{name}`, which is no parameter of `{context}`; there are {listed(parameters)}."
+                    f"{nearest(name, parameters)}"
                 )
-            if known[name].fixed or not isinstance(known[name].default, (int, float)):
-                raise SettingError(f"`{name}` of `{where}` is fixed, so it cannot vary within a run.")
+            if parameters[name].fixed or not isinstance(parameters[name].default, (int, float)):
+                raise SettingError(f"`{name}` of `{context}` is fixed, so it cannot vary within a run.")
             bounded = [f.name for f in outline.fields if name in (f.low, f.high)]
             bounded += [s.name for s in outline.sensors if name in (s.bounds["low"], s.bounds["high"])]
             if bounded or name in (outline.cls.deadline, outline.cls.time_limit, outline.cls.decide_every):
-                what = f"bounds of `{bounded[0]}`" if bounded else "limit"
+                limit = f"bounds of `{bounded[0]}`" if bounded else "limit"
                 raise SettingError(
-                    f"`{name}` of `{where}` cannot vary, because the {what} follow from it. Declare them as numbers."
+                    f"`{name}` of `{context}` cannot vary, because the {limit} follow from it. Declare them as numbers."
                 )
         if isinstance(self.vary, dict):
-            for name, how in self.vary.items():
-                if not isinstance(how, Between):
-                    raise SettingError(f"`vary` of `{name}` must be `jm.between(low, high)`; got {how!r}.")
-                if how.whole or how.when:
-                    raise SettingError(f"`vary` of `{name}`: `whole` and `when` are for a search; got {how!r}.")
-                for end in (how.low, how.high):
-                    known[name].checked(_as(known[name].default, end, name), f"{where}.{name}")
+            for name, distribution in self.vary.items():
+                if not isinstance(distribution, Between):
+                    raise SettingError(f"`vary` of `{name}` must be `jm.between(low, high)`; got {distribution!r}.")
+                if distribution.whole or distribution.when:
+                    raise SettingError(
+                        f"`vary` of `{name}`: `whole` and `when` are for a search; got {distribution!r}."
+                    )
+                for end in (distribution.low, distribution.high):
+                    parameters[name].checked(_as(parameters[name].default, end, name), f"{context}.{name}")
         elif self.vary is not None:
             for seed in range(50):
                 for name, value in self._called(_sample(seed)).items():
-                    known[name].checked(value, f"{where}.{name}")
+                    parameters[name].checked(value, f"{context}.{name}")
         if self.levels is not None:
             for value in self.levels.values:
-                known[self.levels.parameter].checked(value, f"{where}.{self.levels.parameter}")
+                parameters[self.levels.parameter].checked(value, f"{context}.{self.levels.parameter}")
             scores = ["return", *(m.name for m in outline.measures)]
             if self.levels.score not in scores:
                 raise SettingError(
@@ -292,7 +294,9 @@ class Varying:
     def written(self) -> dict[str, Any]:
         """What varies and how, as plans hold it; of a function only that there is one."""
         vary = (
-            {name: how.written() for name, how in self.vary.items()} if isinstance(self.vary, dict) else repr(self.vary)
+            {name: distribution.written() for name, distribution in self.vary.items()}
+            if isinstance(self.vary, dict)
+            else repr(self.vary)
         )
         return {"vary": vary, "levels": None if self.levels is None else self.levels.written()}
 
@@ -328,7 +332,7 @@ def _sample(seed: int) -> Any:
 
 def vary_from(written: Mapping[str, Any]) -> dict[str, Between]:
     """What a plan's ``[vary]`` says."""
-    found = {}
+    distributions = {}
     for name, entry in written.items():
         ends = entry.get("between") if isinstance(entry, Mapping) else None
         if not (isinstance(ends, (list, tuple)) and len(ends) == 2) or set(entry) - {"between", "scale"}:
@@ -336,8 +340,8 @@ def vary_from(written: Mapping[str, Any]) -> dict[str, Between]:
                 f'`{name}` in `[vary]` is {entry!r}; it must be `{{ between = [1.0, 5.0] }}`, with `scale = "log"` '
                 "if wanted."
             )
-        found[name] = between(*ends, scale=entry.get("scale", "even"))
-    return found
+        distributions[name] = between(*ends, scale=entry.get("scale", "even"))
+    return distributions
 
 
 def levels_from(written: Mapping[str, Any]) -> Levels:
@@ -346,9 +350,9 @@ def levels_from(written: Mapping[str, Any]) -> Levels:
     missing = [name for name in ("parameter", "values", "above") if name not in settings]
     unknown = [name for name in settings if name not in Levels.__dataclass_fields__]
     if missing or unknown:
-        told = f"lacks `{missing[0]}`" if missing else f"has no setting `{unknown[0]}`"
+        problem = f"lacks `{missing[0]}`" if missing else f"has no setting `{unknown[0]}`"
         raise SettingError(
-            f"`[curriculum]` {told}; its settings are {listed(Levels.__dataclass_fields__)}. "
+            f"`[curriculum]` {problem}; its settings are {listed(Levels.__dataclass_fields__)}. "
             f'Write `parameter = "melt"`, `values = [1.0, 2.0]`, `above = 30.0`.'
         )
     return Levels(settings.pop("parameter"), settings.pop("values"), **settings)

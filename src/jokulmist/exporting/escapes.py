@@ -17,10 +17,10 @@ def one_line(text: str) -> str:
 def c_comment(text: str) -> str:
     """For the inside of a comment of C or JavaScript: no end of it, no beginning of one, no trigraph, no line that goes
     on."""
-    told = one_line(text).replace("\\", "/")
-    while "??" in told or "*/" in told or "/*" in told:
-        told = told.replace("??", "? ?").replace("*/", "* /").replace("/*", "/ *")
-    return told
+    comment = one_line(text).replace("\\", "/")
+    while "??" in comment or "*/" in comment or "/*" in comment:
+        comment = comment.replace("??", "? ?").replace("*/", "* /").replace("/*", "/ *")
+    return comment
 
 
 def c_string(text: str) -> str:
@@ -45,17 +45,17 @@ def markdown(text: str) -> str:
     return re.sub(r"([\\`*_{}\[\]<>|#])", r"\\\1", one_line(text))
 
 
-def told_apart(names: Iterable[str], taken: Iterable[str]) -> dict[str, str]:
+def told_apart(names: Iterable[str], reserved: Iterable[str]) -> dict[str, str]:
     """Names as identifiers of C and JavaScript; those that would be the same get a number."""
-    found: dict[str, str] = {}
-    used = set(taken)
+    names_apart: dict[str, str] = {}
+    used = set(reserved)
     for name in names:
-        made = re.sub(r"\W", "_", name, flags=re.ASCII)
-        made = f"_{made}" if not made or made[0].isdigit() else made
-        own, number = made, 1
-        while own in used:
+        name_made = re.sub(r"\W", "_", name, flags=re.ASCII)
+        name_made = f"_{name_made}" if not name_made or name_made[0].isdigit() else name_made
+        unique, number = name_made, 1
+        while unique in used:
             number += 1
-            own = f"{made}_{number}"
-        used.add(own)
-        found[name] = own
-    return found
+            unique = f"{name_made}_{number}"
+        used.add(unique)
+        names_apart[name] = unique
+    return names_apart

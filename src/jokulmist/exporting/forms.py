@@ -44,30 +44,30 @@ class Vectors(NamedTuple):
     images: list[dict[str, Any]]
     masks: list[tuple[Any, ...]]
     decided: list[dict[str, Any]]
-    said: list[dict[str, Any]]
+    policy_outputs: list[dict[str, Any]]
     remembers: bool = False
 
     def as_json(self, policy: Policy, most: int) -> list[dict[str, Any]]:
         """The first of them, by channel and part."""
         spec, names = policy.spec, list(choices_of(policy.spec.action))
-        found = []
-        told = self.said or [{}] * len(self.rows)
-        whole = zip(self.rows, self.images, self.masks, self.decided, told, strict=True)
-        for k, (row, images, masks, decided, said) in enumerate(list(whole)[:most]):
+        entries = []
+        extras_of_rows = self.policy_outputs or [{}] * len(self.rows)
+        rows_zipped = zip(self.rows, self.images, self.masks, self.decided, extras_of_rows, strict=True)
+        for k, (row, images, masks, decided, extras) in enumerate(list(rows_zipped)[:most]):
             observation = {c.name: np.asarray(row[spec.slices[c.name]]).reshape(c.shape).tolist() for c in spec.numbers}
             observation.update({name: image.tolist() for name, image in images.items()})
-            one: dict[str, Any] = {
+            entry: dict[str, Any] = {
                 "observation": observation,
                 "action": {part: np.asarray(v).tolist() for part, v in decided.items()},
             }
             if self.remembers:
-                one["begins"] = begins(k)
-            if said:
-                one["said"] = {name: np.asarray(v).tolist() for name, v in said.items()}
+                entry["begins"] = begins(k)
+            if extras:
+                entry["said"] = {name: np.asarray(v).tolist() for name, v in extras.items()}
             if masks:
-                one["legal"] = {name: mask.tolist() for name, mask in zip(names, masks, strict=False)}
-            found.append(one)
-        return found
+                entry["legal"] = {name: mask.tolist() for name, mask in zip(names, masks, strict=False)}
+            entries.append(entry)
+        return entries
 
 
 def vectors_of(policy: Policy, count: int, seed: int = 0, says: bool = False) -> Vectors:
@@ -80,8 +80,8 @@ def vectors_of(policy: Policy, count: int, seed: int = 0, says: bool = False) ->
         for c in spec.numbers:
             low = c.low if np.isfinite(c.low) else -UNBOUNDED
             high = c.high if np.isfinite(c.high) else max(low, 0.0) + UNBOUNDED
-            own = draw.uniform(low, high, c.size)
-            parts.append(np.round(own) if c.whole else own)
+            values = draw.uniform(low, high, c.size)
+            parts.append(np.round(values) if c.whole else values)
         rows.append(np.concatenate(parts or [np.zeros(0)]).astype(np.float32))
         images.append({c.name: draw.integers(0, 256, c.shape).astype(np.uint8) for c in spec.images})
         allowed = [draw.random(width) < 0.6 for width in widths]
@@ -95,19 +95,19 @@ def files_of(graph: Graph, form: str, about: str, vectors: Vectors) -> dict[str,
     """The files of a form, by name."""
     if form not in FORMS:
         raise SettingError(f"`form` is {form!r:.60}; there are {listed(FORMS)}.")
-    made: dict[str, str | bytes]
+    files: dict[str, str | bytes]
     if form == "python":
-        made = {"policy.py": python_file(graph, about)}
+        files = {"policy.py": python_file(graph, about)}
     elif form == "c":
-        made = c_files(graph, about)
+        files = c_files(graph, about)
     elif form == "javascript":
-        made = js_files(graph, about)
+        files = js_files(graph, about)
     else:
         from jokulmist.exporting.onnx_form import written
 
-        made = {"policy.onnx": written(graph, about)}
-    told = {"about": about, "vectors": vectors.as_json(graph.policy, 100)}
-    return {**made, "vectors.json": json.dumps(told, indent=None), "README.md": readme(graph, form, about)}
+        files = {"policy.onnx": written(graph, about)}
+    content = {"about": about, "vectors": vectors.as_json(graph.policy, 100)}
+    return {**files, "vectors.json": json.dumps(content, indent=None), "README.md": readme(graph, form, about)}
 
 
 def _fields(graph: Graph) -> list[tuple[str, str, int, str]]:
@@ -125,7 +125,7 @@ def part_words(graph: Graph) -> dict[str, str]:
 
 def said_words(graph: Graph) -> dict[str, str]:
     """Of each thing that the policy says, its name in C."""
-    return told_apart((name for name, _ in graph.said), KEYWORDS)
+    return told_apart((name for name, _ in graph.policy_outputs), KEYWORDS)
 
 
 def masked_choices(graph: Graph) -> list[tuple[str, int]]:
@@ -133,7 +133,7 @@ def masked_choices(graph: Graph) -> list[tuple[str, int]]:
     if not graph.policy.spec.masked:
         return []
     words = part_words(graph)
-    return [(words[part], one.count) for part, one in graph.parts.items() if isinstance(one, Choice)]
+    return [(words[part], space.count) for part, space in graph.parts.items() if isinstance(space, Choice)]
 
 
 def _rendered(name: str, context: Mapping[str, Any]) -> str:
@@ -150,7 +150,7 @@ def _rendered(name: str, context: Mapping[str, Any]) -> str:
 
 def _context(graph: Graph, loops: Loops, quoted: Callable[[Any], str]) -> dict[str, Any]:
     """What the templates of C and of JavaScript name; `quoted` makes a string of the language."""
-    spec, words, said = graph.policy.spec, part_words(graph), said_words(graph)
+    spec, words, words_said = graph.policy.spec, part_words(graph), said_words(graph)
     inputs = {name: value.name for name, value in graph.inputs.items()}
     channels, images, offset = {c.name: c for c in spec.channels}, {c.name for c in spec.images}, 0
     fields = []
@@ -166,24 +166,24 @@ def _context(graph: Graph, loops: Loops, quoted: Callable[[Any], str]) -> dict[s
     places = {part: place for part, place, _ in loops.outputs}
     parts = [
         {
-            "name": quoted(part), "word": words[part], "place": places[part], "array": isinstance(one, Range) and one.shape != (),
-            "labels": [quoted(str(label)) for label in one.labels] if isinstance(one, Choice) else [],
-            **({} if isinstance(one, Choice) else {"size": one.size, "bounds": _bounds(one)}),
+            "name": quoted(part), "word": words[part], "place": places[part], "array": isinstance(space, Range) and space.shape != (),
+            "labels": [quoted(str(label)) for label in space.labels] if isinstance(space, Choice) else [],
+            **({} if isinstance(space, Choice) else {"size": space.size, "bounds": _bounds(space)}),
         }
-        for part, one in graph.parts.items()
+        for part, space in graph.parts.items()
     ]  # fmt: skip
-    choices = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
+    choices = [part for part, space in graph.parts.items() if isinstance(space, Choice)]
     masks = [
         {"name": quoted(part), "word": word, "count": count, "whole": part == "", "input": inputs.get(f"legal {k}")}
         for k, (part, (word, count)) in enumerate(zip(choices, masked_choices(graph), strict=False))
     ]
-    told = [
-        {"name": quoted(name), "word": said[name], "size": value.size, "place": place}
-        for (name, value), (_, place, _) in zip(graph.said, loops.said, strict=True)
+    observation_parts = [
+        {"name": quoted(name), "word": words_said[name], "size": value.size, "place": place}
+        for (name, value), (_, place, _) in zip(graph.policy_outputs, loops.policy_outputs, strict=True)
     ]
     state = None if graph.state is None else {"width": graph.state_width, "input": inputs.get("state")}
     return {
-        "channels": fields, "parts": parts, "masks": masks, "said": told, "state": state, "numbers": inputs.get("numbers"), "width": spec.width,
+        "channels": fields, "parts": parts, "masks": masks, "said": observation_parts, "state": state, "numbers": inputs.get("numbers"), "width": spec.width,
         "loops": loops, "operations": {op.name for op in graph.ops},
     }  # fmt: skip
 
@@ -201,18 +201,20 @@ def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     return {name: _rendered(name, context) for name in ("policy.h", "policy.c")}
 
 
-def _bounds(one: Range) -> str:
-    low, high = np.ravel(one.low), np.ravel(one.high)
-    return f"{low[0]:g} .. {high[0]:g}{f' {c_comment(one.unit)}' if one.unit else ''}"
+def _bounds(space: Range) -> str:
+    low, high = np.ravel(space.low), np.ravel(space.high)
+    return f"{low[0]:g} .. {high[0]:g}{f' {c_comment(space.unit)}' if space.unit else ''}"
 
 
 def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     """An ES module and its types."""
     context = _context(graph, Loops(graph, JavaScript()), js_string)
     labels = {
-        part: list(map(str, one.labels)) if isinstance(one, Choice) else None for part, one in graph.parts.items()
+        part: list(map(str, space.labels)) if isinstance(space, Choice) else None for part, space in graph.parts.items()
     }
-    kinds = {part: " | ".join(map(js_string, own)) if own else "number" for part, own in labels.items()}
+    kinds = {
+        part: " | ".join(map(js_string, labels_of)) if labels_of else "number" for part, labels_of in labels.items()
+    }
     legal = "null"
     if context["masks"]:
         by_part = "; ".join(f"{mask['name']}?: boolean[]" for mask in context["masks"])
@@ -235,32 +237,36 @@ def python_file(graph: Graph, about: str) -> str:
         f"{op.out.name} = {numpy_form.expression(op, [constants.written(v) for v in op.inputs])}" for op in graph.ops
     ]
     outputs = ", ".join(f"{part!r}: {constants.written(value)}" for part, value in graph.outputs)
-    said = ", ".join(f"{name!r}: np.asarray({constants.written(value)}).reshape(-1)" for name, value in graph.said)
+    extras = ", ".join(
+        f"{name!r}: np.asarray({constants.written(value)}).reshape(-1)" for name, value in graph.policy_outputs
+    )
     if graph.state is not None:
         lines.append(f"memory[...] = {constants.written(graph.state)}")
     parts = {
-        part: {"labels": list(one.labels)} if isinstance(one, Choice) else {"shape": list(one.shape)}
-        for part, one in graph.parts.items()
+        part: {"labels": list(space.labels)} if isinstance(space, Choice) else {"shape": list(space.shape)}
+        for part, space in graph.parts.items()
     }
     state = None if graph.state is None else {"width": graph.state_width}
     context = {
         "about": python_docstring(about), "masked": spec.masked, "operations": {op.name for op in graph.ops}, "state": state,
         "channels": repr([(c.name, c.shape) for c in spec.numbers]), "images": repr([(c.name, c.shape) for c in spec.images]), "parts": repr(parts),
-        "constants": constants.lines, "lines": [*numpy_form.readings(graph), *lines], "outputs": f"{{{outputs}}}", "said": said and f"{{{said}}}",
+        "constants": constants.lines, "lines": [*numpy_form.readings(graph), *lines], "outputs": f"{{{outputs}}}", "said": extras and f"{{{extras}}}",
     }  # fmt: skip
     return _rendered("policy.py.txt", context)
 
 
-def _says(graph: Graph, form: str) -> str:
+def _values_text(graph: Graph, form: str) -> str:
     """What stands in the README about what a policy says."""
-    if not graph.said:
+    if not graph.policy_outputs:
         return ""
-    how = {
+    texts = {
         "python": "`decide(observation, says=True)` gives the action and", "c": "`policy_decide` takes a `policy_said` last, and fills it with",
         "javascript": "`say(observation)` gives `{ action, said }`, with", "onnx": "Further outputs are",
     }[form]  # fmt: skip
-    names = "\n".join(f"- `{name}`, {value.size} number{'s' if value.size > 1 else ''}" for name, value in graph.said)
-    return f"""{how} what it says beside it:
+    names = "\n".join(
+        f"- `{name}`, {value.size} number{'s' if value.size > 1 else ''}" for name, value in graph.policy_outputs
+    )
+    return f"""{texts} what it says beside it:
 
 {names}
 
@@ -273,13 +279,13 @@ def _remembers(graph: Graph, form: str) -> str:
     """What stands in the README about what a policy remembers."""
     if graph.state is None:
         return ""
-    how = {
+    texts = {
         "python": "`memory = begin()` where an episode begins, then `decide(observation, legal, memory)`: one memory for each agent.",
         "c": "Each agent has a `policy_memory`: call `policy_begin(&memory)` where an episode begins, and hand it to `policy_decide`.",
         "javascript": "`const memory = begin()` where an episode begins, then `decide(observation, legal, memory)`: one memory for each agent.",
         "onnx": f"The input `state` ({graph.state_width} numbers) is 0 where an episode begins, and then the output `state_after` of the decision before.",
     }[form]  # fmt: skip
-    return f"It remembers what it saw since its episode began. {how}\n\n"
+    return f"It remembers what it saw since its episode began. {texts}\n\n"
 
 
 def _allowed(graph: Graph, form: str) -> str:
@@ -287,20 +293,20 @@ def _allowed(graph: Graph, form: str) -> str:
     masks = masked_choices(graph)
     if not masks:
         return ""
-    parts = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
-    which = (
+    parts = [part for part, space in graph.parts.items() if isinstance(space, Choice)]
+    choice_words = (
         "one truth value an alternative"
         if parts == [""]
         else f"by part ({listed(parts)}) one truth value an alternative"
     )
-    called = f"`decide(observation, legal)` takes {which}; everything is allowed where it is left out."
-    how = {
+    called = f"`decide(observation, legal)` takes {choice_words}; everything is allowed where it is left out."
+    texts = {
         "python": called,
         "c": "Fill a `policy_legal` with 1 or 0 an alternative, and hand it to `policy_decide`.",
         "javascript": called,
         "onnx": "The inputs that begin with `legal` are one truth value an alternative.",
     }[form]
-    return f"Not everything may be done always. {how}\n\n"
+    return f"Not everything may be done always. {texts}\n\n"
 
 
 def readme(graph: Graph, form: str, about: str) -> str:
@@ -313,8 +319,8 @@ def readme(graph: Graph, form: str, about: str) -> str:
     )
     actions = "\n".join(
         "- "
-        f"{f'{markdown(part)}: ' if part else ''}{markdown('one of ' + ', '.join(one.labels) if isinstance(one, Choice) else f'numbers of {one!r}')}"
-        for part, one in graph.parts.items()
+        f"{f'{markdown(part)}: ' if part else ''}{markdown('one of ' + ', '.join(space.labels) if isinstance(space, Choice) else f'numbers of {space!r}')}"
+        for part, space in graph.parts.items()
     )
     use = {
         "python": "```python\nfrom policy import decide\n\ndecide(observation)  # a dict with a value a channel\n```\n\nNeeds NumPy.",
@@ -338,5 +344,5 @@ It does:
 
 {actions}
 
-{_allowed(graph, form)}{_remembers(graph, form)}{_says(graph, form)}What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
+{_allowed(graph, form)}{_remembers(graph, form)}{_values_text(graph, form)}What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
 """

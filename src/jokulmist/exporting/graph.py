@@ -42,7 +42,7 @@ SHAPED = (
     "iota",
 )
 REDUCING = ("reduce_sum", "reduce_max", "reduce_min", "argmax", "argmin", "reduce_and", "reduce_or", "cumsum")
-KNOWN = (*ELEMENTWISE, *SHAPED, *REDUCING, "dot_general")
+KNOWN_PRIMITIVES = (*ELEMENTWISE, *SHAPED, *REDUCING, "dot_general")
 INSIDE = (
     "jit",
     "pjit",
@@ -106,7 +106,7 @@ class Graph:
     inputs: dict[str, Value] = field(default_factory=dict)
     ops: list[Op] = field(default_factory=list)
     outputs: list[tuple[str, Value | Array]] = field(default_factory=list)
-    said: list[tuple[str, Value | Array]] = field(default_factory=list)
+    policy_outputs: list[tuple[str, Value | Array]] = field(default_factory=list)
     state: Value | Array | None = None
 
     @property
@@ -177,13 +177,13 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
     def remembering(learner: Any, seen: Seen, state: Any) -> Any:
         # It begins where its state is that of a begin, and nowhere else.
         going = seen._replace(age=jnp.ones_like(seen.age))
-        own = {**memory, "state": state}
-        actions, after, _ = kind.choose(shapes, numbers, learner, own, going, MiddleOfChance(), False)
+        own_memory = {**memory, "state": state}
+        actions, after, _ = kind.choose(shapes, numbers, learner, own_memory, going, MiddleOfChance(), False)
         return actions, after["state"]
 
     def decided(learner: Any, seen: Seen) -> Any:
         actions = kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
-        return (actions, kind.said(shapes, learner, seen)) if says else actions
+        return (actions, kind.policy_outputs(shapes, learner, seen)) if says else actions
 
     return (remembering if width else decided), learner
 
@@ -213,130 +213,130 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
     )  # fmt: skip
 
     width = state_width_of(policy)
-    given: tuple[Any, ...] = (seen, jnp.zeros((1, width), jnp.float32)) if width else (seen,)
-    traced = jax.make_jaxpr(decided)(*given)
+    arguments: tuple[Any, ...] = (seen, jnp.zeros((1, width), jnp.float32)) if width else (seen,)
+    traced = jax.make_jaxpr(decided)(*arguments)
     order = jax.tree.leaves(
         Seen("numbers", {c.name: c.name for c in spec.images}, tuple(f"legal {k}" for k in range(len(widths))), "age")
     )
     order += ["state"] if width else []
     graph = Graph(policy)
-    known: dict[Any, Any] = {}
+    values: dict[Any, Any] = {}
     words = told_apart((f"seen_{name}" for name in order), ())
     for variable, name in zip(traced.jaxpr.invars, order, strict=True):
-        graph.inputs[name] = known[variable] = Value(
+        graph.inputs[name] = values[variable] = Value(
             words[f"seen_{name}"], tuple(variable.aval.shape), kind_of(variable.aval.dtype)
         )
     for variable, constant in zip(traced.jaxpr.constvars, traced.consts, strict=True):
-        known[variable] = np.asarray(constant)
-    _walk(traced.jaxpr, known, graph)
-    outputs = [known[o] if not hasattr(o, "val") else np.asarray(o.val) for o in traced.jaxpr.outvars]
-    tree = jax.tree.structure(jax.eval_shape(decided, *given))
-    placed, said = jax.tree.unflatten(tree, outputs), {}
+        values[variable] = np.asarray(constant)
+    _walk(traced.jaxpr, values, graph)
+    outputs = [values[o] if not hasattr(o, "val") else np.asarray(o.val) for o in traced.jaxpr.outvars]
+    tree = jax.tree.structure(jax.eval_shape(decided, *arguments))
+    placed, extras = jax.tree.unflatten(tree, outputs), {}
     if width:
         placed, graph.state = placed
     if says:
-        placed, said = placed
-        if not said:
+        placed, extras = placed
+        if not extras:
             raise SettingError(f"`{type(policy.agent).__name__}` says nothing beside its decisions. Leave out `says`.")
-    graph.said = list(said.items())
+    graph.policy_outputs = list(extras.items())
     graph.outputs = [(part, getattr(placed, part) if part else placed) for part in graph.parts]
     _drop_unused(graph)
     return graph
 
 
-def _walk(jaxpr: Any, known: dict[Any, Any], graph: Graph) -> None:
+def _walk(jaxpr: Any, values: dict[Any, Any], graph: Graph) -> None:
     """Fold what is known; keep the rest as operations."""
     for equation in jaxpr.eqns:
-        given = [np.asarray(v.val) if hasattr(v, "val") else known[v] for v in equation.invars]
+        operands = [np.asarray(v.val) if hasattr(v, "val") else values[v] for v in equation.invars]
         name = equation.primitive.name
         if name in SAME:
-            for variable, value in zip(equation.outvars, given, strict=True):
-                known[variable] = value
+            for variable, value in zip(equation.outvars, operands, strict=True):
+                values[variable] = value
             continue
-        if all(isinstance(value, np.ndarray) for value in given) and name not in INSIDE:
-            made = equation.primitive.bind(*given, **equation.params)
+        if all(isinstance(value, np.ndarray) for value in operands) and name not in INSIDE:
+            result = equation.primitive.bind(*operands, **equation.params)
             for variable, value in zip(
-                equation.outvars, made if equation.primitive.multiple_results else [made], strict=True
+                equation.outvars, result if equation.primitive.multiple_results else [result], strict=True
             ):
-                known[variable] = np.asarray(value)
+                values[variable] = np.asarray(value)
             continue
         if name in INSIDE:
             inner = next(equation.params[key] for key in ("jaxpr", "call_jaxpr", "fun_jaxpr") if key in equation.params)
             body, constants = getattr(inner, "jaxpr", inner), getattr(inner, "consts", [])
-            inside: dict[Any, Any] = dict(zip(body.invars, given, strict=True))
+            inside: dict[Any, Any] = dict(zip(body.invars, operands, strict=True))
             inside.update(zip(body.constvars, map(np.asarray, constants), strict=True))
             _walk(body, inside, graph)
             for variable, out in zip(equation.outvars, body.outvars, strict=True):
-                known[variable] = np.asarray(out.val) if hasattr(out, "val") else inside[out]
+                values[variable] = np.asarray(out.val) if hasattr(out, "val") else inside[out]
             continue
         simpler = REWRITTEN.get(name)
         if simpler is not None:
-            known[equation.outvars[0]] = simpler(graph, given, dict(equation.params))
+            values[equation.outvars[0]] = simpler(graph, operands, dict(equation.params))
             continue
-        if name not in KNOWN:
+        if name not in KNOWN_PRIMITIVES:
             raise SettingError(
-                f"the policy computes `{name}`, which no form holds; there are {listed(KNOWN)}. Use another network."
+                f"the policy computes `{name}`, which no form holds; there are {listed(KNOWN_PRIMITIVES)}. Use another network."
             )
         (variable,) = equation.outvars
-        known[variable] = _added(
-            graph, name, given, dict(equation.params), variable.aval.shape, kind_of(variable.aval.dtype)
+        values[variable] = _added(
+            graph, name, operands, dict(equation.params), variable.aval.shape, kind_of(variable.aval.dtype)
         )
 
 
-def _added(graph: Graph, name: str, given: Sequence[Any], params: dict[str, Any], shape: Any, kind: str) -> Value:
+def _added(graph: Graph, name: str, operands: Sequence[Any], params: dict[str, Any], shape: Any, kind: str) -> Value:
     """One operation more, and what it makes."""
-    made = Value(f"t{len(graph.ops)}", tuple(shape), kind)
-    graph.ops.append(Op(name, tuple(given), params, made))
-    return made
+    result = Value(f"t{len(graph.ops)}", tuple(shape), kind)
+    graph.ops.append(Op(name, tuple(operands), params, result))
+    return result
 
 
 # What a few others make, so that each form holds these few only.
 
 
-def _padded(graph: Graph, given: Sequence[Any], params: dict[str, Any]) -> Any:
+def _padded(graph: Graph, operands: Sequence[Any], params: dict[str, Any]) -> Any:
     """Padding as constants before and after, one axis after another."""
-    value, fill = given
+    value, fill = operands
     if not isinstance(fill, np.ndarray) or any(
         low < 0 or high < 0 or inner for low, high, inner in params["padding_config"]
     ):
         raise SettingError("the policy pads an array in a way that no form holds. Use another network.")
     kind = value.kind
     for axis, (low, high, _) in enumerate(params["padding_config"]):
-        around = [np.full((*value.shape[:axis], count, *value.shape[axis + 1 :]), fill) for count in (low, high)]
-        parts = [part for part in (around[0], value, around[1]) if part.shape[axis]]
+        borders = [np.full((*value.shape[:axis], count, *value.shape[axis + 1 :]), fill) for count in (low, high)]
+        parts = [part for part in (borders[0], value, borders[1]) if part.shape[axis]]
         if len(parts) > 1:
             shape = (*value.shape[:axis], low + value.shape[axis] + high, *value.shape[axis + 1 :])
             value = _added(graph, "concatenate", parts, {"dimension": axis}, shape, kind)
     return value
 
 
-def _chosen_among(graph: Graph, given: Sequence[Any], params: dict[str, Any]) -> Any:
+def _chosen_among(graph: Graph, operands: Sequence[Any], params: dict[str, Any]) -> Any:
     """One of several arrays by a whole number, as a choice of two at a time."""
-    which, *cases = given
+    selector, *cases = operands
     shape, kind = np.shape(cases[0]) if isinstance(cases[0], np.ndarray) else cases[0].shape, _kind_of(cases[0])
     if len(cases) == 2:
-        return _added(graph, "select_n", given, params, shape, kind)
-    found = cases[0]
+        return _added(graph, "select_n", operands, params, shape, kind)
+    chosen = cases[0]
     for k, case in enumerate(cases[1:], start=1):
-        here = _added(graph, "eq", (which, np.full(which.shape, k, np.int32)), {}, which.shape, "bool")
-        found = _added(graph, "select_n", (here, found, case), params, shape, kind)
-    return found
+        is_case = _added(graph, "eq", (selector, np.full(selector.shape, k, np.int32)), {}, selector.shape, "bool")
+        chosen = _added(graph, "select_n", (is_case, chosen, case), params, shape, kind)
+    return chosen
 
 
-def _summed_along(graph: Graph, given: Sequence[Any], params: dict[str, Any]) -> Any:
+def _summed_along(graph: Graph, operands: Sequence[Any], params: dict[str, Any]) -> Any:
     """A running sum; from the end backwards it is the product with a triangle of ones."""
-    (value,), axis = given, params["axis"]
+    (value,), axis = operands, params["axis"]
     if not params.get("reverse"):
-        return _added(graph, "cumsum", given, params, value.shape, value.kind)
+        return _added(graph, "cumsum", operands, params, value.shape, value.kind)
     count, free = value.shape[axis], [k for k in range(len(value.shape)) if k != axis]
     triangle = np.tril(np.ones((count, count), np.float32 if value.kind == "float" else np.int32))
     numbers = {"dimension_numbers": (((axis,), (0,)), ((), ()))}
-    made = _added(
+    result = _added(
         graph, "dot_general", (value, triangle), numbers, (*(value.shape[k] for k in free), count), value.kind
     )
     order = [*free, axis]
     back = {"permutation": tuple(order.index(k) for k in range(len(order)))}
-    return _added(graph, "transpose", (made,), back, value.shape, value.kind)
+    return _added(graph, "transpose", (result,), back, value.shape, value.kind)
 
 
 def _kind_of(value: Any) -> str:
@@ -347,13 +347,17 @@ REWRITTEN = {"pad": _padded, "select_n": _chosen_among, "cumsum": _summed_along}
 
 
 def _drop_unused(graph: Graph) -> None:
-    needed = {value.name for _, value in [*graph.outputs, *graph.said, ("", graph.state)] if isinstance(value, Value)}
-    kept = []
+    needed = {
+        value.name
+        for _, value in [*graph.outputs, *graph.policy_outputs, ("", graph.state)]
+        if isinstance(value, Value)
+    }
+    needed_ops = []
     for op in reversed(graph.ops):
         if op.out.name in needed:
-            kept.append(op)
+            needed_ops.append(op)
             needed |= {value.name for value in op.inputs if isinstance(value, Value)}
-    graph.ops = kept[::-1]
+    graph.ops = needed_ops[::-1]
     graph.inputs = {name: value for name, value in graph.inputs.items() if value.name in needed}
 
 
@@ -372,8 +376,8 @@ def decided_by(
 
     decide, learner = decision_of(policy, 1, says)
     decided = partial(jax.jit(decide), learner)
-    found: list[dict[str, Any]] = []
-    told: list[dict[str, Any]] = []
+    decisions: list[dict[str, Any]] = []
+    extras_list: list[dict[str, Any]] = []
     parts, width = parts_of(policy.spec.action), state_width_of(policy)
     state: Any = None
     for k, row in enumerate(rows):
@@ -382,11 +386,11 @@ def decided_by(
             tuple(jnp.asarray(mask)[None] for mask in masks[k]), jnp.zeros(1, jnp.int32),
         )  # fmt: skip
         if width:
-            made, state = decided(seen, jnp.zeros((1, width), jnp.float32) if begins(k) else state)
+            decision, state = decided(seen, jnp.zeros((1, width), jnp.float32) if begins(k) else state)
         else:
-            made = decided(seen)
+            decision = decided(seen)
         if says:
-            made, said = made
-            told.append({name: np.asarray(values)[0] for name, values in said.items()})
-        found.append({part: np.asarray(getattr(made, part) if part else made)[0] for part in parts})
-    return found, told
+            decision, extras = decision
+            extras_list.append({name: np.asarray(values)[0] for name, values in extras.items()})
+        decisions.append({part: np.asarray(getattr(decision, part) if part else decision)[0] for part in parts})
+    return decisions, extras_list

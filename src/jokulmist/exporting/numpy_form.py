@@ -31,19 +31,19 @@ LETTERS = "abcdefghijklmnopqrstuvwxyz"
 
 def letters_of(op: Op) -> tuple[str, str, str]:
     """The subscripts of a product of arrays: of both, and of what is made."""
-    (ours, theirs), (batch, their_batch) = op.params["dimension_numbers"]
+    (left_contracted, right_contracted), (batch, their_batch) = op.params["dimension_numbers"]
     left, right = (len(np.shape(v) if isinstance(v, np.ndarray) else v.shape) for v in op.inputs)
     names = iter(LETTERS)
-    mine = [next(names) for _ in range(left)]
-    other = [""] * right
-    for a, b in zip((*ours, *batch), (*theirs, *their_batch), strict=True):
-        other[b] = mine[a]
-    other = [letter or next(names) for letter in other]
-    shared = [mine[a] for a in batch]
-    free = [mine[a] for a in range(left) if a not in (*ours, *batch)] + [
-        other[b] for b in range(right) if b not in (*theirs, *their_batch)
+    left_letters = [next(names) for _ in range(left)]
+    right_letters = [""] * right
+    for a, b in zip((*left_contracted, *batch), (*right_contracted, *their_batch), strict=True):
+        right_letters[b] = left_letters[a]
+    right_letters = [letter or next(names) for letter in right_letters]
+    shared = [left_letters[a] for a in batch]
+    free = [left_letters[a] for a in range(left) if a not in (*left_contracted, *batch)] + [
+        right_letters[b] for b in range(right) if b not in (*right_contracted, *their_batch)
     ]
-    return "".join(mine), "".join(other), "".join(shared + free)
+    return "".join(left_letters), "".join(right_letters), "".join(shared + free)
 
 
 def row_gather(op: Op) -> bool:
@@ -95,12 +95,14 @@ def readings(graph: Graph) -> list[str]:
     for channel in spec.images:
         if channel.name in inputs:
             lines.append(f"{inputs[channel.name].name} = np.asarray(observation[{channel.name!r}], np.uint8)[None]")
-    choices = [part for part, one in graph.parts.items() if isinstance(one, Choice)] if spec.masked else []
+    choices = [part for part, space in graph.parts.items() if isinstance(space, Choice)] if spec.masked else []
     for k, part in enumerate(choices):
         if f"legal {k}" in inputs:
-            own, value = "legal" if part == "" else f"legal.get({part!r})", inputs[f"legal {k}"]
+            mask_text, value = "legal" if part == "" else f"legal.get({part!r})", inputs[f"legal {k}"]
             every = f"np.ones({value.shape[1]}, bool)"
-            lines.append(f"{value.name} = np.asarray({every} if legal is None or {own} is None else {own}, bool)[None]")
+            lines.append(
+                f"{value.name} = np.asarray({every} if legal is None or {mask_text} is None else {mask_text}, bool)[None]"
+            )
     return lines
 
 
@@ -108,60 +110,60 @@ def eval_dtype(name: str) -> Any:
     return {"np.float32": np.float32, "np.int32": np.int32, "bool": np.bool_, "np.uint8": np.uint8}[name]
 
 
-def expression(op: Op, given: list[str]) -> str:
+def expression(op: Op, operands: list[str]) -> str:
     """An operation as an expression of NumPy."""
     name, params, out = op.name, op.params, op.out
     if name in BINARY:
-        return f"{given[0]} {BINARY[name]} {given[1]}"
+        return f"{operands[0]} {BINARY[name]} {operands[1]}"
     if name in CALLED:
-        return f"{CALLED[name]}({', '.join(given)})"
+        return f"{CALLED[name]}({', '.join(operands)})"
     if name == "integer_pow":
-        return f"{given[0]} ** {params['y']}"
+        return f"{operands[0]} ** {params['y']}"
     if name == "rsqrt":
-        return f"1.0 / np.sqrt({given[0]})"
+        return f"1.0 / np.sqrt({operands[0]})"
     if name == "logistic":
-        return f"1.0 / (1.0 + np.exp(-{given[0]}))"
+        return f"1.0 / (1.0 + np.exp(-{operands[0]}))"
     if name == "clamp":
-        return f"np.clip({given[1]}, {given[0]}, {given[2]})"
+        return f"np.clip({operands[1]}, {operands[0]}, {operands[2]})"
     if name == "select_n":
-        return f"np.where({given[0]}, {given[2]}, {given[1]})"
+        return f"np.where({operands[0]}, {operands[2]}, {operands[1]})"
     if name == "convert_element_type":
-        return f"np.asarray({given[0]}).astype({DTYPES[out.kind]})"
+        return f"np.asarray({operands[0]}).astype({DTYPES[out.kind]})"
     if name == "broadcast_in_dim":
         places = params["broadcast_dimensions"]
         shape = [op.inputs[0].shape[places.index(k)] if k in places else 1 for k in range(len(out.shape))]
-        return f"np.broadcast_to(np.reshape({given[0]}, {tuple(shape)}), {out.shape})"
+        return f"np.broadcast_to(np.reshape({operands[0]}, {tuple(shape)}), {out.shape})"
     if name in ("reshape", "squeeze", "expand_dims"):
-        return f"np.reshape({given[0]}, {out.shape})"
+        return f"np.reshape({operands[0]}, {out.shape})"
     if name == "transpose":
-        return f"np.transpose({given[0]}, {tuple(params['permutation'])})"
+        return f"np.transpose({operands[0]}, {tuple(params['permutation'])})"
     if name == "slice":
         strides = params["strides"] or (1,) * len(out.shape)
         parts = ", ".join(
             f"{a}:{b}:{s}" if s != 1 else f"{a}:{b}"
             for a, b, s in zip(params["start_indices"], params["limit_indices"], strides, strict=True)
         )
-        return f"{given[0]}[{parts}]"
+        return f"{operands[0]}[{parts}]"
     if name == "concatenate":
-        return f"np.concatenate([{', '.join(given)}], axis={params['dimension']})"
+        return f"np.concatenate([{', '.join(operands)}], axis={params['dimension']})"
     if name == "dynamic_slice":
-        limits = [whole - size for whole, size in zip(op.inputs[0].shape, params["slice_sizes"], strict=True)]
+        limits = [length - size for length, size in zip(op.inputs[0].shape, params["slice_sizes"], strict=True)]
         sliced = [
             f"(lambda s: slice(s, s + {size}))(int(np.clip({start}, 0, {most})))"
-            for start, size, most in zip(given[1:], params["slice_sizes"], limits, strict=True)
+            for start, size, most in zip(operands[1:], params["slice_sizes"], limits, strict=True)
         ]
-        return f"{given[0]}[{', '.join(sliced)}]"
+        return f"{operands[0]}[{', '.join(sliced)}]"
     if name == "gather" and row_gather(op):
-        return f"np.take({given[0]}, np.clip({given[1]}[..., 0], 0, {op.inputs[0].shape[0] - 1}), axis=0)"
+        return f"np.take({operands[0]}, np.clip({operands[1]}[..., 0], 0, {op.inputs[0].shape[0] - 1}), axis=0)"
     if name in REDUCTIONS:
-        return f"{REDUCTIONS[name]}({given[0]}, axis={tuple(params['axes'])})"
+        return f"{REDUCTIONS[name]}({operands[0]}, axis={tuple(params['axes'])})"
     if name in ("argmax", "argmin"):
-        return f"np.{name}({given[0]}, axis={params['axes'][0]}).astype(np.int32)"
+        return f"np.{name}({operands[0]}, axis={params['axes'][0]}).astype(np.int32)"
     if name == "cumsum":
-        return f"np.cumsum({given[0]}, axis={params['axis']})"
+        return f"np.cumsum({operands[0]}, axis={params['axis']})"
     if name == "dot_general":
-        left, right, made = letters_of(op)
-        return f'np.einsum("{left},{right}->{made}", {given[0]}, {given[1]})'
+        left, right, out_letters = letters_of(op)
+        return f'np.einsum("{left},{right}->{out_letters}", {operands[0]}, {operands[1]})'
     from jokulmist.errors import SettingError
 
     raise SettingError(f"the policy computes `{name}` in a way that this form does not hold.")

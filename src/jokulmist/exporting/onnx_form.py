@@ -28,14 +28,14 @@ UNARY = {
 def inputs_of(graph: Graph, observation: dict[str, Any], legal: Any) -> dict[str, Any]:
     """What the model takes, of one observation."""
     spec = graph.policy.spec
-    found: dict[str, Any] = {c.name: np.asarray(observation[c.name], np.float32)[None] for c in spec.numbers}
-    found.update({c.name: np.asarray(observation[c.name], np.uint8)[None] for c in spec.images})
+    inputs: dict[str, Any] = {c.name: np.asarray(observation[c.name], np.float32)[None] for c in spec.numbers}
+    inputs.update({c.name: np.asarray(observation[c.name], np.uint8)[None] for c in spec.images})
     if spec.masked:
-        for part, one in graph.parts.items():
-            if isinstance(one, Choice):
-                own = legal if part == "" else (legal or {}).get(part)
-                found[_legal(part)] = np.asarray(np.ones(one.count, bool) if own is None else own, bool)[None]
-    return found
+        for part, space in graph.parts.items():
+            if isinstance(space, Choice):
+                labels = legal if part == "" else (legal or {}).get(part)
+                inputs[_legal(part)] = np.asarray(np.ones(space.count, bool) if labels is None else labels, bool)[None]
+    return inputs
 
 
 def output_name(part: str) -> str:
@@ -70,23 +70,23 @@ class _Model:
 
     def constant(self, array: Any) -> str:
         self.count += 1
-        made = f"k{self.count}"
-        self.constants.append(self.onnx.numpy_helper.from_array(np.ascontiguousarray(array), made))
-        return made
+        name = f"k{self.count}"
+        self.constants.append(self.onnx.numpy_helper.from_array(np.ascontiguousarray(array), name))
+        return name
 
-    def whole(self, numbers: Any) -> str:
+    def as_integer(self, numbers: Any) -> str:
         return self.constant(np.asarray(numbers, np.int64))
 
     def node(self, kind: str, inputs: list[str], out: str = "", **settings: Any) -> str:
         self.count += 1
-        made = out or f"n{self.count}"
-        self.nodes.append(self.onnx.helper.make_node(kind, inputs, [made], **settings))
-        return made
+        name = out or f"n{self.count}"
+        self.nodes.append(self.onnx.helper.make_node(kind, inputs, [name], **settings))
+        return name
 
     def op(self, op: Op) -> None:
         """The nodes of an operation: by a node of ONNX alone, by some in a row, or by a method of its own."""
         name, out = op.name, op.out
-        given = [self.name(v) for v in op.inputs]
+        operands = [self.name(v) for v in op.inputs]
         if name in ("and", "or") and out.kind != "bool":
             raise SettingError(
                 f"the policy computes `{name}` of whole numbers, which the ONNX form does not hold. The forms `c`, "
@@ -94,96 +94,100 @@ class _Model:
             )
         method = getattr(self, f"_{name}", None)
         if name in BINARY or name in UNARY:
-            self.node(BINARY.get(name) or UNARY[name], given, out.name)
+            self.node(BINARY.get(name) or UNARY[name], operands, out.name)
         elif name in REDUCTIONS:
-            self.node(REDUCTIONS[name], [given[0], self.whole(op.params["axes"])], out.name, keepdims=0)
+            self.node(REDUCTIONS[name], [operands[0], self.as_integer(op.params["axes"])], out.name, keepdims=0)
         elif method is not None and (name != "gather" or row_gather(op)):
-            method(op, given)
+            method(op, operands)
         else:
             raise SettingError(
                 f"the policy computes `{name}` in a way that the ONNX form does not hold. The forms `c`, "
                 "`javascript` and `python` may."
             )
 
-    def _ne(self, op: Op, given: list[str]) -> None:
-        self.node("Not", [self.node("Equal", given)], op.out.name)
+    def _ne(self, op: Op, operands: list[str]) -> None:
+        self.node("Not", [self.node("Equal", operands)], op.out.name)
 
-    def _rem(self, op: Op, given: list[str]) -> None:
-        self.node("Mod", given, op.out.name, fmod=1)
+    def _rem(self, op: Op, operands: list[str]) -> None:
+        self.node("Mod", operands, op.out.name, fmod=1)
 
-    def _square(self, op: Op, given: list[str]) -> None:
-        self.node("Mul", [given[0], given[0]], op.out.name)
+    def _square(self, op: Op, operands: list[str]) -> None:
+        self.node("Mul", [operands[0], operands[0]], op.out.name)
 
-    def _integer_pow(self, op: Op, given: list[str]) -> None:
-        self.node("Pow", [given[0], self.constant(np.float32(op.params["y"]))], op.out.name)
+    def _integer_pow(self, op: Op, operands: list[str]) -> None:
+        self.node("Pow", [operands[0], self.constant(np.float32(op.params["y"]))], op.out.name)
 
-    def _rsqrt(self, op: Op, given: list[str]) -> None:
-        self.node("Reciprocal", [self.node("Sqrt", given)], op.out.name)
+    def _rsqrt(self, op: Op, operands: list[str]) -> None:
+        self.node("Reciprocal", [self.node("Sqrt", operands)], op.out.name)
 
-    def _log1p(self, op: Op, given: list[str]) -> None:
-        self.node("Log", [self.node("Add", [given[0], self.constant(np.float32(1.0))])], op.out.name)
+    def _log1p(self, op: Op, operands: list[str]) -> None:
+        self.node("Log", [self.node("Add", [operands[0], self.constant(np.float32(1.0))])], op.out.name)
 
-    def _clamp(self, op: Op, given: list[str]) -> None:
-        self.node("Min", [self.node("Max", [given[1], given[0]]), given[2]], op.out.name)
+    def _clamp(self, op: Op, operands: list[str]) -> None:
+        self.node("Min", [self.node("Max", [operands[1], operands[0]]), operands[2]], op.out.name)
 
-    def _select_n(self, op: Op, given: list[str]) -> None:
-        self.node("Where", [given[0], given[2], given[1]], op.out.name)
+    def _select_n(self, op: Op, operands: list[str]) -> None:
+        self.node("Where", [operands[0], operands[2], operands[1]], op.out.name)
 
-    def _convert_element_type(self, op: Op, given: list[str]) -> None:
-        self.node("Cast", given, op.out.name, to=self.types[op.out.kind])
+    def _convert_element_type(self, op: Op, operands: list[str]) -> None:
+        self.node("Cast", operands, op.out.name, to=self.types[op.out.kind])
 
-    def _reshape(self, op: Op, given: list[str]) -> None:
-        self.node("Reshape", [given[0], self.whole(op.out.shape)], op.out.name)
+    def _reshape(self, op: Op, operands: list[str]) -> None:
+        self.node("Reshape", [operands[0], self.as_integer(op.out.shape)], op.out.name)
 
     _squeeze = _expand_dims = _reshape
 
-    def _broadcast_in_dim(self, op: Op, given: list[str]) -> None:
+    def _broadcast_in_dim(self, op: Op, operands: list[str]) -> None:
         places = op.params["broadcast_dimensions"]
         shape = [op.inputs[0].shape[places.index(k)] if k in places else 1 for k in range(len(op.out.shape))]
-        reshaped = self.node("Reshape", [given[0], self.whole(shape)])
-        self.node("Expand", [reshaped, self.whole(op.out.shape)], op.out.name)
+        reshaped = self.node("Reshape", [operands[0], self.as_integer(shape)])
+        self.node("Expand", [reshaped, self.as_integer(op.out.shape)], op.out.name)
 
-    def _transpose(self, op: Op, given: list[str]) -> None:
-        self.node("Transpose", given, op.out.name, perm=list(op.params["permutation"]))
+    def _transpose(self, op: Op, operands: list[str]) -> None:
+        self.node("Transpose", operands, op.out.name, perm=list(op.params["permutation"]))
 
-    def _slice(self, op: Op, given: list[str]) -> None:
+    def _slice(self, op: Op, operands: list[str]) -> None:
         params, axes = op.params, list(range(len(op.out.shape)))
         steps = params["strides"] or (1,) * len(axes)
-        places = map(self.whole, (params["start_indices"], params["limit_indices"], axes, steps))
-        self.node("Slice", [given[0], *places], op.out.name)
+        places = map(self.as_integer, (params["start_indices"], params["limit_indices"], axes, steps))
+        self.node("Slice", [operands[0], *places], op.out.name)
 
-    def _concatenate(self, op: Op, given: list[str]) -> None:
-        self.node("Concat", given, op.out.name, axis=op.params["dimension"])
+    def _concatenate(self, op: Op, operands: list[str]) -> None:
+        self.node("Concat", operands, op.out.name, axis=op.params["dimension"])
 
-    def _dynamic_slice(self, op: Op, given: list[str]) -> None:
+    def _dynamic_slice(self, op: Op, operands: list[str]) -> None:
         sizes = op.params["slice_sizes"]
         starts = []
-        for start, whole, size in zip(given[1:], op.inputs[0].shape, sizes, strict=True):
-            wide = self.node("Reshape", [self.node("Cast", [start], to=self.onnx.TensorProto.INT64), self.whole([1])])
-            starts.append(self.node("Min", [self.node("Max", [wide, self.whole([0])]), self.whole([whole - size])]))
+        for start, length, size in zip(operands[1:], op.inputs[0].shape, sizes, strict=True):
+            wide = self.node(
+                "Reshape", [self.node("Cast", [start], to=self.onnx.TensorProto.INT64), self.as_integer([1])]
+            )
+            starts.append(
+                self.node("Min", [self.node("Max", [wide, self.as_integer([0])]), self.as_integer([length - size])])
+            )
         first = self.node("Concat", starts, axis=0)
-        last = self.node("Add", [first, self.whole(sizes)])
-        self.node("Slice", [given[0], first, last, self.whole(list(range(len(starts))))], op.out.name)
+        last = self.node("Add", [first, self.as_integer(sizes)])
+        self.node("Slice", [operands[0], first, last, self.as_integer(list(range(len(starts))))], op.out.name)
 
-    def _gather(self, op: Op, given: list[str]) -> None:
-        index = self.node("Reshape", [given[1], self.whole(op.inputs[1].shape[:-1])])
+    def _gather(self, op: Op, operands: list[str]) -> None:
+        index = self.node("Reshape", [operands[1], self.as_integer(op.inputs[1].shape[:-1])])
         last_row = self.constant(np.int32(op.inputs[0].shape[0] - 1))
         index = self.node("Min", [self.node("Max", [index, self.constant(np.int32(0))]), last_row])
-        self.node("Gather", [given[0], index], op.out.name, axis=0)
+        self.node("Gather", [operands[0], index], op.out.name, axis=0)
 
-    def _argmax(self, op: Op, given: list[str]) -> None:
+    def _argmax(self, op: Op, operands: list[str]) -> None:
         kind = "ArgMax" if op.name == "argmax" else "ArgMin"
-        place = self.node(kind, given, axis=op.params["axes"][0], keepdims=0)
+        place = self.node(kind, operands, axis=op.params["axes"][0], keepdims=0)
         self.node("Cast", [place], op.out.name, to=self.types[op.out.kind])
 
     _argmin = _argmax
 
-    def _cumsum(self, op: Op, given: list[str]) -> None:
-        self.node("CumSum", [given[0], self.constant(np.int32(op.params["axis"]))], op.out.name)
+    def _cumsum(self, op: Op, operands: list[str]) -> None:
+        self.node("CumSum", [operands[0], self.constant(np.int32(op.params["axis"]))], op.out.name)
 
-    def _dot_general(self, op: Op, given: list[str]) -> None:
-        left, right, made = letters_of(op)
-        self.node("Einsum", given, op.out.name, equation=f"{left},{right}->{made}")
+    def _dot_general(self, op: Op, operands: list[str]) -> None:
+        left, right, out_letters = letters_of(op)
+        self.node("Einsum", operands, op.out.name, equation=f"{left},{right}->{out_letters}")
 
 
 def written(graph: Graph, about: str) -> bytes:
@@ -200,17 +204,17 @@ def written(graph: Graph, about: str) -> bytes:
     for c in spec.channels:
         inputs.append(helper.make_tensor_value_info(c.name, model.types["byte" if c.image else "float"], [1, *c.shape]))
     if "numbers" in graph.inputs:
-        flat = [model.node("Reshape", [c.name, model.whole([1, c.size])]) for c in spec.numbers]
+        flat = [model.node("Reshape", [c.name, model.as_integer([1, c.size])]) for c in spec.numbers]
         model.node("Concat", flat, graph.inputs["numbers"].name, axis=1)
     for c in spec.images:
         if c.name in graph.inputs:
             model.node("Identity", [c.name], graph.inputs[c.name].name)
     if spec.masked:
-        names = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
+        names = [part for part, space in graph.parts.items() if isinstance(space, Choice)]
         for k, part in enumerate(names):
-            one = graph.parts[part]
-            assert isinstance(one, Choice)
-            inputs.append(helper.make_tensor_value_info(_legal(part), model.types["bool"], [1, one.count]))
+            space = graph.parts[part]
+            assert isinstance(space, Choice)
+            inputs.append(helper.make_tensor_value_info(_legal(part), model.types["bool"], [1, space.count]))
             if f"legal {k}" in graph.inputs:
                 model.node("Identity", [_legal(part)], graph.inputs[f"legal {k}"].name)
     after: list[Any] = []
@@ -222,7 +226,7 @@ def written(graph: Graph, about: str) -> bytes:
     for op in graph.ops:
         model.op(op)
     outputs = []
-    for name, value in [*((output_name(part), one) for part, one in graph.outputs), *graph.said, *after]:
+    for name, value in [*((output_name(part), space) for part, space in graph.outputs), *graph.policy_outputs, *after]:
         kind = value.kind if isinstance(value, Value) else "float"
         model.node("Identity", [model.name(value)], name)
         outputs.append(
@@ -232,18 +236,18 @@ def written(graph: Graph, about: str) -> bytes:
                 list(np.shape(value) if not isinstance(value, Value) else value.shape),
             )
         )
-    made = helper.make_graph(model.nodes, "policy", inputs, outputs, model.constants, doc_string=about)
-    found = helper.make_model(
-        made, producer_name="jokulmist", opset_imports=[helper.make_opsetid("", OPSET)], ir_version=9
+    onnx_graph = helper.make_graph(model.nodes, "policy", inputs, outputs, model.constants, doc_string=about)
+    model_made = helper.make_model(
+        onnx_graph, producer_name="jokulmist", opset_imports=[helper.make_opsetid("", OPSET)], ir_version=9
     )
     helper.set_model_props(
-        found,
+        model_made,
         {
             "about": about,
             "channels": json.dumps([{"name": c.name, "low": c.low, "high": c.high, "unit": c.unit, "shape": list(c.shape)} for c in spec.channels]),
-            "action": json.dumps({part: list(one.labels) if isinstance(one, Choice) else {"low": np.ravel(one.low).tolist(), "high": np.ravel(one.high).tolist()} for part, one in graph.parts.items()}),
+            "action": json.dumps({part: list(space.labels) if isinstance(space, Choice) else {"low": np.ravel(space.low).tolist(), "high": np.ravel(space.high).tolist()} for part, space in graph.parts.items()}),
         },
     )  # fmt: skip
-    onnx.checker.check_model(found, full_check=True)
-    data: bytes = found.SerializeToString()
+    onnx.checker.check_model(model_made, full_check=True)
+    data: bytes = model_made.SerializeToString()
     return data

@@ -27,7 +27,7 @@ from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
 
 COUNT = 1_000
-NEAR = 1e-5
+TOLERANCE = 1e-5
 SECONDS = 120
 
 
@@ -68,18 +68,18 @@ class Exported:
 
     @property
     def ok(self) -> bool:
-        return self.wrong == 0 and self.worst <= NEAR
+        return self.wrong == 0 and self.worst <= TOLERANCE
 
     def __str__(self) -> str:
         if not self.checked:
             return f"not held against the policy, because {self.why}; vectors.json lets you do it where it runs"
-        told = f"held against the policy on {self.checked:,} observations: "
+        text = f"held against the policy on {self.checked:,} observations: "
         same = (
             "the same decisions"
             if self.ok
             else f"{self.wrong} other alternatives, numbers up to {self.worst:.2g} of their range apart"
         )
-        return f"{told}{same}, {self.microseconds:.1f} us a decision"
+        return f"{text}{same}, {self.microseconds:.1f} us a decision"
 
 
 def export(
@@ -127,7 +127,7 @@ def export(
     (True, ['README.md', 'policy.py', 'vectors.json'])
     """
     if not isinstance(policy, Policy):
-        run = Run.of(policy)
+        run = Run.as_run(policy)
         about = about or f"{run.name}, seed {run.seed}, after {run.policy.decisions:,} decisions"
         policy = of_run(run, run.policy)
     if players := players_of(policy.spec.action):
@@ -151,10 +151,10 @@ def export(
     if not check:
         return Exported(paths, 0, 0, 0.0, 0.0, "it was not asked for")
     try:
-        found, microseconds = RUNNERS[form](folder, graph, vectors)
+        decisions, microseconds = RUNNERS[form](folder, graph, vectors)
     except _NotHere as why:
         return Exported(paths, 0, 0, 0.0, 0.0, str(why))
-    return Exported(paths, len(vectors.rows), *_compared(graph, vectors, found), microseconds)
+    return Exported(paths, len(vectors.rows), *_compared(graph, vectors, decisions), microseconds)
 
 
 def of_run(run: Run, policy: Policy) -> Policy:
@@ -170,22 +170,22 @@ class _NotHere(Exception):
     """What a form needs to run is not on this machine."""
 
 
-def _compared(graph: Graph, vectors: Vectors, found: list[dict[str, Any]]) -> tuple[int, float]:
+def _compared(graph: Graph, vectors: Vectors, decisions: list[dict[str, Any]]) -> tuple[int, float]:
     wrong, worst = 0, 0.0
-    for k, said in enumerate(vectors.said):
-        for name, values in said.items():
+    for k, extras in enumerate(vectors.policy_outputs):
+        for name, values in extras.items():
             scale = np.maximum(np.abs(values), 1.0)
-            apart = np.abs(np.asarray(found[k].pop(f"said {name}"), float).reshape(-1) - values)
-            worst = max(worst, float(np.max(apart / scale)))
-    for ours, theirs in zip(vectors.decided, found, strict=True):
-        for part, one in graph.parts.items():
-            if isinstance(one, Choice):
-                wrong += int(np.asarray(theirs[part])) != int(ours[part])
+            difference = np.abs(np.asarray(decisions[k].pop(f"said {name}"), float).reshape(-1) - values)
+            worst = max(worst, float(np.max(difference / scale)))
+    for expected, got in zip(vectors.decided, decisions, strict=True):
+        for part, space in graph.parts.items():
+            if isinstance(space, Choice):
+                wrong += int(np.asarray(got[part])) != int(expected[part])
             else:
-                width = np.where(np.isfinite(one.high - one.low), one.high - one.low, 1.0)
+                width = np.where(np.isfinite(space.high - space.low), space.high - space.low, 1.0)
                 worst = max(
                     worst,
-                    float(np.max(np.abs(np.asarray(theirs[part], float) - np.asarray(ours[part], float)) / width)),
+                    float(np.max(np.abs(np.asarray(got[part], float) - np.asarray(expected[part], float)) / width)),
                 )
     return wrong, worst
 
@@ -193,31 +193,31 @@ def _compared(graph: Graph, vectors: Vectors, found: list[dict[str, Any]]) -> tu
 def _observations(graph: Graph, vectors: Vectors) -> list[tuple[dict[str, Any], Any]]:
     """By channel, and what is legal, as the Python form takes them."""
     spec = graph.policy.spec
-    names = [part for part, one in graph.parts.items() if isinstance(one, Choice)]
-    found = []
+    names = [part for part, space in graph.parts.items() if isinstance(space, Choice)]
+    observations = []
     for row, images, masks in zip(vectors.rows, vectors.images, vectors.masks, strict=True):
         seen = {c.name: row[spec.slices[c.name]].reshape(c.shape) for c in spec.numbers} | images
         legal = None if not masks else masks[0] if names == [""] else dict(zip(names, masks, strict=False))
-        found.append((seen, legal))
-    return found
+        observations.append((seen, legal))
+    return observations
 
 
 def _in_python(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, Any]], float]:
     names: dict[str, Any] = {}
     exec(compile((folder / "policy.py").read_text(), str(folder / "policy.py"), "exec"), names)
-    given = _observations(graph, vectors)
+    observations = _observations(graph, vectors)
     began = time.perf_counter()
     if vectors.remembers:
-        found, memory = [], None
-        for k, (seen, legal) in enumerate(given):
+        decisions, memory = [], None
+        for k, (seen, legal) in enumerate(observations):
             memory = names["begin"]() if begins(k) else memory
-            found.append(names["decide"](seen, legal, memory, raw=True))
-    elif graph.said:
-        pairs = [names["decide"](seen, legal, raw=True, says=True) for seen, legal in given]
-        found = [{**own, **{f"said {name}": v for name, v in said.items()}} for own, said in pairs]
+            decisions.append(names["decide"](seen, legal, memory, raw=True))
+    elif graph.policy_outputs:
+        pairs = [names["decide"](seen, legal, raw=True, says=True) for seen, legal in observations]
+        decisions = [{**decision, **{f"said {name}": v for name, v in extras.items()}} for decision, extras in pairs]
     else:
-        found = [names["decide"](seen, legal, raw=True) for seen, legal in given]
-    return found, (time.perf_counter() - began) / len(given) * 1e6
+        decisions = [names["decide"](seen, legal, raw=True) for seen, legal in observations]
+    return decisions, (time.perf_counter() - began) / len(observations) * 1e6
 
 
 MAIN = r"""
@@ -272,32 +272,32 @@ def _c_program(graph: Graph, vectors: Vectors) -> str:
     """A program that reads observations and prints what is decided on each."""
     words, said_in_c = part_words(graph), said_words(graph)
     masked = bool(masked_choices(graph))
-    shown = []
-    for part, one in graph.parts.items():
-        own = words[part]
-        if isinstance(one, Choice):
-            shown.append(f'printf("%d ", action.{own});')
-        elif one.shape:
-            shown.append(f'for (int k = 0; k < {one.size}; k++) printf("%.9g ", (double)action.{own}[k]);')
+    lines = []
+    for part, space in graph.parts.items():
+        word = words[part]
+        if isinstance(space, Choice):
+            lines.append(f'printf("%d ", action.{word});')
+        elif space.shape:
+            lines.append(f'for (int k = 0; k < {space.size}; k++) printf("%.9g ", (double)action.{word}[k]);')
         else:
-            shown.append(f'printf("%.9g ", (double)action.{own});')
-    for name, value in graph.said:
-        shown.append(f'for (int k = 0; k < {value.size}; k++) printf("%.9g ", (double)said.{said_in_c[name]}[k]);')
+            lines.append(f'printf("%.9g ", (double)action.{word});')
+    for name, value in graph.policy_outputs:
+        lines.append(f'for (int k = 0; k < {value.size}; k++) printf("%.9g ", (double)said.{said_in_c[name]}[k]);')
     memory = "policy_memory memory;" if vectors.remembers else ""
     return MAIN % {
-        "room": f"{'policy_said said;' if graph.said else ''}{memory}",
-        "said": ", &said" if graph.said else "",
+        "room": f"{'policy_said said;' if graph.policy_outputs else ''}{memory}",
+        "said": ", &said" if graph.policy_outputs else "",
         "legal": "policy_legal legal;" if masked else "",
         "read": "if (fread(&legal, sizeof legal, 1, stdin) != 1) return 1;" if masked else "",
         "begin": f"if (count % {EPISODE} == 0) policy_begin(&memory);" if vectors.remembers else "",
         "given": f"{'&legal,' if masked else ''}{'&memory,' if vectors.remembers else ''}",
-        "print": "\n    ".join([*shown, 'printf("\\n");']),
+        "print": "\n    ".join([*lines, 'printf("\\n");']),
     }
 
 
 def _c_input(graph: Graph, vectors: Vectors) -> bytes:
     """The observations as the program's structures lie in memory."""
-    choices, data = sum(isinstance(one, Choice) for one in graph.parts.values()), b""
+    choices, data = sum(isinstance(space, Choice) for space in graph.parts.values()), b""
     for row, images, masks in zip(vectors.rows, vectors.images, vectors.masks, strict=True):
         observation = np.asarray(row, np.float32).tobytes() + b"".join(image.tobytes() for image in images.values())
         data += observation + b"\0" * (-len(observation) % 4 if len(row) else 0)
@@ -308,15 +308,15 @@ def _c_input(graph: Graph, vectors: Vectors) -> bytes:
 def _c_decision(graph: Graph, numbers: list[float]) -> dict[str, Any]:
     """A line of the program's output, by part."""
     decided: dict[str, Any] = {}
-    at = 0
-    for part, one in graph.parts.items():
-        size = 1 if isinstance(one, Choice) else one.size
-        several = isinstance(one, Range) and one.shape != ()
-        decided[part] = np.reshape(numbers[at : at + size], one.shape) if several else numbers[at]
-        at += size
-    for name, value in graph.said:
-        decided[f"said {name}"] = numbers[at : at + value.size]
-        at += value.size
+    start = 0
+    for part, space in graph.parts.items():
+        size = 1 if isinstance(space, Choice) else space.size
+        several = isinstance(space, Range) and space.shape != ()
+        decided[part] = np.reshape(numbers[start : start + size], space.shape) if several else numbers[start]
+        start += size
+    for name, value in graph.policy_outputs:
+        decided[f"said {name}"] = numbers[start : start + value.size]
+        start += value.size
     return decided
 
 
@@ -344,21 +344,21 @@ def _in_node(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
             return {name: plain(part) for name, part in value.items()}
         return np.asarray(value).tolist() if value is not None else None
 
-    given = json.dumps([[plain(seen), plain(legal)] for seen, legal in _observations(graph, vectors)])
+    input_text = json.dumps([[plain(seen), plain(legal)] for seen, legal in _observations(graph, vectors)])
     with tempfile.TemporaryDirectory() as place:
         # A module without a package beside it is read as one where it ends so.
         copy, main = Path(place) / "policy.mjs", Path(place) / "run.mjs"
         copy.write_bytes((folder / "policy.js").read_bytes())
         main.write_text(RUN_JS.replace("EPISODE", str(EPISODE)))
         done = subprocess.run(
-            [node, str(main)], input=given, capture_output=True, text=True, timeout=SECONDS, check=False
+            [node, str(main)], input=input_text, capture_output=True, text=True, timeout=SECONDS, check=False
         )
     if done.returncode:
         raise SettingError(f"the JavaScript that was written does not run here: {done.stderr[-400:]}")
-    told = json.loads(done.stdout)
-    for own, said in zip(told["found"], told["said"], strict=False):
-        own.update({f"said {name}": values for name, values in said.items()})
-    return told["found"], float(told["microseconds"])
+    reply = json.loads(done.stdout)
+    for decision, extras in zip(reply["found"], reply["said"], strict=False):
+        decision.update({f"said {name}": values for name, values in extras.items()})
+    return reply["found"], float(reply["microseconds"])
 
 
 def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[str, Any]], float]:
@@ -369,25 +369,25 @@ def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
     from jokulmist.exporting.onnx_form import STATE, STATE_AFTER, inputs_of, output_name
 
     session = onnxruntime.InferenceSession(str(folder / "policy.onnx"), providers=["CPUExecutionProvider"])
-    needed = {one.name for one in session.get_inputs()}
-    given = [
+    needed = {inputs.name for inputs in session.get_inputs()}
+    observations = [
         {n: v for n, v in inputs_of(graph, seen, legal).items() if n in needed}
         for seen, legal in _observations(graph, vectors)
     ]
-    said = [name for name, _ in graph.said]
-    names = [*(output_name(part) for part in graph.parts), *said]
-    keys = [*graph.parts, *(f"said {name}" for name in said)]
+    extra_names = [name for name, _ in graph.policy_outputs]
+    names = [*(output_name(part) for part in graph.parts), *extra_names]
+    keys = [*graph.parts, *(f"said {name}" for name in extra_names)]
     began = time.perf_counter()
     if vectors.remembers:
-        found, state = [], None
-        for k, one in enumerate(given):
-            own = {**one, STATE: np.zeros((1, graph.state_width), np.float32) if begins(k) else state}
-            *made, state = session.run([*names, STATE_AFTER], own)
-            found.append(made)
+        decisions, state = [], None
+        for k, inputs in enumerate(observations):
+            feeds = {**inputs, STATE: np.zeros((1, graph.state_width), np.float32) if begins(k) else state}
+            *outputs, state = session.run([*names, STATE_AFTER], feeds)
+            decisions.append(outputs)
     else:
-        found = [session.run(names, one) for one in given]
-    microseconds = (time.perf_counter() - began) / len(given) * 1e6
-    return [{part: value[0] for part, value in zip(keys, one, strict=True)} for one in found], microseconds
+        decisions = [session.run(names, inputs) for inputs in observations]
+    microseconds = (time.perf_counter() - began) / len(observations) * 1e6
+    return [{part: value[0] for part, value in zip(keys, inputs, strict=True)} for inputs in decisions], microseconds
 
 
 RUNNERS = {"python": _in_python, "c": _in_c, "javascript": _in_node, "onnx": _in_onnx}

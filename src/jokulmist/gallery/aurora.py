@@ -84,8 +84,8 @@ class Aurora(Environment):
     def frame(self, state: Any) -> Any:
         """What the camera sees: brightness from 0 to 255."""
         xp = self.xp
-        at = xp.asarray(xp.floor(state.bearing), dtype=xp.int32) % BEARINGS
-        stars = loops.window(self.sky, (0, at), (SIZE, SIZE))
+        column = xp.asarray(xp.floor(state.bearing), dtype=xp.int32) % BEARINGS
+        stars = loops.window(self.sky, (0, column), (SIZE, SIZE))
         band = self.across[None, :] - state.offset - (self.bend[:, None] - 2.0)
         light = xp.maximum(stars, state.glow * xp.exp(-0.5 * (band / 2.2) ** 2))
         return xp.asarray(255.0 * xp.clip(light, 0.0, 1.0), dtype=xp.uint8)[:, :, None]

@@ -99,8 +99,8 @@ class Greenhouse(Environment):
     @jm.reward(weight=1.0)
     def growth(self, after: Any) -> Any:
         """1 a decision at 19 degrees in full light, a quarter of that by night, nothing far from it."""
-        near = self.xp.exp(-0.5 * ((after.warmth - 19.0) / 5.0) ** 2)
-        return near * (0.25 + 0.75 * self.light(after))
+        closeness = self.xp.exp(-0.5 * ((after.warmth - 19.0) / 5.0) ** 2)
+        return closeness * (0.25 + 0.75 * self.light(after))
 
     @jm.reward(weight=-1.0)
     def fog(self, after: Any) -> Any:

@@ -51,10 +51,10 @@ def ways(chart: np.ndarray[Any, Any], harbour: tuple[int, int]) -> np.ndarray[An
     while waiting:
         row, column = waiting.popleft()
         for down, right in zip(ROWS.tolist(), COLUMNS.tolist(), strict=True):
-            there = (row + down, column + right)
-            if not chart[there] and left[there] == FAR:
-                left[there] = left[row, column] + 1
-                waiting.append(there)
+            neighbour = (row + down, column + right)
+            if not chart[neighbour] and left[neighbour] == FAR:
+                left[neighbour] = left[row, column] + 1
+                waiting.append(neighbour)
     return left
 
 
@@ -105,18 +105,18 @@ class Skerry(Environment):
         place = self.starts[chart, draw.integers(0, STARTS.shape[1])]
         return self.State(chart=chart, row=place[0], column=place[1], heading=1)
 
-    def ahead(self, state: Any) -> tuple[Any, Any]:
+    def cell_ahead(self, state: Any) -> tuple[Any, Any]:
         """Row and column that each choice leads to, shape ``(4,)`` each."""
         way = (state.heading + self.turns) % 4
         return state.row + self.downs[way], state.column + self.rights[way]
 
     def legal(self, state: Any) -> Any:
-        rows, columns = self.ahead(state)
+        rows, columns = self.cell_ahead(state)
         return ~self.rocks[state.chart, rows, columns]
 
     def advance(self, state: Any, action: Any, draw: Any) -> Any:
         xp = self.xp
-        rows, columns = self.ahead(state)
+        rows, columns = self.cell_ahead(state)
         heading = xp.where(action == 3, state.heading, (state.heading + self.turns[action]) % 4)
         return state.replace(row=rows[action], column=columns[action], heading=heading, moved=1.0)
 
@@ -147,9 +147,9 @@ class Skerry(Environment):
         down = 1.0 * (REACH + HEIGHT // 2 - state.row)
         right = 1.0 * (REACH + WIDTH - 1 - state.column)
         far = xp.maximum(self.away(state), 1e-6)
-        ahead = down * self.downs[state.heading] + right * self.rights[state.heading]
+        forward = down * self.downs[state.heading] + right * self.rights[state.heading]
         starboard = down * self.rights[state.heading] - right * self.downs[state.heading]
-        return xp.stack([ahead / far, starboard / far])
+        return xp.stack([forward / far, starboard / far])
 
     @jm.reward(weight=-1.0)
     def underway(self, after: Any) -> Any:
@@ -178,7 +178,7 @@ class Skerry(Environment):
     @jm.reference
     def shortest_way(self, state: Any) -> int:
         """The choice that leads to the fewest moves left, on the chart."""
-        rows, columns = self.ahead(state)
+        rows, columns = self.cell_ahead(state)
         return int(np.argmin(self.moves[state.chart, rows, columns]))
 
     def picture(self, axes: Any, state: Any) -> None:

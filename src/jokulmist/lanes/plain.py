@@ -23,9 +23,9 @@ NEVER_CUT = np.iinfo(np.int32).max
 
 def _frozen(array: Any) -> Any:
     """A copy that cannot be written to, as states hold them."""
-    found = np.array(array)
-    found.flags.writeable = False
-    return found
+    frozen = np.array(array)
+    frozen.flags.writeable = False
+    return frozen
 
 
 class PlainLane:
@@ -55,7 +55,7 @@ class PlainLane:
         self.level: Any = self.varying.levels.values[0] if self.varying is not None and self.varying.levels else None
         self._draws = draws_of(noise)
         self.each = [Copy(step, self._draws, i) for i, step in enumerate(self._made_steppers())]
-        self.begun = False
+        self.has_begun = False
         self.still: list[bool] = [False] * self.copies
         self.end_bits = description.ending_bits
         self.lost_bit = description.lost_bit or -1
@@ -69,7 +69,7 @@ class PlainLane:
         self.first_ages: list[int] | None = None
         self.watched: int | None = None
         self._rows: list[list[float]] = []
-        self._shown: list[dict[str, Any]] = []
+        self._images: list[dict[str, Any]] = []
 
     def _made_steppers(self) -> list[Stepper]:
         """One a copy, where copies differ."""
@@ -112,8 +112,8 @@ class PlainLane:
             copy.totals, copy.measures = arrays["totals"][i].tolist(), arrays["measures"][i].tolist()
             copy.advances, copy.decisions = int(arrays["steps"][i]), int(arrays["ages"][i])
             copy.learned = float(arrays["learned"][i])
-            for name, found in memories.items():
-                setattr(copy, name, found[i])
+            for name, memory in memories.items():
+                setattr(copy, name, memory[i])
             if self.varying is not None:
                 copy.varied = tuple(arrays["varied"][i].tolist())
                 kinds = [type(getattr(self.environment, name)) for name in self.varying.names]
@@ -142,7 +142,7 @@ class PlainLane:
 
     def begin(self) -> Observed:
         """Begin an episode in every copy."""
-        self.begun = True
+        self.has_begun = True
         observed = Observed([copy.begin(0, FIRST, self.level) for copy in self.each])
         if self._masked:
             observed.masks = [copy.legal() for copy in self.each]
@@ -167,43 +167,45 @@ class PlainLane:
         rows: list[list[float]] = []
         done: list[Finished] = []
         if self._modifies_actions:
-            given = [
+            inputs = [
                 a if still else copy.handled(a, self.turn)
                 for a, still, copy in zip(actions, self.still, self.each, strict=True)
             ]
         else:
-            given = actions
-        self._prepare(given)
-        for i, action in enumerate(given):
+            inputs = actions
+        self._prepare(inputs)
+        for i, action in enumerate(inputs):
             if self.still[i]:
                 self._stand_still(rewards, ended, closed, rows)
                 continue
             copy = self.each[i]
             before = copy.state
-            reward, held, row = self.advance_one(i, action)
-            end = (held & self.end_bits) != 0 or (self._marks and copy.marked)
-            if self._modifies_rewards and held != self.lost_bit:
+            reward, satisfied, row = self.advance_one(i, action)
+            end = (satisfied & self.end_bits) != 0 or (self._marks and copy.marked)
+            if self._modifies_rewards and satisfied != self.lost_bit:
                 reward = copy.valued(reward, before, end)
             rewards.append(reward)
             ended.append(end)
-            closed.append(end or held != 0)
+            closed.append(end or satisfied != 0)
             rows.append(row)
-            if held:
-                done.append(self.finish(i, held))
+            if satisfied:
+                done.append(self.finish(i, satisfied))
         last = Observed(rows, ages=[copy.age for copy in self.each])
         if self._shows_more:
             seen = [
-                (self._rows[i], self._shown[i]) if self.still[i] else self.each[i].shown(row, actions[i], self.turn)
+                (self._rows[i], self._images[i])
+                if self.still[i]
+                else self.each[i].observe_after(row, actions[i], self.turn)
                 for i, row in enumerate(rows)
             ]
             last.rows, last.images = [row for row, _ in seen], [images for _, images in seen]
-            self._rows, self._shown = last.rows, last.images
-        anew = [f.copy for f in done]
+            self._rows, self._images = last.rows, last.images
+        to_begin = [f.copy for f in done]
         if self.first_ages is not None:
-            anew = self._cut_first(self.first_ages, last.ages, closed, anew)
+            to_begin = self._cut_first(self.first_ages, last.ages, closed, to_begin)
         if self._masked:
-            last.masks = self._last_masks(anew)
-        observed = self._begin_anew(last, anew) if anew else last
+            last.masks = self._last_masks(to_begin)
+        observed = self._begin_anew(last, to_begin) if to_begin else last
         self.turn += 1
         advances = [copy.lasted for copy in self.each] if self._holds else ()
         return Outcome(rewards, ended, closed, last, observed, done, advances=advances)
@@ -219,7 +221,7 @@ class PlainLane:
             self.first_ages = None
         return sorted([*done, *cut])
 
-    def _prepare(self, given: list[Any]) -> None:
+    def _prepare(self, actions: list[Any]) -> None:
         """A lane whose copies work side by side asks them all before it waits for the first."""
 
     def advance_one(self, i: int, action: Any) -> tuple[float, int, list[float]]:
@@ -230,12 +232,12 @@ class PlainLane:
         """Begin anew in one copy; its row."""
         return self.each[i].begin(self.turn, LATER, self.level)
 
-    def finish(self, i: int, held: int) -> Finished:
+    def finish(self, i: int, satisfied: int) -> Finished:
         """The record of a copy's episode that closed."""
         copy = self.each[i]
         copy.last_state = copy.state
         return Finished(
-            i, copy.age, held, tuple(copy.totals), copy.measured(), copy.varied, copy.learned, copy.advances
+            i, copy.age, satisfied, tuple(copy.totals), copy.measured(), copy.varied, copy.learned, copy.advances
         )
 
     def _stand_still(
@@ -267,7 +269,7 @@ class PlainLane:
         allowed."""
         masks = []
         for i, copy in enumerate(self.each):
-            over = i in closed or self.still[i]
-            mask = copy.step.legal(copy.state) if over else copy.legal()
+            is_closed = i in closed or self.still[i]
+            mask = copy.step.legal(copy.state) if is_closed else copy.legal()
             masks.append(tuple(np.ones_like(allowed) if not allowed.any() else allowed for allowed in mask))
         return masks

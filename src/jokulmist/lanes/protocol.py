@@ -46,7 +46,7 @@ class Observed:
         self.masks = masks or []
         self.ages = ages or [0] * len(rows)
 
-    def of(self, copy: int) -> Observed:
+    def for_copy(self, copy: int) -> Observed:
         """What one copy sees."""
         return Observed(
             [self.rows[copy]],
@@ -100,7 +100,7 @@ class Observed:
 def joined_moments(moments: Sequence[Observed]) -> Observed:
     """What was seen at several moments, one after another, as if copies side by side saw it."""
     parts = [
-        [one for moment in moments for one in getattr(moment, name)] for name in ("rows", "images", "masks", "ages")
+        [row for moment in moments for row in getattr(moment, name)] for name in ("rows", "images", "masks", "ages")
     ]
     return Observed(*parts)
 
@@ -123,13 +123,13 @@ class Finished(NamedTuple):
 
     copy: int
     steps: int
-    held: int
+    satisfied: int
     totals: tuple[float, ...]
     measures: tuple[float, ...]
     varied: tuple[float, ...] = ()
     learned: float = 0.0
     advances: int = 0
-    told: tuple[float, ...] = ()
+    agent_records: tuple[float, ...] = ()
 
 
 class Outcome(NamedTuple):

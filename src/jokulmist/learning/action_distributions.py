@@ -118,14 +118,14 @@ class ActionDistribution:
         legal : tuple of bool array, shape ``(..., count)``
             One a choice, or empty.
         """
-        found, at = [], 0
+        log_probabilities, start = [], 0
         for k, choice in enumerate(self.choices.values()):
-            part = outputs[..., at : at + choice.count]
-            at += choice.count
+            part = outputs[..., start : start + choice.count]
+            start += choice.count
             if legal:
                 part = (xp or _traced()).where(legal[k], part, LOW)
-            found.append(part)
-        return found
+            log_probabilities.append(part)
+        return log_probabilities
 
     def gaussians(self, outputs: Any) -> tuple[Any, Any]:
         """Means and bounded logarithms of the spreads of all numbers, shape ``(..., width)``."""
@@ -142,18 +142,18 @@ class ActionDistribution:
         """The entropy of each choice from the logarithms of its probabilities, shape ``(...)`` each."""
         import jax.numpy as jnp
 
-        found = []
+        entropies = []
         for k, log in enumerate(logs):
             surprise = jnp.exp(log) * log
-            found.append(-jnp.sum(jnp.where(legal[k], surprise, 0.0) if legal else surprise, axis=-1))
-        return found
+            entropies.append(-jnp.sum(jnp.where(legal[k], surprise, 0.0) if legal else surprise, axis=-1))
+        return entropies
 
-    def judged(self, outputs: Any, legal: Any, actions: Any, drawn: Any = ()) -> Likelihood:
+    def likelihood(self, outputs: Any, legal: Any, actions: Any, samples: Any = ()) -> Likelihood:
         """Log-probability of the actions taken, and the entropies.
 
         Parameters
         ----------
-        drawn : Drawn
+        samples : Drawn
             What `sampled` gave along; not looked at where there are no ranges.
 
         Notes
@@ -168,17 +168,17 @@ class ActionDistribution:
         range_entropy: Any = 0.0
         if self.choices:
             logs = self.log_probabilities(outputs, legal)
-            for log, taken in zip(logs, self.indices(actions), strict=True):
-                hit = taken[..., None] == jnp.arange(log.shape[-1])
+            for log, index in zip(logs, self.indices(actions), strict=True):
+                hit = index[..., None] == jnp.arange(log.shape[-1])
                 log_probability = log_probability + jnp.sum(jnp.where(hit, log, 0.0), axis=-1)
             choice_entropy = sum(self.entropies(logs, legal))
         if self.width:
             mean, log_spread = self.gaussians(outputs)
-            assert drawn.before.shape == mean.shape
-            each, spread = log_density(drawn.before, mean, log_spread), log_spread + (0.5 + HALF_LOG_TAU)
+            assert samples.before.shape == mean.shape
+            each, spread = log_density(samples.before, mean, log_spread), log_spread + (0.5 + HALF_LOG_TAU)
             if self.squashed:
-                each = each - log_slope(drawn.before)
-                spread = spread + log_slope(mean + jnp.exp(log_spread) * drawn.chance)
+                each = each - log_slope(samples.before)
+                spread = spread + log_slope(mean + jnp.exp(log_spread) * samples.chance)
             log_probability = log_probability + jnp.sum(each, axis=-1)
             range_entropy = jnp.sum(spread, axis=-1)
         return Likelihood(log_probability, choice_entropy, range_entropy)
@@ -194,30 +194,30 @@ class ActionDistribution:
             u = noise.uniform(shape=part.shape)
             indices.append((part - xp.log(-xp.log(xp.maximum(u, SMALLEST)))).argmax(axis=-1).astype("int32"))
         if not self.width:
-            return self.own(indices), ()
+            return self.native(indices), ()
         mean, log_spread = self.gaussians(outputs)
         chance = noise.normal(shape=mean.shape)
         before = mean + xp.exp(log_spread) * chance
-        return self.own(indices, self.bounded(before, xp)), SampledRanges(before, chance if self.squashed else ())
+        return self.native(indices, self.bounded(before, xp)), SampledRanges(before, chance if self.squashed else ())
 
     def likeliest(self, outputs: Any, legal: Any, xp: Any = None) -> Any:
         """The likeliest allowed alternative of each choice, among equals the first; the mean of each range, at its
         bounds."""
         indices = [part.argmax(axis=-1).astype("int32") for part in self.parts(outputs, legal, xp)]
-        return self.own(indices, self.bounded(self.gaussians(outputs)[0], xp or _traced()))
+        return self.native(indices, self.bounded(self.gaussians(outputs)[0], xp or _traced()))
 
     def bounded(self, before: Any, xp: Any) -> Any:
         """Samples or means as they act, in [-1, 1] where they are squashed; else what lies outside is clipped in
         `own`."""
         return xp.tanh(before) if self.squashed else before
 
-    def own(self, indices: list[Any], unit: Any = None) -> Any:
+    def native(self, indices: list[Any], unit: Any = None) -> Any:
         """Actions in own form from the index of each choice, and the numbers of all ranges in [-1, 1]."""
-        values = iter(self.units.own(unit) if self.width else ())
-        taken = iter(indices)
+        values = iter(self.units.native(unit) if self.width else ())
+        indices_left = iter(indices)
         if not isinstance(self.action, Actions):
-            return next(taken if self.choices else values)
-        return Record(**{name: next(taken if name in self.choices else values) for name in self.action.parts})
+            return next(indices_left if self.choices else values)
+        return Record(**{name: next(indices_left if name in self.choices else values) for name in self.action.parts})
 
     def indices(self, actions: Any) -> list[Any]:
         """The index of each choice from actions in own form."""
@@ -247,9 +247,9 @@ def refuse_ranges(action: Action, method: str) -> None:
     parts = action.parts if isinstance(action, Actions) else {"": action}
     for name, part in parts.items():
         if not isinstance(part, Choice):
-            where = f"the part `{name}` of the action" if name else "the action"
+            context = f"the part `{name}` of the action" if name else "the action"
             raise SettingError(
-                f"`{method}` chooses among alternatives, and {where} is {part!r}. "
+                f"`{method}` chooses among alternatives, and {context} is {part!r}. "
                 f'Declare `action = jm.Choice("low", "high")`, or several in `jm.Actions(...)`.'
             )
 
@@ -274,9 +274,9 @@ class JointChoice:
         """What each index means."""
         if isinstance(self.action, Choice):
             return list(self.action.labels)
-        return [self.action.label(self.own(index)) for index in range(self.count)]
+        return [self.action.label(self.native(index)) for index in range(self.count)]
 
-    def own(self, index: Any) -> Any:
+    def native(self, index: Any) -> Any:
         """Actions in own form from joint indices."""
         if isinstance(self.action, Choice):
             return index

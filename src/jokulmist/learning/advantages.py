@@ -39,16 +39,16 @@ def advantages(
     return accumulated(errors, jnp.where(closed, 0.0, discount * trace_decay))
 
 
-def accumulated(amounts: Any, kept: Any) -> Any:
+def accumulated(amounts: Any, kept_share: Any) -> Any:
     """``sum_t = amount_t + kept_t sum_{t+1}``, from the last turn backwards; shape ``(turns, copies)``."""
     import jax.numpy as jnp
     from jax import lax
 
-    def back(later: Any, here: Any) -> Any:
-        now = here[0] + here[1] * later
-        return now, now
+    def back(later: Any, inputs: Any) -> Any:
+        total = inputs[0] + inputs[1] * later
+        return total, total
 
-    return lax.scan(back, jnp.zeros_like(amounts[0]), (amounts, kept), reverse=True)[1]
+    return lax.scan(back, jnp.zeros_like(amounts[0]), (amounts, kept_share), reverse=True)[1]
 
 
 def normalised(amounts: Any, least_spread: float = 0.0) -> Any:

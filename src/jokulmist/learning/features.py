@@ -86,14 +86,14 @@ class Features(NamedTuple):
         """
         import jax.numpy as jnp
 
-        along = np.linspace(0.0, 1.0, self.each, dtype=np.float32) if self.each > 1 else np.array([0.5], np.float32)
-        centres = np.array(list(itertools.product(along, repeat=self.spec.width)), np.float32)
+        grid = np.linspace(0.0, 1.0, self.each, dtype=np.float32) if self.each > 1 else np.array([0.5], np.float32)
+        centres = np.array(list(itertools.product(grid, repeat=self.spec.width)), np.float32)
         reach = 1.0 / max(self.each - 1, 1)
         # From the parts of the square, as a product of matrices: the differences would be a large array.
         unit = self.unit(rows)
-        apart = jnp.sum(unit * unit, axis=1)[:, None] - 2.0 * unit @ centres.T + np.sum(centres * centres, axis=1)
-        near = jnp.exp(-0.5 * (apart - jnp.min(apart, axis=1, keepdims=True)) / reach**2)
-        return near / jnp.sum(near, axis=1, keepdims=True)
+        distances = jnp.sum(unit * unit, axis=1)[:, None] - 2.0 * unit @ centres.T + np.sum(centres * centres, axis=1)
+        activations = jnp.exp(-0.5 * (distances - jnp.min(distances, axis=1, keepdims=True)) / reach**2)
+        return activations / jnp.sum(activations, axis=1, keepdims=True)
 
     def values(self, weights: Any, rows: Any) -> Any:
         """Sums of the weights under each row's features, shape ``(rows, actions)``."""
@@ -114,10 +114,10 @@ class Features(NamedTuple):
         import jax.numpy as jnp
 
         if self.kind == "radial":
-            near = self.radial(rows)
-            taken = (action[:, None] == jnp.arange(weights.shape[1])).astype(jnp.float32)
-            overlap = jnp.sum((near @ near.T) * (action[:, None] == action[None, :]), axis=1)
-            return weights + near.T @ (taken * (step / overlap)[:, None])
+            activations = self.radial(rows)
+            one_hot = (action[:, None] == jnp.arange(weights.shape[1])).astype(jnp.float32)
+            overlap = jnp.sum((activations @ activations.T) * (action[:, None] == action[None, :]), axis=1)
+            return weights + activations.T @ (one_hot * (step / overlap)[:, None])
         place = self.tiles(rows)
         key = place * weights.shape[1] + action[:, None]
         same = (key[:, None, :] == key[None, :, :]).astype(jnp.float32)

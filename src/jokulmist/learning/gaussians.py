@@ -56,7 +56,7 @@ class Units:
         self.half = np.where(bounded, 0.5 * (high - low), 1.0).astype(np.float32)
         self.bounded = bool(bounded.all())
 
-    def own(self, unit: Any) -> list[Any]:
+    def native(self, unit: Any) -> list[Any]:
         """The value of each range, never outside its bounds.
 
         Parameters
@@ -65,35 +65,35 @@ class Units:
             What lies outside [-1, 1] is clipped.
         """
         values = (self.centre + self.half * unit).clip(self.low, self.high)
-        found, at = [], 0
+        parts, start = [], 0
         for part in self.ranges.values():
-            found.append(values[..., at : at + part.size].reshape(*values.shape[:-1], *part.shape))
-            at += part.size
-        return found
+            parts.append(values[..., start : start + part.size].reshape(*values.shape[:-1], *part.shape))
+            start += part.size
+        return parts
 
     def by_part(self, numbers: Any) -> list[Any]:
         """Sums over the numbers of each range; shape ``(...)`` each."""
-        found, at = [], 0
+        parts, start = [], 0
         for part in self.ranges.values():
-            found.append(numbers[..., at : at + part.size].sum(axis=-1))
-            at += part.size
-        return found
+            parts.append(numbers[..., start : start + part.size].sum(axis=-1))
+            start += part.size
+        return parts
 
 
 def refuse_unbounded(action: Action, method: str, fix: str) -> None:
     """Raise `SettingError` where a range has an infinite bound."""
     for name, part in ranges_of(action).items():
         if not (np.isfinite(part.low).all() and np.isfinite(part.high).all()):
-            where = f"the part `{name}` of the action" if name else "the action"
-            raise SettingError(f"`{method}` needs finite bounds, and {where} is {part!r}. {fix}")
+            context = f"the part `{name}` of the action" if name else "the action"
+            raise SettingError(f"`{method}` needs finite bounds, and {context} is {part!r}. {fix}")
 
 
 def log_density(before: Any, mean: Any, log_spread: Any) -> Any:
     """Logarithm of the Gaussian density of each number; all of one shape."""
     import jax.numpy as jnp
 
-    apart = (before - mean) * jnp.exp(-log_spread)
-    return -0.5 * apart * apart - log_spread - HALF_LOG_TAU
+    standardised = (before - mean) * jnp.exp(-log_spread)
+    return -0.5 * standardised * standardised - log_spread - HALF_LOG_TAU
 
 
 def log_slope(before: Any) -> Any:

@@ -70,18 +70,18 @@ class Novelty(BaseModel):
 
     def __repr__(self) -> str:
         fields = type(self).model_fields
-        given = [f"{name}={value!r}" for name, value in self if name == "weight" or value != fields[name].default]
-        return f"Novelty({', '.join(given)})"
+        settings = [f"{name}={value!r}" for name, value in self if name == "weight" or value != fields[name].default]
+        return f"Novelty({', '.join(settings)})"
 
     __str__ = __repr__
 
 
-def _read(given: Any) -> Any:
-    if given is None or isinstance(given, Novelty):
-        return given
-    if isinstance(given, dict):
+def _read(value: Any) -> Any:
+    if value is None or isinstance(value, Novelty):
+        return value
+    if isinstance(value, dict):
         try:
-            return Novelty(**given)
+            return Novelty(**value)
         except (SettingError, TypeError) as wrong:
             raise ValueError(str(wrong)) from None
     raise ValueError("must be `jm.Novelty(0.5)`, or in a plan `{ weight = 0.5 }`")

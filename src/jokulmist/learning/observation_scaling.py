@@ -74,11 +74,11 @@ def gathered(statistics: Running | None, numbers: Any) -> Running | None:
     mean = jnp.mean(rows, axis=0)
     square = jnp.sum(jnp.square(rows - mean), axis=0)
     total = statistics.count + count
-    apart = mean - statistics.mean
-    sums = statistics.square + square + jnp.square(apart) * (statistics.count * count / total)
+    delta = mean - statistics.mean
+    sums = statistics.square + square + jnp.square(delta) * (statistics.count * count / total)
     # A count in single precision stops growing at 2^24 while the sums would not; kept below, older rows fade instead.
-    kept = jnp.minimum(total, MOST_COUNTED)
-    return Running(kept, statistics.mean + apart * (count / total), sums * (kept / total))
+    bounded_count = jnp.minimum(total, MOST_COUNTED)
+    return Running(bounded_count, statistics.mean + delta * (count / total), sums * (bounded_count / total))
 
 
 def gathered_unless(still: bool, statistics: Running | None, numbers: Any) -> Running | None:
@@ -139,9 +139,9 @@ def scaled(spec: Spec, scaling: Scaling, statistics: Running | None, rows: Any) 
     if statistics is None:
         return rows
     spread = _spread(spec, scaling, statistics)
-    known = _by_statistics(spec, scaling) & (statistics.count > 1.0)
+    is_scaled = _by_statistics(spec, scaling) & (statistics.count > 1.0)
     # Written without `where`, so that it is the same over NumPy and traced arrays.
-    return rows + known * (((rows - statistics.mean) / spread).clip(-FURTHEST, FURTHEST) - rows)
+    return rows + is_scaled * (((rows - statistics.mean) / spread).clip(-FURTHEST, FURTHEST) - rows)
 
 
 def _spread(spec: Spec, scaling: Scaling, statistics: Running) -> Any:

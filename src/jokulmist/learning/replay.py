@@ -81,7 +81,7 @@ class Replay(NamedTuple):
     """
 
     rows: Any
-    at: Any
+    place: Any
     stored: Any
     frames: Frames | None
     priorities: Priorities | None
@@ -216,28 +216,28 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any, counted: b
         closed = closed.astype(jnp.float32) + 2.0 * experience.broken.astype(jnp.float32)
     facts: tuple[Any, ...] = (experience.rewards, experience.ended, closed)
     if counted:
-        one = isinstance(experience.advances, tuple)
-        facts = (jnp.ones_like(experience.rewards) if one else experience.advances, *facts)
+        uniform_advances = isinstance(experience.advances, tuple)
+        facts = (jnp.ones_like(experience.rewards) if uniform_advances else experience.advances, *facts)
     masks = (*experience.observed.legal, *experience.last.legal)
     parts = [experience.observed.numbers, experience.last.numbers, *masks, action, *(f[..., None] for f in facts)]
     row = jnp.concatenate([jnp.asarray(part, jnp.float32) for part in parts], axis=-1)
     frames = replay.frames
     if frames is not None:
-        frames = _frames_after(spec, frames, experience, replay.at)
+        frames = _frames_after(spec, frames, experience, replay.place)
     priorities = replay.priorities
     if priorities is not None:
-        touched = replay.at * copies + jnp.arange(turns * copies)
+        touched = replay.place * copies + jnp.arange(turns * copies)
         priorities = _with_priorities(priorities, touched, priorities.most)
     return Replay(
-        rows=lax.dynamic_update_slice(replay.rows, row, (replay.at, 0, 0)),
-        at=(replay.at + turns) % slots,
+        rows=lax.dynamic_update_slice(replay.rows, row, (replay.place, 0, 0)),
+        place=(replay.place + turns) % slots,
         stored=jnp.minimum(replay.stored + turns, slots),
         frames=frames,
         priorities=priorities,
     )
 
 
-def _frames_after(spec: Spec, frames: Frames, experience: Any, at: Any) -> Frames:
+def _frames_after(spec: Spec, frames: Frames, experience: Any, index: Any) -> Frames:
     """The frames after some turns: the one that was decided on, and the one after it, which the next turn writes again
     unless the episode has closed."""
     import jax.numpy as jnp
@@ -249,34 +249,34 @@ def _frames_after(spec: Spec, frames: Frames, experience: Any, at: Any) -> Frame
     sizes = 1 + (experience.following.age == 0).astype(jnp.int32)
     before = experience.broken.astype(jnp.int32) if len(experience.broken) else 0
     sizes = sizes + before  # the last frame of an episode that was lost stays where it is
-    ahead = jnp.cumsum(sizes, axis=0)
-    number = frames.newest + ahead - sizes + before
+    ends = jnp.cumsum(sizes, axis=0)
+    number = frames.newest + ends - sizes + before
     base = jnp.arange(copies, dtype=jnp.int32) * slots
     images = {}
     for channel in spec.images:
         depth = channel.newest[-1]
         memory = frames.images[channel.name]
         for step, seen in ((1, experience.last), (0, experience.observed)):
-            where = (base + (number + step) % slots).reshape(-1)
-            newest = seen.images[channel.name][..., -depth:].reshape(where.shape[0], -1)
-            memory = _put(memory, where, newest)
+            slots_written = (base + (number + step) % slots).reshape(-1)
+            newest = seen.images[channel.name][..., -depth:].reshape(slots_written.shape[0], -1)
+            memory = _put(memory, slots_written, newest)
         images[channel.name] = memory
     return Frames(
         images=images,
-        newest=frames.newest + ahead[-1],
-        number=lax.dynamic_update_slice(frames.number, number, (at, 0)),
-        age=lax.dynamic_update_slice(frames.age, experience.observed.age, (at, 0)),
+        newest=frames.newest + ends[-1],
+        number=lax.dynamic_update_slice(frames.number, number, (index, 0)),
+        age=lax.dynamic_update_slice(frames.age, experience.observed.age, (index, 0)),
     )
 
 
-def _put(memory: Any, at: Any, rows: Any) -> Any:
+def _put(memory: Any, index: Any, rows: Any) -> Any:
     """Rows written one after another: a scatter is taken apart into slower steps."""
     from jax import lax
 
-    def one(k: Any, memory: Any) -> Any:
-        return lax.dynamic_update_slice(memory, lax.dynamic_slice_in_dim(rows, k, 1), (at[k], 0))
+    def put_copy(k: Any, memory: Any) -> Any:
+        return lax.dynamic_update_slice(memory, lax.dynamic_slice_in_dim(rows, k, 1), (index[k], 0))
 
-    return lax.fori_loop(0, rows.shape[0], one, memory)
+    return lax.fori_loop(0, rows.shape[0], put_copy, memory)
 
 
 def draws_for(noise: Any, rows: int, prioritised: bool) -> Any:
@@ -311,7 +311,7 @@ def sampled(
         importance = jnp.ones(place.shape, jnp.float32)
     else:
         place, weight = _by_priority(replay.priorities, chance, correction, replay.stored * copies, minibatches)
-        back = (replay.at - place // copies - 1) % slots + 1
+        back = (replay.place - place // copies - 1) % slots + 1
         oldest = _oldest(spec, replay)
         reach = oldest[place % copies] if oldest.shape else oldest
         weight = jnp.where((back >= n_step) & (back <= reach), weight, 0.0)
@@ -319,17 +319,17 @@ def sampled(
     return transitions(spec, replay, place, importance, n_step, discount, counted, bonus)
 
 
-def places(spec: Spec, replay: Replay, chance: Any, ahead: int) -> Any:
+def places(spec: Spec, replay: Replay, chance: Any, lookahead: int) -> Any:
     """Rows drawn uniformly, as slot times copies plus copy, each with so many rows from itself on."""
     import jax.numpy as jnp
 
     slots, copies = replay.rows.shape[:2]
     oldest = _oldest(spec, replay)
     copy = jnp.minimum(jnp.floor(chance[0] * copies), copies - 1).astype(jnp.int32)
-    span = (oldest[copy] if oldest.shape else oldest) - ahead + 1
+    span = (oldest[copy] if oldest.shape else oldest) - lookahead + 1
     # The newest rows are left until the steps after them have happened.
-    back = ahead + jnp.minimum(jnp.floor(chance[1] * span), span - 1).astype(jnp.int32)
-    return (replay.at - back) % slots * copies + copy
+    back = lookahead + jnp.minimum(jnp.floor(chance[1] * span), span - 1).astype(jnp.int32)
+    return (replay.place - back) % slots * copies + copy
 
 
 def _oldest(spec: Spec, replay: Replay) -> Any:
@@ -345,10 +345,10 @@ def _oldest(spec: Spec, replay: Replay) -> Any:
     first = jnp.maximum(frames.newest - slots + _deepest(spec), 0)
 
     def halved(_: Any, bounds: Any) -> Any:
-        near, far = bounds
-        middle = (near + far + 1) // 2
-        stands = frames.number[(replay.at - middle) % slots, copies] >= first
-        return jnp.where(stands, middle, near), jnp.where(stands, far, middle - 1)
+        newest, far = bounds
+        middle = (newest + far + 1) // 2
+        stands = frames.number[(replay.place - middle) % slots, copies] >= first
+        return jnp.where(stands, middle, newest), jnp.where(stands, far, middle - 1)
 
     bounds = (jnp.ones_like(frames.newest), jnp.broadcast_to(replay.stored, frames.newest.shape))
     return lax.fori_loop(0, math.ceil(math.log2(slots)) + 1, halved, bounds)[0]
@@ -367,14 +367,16 @@ def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any, mi
     left = (stratum + u) / u.shape[0] * reach[-1]
     place = jnp.zeros(u.shape, jnp.int32)
     for level in reversed(levels):
-        found = level.reshape(-1, BLOCK)[place]
-        inside = jnp.cumsum(found, axis=1)
+        lower_sums = level.reshape(-1, BLOCK)[place]
+        inside = jnp.cumsum(lower_sums, axis=1)
         # Rounding can carry a target beyond its block's sum, or below 0: the last or the first number above 0 is meant
         # then.
         left = jnp.clip(left, 0.0, inside[:, -1] * (1.0 - 2.0**-22))
         within = jnp.minimum(jnp.sum(left[:, None] >= inside, axis=1), BLOCK - 1).astype(jnp.int32)
         chosen = within[:, None]
-        left = left - (jnp.take_along_axis(inside, chosen, axis=1) - jnp.take_along_axis(found, chosen, axis=1))[:, 0]
+        left = (
+            left - (jnp.take_along_axis(inside, chosen, axis=1) - jnp.take_along_axis(lower_sums, chosen, axis=1))[:, 0]
+        )
         place = place * BLOCK + within
     chance = jnp.maximum(levels[0][place] / reach[-1], 1e-12)
     return place, (count * chance) ** -correction
@@ -389,30 +391,30 @@ def transitions(
 
     slots, copies, columns = replay.rows.shape
     rows = replay.rows.reshape(-1, columns)
-    onward = (place[:, None] + jnp.arange(n_step) * copies) % (slots * copies)
-    found = rows[onward]
-    rewards = found[..., REWARD]
+    successors = (place[:, None] + jnp.arange(n_step) * copies) % (slots * copies)
+    sequence = rows[successors]
+    rewards = sequence[..., REWARD]
     if bonus is not None:
-        each = onward.reshape(-1)
+        each = successors.reshape(-1)
         steps_alone = transitions(spec, replay, each, jnp.ones(each.shape, jnp.float32), 1, discount, counted)
         rewards = rewards + bonus.replayed(steps_alone).reshape(rewards.shape)
-    closed, ended = found[..., CLOSED] % 2.0, found[..., ENDED]
+    closed, ended = sequence[..., CLOSED] % 2.0, sequence[..., ENDED]
     # 1 as long as no step before has closed the episode, or was the last that is known of it.
-    going = (1.0 - closed[:, :-1]) * (found[:, 1:, CLOSED] < 2.0)
+    going = (1.0 - closed[:, :-1]) * (sequence[:, 1:, CLOSED] < 2.0)
     running = jnp.concatenate([jnp.ones_like(closed[:, :1]), jnp.cumprod(going, axis=1)], axis=1)
     power: Any = discount ** jnp.arange(n_step, dtype=jnp.float32)
     steps = jnp.sum(running, axis=1)
-    at = steps.astype(jnp.int32) - 1
-    ahead = discount**steps
+    last_index = steps.astype(jnp.int32) - 1
+    bootstrap_weight = discount**steps
     if counted:  # each step is discounted by the advances that it lasted
-        lasted = jnp.cumsum(found[..., LASTED] * running, axis=1)
-        ahead = discount ** lasted[:, -1]
+        lasted = jnp.cumsum(sequence[..., LASTED] * running, axis=1)
+        bootstrap_weight = discount ** lasted[:, -1]
         power = discount ** jnp.concatenate([jnp.zeros_like(lasted[:, :1]), lasted[:, :-1]], axis=1)
-    last = jnp.take_along_axis(found, at[:, None, None], axis=1)[:, 0] if n_step > 1 else found[:, 0]
+    last = jnp.take_along_axis(sequence, last_index[:, None, None], axis=1)[:, 0] if n_step > 1 else sequence[:, 0]
     width, masks = spec.width, sum(_mask_widths(spec))
     frame = frame_last = age = age_last = None
     if replay.frames is not None:
-        copy, place_last = place % copies, jnp.take_along_axis(onward, at[:, None], axis=1)[:, 0]
+        copy, place_last = place % copies, jnp.take_along_axis(successors, last_index[:, None], axis=1)[:, 0]
         frame, age = _frame(replay.frames, place), replay.frames.age.reshape(-1)[place]
         frame_last, age_last = _frame(replay.frames, place_last) + 1, replay.frames.age.reshape(-1)[place_last] + 1
     images = images_last = {}
@@ -420,14 +422,14 @@ def transitions(
         images = _stacks(spec, replay.frames, copy, frame, age)
         images_last = _stacks(spec, replay.frames, copy, frame_last, age_last)
     return Sample(
-        observed=Seen(found[:, 0, :width], images, _masks(spec, found[:, 0, 2 * width :]), age),
+        observed=Seen(sequence[:, 0, :width], images, _masks(spec, sequence[:, 0, 2 * width :]), age),
         following=Seen(last[:, width : 2 * width], images_last, _masks(spec, last[:, 2 * width + masks :]), age_last),
-        action=found[:, 0, 2 * (width + masks) : -FACTS - counted],
+        action=sequence[:, 0, 2 * (width + masks) : -FACTS - counted],
         gain=jnp.sum(rewards * running * power, axis=1),
-        weight_ahead=ahead * (1.0 - jnp.max(ended * running, axis=1)),
+        weight_ahead=bootstrap_weight * (1.0 - jnp.max(ended * running, axis=1)),
         importance=importance,
         place=place,
-        steps=at + 1,
+        steps=last_index + 1,
     )
 
 
@@ -473,8 +475,8 @@ def _with_priorities(priorities: Priorities, place: Any, new: Any) -> Priorities
     """Rows with new priorities; the sums that they lie in are taken anew, so that errors of rounding do not pile up."""
     import jax.numpy as jnp
 
-    levels = [priorities.levels[0].at[place].set(new)]
+    levels = [priorities.levels[0].place[place].set(new)]
     for level in priorities.levels[1:]:
         place = place // BLOCK
-        levels.append(level.at[place].set(jnp.sum(levels[-1].reshape(-1, BLOCK)[place], axis=1)))
+        levels.append(level.place[place].set(jnp.sum(levels[-1].reshape(-1, BLOCK)[place], axis=1)))
     return priorities._replace(levels=tuple(levels))

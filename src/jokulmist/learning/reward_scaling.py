@@ -34,11 +34,11 @@ def followed(open_before: Any, rewards: Any, closed: Any, discount: Any) -> tupl
     from jax import lax
     from jax import numpy as jnp
 
-    def onward(so_far: Any, here: Any) -> Any:
-        now = here[0] + here[2] * so_far
-        return jnp.where(here[1], 0.0, now), now
+    def accumulate(total: Any, inputs: Any) -> Any:
+        new_total = inputs[0] + inputs[2] * total
+        return jnp.where(inputs[1], 0.0, new_total), new_total
 
-    after, returns = lax.scan(onward, open_before, (rewards, closed, jnp.broadcast_to(discount, rewards.shape)))
+    after, returns = lax.scan(accumulate, open_before, (rewards, closed, jnp.broadcast_to(discount, rewards.shape)))
     return returns, after
 
 
@@ -47,8 +47,8 @@ def spread_of(returns: Running | None) -> Any:
     if returns is None:
         return 1.0
     spread = (returns.square[0] / returns.count.clip(1.0)) ** 0.5
-    known = spread > SMALLEST_SPREAD
-    return spread * known + (1.0 - known)
+    is_known = spread > SMALLEST_SPREAD
+    return spread * is_known + (1.0 - is_known)
 
 
 def returns_after(
@@ -59,8 +59,8 @@ def returns_after(
     if returns is None:
         return None, memory
     rewards = experience.rewards if bonus is None else experience.rewards + bonus.met
-    ahead, memory = followed(memory, rewards, experience.closed, discount)
-    return gathered(returns, ahead[..., None]), memory
+    new_returns, memory = followed(memory, rewards, experience.closed, discount)
+    return gathered(returns, new_returns[..., None]), memory
 
 
 def in_scale(experience: Any, returns: Running | None, memory: Any, discount: Any) -> tuple[Any, Running | None, Any]:

@@ -94,21 +94,21 @@ class Schedule:
         return max(self.start, self.end, -math.inf if self.floor is None else self.floor)
 
     def coefficients(self) -> Coefficients:
-        over = math.inf if self.over is None else float(self.over)
+        length = math.inf if self.over is None else float(self.over)
         slope = log_rate = 0.0
         if self.rate is not None:
             log_rate = math.log(self.rate)
         elif self.points:
-            over = float(self.points[-1][0])
+            length = float(self.points[-1][0])
         elif self.form == "linear":
-            slope = (_given(self.end) - self.start) / over
+            slope = (_checked_number(self.end) - self.start) / length
         else:
-            log_rate = math.log(_given(self.end) / self.start) / over
+            log_rate = math.log(_checked_number(self.end) / self.start) / length
         return Coefficients(
             start=self.start,
             slope=slope,
             log_rate=log_rate,
-            over=min(over, 3e38),
+            over=min(length, 3e38),
             by_decisions=float(not self.by_share and self.of == "decisions"),
             by_episodes=float(not self.by_share and self.of == "episodes"),
             by_share=float(self.by_share),
@@ -134,7 +134,7 @@ class Schedule:
         return f"{self.form}({', '.join(parts)})"
 
 
-def _given(value: float | None) -> float:
+def _checked_number(value: float | None) -> float:
     assert value is not None
     return value
 
@@ -165,7 +165,7 @@ def linear(
             f"say within what `linear` goes from {start!r} to {end!r}: `over=1.0` is the whole run, `over=20_000` so "
             "many decisions."
         )
-    return Schedule("linear", float(start), float(end), over=_over(over), of=of, floor=floor)
+    return Schedule("linear", float(start), float(end), over=_check_length(over), of=of, floor=floor)
 
 
 def geometric(
@@ -210,7 +210,7 @@ def geometric(
             f'`jm.geometric(1.0, rate=0.995, of="episodes", floor=0.05)`.'
         )
     ending = None if end is None else float(end)
-    return Schedule("geometric", float(start), ending, None if over is None else _over(over), rate, of, floor)
+    return Schedule("geometric", float(start), ending, None if over is None else _check_length(over), rate, of, floor)
 
 
 def piecewise(*points: tuple[float | int, float], of: Counted = "decisions") -> Schedule:
@@ -296,7 +296,7 @@ def following(function: Callable[[float], float]) -> Schedule:
     return Schedule("function", points[0][1], points=tuple(points), function=function)
 
 
-def _over(over: Any) -> float | int:
+def _check_length(over: Any) -> float | int:
     if isinstance(over, bool) or not isinstance(over, (int, float)):
         raise SettingError(f"`over` is a number; got {over!r}. Use `over=0.5` for half of the run, or `over=20_000`.")
     if isinstance(over, int):
@@ -339,26 +339,26 @@ def value_at(c: Coefficients, progress: Progress, xp: ModuleType) -> Any:
     x = xp.minimum(count, c.over)
     values = xp.maximum((c.start + c.slope * x) * xp.exp(c.log_rate * x), c.floor)
     if len(c.points):
-        which, places, amounts = c.points
-        for k in range(len(which)):
-            there = xp.arange(len(values)) == which[k]
-            values = xp.where(there, xp.interp(x[which[k]], places[k], amounts[k]), values)
+        schedule_index, places, amounts = c.points
+        for k in range(len(schedule_index)):
+            at_index = xp.arange(len(values)) == schedule_index[k]
+            values = xp.where(at_index, xp.interp(x[schedule_index[k]], places[k], amounts[k]), values)
     return values
 
 
 def columns(each: Sequence[Coefficients]) -> Coefficients:
     """Several schedules as columns of 32-bit numbers, for `value_at`."""
     table = np.array([c[:NUMBERS] for c in each], np.float32).reshape(-1, NUMBERS)
-    found = Coefficients(*table.T.copy())
-    which = [k for k, c in enumerate(each) if c.points]
-    if not which:
-        return found
-    most = max(len(each[k].points[0]) for k in which)
+    coefficients = Coefficients(*table.T.copy())
+    indices = [k for k, c in enumerate(each) if c.points]
+    if not indices:
+        return coefficients
+    most = max(len(each[k].points[0]) for k in indices)
     # Lines of fewer points go on behind their last one, where nobody looks.
-    places = [[*each[k].points[0], *[each[k].points[0][-1]] * most][:most] for k in which]
-    amounts = [[*each[k].points[1], *[each[k].points[1][-1]] * most][:most] for k in which]
-    return found._replace(
-        points=(np.array(which, np.int32), np.array(places, np.float32), np.array(amounts, np.float32))
+    places = [[*each[k].points[0], *[each[k].points[0][-1]] * most][:most] for k in indices]
+    amounts = [[*each[k].points[1], *[each[k].points[1][-1]] * most][:most] for k in indices]
+    return coefficients._replace(
+        points=(np.array(indices, np.int32), np.array(places, np.float32), np.array(amounts, np.float32))
     )
 
 
@@ -383,23 +383,23 @@ def mover(c: Coefficients, per_decision: float, per_episode: float) -> Callable[
     """
     by_decision = float(c.by_decisions + c.by_share * per_decision)
     by_episode = float(c.by_episodes + c.by_share * per_episode)
-    start, slope, log_rate, over, floor = map(float, (c.start, c.slope, c.log_rate, c.over, c.floor))
+    start, slope, log_rate, length, floor = map(float, (c.start, c.slope, c.log_rate, c.over, c.floor))
     if c.points:
         places, values = np.array(c.points)
         return lambda decisions, episodes: float(
             np.interp(by_decision * decisions + by_episode * episodes, places, values)
         )
 
-    def at(decisions: int, episodes: int) -> float:
+    def value_then(decisions: int, episodes: int) -> float:
         x = by_decision * decisions + by_episode * episodes
-        if x > over:
-            x = over
+        if x > length:
+            x = length
         value = start + slope * x
         if log_rate != 0.0:
             value *= math.exp(log_rate * x)
         return value if value > floor else floor
 
-    return at
+    return value_then
 
 
 def written(setting: float | Schedule) -> Any:

@@ -26,7 +26,7 @@ from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed
 from jokulmist.live import forms, views
 from jokulmist.live.folder import RunFolder, told_job
 from jokulmist.live.games import Games
-from jokulmist.live.safety import told
+from jokulmist.live.safety import error_response
 from jokulmist.plain_files import plain_file
 from jokulmist.records.lock import holding_process
 from jokulmist.studies.search.candidates import is_search
@@ -77,21 +77,21 @@ class Live:
         return StreamingResponse(self._stream(), media_type="text/event-stream")
 
     async def _stream(self) -> AsyncIterator[str]:
-        own: asyncio.Queue[Any] = asyncio.Queue(maxsize=64)
-        self._listening.add(own)
+        queue: asyncio.Queue[Any] = asyncio.Queue(maxsize=64)
+        self._listening.add(queue)
         if self._task is None or self._task.done():
             self._task = asyncio.create_task(self._watch())
         try:
             yield "retry: 1500\n\n"
             while True:
                 try:
-                    change = await asyncio.wait_for(own.get(), STILL_SECONDS)
+                    change = await asyncio.wait_for(queue.get(), STILL_SECONDS)
                 except TimeoutError:
                     yield ": still here\n\n"
                     continue
                 yield f"data: {dumped(change).decode()}\n\n"
         finally:
-            self._listening.discard(own)
+            self._listening.discard(queue)
 
     async def _watch(self) -> None:
         """Look at the folder while somebody listens, and tell what has changed."""
@@ -110,13 +110,13 @@ class Live:
                 change["jobs"] = jobs
             self._rows, self._jobs = rows, jobs
             if change:
-                for own in list(self._listening):
-                    if own.full():  # a page that does not listen begins again
-                        while not own.empty():
-                            own.get_nowait()
-                        own.put_nowait({"again": True})
+                for queue in list(self._listening):
+                    if queue.full():  # a page that does not listen begins again
+                        while not queue.empty():
+                            queue.get_nowait()
+                        queue.put_nowait({"again": True})
                     else:
-                        own.put_nowait(change)
+                        queue.put_nowait(change)
             await asyncio.sleep(LOOK_SECONDS)
 
     def _look(self) -> tuple[dict[str, Any], Any]:
@@ -151,8 +151,8 @@ class Live:
         return answered(await run_in_threadpool(views.detail, path, not self.look))
 
     async def compare(self, request: Request) -> Response:
-        asked = await body_of(request)
-        names, by = (texts_in(asked, name) for name in ("runs", "by"))
+        request_body = await body_of(request)
+        names, by = (texts_in(request_body, name) for name in ("runs", "by"))
         paths = [self.folder.run(name) for name in dict.fromkeys(names)]
         return answered(await run_in_threadpool(views.compared, paths, by, not self.look))
 
@@ -177,25 +177,27 @@ class Live:
 
     async def moment(self, request: Request) -> Response:
         scene, _ = await self._episode(request)
-        number = whole(request.path_params["moment"])
+        number = whole_number(request.path_params["moment"])
         if number > scene.rollout.steps:
             raise LookupFailed(f"the episode has the moments 0 to {scene.rollout.steps}; got {number}.")
         if request.path_params["of"] != "run":
             return answered({})
         path = self.folder.run(request.path_params["name"])
-        return answered(await run_in_threadpool(views.says, path, scene.rollout, number))
+        return answered(await run_in_threadpool(views.policy_outputs, path, scene.rollout, number))
 
     async def picture(self, request: Request) -> Response:
         scene, environment = await self._episode(request)
-        return await drawn(lambda: views.picture(scene, environment, whole(request.path_params["moment"])))
+        return await picture_response(
+            lambda: views.picture(scene, environment, whole_number(request.path_params["moment"]))
+        )
 
     async def replay(self, request: Request) -> Response:
         """An episode of the policy as it began, or as it is: drawn on request."""
         self._refuse_look()
-        path, which = self.folder.run(request.path_params["name"]), request.path_params["which"]
-        if which not in ("early", "late"):
-            raise LookupFailed(f"a replay is early or late; got {which!r:.40}.")
-        data = await run_in_threadpool(replayed, path, which)
+        path, name = self.folder.run(request.path_params["name"]), request.path_params["which"]
+        if name not in ("early", "late"):
+            raise LookupFailed(f"a replay is early or late; got {name!r:.40}.")
+        data = await run_in_threadpool(replayed, path, name)
         return Response(data, media_type="image/gif")
 
     async def report(self, request: Request) -> Response:
@@ -211,14 +213,14 @@ class Live:
 
     async def act(self, request: Request) -> Response:
         self._refuse_look()
-        asked, verb = await body_of(request), request.path_params["verb"]
+        request_body, verb = await body_of(request), request.path_params["verb"]
         name = request.path_params["name"]
         path = self.folder.run(name)
         if verb not in VERBS:
             raise LookupFailed(f"a run can be asked to {listed(VERBS)}; got {verb!r:.40}.")
         if verb == "stop":
             return answered(await run_in_threadpool(self._stop, path))
-        number = await run_in_threadpool(partial(self.folder.queue.add, verb, name, **asked))
+        number = await run_in_threadpool(partial(self.folder.queue.add, verb, name, **request_body))
         self.begin_work()
         return answered(told_job(self.folder.queue.job(number)))
 
@@ -236,7 +238,7 @@ class Live:
 
     async def job(self, request: Request) -> Response:
         self._refuse_look()
-        verb, number = request.path_params["verb"], whole(request.path_params["number"])
+        verb, number = request.path_params["verb"], whole_number(request.path_params["number"])
         if verb not in JOB_VERBS:
             raise LookupFailed(f"a job can be asked to {listed(JOB_VERBS)}; got {verb!r:.40}.")
         job = await run_in_threadpool(getattr(self.folder.queue, JOB_VERBS[verb]), number)
@@ -248,70 +250,70 @@ class Live:
 
     async def fields(self, request: Request) -> Response:
         self._refuse_look()
-        asked = await body_of(request)
-        use, method = (asked.get(name, "") for name in ("environment", "method"))
+        request_body = await body_of(request)
+        use, method = (request_body.get(name, "") for name in ("environment", "method"))
         if not isinstance(use, str) or not isinstance(method, str):
             raise SettingError("`environment` and `method` are texts.")
-        found: dict[str, Any] = {}
+        fields: dict[str, Any] = {}
         if use:
-            found["environment"] = await run_in_threadpool(forms.fields_of_environment, use, Path.cwd())
+            fields["environment"] = await run_in_threadpool(forms.fields_of_environment, use, Path.cwd())
         if method:
-            found["agent"] = await run_in_threadpool(forms.fields_of_method, method)
-        return answered(found)
+            fields["agent"] = await run_in_threadpool(forms.fields_of_method, method)
+        return answered(fields)
 
     async def begin(self, request: Request) -> Response:
         """Check a plan, and queue its runs."""
         self._refuse_look()
-        asked = await body_of(request)
+        request_body = await body_of(request)
         try:
-            return answered(await run_in_threadpool(self._begin, asked))
+            return answered(await run_in_threadpool(self._begin, request_body))
         except JokulmistError as wrong:  # an answer as any other: whoever fills in a form may be mistaken
             return answered({"refused": str(wrong), "findings": [], "jobs": []})
 
-    def _begin(self, asked: dict[str, Any]) -> dict[str, Any]:
-        plan = forms.plan_from(asked, Path.cwd())
-        found = [] if asked.get("anyway") else forms.checked(plan)
-        if any(one["level"] == "error" for one in found):
-            return {"findings": found, "jobs": []}
-        name = asked.get("name") or None
+    def _begin(self, request_body: dict[str, Any]) -> dict[str, Any]:
+        plan = forms.plan_from(request_body, Path.cwd())
+        findings = [] if request_body.get("anyway") else forms.checked(plan)
+        if any(finding["level"] == "error" for finding in findings):
+            return {"findings": findings, "jobs": []}
+        name = request_body.get("name") or None
         if name is not None and not isinstance(name, str):
             raise SettingError(f"`name` is a text; got {name!r:.40}.")
         paths = lay_by(plan, self.folder.path, name, ["jokulmist", "live"])
         jobs = [self.folder.queue.job(self.folder.queue.add("resume", path.name)) for path in paths]
         self.begin_work()
-        return {"findings": found, "jobs": [told_job(job) for job in jobs]}
+        return {"findings": findings, "jobs": [told_job(job) for job in jobs]}
 
     # Games.
 
     async def games_begin(self, request: Request) -> Response:
         self._refuse_look()
-        asked = await body_of(request)
-        name = await run_in_threadpool(self.games.begin, asked, self.folder.run)
-        return answered({"game": name, **await run_in_threadpool(self.games.of(name).told)})
+        request_body = await body_of(request)
+        name = await run_in_threadpool(self.games.begin, request_body, self.folder.run)
+        return answered({"game": name, **await run_in_threadpool(self.games.game(name).as_json)})
 
     async def game(self, request: Request) -> Response:
         self._refuse_look()
-        game, verb = self.games.of(request.path_params["game"]), request.path_params["verb"]
-        asked = await body_of(request)
+        game, verb = self.games.game(request.path_params["game"]), request.path_params["verb"]
+        request_body = await body_of(request)
 
         def done() -> dict[str, Any]:
             with game.guard:
                 if verb == "keep":
-                    return {"kept": game.keep(self.folder.path)}
-                game.do(verb, asked)
-                return game.told()
+                    return {"kept": game.save(self.folder.path)}
+                game.do(verb, request_body)
+                return game.as_json()
 
         return answered(await run_in_threadpool(done))
 
     async def game_picture(self, request: Request) -> Response:
         self._refuse_look()
-        game = self.games.of(request.path_params["game"])
+        game = self.games.game(request.path_params["game"])
 
-        def made() -> bytes:
+        def picture() -> bytes:
             with game.guard:
                 return game.picture()
 
-        return await drawn(made)
+        return await picture_response(picture)
 
     def _refuse_look(self) -> None:
         if self.look:
@@ -322,7 +324,7 @@ class Live:
     async def page(self, request: Request) -> Response:
         name = request.path_params.get("file", "index.html")
         if name not in (*PAGE, *REPORTS):
-            return told(404, f"there is no {name!r:.60} here.")
+            return error_response(404, f"there is no {name!r:.60} here.")
         place = (
             package_files("jokulmist.pictures.report") if name in REPORTS else package_files("jokulmist.live") / "page"
         )
@@ -333,7 +335,7 @@ class Live:
 
     def app(self) -> Starlette:
         def route(path: str, answer: Answer, *methods: str) -> Route:
-            return Route(path, heard(answer), methods=list(methods) or ["GET"])
+            return Route(path, notify(answer), methods=list(methods) or ["GET"])
 
         post = "POST"  # of all that may run code: no link and no image of another page can ask for it
         return Starlette(
@@ -364,14 +366,14 @@ class Live:
 
 
 async def _nothing(request: Request, why: Exception) -> Response:
-    return told(getattr(why, "status_code", 404), f"there is nothing at {request.url.path!r:.80}.")
+    return error_response(getattr(why, "status_code", 404), f"there is nothing at {request.url.path!r:.80}.")
 
 
 class Refused(JokulmistError):
     """Something that this page may not do."""
 
 
-def heard(answer: Answer) -> Answer:
+def notify(answer: Answer) -> Answer:
     """The same, with mistakes told in the library's words."""
 
     async def told_of(request: Request) -> Response:
@@ -379,14 +381,14 @@ def heard(answer: Answer) -> Answer:
             return await answer(request)
         except JokulmistError as wrong:
             status = 403 if isinstance(wrong, Refused) else 404 if isinstance(wrong, LookupFailed) else 400
-            return told(status, str(wrong))
+            return error_response(status, str(wrong))
         except FileNotFoundError as gone:
-            return told(404, f"{gone.filename} is gone.")
+            return error_response(404, f"{gone.filename} is gone.")
 
     return told_of
 
 
-async def drawn(make: Callable[[], bytes]) -> Response:
+async def picture_response(make: Callable[[], bytes]) -> Response:
     def one_at_a_time() -> bytes:
         with _DRAWING:
             return make()
@@ -394,7 +396,7 @@ async def drawn(make: Callable[[], bytes]) -> Response:
     return Response(await run_in_threadpool(one_at_a_time), media_type="image/png")
 
 
-def replayed(path: Path, which: str) -> bytes:
+def replayed(path: Path, name: str) -> bytes:
     """An episode of a run's first or newest policy as a GIF."""
     from tempfile import TemporaryDirectory
 
@@ -402,27 +404,27 @@ def replayed(path: Path, which: str) -> bytes:
     from jokulmist.training.runs.scenes import played_scene, untrained
 
     run = Run.open(path)
-    policy = untrained(run) if which == "early" else run.policy
+    policy = untrained(run) if name == "early" else run.policy
 
     def make() -> bytes:
         with _DRAWING, TemporaryDirectory() as place:
-            scene = played_scene(policy, run.environment, 1, which)
+            scene = played_scene(policy, run.environment, 1, name)
             return save_replay(
                 [scene], run.environment, Path(place) / "replay.gif", per_second=8.0, most=48
             ).read_bytes()
 
-    found: bytes = views.EPISODES.of((str(path), "replay", which, policy.decisions), make)
-    return found
+    content: bytes = views.EPISODES.get((str(path), "replay", name, policy.decisions), make)
+    return content
 
 
-def texts_in(asked: dict[str, Any], name: str) -> list[str]:
-    found = asked.get(name, [])
-    if not isinstance(found, list) or not all(isinstance(one, str) for one in found):
-        raise SettingError(f"`{name}` is a list of texts; got {found!r:.60}.")
-    return found
+def texts_in(request_body: dict[str, Any], name: str) -> list[str]:
+    texts = request_body.get(name, [])
+    if not isinstance(texts, list) or not all(isinstance(text, str) for text in texts):
+        raise SettingError(f"`{name}` is a list of texts; got {texts!r:.60}.")
+    return texts
 
 
-def whole(text: str) -> int:
+def whole_number(text: str) -> int:
     if not text.isdecimal() or len(text) > 15:
         raise SettingError(f"a whole number is asked for; got {text!r:.40}.")
     return int(text)
@@ -438,12 +440,12 @@ async def body_of(request: Request) -> dict[str, Any]:
     if not data:
         return {}
     try:
-        found = json.loads(data)
+        content = json.loads(data)
     except (ValueError, RecursionError):
         raise SettingError("the body is no JSON.") from None
-    if not isinstance(found, dict):
+    if not isinstance(content, dict):
         raise SettingError("the body is no JSON object.")
-    return found
+    return content
 
 
 def dumped(content: Any) -> bytes:

@@ -43,7 +43,7 @@ class RunFolder:
 
     path: Path
     queue: Queue = field(init=False)
-    _known: dict[str, Known] = field(default_factory=dict)
+    _entries: dict[str, Known] = field(default_factory=dict)
     _guard: threading.Lock = field(default_factory=threading.Lock)
 
     def __post_init__(self) -> None:
@@ -61,17 +61,17 @@ class RunFolder:
     def look(self) -> dict[str, Row]:
         """A row a run, by name."""
         with self._guard:
-            found: dict[str, Known] = {}
+            by_name: dict[str, Known] = {}
             for name, stamp in _stamps(self.path).items():
-                before = self._known.get(name)
+                before = self._entries.get(name)
                 if before is not None and before.stamp == stamp and not _may_die(before.row):
-                    found[name] = before
+                    by_name[name] = before
                     continue
                 row = _row(self.path / name)
                 if row is not None:
-                    found[name] = Known(stamp, row)
-            self._known = found
-            return {name: known.row for name, known in found.items()}
+                    by_name[name] = Known(stamp, row)
+            self._entries = by_name
+            return {name: entry.row for name, entry in by_name.items()}
 
     def searches(self) -> list[str]:
         """The names of the searches."""
@@ -85,8 +85,8 @@ class RunFolder:
 
 def told_job(job: Job) -> dict[str, Any]:
     return {
-        "id": job.id, "run": job.run, "command": job.command, "status": job.status, "asked": job.asked, "added": job.added, "began": job.began, "ended": job.ended,
-        "told": job.told, "accepted": job.status == jobs.DAMAGED or job.mine,
+        "id": job.id, "run": job.run, "command": job.command, "status": job.status, "asked": job.requested, "added": job.added, "began": job.began, "ended": job.ended,
+        "told": job.message, "accepted": job.status == jobs.DAMAGED or job.is_own,
     }  # fmt: skip
 
 
@@ -97,11 +97,11 @@ def _may_die(row: Row) -> bool:
 
 def _stamps(folder: Path) -> dict[str, Stamp]:
     """What tells whether a run's row has changed, by name."""
-    found: dict[str, Stamp] = {}
+    stamps: dict[str, Stamp] = {}
     try:
         entries = list(os.scandir(folder))
     except OSError:
-        return found
+        return stamps
     for entry in entries:
         if not entry.is_dir(follow_symlinks=False):
             continue
@@ -113,8 +113,8 @@ def _stamps(folder: Path) -> dict[str, Stamp]:
             size = os.stat(f"{entry.path}/{files.EPISODES}").st_size
         except OSError:
             size = 0
-        found[entry.name] = (origin.st_mtime_ns, origin.st_size, size)
-    return found
+        stamps[entry.name] = (origin.st_mtime_ns, origin.st_size, size)
+    return stamps
 
 
 def _row(path: Path) -> Row | None:
@@ -149,9 +149,9 @@ def _left(path: Path, progress: str) -> float | None:
 def sparks(path: Path) -> list[float]:
     """The mean return of the last 100 episodes over training, in some points."""
     values = _readings(path).get(f"return_last_{LAST}", [])
-    some = [value for value in values if math.isfinite(value)]
-    step = max(1, -(-len(some) // MOST_SPARKS))
-    return [float(f"{value:.4g}") for value in some[::step]]
+    finite = [value for value in values if math.isfinite(value)]
+    step = max(1, -(-len(finite) // MOST_SPARKS))
+    return [float(f"{value:.4g}") for value in finite[::step]]
 
 
 def _readings(path: Path) -> dict[str, list[float]]:
@@ -162,13 +162,13 @@ def _readings(path: Path) -> dict[str, list[float]]:
             lines = [line.rstrip("\n").split(",") for line in stream]
     except (OSError, UnicodeDecodeError):
         return {}
-    whole = [line for line in lines if len(line) == len(head)]
-    found: dict[str, list[float]] = {}
+    complete = [line for line in lines if len(line) == len(head)]
+    columns: dict[str, list[float]] = {}
     for name in ("seconds", f"return_last_{LAST}"):
         if name in head:
-            at = head.index(name)
-            found[name] = [_number(line[at]) for line in whole]
-    return found
+            column = head.index(name)
+            columns[name] = [_number(line[column]) for line in complete]
+    return columns
 
 
 def _number(text: str) -> float:

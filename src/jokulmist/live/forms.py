@@ -63,24 +63,24 @@ def fields_of_method(name: str) -> list[dict[str, Any]]:
     """The settings of a method."""
     if name not in AGENTS:
         raise SettingError(f"there is no method `{name:.60}`.")
-    kind, told = AGENTS[name], helps_of(AGENTS[name])
-    found = []
-    for setting, about in kind.model_fields.items():
-        default = about.default
+    kind, helps = AGENTS[name], helps_of(AGENTS[name])
+    fields = []
+    for setting, field in kind.model_fields.items():
+        default = field.default
         if not (default is None or isinstance(default, (bool, int, float, str, Schedule))):
             continue  # networks and the like are written in a plan
-        found.append(
+        fields.append(
             {
                 "name": setting, "default": "" if default is None else str(default) if isinstance(default, Schedule) else default,
-                "kind": _kind_of(about.annotation, default), "choices": _literals(about.annotation), "help": told.get(setting, ""),
+                "kind": _kind_of(field.annotation, default), "choices": _literals(field.annotation), "help": helps.get(setting, ""),
             }
         )  # fmt: skip
-    return found
+    return fields
 
 
 def helps_of(kind: type[Agent]) -> dict[str, str]:
     """What the docstrings of a class and of those it is made from say of each setting."""
-    found: dict[str, str] = {}
+    helps: dict[str, str] = {}
     for cls in reversed(kind.__mro__):
         doc = inspect.cleandoc(cls.__dict__.get("__doc__") or "")
         section = re.search(r"^Parameters\n-+\n(.*?)(?=^\w+\n-+\n|\Z)", doc, re.S | re.M)
@@ -91,12 +91,12 @@ def helps_of(kind: type[Agent]) -> dict[str, str]:
             if line and not line.startswith(" "):
                 names = [name.strip() for name in line.partition(":")[0].split(",")]
                 if ":" in line:
-                    found.update(dict.fromkeys(names, ""))
+                    helps.update(dict.fromkeys(names, ""))
                 else:
                     names = []
             elif line.strip() and names:
-                found.update({name: f"{found[name]} {line.strip()}".strip() for name in names})
-    return {name: text.partition(". ")[0].rstrip(".") for name, text in found.items()}
+                helps.update({name: f"{helps[name]} {line.strip()}".strip() for name in names})
+    return {name: text.partition(". ")[0].rstrip(".") for name, text in helps.items()}
 
 
 def _kind(kind: type) -> str:
@@ -114,20 +114,20 @@ def _kind_of(annotation: Any, default: Any) -> str:
 
 
 def _all(annotation: Any) -> set[Any]:
-    found = {annotation}
+    members = {annotation}
     for part in get_args(annotation):
-        found |= _all(part) if not isinstance(part, (str, int, float)) else set()
-    return found
+        members |= _all(part) if not isinstance(part, (str, int, float)) else set()
+    return members
 
 
 def _literals(annotation: Any) -> list[str]:
     from typing import Literal
 
     if get_origin(annotation) is Literal:
-        return [str(one) for one in get_args(annotation)]
+        return [str(literal) for literal in get_args(annotation)]
     for part in get_args(annotation):
-        if found := _literals(part):
-            return found
+        if literals := _literals(part):
+            return literals
     return []
 
 
@@ -152,5 +152,5 @@ def plan_from(content: dict[str, Any], base: Path) -> Plan:
 
 def checked(plan: Plan) -> list[dict[str, str]]:
     """What `check` finds in a plan's environment, shortly; empty where nothing is wrong."""
-    found = check(plan.measured, steps=CHECKED_STEPS, speed=False)
-    return [{"level": str(one.level), "what": one.what, "fix": one.fix} for one in found.findings]
+    report = check(plan.measured, steps=CHECKED_STEPS, speed=False)
+    return [{"level": str(finding.level), "what": finding.what, "fix": finding.fix} for finding in report.findings]

@@ -27,8 +27,8 @@ from jokulmist.training.runs.scenes import Scene, scene_of
 from jokulmist.workshop.play import Controls
 
 MOST_GAMES = 20
-KEPT = "rollouts"
-AGAIN = 25  # decisions that a policy may take at one request
+KEPT_FOLDER = "rollouts"
+MOST_DECISIONS = 25  # decisions that a policy may take at one request
 
 
 class Game:
@@ -38,7 +38,7 @@ class Game:
         self.hand, self.source = hand, source
         self.guard = threading.Lock()
 
-    def told(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, Any]:
         hand, episode = self.hand, self.hand.episode
         seen = hand.seen
         legal = episode.legal
@@ -56,11 +56,11 @@ class Game:
             for name, part in hand.parts.items()
         ]  # fmt: skip
         return {
-            "environment": describe(hand.environment).name, "seed": hand.seed, "decision": episode.steps, "seen": {name: _shown(seen[name]) for name in list(seen.keys())},
+            "environment": describe(hand.environment).name, "seed": hand.seed, "decision": episode.steps, "seen": {name: _as_json(seen[name]) for name in list(seen.keys())},
             "terms": [{"name": name, "now": episode.terms[name], "total": total} for name, total in episode.totals.items()], "reward": float(episode.reward),
-            "total": float(episode.total), "measures": episode.measures, "over": episode.over, "closed_by": episode.held, "parts": parts,
+            "total": float(episode.total), "measures": episode.measures, "over": episode.over, "closed_by": episode.satisfied, "parts": parts,
             "policy": hand.policy is not None, "agent": hand.agent, "player": hand.player, "players": list(describe(hand.environment).players),
-            "asked": list(episode.asked), "picture": self.drawable,
+            "asked": list(episode.deciding), "picture": self.drawable,
         }  # fmt: skip
 
     @property
@@ -79,29 +79,29 @@ class Game:
             if image is None:
                 raise LookupFailed("the class has no `image`.")
 
-            def shown(axes: Any) -> None:
+            def draw_state(axes: Any) -> None:
                 axes.imshow(image)
                 axes.set_axis_off()
 
-            return png(shown)
+            return png(draw_state)
         if draw is None:
             raise LookupFailed("the class has no `picture`.")
         return png(lambda axes: draw(axes, episode.state))
 
-    def do(self, verb: str, asked: dict[str, Any]) -> None:
+    def do(self, verb: str, request_body: dict[str, Any]) -> None:
         """What a request asks for."""
         hand = self.hand
         if verb == "act":
-            for name, value in dict(asked.get("chosen") or {}).items():
+            for name, value in dict(request_body.get("chosen") or {}).items():
                 self._choose(name, value)
             hand.act()
         elif verb == "watch":
-            for _ in range(min(max(int(asked.get("decisions") or 1), 1), AGAIN)):
+            for _ in range(min(max(int(request_body.get("decisions") or 1), 1), MOST_DECISIONS)):
                 if hand.episode.over or not hand.agent:
                     break
                 hand.act()
         elif verb == "back":
-            hand.back(min(max(int(asked.get("decisions") or 1), 1), 10_000))
+            hand.back(min(max(int(request_body.get("decisions") or 1), 1), 10_000))
         elif verb == "again":
             hand.begin()
         elif verb == "another":
@@ -131,9 +131,9 @@ class Game:
         values = np.clip(values, part.low, part.high)
         self.hand.chosen[name] = float(values) if part.shape == () else values.reshape(part.shape)
 
-    def keep(self, folder: Path) -> str:
+    def save(self, folder: Path) -> str:
         """Keep the episode, with where its environment comes from and its code; the name of its file."""
-        path = self.hand.save(folder / KEPT)
+        path = self.hand.save(folder / KEPT_FOLDER)
         beside = path.with_suffix("")
         beside.mkdir(exist_ok=True)
         if "environment" in self.source:
@@ -151,55 +151,57 @@ class Games:
         self.folder = folder
         self._games: OrderedDict[str, Game] = OrderedDict()
 
-    def of(self, name: str) -> Game:
+    def game(self, name: str) -> Game:
         game = self._games.get(name)
         if game is None:
             raise LookupFailed("this game has ended. Begin another one.")
         self._games.move_to_end(name)
         return game
 
-    def begin(self, asked: dict[str, Any], run_path: Any) -> str:
+    def begin(self, request_body: dict[str, Any], run_path: Any) -> str:
         """Begin a game; its name."""
-        seed = asked.get("seed", 0)
+        seed = request_body.get("seed", 0)
         if isinstance(seed, bool) or not isinstance(seed, int) or not 0 <= seed < 2**31:
             raise SettingError(f"`seed` is a whole number from 0 to {2**31 - 1}; got {seed!r:.40}.")
-        environment, run = self._environment(asked, run_path)  # of a kept episode it also says where that comes from
-        source = {key: asked[key] for key in ("environment", "parameters", "run") if asked.get(key)}
-        policy = others = None
-        player = asked.get("player") or None
-        if run is not None and asked.get("policy"):
+        environment, run = self._environment(
+            request_body, run_path
+        )  # of a kept episode it also says where that comes from
+        source = {key: request_body[key] for key in ("environment", "parameters", "run") if request_body.get(key)}
+        policy = other_policies = None
+        player = request_body.get("player") or None
+        if run is not None and request_body.get("policy"):
             policy = run.policy
         if player is not None and run is not None:
-            policy, others = None, run.policy
-        hand = Controls(environment, policy, seed, player, others)
-        moment = asked.get("moment")
+            policy, other_policies = None, run.policy
+        hand = Controls(environment, policy, seed, player, other_policies)
+        moment = request_body.get("moment")
         if moment is not None:
-            self._begin_at(hand, asked, moment, run)
+            self._begin_at(hand, request_body, moment, run)
         name = secrets.token_urlsafe(9)
         self._games[name] = Game(hand, source)
         while len(self._games) > MOST_GAMES:
             self._games.popitem(last=False)
         return name
 
-    def _environment(self, asked: dict[str, Any], run_path: Any) -> tuple[Environment, Run | None]:
-        if asked.get("kept"):
-            asked.update(self.source_of(str(asked["kept"])))
-        if asked.get("run"):
-            run = Run.open(run_path(str(asked["run"])))
+    def _environment(self, request_body: dict[str, Any], run_path: Any) -> tuple[Environment, Run | None]:
+        if request_body.get("kept"):
+            request_body.update(self.source_of(str(request_body["kept"])))
+        if request_body.get("run"):
+            run = Run.open(run_path(str(request_body["run"])))
             return run.environment, run
-        use, parameters = asked.get("environment"), asked.get("parameters") or {}
+        use, parameters = request_body.get("environment"), request_body.get("parameters") or {}
         if not isinstance(use, str) or not isinstance(parameters, dict):
             raise SettingError("say which `environment`, or which `run`.")
         content = {"environment": {"use": use, **parameters}, "agent": {"use": "RandomPlay"}, "training": {"steps": 1}}
         # What a file of the folder names is looked for in the code that is kept beside it, by the rules of a run.
-        base = self.kept_file(str(asked["kept"])).with_suffix("") if asked.get("kept") else Path.cwd()
+        base = self.kept_file(str(request_body["kept"])).with_suffix("") if request_body.get("kept") else Path.cwd()
         return plan_of(content, base).measured, None
 
-    def _begin_at(self, hand: Controls, asked: dict[str, Any], moment: Any, run: Run | None) -> None:
-        if asked.get("kept"):
-            scene = scene_of("", self.kept(str(asked["kept"])), hand.environment)
+    def _begin_at(self, hand: Controls, request_body: dict[str, Any], moment: Any, run: Run | None) -> None:
+        if request_body.get("kept"):
+            scene = scene_of("", self.kept_rollout(str(request_body["kept"])), hand.environment)
         elif run is not None and run.path is not None:
-            scene, _ = recorded(run.path, str(asked.get("episode", "last")))
+            scene, _ = recorded(run.path, str(request_body.get("episode", "last")))
         else:
             raise SettingError("say which recorded `episode` of which `run`, or which episode is `kept`.")
         steps = scene.rollout.steps
@@ -215,43 +217,43 @@ class Games:
     # Episodes that were kept.
 
     def kept_file(self, name: str) -> Path:
-        path = self.folder / KEPT / name
+        path = self.folder / KEPT_FOLDER / name
         linked = path.is_symlink() or path.parent.is_symlink()
         if not is_name(name) or path.suffix != ".parquet" or linked or not path.is_file():
             raise LookupFailed(f"no episode was kept as {name!r:.80}.")
         return path
 
-    def kept(self, name: str) -> Rollout:
+    def kept_rollout(self, name: str) -> Rollout:
         return read_rollouts(self.kept_file(name))[0]
 
     def source_of(self, name: str) -> dict[str, Any]:
         """Where the environment of a kept episode comes from."""
         try:
-            found = read_json(self.kept_file(name).with_suffix("") / ORIGIN)
+            source = read_json(self.kept_file(name).with_suffix("") / ORIGIN)
         except RecordError:
-            found = None
-        if not isinstance(found, dict) or not set(found) <= {"run", "environment", "parameters"}:
+            source = None
+        if not isinstance(source, dict) or not set(source) <= {"run", "environment", "parameters"}:
             raise LookupFailed(f"nothing says which environment {name} was played in.")
-        return found
+        return source
 
     def kept_scene(self, name: str, run_path: Any) -> tuple[Scene, Environment]:
         """A kept episode, and its environment."""
 
         def read() -> tuple[Scene, Environment]:
             environment, _ = self._environment({"kept": name}, run_path)
-            return scene_of(name, self.kept(name), environment), environment
+            return scene_of(name, self.kept_rollout(name), environment), environment
 
-        found: tuple[Scene, Environment] = EPISODES.of(
+        scene: tuple[Scene, Environment] = EPISODES.get(
             (str(self.kept_file(name)), self.kept_file(name).stat().st_mtime_ns), read
         )
-        return found
+        return scene
 
     def names(self) -> list[str]:
-        place = self.folder / KEPT
+        place = self.folder / KEPT_FOLDER
         return sorted((p.name for p in place.glob("*.parquet")), reverse=True) if place.exists() else []
 
 
-def _shown(value: Any) -> Any:
+def _as_json(value: Any) -> Any:
     if isinstance(value, np.ndarray) and value.dtype == np.uint8:
         return f"image {' x '.join(map(str, value.shape))}"
     return np.asarray(value, float).round(5).tolist()

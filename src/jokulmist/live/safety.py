@@ -40,9 +40,9 @@ class Guarded:
 
         async def with_headers(message: Any) -> None:
             if message["type"] == "http.response.start":
-                own = MutableHeaders(scope=message)
+                message_headers = MutableHeaders(scope=message)
                 for name, value in HEADERS.items():
-                    own.setdefault(name, value)
+                    message_headers.setdefault(name, value)
             await send(message)
 
         answer = self.refused(scope, headers)
@@ -53,39 +53,39 @@ class Guarded:
         host = headers.get("host", "")
         name, port = host_of(host)
         if name not in self.hosts or (port and port != str(self.port)):
-            return told(403, f"this page answers to {', '.join(self.hosts)}, not to {host!r:.60}.")
+            return error_response(403, f"this page answers to {', '.join(self.hosts)}, not to {host!r:.60}.")
         origin = headers.get("origin")
-        if origin is not None and origin not in {f"http://{own}:{self.port}" for own in self.hosts}:
-            return told(403, "a page from elsewhere may not ask this one.")
+        if origin is not None and origin not in {f"http://{candidate}:{self.port}" for candidate in self.hosts}:
+            return error_response(403, "a page from elsewhere may not ask this one.")
         # A page on another port of this machine is another one, and has the cookie.
         asks = scope["path"].startswith("/api") or scope["method"] not in SAFE
         if asks and headers.get("sec-fetch-site") in ("cross-site", "same-site"):
-            return told(403, "a page from elsewhere may not ask this one.")
-        given = parse_qs(scope.get("query_string", b"").decode("latin-1")).get("token", [""])[0]
-        if given and scope["path"] == "/" and self._right(given):
+            return error_response(403, "a page from elsewhere may not ask this one.")
+        token = parse_qs(scope.get("query_string", b"").decode("latin-1")).get("token", [""])[0]
+        if token and scope["path"] == "/" and self._right(token):
             self._sessions.append(secrets.token_urlsafe(24))
             answer = RedirectResponse("/", status_code=303)
             answer.set_cookie(self.cookie, self._sessions[-1], httponly=True, samesite="strict", path="/")
             return answer
         session = self._from_cookie(headers).encode("utf-8", "replace")
-        if any(hmac.compare_digest(session, own.encode()) for own in list(self._sessions)):
+        if any(hmac.compare_digest(session, candidate.encode()) for candidate in list(self._sessions)):
             return None
         if self._right(headers.get("authorization", "").removeprefix("Bearer ")):
             return None
-        return told(401, "open the address that `jokulmist live` printed: it holds the token.")
+        return error_response(401, "open the address that `jokulmist live` printed: it holds the token.")
 
-    def _right(self, given: str) -> bool:
-        return hmac.compare_digest(given.encode("utf-8", "replace"), self.token.encode())
+    def _right(self, token: str) -> bool:
+        return hmac.compare_digest(token.encode("utf-8", "replace"), self.token.encode())
 
     def _from_cookie(self, headers: Headers) -> str:
         try:
-            found = SimpleCookie(headers.get("cookie", "")).get(self.cookie)
+            morsel = SimpleCookie(headers.get("cookie", "")).get(self.cookie)
         except Exception:  # whatever a damaged header holds: nobody is let in by it
             return ""
-        return found.value if found is not None else ""
+        return morsel.value if morsel is not None else ""
 
 
-def told(status: int, message: str) -> Response:
+def error_response(status: int, message: str) -> Response:
     return as_json({"error": message}, status)
 
 

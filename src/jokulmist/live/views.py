@@ -24,8 +24,8 @@ from jokulmist.records.run_folder import CUT
 from jokulmist.records.run_index import row_of
 from jokulmist.studies.comparison.compare import compare
 from jokulmist.studies.search.search import Search
+from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import Evaluation
-from jokulmist.training.evaluation.kept import known_references
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scenes import Scene, recorded_scene
@@ -42,7 +42,7 @@ class Kept:
     def __init__(self, most: int = MOST_KEPT) -> None:
         self._most, self._values, self._guard = most, OrderedDict[Any, Any](), threading.Lock()
 
-    def of(self, key: Any, make: Any) -> Any:
+    def get(self, key: Any, make: Any) -> Any:
         with self._guard:
             if key in self._values:
                 self._values.move_to_end(key)
@@ -66,37 +66,37 @@ def stamp_of(path: Path) -> tuple[Any, ...]:
 
 def levels_of(run: Run) -> dict[str, Evaluation]:
     """What random play and the references reach, measured once for a run."""
-    found: dict[str, Evaluation] = LEVELS.of(str(run.path), lambda: known_references(run.environment))
-    return found
+    levels: dict[str, Evaluation] = LEVELS.get(str(run.path), lambda: known_references(run.environment))
+    return levels
 
 
 def detail(path: Path, measure: bool) -> dict[str, Any]:
     """All that the page shows of a run."""
-    found: dict[str, Any] = DETAILS.of((str(path), stamp_of(path), measure), lambda: _detail(path, measure))
-    return found
+    content: dict[str, Any] = DETAILS.get((str(path), stamp_of(path), measure), lambda: _detail(path, measure))
+    return content
 
 
 def _detail(path: Path, measure: bool) -> dict[str, Any]:
     run = Run.open(path)
-    known = levels_of(run) if measure else {}
+    levels = levels_of(run) if measure else {}
     row = row_of(path, run.origin)
-    found = {
-        **told_of(run, known, False, lambda _: None, measure),
+    content = {
+        **told_of(run, levels, False, lambda _: None, measure),
         "row": _plain(row),
         "environment": str(row["environment"]),
         "curriculum": "",
         "recorded": [],
         "report": (path / "report.html").exists(),
-        "checkpoints": [found.name for found in checkpoints_of(path)],
+        "checkpoints": [content.name for content in checkpoints_of(path)],
         "picture": False,
     }
     if not measure:
-        return {**found, "curve": charts.recorded_curve([run])}
+        return {**content, "curve": charts.recorded_curve([run])}
     environment = run.environment
     return {
-        **found,
+        **content,
         "environment": describe(environment).name,
-        "curve": charts.curve([run], known),
+        "curve": charts.curve([run], levels),
         "curriculum": _curriculum(run),
         "recorded": _numbers(path / ROLLOUTS),
         "picture": hasattr(type(environment), "picture") or bool(getattr(type(environment), "image", None)),
@@ -130,61 +130,65 @@ def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
     if not 2 <= len(paths) <= MOST_COMPARED:
         raise SettingError(f"compare 2 to {MOST_COMPARED} runs; {len(paths)} are chosen.")
     runs = [Run.open(path) for path in paths]
-    found: dict[str, Any] = {
+    content: dict[str, Any] = {
         "rows": [_plain(row_of(path, run.origin)) for path, run in zip(paths, runs, strict=True)],
         "differ": differing(runs), "curve": charts.curve(runs, {}) if measure else charts.recorded_curve(runs), "groups": [], "pairs": [], "notes": [], "bands": None,
     }  # fmt: skip
     if not measure:
-        return found
+        return content
     try:
-        told = compare(runs, by=by or None, score="return")
+        comparison = compare(runs, by=by or None, score="return")
     except JokulmistError as reason:
-        found["notes"] = [str(reason)]
-        return found
-    found.update(
-        groups=_records(told.table), pairs=_records(told.pairs), notes=told.notes, bands=_bands(told.middle), by=told.by, value=told.value, over=told.over
+        content["notes"] = [str(reason)]
+        return content
+    content.update(
+        groups=_records(comparison.table), pairs=_records(comparison.pairs), notes=comparison.notes, bands=_bands(comparison.middle), by=comparison.by, value=comparison.value, over=comparison.over
     )  # fmt: skip
-    return found
+    return content
 
 
 def _bands(middle: Any) -> dict[str, Any]:
     """Each group's middle with its interval, as a chart."""
-    at = middle.columns[1]
-    found = []
+    position_column = middle.columns[1]
+    bands = []
     for k, (label, part) in enumerate(middle.groupby("group", sort=False)):
-        one = charts.series(str(label), part[at], part["middle"] if "middle" in part else part.iloc[:, 2], k)
+        band = charts.series(
+            str(label), part[position_column], part["middle"] if "middle" in part else part.iloc[:, 2], k
+        )
         if {"low", "high"} <= set(part.columns):
-            one["low"], one["high"] = (charts.thinned(part[at], part[name])[1] for name in ("low", "high"))
-        found.append(one)
-    return {"kind": "lines", "unit": "return", "over": str(at), "series": found}
+            band["low"], band["high"] = (
+                charts.thinned(part[position_column], part[name])[1] for name in ("low", "high")
+            )
+        bands.append(band)
+    return {"kind": "lines", "unit": "return", "over": str(position_column), "series": bands}
 
 
 def search(path: Path) -> dict[str, Any]:
     """A search: its candidates, the best first, and which settings mattered."""
-    found = Search.open(path)
-    told: dict[str, Any] = {
-        "name": path.name, "status": found.status, "names": list(found.question.space.names), "rows": [_plain(row) for row in found.rows()], "importance": [],
+    opened = Search.open(path)
+    content: dict[str, Any] = {
+        "name": path.name, "status": opened.status, "names": list(opened.question.space.names), "rows": [_plain(row) for row in opened.rows()], "importance": [],
     }  # fmt: skip
     try:
-        table = found.importance.table
-        told["importance"] = _records(table)
+        table = opened.importance.table
+        content["importance"] = _records(table)
     except (JokulmistError, AttributeError, ValueError):
-        told["importance"] = []
-    return told
+        content["importance"] = []
+    return content
 
 
 # Episodes, step by step.
 
 
-def recorded(path: Path, which: str) -> tuple[Scene, Environment]:
+def recorded(path: Path, name: str) -> tuple[Scene, Environment]:
     """A recorded episode of a run, and its environment."""
 
     def read() -> tuple[Scene, Environment]:
         run = Run.open(path)
-        return recorded_scene(run, which), run.environment
+        return recorded_scene(run, name), run.environment
 
-    found: tuple[Scene, Environment] = EPISODES.of((str(path), which, stamp_of(path)), read)
-    return found
+    scene: tuple[Scene, Environment] = EPISODES.get((str(path), name, stamp_of(path)), read)
+    return scene
 
 
 def told_episode(rollout: Rollout, environment: Environment) -> dict[str, Any]:
@@ -204,19 +208,19 @@ def told_episode(rollout: Rollout, environment: Environment) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def says(path: Path, rollout: Rollout, moment: int) -> dict[str, Any]:
+def policy_outputs(path: Path, rollout: Rollout, moment: int) -> dict[str, Any]:
     """What a run's newest policy says of a moment: probabilities or values, by label."""
-    policy: Policy = POLICIES.of((str(path), tuple(checkpoints_of(path)[-1:])), lambda: Run.open(path).policy)
+    policy: Policy = POLICIES.get((str(path), tuple(checkpoints_of(path)[-1:])), lambda: Run.open(path).policy)
     if policy.spec.images or policy.spec.masked:
         return {}
     row = rollout.table.iloc[moment]
     seen = {c.name: row[c.name] for c in policy.spec.numbers}
-    for kind, ask in (("chance", policy.probabilities), ("value", policy.values)):
+    for kind, judge in (("chance", policy.probabilities), ("value", policy.values)):
         try:
-            found = ask(seen)
+            outputs = judge(seen)
         except (JokulmistError, KeyError, TypeError, ValueError):
             continue
-        flat = {str(k): float(v) for k, v in found.items() if isinstance(v, (int, float, np.floating))}
+        flat = {str(k): float(v) for k, v in outputs.items() if isinstance(v, (int, float, np.floating))}
         if flat:
             return {"kind": kind, "of": flat}
     return {}
@@ -257,5 +261,5 @@ def _value(value: Any) -> Any:
     if isinstance(value, float):
         return value if math.isfinite(value) else None
     if isinstance(value, (list, tuple, np.ndarray)):
-        return [_value(one) for one in value]
+        return [_value(item) for item in value]
     return value if value is None or isinstance(value, (bool, int, str)) else str(value)

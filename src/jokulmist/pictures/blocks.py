@@ -16,10 +16,10 @@ PIXELS_A_CELL = 8
 
 def pixels(episode: Episode, width: int, height: int) -> tuple[Any, str]:
     """The picture of an episode as it is now."""
-    drawn = _drawn(episode, width, height)
-    if drawn is None:
+    picture = _draw_picture(episode, width, height)
+    if picture is None:
         return None, ""
-    image, title = drawn
+    image, title = picture
     return shrunk(image, width, height), title
 
 
@@ -31,7 +31,7 @@ def shrunk(image: Any, width: int, height: int) -> Any:
     return np.asarray(means).round().astype(np.uint8)
 
 
-def _drawn(episode: Episode, width: int, height: int) -> Any:
+def _draw_picture(episode: Episode, width: int, height: int) -> Any:
     environment, state = episode.environment, episode.state
     if isinstance(environment, Simulator):
         image = episode.image()

@@ -26,7 +26,7 @@ MOST_FRAMES = 150
 STRIP = 6
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 80
 LAST_SECONDS = 1.5
-Tell = Callable[[int, int], None]
+Progress = Callable[[int, int], None]
 
 
 def save_replay(
@@ -36,7 +36,7 @@ def save_replay(
     *,
     per_second: float = 12.0,
     most: int = MOST_FRAMES,
-    tell: Tell | None = None,
+    tell: Progress | None = None,
 ) -> Path:
     """Draw episodes side by side into a file.
 
@@ -74,30 +74,32 @@ def save_replay(
     """
     path = path_of(path, "where a replay is saved")
     wrong = (
-        [one for one in scenes if not isinstance(one, (Scene, Rollout))] if isinstance(scenes, Iterable) else [scenes]
+        [scene for scene in scenes if not isinstance(scene, (Scene, Rollout))]
+        if isinstance(scenes, Iterable)
+        else [scenes]
     )
     if wrong:
         raise SettingError(f"a replay takes episodes, as `jm.read_rollouts` gives them; got {wrong[0]!r:.80}.")
     kind = path.suffix.lstrip(".").lower()
     if kind not in KINDS:
         raise SettingError(f"a replay is one of {listed(KINDS)}; got `{path.name}`. Use for instance `replay.gif`.")
-    shown = [
-        one if isinstance(one, Scene) else scene_of(f"{one.run}, episode {one.episode:,}", one, environment)
-        for one in scenes
+    scenes_shown = [
+        scene if isinstance(scene, Scene) else scene_of(f"{scene.run}, episode {scene.episode:,}", scene, environment)
+        for scene in scenes
     ]
-    if not 1 <= len(shown) <= 4:
-        raise SettingError(f"from 1 to 4 episodes stand side by side; got {len(shown)}.")
+    if not 1 <= len(scenes_shown) <= 4:
+        raise SettingError(f"from 1 to 4 episodes stand side by side; got {len(scenes_shown)}.")
     if kind == "mp4" and shutil.which("ffmpeg") is None:
         raise LookupFailed("MP4 needs the program ffmpeg, which is not installed here. Use `.gif`, or install ffmpeg.")
     path.parent.mkdir(parents=True, exist_ok=True)
     if kind == "png":
-        return _strip(shown, environment, path)
-    frames = Frames(shown, environment)
+        return _strip(scenes_shown, environment, path)
+    frames = Frames(scenes_shown, environment)
     moments = _moments(frames.length, most)
-    drawn = _told(frames, moments, tell)
+    progress_frames = _with_progress(frames, moments, tell)
     if kind == "mp4":
-        return _as_mp4(drawn, path, per_second)
-    return _as_gif(list(drawn), path, per_second)
+        return _as_mp4(progress_frames, path, per_second)
+    return _as_gif(list(progress_frames), path, per_second)
 
 
 def _moments(length: int, most: int = MOST_FRAMES) -> list[int]:
@@ -105,11 +107,11 @@ def _moments(length: int, most: int = MOST_FRAMES) -> list[int]:
     return [int(k) for k in np.unique(np.linspace(0, length - 1, min(length, most)).round())]
 
 
-def _told(frames: Frames, moments: list[int], tell: Tell | None) -> Iterator[Any]:
+def _with_progress(frames: Frames, moments: list[int], progress: Progress | None) -> Iterator[Any]:
     for k, moment in enumerate(moments):
-        yield frames.at(moment)
-        if tell is not None:
-            tell(k + 1, len(moments))
+        yield frames.frame(moment)
+        if progress is not None:
+            progress(k + 1, len(moments))
 
 
 class Frames:
@@ -129,7 +131,7 @@ class Frames:
             self._canvas.draw()
         self._still: Any = self._canvas.copy_from_bbox(self._figure.bbox)
 
-    def at(self, moment: int) -> Any:
+    def frame(self, moment: int) -> Any:
         """The frame of a moment, uint8 of shape ``(height, width, 3)``; an episode that is over stays at its end."""
         self._canvas.restore_region(self._still)
         renderer = self._canvas.get_renderer()
@@ -174,10 +176,10 @@ class Panel:
         title = self._draw_picture(moment)
         self._picture.set_title("")
         self._picture.draw(renderer)
-        at = f"decision {moment} of {self.steps}"
+        caption = f"decision {moment} of {self.steps}"
         closed = f", {self.scene.rollout.closed_by}" if moment == self.steps and self.scene.rollout.closed_by else ""
         self._head.set_text(self.scene.title)
-        self._under.set_text(f"{at}{closed}{f'   ({title})' if title else ''}")
+        self._under.set_text(f"{caption}{closed}{f'   ({title})' if title else ''}")
         self._words.set_text(self._terms(moment))
         for artist in (self._head, self._under, self._words):
             self._picture.figure.draw_artist(artist)
@@ -197,8 +199,8 @@ class Panel:
             return str(self._picture.get_title() or self._picture.get_title(loc="left"))
         for channel in self.description.spec.images:
             image = np.asarray(self._table[channel.name].iloc[moment], np.uint8).reshape(channel.shape)
-            shown = image[:, :, -3:] if channel.shape[2] % 3 == 0 else np.repeat(image[:, :, -1:], 3, axis=2)
-            self._picture.imshow(shown, interpolation="nearest")
+            pixels = image[:, :, -3:] if channel.shape[2] % 3 == 0 else np.repeat(image[:, :, -1:], 3, axis=2)
+            self._picture.imshow(pixels, interpolation="nearest")
             self._picture.set_axis_off()
             return channel.name
         self._picture.text(0.5, 0.5, "the class has no `picture`", ha="center", transform=self._picture.transAxes)
@@ -212,9 +214,9 @@ class Panel:
         total = last_total = 0.0
         for term, weight in zip(self.description.terms, self.description.weights, strict=True):
             last = weight * float(done[term.name].iloc[-1]) if moment else 0.0
-            so_far = weight * float(done[term.name].sum())
-            lines.append(f"{term.name[:13]:<14}{last + 0.0:>9.3g}{so_far + 0.0:>10.4g}")
-            total, last_total = total + so_far, last_total + last
+            amount = weight * float(done[term.name].sum())
+            lines.append(f"{term.name[:13]:<14}{last + 0.0:>9.3g}{amount + 0.0:>10.4g}")
+            total, last_total = total + amount, last_total + last
         if len(self.description.terms) > 1:
             lines.append(f"{'together':<14}{last_total:>9.3g}{total:>10.4g}")
         return "\n".join(lines)
@@ -224,34 +226,34 @@ def traces_of(scene: Scene, environment: Environment) -> list[tuple[str, Callabl
     """The text under the pictures: each part of the action, the return so far, and what the policy said."""
     table, steps = scene.rollout.table, scene.rollout.steps
     action = describe(environment).action
-    found: list[tuple[str, Callable[[Any], None]]] = []
+    traces: list[tuple[str, Callable[[Any], None]]] = []
     for name, part in (action.parts if isinstance(action, Actions) else {"": action}).items():
         column = table[f"action.{name}" if name else "action"].iloc[:-1]
-        found.append((name or "action", _action_trace(part, column)))
+        traces.append((name or "action", _action_trace(part, column)))
     total = table["reward"].iloc[:-1].cumsum()
 
     def returned(axes: Any) -> None:
         axes.plot(np.arange(1, steps + 1), total, color=style.WATER, linewidth=1.6)
         axes.axhline(0.0, color=style.STONE, linewidth=0.6)
 
-    found.append(("return", returned))
-    judged = [c for c in table.columns if c == "value" or c.startswith(("value.", "probability."))]
+    traces.append(("return", returned))
+    judged_columns = [c for c in table.columns if c == "value" or c.startswith(("value.", "probability."))]
 
-    def said(axes: Any) -> None:
-        for k, name in enumerate(judged):
+    def draw_judgements(axes: Any) -> None:
+        for k, name in enumerate(judged_columns):
             label = name.partition(".")[2] or name
             axes.plot(table[name].iloc[:-1], color=style.SERIES[k % len(style.SERIES)], linewidth=1.1, label=label)
-        if judged[0].startswith("probability"):
+        if judged_columns[0].startswith("probability"):
             axes.set_ylim(-0.05, 1.05)
-        if len(judged) > 1:
-            axes.legend(fontsize=7, ncols=min(4, len(judged)), loc="upper left", borderpad=0.1)
+        if len(judged_columns) > 1:
+            axes.legend(fontsize=7, ncols=min(4, len(judged_columns)), loc="upper left", borderpad=0.1)
 
-    if any(name.startswith("value.") for name in judged) or judged == ["value"]:
-        found.append(("value", said))
-    elif judged:
-        judged = [name for name in judged if name.startswith("probability.")]
-        found.append(("chance", said))
-    return found
+    if any(name.startswith("value.") for name in judged_columns) or judged_columns == ["value"]:
+        traces.append(("value", draw_judgements))
+    elif judged_columns:
+        judged_columns = [name for name in judged_columns if name.startswith("probability.")]
+        traces.append(("chance", draw_judgements))
+    return traces
 
 
 def _action_trace(part: Any, column: Any) -> Callable[[Any], None]:
@@ -286,9 +288,11 @@ def _strip(scenes: list[Scene], environment: Environment, path: Path) -> Path:
             for column, moment in enumerate(moments):
                 axes = figure.add_subplot(len(scenes), STRIP, row * STRIP + column + 1)
                 Still(axes, scene, environment).draw(moment)
-                so_far = float(scene.rollout.table["reward"].iloc[:moment].sum())
-                over = f", {scene.rollout.closed_by}" if moment == scene.rollout.steps else ""
-                axes.set_title(f"decision {moment}{over}\nreturn {so_far:.3g}", fontsize=9, weight="normal", loc="left")
+                total = float(scene.rollout.table["reward"].iloc[:moment].sum())
+                ending = f", {scene.rollout.closed_by}" if moment == scene.rollout.steps else ""
+                axes.set_title(
+                    f"decision {moment}{ending}\nreturn {total:.3g}", fontsize=9, weight="normal", loc="left"
+                )
             figure.text(0.012, 0.99 - row / len(scenes), scene.title, va="top", weight="bold")
         figure.subplots_adjust(
             left=0.012, right=0.99, top=0.93 - 0.1 / len(scenes), bottom=0.02, wspace=0.06, hspace=0.45
@@ -351,7 +355,7 @@ def _as_mp4(frames: Iterator[Any], path: Path, per_second: float) -> Path:
     assert process.stdin is not None
     for frame in frames:
         process.stdin.write(frame.tobytes())
-    told = process.communicate()[1].decode()
+    error_text = process.communicate()[1].decode()
     if process.returncode:
-        raise LookupFailed(f"ffmpeg could not write {path}: {told.strip()}. Use `.gif` instead.")
+        raise LookupFailed(f"ffmpeg could not write {path}: {error_text.strip()}. Use `.gif` instead.")
     return path

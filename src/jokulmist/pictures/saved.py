@@ -40,7 +40,7 @@ def save_pictures(run: Run | str | Path, known: Levels | None = None) -> list[Pa
     >>> [path.name for path in jm.save_pictures(run)]
     ['learning-curve.png', 'ledger.png']
     """
-    run = Run.of(run)
+    run = Run.as_run(run)
     if run.path is None:
         raise SettingError("a run in memory has no folder for pictures. Draw it with `jm.plot(run)`.")
     return [*save_curve(run, known), *save_others(run)]

@@ -19,14 +19,14 @@ from jokulmist.trees import flattened
 ARRAYS, TRAINING, REPLAY, STATE = "arrays.safetensors", "training.safetensors", "replay.safetensors", "state.json"
 BEST = "best-"
 MOST_ARRAY_BYTES = 1 << 42
-Found = TypeVar("Found")
+Content = TypeVar("Content")
 
 
-def save_arrays(path: Path, tree: Any, about: dict[str, Any]) -> None:
+def save_arrays(path: Path, tree: Any, metadata: dict[str, Any]) -> None:
     """One safetensors file with the arrays of a tree, and JSON about them in its header."""
     from safetensors.numpy import save
 
-    replace_file(path, save(flattened(tree), metadata={"about": json.dumps(about)}))
+    replace_file(path, save(flattened(tree), metadata={"about": json.dumps(metadata)}))
 
 
 def open_arrays(path: Path) -> tuple[dict[str, np.ndarray[Any, Any]], dict[str, Any]]:
@@ -36,8 +36,8 @@ def open_arrays(path: Path) -> tuple[dict[str, np.ndarray[Any, Any]], dict[str, 
     plain_file(path, MOST_ARRAY_BYTES)
     try:
         with safe_open(path, framework="numpy") as file:
-            about = json.loads((file.metadata() or {}).get("about", "{}"))
-            return {name: file.get_tensor(name) for name in list(file.keys())}, about
+            metadata = json.loads((file.metadata() or {}).get("about", "{}"))
+            return {name: file.get_tensor(name) for name in list(file.keys())}, metadata
     except FileNotFoundError:
         raise RecordError(f"there is no file {path}.") from None
     except (SafetensorError, OSError, ValueError, RecursionError) as failure:
@@ -51,7 +51,7 @@ def checkpoint_name(decisions: int) -> str:
 def save_checkpoint(
     run: Path,
     tree: Any,
-    about: dict[str, Any],
+    metadata: dict[str, Any],
     state: dict[str, Any],
     training: dict[str, np.ndarray[Any, Any]] | None = None,
     replay: dict[str, np.ndarray[Any, Any]] | None = None,
@@ -66,7 +66,7 @@ def save_checkpoint(
     try:
         shutil.rmtree(part, ignore_errors=True)
         part.mkdir(parents=True)
-        save_arrays(part / ARRAYS, tree, about)
+        save_arrays(part / ARRAYS, tree, metadata)
         for file, arrays in ((TRAINING, training), (REPLAY, replay)):
             if arrays:
                 save_arrays(part / file, arrays, {})
@@ -86,17 +86,17 @@ def save_checkpoint(
 
 def checkpoints_of(run: Path) -> list[Path]:
     """The checkpoints of a run that were written to their end, the oldest first; not the best one."""
-    found = (run / "checkpoints").glob(f"[0-9]*/{STATE}")
-    return sorted(path.parent for path in found)
+    files = (run / "checkpoints").glob(f"[0-9]*/{STATE}")
+    return sorted(path.parent for path in files)
 
 
 def best_checkpoint(run: Path) -> Path | None:
     """The best policy's checkpoint."""
-    found = sorted((run / "checkpoints").glob(f"{BEST}*/{STATE}"))
-    return found[-1].parent if found else None
+    files = sorted((run / "checkpoints").glob(f"{BEST}*/{STATE}"))
+    return files[-1].parent if files else None
 
 
-def newest_whole(run: Path, read: Callable[[Path], Found]) -> tuple[Found | None, list[str]]:
+def newest_whole(run: Path, read: Callable[[Path], Content]) -> tuple[Content | None, list[str]]:
     """What `read` makes of the newest checkpoint that it can read, and a word on each newer one that it cannot."""
     words: list[str] = []
     for path in reversed(checkpoints_of(run)):

@@ -44,17 +44,17 @@ class Episodes:
     decisions: Array
     copy: Array
     steps: Array
-    held: Array
+    satisfied: Array
     totals: Array
     measures: Array
     varied: Array
     learned: Array
     advances: Array
-    told: Array = field(default_factory=lambda: np.zeros((0, 0), np.float32))
+    agent_records: Array = field(default_factory=lambda: np.zeros((0, 0), np.float32))
 
     def __post_init__(self) -> None:
-        if not self.told.size:
-            object.__setattr__(self, "told", np.zeros((len(self.decisions), self.told.shape[1]), np.float32))
+        if not self.agent_records.size:
+            object.__setattr__(self, "told", np.zeros((len(self.decisions), self.agent_records.shape[1]), np.float32))
 
     def __len__(self) -> int:
         return len(self.decisions)
@@ -80,26 +80,26 @@ class Episodes:
 
 
 def columns_of(
-    episodes: Episodes, description: Description, first: int, told: tuple[str, ...] = ()
+    episodes: Episodes, description: Description, first: int, record_names: tuple[str, ...] = ()
 ) -> dict[str, Array]:
-    """The columns of episodes.csv; `first` is the number of the first row's episode, `told` names what the agent
+    """The columns of episodes.csv; `first` is the number of the first row's episode, `record_names` names what the agent
     tells."""
-    known = {int(bits): description.held_names(int(bits)) for bits in np.unique(episodes.held)}
-    names = [known[bits] for bits in episodes.held.tolist()]
+    names_by_bits = {int(bits): description.held_names(int(bits)) for bits in np.unique(episodes.satisfied)}
+    names = [names_by_bits[bits] for bits in episodes.satisfied.tolist()]
     table: dict[str, Array] = {
         "episode": np.arange(first, first + len(episodes), dtype=np.int64),
         "decisions": episodes.decisions.astype(np.int64),
         "copy": episodes.copy.astype(np.int64),
         "return": episodes.returns(description.weights),
         **{
-            f"{player}.return": own
-            for player, own in zip(description.players, _shared(episodes, description), strict=True)
+            f"{player}.return": player_returns
+            for player, player_returns in zip(description.players, _shared(episodes, description), strict=True)
         },
         **({"learned_return": episodes.learned.astype(np.float32)} if description.reward_pipeline.modifiers else {}),
         "steps": episodes.steps.astype(np.int64),
         **({"advances": episodes.advances.astype(np.int64)} if description.holds else {}),
-        "closed_by": np.array([held[0] if held else "" for held in names], dtype=object),
-        "also_held": np.array(["+".join(held[1:]) for held in names], dtype=object),
+        "closed_by": np.array([satisfied[0] if satisfied else "" for satisfied in names], dtype=object),
+        "also_held": np.array(["+".join(satisfied[1:]) for satisfied in names], dtype=object),
     }
     for k, term in enumerate(description.terms):
         table[term.name] = episodes.totals[:, k].astype(np.float32)
@@ -107,8 +107,8 @@ def columns_of(
         table[measure.name] = episodes.measures[:, k].astype(np.float32)
     for k, name in enumerate(description.varied):
         table[name] = episodes.varied[:, k].astype(np.float32)
-    for k, name in enumerate(told):
-        table[name] = episodes.told[:, k].astype(np.int64)
+    for k, name in enumerate(record_names):
+        table[name] = episodes.agent_records[:, k].astype(np.int64)
     return table
 
 
@@ -123,25 +123,27 @@ def _shared(episodes: Episodes, description: Description) -> list[Array]:
 def telling_return(columns: Mapping[str, Any]) -> str:
     """The column of returns that tells something: ``"return"``, the mean over players, or the first player's where what
     one gets the other loses and the mean never changes."""
-    own = [name for name in columns if name.endswith(".return")]
+    player_columns = [name for name in columns if name.endswith(".return")]
     total = np.asarray(columns["return"], np.float64)
-    if len(own) > 1 and len(total) > 1 and np.ptp(total) <= CONSTANT:
-        spread = [np.ptp(np.asarray(columns[name], np.float64)) for name in own]
-        if max(spread) > CONSTANT or not np.allclose(columns[own[0]], columns[own[1]], atol=CONSTANT):
-            return own[0]
+    if len(player_columns) > 1 and len(total) > 1 and np.ptp(total) <= CONSTANT:
+        spread = [np.ptp(np.asarray(columns[name], np.float64)) for name in player_columns]
+        if max(spread) > CONSTANT or not np.allclose(
+            columns[player_columns[0]], columns[player_columns[1]], atol=CONSTANT
+        ):
+            return player_columns[0]
     return "return"
 
 
 def numbers_of(episodes: Episodes, description: Description) -> dict[str, Array]:
     """What is judged by while a run trains: returns, measures, parameters that vary."""
-    found = {"return": episodes.returns(description.weights)}
-    for player, own in zip(description.players, _shared(episodes, description), strict=True):
-        found[own_name(player, "return")] = own
+    numbers = {"return": episodes.returns(description.weights)}
+    for player, player_returns in zip(description.players, _shared(episodes, description), strict=True):
+        numbers[own_name(player, "return")] = player_returns
     for k, measure in enumerate(description.measures):
-        found[measure.name] = episodes.measures[:, k]
+        numbers[measure.name] = episodes.measures[:, k]
     for k, name in enumerate(description.varied):
-        found[name] = episodes.varied[:, k]
-    return found
+        numbers[name] = episodes.varied[:, k]
+    return numbers
 
 
 class Recorder(Protocol):

@@ -26,18 +26,18 @@ if TYPE_CHECKING:
 TORN_BLOCK = 65_536
 
 
-def path_of(given: Any, told: str) -> Path:
+def path_of(value: Any, purpose: str) -> Path:
     """What was given as a path, or `SettingError`."""
     try:
-        path = Path(given)
+        path = Path(value)
         if "\0" in str(path):
             raise TypeError
         path.exists()  # a name may be too long to ask for
     except TypeError:
-        raise SettingError(f"{told} is a path; got {given!r:.80}.") from None
+        raise SettingError(f"{purpose} is a path; got {value!r:.80}.") from None
     except OSError as failure:
         raise SettingError(
-            f"{told} is a path, and the system refuses {str(given)!r:.80}: {failure.strerror}."
+            f"{purpose} is a path, and the system refuses {str(value)!r:.80}: {failure.strerror}."
         ) from None
     return path
 
@@ -91,10 +91,10 @@ def read_json(path: Path) -> Any:
     plain_file(path, MOST_TEXT_BYTES)
     try:
         text = path.read_text(encoding="utf-8")
-        found = json.loads(text)
+        content = json.loads(text)
         if "\\ud" in text.lower():  # half of a surrogate pair is no text
-            json.dumps(found, ensure_ascii=False).encode()
-        return found
+            json.dumps(content, ensure_ascii=False).encode()
+        return content
     except (OSError, ValueError) as failure:
         raise RecordError(f"cannot read {path}: {failure}.") from None
     except RecursionError:
@@ -175,10 +175,10 @@ def append_rows(path: Path, columns: dict[str, Any]) -> None:
             with contextlib.suppress(OSError):  # a file system without locks
                 fcntl.flock(stream, fcntl.LOCK_EX)
             size = stream.seek(0, os.SEEK_END)
-            whole = size - _torn(stream, size)
-            if whole < size:
-                stream.truncate(whole)
-            head = (",".join(columns) + "\n").encode() if whole == 0 else b""
+            intact_size = size - _torn(stream, size)
+            if intact_size < size:
+                stream.truncate(intact_size)
+            head = (",".join(columns) + "\n").encode() if intact_size == 0 else b""
             stream.write(head + rows)
     except OSError as failure:
         raise RecordError(f"cannot write {path}: {failure.strerror}. What was recorded so far is kept.") from None
@@ -198,7 +198,7 @@ def _torn(stream: BinaryIO, size: int) -> int:
 
 
 TEXTS = ("closed_by", "also_held", "act", "who")
-WHOLE = ("episode", "decisions", "copy", "steps", "episodes", "learned", "seed")
+WHOLE_COLUMNS = ("episode", "decisions", "copy", "steps", "episodes", "learned", "seed")
 
 
 def read_csv(path: Path, needed: Sequence[str] = ()) -> pd.DataFrame:
@@ -212,13 +212,13 @@ def read_csv(path: Path, needed: Sequence[str] = ()) -> pd.DataFrame:
         return pd.DataFrame()
     except OSError as failure:
         raise RecordError(f"cannot read {path}: {failure.strerror}.") from None
-    whole = data[: data.rfind(b"\n") + 1]
-    if not whole:
+    intact = data[: data.rfind(b"\n") + 1]
+    if not intact:
         return pd.DataFrame()
     # These hold text that may be empty: empty, not missing.
     texts = dict.fromkeys(TEXTS, str)
     try:
-        frame = pd.read_csv(io.BytesIO(whole), converters=texts, low_memory=False, index_col=False)
+        frame = pd.read_csv(io.BytesIO(intact), converters=texts, low_memory=False, index_col=False)
     except ValueError as failure:
         raise RecordError(
             f"cannot read {path}: {str(failure).splitlines()[0]}. It was damaged, or written by hand."
@@ -255,7 +255,7 @@ def _numbers_only(frame: pd.DataFrame, path: Path, needed: Sequence[str]) -> pd.
             stacklevel=4,
         )
         frame = frame[good].reset_index(drop=True)
-    for name in WHOLE:
+    for name in WHOLE_COLUMNS:
         if (
             name in frame
             and frame[name].dtype.kind == "f"

@@ -17,7 +17,7 @@ from pathlib import Path
 from jokulmist.errors import RecordError, SettingError
 
 LOCK = ".lock"
-_HELD: dict[Path, int] = {}
+_LOCKS: dict[Path, int] = {}
 _GUARD = threading.Lock()
 
 
@@ -26,19 +26,19 @@ def writing(folder: Path, *, first: bool = False) -> Iterator[None]:
     """Be the only process that writes into a run's or a search's folder, for as long as this lasts."""
     key = folder.resolve()
     with _GUARD:
-        if key in _HELD:
+        if key in _LOCKS:
             if first:
                 raise SettingError(f"{folder} is being trained by this process. Wait for it, or stop it first.")
             descriptor = None
         else:
-            descriptor = _taken(folder)
-            _HELD[key] = descriptor
+            descriptor = _lock(folder)
+            _LOCKS[key] = descriptor
     try:
         yield
     finally:
         if descriptor is not None:
             with _GUARD:
-                del _HELD[key]
+                del _LOCKS[key]
             os.close(descriptor)  # which gives the lock back
 
 
@@ -49,21 +49,21 @@ def holding_process(folder: Path) -> int | None:
     """
     import psutil
 
-    told = holder(folder)
-    if not told:
+    lock_holder = holder(folder)
+    if not lock_holder:
         return None
     try:
-        process = psutil.Process(int(told.split()[1]))
+        process = psutil.Process(int(lock_holder.split()[1]))
         lock = str((folder / LOCK).resolve())
-        held = process.uids().real == os.getuid() and any(file.path == lock for file in process.open_files())
+        is_holding = process.uids().real == os.getuid() and any(file.path == lock for file in process.open_files())
     except (psutil.Error, ValueError, IndexError):
         return None
-    return process.pid if held else None
+    return process.pid if is_holding else None
 
 
 def holder(folder: Path) -> str:
     """Who else writes into a folder, in words; empty where nobody does."""
-    if folder.resolve() in _HELD:
+    if folder.resolve() in _LOCKS:
         return ""
     try:
         descriptor = os.open(folder / LOCK, os.O_RDWR | os.O_NOFOLLOW)
@@ -72,7 +72,7 @@ def holder(folder: Path) -> str:
     try:
         fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
-        return _told(descriptor)
+        return _read_holder(descriptor)
     except OSError:
         return ""
     finally:
@@ -80,7 +80,7 @@ def holder(folder: Path) -> str:
     return ""
 
 
-def _taken(folder: Path) -> int:
+def _lock(folder: Path) -> int:
     """A file of the folder, locked and with this process written into it."""
     path = folder / LOCK
     try:
@@ -92,9 +92,11 @@ def _taken(folder: Path) -> int:
     try:
         fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
-        told = _told(descriptor)
+        holder_text = _read_holder(descriptor)
         os.close(descriptor)
-        raise SettingError(f"{folder} is being trained by {told}. Wait for it, or stop it by Ctrl-C first.") from None
+        raise SettingError(
+            f"{folder} is being trained by {holder_text}. Wait for it, or stop it by Ctrl-C first."
+        ) from None
     except OSError:
         return descriptor  # a file system without locks
     os.ftruncate(descriptor, 0)
@@ -102,9 +104,9 @@ def _taken(folder: Path) -> int:
     return descriptor
 
 
-def _told(descriptor: int) -> str:
+def _read_holder(descriptor: int) -> str:
     try:
-        found = json.loads(os.pread(descriptor, 1_000, 0))
-        return f"process {int(found['process'])} on {str(found['host'])!r}"
+        content = json.loads(os.pread(descriptor, 1_000, 0))
+        return f"process {int(content['process'])} on {str(content['host'])!r}"
     except (OSError, ValueError, KeyError, TypeError):
         return "another process"

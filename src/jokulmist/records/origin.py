@@ -22,8 +22,8 @@ def _time(text: str) -> str:
     return text
 
 
-# Whole numbers that arrays and other programs can hold.
-Whole = Annotated[int, Field(ge=-(2**63), lt=2**63)]
+# WholeNumber numbers that arrays and other programs can hold.
+WholeNumber = Annotated[int, Field(ge=-(2**63), lt=2**63)]
 Time = Annotated[str, AfterValidator(_time)]
 
 
@@ -53,7 +53,7 @@ class Required(TypedDict):
     """What no record is without."""
 
     status: str
-    seed: Whole
+    seed: WholeNumber
     began: Time
 
 
@@ -67,14 +67,14 @@ class Origin(Required, total=False):
     code: Code | None
     uses: Uses | None
     host: str | None
-    process: Whole | None
-    decisions: Whole | None
-    episodes: Whole | None
+    process: WholeNumber | None
+    decisions: WholeNumber | None
+    episodes: WholeNumber | None
     seconds: float | None
     return_last_100: float | None
     return_of: str | None
     lane: str | None
-    planned: dict[str, Whole | None] | None
+    planned: dict[str, WholeNumber | None] | None
     resumed: list[dict[str, Any]] | None
     parent: dict[str, Any] | None
     level: Level | None
@@ -83,8 +83,8 @@ class Origin(Required, total=False):
     again: str | None
     records: list[dict[str, Any]] | None
     recorded: dict[str, Any] | None
-    more_steps: Whole | None
-    more_episodes: Whole | None
+    more_steps: WholeNumber | None
+    more_episodes: WholeNumber | None
 
 
 @cache

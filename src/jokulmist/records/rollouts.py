@@ -61,9 +61,9 @@ class RecordedEpisode:
     actions: Any
     terms: Array
     measures: Array
-    held: int
+    satisfied: int
     states: dict[str, Array]
-    judged: dict[str, Array] = field(default_factory=dict)
+    policy_outputs: dict[str, Array] = field(default_factory=dict)
 
     @property
     def steps(self) -> int:
@@ -84,10 +84,10 @@ class EpisodeWriter:
 
     def saved(self) -> dict[str, Any]:
         """What was gathered so far, as arrays by name; `restore` makes a new writer go on with it."""
-        one = self.closed(0)
-        parts = vars(one.actions) if isinstance(one.actions, Record) else {"": one.actions}
+        episode = self.closed(0)
+        parts = vars(episode.actions) if isinstance(episode.actions, Record) else {"": episode.actions}
         return {
-            "numbers": one.numbers, "images": one.images, "actions": parts, "terms": one.terms, "measures": one.measures, "states": one.states,
+            "numbers": episode.numbers, "images": episode.images, "actions": parts, "terms": episode.terms, "measures": episode.measures, "states": episode.states,
         }  # fmt: skip
 
     def restore(self, saved: Mapping[str, Any]) -> None:
@@ -99,7 +99,7 @@ class EpisodeWriter:
             actions=actions[""] if "" in actions else Record(**actions),
             terms=saved["terms"],
             measures=saved["measures"],
-            held=0,
+            satisfied=0,
             states=dict(saved.get("states", {})),
         )
 
@@ -115,13 +115,13 @@ class EpisodeWriter:
         self.terms.append(list(terms))
         self.measures.append(list(measures))
 
-    def closed(self, held: int) -> RecordedEpisode:
+    def closed(self, satisfied: int) -> RecordedEpisode:
         """The whole episode."""
         if self._before is not None:
-            return self._before if not self.terms else _one_after_another(self._before, self._own(held, 1))
-        return self._own(held, 0)
+            return self._before if not self.terms else _one_after_another(self._before, self._arrays(satisfied, 1))
+        return self._arrays(satisfied, 0)
 
-    def _own(self, held: int, first: int) -> RecordedEpisode:
+    def _arrays(self, satisfied: int, first: int) -> RecordedEpisode:
         """What this writer saw; of one that goes on, whose first moment is the last of what was before, `first` is
         1."""
         n = len(self.terms)
@@ -133,7 +133,7 @@ class EpisodeWriter:
             actions=_joined(self.actions),
             terms=np.array(self.terms, np.float32).reshape(n, -1 if n else 0),
             measures=np.array(self.measures, np.float32).reshape(n, -1 if n else 0),
-            held=held,
+            satisfied=satisfied,
             states={name: np.stack([np.asarray(state[name]) for state in self.states]) for name in fields},
         )
 
@@ -155,7 +155,7 @@ def _one_after_another(first: RecordedEpisode, then: RecordedEpisode) -> Recorde
         actions=actions,
         terms=both(first.terms, then.terms),
         measures=both(first.measures, then.measures),
-        held=then.held,
+        satisfied=then.satisfied,
         states={name: both(first.states[name], value) for name, value in then.states.items()},
     )
 
@@ -169,63 +169,63 @@ def _joined(actions: list[Any]) -> Any:
 def columns_of(description: Description, recorded_episode: RecordedEpisode, run: str, episode: int) -> dict[str, Any]:
     """An episode as the columns of a rollout; what the last row cannot have is None there."""
     n, spec = recorded_episode.steps, description.spec
-    found: dict[str, Any] = {
+    columns: dict[str, Any] = {
         "run": [run] * (n + 1),
         "episode": np.full(n + 1, episode, np.int64),
         "moment": np.arange(n + 1, dtype=np.int64),
     }
     for channel in spec.numbers:
         values = recorded_episode.numbers[:, spec.slices[channel.name]]
-        found[channel.name] = values[:, 0] if channel.shape == () else values
+        columns[channel.name] = values[:, 0] if channel.shape == () else values
     for name, images in recorded_episode.images.items():
-        found[name] = images.reshape(n + 1, -1)
-    found.update(_action_columns(description.action, recorded_episode.actions, n))
+        columns[name] = images.reshape(n + 1, -1)
+    columns.update(_action_columns(description.action, recorded_episode.actions, n))
     rewards = recorded_episode.terms.astype(np.float64) @ np.asarray(description.weights, np.float64)
-    found["reward"] = [*rewards.astype(np.float32).tolist(), None]
+    columns["reward"] = [*rewards.astype(np.float32).tolist(), None]
     for k, term in enumerate(description.terms):
-        found[term.name] = [*recorded_episode.terms[:, k].tolist(), None]
-    closed = description.held_names(recorded_episode.held)
+        columns[term.name] = [*recorded_episode.terms[:, k].tolist(), None]
+    closed = description.held_names(recorded_episode.satisfied)
     closings: list[Any] = [None] * n
-    found["closed_by"] = [*closings, closed[0] if closed else None]
+    columns["closed_by"] = [*closings, closed[0] if closed else None]
     for k, measure in enumerate(description.measures):
-        found[measure.name] = [*recorded_episode.measures[:, k].tolist(), None]
-    for name, values in recorded_episode.judged.items():
-        found[name] = [*values.tolist(), None]
+        columns[measure.name] = [*recorded_episode.measures[:, k].tolist(), None]
+    for name, values in recorded_episode.policy_outputs.items():
+        columns[name] = [*values.tolist(), None]
     choices = list(choices_of(description.action).items())
     for name, values in recorded_episode.states.items():
         if name.startswith(MASK):
             if (k := int(name.removeprefix(MASK))) < len(choices):  # beyond are those of players
                 part, choice = choices[k]
-                found[f"{LEGAL}.{part}" if part else LEGAL] = [
+                columns[f"{LEGAL}.{part}" if part else LEGAL] = [
                     [label for label, able in zip(choice.labels, row, strict=True) if able] for row in values
                 ]
             continue
-        found[f"{STATE}{name}"] = values if values.ndim == 1 else values.reshape(n + 1, -1)
-    return found
+        columns[f"{STATE}{name}"] = values if values.ndim == 1 else values.reshape(n + 1, -1)
+    return columns
 
 
-def _action_columns(action: Any, own: Any, n: int) -> dict[str, Any]:
+def _action_columns(action: Any, native: Any, n: int) -> dict[str, Any]:
     parts = action.parts if isinstance(action, Actions) else {"": action}
-    found: dict[str, list[Any]] = {}
+    columns: dict[str, list[Any]] = {}
     for name, part in parts.items():
-        values = getattr(own, name) if name else own
+        values = getattr(native, name) if name else native
         key = f"action.{name}" if name else "action"
         if isinstance(part, Choice):
-            found[key] = [*[part.labels[int(v)] for v in values], None]
+            columns[key] = [*[part.labels[int(v)] for v in values], None]
         elif part.shape == ():
-            found[key] = [*np.asarray(values, np.float64).tolist(), None]
+            columns[key] = [*np.asarray(values, np.float64).tolist(), None]
         else:
-            found[key] = [*np.asarray(values, np.float64).reshape(n, -1).tolist(), None]
-    return found
+            columns[key] = [*np.asarray(values, np.float64).reshape(n, -1).tolist(), None]
+    return columns
 
 
-def save_rollouts(path: Path, columns: Sequence[dict[str, Any]], about: dict[str, str]) -> Path:
+def save_rollouts(path: Path, columns: Sequence[dict[str, Any]], metadata: dict[str, str]) -> Path:
     """One Parquet file with some episodes."""
     import pyarrow as pa
     from pyarrow import parquet
 
     tables = [pa.table({name: _column(values) for name, values in table.items()}) for table in columns]
-    table = pa.concat_tables(tables, promote_options="permissive").replace_schema_metadata(about)
+    table = pa.concat_tables(tables, promote_options="permissive").replace_schema_metadata(metadata)
     sink = pa.BufferOutputStream()
     parquet.write_table(table, sink, compression="zstd")
     try:
@@ -297,23 +297,23 @@ class Rollout:
 
     @property
     def closed_by(self) -> str | None:
-        found = self.table["closed_by"].iloc[-1]
-        return found if isinstance(found, str) else None  # a column of nothing reads as not-a-number
+        name = self.table["closed_by"].iloc[-1]
+        return name if isinstance(name, str) else None  # a column of nothing reads as not-a-number
 
     def actions(self, environment: Environment) -> list[Any]:
         """What was done, in own form."""
         action, head = describe(environment).action, self.table.iloc[:-1]
         parts = action.parts if isinstance(action, Actions) else {"": action}
-        own: dict[str, Any] = {}
+        parts_by_name: dict[str, Any] = {}
         for name, part in parts.items():
             column = head[f"action.{name}" if name else "action"]
             if isinstance(part, Choice):
-                own[name] = np.array([part.own(label) for label in column], np.int64)
+                parts_by_name[name] = np.array([part.native(label) for label in column], np.int64)
             elif part.shape == ():
-                own[name] = column.to_numpy(np.float32)
+                parts_by_name[name] = column.to_numpy(np.float32)
             else:
-                own[name] = np.stack([np.asarray(v, np.float32).reshape(part.shape) for v in column])
-        return split(own[""] if "" in own else Record(**own), self.steps)
+                parts_by_name[name] = np.stack([np.asarray(v, np.float32).reshape(part.shape) for v in column])
+        return split(parts_by_name[""] if "" in parts_by_name else Record(**parts_by_name), self.steps)
 
     def states(self, environment: Environment) -> list[Any]:
         """The recorded states, as instances of the class's State."""
@@ -323,7 +323,7 @@ class Rollout:
     def _repr_html_(self) -> str:
         facts = {"decisions": self.steps, "return": float(self.total), "closed by": self.closed_by}
         moments = self.table.drop(columns=["run", "episode"], errors="ignore").to_dict("records")
-        return cells.shown(
+        return cells.html_card(
             f"rollout of {self.run}, episode {self.episode:,}", facts, cells.table(moments, "moments", most=6)
         )
 
@@ -334,15 +334,15 @@ class Rollout:
 def states_of(table: pd.DataFrame, environment: Environment) -> list[Any]:
     """The states that stand in the columns ``state.*``, one a row, as instances of the class's State."""
     kinds, kind = {"float": float, "int": int, "bool": np.bool_}, type(environment).State
-    found = []
+    states = []
     fields = describe(environment).fields
     for values in zip(*(table[f"{STATE}{f.name}"] for f in fields), strict=True):
         state = object.__new__(kind)
         for f, value in zip(fields, values, strict=True):
-            one = kinds[f.kind](value) if f.scalar else np.asarray(value, f.dtype).reshape(f.shape)  # type: ignore[arg-type]
-            state.__dict__[f.name] = one
-        found.append(state)
-    return found
+            field_value = kinds[f.kind](value) if f.scalar else np.asarray(value, f.dtype).reshape(f.shape)  # type: ignore[arg-type]
+            state.__dict__[f.name] = field_value
+        states.append(state)
+    return states
 
 
 def rollout_of(description: Description, recorded_episode: RecordedEpisode, run: str, episode: int) -> Rollout:
@@ -389,37 +389,37 @@ def read_rollouts(path: str | Path, episode: int | None = None) -> list[Rollout]
             f"there are no rollouts in {path}. Record some with `record_every` in training, or `jokulmist evaluate "
             "--record 5`."
         )
-    found: dict[tuple[str, int], Rollout] = {}
+    rollouts: dict[tuple[str, int], Rollout] = {}
     for file in files:
-        table, about = read_table(file, episode)
+        table, metadata = read_table(file, episode)
         missing = sorted(ROLLOUT_COLUMNS - set(table))
         if missing:
             raise RecordError(
                 f"cannot read {file}: it has no column {listed(missing)}. It was damaged, or is no rollout."
             )
         _refuse_columns(file, table)
-        draws = _draws_in(file, about)
+        draws = _draws_in(file, metadata)
         for names, part in table.groupby(["run", "episode"], sort=False):
             key = (str(names[0]), int(str(names[1])))
-            found.setdefault(key, Rollout(part.reset_index(drop=True), *key, draws.get(str(key[1]))))
-    if episode is not None and not found:
-        known = sorted({number for file in files for number in numbers_in(file)})
+            rollouts.setdefault(key, Rollout(part.reset_index(drop=True), *key, draws.get(str(key[1]))))
+    if episode is not None and not rollouts:
+        numbers = sorted({number for file in files for number in numbers_in(file)})
         raise LookupFailed(
             f"{path} holds no episode {episode}; it holds "
-            f"{listed(known[:FEW])}{'' if len(known) <= FEW else f' and {len(known) - FEW:,} more'}."
+            f"{listed(numbers[:FEW])}{'' if len(numbers) <= FEW else f' and {len(numbers) - FEW:,} more'}."
         )
-    return [found[key] for key in sorted(found, key=lambda k: (k[1], k[0]))]
+    return [rollouts[key] for key in sorted(rollouts, key=lambda k: (k[1], k[0]))]
 
 
-def _draws_in(file: Path, about: Mapping[str, str]) -> dict[str, Any]:
+def _draws_in(file: Path, metadata: Mapping[str, str]) -> dict[str, Any]:
     """What it takes to step the episodes again, by episode."""
     try:
-        found = json.loads(about.get("draws", "{}"))
+        draws = json.loads(metadata.get("draws", "{}"))
     except ValueError:
-        found = None
-    if not isinstance(found, dict):
+        draws = None
+    if not isinstance(draws, dict):
         raise RecordError(f"cannot read {file}: what its head says of draws was damaged.")
-    return found
+    return draws
 
 
 def _refuse_columns(file: Path, table: pd.DataFrame) -> None:
@@ -441,10 +441,10 @@ def numbers_in(file: Path) -> list[int]:
 
     try:
         with pa.memory_map(str(plain_file(file))) as source:
-            found: list[int] = parquet.read_table(source, columns=["episode"])["episode"].unique().to_pylist()
+            numbers: list[int] = parquet.read_table(source, columns=["episode"])["episode"].unique().to_pylist()
     except (pa.ArrowException, OSError) as failure:
         raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None
-    return found
+    return numbers
 
 
 def is_rollouts(file: Path) -> bool:
@@ -473,5 +473,5 @@ def read_table(file: Path, episode: int | None = None) -> tuple[pd.DataFrame, di
     except (pa.ArrowException, OSError) as failure:
         raise RecordError(f"{file} cannot be read: it is torn, or no Parquet file ({failure}).") from None
     head = table.schema.metadata or {}
-    about = {key.decode(errors="replace"): value.decode(errors="replace") for key, value in head.items()}
-    return frame, about
+    metadata = {key.decode(errors="replace"): value.decode(errors="replace") for key, value in head.items()}
+    return frame, metadata

@@ -51,11 +51,11 @@ def with_tables(plan: Mapping[str, Any]) -> dict[str, Any]:
     """A plan whose agent is one of players with a table each; any other as it is."""
     if plan["agent"]["use"] != PLAYERS:
         return dict(plan)
-    tables = {player: own for player, own in plan["agent"].items() if player != "use"}
+    tables = {player: table for player, table in plan["agent"].items() if player != "use"}
     return {**{name: part for name, part in plan.items() if name != "agent"}, AGENTS: tables}
 
 
-def now() -> datetime.datetime:
+def current_time() -> datetime.datetime:
     return datetime.datetime.now().astimezone()
 
 
@@ -76,8 +76,8 @@ def take_folder(folder: Path, name: str | None, stem: str) -> Path:
                     f"there is a run {folder / name} already. Choose another `name`, or leave it out."
                 ) from None
             return folder / name
-        taken = [p.name.rpartition("-")[2] for p in folder.glob(f"{stem}-*")]
-        number = max([int(t) for t in taken if t.isdigit()], default=0) + 1
+        suffixes = [p.name.rpartition("-")[2] for p in folder.glob(f"{stem}-*")]
+        number = max([int(t) for t in suffixes if t.isdigit()], default=0) + 1
         while True:
             try:
                 (folder / f"{stem}-{number:03d}").mkdir()
@@ -95,7 +95,9 @@ def take_folder(folder: Path, name: str | None, stem: str) -> Path:
 class FolderRecorder:
     """Writes a run into its folder while it trains."""
 
-    def __init__(self, path: Path, plan: dict[str, Any] | None, origin: dict[str, Any], clock: Clock = now) -> None:
+    def __init__(
+        self, path: Path, plan: dict[str, Any] | None, origin: dict[str, Any], clock: Clock = current_time
+    ) -> None:
         self.path = path
         self._clock = clock
         self.origin = origin
@@ -150,15 +152,15 @@ def keep_source(folder: Path, parts: Mapping[str, bytes]) -> None:
         trust.remember(folder / trust.SOURCE)
 
 
-def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Path | None) -> dict[str, Any]:
+def origin_of(command: list[str], seed: int, began: datetime.datetime, folder: Path | None) -> dict[str, Any]:
     """Where a run comes from: command, versions, source revision and whether all was committed, host, seed, time.
 
-    `where` is a folder in the repository, if there is one; None asks no repository.
+    `folder` is a folder in the repository, if there is one; None asks no repository.
     """
     revision = changes = None
-    if where is not None and (revision := _git(where, "rev-parse", "HEAD")) is not None:
+    if folder is not None and (revision := _git(folder, "rev-parse", "HEAD")) is not None:
         # The first line names the branch: nothing at all means that git failed.
-        changes = _git(where, "status", "--porcelain", "--branch", "--untracked-files=no")
+        changes = _git(folder, "status", "--porcelain", "--branch", "--untracked-files=no")
     return {
         "command": command,
         "began": began.isoformat(timespec="seconds"),
@@ -174,9 +176,9 @@ def origin_of(command: list[str], seed: int, began: datetime.datetime, where: Pa
     }
 
 
-def keep_diff(folder: Path, where: Path) -> None:
+def keep_diff(folder: Path, work_folder: Path) -> None:
     """Write the uncommitted change of a repository into a run's folder."""
-    change = (_git(where, "diff", "HEAD") or "").encode()
+    change = (_git(work_folder, "diff", "HEAD") or "").encode()
     if len(change) > MOST_DIFF_BYTES:
         change = change[:MOST_DIFF_BYTES] + f"\n... {len(change) - MOST_DIFF_BYTES:,} bytes more ...".encode()
     if change:
@@ -186,7 +188,7 @@ def keep_diff(folder: Path, where: Path) -> None:
 @cache
 def versions() -> dict[str, str]:
     """The versions of what a result may depend on; looked up once, for a worker that trains many runs."""
-    return {name: found for name in PACKAGES if (found := _version(name)) is not None}
+    return {name: version for name in PACKAGES if (version := _version(name)) is not None}
 
 
 def this_process() -> int:
@@ -210,10 +212,10 @@ def _version(name: str) -> str | None:
         return None
 
 
-def _git(where: Path, *words: str) -> str | None:
+def _git(folder: Path, *words: str) -> str | None:
     try:
         done = subprocess.run(
-            ["git", "-C", str(where), *words], capture_output=True, text=True, timeout=10, check=False
+            ["git", "-C", str(folder), *words], capture_output=True, text=True, timeout=10, check=False
         )
     except (OSError, subprocess.TimeoutExpired):
         return None
@@ -226,7 +228,9 @@ def stop_waiting(folder: Path, name: str) -> None:
     if is_name(name) and not path.is_symlink() and is_run(path):
         origin = checked_origin(path)
         if origin["status"] == "waiting":
-            write_json(path / ORIGIN, {**origin, "status": "stopped", "updated": now().isoformat(timespec="seconds")})
+            write_json(
+                path / ORIGIN, {**origin, "status": "stopped", "updated": current_time().isoformat(timespec="seconds")}
+            )
 
 
 def is_name(name: str) -> bool:

@@ -52,17 +52,17 @@ def damaged_row(name: str) -> Row:
 def row_of(path: Path, origin: Mapping[str, Any]) -> Row:
     """One run as a row."""
     status = str(origin["status"])
-    over = f"return_last_{LAST}" in origin
+    is_over = f"return_last_{LAST}" in origin
     used = origin.get("uses") or _used(path)
-    told = origin if over else tail_of(path)
-    decisions = int(told.get("decisions") or 0)
+    facts = origin if is_over else tail_of(path)
+    decisions = int(facts.get("decisions") or 0)
     if status == "running" and not is_alive(path, origin):
         status = "killed"
     progress = ""
     if status in ("running", "killed", "stopped"):
-        share = _share(origin, decisions, int(told.get("episodes") or 0))
+        share = _share(origin, decisions, int(facts.get("episodes") or 0))
         progress = "" if share is None else f"{share:.0%}"
-    score = told.get(f"return_last_{LAST}")
+    score = facts.get(f"return_last_{LAST}")
     return {
         "run": path.name,
         "environment": used["environment"],
@@ -70,9 +70,9 @@ def row_of(path: Path, origin: Mapping[str, Any]) -> Row:
         "seed": int(origin["seed"]),
         "status": f"{status} {progress}".strip(),
         "decisions": decisions,
-        "episodes": int(told.get("episodes") or 0),
+        "episodes": int(facts.get("episodes") or 0),
         f"return_last_{LAST}": math.nan if score is None else float(score),
-        "return_of": str(told.get("return_of", "")),
+        "return_of": str(facts.get("return_of", "")),
         "began": str(origin["began"]),
     }
 
@@ -85,7 +85,7 @@ def uses_of(plan: Mapping[str, Any]) -> dict[str, str]:
 def _use(plan: Mapping[str, Any], section: str) -> str:
     part = plan.get(section)
     if section == "agent" and isinstance(plan.get(files.AGENTS), Mapping):  # one a player
-        named = [_use({section: own}, section) for own in plan[files.AGENTS].values()]
+        named = [_use({section: settings}, section) for settings in plan[files.AGENTS].values()]
         return " + ".join(named)
     if not isinstance(part, Mapping):
         return "?"
@@ -121,13 +121,13 @@ def tail_of(path: Path) -> Row:
     head, rows = _last_rows(path / files.EPISODES)
     if not rows:
         return {}
-    at = {name: head.index(name) for name in ("episode", "decisions", "return")}
-    of, returns = _telling(head, rows)
+    positions = {name: head.index(name) for name in ("episode", "decisions", "return")}
+    column, returns = _telling(head, rows)
     return {
-        "decisions": int(rows[-1][at["decisions"]]),
-        "episodes": int(rows[-1][at["episode"]]) + 1,
+        "decisions": int(rows[-1][positions["decisions"]]),
+        "episodes": int(rows[-1][positions["episode"]]) + 1,
         f"return_last_{LAST}": sum(returns) / len(returns),
-        "return_of": of,
+        "return_of": column,
     }
 
 
@@ -157,10 +157,8 @@ def _last_rows(file: Path, least: int = LAST) -> tuple[list[str], list[list[str]
                 begin = max(end - size, first)
                 stream.seek(begin)
                 data = stream.read(end - begin)
-                whole = (
-                    data[: data.rfind(b"\n") + 1].decode(errors="replace").splitlines()[0 if begin == first else 1 :]
-                )
-                rows = [row for row in (line.split(",") for line in whole) if len(row) == len(head)]
+                text = data[: data.rfind(b"\n") + 1].decode(errors="replace").splitlines()[0 if begin == first else 1 :]
+                rows = [row for row in (line.split(",") for line in text) if len(row) == len(head)]
                 if len(rows) >= least or begin == first:
                     return head, rows
                 size *= 4
@@ -185,8 +183,8 @@ def wrote(process: int, record: Path) -> bool:
     import psutil
 
     try:
-        found = psutil.Process(process)
-        return found.status() != psutil.STATUS_ZOMBIE and found.create_time() <= record.stat().st_mtime
+        owner = psutil.Process(process)
+        return owner.status() != psutil.STATUS_ZOMBIE and owner.create_time() <= record.stat().st_mtime
     except (psutil.Error, OSError):
         return False
 
@@ -206,24 +204,24 @@ def chosen(
     """The rows that are asked for, in the order that is."""
     if sort not in SORTS:
         raise SettingError(f"`--sort` takes a column, one of {listed(SORTS)}; got `{sort}`.{nearest(sort, SORTS)}")
-    found = list(rows)
+    selected = list(rows)
     for name, wanted in (("environment", environment), ("agent", agent), ("status", status)):
         if wanted is not None:
-            found = [row for row in found if wanted.lower() in str(row[name]).lower()]
+            selected = [row for row in selected if wanted.lower() in str(row[name]).lower()]
     if above is not None:
-        found = [row for row in found if row[f"return_last_{LAST}"] >= above]
+        selected = [row for row in selected if row[f"return_last_{LAST}"] >= above]
     if since is not None:
         try:
             first = datetime.fromisoformat(since).astimezone()
         except ValueError:
             raise SettingError(f"`--since` takes a date such as `2026-11-23`; got `{since}`.") from None
-        found = [row for row in found if row["began"] and datetime.fromisoformat(row["began"]) >= first]
+        selected = [row for row in selected if row["began"] and datetime.fromisoformat(row["began"]) >= first]
     for text in where:
-        found = [row for row in found if _holds(folder / row["run"], text)]
+        selected = [row for row in selected if _holds(folder / row["run"], text)]
     if sort == "began":
-        return found
-    number = isinstance(found[0][sort], (int, float)) if found else False
-    return sorted(found, key=lambda row: _order(row[sort]), reverse=number)
+        return selected
+    number = isinstance(selected[0][sort], (int, float)) if selected else False
+    return sorted(selected, key=lambda row: _order(row[sort]), reverse=number)
 
 
 def _order(value: Any) -> Any:

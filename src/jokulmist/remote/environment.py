@@ -28,11 +28,11 @@ from jokulmist.lanes.processes.lane import MOST_LOSSES_IN_A_ROW, Lost, ProcessLa
 from jokulmist.remote.link import Link, Program
 from jokulmist.remote.messages import BadMessage, MomentReader, columns_of, outcome_of
 
-KNOWN = (
+KNOWN_FIELDS = (
     "protocol", "name", "about", "arenas", "observation", "action", "terms", "endings", "cuts", "measures", "players", "says", "parameters", "time_limit",
     "deadline", "decide_every", "image",
 )  # fmt: skip
-SAYS = ("legal", "turn", "out")
+FEATURES = ("legal", "turn", "out")
 MOST_ENTRIES, MOST_CHANNELS, MOST_PLAYERS = 100_000, 1_000, 64
 _CLASSES: dict[str, type[RemoteSimulator]] = {}
 
@@ -46,20 +46,20 @@ class RemoteSimulator(Simulator, abstract=True):
 
     def begin(self, seed: int) -> Any:
         link, arena = self._seat()
-        asked: dict[str, Any] = {"arenas": [arena], "seeds": [seed]}
+        params: dict[str, Any] = {"arenas": [arena], "seeds": [seed]}
         values = self._values()
         if values:
-            asked["parameters"] = [values]
-        return self._told(link, "begin", asked)
+            params["parameters"] = [values]
+        return self._outcome(link, "begin", params)
 
     def advance(self, action: Any) -> Outcome:  # type: ignore[override]
         link, arena = self._seat()
-        own = type(self).action  # type: ignore[attr-defined]
-        return self._told(link, "advance", {"arenas": [arena], "actions": columns_of(own, [action])})
+        action_space = type(self).action  # type: ignore[attr-defined]
+        return self._outcome(link, "advance", {"arenas": [arena], "actions": columns_of(action_space, [action])})
 
-    def _told(self, link: Link, method: str, asked: Mapping[str, Any]) -> Outcome:
+    def _outcome(self, link: Link, method: str, params: Mapping[str, Any]) -> Outcome:
         try:
-            moment = link.call(method, asked)
+            moment = link.call(method, params)
             moment = moment[0] if isinstance(moment, list) and moment else moment
             reader = MomentReader(self)
             images = reader.images_of(link.receive(method), 1, method) if reader.image_shapes else {}
@@ -87,8 +87,8 @@ class RemoteSimulator(Simulator, abstract=True):
         if not self.described.get("image") or "_seats" not in self.__dict__:
             return None
         link, arena = self._seat()
-        said = link.call("image", {"arena": arena})
-        data, shape = link.receive("image"), tuple(said.get("shape", ())) if isinstance(said, dict) else ()
+        reply = link.call("image", {"arena": arena})
+        data, shape = link.receive("image"), tuple(reply.get("shape", ())) if isinstance(reply, dict) else ()
         if not isinstance(data, bytes) or len(shape) != 3 or math.prod(shape) != len(data):
             raise BrokenEnvironment(
                 f"{self.program} drew {shape}, and sent {len(data):,} bytes; an image is (height, width, 3) bytes."
@@ -204,9 +204,9 @@ def _program(connection: Mapping[str, Any], secret: str | None) -> Program:
             name: connection.get(name)
             for name in ("address", "listen", "command", "answer_within", "patience", "tempo")
         }
-        made = Program(secret=secret, **ways)  # type: ignore[arg-type]
-        atexit.register(made.close)
-        _PROGRAMS[key] = made
+        program = Program(secret=secret, **ways)  # type: ignore[arg-type]
+        atexit.register(program.close)
+        _PROGRAMS[key] = program
     return _PROGRAMS[key]
 
 
@@ -217,45 +217,47 @@ def _class_of(program: Program, connection: Mapping[str, Any], described: Any) -
     return _CLASSES[key]
 
 
-def _declared(program: Program, connection: Mapping[str, Any], said: Any) -> type[RemoteSimulator]:
+def _declared(program: Program, connection: Mapping[str, Any], hello: Any) -> type[RemoteSimulator]:
     """The class of what a program says that it is, checked as any declaration."""
-    if not isinstance(said, Mapping):
-        raise DeclarationError(f"{program} describes itself by {said!r:.80}; it is an object.")
-    for name in said:
-        if name not in KNOWN:
+    if not isinstance(hello, Mapping):
+        raise DeclarationError(f"{program} describes itself by {hello!r:.80}; it is an object.")
+    for name in hello:
+        if name not in KNOWN_FIELDS:
             raise DeclarationError(
-                f"{program} describes itself by `{name!s:.60}`; known are {listed(KNOWN)}.{nearest(str(name), KNOWN)}"
+                f"{program} describes itself by `{name!s:.60}`; known are {listed(KNOWN_FIELDS)}.{nearest(str(name), KNOWN_FIELDS)}"
             )
-    _refuse_large(program, said)
-    name = said.get("name", "Remote")
+    _refuse_large(program, hello)
+    name = hello.get("name", "Remote")
     if not isinstance(name, str) or not name.isidentifier():
         raise DeclarationError(f"{program} says that its name is {name!r:.60}; a name is one word, e.g. `Skua`.")
-    says = said.get("says", [])
-    if not isinstance(says, list) or any(word not in SAYS for word in says):
-        raise DeclarationError(f"{program} has `says` {says!r:.60}; it is a list of {listed(SAYS)}.")
+    features = hello.get("says", [])
+    if not isinstance(features, list) or any(word not in FEATURES for word in features):
+        raise DeclarationError(f"{program} has `says` {features!r:.60}; it is a list of {listed(FEATURES)}.")
     try:
-        players = said.get("players")
-        action = _action(said.get("action"), players)
+        players = hello.get("players")
+        action = _action(hello.get("action"), players)
         body: dict[str, Any] = {
-            "__module__": RemoteSimulator.__module__, "__doc__": str(said.get("about", "")) or f"A program at {program}.",
-            "program": program, "connection": connection, "described": said, "action": action, "players": tuple(players) if players else None,
-            "observation": _channels(said.get("observation", {}), tuple(players or ())), "terms": said.get("terms", {}), "measures": said.get("measures", {}),
-            "endings": _names(said, "endings"), "cuts": _names(said, "cuts"), "time_limit": said.get("time_limit"), "deadline": said.get("deadline"),
-            "decide_every": said.get("decide_every", 1), "answer_within": float(connection["answer_within"]), "most_lost": connection["most_lost"],
-            **{f"says_{word}": True for word in says},
+            "__module__": RemoteSimulator.__module__, "__doc__": str(hello.get("about", "")) or f"A program at {program}.",
+            "program": program, "connection": connection, "described": hello, "action": action, "players": tuple(players) if players else None,
+            "observation": _channels(hello.get("observation", {}), tuple(players or ())), "terms": hello.get("terms", {}), "measures": hello.get("measures", {}),
+            "endings": _names(hello, "endings"), "cuts": _names(hello, "cuts"), "time_limit": hello.get("time_limit"), "deadline": hello.get("deadline"),
+            "decide_every": hello.get("decide_every", 1), "answer_within": float(connection["answer_within"]), "most_lost": connection["most_lost"],
+            **{f"says_{word}": True for word in features},
         }  # fmt: skip
-        for own, told in dict(said.get("parameters", {})).items():
+        for parameter_name, value in dict(hello.get("parameters", {})).items():
             if (
-                not str(own).isidentifier()
-                or str(own).startswith("_")
-                or own in body
-                or hasattr(RemoteSimulator, str(own))
+                not str(parameter_name).isidentifier()
+                or str(parameter_name).startswith("_")
+                or parameter_name in body
+                or hasattr(RemoteSimulator, str(parameter_name))
             ):
                 raise DeclarationError(
-                    f"a parameter is named {own!r:.60}, which is no name or means something else here"
+                    f"a parameter is named {parameter_name!r:.60}, which is no name or means something else here"
                 )
-            body[str(own)] = parameter(told["value"], **{k: told[k] for k in ("low", "high", "unit") if k in told})
-            body.setdefault("__annotations__", {})[str(own)] = type(told["value"])
+            body[str(parameter_name)] = parameter(
+                value["value"], **{k: value[k] for k in ("low", "high", "unit") if k in value}
+            )
+            body.setdefault("__annotations__", {})[str(parameter_name)] = type(value["value"])
         return type(name, (RemoteSimulator,), body)
     except JokulmistError as wrong:
         raise DeclarationError(f"{program} declares what cannot be: {wrong}") from None
@@ -266,32 +268,32 @@ def _declared(program: Program, connection: Mapping[str, Any], said: Any) -> typ
         ) from None
 
 
-def _refuse_large(program: Program, said: Mapping[str, Any]) -> None:
+def _refuse_large(program: Program, hello: Mapping[str, Any]) -> None:
     """What takes minutes to declare, or more memory than there is, was not meant."""
     for name in ("observation", "action", "terms", "measures", "parameters", "players", "endings", "cuts"):
-        left, count = [said.get(name)], 0
+        left, count = [hello.get(name)], 0
         while left:
-            one = left.pop()
-            if isinstance(one, (Mapping, list)):
-                count += len(one)
-                left += one.values() if isinstance(one, Mapping) else one
+            entry = left.pop()
+            if isinstance(entry, (Mapping, list)):
+                count += len(entry)
+                left += entry.values() if isinstance(entry, Mapping) else entry
             if count > MOST_ENTRIES:
                 raise DeclarationError(
                     f"{program} says more than {MOST_ENTRIES:,} things of `{name}`; at most so many are read."
                 )
-    players = said.get("players")
+    players = hello.get("players")
     if isinstance(players, list) and len(players) > MOST_PLAYERS:
         raise DeclarationError(f"{program} has {len(players):,} players; at most {MOST_PLAYERS} are read.")
-    left, names, values = [said.get("observation"), said.get("action")], 0, 0.0
+    left, names, values = [hello.get("observation"), hello.get("action")], 0, 0.0
     while left:
-        one = left.pop()
-        if not isinstance(one, Mapping):
+        entry = left.pop()
+        if not isinstance(entry, Mapping):
             continue
         names += 1
-        shape = one.get("shape")
+        shape = entry.get("shape")
         if isinstance(shape, list) and all(isinstance(n, (int, float)) for n in shape):
             values += math.prod(map(float, shape))
-        left += one.values()
+        left += entry.values()
     if names > MOST_CHANNELS or values > MOST_VALUES:
         raise DeclarationError(
             f"{program} shows {names:,} channels and parts with {values:.3g} values; at most {MOST_CHANNELS:,} with "
@@ -299,37 +301,39 @@ def _refuse_large(program: Program, said: Mapping[str, Any]) -> None:
         )
 
 
-def _names(said: Mapping[str, Any], what: str) -> tuple[str, ...]:
-    given = said.get(what, [])
-    if not isinstance(given, list):
-        raise DeclarationError(f"`{what}` is a list of names; got {given!r:.60}")
-    return tuple(given)
+def _names(hello: Mapping[str, Any], kind: str) -> tuple[str, ...]:
+    names = hello.get(kind, [])
+    if not isinstance(names, list):
+        raise DeclarationError(f"`{kind}` is a list of names; got {names!r:.60}")
+    return tuple(names)
 
 
-def _action(told: Any, players: Any) -> Any:
-    if not isinstance(told, Mapping):
+def _action(declared: Any, players: Any) -> Any:
+    if not isinstance(declared, Mapping):
         raise DeclarationError(
-            f"`action` is {told!r:.80}; write for instance an object with `kind` choice and `labels`."
+            f"`action` is {declared!r:.80}; write for instance an object with `kind` choice and `labels`."
         )
-    if players and "kind" not in told:
-        return {player: _action(own, None) for player, own in told.items()}
+    if players and "kind" not in declared:
+        return {player: _action(part, None) for player, part in declared.items()}
     try:
-        return from_described(told)
+        return from_described(declared)
     except ActionError as wrong:
         raise DeclarationError(str(wrong)) from None
 
 
-def _channels(given: Any, players: tuple[str, ...]) -> dict[str, Any]:
-    if not isinstance(given, Mapping):
-        raise DeclarationError(f"`observation` is {given!r:.80}; it is an object with a channel a name.")
-    found: dict[str, Any] = {}
-    for name, told in given.items():
+def _channels(values: Any, players: tuple[str, ...]) -> dict[str, Any]:
+    if not isinstance(values, Mapping):
+        raise DeclarationError(f"`observation` is {values!r:.80}; it is an object with a channel a name.")
+    channels: dict[str, Any] = {}
+    for name, options in values.items():
         if name in players:
-            found[name] = _channels(told, ())
+            channels[name] = _channels(options, ())
         else:
-            own: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in told.items() if v is not None}
-            found[name] = channel(**own)
-    return found
+            settings: dict[str, Any] = {
+                k: tuple(v) if isinstance(v, list) else v for k, v in options.items() if v is not None
+            }
+            channels[name] = channel(**settings)
+    return channels
 
 
 class Batch:
@@ -340,64 +344,64 @@ class Batch:
         self._begins: dict[int, tuple[int, dict[str, Any]]] = {}
         self._acts: dict[int, Any] = {}
         self._times = 1
-        self.told: dict[int, list[SimulatorState]] = {}
+        self.answers: dict[int, list[SimulatorState]] = {}
 
     def ask_begin(self, arena: int, seed: int, values: dict[str, Any]) -> None:
         self._begins[arena] = (seed, values)
-        self.told.pop(arena, None)
+        self.answers.pop(arena, None)
 
-    def ask(self, arena: int, action: Any, times: int) -> None:
+    def request_advance(self, arena: int, action: Any, times: int) -> None:
         self._acts[arena], self._times = action, times
-        self.told.pop(arena, None)
+        self.answers.pop(arena, None)
 
-    def begun(self, arena: int) -> SimulatorState:
+    def take_first_state(self, arena: int) -> SimulatorState:
         """The first state of an arena; all begins that were asked for go in one message."""
-        if arena not in self.told:
-            asked, self._begins = self._begins, {}
-            params: dict[str, Any] = {"arenas": list(asked), "seeds": [seed for seed, _ in asked.values()]}
-            if any(values for _, values in asked.values()):
-                params["parameters"] = [values for _, values in asked.values()]
-            for own, states in zip(asked, self._answered("begin", params), strict=True):
-                self.told[own] = states
-        return self.told.pop(arena)[0]
+        if arena not in self.answers:
+            waiting, self._begins = self._begins, {}
+            params: dict[str, Any] = {"arenas": list(waiting), "seeds": [seed for seed, _ in waiting.values()]}
+            if any(values for _, values in waiting.values()):
+                params["parameters"] = [values for _, values in waiting.values()]
+            for arena_states, states in zip(waiting, self._answered("begin", params), strict=True):
+                self.answers[arena_states] = states
+        return self.answers.pop(arena)[0]
 
     def advanced(self, arena: int) -> list[SimulatorState]:
         """The states of an arena's advances; all that were asked for go in one message."""
-        if arena not in self.told:
-            asked, self._acts = self._acts, {}
-            params = {"arenas": list(asked), "actions": columns_of(self._action, list(asked.values()))}
+        if arena not in self.answers:
+            waiting, self._acts = self._acts, {}
+            params = {"arenas": list(waiting), "actions": columns_of(self._action, list(waiting.values()))}
             if self._times > 1:
                 params["times"] = self._times
-            for own, states in zip(asked, self._answered("advance", params), strict=True):
-                self.told[own] = states
-        return self.told.pop(arena)
+            for arena_states, states in zip(waiting, self._answered("advance", params), strict=True):
+                self.answers[arena_states] = states
+        return self.answers.pop(arena)
 
     def _answered(self, method: str, params: dict[str, Any]) -> list[list[SimulatorState]]:
         """By arena, the states that it went through."""
         count = len(params["arenas"])
         times = params.get("times", 1)
         try:
-            said = self.link.call(method, params)
-            moments = said if isinstance(said, list) else [said]
+            reply = self.link.call(method, params)
+            moments = reply if isinstance(reply, list) else [reply]
             if not 1 <= len(moments) <= times:
                 raise BadMessage(f"`{method}` told {len(moments)} moments; asked for were {times}.")
-            found: list[list[SimulatorState]] = [[] for _ in range(count)]
+            by_arena: list[list[SimulatorState]] = [[] for _ in range(count)]
             for moment in moments:
                 images = (
                     self._reader.images_of(self.link.receive(method), count, method)
                     if self._reader.image_shapes
                     else {}
                 )
-                for states, state in zip(found, self._reader.states(moment, count, images, method), strict=True):
-                    if not states or not states[-1].held:
+                for states, state in zip(by_arena, self._reader.states(moment, count, images, method), strict=True):
+                    if not states or not states[-1].satisfied:
                         states.append(state)
-            if any(len(states) < times and not states[-1].held for states in found):
+            if any(len(states) < times and not states[-1].satisfied for states in by_arena):
                 raise BadMessage(f"`{method}` told {len(moments)} moments, and an episode that goes on needs {times}.")
-            return found
+            return by_arena
         except (Lost, BadMessage) as failure:
             self.link.why = str(failure)
             self.link.drop()
-            self.told.clear()
+            self.answers.clear()
             raise Lost(str(failure)) from None
 
 
@@ -408,7 +412,7 @@ class RemoteCopy:
         self._environment, self._batch, self._arena = environment, batch, arena
         self._values = environment._values()
         self._generation = batch.link.generation
-        self._asked: int | None = None
+        self._begin_seed: int | None = None
         self._states: list[SimulatorState] = []
         self.losses = self._in_a_row = 0
         self.why = ""
@@ -417,21 +421,21 @@ class RemoteCopy:
         self._values = {**self._values, **{n: v.item() if hasattr(v, "item") else v for n, v in values.items()}}
 
     def ask_begin(self, seed: int) -> None:
-        self._asked = seed
+        self._begin_seed = seed
         self._generation = self._batch.link.generation
         self._batch.ask_begin(self._arena, seed + self.losses, self._values)  # after a loss another seed
 
     def begin(self, seed: int) -> SimulatorState:
-        if self._asked != seed:
+        if self._begin_seed != seed:
             self.ask_begin(seed)
-        self._asked, self._states = None, []
+        self._begin_seed, self._states = None, []
         self._refuse_gone()
-        return self._batch.begun(self._arena)
+        return self._batch.take_first_state(self._arena)
 
-    def ask(self, action: Any, times: int) -> None:
+    def request_advance(self, action: Any, times: int) -> None:
         self._states = []
         if self._generation == self._batch.link.generation:
-            self._batch.ask(self._arena, action, times)
+            self._batch.request_advance(self._arena, action, times)
 
     def advance(self, state: Any, action: Any, draw: Any) -> SimulatorState:
         if not self._states:
@@ -446,7 +450,7 @@ class RemoteCopy:
         if link.why or self._generation != link.generation:
             raise Lost(link.why or "the connection was made anew")
 
-    def over(self) -> None:
+    def finish(self) -> None:
         self._states = []
 
     def replace(self, why: Lost) -> None:
@@ -459,7 +463,7 @@ class RemoteCopy:
             )
         if self._batch.link.why:
             self._batch.link.reconnect()
-        self._asked, self._states = None, []
+        self._begin_seed, self._states = None, []
 
     def image(self) -> Any:
         return None

@@ -34,7 +34,7 @@ class Program:
         self, address: str | None, listen: int | str | None, command: Sequence[str] | None, secret: str | None, answer_within: float, patience: float,
         tempo: float | None,
     ) -> None:  # fmt: skip
-        if sum(one is not None for one in (address, listen, command)) != 1:
+        if sum(way is not None for way in (address, listen, command)) != 1:
             raise SettingError(
                 'say how the program is reached: `jm.Remote("ws://127.0.0.1:9000")`, `listen=9000`, or '
                 '`command=["node", "game.js"]`.'
@@ -73,25 +73,25 @@ class Program:
         """So many arenas that nobody uses; more connections are made where the program takes them."""
         with self._using:
             self._keep_going()
-            return self._taken(count)
+            return self._accept(count)
 
-    def _taken(self, count: int) -> list[tuple[Link, int]]:
-        found: list[tuple[Link, int]] = []
+    def _accept(self, count: int) -> list[tuple[Link, int]]:
+        links: list[tuple[Link, int]] = []
         for link in self.links:
-            while link.free and len(found) < count:
-                found.append((link, link.free.pop(0)))
-        while len(found) < count:
+            while link.free and len(links) < count:
+                links.append((link, link.free.pop(0)))
+        while len(links) < count:
             if self.place is not None and self.links:
-                self.give(found)
+                self.give(links)
                 raise SettingError(
                     f"{self} has {self.links[0].arenas} arenas, and {count} more are wanted than are free. Use fewer "
                     "`copies`, and leave some arenas free where the run evaluates; or let it have more arenas."
                 )
             link = Link(self)
             self.links.append(link)
-            while link.free and len(found) < count:
-                found.append((link, link.free.pop(0)))
-        return found
+            while link.free and len(links) < count:
+                links.append((link, link.free.pop(0)))
+        return links
 
     def give(self, seats: Sequence[tuple[Link, int]]) -> None:
         """Arenas that are not used any more; a program that was started ends soon after the last is given back, and is
@@ -180,14 +180,14 @@ class Link:
                 self.generation += 1
                 return
             except (OSError, TimeoutError, Lost, BadMessage) as failure:
-                told = str(failure) or type(failure).__name__
+                reason = str(failure) or type(failure).__name__
                 self.drop()
                 at_once = first and (
                     isinstance(failure, BadMessage) or (isinstance(failure, Lost) and self.program.command is not None)
                 )
             if at_once or time.monotonic() + pause > until:
                 raise BrokenEnvironment(
-                    f"{self.program} could not be reached{'' if at_once else f' within {patience:g} s'}: {told}"
+                    f"{self.program} could not be reached{'' if at_once else f' within {patience:g} s'}: {reason}"
                 )
             time.sleep(pause)
             pause = min(2.0 * pause, LONGEST_PAUSE)
@@ -197,29 +197,29 @@ class Link:
             self._wire = call(self.program.address, seconds, MOST_BYTES)
         else:
             self._wire = self._next_that_comes(seconds)
-        said = self.call("hello", {"protocol": PROTOCOL, "secret": self.program.secret})
-        if not isinstance(said, dict):
-            raise BadMessage(f"`hello` was answered by {said!r:.80}; it is an object.")
-        if said.get("protocol") != PROTOCOL:
+        hello = self.call("hello", {"protocol": PROTOCOL, "secret": self.program.secret})
+        if not isinstance(hello, dict):
+            raise BadMessage(f"`hello` was answered by {hello!r:.80}; it is an object.")
+        if hello.get("protocol") != PROTOCOL:
             raise BadMessage(
-                f"the program speaks protocol {said.get('protocol')!r:.40}, and this library {PROTOCOL}. Use a "
+                f"the program speaks protocol {hello.get('protocol')!r:.40}, and this library {PROTOCOL}. Use a "
                 "client kit of this version."
             )
         if self.program.address is None and not hmac.compare_digest(
-            str(said.get("secret", "")).encode(), self.program.secret.encode()
+            str(hello.get("secret", "")).encode(), self.program.secret.encode()
         ):
             raise BadMessage(
                 f"the program did not tell the secret. It stands in its environment as {SECRET}, or is given by "
                 "`secret=`."
             )
-        said.pop("secret", None)
-        arenas = said.get("arenas", 1)
+        hello.pop("secret", None)
+        arenas = hello.get("arenas", 1)
         if isinstance(arenas, bool) or not isinstance(arenas, int) or not 1 <= arenas <= 1 << 16:
             raise BadMessage(f"`hello` told `arenas` {arenas!r:.40}; it is a whole number from 1.")
-        if self.description and said != self.description:
-            changed = [name for name in {*said, *self.description} if said.get(name) != self.description.get(name)]
+        if self.description and hello != self.description:
+            changed = [name for name in {*hello, *self.description} if hello.get(name) != self.description.get(name)]
             raise BadMessage(f"the program came back as another: {listed(changed)} changed.")
-        self.description, self.arenas = said, arenas
+        self.description, self.arenas = hello, arenas
         if self.program.tempo is not None:
             self.call("tempo", {"factor": self.program.tempo})
 

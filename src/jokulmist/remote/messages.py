@@ -60,12 +60,14 @@ def columns_of(action: Action, owns: Sequence[Any]) -> Any:
     """The actions of several arenas, in own form, as columns: a list, or a dict of lists by part or by player."""
     if isinstance(action, PlayerActions):
         return {
-            player: columns_of(part, [action.of(player, own) for own in owns])
+            player: columns_of(part, [action.for_player(player, native) for native in owns])
             for player, part in action.players.items()
         }
     if isinstance(action, Actions):
-        return {name: columns_of(part, [getattr(own, name) for own in owns]) for name, part in action.parts.items()}
-    return [own if type(own) is int else np.asarray(own).tolist() for own in owns]
+        return {
+            name: columns_of(part, [getattr(native, name) for native in owns]) for name, part in action.parts.items()
+        }
+    return [native if type(native) is int else np.asarray(native).tolist() for native in owns]
 
 
 def entry_of(columns: Any, k: int) -> Any:
@@ -79,14 +81,14 @@ def outcome_of(moment: Any, images: Mapping[str, Any], k: int) -> Outcome:
     """What one arena is told of in a moment, unchecked: whoever steps a simulator by hand checks it."""
     if not isinstance(moment, Mapping):
         raise BrokenEnvironment(f"the program answered {moment!r:.80}; a moment is an object.")
-    found = {name: entry_of(moment.get(name), k) for name in ("legal", "closed_by", "turn")}
+    entries = {name: entry_of(moment.get(name), k) for name in ("legal", "closed_by", "turn")}
     observed = entry_of(moment.get("observation", {}), k)
     if isinstance(observed, dict):
         observed.update({name: image[k] for name, image in images.items()})
     out = entry_of(moment.get("out"), k)
     return Outcome(
-        observed, entry_of(moment.get("terms") or {}, k), found["closed_by"], entry_of(moment.get("measures") or {}, k), found["legal"],
-        found["turn"], tuple(out) if isinstance(out, list) else (),
+        observed, entry_of(moment.get("terms") or {}, k), entries["closed_by"], entry_of(moment.get("measures") or {}, k), entries["legal"],
+        entries["turn"], tuple(out) if isinstance(out, list) else (),
     )  # fmt: skip
 
 
@@ -108,16 +110,16 @@ class MomentReader:
             raise BadMessage(f"`{method}` answered {moment!r:.80} for a moment, which is an object.")
         numbers = self._description.bare.numbers
         observed = self._named(moment.get("observation", {} if not numbers else None), "observation", method)
-        self._refuse_others(observed, [c.name for c in numbers], "observation", method, whole=True)
+        self._refuse_others(observed, [c.name for c in numbers], "observation", method, needs_all=True)
         rows = self._rows(observed, count, method)
-        begun = method == "begin"
+        is_begin = method == "begin"
         terms = self._amounts(moment, "terms", [t.name for t in self._description.terms], count, method)
         measures = self._amounts(moment, "measures", [m.name for m in self._description.measures], count, method)
-        held = [0] * count if begun else self._held(moment.get("closed_by"), count, method)
-        shown = [{name: image[k] for name, image in images.items()} for k in range(count)]
+        satisfied = [0] * count if is_begin else self._closings(moment.get("closed_by"), count, method)
+        images_of_rows = [{name: image[k] for name, image in images.items()} for k in range(count)]
         masked = self._description.bare.masked
         masks = [self._mask(moment, k, method) for k in range(count)] if masked else [()] * count
-        return list(map(SimulatorState, rows, shown, terms, measures, held, masks))
+        return list(map(SimulatorState, rows, images_of_rows, terms, measures, satisfied, masks))
 
     def images_of(self, data: Any, count: int, method: str) -> dict[str, Any]:
         """The image channels of a binary frame: one after another, each of all arenas, rows first."""
@@ -127,34 +129,36 @@ class MomentReader:
             raise BadMessage(
                 f"`{method}` told images by {got}; a binary frame of {sum(wanted.values()):,} bytes is wanted."
             )
-        found, at = {}, 0
+        images, start = {}, 0
         for name, size in wanted.items():
-            found[name] = np.frombuffer(data, np.uint8, size, at).reshape(count, *self.image_shapes[name]).copy()
-            at += size
-        return found
+            images[name] = np.frombuffer(data, np.uint8, size, start).reshape(count, *self.image_shapes[name]).copy()
+            start += size
+        return images
 
-    def _named(self, given: Any, what: str, method: str) -> dict[str, Any]:
-        if not isinstance(given, Mapping):
-            raise BadMessage(f"`{method}` gave `{what}` as {type(given).__name__}; it is an object with a list a name.")
-        return by_own_names(given, self._players)
+    def _named(self, values: Any, subject: str, method: str) -> dict[str, Any]:
+        if not isinstance(values, Mapping):
+            raise BadMessage(
+                f"`{method}` gave `{subject}` as {type(values).__name__}; it is an object with a list a name."
+            )
+        return by_own_names(values, self._players)
 
     def _refuse_others(
-        self, given: Mapping[str, Any], known: list[str], what: str, method: str, whole: bool = False
+        self, values: Mapping[str, Any], names: list[str], subject: str, method: str, needs_all: bool = False
     ) -> None:
-        for name in given:
-            if name not in known:
+        for name in values:
+            if name not in names:
                 raise BadMessage(
-                    f"`{method}` gave `{what}` a `{name!s:.60}`; declared are {listed(known)}.{nearest(name, known)}"
+                    f"`{method}` gave `{subject}` a `{name!s:.60}`; declared are {listed(names)}.{nearest(name, names)}"
                 )
-        missing = [name for name in known if name not in given]
-        if whole and missing:
-            raise BadMessage(f"`{method}` left {listed(missing)} out of `{what}`; declared are {listed(known)}.")
+        missing = [name for name in names if name not in values]
+        if needs_all and missing:
+            raise BadMessage(f"`{method}` left {listed(missing)} out of `{subject}`; declared are {listed(names)}.")
 
-    def _column(self, given: Any, shape: tuple[int, ...], name: str, method: str, dtype: Any = np.float32) -> Any:
+    def _column(self, values: Any, shape: tuple[int, ...], name: str, method: str, dtype: Any = np.float32) -> Any:
         try:
-            column = np.asarray(given, dtype)
+            column = np.asarray(values, dtype)
         except (TypeError, ValueError):
-            raise BadMessage(f"`{method}` gave `{name}` what are no numbers: {given!r:.80}.") from None
+            raise BadMessage(f"`{method}` gave `{name}` what are no numbers: {values!r:.80}.") from None
         if column.shape != shape:
             raise BadMessage(f"`{method}` gave `{name}` the shape {column.shape}; of {shape[0]} arenas it is {shape}.")
         if not np.isfinite(column).all():
@@ -167,48 +171,48 @@ class MomentReader:
         if not numbers:
             return [[] for _ in range(count)]
         if not self._arrays:
-            found: list[list[float]] = self._together(
+            rows: list[list[float]] = self._together(
                 observed, [c.name for c in numbers], count, method, np.float32
             ).T.tolist()
-            return found
+            return rows
         parts = [self._column(observed[c.name], (count, *c.shape), c.name, method).reshape(count, -1) for c in numbers]
-        found = np.concatenate(parts, axis=1).tolist()
-        return found
+        rows = np.concatenate(parts, axis=1).tolist()
+        return rows
 
-    def _amounts(self, moment: Any, what: str, names: list[str], count: int, method: str) -> list[tuple[float, ...]]:
-        given = self._named(moment.get(what) or {}, what, method)
-        self._refuse_others(given, names, what, method)
+    def _amounts(self, moment: Any, subject: str, names: list[str], count: int, method: str) -> list[tuple[float, ...]]:
+        amounts = self._named(moment.get(subject) or {}, subject, method)
+        self._refuse_others(amounts, names, subject, method)
         if not names:
             return [()] * count
-        return list(zip(*self._together(given, names, count, method, np.float64).tolist(), strict=True))
+        return list(zip(*self._together(amounts, names, count, method, np.float64).tolist(), strict=True))
 
-    def _together(self, given: Mapping[str, Any], names: list[str], count: int, method: str, dtype: Any) -> Any:
+    def _together(self, values: Mapping[str, Any], names: list[str], count: int, method: str, dtype: Any) -> Any:
         """Columns of one number an arena as one array, shape ``(names, count)``; what is left out is 0."""
-        columns = [given.get(name, [0.0] * count) for name in names]
+        columns = [values.get(name, [0.0] * count) for name in names]
         try:
-            whole = np.array(columns, dtype)
-            if whole.shape == (len(names), count) and np.isfinite(whole).all():
-                return whole
+            table = np.array(columns, dtype)
+            if table.shape == (len(names), count) and np.isfinite(table).all():
+                return table
         except (TypeError, ValueError):
             pass
         # One of them is wrong: each is looked at, so that it is named.
         return np.stack([self._column(c, (count,), n, method, dtype) for n, c in zip(names, columns, strict=True)])
 
-    def _held(self, given: Any, count: int, method: str) -> list[int]:
-        if given is None:
+    def _closings(self, values: Any, count: int, method: str) -> list[int]:
+        if values is None:
             return [0] * count
-        if not isinstance(given, list) or len(given) != count:
+        if not isinstance(values, list) or len(values) != count:
             raise BadMessage(
-                f"`{method}` gave `closed_by` as {given!r:.80}; it is a list with a name, or null, an arena."
+                f"`{method}` gave `closed_by` as {values!r:.80}; it is a list with a name, or null, an arena."
             )
-        found = []
-        for name in given:
+        closings = []
+        for name in values:
             if name is not None and (not isinstance(name, str) or name not in self._bits):
                 raise BadMessage(
                     f"`{method}` says that {name!r:.60} closed an episode; declared are {listed(self._bits)}."
                 )
-            found.append(0 if name is None else self._bits[name])
-        return found
+            closings.append(0 if name is None else self._bits[name])
+        return closings
 
     def _mask(self, moment: Any, k: int, method: str) -> Any:
         try:

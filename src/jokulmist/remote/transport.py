@@ -24,10 +24,10 @@ HANDSHAKE_SECONDS = 5.0
 class Wire:
     """One open connection."""
 
-    def __init__(self, own: socket.socket, protocol: Any) -> None:
-        self._socket, self._protocol = own, protocol
-        own.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        self._whole: list[str | bytes] = []
+    def __init__(self, connection: socket.socket, protocol: Any) -> None:
+        self._socket, self._protocol = connection, protocol
+        connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self._messages: list[str | bytes] = []
         self._parts: list[bytes] = []
         self._text = True
 
@@ -61,19 +61,19 @@ class Wire:
             raise Lost(f"the connection was closed: {failure}") from None
         self._flush(seconds)
 
-    def receive(self, seconds: float, what: str) -> str | bytes:
+    def receive(self, seconds: float, subject: str) -> str | bytes:
         """The next whole message, within so many seconds."""
         until = time.monotonic() + seconds
-        while not self._whole:
-            for frame in self._read(until, seconds, what):
+        while not self._messages:
+            for frame in self._read(until, seconds, subject):
                 self._take(frame)
-            if not self._whole and self._protocol.parser_exc is not None:
+            if not self._messages and self._protocol.parser_exc is not None:
                 raise Lost(
-                    f"the connection was closed while `{what}` was waited for: {str(self._protocol.parser_exc)[:200]}"
+                    f"the connection was closed while `{subject}` was waited for: {str(self._protocol.parser_exc)[:200]}"
                 )
-            if not self._whole and self._protocol.close_rcvd is not None:
-                raise Lost(f"the program closed the connection while `{what}` was waited for")
-        return self._whole.pop(0)
+            if not self._messages and self._protocol.close_rcvd is not None:
+                raise Lost(f"the program closed the connection while `{subject}` was waited for")
+        return self._messages.pop(0)
 
     def _take(self, frame: Any) -> None:
         """Put a frame to the others of its message."""
@@ -87,11 +87,11 @@ class Wire:
         if frame.fin:
             data, self._parts = b"".join(self._parts), []
             try:
-                self._whole.append(data.decode() if self._text else data)
+                self._messages.append(data.decode() if self._text else data)
             except UnicodeDecodeError as failure:
                 raise Lost(f"the program sent text that is no UTF-8: {failure}") from None
 
-    def _read(self, until: float, seconds: float, what: str) -> list[Any]:
+    def _read(self, until: float, seconds: float, subject: str) -> list[Any]:
         """The events of the next bytes that come until then, which is so many seconds after it was asked."""
         try:
             left = until - time.monotonic()
@@ -100,11 +100,11 @@ class Wire:
             self._socket.settimeout(left)
             data = self._socket.recv(READ_BYTES)
         except TimeoutError:
-            raise Lost(f"`{what}` was not answered within {seconds:g} s") from None
+            raise Lost(f"`{subject}` was not answered within {seconds:g} s") from None
         except OSError as failure:
-            raise Lost(f"the connection was closed while `{what}` was waited for: {failure}") from None
+            raise Lost(f"the connection was closed while `{subject}` was waited for: {failure}") from None
         if not data:
-            raise Lost(f"the connection was closed while `{what}` was waited for")
+            raise Lost(f"the connection was closed while `{subject}` was waited for")
         self._protocol.receive_data(data)
         self._flush(seconds)
         return list(self._protocol.events_received())
@@ -144,14 +144,14 @@ def call(address: str, seconds: float, most_bytes: int) -> Wire:
 
     place = urlsplit(address)
     secure = place.scheme == "wss"
-    own = socket.create_connection((place.hostname, place.port or (443 if secure else 80)), timeout=seconds)
+    connection = socket.create_connection((place.hostname, place.port or (443 if secure else 80)), timeout=seconds)
     try:
         if secure:
-            own = ssl.create_default_context().wrap_socket(own, server_hostname=place.hostname)
-        wire = Wire(own, ClientProtocol(parse_uri(address), max_size=most_bytes))
+            connection = ssl.create_default_context().wrap_socket(connection, server_hostname=place.hostname)
+        wire = Wire(connection, ClientProtocol(parse_uri(address), max_size=most_bytes))
         wire.shake(seconds)
     except BaseException:
-        own.close()
+        connection.close()
         raise
     return wire
 
@@ -177,10 +177,10 @@ class Door:
         if not select.select([self._socket], [], [], seconds)[0]:
             return None
         try:
-            own, _ = self._socket.accept()
+            connection, _ = self._socket.accept()
         except OSError:  # it has gone already
             return None
-        wire = Wire(own, ServerProtocol(max_size=most_bytes))
+        wire = Wire(connection, ServerProtocol(max_size=most_bytes))
         try:
             wire.shake(HANDSHAKE_SECONDS)
         except Lost:

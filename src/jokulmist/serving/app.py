@@ -32,9 +32,9 @@ class Together:
         self._waiting: list[tuple[list[Asked], asyncio.Future[list[Any]]]] = []
         self._task: asyncio.Task[None] | None = None
 
-    async def decide(self, asked: list[Asked]) -> list[Any]:
+    async def decide(self, requests: list[Asked]) -> list[Any]:
         future: asyncio.Future[list[Any]] = asyncio.get_running_loop().create_future()
-        self._waiting.append((asked, future))
+        self._waiting.append((requests, future))
         if self._task is None or self._task.done():
             self._task = asyncio.create_task(self._work())
         return await future
@@ -44,17 +44,17 @@ class Together:
             await asyncio.sleep(0)  # let those in that have come by now
             batch, self._waiting = self._waiting, []
             try:
-                found = self.decider.decide([one for asked, _ in batch for one in asked])
+                decisions = self.decider.decide([request for requests, _ in batch for request in requests])
             except Exception as failure:
                 for _, future in batch:
                     if not future.done():
                         future.set_exception(failure)
                 continue
-            at = 0
-            for asked, future in batch:
+            start = 0
+            for requests, future in batch:
                 if not future.done():
-                    future.set_result(found[at : at + len(asked)])
-                at += len(asked)
+                    future.set_result(decisions[start : start + len(requests)])
+                start += len(requests)
 
 
 REQUEST_FIELDS = ("policy", "observation", "observations", "legal", "session", "begins")
@@ -103,12 +103,12 @@ class Server:
             raise SettingError('a request is an object, e.g. {"observation": {...}}.')
         for name in request:
             if name not in REQUEST_FIELDS:
-                known = f"it has {listed(REQUEST_FIELDS)}.{nearest(str(name), REQUEST_FIELDS)}"
-                raise SettingError(f"a request has no `{name!s:.60}`; {known}")
+                hint = f"it has {listed(REQUEST_FIELDS)}.{nearest(str(name), REQUEST_FIELDS)}"
+                raise SettingError(f"a request has no `{name!s:.60}`; {hint}")
         name = request.get("policy", next(iter(self._together)))
         if not isinstance(name, str) or name not in self._together:
-            known = f"there are {listed(self._together)}.{nearest(str(name), self._together)}"
-            raise LookupFailed(f"there is no policy {name!r:.60}; {known}")
+            hint = f"there are {listed(self._together)}.{nearest(str(name), self._together)}"
+            raise LookupFailed(f"there is no policy {name!r:.60}; {hint}")
         if ("observation" in request) == ("observations" in request):
             raise SettingError("give `observation`, or `observations`, one of them.")
         return self._together[name]
@@ -117,15 +117,17 @@ class Server:
         """The answer to who may not ask."""
         host, _ = host_of(str(headers.get("host", "")))
         if self._token is not None:
-            given = str(headers.get("authorization", ""))
-            if hmac.compare_digest(given.encode("utf-8", "replace"), f"Bearer {self._token}".encode()):
+            authorization = str(headers.get("authorization", ""))
+            if hmac.compare_digest(authorization.encode("utf-8", "replace"), f"Bearer {self._token}".encode()):
                 return None
-            return _told(401, "the token is missing or wrong: `Authorization: Bearer TOKEN`.")
+            return _error_response(401, "the token is missing or wrong: `Authorization: Bearer TOKEN`.")
         if host not in LOOPBACK:  # a page elsewhere whose name was made to mean this machine
-            return _told(403, f"this server answers to {listed(LOOPBACK)}, not to {host!r:.60}.")
+            return _error_response(403, f"this server answers to {listed(LOOPBACK)}, not to {host!r:.60}.")
         origin = headers.get("origin")
         if origin is not None and origin != f"http://{headers.get('host', '')}":
-            return _told(403, f"a page of {origin!r:.60} may not ask this server: it was started without `--token`.")
+            return _error_response(
+                403, f"a page of {origin!r:.60} may not ask this server: it was started without `--token`."
+            )
         return None
 
     async def decide(self, request: Request) -> Response:
@@ -136,16 +138,16 @@ class Server:
         async for piece in request.stream():
             data += piece
             if len(data) > MOST_BYTES:
-                return _told(413, f"a request holds at most {MOST_BYTES >> 20} MiB.")
+                return _error_response(413, f"a request holds at most {MOST_BYTES >> 20} MiB.")
         try:
             return as_json(await self.answer(json.loads(data)))
         except JokulmistError as wrong:
-            return _told(404 if isinstance(wrong, LookupFailed) else 400, str(wrong))
+            return _error_response(404 if isinstance(wrong, LookupFailed) else 400, str(wrong))
         except (ValueError, RecursionError):
-            return _told(400, "the body is no JSON.")
+            return _error_response(400, "the body is no JSON.")
 
     async def policies(self, request: Request) -> Response:
-        policies = {name: about(decider) for name, decider in self._deciders.items()}
+        policies = {name: describe_decider(decider) for name, decider in self._deciders.items()}
         return self.refusal(request.headers) or as_json({"policies": policies})
 
     async def description(self, request: Request) -> Response:
@@ -173,49 +175,49 @@ def app_of(deciders: Mapping[str, Decider], token: str | None = None) -> Starlet
 async def _rpc(text: str, answered: Any) -> str | None:
     """The answer to a JSON-RPC 2.0 request with the method `decide`; none to a notification, which has no `id`."""
     try:
-        asked = json.loads(text)
+        request = json.loads(text)
     except (ValueError, RecursionError):
         return _failed(None, -32700, "this is no JSON.")
-    number = asked.get("id") if isinstance(asked, dict) else None
+    number = request.get("id") if isinstance(request, dict) else None
     if (
-        not isinstance(asked, dict)
-        or asked.get("jsonrpc") != "2.0"
-        or not isinstance(asked.get("method"), str)
+        not isinstance(request, dict)
+        or request.get("jsonrpc") != "2.0"
+        or not isinstance(request.get("method"), str)
         or isinstance(number, bool)
         or not (
             number is None or isinstance(number, (int, str)) or (isinstance(number, float) and math.isfinite(number))
         )
     ):
         return _failed(None, -32600, "this is no JSON-RPC 2.0 request.")
-    told: str | None
-    if asked["method"] != "decide":
-        told = _failed(number, -32601, f"there is no method {asked['method']!r:.60}; there is `decide`.")
+    reply: str | None
+    if request["method"] != "decide":
+        reply = _failed(number, -32601, f"there is no method {request['method']!r:.60}; there is `decide`.")
     else:
         try:
-            told = json.dumps({"jsonrpc": "2.0", "id": number, "result": await answered(asked.get("params", {}))})
+            reply = json.dumps({"jsonrpc": "2.0", "id": number, "result": await answered(request.get("params", {}))})
         except JokulmistError as wrong:
-            told = _failed(number, -32602, str(wrong))
-    return told if "id" in asked else None
+            reply = _failed(number, -32602, str(wrong))
+    return reply if "id" in request else None
 
 
 def _failed(number: Any, code: int, message: str) -> str:
     return json.dumps({"jsonrpc": "2.0", "id": number, "error": {"code": code, "message": message}})
 
 
-def _told(status: int, message: str) -> Response:
+def _error_response(status: int, message: str) -> Response:
     return as_json({"error": message}, status)
 
 
-def about(decider: Decider) -> dict[str, Any]:
+def describe_decider(decider: Decider) -> dict[str, Any]:
     """What a policy sees and does."""
     policy = decider.policy
-    parts = {name or "action": one for name, one in parts_of(policy.spec.action).items()}
+    parts = {name or "action": part for name, part in parts_of(policy.spec.action).items()}
     return {
         "agent": repr(policy.agent), "decisions": policy.decisions, "masked": policy.spec.masked, "remembers": bool(decider.state_width),
         "channels": [
             {"name": c.name, "low": _finite(c.low), "high": _finite(c.high), "unit": c.unit, "shape": list(c.shape), "image": c.image} for c in policy.spec.channels
         ],
-        "action": {name: list(one.labels) if isinstance(one, Choice) else {"low": one.low.tolist(), "high": one.high.tolist()} for name, one in parts.items()},
+        "action": {name: list(part.labels) if isinstance(part, Choice) else {"low": part.low.tolist(), "high": part.high.tolist()} for name, part in parts.items()},
     }  # fmt: skip
 
 
@@ -235,12 +237,12 @@ def openapi(deciders: Mapping[str, Decider]) -> dict[str, Any]:
         }
         for name, d in deciders.items()
     }  # fmt: skip
-    one = [{"$ref": f"#/components/schemas/{name}"} for name in seen]
+    schemas_of_parts = [{"$ref": f"#/components/schemas/{name}"} for name in seen]
     body = {
         "type": "object", "additionalProperties": False, "oneOf": [{"required": ["observation"]}, {"required": ["observations"]}],
         "properties": {
-            "policy": {"type": "string", "enum": list(deciders)}, "observation": {"oneOf": one},
-            "observations": {"type": "array", "maxItems": MOST_AT_ONCE, "minItems": 1, "items": {"oneOf": one}}, "legal": {},
+            "policy": {"type": "string", "enum": list(deciders)}, "observation": {"oneOf": schemas_of_parts},
+            "observations": {"type": "array", "maxItems": MOST_AT_ONCE, "minItems": 1, "items": {"oneOf": schemas_of_parts}}, "legal": {},
             "session": {"type": "string", "description": "For a policy that remembers: whose observation it is"}, "begins": {"type": "boolean", "description": "Whether an episode begins with it"},
         },
     }  # fmt: skip

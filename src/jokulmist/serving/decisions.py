@@ -54,34 +54,34 @@ class Decider:
     def warm_up(self) -> None:
         """Compile for all sizes, so that the first who asks does not wait."""
         spec = self.policy.spec
-        one = Asked(
+        request = Asked(
             np.zeros(spec.width, np.float32), {c.name: np.zeros(c.shape, np.uint8) for c in spec.images}, self._free()
         )
         for size in SIZES:
-            self._some([one] * size)
+            self._decide_batch([request] * size)
         self._states.clear()
 
     def _free(self) -> tuple[Any, ...]:
         spec = self.policy.spec
         return tuple(np.ones(width, bool) for width in mask_widths(spec.action)) if spec.masked else ()
 
-    def read(self, given: Any, legal: Any = None, session: Any = None, begins: Any = None) -> Asked:
+    def read(self, observation: Any, legal: Any = None, session: Any = None, begins: Any = None) -> Asked:
         """An observation from JSON: an object with a value a channel."""
         spec = self.policy.spec
         names = [c.name for c in spec.channels]
-        if not isinstance(given, Mapping):
-            raise SettingError(f"an observation is an object with {listed(names)}; got {given!r:.80}.")
-        for name in given:
+        if not isinstance(observation, Mapping):
+            raise SettingError(f"an observation is an object with {listed(names)}; got {observation!r:.80}.")
+        for name in observation:
             if name not in names:
                 raise SettingError(
                     f"an observation has no `{name!s:.60}`; its channels are "
                     f"{listed(names)}.{nearest(str(name), names)}"
                 )
-        missing = [name for name in names if name not in given]
+        missing = [name for name in names if name not in observation]
         if missing:
             raise SettingError(f"an observation lacks {listed(missing)}; its channels are {listed(names)}.")
-        parts = [_array(given[c.name], c.shape, c.name, np.float32).reshape(-1) for c in spec.numbers]
-        images = {c.name: _image(given[c.name], c.shape, c.name) for c in spec.images}
+        parts = [_array(observation[c.name], c.shape, c.name, np.float32).reshape(-1) for c in spec.numbers]
+        images = {c.name: _image(observation[c.name], c.shape, c.name) for c in spec.images}
         row = np.concatenate(parts) if parts else np.zeros(0, np.float32)
         return Asked(row, images, self._mask(legal), *self._session(session, begins))
 
@@ -109,72 +109,77 @@ class Decider:
             return self._free()
         if not spec.masked:
             raise SettingError("this policy learned without `legal`; leave it out.")
-        found = []
+        masks = []
         choices = choices_of(spec.action)
         if isinstance(legal, Mapping):
             for name in legal:
                 if name not in choices:
                     raise SettingError(f"`legal` names `{name!s:.60}`; the choices are {listed(choices)}.")
         for name, choice in choices.items():
-            own = legal if name == "" else legal.get(name, choice.labels) if isinstance(legal, Mapping) else None
-            if not isinstance(own, (list, tuple)) or any(label not in choice.labels for label in own) or not own:
+            labels = legal if name == "" else legal.get(name, choice.labels) if isinstance(legal, Mapping) else None
+            if (
+                not isinstance(labels, (list, tuple))
+                or any(label not in choice.labels for label in labels)
+                or not labels
+            ):
                 raise SettingError(
                     f"`legal` is a list of labels{f' for `{name}`' if name else ''}, some of "
-                    f"{listed(choice.labels)}; got {own!r:.80}."
+                    f"{listed(choice.labels)}; got {labels!r:.80}."
                 )
-            found.append(np.array([label in own for label in choice.labels]))
-        return (*found, *self._free()[len(found) :])
+            masks.append(np.array([label in labels for label in choice.labels]))
+        return (*masks, *self._free()[len(masks) :])
 
-    def decide(self, asked: Sequence[Asked]) -> list[Any]:
+    def decide(self, requests: Sequence[Asked]) -> list[Any]:
         """The actions in words: labels and numbers, by part where there are several."""
-        if self.state_width and len({one.session for one in asked}) < len(asked):
+        if self.state_width and len({request.session for request in requests}) < len(requests):
             # Of one session one after another: what it remembers goes on from each to the next.
-            return [action for one in asked for action in self._some([one])]
+            return [action for request in requests for action in self._decide_batch([request])]
         decided: list[Any] = []
-        for first in range(0, len(asked), SIZES[-1]):
-            decided += self._some(asked[first : first + SIZES[-1]])
+        for first in range(0, len(requests), SIZES[-1]):
+            decided += self._decide_batch(requests[first : first + SIZES[-1]])
         return decided
 
-    def _some(self, asked: Sequence[Asked]) -> list[Any]:
+    def _decide_batch(self, requests: Sequence[Asked]) -> list[Any]:
         import jax
 
-        size = next(size for size in SIZES if size >= len(asked))
-        whole = [*asked, *[asked[-1]] * (size - len(asked))]
+        size = next(size for size in SIZES if size >= len(requests))
+        padded = [*requests, *[requests[-1]] * (size - len(requests))]
         spec = self.policy.spec
         seen = Seen(
-            np.stack([one.row for one in whole]), {c.name: np.stack([one.images[c.name] for one in whole]) for c in spec.images},
-            tuple(np.stack([one.masks[k] for one in whole]) for k in range(len(whole[0].masks))), np.zeros(size, np.int32),
+            np.stack([request.row for request in padded]), {c.name: np.stack([request.images[c.name] for request in padded]) for c in spec.images},
+            tuple(np.stack([request.masks[k] for request in padded]) for k in range(len(padded[0].masks))), np.zeros(size, np.int32),
         )  # fmt: skip
         if self.state_width:
             nothing = np.zeros(self.state_width, np.float32)
-            before = [nothing if one.begins else self._states.get(one.session, nothing) for one in whole]
-            made, after = jax.device_get(self._by_size[size](seen, np.stack(before)))
-            for one, state in zip(asked, after, strict=False):
-                self._states[one.session] = state
-                self._states.move_to_end(one.session)
+            before = [nothing if request.begins else self._states.get(request.session, nothing) for request in padded]
+            chosen, after = jax.device_get(self._by_size[size](seen, np.stack(before)))
+            for request, state in zip(requests, after, strict=False):
+                self._states[request.session] = state
+                self._states.move_to_end(request.session)
             while len(self._states) > MOST_SESSIONS:
                 self._states.popitem(last=False)
         else:
-            made = jax.device_get(self._by_size[size](seen))
+            chosen = jax.device_get(self._by_size[size](seen))
         parts = parts_of(spec.action)
-        found = []
-        for k in range(len(asked)):
-            own = {
-                part: _told(one, np.asarray(getattr(made, part) if part else made)[k]) for part, one in parts.items()
+        decisions = []
+        for k in range(len(requests)):
+            action = {
+                part: _as_json(request, np.asarray(getattr(chosen, part) if part else chosen)[k])
+                for part, request in parts.items()
             }
-            found.append(own.get("", own))
-        return found
+            decisions.append(action.get("", action))
+        return decisions
 
 
-def _told(part: Any, value: Any) -> Any:
+def _as_json(part: Any, value: Any) -> Any:
     return part.labels[int(value)] if isinstance(part, Choice) else value.tolist()
 
 
-def _array(given: Any, shape: tuple[int, ...], name: str, dtype: Any) -> Any:
+def _array(numbers: Any, shape: tuple[int, ...], name: str, dtype: Any) -> Any:
     try:
-        value = np.asarray(given, dtype)
+        value = np.asarray(numbers, dtype)
     except (TypeError, ValueError, OverflowError):
-        raise SettingError(f"`{name}` is {given!r:.60}; it must be {_wanted(shape)}.") from None
+        raise SettingError(f"`{name}` is {numbers!r:.60}; it must be {_wanted(shape)}.") from None
     if value.shape != shape:
         raise SettingError(f"`{name}` has the shape {value.shape}; it must be {_wanted(shape)}.")
     if not np.isfinite(value).all():
@@ -182,8 +187,8 @@ def _array(given: Any, shape: tuple[int, ...], name: str, dtype: Any) -> Any:
     return value
 
 
-def _image(given: Any, shape: tuple[int, ...], name: str) -> Any:
-    value = _array(given, shape, name, np.float64)
+def _image(pixels: Any, shape: tuple[int, ...], name: str) -> Any:
+    value = _array(pixels, shape, name, np.float64)
     if (value < 0).any() or (value > 255).any() or (value != np.floor(value)).any():
         raise SettingError(f"`{name}` is an image: whole numbers from 0 to 255.")
     return value.astype(np.uint8)

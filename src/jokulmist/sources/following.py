@@ -15,7 +15,7 @@ from pathlib import Path
 
 from jokulmist.sources.reading import SourceFile, prefixes
 
-OWN = "jokulmist"
+PACKAGE = "jokulmist"
 
 
 def rooted(path: Path) -> tuple[Path, str]:
@@ -76,7 +76,7 @@ class Following:
             if base.is_dir() and any(self._search):
                 return  # a package without a file of its own, or a folder of data
         first = name.partition(".")[0]
-        if first in sys.stdlib_module_names or first == OWN:
+        if first in sys.stdlib_module_names or first == PACKAGE:
             return
         elsewhere = _elsewhere(first)
         if elsewhere is None:
@@ -106,12 +106,12 @@ def _elsewhere(first: str) -> Path | None:
 @lru_cache(maxsize=1)
 def _places() -> tuple[Path, ...]:
     """Folders of installed packages, of Python's own library, and of this one."""
-    found = [
+    places = [
         *site.getsitepackages(),
         site.getusersitepackages(),
         *(sysconfig.get_path(n) for n in ("stdlib", "purelib", "platlib")),
     ]
-    return (*(Path(place).resolve() for place in found), Path(__file__).resolve().parents[1])
+    return (*(Path(place).resolve() for place in places), Path(__file__).resolve().parents[1])
 
 
 def _installed(path: Path) -> bool:
@@ -141,27 +141,27 @@ def _imported(path: Path, name: str, package: bool, _mtime: int, _size: int) -> 
 
 def names_imported(tree: ast.Module, file: SourceFile) -> list[str]:
     """The names that the text of a file imports: modules, and what may be modules of a package."""
-    found: dict[str, None] = {}
+    names: dict[str, None] = {}
     for node in ast.walk(tree):
         if isinstance(node, ast.Import):
             for alias in node.names:
-                found.update(dict.fromkeys(prefixes(alias.name)))
+                names.update(dict.fromkeys(prefixes(alias.name)))
         elif isinstance(node, ast.ImportFrom):
             base = file.absolute(node.module or "", node.level)
-            found.update(dict.fromkeys(prefixes(base)))
-            found.update(dict.fromkeys(f"{base}.{alias.name}" for alias in node.names if base and alias.name != "*"))
-    return list(found)
+            names.update(dict.fromkeys(prefixes(base)))
+            names.update(dict.fromkeys(f"{base}.{alias.name}" for alias in node.names if base and alias.name != "*"))
+    return list(names)
 
 
 def versions_of(packages: Iterable[str]) -> dict[str, str]:
     """The distributions of some top-level names, with their versions."""
-    found: dict[str, str] = {}
+    versions: dict[str, str] = {}
     for package in sorted(packages):
         try:  # most are called as they are imported; asking for all distributions takes a third of a second
-            found[package] = version_of_package(package)
+            versions[package] = version_of_package(package)
         except PackageNotFoundError:
-            found.update({name: version_of_package(name) for name in _distributions().get(package, [])})
-    return found
+            versions.update({name: version_of_package(name) for name in _distributions().get(package, [])})
+    return versions
 
 
 @cache

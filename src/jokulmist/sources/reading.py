@@ -35,10 +35,10 @@ class LeftOut(BaseException):
     """Raised where a file that is only read would train; no `except Exception` of the user's catches it."""
 
 
-def refuse_while_reading(what: str) -> None:
+def refuse_while_reading(subject: str) -> None:
     """Leave out the statement that is being read, if one is: called where a training or a search begins."""
     if _READING:
-        raise LeftOut(what)
+        raise LeftOut(subject)
 
 
 @contextlib.contextmanager
@@ -121,7 +121,7 @@ class Modules:
         self._packages = {package for name in files for package in prefixes(name)} - set(files)
 
     @classmethod
-    def of(cls, files: Mapping[str, SourceFile], places: Mapping[str, str] | None = None) -> Modules:
+    def from_files(cls, files: Mapping[str, SourceFile], places: Mapping[str, str] | None = None) -> Modules:
         """The set of these contents: the same one for the same contents, so that a class is read once.
 
         Files that stand where they were written are told apart by their places, too: another project may hold the same
@@ -131,9 +131,9 @@ class Modules:
         return _SETS.setdefault(new.key, new)
 
     @classmethod
-    def known(cls, kept: Modules) -> Modules | None:
+    def reused(cls, snapshot: Modules) -> Modules | None:
         """The set of the same contents that was read in this process, not from a run."""
-        return _SETS.get(cls(kept.files, contents=kept.contents).key)
+        return _SETS.get(cls(snapshot.files, contents=snapshot.contents).key)
 
     def _read(self) -> dict[str, bytes]:
         return {name: plain_file(file.path, MOST_TEXT_BYTES).read_bytes() for name, file in self.files.items()}
@@ -201,22 +201,22 @@ class Modules:
         asking = (globals or {}).get("__jokulmist_source__")
         if level and asking is None:
             return builtins.__import__(name, globals, locals, fromlist, level)
-        whole = asking[1].absolute(name, level) if level and asking is not None else name
-        first = whole.partition(".")[0]
+        absolute_name = asking[1].absolute(name, level) if level and asking is not None else name
+        first = absolute_name.partition(".")[0]
         if not self._has(first):
             if level and asking is not None:
                 raise ImportError(
-                    f"{asking[1].path.name} imports `{whole}`, which is not among the files that were kept"
+                    f"{asking[1].path.name} imports `{absolute_name}`, which is not among the files that were kept"
                 )
             return builtins.__import__(name, globals, locals, fromlist, 0)
-        if not self._has(whole):
-            raise ModuleNotFoundError(f"No module named '{whole}'", name=whole)
-        module = self.load(whole)
+        if not self._has(absolute_name):
+            raise ModuleNotFoundError(f"No module named '{absolute_name}'", name=absolute_name)
+        module = self.load(absolute_name)
         if not fromlist:
             return self.load(first) if not level else module
         for wanted in fromlist:
-            if wanted != "*" and not hasattr(module, wanted) and self._has(f"{whole}.{wanted}"):
-                self.load(f"{whole}.{wanted}")
+            if wanted != "*" and not hasattr(module, wanted) and self._has(f"{absolute_name}.{wanted}"):
+                self.load(f"{absolute_name}.{wanted}")
         return module
 
 
@@ -243,9 +243,9 @@ def _run(path: Path, text: bytes, module: ModuleType) -> None:
             if not left_out or isinstance(node, (ast.ClassDef, ast.FunctionDef, ast.Import, ast.ImportFrom)):
                 raise
     if left_out:
-        line, what = left_out[0]
+        line, subject = left_out[0]
         warnings.warn(
-            f"{path.name}:{line} begins a {what} where the file is only read for its classes; that was left out. Put "
+            f"{path.name}:{line} begins a {subject} where the file is only read for its classes; that was left out. Put "
             "it under "
             f'`if __name__ == "__main__":` to be rid of this line.',
             CodeNotice,
@@ -255,5 +255,5 @@ def _run(path: Path, text: bytes, module: ModuleType) -> None:
 
 def source_of(module: ModuleType | None) -> tuple[Modules, SourceFile] | None:
     """The set and the file of a module that was read by `Modules`."""
-    found: tuple[Modules, SourceFile] | None = getattr(module, "__jokulmist_source__", None)
-    return found
+    result: tuple[Modules, SourceFile] | None = getattr(module, "__jokulmist_source__", None)
+    return result

@@ -34,12 +34,12 @@ class Statements:
     binders: dict[str, list[int]] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, tree: ast.Module) -> Statements:
-        found = cls(tree.body)
+    def from_files(cls, tree: ast.Module) -> Statements:
+        statements = cls(tree.body)
         for number, node in enumerate(tree.body):
             for name in _bound(node):
-                found.binders.setdefault(name, []).append(number)
-        return found
+                statements.binders.setdefault(name, []).append(number)
+        return statements
 
 
 def _bound(node: ast.stmt) -> set[str]:
@@ -71,39 +71,41 @@ def needed(
     trees: Mapping[str, ast.Module], files: Mapping[str, SourceFile], module: str, name: str
 ) -> list[tuple[str, int]]:
     """The statements that a global name needs, by module and place, in order."""
-    statements = {m: Statements.of(tree) for m, tree in trees.items()}
-    found: set[tuple[str, int]] = set()
+    statements = {m: Statements.from_files(tree) for m, tree in trees.items()}
+    places: set[tuple[str, int]] = set()
     todo = [(module, name)]
     seen = set(todo)
 
-    def ask(what: tuple[str, str]) -> None:
-        if what not in seen:
-            seen.add(what)
-            todo.append(what)
+    def request(name_in_module: tuple[str, str]) -> None:
+        if name_in_module not in seen:
+            seen.add(name_in_module)
+            todo.append(name_in_module)
 
     while todo:
-        where, wanted = todo.pop()
-        if where not in statements:
+        module_name, wanted = todo.pop()
+        if module_name not in statements:
             continue
-        here = statements[where]
-        numbers = range(len(here.nodes)) if wanted == ALL else here.binders.get(wanted, [])
+        statements_here = statements[module_name]
+        numbers = range(len(statements_here.nodes)) if wanted == ALL else statements_here.binders.get(wanted, [])
         for number in numbers:
-            if (where, number) in found:
+            if (module_name, number) in places:
                 continue
-            found.add((where, number))
-            node = here.nodes[number]
+            places.add((module_name, number))
+            node = statements_here.nodes[number]
             for used in _used(node):
-                ask((where, used))
+                request((module_name, used))
             for part in ast.walk(node):
                 if isinstance(part, ast.Import):
                     for alias in part.names:
-                        ask((alias.name, ALL))
+                        request((alias.name, ALL))
                 elif isinstance(part, ast.ImportFrom):
                     named = part.module or ""
-                    base = files[where].absolute(named, part.level) if where in files else named
+                    base = files[module_name].absolute(named, part.level) if module_name in files else named
                     for alias in part.names:
-                        ask((f"{base}.{alias.name}", ALL) if f"{base}.{alias.name}" in trees else (base, alias.name))
-    return sorted(found)
+                        request(
+                            (f"{base}.{alias.name}", ALL) if f"{base}.{alias.name}" in trees else (base, alias.name)
+                        )
+    return sorted(places)
 
 
 def version_of(texts: Mapping[str, str], files: Mapping[str, SourceFile], module: str, name: str) -> str:
@@ -111,10 +113,10 @@ def version_of(texts: Mapping[str, str], files: Mapping[str, SourceFile], module
 
     They are made of the words of the text and not of a syntax tree, whose form differs between versions of Python.
     """
-    trees = {where: _tree(text) for where, text in texts.items()}
+    trees = {module_name: _tree(text) for module_name, text in texts.items()}
     digest = hashlib.sha256()
-    for where, number in needed(trees, files, module, name):
-        digest.update(_said(_words(texts[where]), trees[where].body[number]).encode())
+    for module_name, number in needed(trees, files, module, name):
+        digest.update(_docstring_text(_words(texts[module_name]), trees[module_name].body[number]).encode())
         digest.update(b"\n")
     return digest.hexdigest()[:6]
 
@@ -125,7 +127,7 @@ def first_line(node: ast.stmt) -> int:
     return first
 
 
-def _said(words: list[tuple[int, str]], node: ast.stmt) -> str:
+def _docstring_text(words: list[tuple[int, str]], node: ast.stmt) -> str:
     """The words of a statement."""
     first = first_line(node)
     return "".join(word for line, word in words if first <= line <= (node.end_lineno or line))
@@ -145,24 +147,27 @@ def _words(text: str) -> list[tuple[int, str]]:
             isinstance(node, (ast.ClassDef, ast.FunctionDef, ast.AsyncFunctionDef))
             and ast.get_docstring(node) is not None
         ):
-            told = node.body[0]
+            docstring = node.body[0]
             documented.append(
-                ((told.lineno, told.col_offset), (told.end_lineno or told.lineno, told.end_col_offset or 0))
+                (
+                    (docstring.lineno, docstring.col_offset),
+                    (docstring.end_lineno or docstring.lineno, docstring.end_col_offset or 0),
+                )
             )
-    found = []
+    words = []
     for token in tokenize.generate_tokens(io.StringIO(text).readline):
         if token.type in (tokenize.COMMENT, tokenize.NL, tokenize.ENDMARKER):
             continue
         if any(begin <= token.start and token.end <= end for begin, end in documented):
             continue
         if token.type in (tokenize.NEWLINE, tokenize.INDENT, tokenize.DEDENT):
-            found.append((token.start[0], {tokenize.NEWLINE: "\n", tokenize.INDENT: "\t"}.get(token.type, "\r")))
+            words.append((token.start[0], {tokenize.NEWLINE: "\n", tokenize.INDENT: "\t"}.get(token.type, "\r")))
         else:
             # Since Python 3.12 a formatted string is many words, before that one: without spaces and doubled braces
             # they are the same.
             word = "".join(token.string.split()).replace("{{", "{").replace("}}", "}")
-            found.append((token.start[0], word))
-    return found
+            words.append((token.start[0], word))
+    return words
 
 
 def members(text: str, name: str) -> dict[str, tuple[str, str]]:
@@ -170,23 +175,23 @@ def members(text: str, name: str) -> dict[str, tuple[str, str]]:
     there is no such class."""
     tree = ast.parse(text)
     node = next((n for n in ast.walk(tree) if isinstance(n, ast.ClassDef) and n.name == name), None)
-    found: dict[str, tuple[str, str]] = {}
+    texts: dict[str, tuple[str, str]] = {}
     if node is None:
-        return found
+        return texts
     words = _words(text)
     for part in node.body:
         if isinstance(part, (ast.FunctionDef, ast.AsyncFunctionDef)):
             marks = [ast.unparse(mark.func if isinstance(mark, ast.Call) else mark) for mark in part.decorator_list]
             kinds = [KINDS[mark.rpartition(".")[2]] for mark in marks if mark.rpartition(".")[2] in KINDS]
-            found[part.name] = (kinds[0] if kinds else "method", _said(words, part))
+            texts[part.name] = (kinds[0] if kinds else "method", _docstring_text(words, part))
         elif isinstance(part, ast.ClassDef):
-            found[part.name] = ("class", _said(words, part))
+            texts[part.name] = ("class", _docstring_text(words, part))
         elif isinstance(part, (ast.Assign, ast.AnnAssign)):
             targets = part.targets if isinstance(part, ast.Assign) else [part.target]
             for target in targets:
                 if isinstance(target, ast.Name):
-                    found[target.id] = ("value", _said(words, part))
-    return found
+                    texts[target.id] = ("value", _docstring_text(words, part))
+    return texts
 
 
 KINDS = {
@@ -201,12 +206,12 @@ KINDS = {
 
 def changes(before: Mapping[str, tuple[str, str]], after: Mapping[str, tuple[str, str]]) -> list[str]:
     """How the parts of a class differ, in words: ``term `effort` added``."""
-    told = []
+    lines = []
     for name in sorted({*before, *after}):
-        ours, theirs = before.get(name), after.get(name)
-        if ours == theirs:
+        old, new = before.get(name), after.get(name)
+        if old == new:
             continue
-        kind = (theirs or ours or ("", ""))[0]
+        kind = (new or old or ("", ""))[0]
         kind = "" if kind == "value" else f"{kind} "
-        told.append(f"{kind}`{name}` {'added' if ours is None else 'removed' if theirs is None else 'changed'}")
-    return told
+        lines.append(f"{kind}`{name}` {'added' if old is None else 'removed' if new is None else 'changed'}")
+    return lines

@@ -24,7 +24,7 @@ SOURCE, INDEX = "source", "index.json"
 REMOTE_FILE = "remote.json"
 KEY, KEY_BYTES = "key", 32
 _SECRET: bytes | None = None
-_NOW: set[str] = set()
+_TRUSTED_HERE: set[str] = set()
 _EVERYTHING = False
 
 
@@ -50,8 +50,8 @@ def _key() -> bytes:
                     os.link(part, place)  # whole, and only where there is none
                 finally:
                     part.unlink()
-            found = place.read_bytes()
-            _SECRET = found if len(found) == KEY_BYTES else None
+            key = place.read_bytes()
+            _SECRET = key if len(key) == KEY_BYTES else None
         _SECRET = _SECRET or secrets.token_bytes(KEY_BYTES)
     return _SECRET
 
@@ -61,13 +61,13 @@ def signature(text: str) -> str:
     return hmac.new(_key(), text.encode("utf-8", "surrogatepass"), "sha256").hexdigest()
 
 
-def is_signed(text: str, given: str) -> bool:
-    return hmac.compare_digest(signature(text), given.encode("ascii", "replace").decode())
+def is_signed(text: str, claimed: str) -> bool:
+    return hmac.compare_digest(signature(text), claimed.encode("ascii", "replace").decode())
 
 
 def files_below(source: Path) -> list[Path]:
     """The files below a folder of kept code."""
-    found = []
+    paths = []
     for folder, names, files in os.walk(source):
         for name in (*names, *files):
             path = Path(folder, name)
@@ -75,43 +75,43 @@ def files_below(source: Path) -> list[Path]:
             if not (stat.S_ISREG(kind) or stat.S_ISDIR(kind)):
                 raise UntrustedCode(f"{path} is a link or no regular file, and kept code has none. Remove it.", source)
             if stat.S_ISREG(kind):
-                found.append(path)
-    return sorted(found)
+                paths.append(path)
+    return sorted(paths)
 
 
 def digest(source: Path) -> str:
     """64 hexadecimal digits of all files below a folder, by place and content."""
-    found = hashlib.sha256()
+    hasher = hashlib.sha256()
     for path in files_below(source):
         with plain_file(path).open("rb") as stream:
             content = hashlib.file_digest(stream, "sha256").hexdigest()
-        found.update(f"{path.relative_to(source).as_posix()}\0{content}\n".encode())
-    return found.hexdigest()
+        hasher.update(f"{path.relative_to(source).as_posix()}\0{content}\n".encode())
+    return hasher.hexdigest()
 
 
 def remember(source: Path) -> None:
     """Trust the code below a folder from now on. Where nothing can be written, as long as this process lasts."""
-    known = digest(source)
-    if is_known(known):
+    source_digest = digest(source)
+    if is_known(source_digest):
         return
-    _NOW.add(known)
+    _TRUSTED_HERE.add(source_digest)
     with contextlib.suppress(OSError):
         store().parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         with store().open("a", encoding="ascii") as stream:
             fcntl.flock(stream, fcntl.LOCK_EX)
-            stream.write(f"{known}\n")
+            stream.write(f"{source_digest}\n")
 
 
-def is_known(known: str) -> bool:
+def is_known(source_digest: str) -> bool:
     """Whether code of a digest was trained or trusted here."""
-    if known in _NOW:
+    if source_digest in _TRUSTED_HERE:
         return True
     try:
         lines = store().read_text(encoding="ascii", errors="replace").split()
     except OSError:
         return False
-    _NOW.update(line for line in lines if len(line) == 64)
-    return known in _NOW
+    _TRUSTED_HERE.update(line for line in lines if len(line) == 64)
+    return source_digest in _TRUSTED_HERE
 
 
 def trust_everything() -> None:
@@ -125,9 +125,9 @@ def refuse_unknown(source: Path) -> None:
     if _EVERYTHING or is_known(digest(source)):
         return
     names = [path.relative_to(source).as_posix() for path in files_below(source) if path.name != INDEX]
-    told = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+    file_list = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
     raise UntrustedCode(
-        f"{source.parent} holds code ({told}) that was not trained on this machine by you, and this would run it. Look "
+        f"{source.parent} holds code ({file_list}) that was not trained on this machine by you, and this would run it. Look "
         f"at it in {source}; then use `--trust`, or `jm.trust({str(source.parent)!r})`, if you trust whoever made it.",
         source,
     )
@@ -156,9 +156,9 @@ def trust(folder: str | Path) -> None:
     """
     try:
         source = Path(folder) / SOURCE
-        found = source.is_dir()
+        has_source = source.is_dir()
     except (TypeError, ValueError, OSError):
         raise UntrustedCode(f"a folder is a path; got {folder!r:.80}.") from None
-    if not found:
+    if not has_source:
         raise UntrustedCode(f"{folder} keeps no code: there is no {source}. Name the folder of a run.", source)
     remember(source)

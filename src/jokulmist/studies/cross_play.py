@@ -78,7 +78,7 @@ class CrossPlay:
     means: Array
     lows: Array
     highs: Array
-    of: str
+    subject: str
     returns: dict[str, Array]
     wins: Array
     episodes: int
@@ -99,17 +99,18 @@ class CrossPlay:
         from scipy.spatial import distance
 
         count = len(self.names)
-        apart = ~np.eye(count, dtype=bool)
-        own, worst = self.own, float(self.means[apart].min())
+        off_diagonal = ~np.eye(count, dtype=bool)
+        own_mean, worst_mean = self.own_mean, float(self.means[off_diagonal].min())
         noise = float(np.nanmax(np.append(self.highs - self.lows, 0.0)))
-        if self.of != ALL or own - worst <= noise:
+        if self.subject != ALL or own_mean - worst_mean <= noise:
             return (self.names,)
-        lost = own - 0.5 * (self.means + self.means.T)
+        lost = own_mean - 0.5 * (self.means + self.means.T)
         np.fill_diagonal(lost, 0.0)
         tree = hierarchy.linkage(distance.squareform(np.maximum(lost, 0.0), checks=False), "complete")
-        found = hierarchy.fcluster(tree, 0.5 * (own - worst), "distance")
+        clusters = hierarchy.fcluster(tree, 0.5 * (own_mean - worst_mean), "distance")
         groups = [
-            tuple(name for name, k in zip(self.names, found, strict=True) if k == label) for label in np.unique(found)
+            tuple(name for name, k in zip(self.names, clusters, strict=True) if k == label)
+            for label in np.unique(clusters)
         ]
         return tuple(sorted(groups, key=lambda group: -len(group)))
 
@@ -121,20 +122,20 @@ class CrossPlay:
         return same / math.factorial(len(self.names))
 
     @property
-    def own(self) -> float:
+    def own_mean(self) -> float:
         """Mean return of partners that were trained together."""
         return float(np.diag(self.means).mean())
 
     @property
     def swapped(self) -> float:
         """Mean return of partners that were not; not a number with one run."""
-        apart = ~np.eye(len(self.names), dtype=bool)
-        return float(self.means[apart].mean()) if apart.any() else math.nan
+        off_diagonal = ~np.eye(len(self.names), dtype=bool)
+        return float(self.means[off_diagonal].mean()) if off_diagonal.any() else math.nan
 
     @property
     def verdict(self) -> str:
         """Whether own partners are better than exchanged ones, in words."""
-        if self.of != ALL:
+        if self.subject != ALL:
             return "what one gets the other loses, so nobody has a partner here"
         if math.isnan(self.p):
             return f"{len(self.names)} runs are too few to tell; {FEWEST_RUNS} are the least"
@@ -167,12 +168,12 @@ class CrossPlay:
         often the first won if anybody did."""
         import pandas as pd
 
-        first, others = self.players[0], "+".join(self.players[1:])
+        first, other_players = self.players[0], "+".join(self.players[1:])
         won = bool((self.wins != 0.5 * self.episodes).any())  # else all got the same, as where they work together
         rows = [
             {
-                first: self.names[i], others: self.names[j], "mean_return": self.means[i, j], "ci95_low": self.lows[i, j], "ci95_high": self.highs[i, j],
-                **{f"{player}.return": own[i, j] for player, own in self.returns.items()}, **({f"{first}.wins": self.wins[i, j]} if won else {}),
+                first: self.names[i], other_players: self.names[j], "mean_return": self.means[i, j], "ci95_low": self.lows[i, j], "ci95_high": self.highs[i, j],
+                **{f"{player}.return": returns[i, j] for player, returns in self.returns.items()}, **({f"{first}.wins": self.wins[i, j]} if won else {}),
             }
             for i, j in itertools.product(range(len(self.names)), repeat=2)
         ]  # fmt: skip
@@ -181,8 +182,8 @@ class CrossPlay:
     def as_json(self) -> dict[str, Any]:
         """For other programs: the pairings, and what is said of them."""
         return {
-            "environment": self.environment, "players": list(self.players), "returns_of": self.of, "runs": list(self.names), "episodes": self.episodes, "seed": self.seed,
-            "pairings": self.table.to_dict("records"), "own": self.own, "swapped": self.swapped, "p": self.p, "verdict": self.verdict, "groups": [list(group) for group in self.groups],
+            "environment": self.environment, "players": list(self.players), "returns_of": self.subject, "runs": list(self.names), "episodes": self.episodes, "seed": self.seed,
+            "pairings": self.table.to_dict("records"), "own": self.own_mean, "swapped": self.swapped, "p": self.p, "verdict": self.verdict, "groups": [list(group) for group in self.groups],
             "all_the_same": self.all_the_same,
         }  # fmt: skip
 
@@ -206,13 +207,11 @@ class CrossPlay:
             axes.set_xlabel(f"plays {' and '.join(self.players[1:])}")
             axes.set_ylabel(f"plays {self.players[0]}")
             axes.grid(False)
-            axes.figure.colorbar(image, ax=axes, label=f"mean return, {self.of}")
-            told = f"{self.environment}: own partners (framed) {self.own:.3g}, exchanged ones {self.swapped:.3g}; {self.verdict}"
-            if self.of != ALL:
-                told = (
-                    f"{self.environment}: return of {self.of}; what one gets the other loses (trained together: framed)"
-                )
-            style.titled(axes, told if math.isnan(self.p) else f"{told} (p = {self.p:.3f})")
+            axes.figure.colorbar(image, ax=axes, label=f"mean return, {self.subject}")
+            title = f"{self.environment}: own partners (framed) {self.own_mean:.3g}, exchanged ones {self.swapped:.3g}; {self.verdict}"
+            if self.subject != ALL:
+                title = f"{self.environment}: return of {self.subject}; what one gets the other loses (trained together: framed)"
+            style.titled(axes, title if math.isnan(self.p) else f"{title} (p = {self.p:.3f})")
         return axes
 
     def save(self, path: str | Path) -> list[Path]:
@@ -227,9 +226,7 @@ class CrossPlay:
         return [saved, beside]
 
     def __repr__(self) -> str:
-        return (
-            f"<cross-play of {len(self.names)} runs: own {self.own:.4g}, exchanged {self.swapped:.4g}, {self.verdict}>"
-        )
+        return f"<cross-play of {len(self.names)} runs: own {self.own_mean:.4g}, exchanged {self.swapped:.4g}, {self.verdict}>"
 
 
 def _frame(place: int) -> Any:
@@ -291,7 +288,7 @@ def cross_play(
         raise SettingError(
             f"cross-play takes two runs or more, e.g. `jm.cross_play([run_a, run_b])`; got {runs!r:.80}."
         )
-    opened = [one if isinstance(one, (Run, Policy)) else Run.open(one) for one in runs]
+    opened = [run if isinstance(run, (Run, Policy)) else Run.open(run) for run in runs]
     if environment is None:
         first = opened[0]
         if isinstance(first, Policy):
@@ -300,9 +297,9 @@ def cross_play(
     players = describe(environment).players
     if not players:
         raise SettingError(f"`{describe(environment).name}` has no players, so there is nobody to exchange.")
-    policies = [one if isinstance(one, Policy) else one.policy for one in opened]
+    policies = [run if isinstance(run, Policy) else run.policy for run in opened]
     parts = [{player: policy.player(player) for player in players} for policy in policies]
-    names = tuple(one.name if isinstance(one, Run) else f"policy {k}" for k, one in enumerate(opened))
+    names = tuple(run.name if isinstance(run, Run) else f"policy {k}" for k, run in enumerate(opened))
     if len(set(names)) < len(names):
         raise SettingError(f"a run is named twice: {listed(names)}. Give each once.")
     count = len(names)
@@ -312,26 +309,26 @@ def cross_play(
     for i, j in itertools.product(range(count), repeat=2):
         if say is not None:
             say(f"{names[i]} with {names[j]}, pairing {i * count + j + 1} of {count * count}")
-        given = {player: parts[i if k == 0 else j][player] for k, player in enumerate(players)}
-        found = evaluate(given, environment, episodes=episodes, seed=seed, act=act)  # type: ignore[arg-type]
-        means[i, j], same = found.mean, same and found.all_the_same
-        lows[i, j], highs[i, j] = found.interval
+        partners = {player: parts[i if k == 0 else j][player] for k, player in enumerate(players)}
+        evaluation = evaluate(partners, environment, episodes=episodes, seed=seed, act=act)  # type: ignore[arg-type]
+        means[i, j], same = evaluation.mean, same and evaluation.all_the_same
+        lows[i, j], highs[i, j] = evaluation.interval
         for player in players:
-            returns[player][i, j] = float(np.mean(found.columns[f"{player}.return"]))
+            returns[player][i, j] = float(np.mean(evaluation.columns[f"{player}.return"]))
         firsts[i, j] = interval_of(
             returns[players[0]][i, j],
-            float(np.std(found.columns[f"{players[0]}.return"], ddof=1)) if episodes > 1 else math.nan,
+            float(np.std(evaluation.columns[f"{players[0]}.return"], ddof=1)) if episodes > 1 else math.nan,
             episodes,
         )
-        more = np.subtract(*(found.columns[f"{player}.return"] for player in players[:2]))
+        more = np.subtract(*(evaluation.columns[f"{player}.return"] for player in players[:2]))
         wins[i, j] = np.sum(more > 0) + 0.5 * np.sum(more == 0)
-    of, p = ALL, math.nan
+    subject, p = ALL, math.nan
     if len(players) == 2 and np.ptp(means) <= 1e-6 and (wins != 0.5 * episodes).any():
-        of, means, lows, highs = players[0], returns[players[0]], firsts[..., 0], firsts[..., 1]
+        subject, means, lows, highs = players[0], returns[players[0]], firsts[..., 0], firsts[..., 1]
     else:
         p = chance_of_pairing(means, seed)
     return CrossPlay(
-        describe(environment).name, names, players, means, lows, highs, of, returns, wins, episodes, seed, p, same
+        describe(environment).name, names, players, means, lows, highs, subject, returns, wins, episodes, seed, p, same
     )
 
 
@@ -342,11 +339,11 @@ def chance_of_pairing(means: Array, seed: int = 0) -> float:
     if count < FEWEST_RUNS:
         return math.nan
     rows = np.arange(count)
-    own = means[rows, rows].mean()
+    own_mean = means[rows, rows].mean()
     if math.factorial(count) <= MOST_PAIRINGS:
         pairings: Any = itertools.permutations(range(count))
     else:
         draw = np.random.default_rng(seed)
         pairings = [rows, *(draw.permutation(count) for _ in range(MOST_PAIRINGS - 1))]
-    at_least = [means[rows, list(pairing)].mean() >= own - 1e-12 * abs(own) for pairing in pairings]
+    at_least = [means[rows, list(pairing)].mean() >= own_mean - 1e-12 * abs(own_mean) for pairing in pairings]
     return float(np.mean(at_least))

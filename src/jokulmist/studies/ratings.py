@@ -167,11 +167,11 @@ def rated(names: tuple[str, ...], wins: Array, episodes: int, seed: int = 0) -> 
     ratings = fit[:count] - fit[:count].mean()
     p, cycle = math.nan, tuple[str, ...]()
     if count > 2:
-        drawn = np.random.default_rng(seed).binomial(episodes, chance, (SIMULATED, len(rows))).astype(float)
-        again = _chance(_fitted(rows, drawn, episodes) @ rows.T)
-        mine = _deviance(won[None], chance[None], episodes)[0]
-        others = _deviance(drawn, again, episodes)
-        p = float((1 + np.sum(others >= mine - 1e-9)) / (1 + SIMULATED))
+        simulated = np.random.default_rng(seed).binomial(episodes, chance, (SIMULATED, len(rows))).astype(float)
+        fitted_chances = _chance(_fitted(rows, simulated, episodes) @ rows.T)
+        observed_deviance = _deviance(won[None], chance[None], episodes)[0]
+        simulated_deviances = _deviance(simulated, fitted_chances, episodes)
+        p = float((1 + np.sum(simulated_deviances >= observed_deviance - 1e-9)) / (1 + SIMULATED))
         cycle = _cycle(names, wins, episodes)
     return Ratings(
         names, ratings, ratings - half[:count], ratings + half[:count], (float(fit[count]), float(fit[count] - half[count]), float(fit[count] + half[count])),
@@ -184,43 +184,43 @@ def _chance(logits: Array) -> Array:
     return chance
 
 
-def _curvature(rows: Array, chance: Array, episodes: int, at: Array) -> Array:
+def _curvature(rows: Array, chance: Array, episodes: int, ratings: Array) -> Array:
     """Minus the second derivative of the log likelihood, by set of meetings."""
     inside = np.einsum("sk,ki,kj->sij", episodes * chance * (1.0 - chance), rows, rows)
-    own = _chance(at) * (1.0 - _chance(at))
-    found: Array = inside + np.einsum("si,ij->sij", own, np.eye(rows.shape[1]))
-    return found
+    variances = _chance(ratings) * (1.0 - _chance(ratings))
+    curvature: Array = inside + np.einsum("si,ij->sij", variances, np.eye(rows.shape[1]))
+    return curvature
 
 
 def _fitted(rows: Array, won: Array, episodes: int) -> Array:
     """The parameters of greatest likelihood, by set of meetings, shape ``(sets, parameters)``."""
-    at = np.zeros((len(won), rows.shape[1]))
+    ratings = np.zeros((len(won), rows.shape[1]))
     for _ in range(MOST_STEPS):
-        chance = _chance(at @ rows.T)
-        slope = (won - episodes * chance) @ rows + (0.5 - _chance(at))
-        step = np.linalg.solve(_curvature(rows, chance, episodes, at), slope[..., None])[..., 0]
-        at = at + np.clip(step, -2.0, 2.0)
+        chance = _chance(ratings @ rows.T)
+        slope = (won - episodes * chance) @ rows + (0.5 - _chance(ratings))
+        step = np.linalg.solve(_curvature(rows, chance, episodes, ratings), slope[..., None])[..., 0]
+        ratings = ratings + np.clip(step, -2.0, 2.0)
         if np.abs(step).max() < 1e-10:
             break
-    return at
+    return ratings
 
 
 def _deviance(won: Array, chance: Array, episodes: int) -> Array:
     """Twice the log likelihood that is lost against a chance of its own for each meeting, by set."""
     lost = episodes - won
     with np.errstate(divide="ignore", invalid="ignore"):
-        kept = np.where(won > 0, won * np.log(won / (episodes * chance)), 0.0)
-        kept += np.where(lost > 0, lost * np.log(lost / (episodes * (1.0 - chance))), 0.0)
-    found: Array = 2.0 * kept.sum(axis=1)
-    return found
+        terms = np.where(won > 0, won * np.log(won / (episodes * chance)), 0.0)
+        terms += np.where(lost > 0, lost * np.log(lost / (episodes * (1.0 - chance))), 0.0)
+    deviance: Array = 2.0 * terms.sum(axis=1)
+    return deviance
 
 
 def _cycle(names: tuple[str, ...], wins: Array, episodes: int) -> tuple[str, ...]:
     """The three that win most clearly in a circle, each over both seats."""
     share = 0.5 * (np.asarray(wins) + (episodes - np.asarray(wins).T)) / episodes
-    best, found = 0.5, tuple[str, ...]()
+    best, cycle = 0.5, tuple[str, ...]()
     for a, b, c in itertools.permutations(range(len(names)), 3):
         least = min(share[a, b], share[b, c], share[c, a])
         if a == min(a, b, c) and least > best:
-            best, found = least, (names[a], names[b], names[c])
-    return found
+            best, cycle = least, (names[a], names[b], names[c])
+    return cycle

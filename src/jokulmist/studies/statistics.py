@@ -54,8 +54,8 @@ def interquartile_mean(scores: Any, axis: int = -1) -> Any:
 
 def mean(scores: Any) -> Array:
     """The mean along the last axis."""
-    found: Array = np.mean(scores, axis=-1)
-    return found
+    means: Array = np.mean(scores, axis=-1)
+    return means
 
 
 def resampled(strata: Strata, draw: np.random.Generator, count: int = RESAMPLES) -> Array:
@@ -82,8 +82,8 @@ def interval_ends(resamples: Array, estimate: Any, strata: Strata, share: float 
         half = reach * np.std(resamples, axis=0, ddof=1)
         return np.stack([estimate - half, estimate + half])
     tail = max(float(stats.norm.cdf(-reach)), 1.0 / len(resamples))
-    found: Array = np.quantile(resamples, [tail, 1.0 - tail], axis=0)
-    return found
+    ends: Array = np.quantile(resamples, [tail, 1.0 - tail], axis=0)
+    return ends
 
 
 def interval(
@@ -102,11 +102,11 @@ def chance_of_improvement(first: Strata, second: Strata) -> float:
 
     The Mann-Whitney U of each stratum, divided by the number of its pairs.
     """
-    found = []
-    for ours, theirs in zip(first, second, strict=True):
-        difference = np.asarray(ours)[:, None] - np.asarray(theirs)[None, :]
-        found.append(float(np.mean((difference > 0) + 0.5 * (difference == 0))))
-    return float(np.mean(found))
+    chances = []
+    for first_scores, second_scores in zip(first, second, strict=True):
+        difference = np.asarray(first_scores)[:, None] - np.asarray(second_scores)[None, :]
+        chances.append(float(np.mean((difference > 0) + 0.5 * (difference == 0))))
+    return float(np.mean(chances))
 
 
 def chance_interval(first: Strata, second: Strata) -> tuple[float, float]:
@@ -125,22 +125,22 @@ def chance_interval(first: Strata, second: Strata) -> tuple[float, float]:
 
     if min(map(len, [*first, *second])) < 2:
         return math.nan, math.nan
-    found = chance_of_improvement(first, second)
+    estimate = chance_of_improvement(first, second)
 
     def error(chance: float) -> float:
         squares = 0.0
-        for ours, theirs in zip(first, second, strict=True):
-            many = 0.5 * (len(ours) + len(theirs)) - 1.0
+        for first_scores, second_scores in zip(first, second, strict=True):
+            many = 0.5 * (len(first_scores) + len(second_scores)) - 1.0
             more = many * ((1.0 - chance) / (2.0 - chance) + chance / (1.0 + chance))
-            squares += chance * (1.0 - chance) * (1.0 + more) / (len(ours) * len(theirs))
+            squares += chance * (1.0 - chance) * (1.0 + more) / (len(first_scores) * len(second_scores))
         return NORMAL * math.sqrt(squares) / len(first)
 
     def end(outwards: float, bound: float) -> float:
-        beyond = outwards * (bound - found)
-        inside = found + outwards * min(1e-9, beyond)
+        beyond = outwards * (bound - estimate)
+        inside = estimate + outwards * min(1e-9, beyond)
         if beyond <= 1e-9 or beyond <= error(bound - outwards * 1e-12):
             return bound
-        return float(optimize.brentq(lambda chance: outwards * (chance - found) - error(chance), inside, bound))
+        return float(optimize.brentq(lambda chance: outwards * (chance - estimate) - error(chance), inside, bound))
 
     return end(-1.0, 0.0), end(1.0, 1.0)
 
@@ -172,12 +172,16 @@ def studentised(first: Strata, second: Strata) -> Array:
     """The difference of means over its standard error, along the last axis of each stratum; infinite where nothing spreads."""
     difference: Any = 0.0
     squares: Any = 0.0
-    for ours, theirs in zip(first, second, strict=True):
-        difference = difference + ours.mean(axis=-1) - theirs.mean(axis=-1)
-        squares = squares + ours.var(axis=-1, ddof=1) / ours.shape[-1] + theirs.var(axis=-1, ddof=1) / theirs.shape[-1]
+    for first_scores, second_scores in zip(first, second, strict=True):
+        difference = difference + first_scores.mean(axis=-1) - second_scores.mean(axis=-1)
+        squares = (
+            squares
+            + first_scores.var(axis=-1, ddof=1) / first_scores.shape[-1]
+            + second_scores.var(axis=-1, ddof=1) / second_scores.shape[-1]
+        )
     with np.errstate(divide="ignore", invalid="ignore"):
-        found = difference / np.sqrt(squares)
-    return np.where(np.abs(difference) < 1e-12, 0.0, found)
+        t_values = difference / np.sqrt(squares)
+    return np.where(np.abs(difference) < 1e-12, 0.0, t_values)
 
 
 def max_t_test(groups: Sequence[Strata], pairs: Sequence[tuple[int, int]], draw: np.random.Generator) -> list[float]:
@@ -197,22 +201,25 @@ def max_t_test(groups: Sequence[Strata], pairs: Sequence[tuple[int, int]], draw:
     groups = [[np.asarray(stratum, np.float64) for stratum in strata] for strata in groups]
     observed = [abs(float(studentised(groups[a], groups[b]))) for a, b in pairs]
     left = sorted(range(len(pairs)), key=lambda k: -observed[k])
-    found, highest = [1.0] * len(pairs), 0.0
+    p_values, highest = [1.0] * len(pairs), 0.0
     connected: list[list[int]] | None = None
     while left:
-        now = _components([pairs[k] for k in left])
-        if now != connected:
-            connected, deals = now, [_dealt(groups, members, draw, alone=len(now) == 1) for members in now]
-            each = {pairs[k]: _differences(deals, now, *pairs[k]) for k in left}
+        components = _components([pairs[k] for k in left])
+        if components != connected:
+            connected, deals = (
+                components,
+                [_dealt(groups, members, draw, alone=len(components) == 1) for members in components],
+            )
+            each = {pairs[k]: _differences(deals, components, *pairs[k]) for k in left}
         most = np.max([each[pairs[k]] for k in left], axis=0)
         highest = max(highest, _share_above(most, observed[left[0]]))
-        found[left[0]] = highest
+        p_values[left[0]] = highest
         if highest > ALPHA:  # the rest cannot be told apart either; they share what is known by now
             for k in left[1:]:
-                found[k] = max(highest, _share_above(most, observed[k]))
+                p_values[k] = max(highest, _share_above(most, observed[k]))
             break
         left.pop(0)
-    return found
+    return p_values
 
 
 def _share_above(deals: Array, observed: float) -> float:
@@ -223,39 +230,39 @@ def _share_above(deals: Array, observed: float) -> float:
 
 def _components(pairs: Sequence[tuple[int, int]]) -> list[list[int]]:
     """The groups that pairs connect, component by component."""
-    found: list[set[int]] = []
+    components: list[set[int]] = []
     for pair in pairs:
-        touched = [one for one in found if one & set(pair)]
-        found = [one for one in found if one not in touched] + [set(pair).union(*touched)]
-    return sorted(sorted(one) for one in found)
+        touched = [component for component in components if component & set(pair)]
+        components = [component for component in components if component not in touched] + [set(pair).union(*touched)]
+    return sorted(sorted(component) for component in components)
 
 
 def _dealt(
     groups: Sequence[Strata], members: Sequence[int], draw: np.random.Generator, alone: bool
 ) -> list[list[Array]]:
     """Deals of the scores of some groups among them: by group and stratum, shape ``(deals, scores)``; all there are only of two groups that are `alone`."""
-    found: list[list[Array]] = [[] for _ in members]
+    deals: list[list[Array]] = [[] for _ in members]
     strata = list(zip(*(groups[k] for k in members), strict=True))
     for parts in strata:
         pool, sizes = np.concatenate(parts), [len(part) for part in parts]
         if alone and len(members) == 2 and len(strata) == 1 and math.comb(len(pool), sizes[0]) <= ARRANGEMENTS:
             firsts = np.array(list(combinations(range(len(pool)), sizes[0])))
-            others = np.ones((len(firsts), len(pool)), bool)
-            np.put_along_axis(others, firsts, False, axis=1)
-            rest = np.nonzero(others)[1].reshape(len(firsts), -1)
+            is_other = np.ones((len(firsts), len(pool)), bool)
+            np.put_along_axis(is_other, firsts, False, axis=1)
+            rest = np.nonzero(is_other)[1].reshape(len(firsts), -1)
             mixed = pool[np.concatenate([firsts, rest], axis=1)]
         else:
             mixed = draw.permuted(np.broadcast_to(pool, (ARRANGEMENTS, len(pool))), axis=1)
-        at = 0
-        for own, size in zip(found, sizes, strict=True):
-            own.append(mixed[:, at : at + size])
-            at += size
-    return found
+        start = 0
+        for deal, size in zip(deals, sizes, strict=True):
+            deal.append(mixed[:, start : start + size])
+            start += size
+    return deals
 
 
 def _differences(deals: list[list[list[Array]]], members: list[list[int]], a: int, b: int) -> Array:
     """The studentised differences of a pair in each deal."""
-    component = next(k for k, own in enumerate(members) if a in own)
+    component = next(k for k, member_names in enumerate(members) if a in member_names)
     places = [members[component].index(group) for group in (a, b)]
     return np.abs(studentised(*(deals[component][place] for place in places)))
 
@@ -320,5 +327,5 @@ def wilson(hits: int, count: int) -> tuple[float, float]:
     """The 95 % interval of a share (Wilson, 1927)."""
     from scipy import stats
 
-    found = stats.binomtest(hits, count).proportion_ci(method="wilson")
-    return float(found.low), float(found.high)
+    interval = stats.binomtest(hits, count).proportion_ci(method="wilson")
+    return float(interval.low), float(interval.high)

@@ -51,15 +51,15 @@ class Adapted:
 
     def as_json(self) -> dict[str, Any]:
         """For other programs: the new run, its parent, and both means with their 95 % intervals."""
-        told = {name: {"mean": e.mean, "interval": list(e.interval), **e.players} for name, e in self._both()}
-        return {"run": str(self.run.path), "parent": self.run.origin.get("parent"), **told}
+        results = {name: {"mean": e.mean, "interval": list(e.interval), **e.players} for name, e in self._both()}
+        return {"run": str(self.run.path), "parent": self.run.origin.get("parent"), **results}
 
     def _both(self) -> list[tuple[str, Evaluation]]:
         return [("before", self.before), ("after", self.after)]
 
     def __repr__(self) -> str:
-        told = [f"{name} {e.mean:.4g}, 95 % [{e.interval[0]:.4g}, {e.interval[1]:.4g}]" for name, e in self._both()]
-        return f"<{self.run.name}, with its partners: {'; '.join(told)}>"
+        parts = [f"{name} {e.mean:.4g}, 95 % [{e.interval[0]:.4g}, {e.interval[1]:.4g}]" for name, e in self._both()]
+        return f"<{self.run.name}, with its partners: {'; '.join(parts)}>"
 
 
 def adapt(
@@ -110,7 +110,7 @@ def adapt(
     >>> found.run.origin["parent"]["run"], len(found.after.returns)
     ('lots-qlearning-001', 5)
     """
-    parent = Run.of(run)
+    parent = Run.as_run(run)
     if parent.path is None:
         raise SettingError("a run in memory keeps no checkpoint to go on from. Train it with `folder=`.")
     plan = _plan_beside(parent, agents, steps, episodes)
@@ -121,31 +121,37 @@ def adapt(
     policy = new.policy
     learned = {group: part for group, part in parent.policy.learner.items() if group in _going_on(parent.plan, plan)}
     before = Policy(policy.agent, policy.spec, {**policy.learner, **learned}, 0)
-    results = [evaluate(one, plan.measured, episodes=measured) for one in (before, policy)]
+    results = [evaluate(policy_measured, plan.measured, episodes=measured) for policy_measured in (before, policy)]
     return Adapted(new, *results)
 
 
 def _plan_beside(parent: Run, agents: Mapping[Any, Agent], steps: int | None, episodes: int | None) -> Plan:
     from dataclasses import replace
 
-    own = with_partners(parent.plan, parent.path)
-    players = describe(own.environment).players
-    if not isinstance(own.agent, PlayerAgents):
-        raise SettingError(f"`{describe(own.environment).name}` has no players. Go on with its run by `resume`.")
-    given = {str(player): agent for player, agent in agents.items()}
-    for player in given:
+    parent_plan = with_partners(parent.plan, parent.path)
+    players = describe(parent_plan.environment).players
+    if not isinstance(parent_plan.agent, PlayerAgents):
+        raise SettingError(
+            f"`{describe(parent_plan.environment).name}` has no players. Go on with its run by `resume`."
+        )
+    by_player = {str(player): agent for player, agent in agents.items()}
+    for player in by_player:
         refuse_unknown(player, players, "an agent")
-    whole = [group for group in own.agent.agents if group in given or not set(group.split("+")) & set(given)]
-    divided = [group for group in own.agent.agents if group not in whole]
+    groups = [
+        group for group in parent_plan.agent.agents if group in by_player or not set(group.split("+")) & set(by_player)
+    ]
+    divided = [group for group in parent_plan.agent.agents if group not in groups]
     if divided:
         raise SettingError(
             f"in {parent.name} one agent plays {listed(divided[0].split('+'))}, so it cannot leave one of them to "
             f"another. Train the players apart, or `jm.Fixed({str(parent.path)!r})` as the partner of a new agent."
         )
-    agent = agents_of({**own.agent.agents, **given}, describe(own.environment).action)
-    training = own.training.changed(steps=steps, episodes=episodes, seeds=(parent.seed,), start=str(parent.path))
-    plan = replace(own, agent=agent, training=training)
-    if not _going_on(own, plan):
+    agent = agents_of({**parent_plan.agent.agents, **by_player}, describe(parent_plan.environment).action)
+    training = parent_plan.training.changed(
+        steps=steps, episodes=episodes, seeds=(parent.seed,), start=str(parent.path)
+    )
+    plan = replace(parent_plan, agent=agent, training=training)
+    if not _going_on(parent_plan, plan):
         raise SettingError(
             f"nobody who learned in {parent.name} learns on. Give partners to some of its players, and leave one "
             "that learns."
@@ -153,9 +159,11 @@ def _plan_beside(parent: Run, agents: Mapping[Any, Agent], steps: int | None, ep
     return plan
 
 
-def _going_on(own: Plan, plan: Plan) -> list[str]:
+def _going_on(before_plan: Plan, plan: Plan) -> list[str]:
     """The players who learned in the one and learn on in the other, as they are."""
-    assert isinstance(own.agent, PlayerAgents)
+    assert isinstance(before_plan.agent, PlayerAgents)
     assert isinstance(plan.agent, PlayerAgents)
-    before = own.agent.agents
-    return [g for g, one in plan.agent.agents.items() if one.learns and g in before and type(before[g]) is type(one)]
+    before = before_plan.agent.agents
+    return [
+        g for g, agent in plan.agent.agents.items() if agent.learns and g in before and type(before[g]) is type(agent)
+    ]

@@ -18,10 +18,10 @@ class StopRequest:
     """Whether an end was asked for. The code that works looks at it between two steps."""
 
     def __init__(self) -> None:
-        self.now = False
+        self.immediately = False
 
     def __bool__(self) -> bool:
-        return self.now
+        return self.immediately
 
 
 _OUTERMOST: StopRequest | None = None
@@ -36,17 +36,17 @@ def heeding_stops() -> Iterator[StopRequest]:
     SIGTERM that are ignored stay so: `nohup` means that a terminal which is gone ends nothing.
     """
     global _OUTERMOST
-    asked = StopRequest() if _OUTERMOST is None else _OUTERMOST
+    request = StopRequest() if _OUTERMOST is None else _OUTERMOST
     if _OUTERMOST is not None or threading.current_thread() is not threading.main_thread():
-        yield asked
+        yield request
         return
 
     def handle(number: int, frame: FrameType | None) -> None:
-        if asked:
+        if request:
             raise KeyboardInterrupt
-        asked.now = True
+        request.immediately = True
 
-    _OUTERMOST = asked
+    _OUTERMOST = request
     before: dict[int, Any] = {}
     for name in ASKING:
         number = getattr(signal, name, None)
@@ -55,7 +55,7 @@ def heeding_stops() -> Iterator[StopRequest]:
         if number is not None and (name == "SIGINT" or signal.getsignal(number) != signal.SIG_IGN):
             before[number] = signal.signal(number, handle)
     try:
-        yield asked
+        yield request
     finally:
         for number, handler in before.items():
             signal.signal(number, signal.SIG_DFL if handler is None else handler)

@@ -39,7 +39,7 @@ class ProgressDisplay(Protocol):
 
     def update(self, progress: RunProgress) -> None: ...
 
-    def say(self, text: str) -> None:
+    def message(self, text: str) -> None:
         """One line that stays."""
         ...
 
@@ -53,7 +53,7 @@ class SilentDisplay:
 
     def update(self, progress: RunProgress) -> None: ...
 
-    def say(self, text: str) -> None: ...
+    def message(self, text: str) -> None: ...
 
     def end(self, text: str) -> None: ...
 
@@ -63,19 +63,19 @@ def told_or_warned(show: ProgressDisplay, text: str) -> None:
     if type(show) is SilentDisplay:
         warnings.warn(text, RunNotice, stacklevel=4)
     else:
-        show.say(text)
+        show.message(text)
 
 
 def duration(seconds: float) -> str:
     """Seconds as a person says them: ``8 s``, ``3 min 20 s``, ``2 h 05 min``."""
     if not math.isfinite(seconds):
         return "?"
-    whole = round(seconds)
-    if whole < 60:
-        return f"{whole} s"
-    if whole < 3600:
-        return f"{whole // 60} min {whole % 60:02d} s"
-    return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
+    rounded = round(seconds)
+    if rounded < 60:
+        return f"{rounded} s"
+    if rounded < 3600:
+        return f"{rounded // 60} min {rounded % 60:02d} s"
+    return f"{rounded // 3600} h {rounded % 3600 // 60:02d} min"
 
 
 def line_of(progress: RunProgress) -> str:
@@ -94,20 +94,20 @@ def mute(stream: Any) -> None:
         os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
 
 
-Shown = TypeVar("Shown", bound=type)
+Display = TypeVar("Display", bound=type)
 
 
-def never_ends_a_training(kind: Shown) -> Shown:
+def never_ends_a_training(kind: Display) -> Display:
     """A display whose output has gone, a closed pipe or a terminal that hung up, shows nothing more; whoever works goes
     on."""
 
     def guarded(write: Callable[..., None]) -> Callable[..., None]:
         @wraps(write)
-        def told(self: Any, *given: Any) -> None:
+        def safe(self: Any, *arguments: Any) -> None:
             if getattr(self, "_gone", False):
                 return
             try:
-                write(self, *given)
+                write(self, *arguments)
             except (OSError, ValueError, SystemExit):  # rich ends a program whose pipe is closed
                 self._gone = True
                 mute(self._console.file)
@@ -115,7 +115,7 @@ def never_ends_a_training(kind: Shown) -> Shown:
                     if self._live is not None:
                         self._live.stop()
 
-        return told
+        return safe
 
     for name in ("begin", "update", "say", "end"):
         setattr(kind, name, guarded(getattr(kind, name)))
@@ -135,11 +135,11 @@ class LiveLine:
         self._live_type, self._text = Live, Text
         self._live: Any = None
         self._title = ""
-        self._said = 0.0
+        self._last_shown = 0.0
 
     def begin(self, title: str) -> None:
         self._title = printable(title)
-        self._said = 0.0
+        self._last_shown = 0.0
         if self._console.is_terminal:
             self._live = self._live_type(self._text(title), console=self._console, refresh_per_second=8, transient=True)
             self._live.start()
@@ -148,11 +148,11 @@ class LiveLine:
         text = f"{self._title}  {line_of(progress)}"
         if self._live is not None:
             self._live.update(self._text(text, overflow="ellipsis", no_wrap=True))
-        elif progress.seconds - self._said >= 10.0:
-            self._said = progress.seconds
+        elif progress.seconds - self._last_shown >= 10.0:
+            self._last_shown = progress.seconds
             self._console.print(text, soft_wrap=True)
 
-    def say(self, text: str) -> None:
+    def message(self, text: str) -> None:
         # A terminal breaks lines between words; elsewhere a line stays one, so that it can be searched for.
         self._console.print(printable(text), soft_wrap=not self._console.is_terminal, markup=False)
 
@@ -172,25 +172,25 @@ class NotebookLine:
         from IPython.display import HTML, display
 
         self._html, self._display = HTML, display
-        self._shown: Any = None
-        self._title, self._said = "", 0.0
+        self._handle: Any = None
+        self._title, self._last_shown = "", 0.0
 
     def begin(self, title: str) -> None:
-        self._title, self._said = title, 0.0
-        self._shown = self._display(self._line("begins"), display_id=True)  # type: ignore[no-untyped-call]
+        self._title, self._last_shown = title, 0.0
+        self._handle = self._display(self._line("begins"), display_id=True)  # type: ignore[no-untyped-call]
 
     def update(self, progress: RunProgress) -> None:
-        if self._shown is not None and progress.seconds - self._said >= self.every_seconds:
-            self._said = progress.seconds
-            self._shown.update(self._line(line_of(progress), progress.share))
+        if self._handle is not None and progress.seconds - self._last_shown >= self.every_seconds:
+            self._last_shown = progress.seconds
+            self._handle.update(self._line(line_of(progress), progress.share))
 
-    def say(self, text: str) -> None:
+    def message(self, text: str) -> None:
         print(printable(text))
 
     def end(self, text: str) -> None:
-        if self._shown is not None:
-            self._shown.update(self._line(text))
-            self._shown = None
+        if self._handle is not None:
+            self._handle.update(self._line(text))
+            self._handle = None
 
     def _line(self, text: str, share: float | None = None) -> Any:
         bar = (

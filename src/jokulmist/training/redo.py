@@ -48,7 +48,7 @@ class Redone:
     """
 
     run: Run
-    again: Run
+    repetition: Run
     same: bool
     episodes: int
     first_difference: int | None = None
@@ -59,7 +59,7 @@ class Redone:
     def as_json(self) -> dict[str, Any]:
         return {
             "run": str(self.run.path),
-            "again": str(self.again.path),
+            "again": str(self.repetition.path),
             "same": self.same,
             "stopped": self.stopped,
             "episodes": self.episodes,
@@ -69,22 +69,22 @@ class Redone:
         }
 
     def __str__(self) -> str:
-        told = f"{self.again.path} is {self.run.path} done again: "
+        text = f"{self.repetition.path} is {self.run.path} done again: "
         if self.learned is not None:
-            told += f"what it learned is {'the same, to the last digit' if self.learned else 'not the same'}."
+            text += f"what it learned is {'the same, to the last digit' if self.learned else 'not the same'}."
         elif self.stopped and self.same:
-            told += f"it was stopped; the {self.episodes:,} episodes until then are the same, to the last digit."
+            text += f"it was stopped; the {self.episodes:,} episodes until then are the same, to the last digit."
         elif self.same and not self.episodes:
-            told += "no episode had closed, so there is nothing to compare them by."
+            text += "no episode had closed, so there is nothing to compare them by."
         elif self.same:
-            told += f"all {self.episodes:,} episodes are the same, to the last digit."
+            text += f"all {self.episodes:,} episodes are the same, to the last digit."
         else:
-            told += f"the first {self.first_difference:,} of {self.episodes:,} episodes are the same; then they differ."
-        for name, (then, now) in self.differs.items():
-            told += f"\n  {name} was {then}, and is {now} now"
+            text += f"the first {self.first_difference:,} of {self.episodes:,} episodes are the same; then they differ."
+        for name, (then, new) in self.differs.items():
+            text += f"\n  {name} was {then}, and is {new} now"
         if not self.same and not self.differs:
-            told += "\n  no version differs: something outside the record had a say, such as a file that the environment reads"
-        return told
+            text += "\n  no version differs: something outside the record had a say, such as a file that the environment reads"
+        return text
 
     __repr__ = __str__
 
@@ -131,10 +131,10 @@ def redo(
     lane, why = same_lane(plan, run.origin["lane"])
     records_of(plan)  # whether they can be read is told before a folder is made
     target = run_folder(plan, Path(folder), f"{run.path.name}-again-{_free(Path(folder), run.path.name):02d}")
-    now = files.origin_of(command or [], run.seed, files.now(), Path.cwd())
+    origin = files.origin_of(command or [], run.seed, files.current_time(), Path.cwd())
     more = {name: run.origin.get(name, 0) for name in ("more_steps", "more_episodes")}
-    whole = run.status == "done" and "ended_by" not in run.origin
-    until = None if whole else _reached(run)
+    is_whole = run.status == "done" and "ended_by" not in run.origin
+    until = None if is_whole else _reached(run)
     session = Session(
         plan,
         run.seed,
@@ -145,10 +145,10 @@ def redo(
         command or [],
         until=until,
         more=more,
-        of=str(run.path),
+        parent=str(run.path),
     )
-    again = session.run()
-    return _compared(run, again, now, stopped=bool(session.asked))
+    repeated = session.run()
+    return _compared(run, repeated, origin, stopped=bool(session.stop_request))
 
 
 def _reached(run: Run) -> int:
@@ -165,38 +165,40 @@ def _free(folder: Path, name: str) -> int:
     return number
 
 
-def _compared(run: Run, again: Run, now: dict[str, Any], stopped: bool) -> Redone:
+def _compared(run: Run, repeated: Run, origin: dict[str, Any], stopped: bool) -> Redone:
     assert run.path is not None
-    assert again.path is not None
-    count, first = _lines_compared(run.path / files.EPISODES, again.path / files.EPISODES, stopped)
+    assert repeated.path is not None
+    count, first = _lines_compared(run.path / files.EPISODES, repeated.path / files.EPISODES, stopped)
     differs = {}
-    then_versions, now_versions = run.origin.get("versions", {}), now["versions"]
+    then_versions, now_versions = run.origin.get("versions", {}), origin["versions"]
     for name in sorted({*then_versions, *now_versions}):
         if then_versions.get(name) != now_versions.get(name):
             differs[name] = (str(then_versions.get(name, "absent")), str(now_versions.get(name, "absent")))
     for name in ("python", "processor"):
-        if run.origin.get(name) != now[name]:
-            differs[name] = (str(run.origin.get(name)), str(now[name]))
+        if run.origin.get(name) != origin[name]:
+            differs[name] = (str(run.origin.get(name)), str(origin[name]))
     if run.plan.training.records is None:
-        return Redone(run, again, first is None, count, first, differs, stopped)
-    ours, theirs = (flattened(one.policy.learner) for one in (run, again))
-    learned = ours.keys() == theirs.keys() and all(np.array_equal(ours[name], theirs[name]) for name in ours)
-    return Redone(run, again, learned, 0, None, differs, stopped, learned)
+        return Redone(run, repeated, first is None, count, first, differs, stopped)
+    first_arrays, second_arrays = (flattened(each_run.policy.learner) for each_run in (run, repeated))
+    learned = first_arrays.keys() == second_arrays.keys() and all(
+        np.array_equal(first_arrays[name], second_arrays[name]) for name in first_arrays
+    )
+    return Redone(run, repeated, learned, 0, None, differs, stopped, learned)
 
 
-def _lines_compared(ours: Path, theirs: Path, stopped: bool) -> tuple[int, int | None]:
+def _lines_compared(first_path: Path, second: Path, stopped: bool) -> tuple[int, int | None]:
     """How many episodes the first file has, and the first that differs; of one that was stopped, what it came to
     counts."""
     count, first = -1, None  # the names of the columns are no episode
     with ExitStack() as opened:
-        mine, other = (
-            opened.enter_context(path.open("rb")) if path.exists() else io.BytesIO() for path in (ours, theirs)
+        first_file, second_file = (
+            opened.enter_context(path.open("rb")) if path.exists() else io.BytesIO() for path in (first_path, second)
         )
-        for line in mine:
-            again = other.readline()
-            if not line.endswith(b"\n") or (stopped and not again):
+        for line in first_file:
+            second_line = second_file.readline()
+            if not line.endswith(b"\n") or (stopped and not second_line):
                 break  # torn, or not come to
             count += 1
-            if first is None and line != again:
+            if first is None and line != second_line:
                 first = max(count - 1, 0)
     return max(count, 0), first

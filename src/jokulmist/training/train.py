@@ -276,7 +276,7 @@ def _files_of(records: str | Path | Sequence[str | Path]) -> tuple[str, ...]:
             f"`records` of `train` are files; got {type(records).__name__}. What is in memory teaches by "
             "`jm.learn_from`."
         )
-    return tuple(str(path_of(one, "`records`").resolve()) for one in each)
+    return tuple(str(path_of(file, "`records`").resolve()) for file in each)
 
 
 def _folder_of(start: Run | str | Path) -> str:
@@ -315,7 +315,7 @@ def train_plan(
         try:
             return seeds_side_by_side.train_seeds(plan, folder, names, show, command or [], count)
         except pool.CannotTravel as reason:
-            show.say(f"one seed after another, because {reason}")
+            show.message(f"one seed after another, because {reason}")
     runs: list[Run] = []
     lane, why = chosen_lane(plan)
     if why:

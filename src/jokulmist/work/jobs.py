@@ -15,7 +15,7 @@ from jokulmist.sources.trust import is_signed, signature
 
 WAITING, WORKING, PAUSED, STOPPED, DONE, FAILED = "waiting", "working", "paused", "stopped", "done", "failed"
 DAMAGED = "damaged"
-Whole = Annotated[int, Field(strict=True)]
+WholeNumber = Annotated[int, Field(strict=True)]
 Seconds = Annotated[float, Field(ge=0.0, lt=1e11)]  # since 1970; later ones have no date
 
 
@@ -28,7 +28,7 @@ class Options(BaseModel):
 class Resume(Options):
     """Go on with the run, or begin one that waits."""
 
-    steps: Annotated[Whole, Field(ge=0, le=10**12)] = 0
+    steps: Annotated[WholeNumber, Field(ge=0, le=10**12)] = 0
 
 
 class Redo(Options):
@@ -38,8 +38,8 @@ class Redo(Options):
 class Evaluate(Options):
     """Play episodes without exploration."""
 
-    episodes: Annotated[Whole, Field(ge=2, le=100_000)] = 100
-    seed: Annotated[Whole, Field(ge=0, lt=2**31)] = 1
+    episodes: Annotated[WholeNumber, Field(ge=2, le=100_000)] = 100
+    seed: Annotated[WholeNumber, Field(ge=0, lt=2**31)] = 1
 
 
 class Report(Options):
@@ -61,12 +61,12 @@ OPTIONS: dict[str, type[Options]] = {
 }
 
 
-def checked_options(verb: str, given: dict[str, Any]) -> Options:
+def checked_options(verb: str, value: dict[str, Any]) -> Options:
     """The options of a verb, or `SettingError`."""
     if verb not in OPTIONS:
         raise SettingError(f"a job can {listed(OPTIONS)}; got {verb!r:.40}.")
     try:
-        return OPTIONS[verb].model_validate(given)
+        return OPTIONS[verb].model_validate(value)
     except ValidationError as wrong:
         first = wrong.errors()[0]
         raise SettingError(
@@ -110,21 +110,21 @@ class Job(BaseModel):
 
     model_config = ConfigDict(frozen=True, extra="forbid")
 
-    id: Whole
+    id: WholeNumber
     verb: str
     options: dict[str, Any]
     run: Annotated[str, AfterValidator(_run_name)]
     place: FiniteFloat
     status: Literal["waiting", "working", "paused", "stopped", "done", "failed", "damaged"]
-    asked: Literal["", "pause", "stop"]
+    requested: Literal["", "pause", "stop"]
     host: str
-    process: Annotated[Whole, Field(ge=0, lt=2**31)]
+    process: Annotated[WholeNumber, Field(ge=0, lt=2**31)]
     since: FiniteFloat
-    tries: Annotated[Whole, Field(ge=0)]
+    tries: Annotated[WholeNumber, Field(ge=0)]
     added: Seconds
     began: Seconds | None
     ended: Seconds | None
-    told: str
+    message: str
     signed: str
 
     @model_validator(mode="before")
@@ -142,14 +142,14 @@ class Job(BaseModel):
         return self
 
     @property
-    def mine(self) -> bool:
+    def is_own(self) -> bool:
         """Whether this user added it, or accepted it."""
         return is_signed(content_of(self.verb, self.options, self.run, self.added), self.signed)
 
     @property
     def ready(self) -> bool:
         """Whether a worker may take it."""
-        return self.status == WAITING and self.mine
+        return self.status == WAITING and self.is_own
 
     @property
     def command(self) -> str:
@@ -157,12 +157,12 @@ class Job(BaseModel):
 
     def words(self, folder: Path) -> list[str]:
         """The command that does it, about a run of a folder."""
-        where = ["--folder", str(folder.absolute())] if self.verb == "redo" else []
-        return [*_words(self.verb, self.options, str((folder / self.run).absolute())), *where]
+        folder_option = ["--folder", str(folder.absolute())] if self.verb == "redo" else []
+        return [*_words(self.verb, self.options, str((folder / self.run).absolute())), *folder_option]
 
 
-def _words(verb: str, given: dict[str, Any], run: str) -> list[str]:
-    options = checked_options(verb, given)
+def _words(verb: str, value: dict[str, Any], run: str) -> list[str]:
+    options = checked_options(verb, value)
     named = [word for name in sorted(options.model_fields_set) for word in (f"--{name}", str(getattr(options, name)))]
     to = ["--to", f"{run}/exported-{options.form}"] if isinstance(options, Export) else []
     return [verb, run, *named, *to]
@@ -183,11 +183,11 @@ def job_of(row: dict[str, Any]) -> Job:
         return Job.model_validate(row)
     except (ValidationError, SettingError, UnicodeError):
         number = row["id"]
-        told = f"it was damaged; drop it: `jokulmist queue drop {number}`"
+        problem = f"it was damaged; drop it: `jokulmist queue drop {number}`"
         nothing: dict[str, Any] = {
             name: "" if kind.annotation is str else None for name, kind in Job.model_fields.items()
         }
         run = row["run"] if isinstance(row["run"], str) and is_name(row["run"]) else ""
         return Job.model_construct(
-            **{**nothing, "id": number, "run": run, "status": DAMAGED, "place": 0.0, "added": 0.0, "told": told}
+            **{**nothing, "id": number, "run": run, "status": DAMAGED, "place": 0.0, "added": 0.0, "told": problem}
         )

@@ -79,25 +79,25 @@ class Queue:
         until = time.monotonic() + PATIENCE_SECONDS + ANSWER_SECONDS
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            with closing(sqlite3.connect(self.file, timeout=PATIENCE_SECONDS, isolation_level=None)) as found:
-                found.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, MOST_TEXT)
+            with closing(sqlite3.connect(self.file, timeout=PATIENCE_SECONDS, isolation_level=None)) as result:
+                result.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, MOST_TEXT)
                 # What a file from elsewhere declares beside its table may take for ever.
-                found.set_progress_handler(lambda: time.monotonic() > until, 100_000)
-                found.row_factory = sqlite3.Row
-                found.execute("PRAGMA trusted_schema = OFF")
-                found.execute("PRAGMA journal_mode = WAL")
-                found.execute("PRAGMA synchronous = FULL")
-                found.execute(TABLE)
+                result.set_progress_handler(lambda: time.monotonic() > until, 100_000)
+                result.row_factory = sqlite3.Row
+                result.execute("PRAGMA trusted_schema = OFF")
+                result.execute("PRAGMA journal_mode = WAL")
+                result.execute("PRAGMA synchronous = FULL")
+                result.execute(TABLE)
                 if not write:
-                    yield found
+                    yield result
                     return
-                found.execute("BEGIN IMMEDIATE")
+                result.execute("BEGIN IMMEDIATE")
                 try:
-                    yield found
+                    yield result
                 except BaseException:
-                    found.execute("ROLLBACK")
+                    result.execute("ROLLBACK")
                     raise
-                found.execute("COMMIT")
+                result.execute("COMMIT")
         except (sqlite3.Error, OSError, UnicodeError, OverflowError) as failure:
             raise RecordError(
                 f"the queue {self.file} cannot be used: {failure}. If it was damaged, move it away: runs that waited "
@@ -108,18 +108,18 @@ class Queue:
         """Put a job at the end; its number."""
         if not is_name(run):
             raise SettingError(f"a job is about a run of {self.folder}, by its folder's name; got {run!r:.80}.")
-        given = checked_options(verb, options).model_dump(exclude_unset=True)
-        now = time.time()
+        value = checked_options(verb, options).model_dump(exclude_unset=True)
+        time_now = time.time()
         with self._opened(write=True) as db:
             (last,) = db.execute(f"SELECT COALESCE(MAX(place), 0) FROM jobs {PLACED}").fetchone()
-            made = db.execute(
+            job = db.execute(
                 "INSERT INTO jobs (verb, options, run, place, status, added, signed) VALUES (?, ?, ?, ?, ?, ?, ?)",
-                (verb, json.dumps(given), run, last + 1.0, WAITING, now, signature_of(verb, given, run, now)),
+                (verb, json.dumps(value), run, last + 1.0, WAITING, time_now, signature_of(verb, value, run, time_now)),
             )
-            return int(made.lastrowid or 0)
+            return int(job.lastrowid or 0)
 
-    def _rows(self, db: sqlite3.Connection, where: str = "", *values: Any) -> list[Job]:
-        return [job_of(dict(row)) for row in db.execute(f"SELECT {', '.join(COLUMNS)} FROM jobs {where}", values)]
+    def _rows(self, db: sqlite3.Connection, condition: str = "", *values: Any) -> list[Job]:
+        return [job_of(dict(row)) for row in db.execute(f"SELECT {', '.join(COLUMNS)} FROM jobs {condition}", values)]
 
     def jobs(self) -> list[Job]:
         """All jobs: those that are worked on, then those that wait in their order, then all others, the newest
@@ -127,17 +127,17 @@ class Queue:
         if not self.exists:
             return []
         with self._opened() as db:
-            found = self._rows(db)
+            result = self._rows(db)
         order = {WORKING: 0, WAITING: 1, PAUSED: 2}
         return sorted(
-            found, key=lambda j: (order.get(j.status, 3), j.place if j.status in order else -(j.ended or 0.0))
+            result, key=lambda j: (order.get(j.status, 3), j.place if j.status in order else -(j.ended or 0.0))
         )
 
     def jobs_now(self) -> list[Job]:
         """The same for who looks: a job whose worker on this machine is gone is not worked on; the next worker takes it
         again."""
         lost = "its worker is gone; the next takes it again"
-        found = [
+        result = [
             job.model_copy(update={"status": WAITING, "told": lost}) if _is_abandoned(job) else job
             for job in self.jobs()
         ]
@@ -145,19 +145,21 @@ class Queue:
             "somebody else added it, or it was added on another machine: `jokulmist queue accept {}` lets it be done"
         )
         return [
-            job.model_copy(update={"told": elsewhere.format(job.id)}) if job.status == WAITING and not job.mine else job
-            for job in found
+            job.model_copy(update={"told": elsewhere.format(job.id)})
+            if job.status == WAITING and not job.is_own
+            else job
+            for job in result
         ]
 
     def job(self, number: int) -> Job:
         """One job."""
         if self.exists:
             with self._opened() as db:
-                found = self._rows(db, "WHERE id = ?", number)
-            if found:
-                return found[0]
-        known = ", ".join(str(job.id) for job in self.jobs()[:20])
-        raise LookupFailed(f"there is no job {number}; {f'there are {known}' if known else 'the queue is empty'}.")
+                result = self._rows(db, "WHERE id = ?", number)
+            if result:
+                return result[0]
+        numbers = ", ".join(str(job.id) for job in self.jobs()[:20])
+        raise LookupFailed(f"there is no job {number}; {f'there are {numbers}' if numbers else 'the queue is empty'}.")
 
     def _change(self, number: int, allowed: dict[str, dict[str, Any]], verb: str) -> Job:
         """Change a job, by the status that it has."""
@@ -178,7 +180,7 @@ class Queue:
     def accept(self, number: int) -> Job:
         """Let a job be done that somebody else added, or that was added on another machine."""
         job = self.job(number)
-        if job.mine:
+        if job.is_own:
             raise SettingError(f"job {number} is your own; there is nothing to accept.")
         signed = {"signed": signature_of(job.verb, job.options, job.run, job.added)}
         return self._change(number, dict.fromkeys((WAITING, PAUSED, STOPPED, FAILED), signed), "accepted")
@@ -189,13 +191,13 @@ class Queue:
 
     def go_on(self, number: int) -> Job:
         """Let a job wait for a worker again."""
-        again = {"status": WAITING, "asked": "", "tries": 0, "told": "", "ended": None}
-        return self._change(number, {PAUSED: again, STOPPED: again, FAILED: again}, "gone on with")
+        job_again = {"status": WAITING, "asked": "", "tries": 0, "told": "", "ended": None}
+        return self._change(number, {PAUSED: job_again, STOPPED: job_again, FAILED: job_again}, "gone on with")
 
     def stop(self, number: int) -> Job:
         """End a job; one that is worked on stops cleanly, with everything saved."""
-        now = {"status": STOPPED, "ended": time.time()}
-        return self._change(number, {WAITING: now, PAUSED: now, WORKING: {"asked": "stop"}}, "stopped")
+        time_now = {"status": STOPPED, "ended": time.time()}
+        return self._change(number, {WAITING: time_now, PAUSED: time_now, WORKING: {"asked": "stop"}}, "stopped")
 
     def first(self, number: int) -> Job:
         """Let a job be the next."""
@@ -227,7 +229,7 @@ class Queue:
             if job is None:
                 return None
             host, process, since = worker()
-            now = {
+            time_now = {
                 "status": WORKING,
                 "asked": "",
                 "host": host,
@@ -237,8 +239,8 @@ class Queue:
                 "ended": None,
                 "told": "",
             }
-            _set(db, job.id, now)
-        return job.model_copy(update=now)  # what was checked, and not what the file may have made of it
+            _set(db, job.id, time_now)
+        return job.model_copy(update=time_now)  # what was checked, and not what the file may have made of it
 
     def give_back(self, job: Job, tried: bool = False) -> None:
         """Let a job wait again, e.g. because its worker ends; with `tried` it counts as a try."""
@@ -252,19 +254,19 @@ class Queue:
                 (WAITING, tries, job.id, WORKING),
             )
 
-    def finish(self, job: Job, status: str, told: str = "") -> None:
+    def finish(self, job: Job, status: str, message: str = "") -> None:
         with self._opened(write=True) as db:
             db.execute(
                 "UPDATE jobs SET status = ?, asked = '', ended = ?, told = ? WHERE id = ? AND status = ?",
-                (status, time.time(), told, job.id, WORKING),
+                (status, time.time(), message, job.id, WORKING),
             )
 
     def take_back(self) -> list[Job]:
         """Let jobs wait again whose worker was on this machine and is gone."""
-        found = [job for job in self.jobs() if _is_abandoned(job)]
-        for job in found:
+        result = [job for job in self.jobs() if _is_abandoned(job)]
+        for job in result:
             self.give_back(job, tried=True)
-        return found
+        return result
 
 
 def _set(db: sqlite3.Connection, number: int, values: dict[str, Any]) -> None:
@@ -299,7 +301,7 @@ def is_at_work(job: Job) -> bool:
     import psutil
 
     try:
-        found = psutil.Process(job.process)
-        return found.status() != psutil.STATUS_ZOMBIE and abs(_began(job.process) - job.since) < 1.0
+        result = psutil.Process(job.process)
+        return result.status() != psutil.STATUS_ZOMBIE and abs(_began(job.process) - job.since) < 1.0
     except (psutil.Error, ValueError):
         return False

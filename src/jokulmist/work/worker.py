@@ -22,7 +22,7 @@ from jokulmist.work.queue import Queue
 LOOK_SECONDS = 0.5
 AGAIN_SECONDS = 30.0
 LAST_WORDS = 2_000
-Say = Callable[[str], None]
+Message = Callable[[str], None]
 
 
 def work(
@@ -31,7 +31,7 @@ def work(
     *,
     until_empty: bool = False,
     ends: threading.Event | None = None,
-    say: Say | None = None,
+    say: Message | None = None,
 ) -> None:
     """Take jobs until told to end; so many at a time."""
     ends, say = ends or threading.Event(), say or (lambda _: None)
@@ -50,7 +50,7 @@ def work(
         raise
 
 
-def _taking(queue: Queue, until_empty: bool, ends: threading.Event, say: Say) -> None:
+def _taking(queue: Queue, until_empty: bool, ends: threading.Event, say: Message) -> None:
     while not ends.is_set():
         try:
             for job in queue.take_back():
@@ -68,48 +68,48 @@ def _taking(queue: Queue, until_empty: bool, ends: threading.Event, say: Say) ->
         ends.wait(LOOK_SECONDS)
 
 
-def _worked(queue: Queue, job: Job, ends: threading.Event, say: Say) -> None:
+def _worked(queue: Queue, job: Job, ends: threading.Event, say: Message) -> None:
     """Do a job to its end, or until it is asked to stop."""
     path = queue.folder / job.run
     while holder(path) and not ends.is_set():  # a process that outlived its worker still writes
         ends.wait(LOOK_SECONDS)
     say(f"job {job.id}: {job.command}")
     words = [sys.executable, "-m", "jokulmist.work.child", str(os.getpid()), *job.words(queue.folder)]
-    with tempfile.TemporaryFile() as told:
+    with tempfile.TemporaryFile() as message:
         child = subprocess.Popen(
-            words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=told, start_new_session=True
+            words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=message, start_new_session=True
         )  # fmt: skip
-        asked, sent = "", -AGAIN_SECONDS
+        requests, sent = "", -AGAIN_SECONDS
         while child.poll() is None:
-            wanted = "end" if ends.is_set() else _asked(queue, job, say)
+            wanted = "end" if ends.is_set() else _requested_state(queue, job, say)
             # An interrupt that lands where Python cannot raise it is lost, so it is sent again.
             if wanted and time.monotonic() - sent > AGAIN_SECONDS:
-                asked, sent = wanted, time.monotonic()
+                requests, sent = wanted, time.monotonic()
                 child.send_signal(signal.SIGINT)
             time.sleep(LOOK_SECONDS)
-        told.seek(0)
-        last = _last_line(told.read()[-LAST_WORDS:])
-    _ended(queue, job, child.returncode, asked, last, say)
+        message.seek(0)
+        last = _last_line(message.read()[-LAST_WORDS:])
+    _ended(queue, job, child.returncode, requests, last, say)
 
 
-def _asked(queue: Queue, job: Job, say: Say) -> str:
+def _requested_state(queue: Queue, job: Job, say: Message) -> str:
     """What is to be done with a job at work; nothing, where the queue cannot be read just now."""
     try:
-        return queue.job(job.id).asked or ""
+        return queue.job(job.id).requested or ""
     except (RecordError, LookupFailed, OSError) as trouble:
         say(str(trouble))
         return ""
 
 
-def _ended(queue: Queue, job: Job, status: int, asked: str, last: str, say: Say) -> None:
+def _ended(queue: Queue, job: Job, status: int, requests: str, last: str, say: Message) -> None:
     if status == 0 or (status == 130 and job.verb == "resume" and _is_done(queue.folder / job.run)):
         queue.finish(job, DONE)
         say(f"job {job.id} ({job.run}) is done")
-    elif asked == "end":
+    elif requests == "end":
         queue.give_back(job)
         say(f"job {job.id} ({job.run}) was stopped and waits again")
-    elif status == 130 or asked:
-        queue.finish(job, PAUSED if asked == "pause" else STOPPED)
+    elif status == 130 or requests:
+        queue.finish(job, PAUSED if requests == "pause" else STOPPED)
         say(f"job {job.id} ({job.run}) was stopped")
     elif status < 0:
         queue.give_back(job, tried=True)

@@ -47,19 +47,19 @@ class Controls:
         player: str | None = None,
         others: Policy | None = None,
     ) -> None:
-        for one in (policy, others):
-            if one is not None:
-                one.fits(environment)
-        self.player, self.others = player, others
+        for player_policy in (policy, others):
+            if player_policy is not None:
+                player_policy.fits(environment)
+        self.player, self.partners = player, others
         self.environment, self.policy, self.seed = environment, policy, seed
         action = describe(environment).action
         self.action = action
         self.parts: dict[str, Choice | Range] = action.parts if isinstance(action, Actions) else {"": action}
         if player is not None:
-            own = describe(environment).players
-            if player not in own:
+            players = describe(environment).players
+            if player not in players:
                 raise SettingError(
-                    f"there is no player `{player}`; the players are {listed(own)}.{nearest(player, own)}"
+                    f"there is no player `{player}`; the players are {listed(players)}.{nearest(player, players)}"
                 )
             self.parts = {n: p for n, p in self.parts.items() if belongs_to(player, n)}
         self.agent = policy is not None
@@ -106,8 +106,8 @@ class Controls:
             return self.policy.choose_in(self.episode)
         if isinstance(self.action, PlayerActions):
             rest: dict[str, Any] = {}
-            if self.others is not None:
-                rest = vars(self.others.choose_in(self.episode))
+            if self.partners is not None:
+                rest = vars(self.partners.choose_in(self.episode))
             return Record(**{name: self.chosen.get(name, rest.get(name)) for name in self.action.parts})
         return dict(self.chosen) if isinstance(self.action, Actions) else self.chosen[""]
 
@@ -115,18 +115,18 @@ class Controls:
     def seen(self) -> Observation:
         """What whoever plays sees: of several players only what is theirs."""
         observation = self.episode.observation
-        found: Observation = observation if self.player is None else observation[self.player]
-        return found
+        observation_seen: Observation = observation if self.player is None else observation[self.player]
+        return observation_seen
 
     def act(self) -> None:
         """Take the decision; once an episode is over, begin the next."""
         if self.episode.over:
             self.another()
             return
-        own = self.action.own(self.decided())
-        self.episode.act(own)
-        self.acts.append(own)
-        self.rows.append(row_of(self.environment, self.seed, self.episode, own))
+        native = self.action.native(self.decided())
+        self.episode.act(native)
+        self.acts.append(native)
+        self.rows.append(row_of(self.environment, self.seed, self.episode, native))
 
     def back(self, decisions: int = 1) -> None:
         """Rewind as far as that, or to the beginning."""
@@ -137,8 +137,8 @@ class Controls:
             return
         # What a simulator is cannot be kept, so it is brought there again.
         self.episode = self.environment.episode(self.seed)
-        for own in self.acts:
-            self.episode.act(own)
+        for action in self.acts:
+            self.episode.act(action)
 
     def swap(self) -> None:
         """Take over from the policy, or hand back to it."""

@@ -82,39 +82,41 @@ def _action(environment: Environment, episode: Any, policy: Policy | str, draw: 
         chosen = describe(environment).action.random(draw, episode.mask or None)
     else:
         chosen = getattr(environment, policy)(episode.state)
-    return describe(environment).action.own(chosen)
+    return describe(environment).action.native(chosen)
 
 
 def row_of(environment: Environment, number: int, episode: Any, action: Any) -> dict[str, Any]:
     """What the decision taken last led to, in one row; `action` is in own form."""
-    whole = describe(environment).action
+    action_space = describe(environment).action
     seen = episode.observation
     state = {} if isinstance(environment, Simulator) else episode.state.__dict__
     row: dict[str, Any] = {
         "episode": number,
         "moment": episode.steps,
-        "action": whole.label_of(episode.decided, action) if isinstance(whole, PlayerActions) else whole.label(action),
+        "action": action_space.label_of(episode.decided, action)
+        if isinstance(action_space, PlayerActions)
+        else action_space.label(action),
         **episode.terms,
         "reward": episode.reward,
         "total": episode.total,
     }
     for name, value in state.items():
-        row.update(_told(name, value))
+        row.update(_format_entries(name, value))
     for name in seen.keys():  # noqa: SIM118  an observation is no mapping
         if name not in state:
-            row.update(_told(name, seen[name]))
+            row.update(_format_entries(name, seen[name]))
         elif not np.array_equal(np.asarray(seen[name], float), np.asarray(state[name], float)):
-            row.update(_told(f"seen:{name}", seen[name]))
+            row.update(_format_entries(f"seen:{name}", seen[name]))
     row.update(episode.measures)
-    row["held"] = " ".join(episode.held)
+    row["held"] = " ".join(episode.satisfied)
     return row
 
 
-def _told(name: str, value: Any) -> dict[str, Any]:
+def _format_entries(name: str, value: Any) -> dict[str, Any]:
     """A value by name, an array by the names of its entries."""
     array = np.asarray(value)
     if array.shape == ():
         return {name: array.item()}
     if array.size <= MOST_ENTRIES:
-        return {f"{name}[{','.join(map(str, at))}]": array[at].item() for at in np.ndindex(array.shape)}
+        return {f"{name}[{','.join(map(str, index))}]": array[index].item() for index in np.ndindex(array.shape)}
     return {name: f"{array.dtype} {array.shape}, {array.min():.4g} to {array.max():.4g}"}

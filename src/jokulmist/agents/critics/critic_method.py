@@ -38,7 +38,7 @@ from jokulmist.agents.replay_updates import (
 )
 from jokulmist.agents.stretches import kept_numbers, rows_ahead
 from jokulmist.environments.spaces.channels import Spec
-from jokulmist.environments.spaces.legal import drawn as drawn_among
+from jokulmist.environments.spaces.legal import draw_legal
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import ActionDistribution, acting_over, joint_over
 from jokulmist.learning.gaussians import refuse_unbounded
@@ -129,7 +129,7 @@ class CriticAgent(Agent):
         # Of the policy, and of the policy and both critics together.
         shapes.state_width = shapes.network.state_width if self.remembers() else 0
         shapes.remembered = 3 * shapes.state_width
-        shapes.ahead = rows_ahead(shapes)
+        shapes.lookahead = rows_ahead(shapes)
         shapes.slots = slots_of(self, shapes)
         shapes.acting = acting_over(spec.action, "squashed")
         shapes.action_numbers = shapes.acting.width + bool(shapes.acting.choices)
@@ -138,7 +138,7 @@ class CriticAgent(Agent):
         return shapes
 
     def refuse_copies(self, shapes: Shapes) -> None:
-        refuse_few_slots(self, shapes, shapes.ahead)
+        refuse_few_slots(self, shapes, shapes.lookahead)
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
@@ -168,7 +168,7 @@ class CriticAgent(Agent):
         return isinstance(shapes.network, Dense)
 
     @staticmethod
-    def kept(learner: Learned) -> Learned:
+    def policy_state(learner: Learned) -> Learned:
         learning = learner.learning._replace(policy_target=(), critics_target=(), moments=())
         return learner._replace(learning=learning, replay=())
 
@@ -188,14 +188,14 @@ class CriticAgent(Agent):
         best: Any = np.zeros(len(values), int)
         if acting.choices:
             greedy = acting.indices(acting.likeliest(outputs, observed.legal, np))
-            best = np.asarray(joint_over(shapes.spec.action).index(acting.own(greedy, unit)))
+            best = np.asarray(joint_over(shapes.spec.action).index(acting.native(greedy, unit)))
         return values[np.arange(len(values)), best] * float(spread_of(learner.returns))
 
 
-def begun(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = ()) -> Learned:
+def begin_learner(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = ()) -> Learned:
     """What is known before the first decision; a method with a temperature has no target of its policy."""
-    policy = agent.policy_of(shapes, seed_from(noise)).begun()
-    critics = agent.critics_of(shapes, seed_from(noise)).begun()
+    policy = agent.policy_of(shapes, seed_from(noise)).initial_weights()
+    critics = agent.critics_of(shapes, seed_from(noise)).initial_weights()
     learning = Learning(
         policy=policy,
         critics=critics,
@@ -225,7 +225,7 @@ def first_tries(acting: ActionDistribution, observed: Any, noise: Any) -> tuple[
     for k, choice in enumerate(acting.choices.values()):
         u = noise.uniform(shape=(rows,))
         if observed.legal:
-            indices.append(drawn_among(xp, observed.legal[k], u).astype("int32"))
+            indices.append(draw_legal(xp, observed.legal[k], u).astype("int32"))
         else:
             indices.append(xp.minimum(xp.floor(u * choice.count), choice.count - 1).astype("int32"))
     if not acting.width:

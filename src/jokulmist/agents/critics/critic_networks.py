@@ -62,13 +62,13 @@ class Learned(NamedTuple):
 def critics_layout(network: Any, spec: Spec, acting: ActionDistribution, count: int, seed: int) -> Layout:
     """Where the weights of some critics stand, and how they begin."""
     channel = Channel(name="action", low=-1.0, high=1.0, shape=(acting.width,))
-    known = Spec((*spec.channels, channel) if acting.width else spec.channels, spec.action, spec.masked)
+    critic_spec = Spec((*spec.channels, channel) if acting.width else spec.channels, spec.action, spec.masked)
     outputs = joint_over(spec.action).count
 
     def build() -> Any:
         from jokulmist.learning.networks.modules import Several
 
-        return Several(tuple(built(network, known, outputs, seed + k) for k in range(count)))
+        return Several(tuple(built(network, critic_spec, outputs, seed + k) for k in range(count)))
 
     return Layout(network, build)
 
@@ -114,4 +114,4 @@ class GoingAlong:
 
     def outputs(self, inputs: Inputs) -> Any:
         """What it is made of."""
-        return self._policy.along(inputs, self._past.begun, self._past.states, self._burn_in)[0][0]
+        return self._policy.apply_sequence(inputs, self._past.restarts, self._past.states, self._burn_in)[0][0]

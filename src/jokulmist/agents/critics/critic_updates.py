@@ -53,32 +53,34 @@ def learned(
     replay = memory_of.written(shapes.spec, learner.replay, experience, action, counts_advances(shapes))
     updates, rows = rows_due(shapes, experience)
     chance = memory_of.draws_for(noise, rows, prioritised=False)
-    lead = (rows, shapes.ahead) if shapes.state_width else (rows,)
+    lead = (rows, shapes.lookahead) if shapes.state_width else (rows,)
     normal = noise.normal(shape=(*lead, draws, acting.width)) if acting.width and draws else jnp.zeros((*lead, 0, 0))
     spread = spread_of(returns)
 
     def going(learning: Learning) -> Any:
         if shapes.state_width:
             parts = (stretches(shapes, numbers, replay, chance, counts_advances(shapes), bonus), normal)
-            learning, told = one_after_another(
-                lambda now, some, chance: update(shapes, numbers, now, rows_along(shapes, learner, some, chance, spread)),
+            learning, update_readings = one_after_another(
+                lambda state, transitions, chance: update(shapes, numbers, state, rows_along(shapes, learner, transitions, chance, spread)),
                 learning, updates, shapes.minibatch, *parts,
             )  # fmt: skip
-            return learning, jnp.mean(told, axis=0)
+            return learning, jnp.mean(update_readings, axis=0)
         sample = memory_of.sampled(
             shapes.spec, replay, chance, shapes.n_step, numbers.discount, counted=counts_advances(shapes), bonus=bonus
         )
         batch = rows_from(shapes, learner, sample, spread, normal)
-        learning, told = one_after_another(
-            lambda now, rows: update(shapes, numbers, now, rows), learning, updates, shapes.minibatch, batch
+        learning, update_readings = one_after_another(
+            lambda state, rows: update(shapes, numbers, state, rows), learning, updates, shapes.minibatch, batch
         )
-        return learning, jnp.mean(told, axis=0)
+        return learning, jnp.mean(update_readings, axis=0)
 
     decisions = learner.decisions + experience.rewards.size
-    learning, told = learned_when_started(decisions, start_of(shapes, shapes.ahead), going, learner.learning, readings)
+    learning, update_readings = learned_when_started(
+        decisions, start_of(shapes, shapes.lookahead), going, learner.learning, readings
+    )
     statistics = gathered(learner.statistics, met(experience))
     learner = Learned(learning, statistics, returns, decisions, replay)
-    return learner, {**memory, "returns": open_now}, tuple(told)
+    return learner, {**memory, "returns": open_now}, tuple(update_readings)
 
 
 class Rows(NamedTuple):
@@ -127,14 +129,14 @@ def rows_from(shapes: Any, learner: Learned, sample: Any, spread: Any, normal: A
     """A sample in the scale of the networks."""
     import jax.numpy as jnp
 
-    some = bool(shapes.acting.choices)
+    has_choices = bool(shapes.acting.choices)
     return Rows(
         inputs=prepared(shapes.spec, shapes.scaling, learner.statistics, sample.observed),
         following=prepared(shapes.spec, shapes.scaling, learner.statistics, sample.following),
         legal=sample.observed.legal,
         legal_following=sample.following.legal,
-        index=sample.action[:, 0].astype(jnp.int32) if some else (),
-        unit=sample.action[:, int(some) : shapes.action_numbers],
+        index=sample.action[:, 0].astype(jnp.int32) if has_choices else (),
+        unit=sample.action[:, int(has_choices) : shapes.action_numbers],
         gain=sample.gain / spread,
         weight_ahead=sample.weight_ahead,
         normal=normal,
@@ -156,7 +158,9 @@ def judged_rows(shapes: Any, critics: Any, rows: Rows) -> Any:
     if not rows.past:
         return values_at(critics, rows.inputs, rows.unit)
     states = rows.past.states[..., shapes.state_width :]
-    return critics.along(with_action(rows.inputs, rows.unit), rows.past.begun, states, shapes.network.burn_in)[0]
+    return critics.apply_sequence(
+        with_action(rows.inputs, rows.unit), rows.past.restarts, states, shapes.network.burn_in
+    )[0]
 
 
 def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, wanted: Any) -> tuple[Any, Any, Any]:
@@ -172,8 +176,8 @@ def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, 
     def loss(leaves: Any) -> Any:
         values = judged_rows(shapes, layout.combined(leaves), rows)
         if shapes.acting.choices:
-            taken = rows.index[:, None] == jnp.arange(values.shape[-1])
-            chosen = jnp.sum(jnp.where(taken, values, 0.0), axis=-1)
+            one_hot = rows.index[:, None] == jnp.arange(values.shape[-1])
+            chosen = jnp.sum(jnp.where(one_hot, values, 0.0), axis=-1)
         else:
             chosen = values[..., 0]
         assert chosen.shape[1:] == wanted.shape
@@ -182,12 +186,12 @@ def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, 
         # Summed over the critics, so that each is moved as if it were alone.
         return jnp.sum(rows.mean(each)), jnp.stack([each, chosen, jnp.abs(error)])
 
-    gradients, told = jax.grad(loss, has_aux=True)(layout.leaves(learning.critics))
+    gradients, aux = jax.grad(loss, has_aux=True)(layout.leaves(learning.critics))
     weights, moments, norm = descended(
         shapes.optimiser, learning.critics, learning.moments[1], as_flat(gradients), numbers.learning_rate,
         getattr(numbers, "gradient_clip", None),
     )  # fmt: skip
-    return weights, moments, jnp.concatenate([jnp.mean(rows.mean(told), axis=1), norm[None]])
+    return weights, moments, jnp.concatenate([jnp.mean(rows.mean(aux), axis=1), norm[None]])
 
 
 def policy_step(shapes: Any, numbers: Numbers, learning: Learning, loss: Callable[[Any], Any]) -> tuple[Any, Any, Any]:
@@ -195,14 +199,14 @@ def policy_step(shapes: Any, numbers: Numbers, learning: Learning, loss: Callabl
     import jax
 
     layout = shapes.layout
-    gradients, told = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(
+    gradients, aux = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(
         layout.leaves(learning.policy)
     )
     weights, moments, _ = descended(
         shapes.optimiser, learning.policy, learning.moments[0], as_flat(gradients), numbers.policy_rate,
         getattr(numbers, "gradient_clip", None),
     )  # fmt: skip
-    return weights, moments, told
+    return weights, moments, aux
 
 
 def followed(target: Any, weights: Any, share: Any) -> Any:

@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from jokulmist.agents.contract import FixedShare, Numbers, Scheduled
-from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries
+from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import Learned, Learning, critics_layout, outputs_of, values_at
 from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
@@ -56,7 +56,7 @@ class DeterministicAgent(CriticAgent):
 
     @classmethod
     def fresh_learner(cls, shapes: Any, numbers: Numbers, noise: Any) -> Learned:
-        return begun(cls, shapes, noise)
+        return begin_learner(cls, shapes, noise)
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
@@ -78,7 +78,7 @@ class DeterministicAgent(CriticAgent):
             outputs = outputs_of(shapes.layout.module(learner.learning.policy), inputs)
         unit = xp.tanh(outputs)
         if not explore:
-            return acting.own([], unit), memory, ()
+            return acting.native([], unit), memory, ()
         chance = noise.normal(shape=unit.shape)
         added = numbers.exploration * chance
         if shapes.noise == "ornstein-uhlenbeck":
@@ -86,7 +86,7 @@ class DeterministicAgent(CriticAgent):
             memory = {**memory, "noise": added}
         _, anything = first_tries(acting, observed, noise)
         tried = xp.where(learner.decisions < shapes.replay_start, anything, (unit + added).clip(-1.0, 1.0))
-        return acting.own([], tried), memory, tried
+        return acting.native([], tried), memory, tried
 
 
 def drifted(xp: Any, noise: Any, age: Any, back: Any) -> Any:
@@ -112,8 +112,8 @@ def targets(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> An
 
     unit = jnp.tanh(outputs_of(shapes.layout.module(learning.policy_target), rows.following))
     if hasattr(numbers, "target_noise"):
-        near = numbers.target_noise_clip
-        noise = jnp.clip(numbers.target_noise * rows.normal[:, 0], -near, near)
+        noise_bound = numbers.target_noise_clip
+        noise = jnp.clip(numbers.target_noise * rows.normal[:, 0], -noise_bound, noise_bound)
         unit = jnp.clip(unit + noise, -1.0, 1.0)
     values = values_at(shapes.critics.module(learning.critics_target), rows.following, unit)
     wanted = rows.gain + rows.weight_ahead * jnp.min(values, axis=0)[:, 0]
@@ -127,9 +127,9 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tup
     from jax import lax
 
     wanted = targets(shapes, numbers, learning, rows)
-    critics, judged, readings = critics_step(shapes, numbers, learning, rows, wanted)
+    critics, priorities, readings = critics_step(shapes, numbers, learning, rows, wanted)
     learning = learning._replace(
-        critics=critics, moments=(learning.moments[0], judged, ()), updates=learning.updates + 1
+        critics=critics, moments=(learning.moments[0], priorities, ()), updates=learning.updates + 1
     )
 
     def moved(learning: Learning) -> Learning:

@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from jokulmist.agents.contract import AboveZero, Count, FixedShare, Numbers, Shapes
-from jokulmist.agents.critics.critic_method import CriticAgent, begun, first_tries
+from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import GoingAlong, Learned, Learning, Remembering, values_at, with_action
 from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import begin_spread, outputs_by_numpy, policy_layout, probabilities_by_part
@@ -93,7 +93,7 @@ class SAC(CriticAgent):
     def fresh_learner(cls, shapes: Any, numbers: Numbers, noise: Any) -> Learned:
         acting = shapes.acting
         parts = len(acting.choices) + len(acting.units.ranges)
-        learner = begun(cls, shapes, noise, np.full(parts, math.log(numbers.temperature), np.float32))
+        learner = begin_learner(cls, shapes, noise, np.full(parts, math.log(numbers.temperature), np.float32))
         begin_spread(learner.learning.policy, acting, numbers.first_spread)
         return learner
 
@@ -115,20 +115,20 @@ class SAC(CriticAgent):
             outputs = policy.outputs(inputs)
         if not explore:
             return acting.likeliest(outputs, observed.legal, xp), memory, ()
-        actions, drawn = acting.sampled(outputs, observed.legal, noise)
+        actions, samples = acting.sampled(outputs, observed.legal, noise)
         indices, unit = first_tries(acting, observed, noise)
         early = learner.decisions < shapes.replay_start
-        own = acting.indices(actions) if acting.choices else []
-        taken = [xp.where(early, first, later) for first, later in zip(indices, own, strict=True)]
+        policy_indices = acting.indices(actions) if acting.choices else []
+        chosen_indices = [xp.where(early, first, later) for first, later in zip(indices, policy_indices, strict=True)]
         if acting.width:
-            unit = xp.where(early, unit, xp.tanh(drawn.before))
+            unit = xp.where(early, unit, xp.tanh(samples.before))
         if not shapes.state_width:
-            return acting.own(taken, unit), memory, unit
+            return acting.native(chosen_indices, unit), memory, unit
         # The critics remember what was done, too: that is kept for their updates, and used by nothing else.
         before = past_of({"state": memory["judged"]}, observed).states
         _, after = shapes.critics.module(learner.learning.critics).step(with_action(inputs, unit), before)
         past = past._replace(states=xp.concatenate([past.states, before], axis=-1))
-        return acting.own(taken, unit), {**memory, "judged": after}, (unit, past)
+        return acting.native(chosen_indices, unit), {**memory, "judged": after}, (unit, past)
 
     @staticmethod
     def learn(
@@ -159,9 +159,9 @@ def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs:
     unit = outputs[:, :0]
     if acting.width:
         mean, log_spread = acting.gaussians(outputs)
-        drawn = SampledRanges(mean + jnp.exp(log_spread) * normal, normal)
-        unit = jnp.tanh(drawn.before)
-        surprise = -(log_density(drawn.before, mean, log_spread) - log_slope(drawn.before))
+        samples = SampledRanges(mean + jnp.exp(log_spread) * normal, normal)
+        unit = jnp.tanh(samples.before)
+        surprise = -(log_density(samples.before, mean, log_spread) - log_slope(samples.before))
         entropies = acting.units.by_part(surprise)
     value = jnp.min(values_at(critics, inputs, unit), axis=0)
     if acting.choices:
@@ -181,18 +181,18 @@ def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs:
 
 def remembered_apart(shapes: Any, rows: Rows) -> tuple[Past, Past]:
     """What was remembered before each decision of the stretches by the policy, and by the critics."""
-    begun, states = rows.past.begun, rows.past.states
-    return Past(states[..., : shapes.state_width], begun), Past(states[..., shapes.state_width :], begun)
+    restarts, states = rows.past.restarts, rows.past.states
+    return Past(states[..., : shapes.state_width], restarts), Past(states[..., shapes.state_width :], restarts)
 
 
-def then(policy: Any, critics: Any, rows: Rows, own: Past, states: Past) -> tuple[Any, Any]:
+def then(policy: Any, critics: Any, rows: Rows, policy_past: Past, states: Past) -> tuple[Any, Any]:
     """Policy and critics with what they remember at the end of each target, having gone along what was seen and done
     until then."""
-    turns = rows.past.begun.shape[0]
-    by_policy = policy.along(rows.inputs, own.begun, own.states)[1]
-    by_critics = critics.along(with_action(rows.inputs, rows.unit), states.begun, states.states)[1]
-    at = (at_the_end(after, rows.steps, turns) for after in (by_policy, by_critics))
-    return Remembering(policy, next(at)), Remembering(critics, next(at))
+    turns = rows.past.restarts.shape[0]
+    by_policy = policy.apply_sequence(rows.inputs, policy_past.restarts, policy_past.states)[1]
+    by_critics = critics.apply_sequence(with_action(rows.inputs, rows.unit), states.restarts, states.states)[1]
+    outputs = (at_the_end(after, rows.steps, turns) for after in (by_policy, by_critics))
+    return Remembering(policy, next(outputs)), Remembering(critics, next(outputs))
 
 
 def wanted_entropies(shapes: Any, numbers: Numbers) -> Any:
@@ -214,19 +214,19 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tup
     policy = shapes.layout.module(learning.policy)
     target = shapes.critics.module(learning.critics_target)
     if rows.past:
-        own, states = remembered_apart(shapes, rows)
-        policy, target = then(policy, target, rows, own, states)
+        policy_past, states = remembered_apart(shapes, rows)
+        policy, target = then(policy, target, rows, policy_past, states)
     later, _ = soft_value(shapes, temperature, policy, target, rows.following, rows.legal_following, chance[0])
     wanted = rows.gain + rows.weight_ahead * later
-    critics, judged, readings = critics_step(shapes, numbers, learning, rows, wanted)
+    critics, priorities, readings = critics_step(shapes, numbers, learning, rows, wanted)
     judges = shapes.critics.module(critics)
     if rows.past:
-        _, after = judges.along(with_action(rows.inputs, rows.unit), states.begun, states.states)
+        _, after = judges.apply_sequence(with_action(rows.inputs, rows.unit), states.restarts, states.states)
         judges = Remembering(judges, before_each(states, after))
 
     def loss(policy: Any) -> Any:
         if rows.past:
-            policy = GoingAlong(policy, own, shapes.network.burn_in)
+            policy = GoingAlong(policy, policy_past, shapes.network.burn_in)
         value, each = soft_value(shapes, temperature, policy, judges, rows.inputs, rows.legal, chance[1])
         return -rows.mean(value), (-rows.mean(value), rows.mean(each))
 
@@ -235,13 +235,13 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tup
     if shapes.temperature_learned:
         slope = temperature * (entropies - wanted_entropies(shapes, numbers))
         logs, heat, _ = descended(shapes.optimiser, logs, heat, slope, numbers.learning_rate)
-    told = jnp.stack([policy_loss, jnp.sum(entropies), jnp.mean(temperature)])
+    loss_readings = jnp.stack([policy_loss, jnp.sum(entropies), jnp.mean(temperature)])
     learning = learning._replace(
         policy=weights,
         critics=critics,
         critics_target=followed(learning.critics_target, critics, numbers.target_share),
         temperature=logs,
-        moments=(moments, judged, heat),
+        moments=(moments, priorities, heat),
         updates=learning.updates + 1,
     )
-    return learning, jnp.concatenate([readings, told])
+    return learning, jnp.concatenate([readings, loss_readings])

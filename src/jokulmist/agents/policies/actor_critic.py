@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from jokulmist.agents.contract import Count, FixedShare, Numbers, Scheduled, Whole, weight_ahead
+from jokulmist.agents.contract import Count, FixedShare, Numbers, Scheduled, WholeNumber, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     Learned,
@@ -63,7 +63,7 @@ class ActorCritic(PolicyAgent):
     learning_rate: Scheduled = linear(1e-3, 0.0, over=1.0)
     entropy_bonus: Scheduled = linear(0.1, 0.0, over=1.0)
     horizon: Count = 8
-    value_first: Whole = 100
+    value_first: WholeNumber = 100
     trace_decay: FixedShare = 0.95
     advantages_normalised: bool = False
     near_start: float = 0.0
@@ -83,27 +83,27 @@ class ActorCritic(PolicyAgent):
         networks = shapes.layout.module(learner.weights)
         batch, past, after = batch_of(shapes, learner, experience)
         shape = experience.rewards.shape
-        (said, known), remembered = said_along(networks, batch.inputs, past)
-        old = shapes.acting.judged(said, *batch.done).log_probability
+        (estimates, next_values), remembered = said_along(networks, batch.inputs, past)
+        old = shapes.acting.likelihood(estimates, *batch.done).log_probability
         gains = advantages(
-            kept_near(shapes, numbers, learner, experience, batch, old), experience.ended, experience.closed, known.reshape(shape),
+            kept_near(shapes, numbers, learner, experience, batch, old), experience.ended, experience.closed, next_values.reshape(shape),
             said_next(networks, after, remembered)[1].reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
         ).reshape(-1)  # fmt: skip
-        targets = gains + known
+        targets = gains + next_values
         if shapes.advantages_normalised:
             gains = normalised(gains)
         gains = gains * policy_moves(shapes, learner)
 
         def loss(networks: Any) -> Any:
             (outputs, values), _ = said_along(networks, batch.inputs, past)
-            judged = shapes.acting.judged(outputs, *batch.done)
-            assert judged.log_probability.shape == gains.shape == values.shape == targets.shape
-            policy_loss = -jnp.mean(judged.log_probability * gains)
+            likelihood = shapes.acting.likelihood(outputs, *batch.done)
+            assert likelihood.log_probability.shape == gains.shape == values.shape == targets.shape
+            policy_loss = -jnp.mean(likelihood.log_probability * gains)
             value_loss = jnp.mean(squared(values - targets))
-            bonus, entropy = entropies_of(numbers, judged, jnp.mean)
+            bonus, entropy = entropies_of(numbers, likelihood, jnp.mean)
             total = policy_loss + numbers.value_weight * value_loss - bonus
             return total, (policy_loss, value_loss, entropy)
 
-        weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
-        explained = explained_variance(known, targets)
-        return after_update(shapes, learner, weights, moments, experience), memory, (*told, explained, norm)
+        weights, moments, loss_readings, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        explained = explained_variance(next_values, targets)
+        return after_update(shapes, learner, weights, moments, experience), memory, (*loss_readings, explained, norm)

@@ -19,7 +19,7 @@ from jokulmist.agents.contract import (
     Numbers,
     Scheduled,
     Shapes,
-    Whole,
+    WholeNumber,
     weight_ahead,
 )
 from jokulmist.agents.policy_networks import (
@@ -52,7 +52,7 @@ from jokulmist.learning.reward_scaling import in_scale, spread_of
 
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
 # The largest mean advantage, in spreads of the advantages, at which a value counts as settled.
-SETTLED = 0.2
+CALIBRATED_SHARE = 0.2
 
 
 class Learned(NamedTuple):
@@ -142,7 +142,7 @@ class PolicyAgent(Agent):
     entropy_bonus: Scheduled = 0.0
     range_entropy_bonus: Scheduled = 0.0
     value_weight: float = 0.5
-    value_first: Whole = 10
+    value_first: WholeNumber = 10
     network: NetworkSetting | None = None
     shared: bool | None = None
     scaling: Scaling = "running"
@@ -176,18 +176,18 @@ class PolicyAgent(Agent):
         shapes.layout = _layout_of(shapes, 0)
         if shapes.frozen:
             shapes.layout.moving(shapes.frozen)
-        one = shapes.shared or not getattr(self, "baseline", True)
-        shapes.state_width = shapes.network.state_width * (1 if one else 2) if recurrent else 0
+        single = shapes.shared or not getattr(self, "baseline", True)
+        shapes.state_width = shapes.network.state_width * (1 if single else 2) if recurrent else 0
         return shapes
 
     def remembers(self) -> bool:
         return isinstance(self.network, Recurrent)
 
     def numbers(self) -> dict[str, Any]:
-        found = super().numbers()
+        values = super().numbers()
         if not getattr(self, "near_start", True):
-            del found["near_start"]
-        return found
+            del values["near_start"]
+        return values
 
     def decisions_a_copy(self) -> int:
         """Enough for `least_updates`."""
@@ -198,7 +198,7 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
-        weights = _layout_of(shapes, seed_from(noise)).begun()
+        weights = _layout_of(shapes, seed_from(noise)).initial_weights()
         begin_spread(weights, shapes.acting, numbers.first_spread)
         return Learned(
             weights,
@@ -229,8 +229,8 @@ class PolicyAgent(Agent):
         else:
             outputs = layout.module(learner.weights).outputs(inputs)
         if explore:
-            actions, drawn = acting.sampled(outputs, observed.legal, noise)
-            return actions, memory, (drawn, past)
+            actions, samples = acting.sampled(outputs, observed.legal, noise)
+            return actions, memory, (samples, past)
         return acting.likeliest(outputs, observed.legal, noise.xp), memory, ()
 
     @staticmethod
@@ -238,7 +238,7 @@ class PolicyAgent(Agent):
         return isinstance(shapes.network, Dense)
 
     @staticmethod
-    def kept(learner: Learned) -> Learned:
+    def policy_state(learner: Learned) -> Learned:
         return learner._replace(moments=(), updates=(), beginning=())
 
     @staticmethod
@@ -248,12 +248,12 @@ class PolicyAgent(Agent):
         return probabilities_by_part(shapes.acting, outputs, observed.legal)
 
     @staticmethod
-    def said(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+    def policy_outputs(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
         outputs, values = said_first(shapes, learner, observed)
-        found = said_by_part(shapes.acting, outputs, observed.legal)
+        parts = said_by_part(shapes.acting, outputs, observed.legal)
         if values is not None:
-            found["value"] = values[:, None] * spread_of(learner.returns)
-        return found
+            parts["value"] = values[:, None] * spread_of(learner.returns)
+        return parts
 
     @staticmethod
     def state_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
@@ -269,8 +269,8 @@ def said_first(shapes: Any, learner: Learned, observed: Seen) -> tuple[Any, Any]
     if not shapes.state_width:
         return networks.outputs(inputs), networks.values(inputs) if getattr(shapes, "baseline", True) else None
     states = np.zeros((inputs.numbers.shape[0], shapes.state_width), np.float32)
-    said: tuple[Any, Any] = networks.step(inputs, states)[0]
-    return said
+    outputs: tuple[Any, Any] = networks.step(inputs, states)[0]
+    return outputs
 
 
 @cache
@@ -287,9 +287,9 @@ def policy_moves(shapes: Any, learner: Learned) -> Any:
     return 1.0 * (learner.updates >= shapes.value_first)
 
 
-def entropies_of(numbers: Numbers, judged: Likelihood, mean: Any) -> tuple[Any, Any]:
+def entropies_of(numbers: Numbers, likelihood: Likelihood, mean: Any) -> tuple[Any, Any]:
     """What the entropies add to what is maximised, and the mean entropy that is told."""
-    choices, ranges = mean(judged.choice_entropy), mean(judged.range_entropy)
+    choices, ranges = mean(likelihood.choice_entropy), mean(likelihood.range_entropy)
     return numbers.entropy_bonus * choices + numbers.range_entropy_bonus * ranges, choices + ranges
 
 
@@ -320,12 +320,12 @@ class Batch(NamedTuple):
     inputs: Any
     legal: Any
     actions: Any
-    drawn: Any
+    samples: Any
 
     @property
     def done(self) -> tuple[Any, Any, Any]:
         """What the likelihood of the actions is judged by."""
-        return self.legal, self.actions, self.drawn
+        return self.legal, self.actions, self.samples
 
 
 def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any, Any]:
@@ -334,8 +334,8 @@ def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Bat
     observed, last = in_rows(experience.observed), in_rows(experience.last)
     inputs = seen_by(shapes, learner.statistics, observed)
     after = seen_by(shapes, learner.statistics, last)
-    drawn, past = experience.notes
-    batch = Batch(inputs, observed.legal, in_rows(experience.actions), in_rows(drawn))
+    samples, past = experience.notes
+    batch = Batch(inputs, observed.legal, in_rows(experience.actions), in_rows(samples))
     return batch, past_along(past, experience), after
 
 
@@ -343,12 +343,14 @@ def rewards_in_scale(
     numbers: Numbers, learner: Learned, open_returns: Any, experience: Experience
 ) -> tuple[Experience, Learned, Any]:
     """Experience whose rewards have the scale that is learned in, with the returns that they followed."""
-    ahead = weight_ahead(numbers, experience.advances)
-    scaled, returns, open_returns = in_scale(experience, learner.returns, open_returns, ahead)
+    bootstrap_weight = weight_ahead(numbers, experience.advances)
+    scaled, returns, open_returns = in_scale(experience, learner.returns, open_returns, bootstrap_weight)
     return scaled, learner._replace(returns=returns), open_returns
 
 
-def kept_near(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience, batch: Batch, now: Any) -> Any:
+def kept_near(
+    shapes: Any, numbers: Numbers, learner: Learned, experience: Experience, batch: Batch, log_probability: Any
+) -> Any:
     """Rewards less how much likelier each action is than by the policy that the run began with, in the scale that is
     learned in.
 
@@ -358,19 +360,19 @@ def kept_near(shapes: Any, numbers: Numbers, learner: Learned, experience: Exper
     if not hasattr(numbers, "near_start"):
         return experience.rewards
     outputs = shapes.layout.module(learner.beginning).outputs(batch.inputs)
-    apart = now - shapes.acting.judged(outputs, *batch.done).log_probability
-    return experience.rewards - numbers.near_start * apart.reshape(experience.rewards.shape)
+    log_ratio = log_probability - shapes.acting.likelihood(outputs, *batch.done).log_probability
+    return experience.rewards - numbers.near_start * log_ratio.reshape(experience.rewards.shape)
 
 
 def has_a_level(gains: Any) -> Any:
     """Whether the value has found the level of the returns: the mean advantage is small beside their spread."""
     import jax.numpy as jnp
 
-    return jnp.abs(jnp.mean(gains)) <= SETTLED * jnp.std(gains)
+    return jnp.abs(jnp.mean(gains)) <= CALIBRATED_SHARE * jnp.std(gains)
 
 
 def after_update(
-    shapes: Any, learner: Learned, weights: Any, moments: Any, experience: Experience, settled: Any = False
+    shapes: Any, learner: Learned, weights: Any, moments: Any, experience: Experience, value_is_calibrated: Any = False
 ) -> Learned:
     """The learner after an update; only now the statistics move. Nothing is learned before they are warm."""
     import jax
@@ -384,7 +386,7 @@ def after_update(
         weights, moments = jax.tree.map(lambda new, old: jnp.where(warm, new, old), (weights, moments), before)
     updates = learner.updates + jnp.int32(warm)
     # The first update says nothing: before it every value is near 0, and with it every error is a return.
-    begins = jnp.asarray(settled & (updates > 1) & warm)
+    begins = jnp.asarray(value_is_calibrated & (updates > 1) & warm)
     updates = jnp.where(begins, jnp.maximum(updates, shapes.value_first), updates)
     return learner._replace(weights=weights, statistics=statistics, moments=moments, updates=updates)
 

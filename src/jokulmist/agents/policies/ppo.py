@@ -6,7 +6,7 @@ import math
 from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.batches import in_parts, in_rows
-from jokulmist.agents.contract import Count, FixedShare, Limit, Numbers, Scheduled, Whole, weight_ahead
+from jokulmist.agents.contract import Count, FixedShare, Limit, Numbers, Scheduled, WholeNumber, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     Learned,
     PolicyAgent,
@@ -36,7 +36,7 @@ class Rows(NamedTuple):
     inputs: Any
     legal: Any
     actions: Any
-    drawn: Any
+    samples: Any
     log_probability: Any
     advantage: Any
     target: Any
@@ -98,7 +98,7 @@ class PPO(PolicyAgent):
     horizon: Count = 64
     clip: Scheduled = 0.2
     epochs: Count = 10
-    value_first: Whole = 20
+    value_first: WholeNumber = 20
     minibatch: Count = 256
     trace_decay: FixedShare = 0.95
     value_clip: Limit = None
@@ -121,22 +121,22 @@ class PPO(PolicyAgent):
 
         experience, learner, open_now = rewards_in_scale(numbers, learner, memory["returns"], experience)
         memory = {**memory, "returns": open_now}
-        rows, explained, settled = rows_of(shapes, numbers, learner, experience)
+        rows, explained, value_is_calibrated = rows_of(shapes, numbers, learner, experience)
         length = stretch_of(shapes)
         count = experience.rewards.size // length
         steps, size = split_evenly(count, max(1, shapes.minibatch // length))
 
         def epoch(state: Any, order: Any) -> Any:
-            mixed = _taken(rows, order[: steps * size])
+            mixed = take_rows(rows, order[: steps * size])
             parts = in_parts(mixed, steps, size)
             return lax.scan(lambda state, part: _step(shapes, numbers, state, part), state, parts)
 
         # One loop for all epochs: written out, each would be traced and compiled anew.
         orders = jnp.stack([noise.permutation(count) for _ in range(shapes.epochs)])
         state = (learner.weights, learner.moments, jnp.bool_(True))
-        (weights, moments, _), told = lax.scan(epoch, state, orders)
-        means = tuple(jnp.mean(reading) for reading in told)
-        learner = after_update(shapes, learner, weights, moments, experience, settled)
+        (weights, moments, _), epoch_readings = lax.scan(epoch, state, orders)
+        means = tuple(jnp.mean(reading) for reading in epoch_readings)
+        learner = after_update(shapes, learner, weights, moments, experience, value_is_calibrated)
         return learner, memory, (*means[:5], explained, means[5])
 
 
@@ -147,21 +147,21 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     batch, past, after = batch_of(shapes, learner, experience)
     (outputs, values), remembered = said_along(networks, batch.inputs, past)
     shape = experience.rewards.shape
-    old = shapes.acting.judged(outputs, *batch.done).log_probability
+    old = shapes.acting.likelihood(outputs, *batch.done).log_probability
     gains = advantages(
         kept_near(shapes, numbers, learner, experience, batch, old), experience.ended, experience.closed, values.reshape(shape),
         said_next(networks, after, remembered)[1].reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
     ).reshape(-1)  # fmt: skip
     targets = gains + values
     explained = explained_variance(values, targets)
-    settled = has_a_level(gains)
+    value_is_calibrated = has_a_level(gains)
     if shapes.advantages_normalised:
         gains = normalised(gains, LEAST_SPREAD if shapes.rewards_scaled else 0.0)
     gains = gains * policy_moves(shapes, learner)
     rows = Rows(*batch, old, gains, targets, values)
     if past:
         rows = in_stretches(rows._replace(past=in_rows(past)), shape, stretch_of(shapes))
-    return rows, explained, settled
+    return rows, explained, value_is_calibrated
 
 
 def along_time(rows: Rows) -> Rows:
@@ -183,22 +183,22 @@ def objective(shapes: Any, numbers: Numbers, networks: Any, rows: Rows) -> tuple
     if rows.past:
         rows = along_time(rows)
     (outputs, values), _ = said_along(networks, rows.inputs, rows.past)
-    judged = shapes.acting.judged(outputs, rows.legal, rows.actions, rows.drawn)
-    assert judged.log_probability.shape == rows.log_probability.shape == rows.advantage.shape
-    apart = judged.log_probability - rows.log_probability
-    ratio = jnp.exp(apart)
+    likelihood = shapes.acting.likelihood(outputs, rows.legal, rows.actions, rows.samples)
+    assert likelihood.log_probability.shape == rows.log_probability.shape == rows.advantage.shape
+    log_ratio = likelihood.log_probability - rows.log_probability
+    ratio = jnp.exp(log_ratio)
     clipped = jnp.clip(ratio, 1.0 - numbers.clip, 1.0 + numbers.clip)
     policy_loss = -jnp.mean(jnp.minimum(ratio * rows.advantage, clipped * rows.advantage))
     assert values.shape == rows.target.shape
     errors = squared(values - rows.target)
     if hasattr(numbers, "value_clip"):
-        near = rows.value + jnp.clip(values - rows.value, -numbers.value_clip, numbers.value_clip)
-        errors = jnp.maximum(errors, squared(near - rows.target))
+        clipped_value = rows.value + jnp.clip(values - rows.value, -numbers.value_clip, numbers.value_clip)
+        errors = jnp.maximum(errors, squared(clipped_value - rows.target))
     value_loss = jnp.mean(errors)
-    bonus, entropy = entropies_of(numbers, judged, jnp.mean)
+    bonus, entropy = entropies_of(numbers, likelihood, jnp.mean)
     total = policy_loss + numbers.value_weight * value_loss - bonus
     clip_share = jnp.mean(jnp.where(jnp.abs(ratio - 1.0) > numbers.clip, 1.0, 0.0))
-    divergence = jnp.mean(ratio - 1.0 - apart)
+    divergence = jnp.mean(ratio - 1.0 - log_ratio)
     return total, (policy_loss, value_loss, entropy, clip_share, divergence)
 
 
@@ -213,13 +213,13 @@ def _step(shapes: Any, numbers: Numbers, state: Any, rows: Rows) -> Any:
     )
     if hasattr(numbers, "divergence_limit"):
         going = going & (readings[4] <= numbers.divergence_limit)
-        kept = jax.tree.map(lambda after, before: jnp.where(going, after, before), new, [weights, moments])
+        accepted = jax.tree.map(lambda after, before: jnp.where(going, after, before), new, [weights, moments])
     else:
-        kept = new
-    return (*kept, going), (*readings, norm)
+        accepted = new
+    return (*accepted, going), (*readings, norm)
 
 
-def _taken(rows: Rows, order: Any) -> Rows:
+def take_rows(rows: Rows, order: Any) -> Rows:
     """Rows in another order. All numbers are taken together: one gather instead of one each."""
     import jax
     import jax.numpy as jnp
@@ -228,12 +228,12 @@ def _taken(rows: Rows, order: Any) -> Rows:
     wide = [leaf.reshape(leaf.shape[0], math.prod(leaf.shape[1:])) for leaf in leaves]
     narrow = [k for k, leaf in enumerate(leaves) if leaf.dtype != jnp.uint8]
     together = jnp.concatenate([wide[k].astype(jnp.float32) for k in narrow], axis=1)[order]
-    at = 0
+    start = 0
     for k, leaf in enumerate(leaves):
         if k in narrow:
-            part = together[:, at : at + wide[k].shape[1]]
+            part = together[:, start : start + wide[k].shape[1]]
             leaves[k] = part.reshape(order.shape[0], *leaf.shape[1:]).astype(leaf.dtype)
-            at += wide[k].shape[1]
+            start += wide[k].shape[1]
         else:
             leaves[k] = leaf[order]
     return jax.tree.unflatten(tree, leaves)  # type: ignore[no-any-return]

@@ -61,9 +61,9 @@ class KeptTurns(NamedTuple):
 
     observed: Any
     actions: Any
-    drawn: Any
+    samples: Any
     rewards: Any
-    ahead: Any
+    next_values: Any
     closed: Any
     open: Any
     past: Any = ()
@@ -121,18 +121,25 @@ class Reinforce(PolicyAgent):
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
-        told = tuple(np.float32(0.0) for _ in READINGS)  # the readings of the last update that learned from something
-        return {"kept": _nothing(shapes), "returns": open_returns(shapes), "told": told, **fresh_states(shapes)}
+        zero_readings = tuple(
+            np.float32(0.0) for _ in READINGS
+        )  # the readings of the last update that learned from something
+        return {
+            "kept": _nothing(shapes),
+            "returns": open_returns(shapes),
+            "told": zero_readings,
+            **fresh_states(shapes),
+        }
 
     @staticmethod
-    def restarted(memory: Any, new: Any, where: Any) -> Any:
+    def restarted(memory: Any, new: Any, mask: Any) -> Any:
         """Episodes that were lost on the way are not learned from."""
-        kept = memory["kept"]
-        still_open = np.asarray(kept.open) & ~where
-        closed = np.array(kept.closed)
-        closed[-1] |= where
-        kept = kept._replace(open=still_open, closed=closed)
-        return {**memory, "kept": kept, "returns": replaced(where, new["returns"], memory["returns"])}
+        stored = memory["kept"]
+        still_open = np.asarray(stored.open) & ~mask
+        closed = np.array(stored.closed)
+        closed[-1] |= mask
+        stored = stored._replace(open=still_open, closed=closed)
+        return {**memory, "kept": stored, "returns": replaced(mask, new["returns"], memory["returns"])}
 
     @staticmethod
     def learn(
@@ -142,25 +149,25 @@ class Reinforce(PolicyAgent):
         import jax.numpy as jnp
 
         experience, learner, open_now = rewards_in_scale(numbers, learner, memory["returns"], experience)
-        stretch, ahead = _stretch(shapes, numbers, learner, experience)
-        kept = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory["kept"], stretch)
+        stretch, next_values = _stretch(shapes, numbers, learner, experience)
+        stored = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory["kept"], stretch)
         # An episode that is still open goes on: by the baseline, if it has to be learned from all the same.
-        rewards = kept.rewards.at[-1].add(jnp.where(kept.closed[-1], 0.0, ahead))
-        returns = accumulated(rewards, jnp.where(kept.closed, 0.0, kept.ahead))
+        rewards = stored.rewards.at[-1].add(jnp.where(stored.closed[-1], 0.0, next_values))
+        returns = accumulated(rewards, jnp.where(stored.closed, 0.0, stored.next_values))
         # Whether the episode of each turn closes at it or later; the oldest turns are kept no longer.
-        whole = accumulated(kept.closed.astype(jnp.float32), jnp.where(kept.closed, 0.0, 1.0)) > 0.0
-        whole = whole.at[: shapes.horizon].set(True)
-        due = whole & kept.open & is_warm(learner.statistics)
-        batch, past, returns, used, learned = _taken(shapes, learner, kept, returns, due)
+        is_whole = accumulated(stored.closed.astype(jnp.float32), jnp.where(stored.closed, 0.0, 1.0)) > 0.0
+        is_whole = is_whole.at[: shapes.horizon].set(True)
+        due = is_whole & stored.open & is_warm(learner.statistics)
+        batch, past, returns, used, learned = take_due_rows(shapes, learner, stored, returns, due)
         count = jnp.maximum(jnp.sum(used), 1.0)
 
         def mean(amounts: Any) -> Any:
             return jnp.sum(amounts * used) / count
 
-        known = jnp.zeros_like(returns)
+        baselines = jnp.zeros_like(returns)
         if shapes.baseline:
-            known = _values(shapes.layout.module(learner.weights), batch.inputs, past)
-        gains = returns - known
+            baselines = _values(shapes.layout.module(learner.weights), batch.inputs, past)
+        gains = returns - baselines
         if shapes.returns_normalised:
             spread = jnp.sqrt(mean(jnp.square(gains - mean(gains))))
             gains = jnp.where(spread > 1e-6, (gains - mean(gains)) / jnp.maximum(spread, 1e-6), gains)
@@ -173,31 +180,36 @@ class Reinforce(PolicyAgent):
             else:
                 outputs = networks.outputs(batch.inputs)
                 values = networks.values(batch.inputs) if shapes.baseline else None
-            judged = shapes.acting.judged(outputs, *batch.done)
-            assert judged.log_probability.shape == gains.shape == used.shape
-            policy_loss = -mean(judged.log_probability * gains)
+            likelihood = shapes.acting.likelihood(outputs, *batch.done)
+            assert likelihood.log_probability.shape == gains.shape == used.shape
+            policy_loss = -mean(likelihood.log_probability * gains)
             value_loss = mean(squared(values - returns)) if shapes.baseline else jnp.float32(0.0)
-            bonus, entropy = entropies_of(numbers, judged, mean)
+            bonus, entropy = entropies_of(numbers, likelihood, mean)
             total = policy_loss + numbers.value_weight * value_loss - bonus
             return total, (policy_loss, value_loss, entropy)
 
-        weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
-        some = jnp.sum(used) > 0.0  # else the optimiser would roll on by itself
+        weights, moments, loss_readings, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        learns = jnp.sum(used) > 0.0  # else the optimiser would roll on by itself
         weights, moments = jax.tree.map(
-            lambda new, old: jnp.where(some, new, old), (weights, moments), (learner.weights, learner.moments)
+            lambda new, old: jnp.where(learns, new, old), (weights, moments), (learner.weights, learner.moments)
         )
         spread = mean(jnp.square(returns - mean(returns)))
-        off = returns - known
+        off = returns - baselines
         explained = jnp.where(spread > 1e-12, 1.0 - mean(jnp.square(off - mean(off))) / jnp.maximum(spread, 1e-12), 0.0)
         # What was due beyond the most of one update waits for the next; nothing of random play is learned from.
-        left = kept._replace(open=kept.open & ~learned & is_warm(learner.statistics))
+        left = stored._replace(open=stored.open & ~learned & is_warm(learner.statistics))
         left = jax.tree.map(lambda leaf: leaf[shapes.horizon :], left)
         learner = after_update(shapes, learner, weights, moments, experience)
         # An update without a whole episode learns nothing; its loss and its entropy would be those of no rows.
-        told = tuple(
-            jnp.where(some, now, before) for now, before in zip((*told, explained, norm), memory["told"], strict=True)
+        loss_readings = tuple(
+            jnp.where(learns, latest, before)
+            for latest, before in zip((*loss_readings, explained, norm), memory["told"], strict=True)
         )
-        return learner, {**memory, "kept": left, "returns": open_now, "told": told}, (jnp.sum(used), *told)
+        return (
+            learner,
+            {**memory, "kept": left, "returns": open_now, "told": loss_readings},
+            (jnp.sum(used), *loss_readings),
+        )
 
 
 def _kept_turns(shapes: Any) -> int:
@@ -217,13 +229,13 @@ def _nothing(shapes: Any) -> KeptTurns:
         np.zeros(lead, np.int32),
     )
     unit = np.zeros((*lead, acting.width), np.float32)
-    actions = acting.own([np.zeros(lead, np.int32) for _ in acting.choices], unit)
-    drawn = SampledRanges(unit, unit.copy() if acting.squashed else ()) if acting.width else ()
+    actions = acting.native([np.zeros(lead, np.int32) for _ in acting.choices], unit)
+    samples = SampledRanges(unit, unit.copy() if acting.squashed else ()) if acting.width else ()
     rewards = np.zeros(lead, np.float32)
     past: Any = ()
     if shapes.state_width:
         past = Past(np.zeros((*lead, shapes.state_width), np.float32), np.ones(lead, bool))
-    return KeptTurns(seen, actions, drawn, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool), past)
+    return KeptTurns(seen, actions, samples, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool), past)
 
 
 def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> tuple[KeptTurns, Any]:
@@ -233,8 +245,8 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
 
     rewards = experience.rewards
     weight = jnp.broadcast_to(jnp.float32(weight_ahead(numbers, experience.advances)), rewards.shape)
-    ahead = jnp.zeros_like(rewards)
-    drawn, past = experience.notes
+    next_values = jnp.zeros_like(rewards)
+    samples, past = experience.notes
     past = past_along(past, experience)
     if shapes.baseline:
         networks, after = (
@@ -246,13 +258,13 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
             values = said_next(networks, after, said_along(networks, inputs, past)[1])[1]
         else:
             values = networks.values(after)
-        ahead = weight * values.reshape(rewards.shape)
-        rewards = rewards + jnp.where(experience.closed & ~experience.ended, ahead, 0.0)
+        next_values = weight * values.reshape(rewards.shape)
+        rewards = rewards + jnp.where(experience.closed & ~experience.ended, next_values, 0.0)
     still_open = jnp.ones_like(experience.closed)
     stretch = KeptTurns(
-        experience.observed, experience.actions, drawn, rewards, weight, experience.closed, still_open, past
+        experience.observed, experience.actions, samples, rewards, weight, experience.closed, still_open, past
     )
-    return stretch, ahead[-1]
+    return stretch, next_values[-1]
 
 
 def _values(networks: Any, inputs: Any, past: Any) -> Any:
@@ -260,7 +272,9 @@ def _values(networks: Any, inputs: Any, past: Any) -> Any:
     return said_along(networks, inputs, past)[0][1] if past else networks.values(inputs)
 
 
-def _taken(shapes: Any, learner: Learned, kept: KeptTurns, returns: Any, due: Any) -> tuple[Batch, Any, Any, Any, Any]:
+def take_due_rows(
+    shapes: Any, learner: Learned, stored: KeptTurns, returns: Any, due: Any
+) -> tuple[Batch, Any, Any, Any, Any]:
     """The turns that an update learns from, the oldest first, at most twice as many as fall between two updates.
 
     A recurrent network learns from whole stretches, in which some turns may not count: they are gone through for what
@@ -270,26 +284,26 @@ def _taken(shapes: Any, learner: Learned, kept: KeptTurns, returns: Any, due: An
     import jax.numpy as jnp
 
     length = stretch_of(shapes)
-    rows = in_rows((kept.observed, kept.actions, kept.drawn, kept.past, returns, due))
+    rows = in_rows((stored.observed, stored.actions, stored.samples, stored.past, returns, due))
     if shapes.state_width:
         rows = in_stretches(rows, due.shape, length)
-        some = jnp.any(rows[-1], axis=1)
+        is_due = jnp.any(rows[-1], axis=1)
     else:
-        some = rows[-1]
-    most = min(some.size, 2 * shapes.horizon * shapes.copies // length)
-    (row,) = jnp.nonzero(some, size=most, fill_value=0)
-    there = (jnp.arange(most) < jnp.sum(some)).astype(jnp.float32)
-    *taken, counts = jax.tree.map(lambda leaf: leaf[row], rows)
-    learned = some & (jnp.cumsum(some.astype(jnp.int32)) <= most)
+        is_due = rows[-1]
+    most = min(is_due.size, 2 * shapes.horizon * shapes.copies // length)
+    (row,) = jnp.nonzero(is_due, size=most, fill_value=0)
+    is_row = (jnp.arange(most) < jnp.sum(is_due)).astype(jnp.float32)
+    *batch_rows, counts = jax.tree.map(lambda leaf: leaf[row], rows)
+    learned = is_due & (jnp.cumsum(is_due.astype(jnp.int32)) <= most)
     if shapes.state_width:
-        past = taken.pop(3)
-        (taken, used), past = in_time((taken, counts * there[:, None]), past)
+        past = batch_rows.pop(3)
+        (batch_rows, used), past = in_time((batch_rows, counts * is_row[:, None]), past)
         learned = jnp.repeat(learned.reshape(-1, due.shape[1]), length, axis=0) & due
     else:
-        past, used, learned = taken.pop(3), there, learned.reshape(due.shape)
-    observed, actions, drawn, returns = taken
+        past, used, learned = batch_rows.pop(3), is_row, learned.reshape(due.shape)
+    observed, actions, samples, returns = batch_rows
     return (
-        Batch(seen_by(shapes, learner.statistics, observed), observed.legal, actions, drawn),
+        Batch(seen_by(shapes, learner.statistics, observed), observed.legal, actions, samples),
         past,
         returns,
         used,

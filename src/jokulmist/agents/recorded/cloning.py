@@ -48,7 +48,7 @@ class Cloning(RecordedPolicy):
 
     @staticmethod
     def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
-        weights = Cloning.layout_of(shapes, seed_from(noise)).begun()
+        weights = Cloning.layout_of(shapes, seed_from(noise)).initial_weights()
         begin_spread(weights, shapes.acting, 0.5)
         return Learned(
             weights,
@@ -72,16 +72,18 @@ class Cloning(RecordedPolicy):
 
         batch = minibatch_of(shapes, rows, noise)
         inputs = seen_by(shapes, learner.statistics, batch.observed)
-        drawn = SampledRanges(units_of(shapes.acting, batch.actions), ()) if shapes.acting.width else ()
+        samples = SampledRanges(units_of(shapes.acting, batch.actions), ()) if shapes.acting.width else ()
 
         def loss(networks: Any) -> Any:
-            judged = shapes.acting.judged(networks.outputs(inputs), batch.observed.legal, batch.actions, drawn)
-            surprise = -jnp.mean(judged.log_probability)
-            return surprise, (surprise, jnp.mean(judged.entropy))
+            likelihood = shapes.acting.likelihood(
+                networks.outputs(inputs), batch.observed.legal, batch.actions, samples
+            )
+            surprise = -jnp.mean(likelihood.log_probability)
+            return surprise, (surprise, jnp.mean(likelihood.entropy))
 
-        weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
-        return learner._replace(weights=weights, moments=moments), (), (*told, norm)
+        weights, moments, loss_readings, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        return learner._replace(weights=weights, moments=moments), (), (*loss_readings, norm)
 
     @staticmethod
-    def kept(learner: Learned) -> Learned:
+    def policy_state(learner: Learned) -> Learned:
         return learner._replace(moments=(), updates=())

@@ -91,9 +91,9 @@ class ImplicitQ(RecordedPolicy):
     @staticmethod
     def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
         seed = seed_from(noise)
-        weights = ImplicitQ.layout_of(shapes, seed).begun()
+        weights = ImplicitQ.layout_of(shapes, seed).initial_weights()
         begin_spread(weights, shapes.acting, numbers.first_spread)
-        critics = critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed).begun()
+        critics = critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed).initial_weights()
         return Learned(
             weights,
             fresh_statistics(shapes.spec, shapes.scaling),
@@ -110,8 +110,8 @@ class ImplicitQ(RecordedPolicy):
         """The learner before its first update on some records: the scale of what was seen and of the returns."""
         import jax
 
-        along = jax.tree.map(lambda leaf: leaf[:, None], rows)
-        returns, _ = returns_after(along, fresh_running(1), np.zeros(1, np.float32), numbers.discount)
+        with_time = jax.tree.map(lambda leaf: leaf[:, None], rows)
+        returns, _ = returns_after(with_time, fresh_running(1), np.zeros(1, np.float32), numbers.discount)
         return learner._replace(statistics=statistics_over(shapes, rows), returns=returns)
 
     @staticmethod
@@ -132,28 +132,28 @@ class ImplicitQ(RecordedPolicy):
             if acting.choices
             else jnp.zeros(shapes.minibatch, jnp.int32)
         )
-        drawn = SampledRanges(unit, ()) if acting.width else ()
+        samples = SampledRanges(unit, ()) if acting.width else ()
         rewards = batch.rewards / spread_of(learner.returns)
 
-        def taken(weights: Any) -> Any:
+        def action_values(weights: Any) -> Any:
             values = values_at(shapes.critics.module(weights), inputs, unit)
             return jnp.sum(jnp.where(index[:, None] == jnp.arange(values.shape[-1]), values, 0.0), axis=-1)
 
-        lower = jnp.min(taken(learner.critics_target), axis=0)
+        lower = jnp.min(action_values(learner.critics_target), axis=0)
         following = shapes.layout.module(learner.weights).values(after)
         wanted = rewards + numbers.discount * jnp.where(batch.ended, 0.0, following)
 
         def loss(networks: Any) -> Any:
             outputs, values = networks(inputs)
             assert values.shape == lower.shape
-            ahead = lower - values
-            value_loss = jnp.mean(jnp.abs(numbers.expectile - (ahead < 0.0)) * jnp.square(ahead))
-            better = jax.lax.stop_gradient(jnp.minimum(jnp.exp(numbers.sharpness * ahead), MOST_WEIGHT))
-            judged = acting.judged(outputs, batch.observed.legal, batch.actions, drawn)
-            policy_loss = -jnp.mean(better * judged.log_probability)
-            return policy_loss + value_loss, (policy_loss, value_loss, jnp.mean(values), jnp.mean(ahead))
+            advantages = lower - values
+            value_loss = jnp.mean(jnp.abs(numbers.expectile - (advantages < 0.0)) * jnp.square(advantages))
+            better = jax.lax.stop_gradient(jnp.minimum(jnp.exp(numbers.sharpness * advantages), MOST_WEIGHT))
+            likelihood = acting.likelihood(outputs, batch.observed.legal, batch.actions, samples)
+            policy_loss = -jnp.mean(better * likelihood.log_probability)
+            return policy_loss + value_loss, (policy_loss, value_loss, jnp.mean(values), jnp.mean(advantages))
 
-        weights, moments, told, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        weights, moments, loss_readings, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
 
         def critic_loss(leaves: Any) -> Any:
             values = values_at(shapes.critics.combined(leaves), inputs, unit)
@@ -173,8 +173,8 @@ class ImplicitQ(RecordedPolicy):
         learner = learner._replace(
             weights=weights, moments=moments, critics=critics, critics_target=target, critic_moments=critic_moments
         )
-        return learner, (), (told[0], told[1], off, told[2], told[3], norm)
+        return learner, (), (loss_readings[0], loss_readings[1], off, loss_readings[2], loss_readings[3], norm)
 
     @staticmethod
-    def kept(learner: Learned) -> Learned:
+    def policy_state(learner: Learned) -> Learned:
         return learner._replace(moments=(), updates=(), critics=(), critics_target=(), critic_moments=())

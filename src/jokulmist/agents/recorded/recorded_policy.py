@@ -80,7 +80,7 @@ class RecordedPolicy(Agent):
     choose = staticmethod(PolicyAgent.choose)
     chooses_by_numpy = staticmethod(PolicyAgent.chooses_by_numpy)
     probabilities = staticmethod(PolicyAgent.probabilities)
-    said = staticmethod(PolicyAgent.said)
+    policy_outputs = staticmethod(PolicyAgent.policy_outputs)
 
 
 def statistics_over(shapes: Any, rows: Any) -> Any:

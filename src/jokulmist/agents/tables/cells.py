@@ -94,9 +94,9 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
             f"`{agent}` keeps a table, and `{spec.images[0].name}` is an image. "
             f"Use a method with a network, or an environment whose channels are numbers."
         )
-    given = dict(bins) if isinstance(bins, (dict, tuple)) else {}
+    bin_counts = dict(bins) if isinstance(bins, (dict, tuple)) else {}
     names = [c.name for c in spec.numbers]
-    for name in given:
+    for name in bin_counts:
         if name not in names:
             raise SettingError(
                 f"`bins` of `{agent}` names `{name}`; the channels are {listed(names)}.{nearest(name, names)}"
@@ -111,7 +111,7 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
                 f"`{agent}` needs bounds to bin `{channel.name}`, which reaches from {channel.low:g} to "
                 f"{channel.high:g}. Declare them, e.g. `jm.seen(low=0.0, high=10.0)`."
             )
-        wanted = given.get(channel.name, bins if isinstance(bins, int) else 10)
+        wanted = bin_counts.get(channel.name, bins if isinstance(bins, int) else 10)
         count = channel.bins(wanted)
         for _ in range(channel.size):
             low.append(channel.low)
@@ -121,7 +121,7 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
     entries = math.prod(counts) * (spec.action.count if isinstance(spec.action, Choice) else 1)
     if entries > MOST_ENTRIES:
         sizes = ", ".join(
-            f"{c.name}: {c.bins(given.get(c.name, bins if isinstance(bins, int) else 10))}" for c in spec.numbers
+            f"{c.name}: {c.bins(bin_counts.get(c.name, bins if isinstance(bins, int) else 10))}" for c in spec.numbers
         )
         raise SettingError(
             f"the table of `{agent}` would have {entries:.2g} entries ({sizes}); at most {MOST_ENTRIES:.0e} are "

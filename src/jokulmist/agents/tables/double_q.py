@@ -9,7 +9,7 @@ import numpy as np
 from jokulmist.agents.action_values import by_label
 from jokulmist.agents.contract import Numbers, weight_ahead
 from jokulmist.agents.tables.cells import array_ops
-from jokulmist.agents.tables.greedy import action_probabilities, drawn
+from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.table import Carried, Table, TableAgent, meeting, of_action, rows_of, written
 
 
@@ -44,9 +44,9 @@ class DoubleQLearning(TableAgent):
         first, second = (
             rows_of(_flat(learner.values), cell + k * shapes.grid.cells, noise, observed.legal) for k in range(2)
         )
-        row = [0.5 * (one + other) for one, other in zip(first, second, strict=True)]
+        row = [0.5 * (left + right) for left, right in zip(first, second, strict=True)]
         likely = action_probabilities(row, numbers.exploration if explore else 0.0, ops)
-        return noise.settle(drawn(likely, noise.uniform(shape=(shapes.copies,)))), memory, ()
+        return noise.settle(draw_index(likely, noise.uniform(shape=(shapes.copies,)))), memory, ()
 
     @staticmethod
     def learn(
@@ -58,20 +58,20 @@ class DoubleQLearning(TableAgent):
         ops, cells = array_ops(shapes.spec.masked), shapes.grid.cells
         observed, action, reward, ended, _, last = jax.tree.map(lambda part: part[0], experience)[:6]
         table = _flat(learner.values)
-        which = (noise.uniform(shape=(shapes.copies,)) < 0.5).astype(jnp.int32)
-        cell = noise.settle(shapes.grid.place(list(observed.numbers.T), ops)[0] + which * cells)
+        table_index = (noise.uniform(shape=(shapes.copies,)) < 0.5).astype(jnp.int32)
+        cell = noise.settle(shapes.grid.place(list(observed.numbers.T), ops)[0] + table_index * cells)
         after, outside = shapes.grid.place(list(last.numbers.T), ops)
-        taken = of_action(rows_of(table, cell, noise), action)
-        judging = rows_of(table, after + which * cells, noise, last.legal)
-        worth = rows_of(table, after + (1 - which) * cells, noise)
+        action_value = of_action(rows_of(table, cell, noise), action)
+        judging = rows_of(table, after + table_index * cells, noise, last.legal)
+        worth = rows_of(table, after + (1 - table_index) * cells, noise)
         best, value = judging[0], worth[0]
-        for judged, other in zip(judging[1:], worth[1:], strict=True):
-            value = jnp.where(judged > best, other, value)
-            best = jnp.maximum(best, judged)
+        for judge_row, value_row in zip(judging[1:], worth[1:], strict=True):
+            value = jnp.where(judge_row > best, value_row, value)
+            best = jnp.maximum(best, judge_row)
         advances = experience.advances if isinstance(experience.advances, tuple) else experience.advances[0]
-        error = noise.settle(reward + weight_ahead(numbers, advances) * jnp.where(ended, 0.0, value) - taken)
+        error = noise.settle(reward + weight_ahead(numbers, advances) * jnp.where(ended, 0.0, value) - action_value)
         step = numbers.learning_rate * meeting(error, cell * shapes.actions + action, 2 * cells * shapes.actions)
-        table = written(table, cell, action, taken + step)
+        table = written(table, cell, action, action_value + step)
         return Table(table.reshape(learner.values.shape)), memory, (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
 
     @classmethod
@@ -81,7 +81,7 @@ class DoubleQLearning(TableAgent):
         return None
 
     @staticmethod
-    def said(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
+    def policy_outputs(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
         cell = shapes.grid.place(list(observed.numbers.T), array_ops())[0]
         return {"values": learner.values[:, cell].mean(axis=0)}
 

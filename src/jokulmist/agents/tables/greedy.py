@@ -20,12 +20,12 @@ def action_probabilities(row: Sequence[Any], exploration: Any, ops: Ops) -> list
     if ops.masked:
         allowed = [value > FORBIDDEN for value in row]
         share = exploration / sum(allowed)
-        return [share * able + best_action * one for able, one in zip(allowed, among_best, strict=True)]
+        return [share * able + best_action * is_best for able, is_best in zip(allowed, among_best, strict=True)]
     any_action = exploration / len(row)
-    return [any_action + best_action * one for one in among_best]
+    return [any_action + best_action * is_best for is_best in among_best]
 
 
-def drawn(probabilities: Sequence[Any], u: Any) -> Any:
+def draw_index(probabilities: Sequence[Any], u: Any) -> Any:
     """The action that a uniform number picks.
 
     The probabilities may sum up to a little less than 1: an action without a chance is not drawn all the same.

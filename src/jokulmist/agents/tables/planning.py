@@ -47,10 +47,10 @@ class Model(NamedTuple):
 
     after: Any
     reward: Any
-    ahead: Any
+    discount: Any
     times: Any
     met: Any
-    known: Any
+    count_met: Any
     able: Any
     urgent: Any
     leading: Any
@@ -74,21 +74,21 @@ def fresh_model(shapes: Any) -> Model:
     )  # fmt: skip
 
 
-def remembered(model: Model, entry: Any, after: Any, reward: Any, ahead: Any, legal: Any) -> Model:
+def remembered(model: Model, entry: Any, after: Any, reward: Any, discount: Any, legal: Any) -> Model:
     """The model with one decision more."""
     import jax.numpy as jnp
 
     slot = model.times[entry] % OUTCOMES
     new = model.times[entry] == 0
-    met = model.met.at[jnp.where(new, model.known, 0)].set(jnp.where(new, entry, model.met[0]))
+    met = model.met.at[jnp.where(new, model.count_met, 0)].set(jnp.where(new, entry, model.met[0]))
     model = model._replace(
-        after=model.after.at[entry, slot].set(after), reward=model.reward.at[entry, slot].set(reward), ahead=model.ahead.at[entry, slot].set(ahead),
-        times=model.times.at[entry].add(1), met=met, known=model.known + new,
+        after=model.after.at[entry, slot].set(after), reward=model.reward.at[entry, slot].set(reward), discount=model.discount.at[entry, slot].set(discount),
+        times=model.times.at[entry].add(1), met=met, count_met=model.count_met + new,
     )  # fmt: skip
     if legal:
         model = model._replace(able=model.able.at[after].set(legal[0][0]))
     if not isinstance(model.leading, tuple):
-        leads = (model.leading[after] == entry).any() | (ahead == 0.0)
+        leads = (model.leading[after] == entry).any() | (discount == 0.0)
         place = model.led[after] % LEADING
         model = model._replace(
             leading=model.leading.at[after, place].set(jnp.where(leads, model.leading[after, place], entry)),
@@ -105,9 +105,9 @@ def wanted(model: Model, values: Any, entry: Any) -> Any:
     rows = values[after]
     if not isinstance(model.able, tuple):
         rows = jnp.where(model.able[after], rows, FORBIDDEN)
-    ahead = jnp.where(model.ahead[entry] > 0.0, model.ahead[entry] * jnp.max(rows, axis=-1), 0.0)
+    next_value = jnp.where(model.discount[entry] > 0.0, model.discount[entry] * jnp.max(rows, axis=-1), 0.0)
     counts = jnp.arange(OUTCOMES) < jnp.minimum(model.times[entry], OUTCOMES)[..., None]
-    return jnp.sum(jnp.where(counts, model.reward[entry] + ahead, 0.0), axis=-1) / jnp.maximum(
+    return jnp.sum(jnp.where(counts, model.reward[entry] + next_value, 0.0), axis=-1) / jnp.maximum(
         jnp.sum(counts, axis=-1), 1
     )
 
@@ -127,13 +127,13 @@ def planned(shapes: Any, numbers: Numbers, values: Any, model: Model, entry: Any
         return wanted(model, values, entries) - values.reshape(-1)[entries]
 
     if shapes.sweeping == "even":
-        some = noise.uniform(shape=(shapes.planning,))
-        drawn = model.met[jnp.minimum((some * model.known).astype(jnp.int32), model.known - 1)]
+        uniforms = noise.uniform(shape=(shapes.planning,))
+        picked = model.met[jnp.minimum((uniforms * model.count_met).astype(jnp.int32), model.count_met - 1)]
 
         def update(k: Any, values: Any) -> Any:
-            at = drawn[k]
-            error = error_of(values, at)
-            return values.at[at // actions, at % actions].add(numbers.learning_rate * error)
+            position = picked[k]
+            error = error_of(values, position)
+            return values.at[position // actions, position % actions].add(numbers.learning_rate * error)
 
         return lax.fori_loop(0, shapes.planning, update, values), model
 
@@ -145,13 +145,13 @@ def planned(shapes: Any, numbers: Numbers, values: Any, model: Model, entry: Any
 
     def sweep(_: Any, state: Any) -> Any:
         values, urgent = state
-        at = jnp.argmax(urgent)
-        error = jnp.where(urgent[at] > 0.0, error_of(values, at), 0.0)
+        position = jnp.argmax(urgent)
+        error = jnp.where(urgent[position] > 0.0, error_of(values, position), 0.0)
         moved = numbers.learning_rate * error
-        values = values.at[at // actions, at % actions].add(moved)
+        values = values.at[position // actions, position % actions].add(moved)
         left = jnp.abs(error - moved)
-        urgent = urgent.at[at].set(jnp.where(left > WORTH_SWEEPING, left, 0.0))
-        return values, looked_at(values, urgent, at // actions)
+        urgent = urgent.at[position].set(jnp.where(left > WORTH_SWEEPING, left, 0.0))
+        return values, looked_at(values, urgent, position // actions)
 
     urgent = model.urgent.at[entry].set(jnp.abs(error_of(values, entry)))
     urgent = looked_at(values, urgent, entry // actions)

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from jokulmist.agents.contract import Numbers, Shapes, Whole, weight_ahead
+from jokulmist.agents.contract import Numbers, Shapes, WholeNumber, weight_ahead
 from jokulmist.agents.tables.cells import Ops, array_ops
 from jokulmist.agents.tables.planning import fresh_model, planned, remembered
 from jokulmist.agents.tables.scalar_agent import ScalarTable
@@ -49,7 +49,7 @@ class QLearning(TableAgent):
     QLearning(exploration=0.1, bins=20)
     """
 
-    planning: Whole = 0
+    planning: WholeNumber = 0
     sweeping: Literal["even", "prioritised"] = "even"
 
     traces: ClassVar[str] = "watkins"
@@ -92,13 +92,15 @@ class QLearning(TableAgent):
         happened, ops = jax.tree.map(lambda part: part[0], experience), array_ops()
         cell, led = (shapes.grid.place(list(seen.numbers.T), ops)[0][0] for seen in (happened.observed, happened.last))
         entry = cell * shapes.actions + happened.actions[0]
-        ahead = jnp.where(happened.ended[0], 0.0, jnp.reshape(weight_ahead(numbers, happened.advances), (-1,))[0])
-        model = remembered(learner.model, entry, led, happened.rewards[0], ahead, happened.last.legal)
+        bootstrap_weight = jnp.where(
+            happened.ended[0], 0.0, jnp.reshape(weight_ahead(numbers, happened.advances), (-1,))[0]
+        )
+        model = remembered(learner.model, entry, led, happened.rewards[0], bootstrap_weight, happened.last.legal)
         values, model = planned(shapes, numbers, after.values, model, entry, noise)
         return Table(values, model), memory, readings
 
     @staticmethod
-    def kept(learner: Table) -> Table:
+    def policy_state(learner: Table) -> Table:
         return learner._replace(model=())
 
     @classmethod
@@ -131,9 +133,9 @@ class QLearning(TableAgent):
         ops = array_ops()
         cell = shapes.grid.place(list(rows.observed.numbers.T), ops)[0]
         after = shapes.grid.place(list(rows.last.numbers.T), ops)[0]
-        ahead = jnp.max(learner.values[after], axis=1)
-        ahead = jnp.where(rows.ended | (ahead <= NOT_RECORDED / 2), 0.0, ahead)
-        wanted = rows.rewards + numbers.discount * ahead
+        next_values = jnp.max(learner.values[after], axis=1)
+        next_values = jnp.where(rows.ended | (next_values <= NOT_RECORDED / 2), 0.0, next_values)
+        wanted = rows.rewards + numbers.discount * next_values
         entry = cell * shapes.actions + rows.actions
         sums = (
             jnp.zeros((2, learner.values.size), jnp.float32)
@@ -149,5 +151,5 @@ class QLearning(TableAgent):
         return Table(values), (), (moved, jnp.mean(1.0 * seen))
 
     @classmethod
-    def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
+    def next_value(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
         return ops.best(row)

@@ -37,13 +37,13 @@ class Sarsa(TableAgent):
     traces: ClassVar[str] = "true online"
 
     @classmethod
-    def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
+    def next_value(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
         if ops.best is max:  # plain numbers: index the row, and spare the expectation where nothing was cut
             return expectation(row, action_probabilities(row, exploration, ops)) if closed else row[upcoming]
-        taken = row[0]
+        value_of_action = row[0]
         for k, value in enumerate(row[1:], start=1):
-            taken = ops.where(upcoming == k, value, taken)
-        return ops.where(closed, expectation(row, action_probabilities(row, exploration, ops)), taken)
+            value_of_action = ops.where(upcoming == k, value, value_of_action)
+        return ops.where(closed, expectation(row, action_probabilities(row, exploration, ops)), value_of_action)
 
 
 class ExpectedSarsa(TableAgent):
@@ -64,5 +64,5 @@ class ExpectedSarsa(TableAgent):
     """
 
     @classmethod
-    def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
+    def next_value(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
         return expectation(row, action_probabilities(row, exploration, ops))

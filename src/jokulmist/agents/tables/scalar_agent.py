@@ -9,7 +9,7 @@ import numpy as np
 
 from jokulmist.agents.contract import Numbers
 from jokulmist.agents.tables.cells import SCALARS
-from jokulmist.agents.tables.greedy import action_probabilities, drawn
+from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 
 
 class ScalarTable:
@@ -52,7 +52,7 @@ class ScalarTable:
         action = self._pending[i]
         if action < 0:
             exploration = self._numbers.exploration if self._exploring else 0.0
-            action = drawn(action_probabilities(row, exploration, SCALARS), self._uniforms[i])
+            action = draw_index(action_probabilities(row, exploration, SCALARS), self._uniforms[i])
         self._actions[i] = action
         return action
 
@@ -62,9 +62,9 @@ class ScalarTable:
         row = self._table[cell].tolist()
         upcoming = None
         if self._draws_ahead:
-            upcoming = drawn(action_probabilities(row, numbers.exploration, SCALARS), self._ahead_uniforms[i])
+            upcoming = draw_index(action_probabilities(row, numbers.exploration, SCALARS), self._ahead_uniforms[i])
             self._pending[i] = -1 if closed else upcoming
-        value = 0.0 if ended else self._method.ahead(row, numbers.exploration, upcoming, closed, SCALARS)
+        value = 0.0 if ended else self._method.next_value(row, numbers.exploration, upcoming, closed, SCALARS)
         self._errors[i] = reward + numbers.discount * value - self._rows[i][self._actions[i]]
         self._outside += beyond
         self._next[i] = cell

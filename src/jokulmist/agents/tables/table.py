@@ -22,7 +22,7 @@ from pydantic import BeforeValidator
 from jokulmist.agents.action_values import by_label
 from jokulmist.agents.contract import Agent, DiscountPer, FixedShare, Numbers, Shapes, Share, weight_ahead
 from jokulmist.agents.tables.cells import FORBIDDEN, Ops, array_ops, grid_for
-from jokulmist.agents.tables.greedy import action_probabilities, drawn
+from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.scalar_agent import ScalarTable
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.environments.spaces.channels import Spec
@@ -108,10 +108,10 @@ class TableAgent(Agent):
     traces: ClassVar[str] = ""
 
     def numbers(self) -> dict[str, Any]:
-        found = super().numbers()
+        values = super().numbers()
         if not self.trace_decay:
-            del found["trace_decay"]
-        return found
+            del values["trace_decay"]
+        return values
 
     def refuse(self, spec: Spec) -> None:
         if not isinstance(spec.action, Choice):
@@ -132,9 +132,9 @@ class TableAgent(Agent):
                 raise SettingError(
                     f"`{type(self).__name__}` has no traces. Leave out `trace_decay`, or use `QLearning` or `Sarsa`."
                 )
-            kept = self.trace_decay * self.discount
+            decay = self.trace_decay * self.discount
             shapes.traced = (
-                MOST_TRACED if kept >= 1.0 else min(MOST_TRACED, math.ceil(math.log(LEAST_TRACE) / math.log(kept)))
+                MOST_TRACED if decay >= 1.0 else min(MOST_TRACED, math.ceil(math.log(LEAST_TRACE) / math.log(decay)))
             )
         return shapes
 
@@ -146,7 +146,7 @@ class TableAgent(Agent):
             )
 
     @classmethod
-    def ahead(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
+    def next_value(cls, row: Sequence[Any], exploration: Any, upcoming: Any, closed: Any, ops: Ops) -> Any:
         """The value of what follows, from the row of the true next observation."""
         raise NotImplementedError
 
@@ -162,10 +162,10 @@ class TableAgent(Agent):
         return Carried(pending, np.zeros(shapes.traced, np.int32), np.zeros(shapes.traced, np.float32), np.float32(0.0))
 
     @staticmethod
-    def restarted(memory: Carried, new: Carried, where: Any) -> Carried:
+    def restarted(memory: Carried, new: Carried, mask: Any) -> Carried:
         """The lost copy's episode has no traces; with traces there is one copy."""
         if isinstance(memory.weights, tuple):
-            return replaced(where, new, memory)  # type: ignore[no-any-return]
+            return replaced(mask, new, memory)  # type: ignore[no-any-return]
         return new
 
     @staticmethod
@@ -174,7 +174,7 @@ class TableAgent(Agent):
     ) -> tuple[Any, Carried, tuple[()]]:
         ops = array_ops(shapes.spec.masked)
         row = rows_of(learner.values, shapes.grid.place(list(observed.numbers.T), ops)[0], noise, observed.legal)
-        action = drawn(
+        action = draw_index(
             action_probabilities(row, numbers.exploration if explore else 0.0, ops),
             noise.uniform(shape=(shapes.copies,)),
         )
@@ -199,17 +199,19 @@ class TableAgent(Agent):
         upcoming = None
         if shapes.method.draws_ahead:
             likely = action_probabilities(row_after, numbers.exploration, ops)
-            upcoming = drawn(likely, noise.uniform(shape=(shapes.copies,)))
+            upcoming = draw_index(likely, noise.uniform(shape=(shapes.copies,)))
             memory = memory._replace(pending=jnp.where(closed, -1, upcoming))
-        value = shapes.method.ahead(row_after, numbers.exploration, upcoming, closed, ops)
-        taken = of_action(row, action)
+        value = shapes.method.next_value(row_after, numbers.exploration, upcoming, closed, ops)
+        action_value = of_action(row, action)
         if shapes.traced:
-            return _traced(shapes, numbers, learner, memory, happened, cell, row, value, taken, outside)
-        error = noise.settle(reward + weight_ahead(numbers, happened.advances) * jnp.where(ended, 0.0, value) - taken)
+            return _traced(shapes, numbers, learner, memory, happened, cell, row, value, action_value, outside)
+        error = noise.settle(
+            reward + weight_ahead(numbers, happened.advances) * jnp.where(ended, 0.0, value) - action_value
+        )
         step = numbers.learning_rate * meeting(
             error, cell * shapes.actions + action, shapes.grid.cells * shapes.actions
         )
-        values = written(learner.values, cell, action, taken + step)
+        values = written(learner.values, cell, action, action_value + step)
         readings = (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
         return Table(values), memory, readings
 
@@ -222,7 +224,7 @@ class TableAgent(Agent):
         return ScalarTable(shapes, numbers, learner.values, explore, learn, exploring)
 
     @staticmethod
-    def said(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
+    def policy_outputs(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
         cell = shapes.grid.place(list(observed.numbers.T), array_ops())[0]
         return {"values": learner.values[cell]}
 
@@ -234,7 +236,7 @@ class TableAgent(Agent):
 
 
 def _traced(
-    shapes: Any, numbers: Numbers, learner: Table, memory: Carried, happened: Any, cell: Any, row: Any, value: Any, taken: Any, outside: Any
+    shapes: Any, numbers: Numbers, learner: Table, memory: Carried, happened: Any, cell: Any, row: Any, value: Any, action_value: Any, outside: Any
 ) -> tuple[Table, Carried, tuple[Any, ...]]:  # fmt: skip
     """An update that also reaches the entries that were left before.
 
@@ -244,20 +246,20 @@ def _traced(
     """
     import jax.numpy as jnp
 
-    action, ahead = happened.actions[0], weight_ahead(numbers, happened.advances)
-    decay = jnp.reshape(ahead, (-1,))[0] * numbers.trace_decay
+    action, bootstrap_weight = happened.actions[0], weight_ahead(numbers, happened.advances)
+    decay = jnp.reshape(bootstrap_weight, (-1,))[0] * numbers.trace_decay
     begins = happened.observed.age[0] == 0
     if shapes.method.traces == "watkins":
         legal = happened.observed.legal
         allowed = [jnp.where(legal[0][:, k], value, FORBIDDEN) for k, value in enumerate(row)] if legal else row
-        begins = begins | (taken[0] < array_ops().best(allowed)[0])
+        begins = begins | (action_value[0] < array_ops().best(allowed)[0])
     weights = jnp.where(begins, 0.0, decay * memory.weights)
     entry = (cell[0] * shapes.actions + action).astype(jnp.int32)
-    error = (happened.rewards + ahead * jnp.where(happened.ended, 0.0, value) - taken)[0]
+    error = (happened.rewards + bootstrap_weight * jnp.where(happened.ended, 0.0, value) - action_value)[0]
     rate, more, new = numbers.learning_rate, jnp.float32(0.0), jnp.float32(1.0)
     if shapes.method.traces == "true online":
-        before = jnp.where(happened.observed.age[0] == 0, taken[0], memory.before)
-        more = taken[0] - before
+        before = jnp.where(happened.observed.age[0] == 0, action_value[0], memory.before)
+        more = action_value[0] - before
         new = 1.0 - rate * jnp.sum(jnp.where(memory.places == entry, weights, 0.0))
     places = jnp.concatenate([memory.places[1:], entry[None]])
     weights = jnp.concatenate([weights[1:], new[None]])
@@ -270,10 +272,10 @@ def of_action(row: Sequence[Any], action: Any) -> Any:
     """The values of the actions that were taken."""
     import jax.numpy as jnp
 
-    taken = row[0]
+    action_value = row[0]
     for k, value in enumerate(row[1:], start=1):
-        taken = jnp.where(action == k, value, taken)
-    return taken
+        action_value = jnp.where(action == k, value, action_value)
+    return action_value
 
 
 def rows_of(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:

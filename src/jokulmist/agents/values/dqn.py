@@ -214,13 +214,13 @@ class DQN(Agent):
     usual_copies: ClassVar[int] = 16
 
     def numbers(self) -> dict[str, Any]:
-        found = super().numbers()
+        values = super().numbers()
         if not self.prioritised:
-            del found["importance_exponent"], found["priority_exponent"]
+            del values["importance_exponent"], values["priority_exponent"]
         if not self.conservative:
-            del found["conservative"]
-        del found["risk"]
-        return found
+            del values["conservative"]
+        del values["risk"]
+        return values
 
     def refuse(self, spec: Spec) -> None:
         refuse_ranges(spec.action, type(self).__name__)
@@ -228,8 +228,8 @@ class DQN(Agent):
         if self.quantiles is None and self.risk < 1.0:
             raise SettingError("`risk` of `DQN` is about quantiles. Add `quantiles=32`, or leave it out.")
         if self.quantiles is not None and (self.dueling or self.remembers()):
-            what = "`dueling`" if self.dueling else "a recurrent network"
-            raise SettingError(f"`quantiles` of `DQN` and {what} do not go together yet. Leave one of them out.")
+            feature = "`dueling`" if self.dueling else "a recurrent network"
+            raise SettingError(f"`quantiles` of `DQN` and {feature} do not go together yet. Leave one of them out.")
         if self.noisy and (self.remembers() or self.frozen or self.conservative):
             raise SettingError(
                 "`noisy` of `DQN` goes with neither a recurrent network, nor `frozen`, nor `conservative`. Leave one "
@@ -246,7 +246,7 @@ class DQN(Agent):
         shapes.network = fitting(shapes.network, spec)
         shapes.state_width = shapes.network.state_width if self.remembers() else 0
         shapes.remembered, shapes.action_numbers = shapes.state_width, 1
-        shapes.ahead = rows_ahead(shapes)
+        shapes.lookahead = rows_ahead(shapes)
         shapes.slots = slots_of(self, shapes)
         shapes.joint = joint_over(spec.action)
         shapes.tail = max(1, round(self.risk * (self.quantiles or 1)))
@@ -256,7 +256,7 @@ class DQN(Agent):
         return shapes
 
     def refuse_copies(self, shapes: Shapes) -> None:
-        refuse_few_slots(self, shapes, shapes.ahead)
+        refuse_few_slots(self, shapes, shapes.lookahead)
 
     def decisions_a_copy(self) -> int:
         return 10_000
@@ -266,9 +266,11 @@ class DQN(Agent):
 
     @staticmethod
     def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
-        weights = _layout(shapes.network, shapes.spec, _outputs(shapes), seed_from(noise), shapes.dueling).begun()
+        weights = _layout(
+            shapes.network, shapes.spec, _outputs(shapes), seed_from(noise), shapes.dueling
+        ).initial_weights()
         if shapes.noisy:
-            weights = noisy.begun(shapes.layout, weights)
+            weights = noisy.initial_weights(shapes.layout, weights)
         return Learned(
             weights=weights,
             target=weights.copy() if shapes.target else (),
@@ -310,7 +312,7 @@ class DQN(Agent):
             later = 0.0 if shapes.noisy else numbers.exploration
             exploration = noise.xp.where(learner.decisions < shapes.replay_start, 1.0, later)
         index = chosen_index(shapes, values, observed.legal, noise, exploration)
-        return shapes.joint.own(index), memory, past if explore else ()
+        return shapes.joint.native(index), memory, past if explore else ()
 
     @staticmethod
     def learn(
@@ -318,8 +320,8 @@ class DQN(Agent):
     ) -> tuple[Learned, Any, tuple[Any, ...]]:
         spec = shapes.spec
         # Replay keeps the rewards as they were: they are divided when they are learned from.
-        ahead = weight_ahead(numbers, experience.advances)
-        returns, open_now = returns_after(experience, learner.returns, memory["returns"], ahead, bonus)
+        bootstrap_weight = weight_ahead(numbers, experience.advances)
+        returns, open_now = returns_after(experience, learner.returns, memory["returns"], bootstrap_weight, bonus)
         memory = {**memory, "returns": open_now}
         spread = spread_of(returns)
         action = shapes.joint.index(experience.actions)[..., None]
@@ -340,7 +342,7 @@ class DQN(Agent):
 
         decisions = learner.decisions + experience.rewards.size
         learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
-        start = start_of(shapes, shapes.ahead)
+        start = start_of(shapes, shapes.lookahead)
         learning, readings = learned_when_started(decisions, start, learned, learning, len(DQN.reading_names))
         learner = Learned(
             weights=learning.weights,
@@ -363,15 +365,17 @@ class DQN(Agent):
             raise SettingError("`noisy` of `DQN` is for exploring, and records are not explored. Leave it out.")
         if shapes.state_width:
             raise SettingError("a recurrent network does not learn from records yet. Use `network=jm.Dense(64, 64)`.")
-        along = jax.tree.map(lambda leaf: jnp.asarray(leaf)[:, None], rows)
+        with_time = jax.tree.map(lambda leaf: jnp.asarray(leaf)[:, None], rows)
         count, closed = rows.rewards.shape[0], int(np.sum(rows.closed))
         empty = memory_of.fresh_replay(
             shapes.spec, 1, count + closed + shapes.n_step + 1, shapes.prioritised, counted=counts_advances(shapes)
         )
-        action = shapes.joint.index(along.actions)[..., None]
-        write = jax.jit(lambda replay: memory_of.written(shapes.spec, replay, along, action, counts_advances(shapes)))
-        returns, _ = returns_after(along, learner.returns, np.zeros(1, np.float32), numbers.discount)
-        statistics = gathered(learner.statistics, met(along))
+        action = shapes.joint.index(with_time.actions)[..., None]
+        write = jax.jit(
+            lambda replay: memory_of.written(shapes.spec, replay, with_time, action, counts_advances(shapes))
+        )
+        returns, _ = returns_after(with_time, learner.returns, np.zeros(1, np.float32), numbers.discount)
+        statistics = gathered(learner.statistics, met(with_time))
         return learner._replace(replay=write(empty), returns=returns, statistics=statistics)
 
     @staticmethod
@@ -408,27 +412,27 @@ class DQN(Agent):
         return isinstance(shapes.network, Dense) and not shapes.dueling
 
     @staticmethod
-    def kept(learner: Learned) -> Learned:
+    def policy_state(learner: Learned) -> Learned:
         return learner._replace(target=(), moments=(), replay=())
 
     @staticmethod
     def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         xp = np if DQN.chooses_by_numpy(shapes) else None
-        found = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed, xp))
-        return by_label(shapes.spec, found * float(spread_of(learner.returns)))
+        values = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed, xp))
+        return by_label(shapes.spec, values * float(spread_of(learner.returns)))
 
     @staticmethod
-    def said(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
-        found = action_values(shapes, learner.weights, learner.statistics, observed)
-        return {"values": found * spread_of(learner.returns)}
+    def policy_outputs(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+        values = action_values(shapes, learner.weights, learner.statistics, observed)
+        return {"values": values * spread_of(learner.returns)}
 
     @staticmethod
     def quantiles_of(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
         """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest
         first."""
-        found = np.sort(np.asarray(said_of(shapes, learner.weights, learner.statistics, observed))[0], axis=-1)
-        return dict(zip(shapes.joint.labels, found * float(spread_of(learner.returns)), strict=True))
+        quantiles = np.sort(np.asarray(said_of(shapes, learner.weights, learner.statistics, observed))[0], axis=-1)
+        return dict(zip(shapes.joint.labels, quantiles * float(spread_of(learner.returns)), strict=True))
 
 
 def _learned_from_sequences(
@@ -440,8 +444,8 @@ def _learned_from_sequences(
     sample = stretches(shapes, numbers, replay, chance, counts_advances(shapes), bonus)
     sample = sample._replace(gain=sample.gain / spread)
 
-    def step(now: Learning, *part: Any) -> Any:
-        return update_along(shapes, numbers, now, *part)
+    def step(state: Learning, *part: Any) -> Any:
+        return update_along(shapes, numbers, state, *part)
 
     learning, (readings, _) = one_after_another(step, learning, updates, shapes.minibatch, sample)
     return learning, jnp.mean(readings, axis=0)
@@ -467,12 +471,14 @@ def _learned_from_transitions(
         if shapes.noisy:
             target = noisy.with_noise(shapes.layout, target, noise_of_weights[0, 2], jnp)
         later = said_of(shapes, target, learning.statistics, sample.following)
-    which = jnp.repeat(jnp.arange(updates), shapes.minibatch) if shapes.noisy else ()
+    update_index = jnp.repeat(jnp.arange(updates), shapes.minibatch) if shapes.noisy else ()
 
-    def step(now: Learning, sample: Any, later: Any, which: Any) -> Any:
-        return update(shapes, numbers, now, sample, later, noise_of_weights[which[0]] if shapes.noisy else ())
+    def step(state: Learning, sample: Any, later: Any, update_index: Any) -> Any:
+        return update(shapes, numbers, state, sample, later, noise_of_weights[update_index[0]] if shapes.noisy else ())
 
-    learning, (readings, errors) = one_after_another(step, learning, updates, shapes.minibatch, sample, later, which)
+    learning, (readings, errors) = one_after_another(
+        step, learning, updates, shapes.minibatch, sample, later, update_index
+    )
     if replay.priorities is not None:
         priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
         priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)

@@ -12,7 +12,7 @@ from jokulmist.agents.batches import as_flat
 from jokulmist.agents.contract import Numbers
 from jokulmist.agents.stretches import along_time, at_the_end, learned_rows, past_in
 from jokulmist.agents.values import noisy
-from jokulmist.agents.values.quantiles import by_action, judged, of_action, quantile_loss
+from jokulmist.agents.values.quantiles import by_action, mean_of_quantiles, of_action, quantile_loss
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.learning.networks.inputs import applied
 from jokulmist.learning.observation_scaling import prepared
@@ -61,18 +61,18 @@ def said_of(shapes: Any, weights: Any, statistics: Any, seen: Seen) -> Any:
 def _values(shapes: Any, outputs: Any) -> Any:
     """The values of all actions from the network's outputs."""
     if shapes.quantiles is not None:
-        return judged(shapes, by_action(shapes, outputs))
+        return mean_of_quantiles(shapes, by_action(shapes, outputs))
     if not shapes.dueling:
         return outputs
     gains = outputs[:, 1:]
     return outputs[:, :1] + gains - gains.mean(axis=1, keepdims=True)
 
 
-def drawn_weights(shapes: Any, weights: Any, draws: Any, which: int) -> Any:
+def drawn_weights(shapes: Any, weights: Any, draws: Any, network_index: int) -> Any:
     """The weights of a network; where they are noisy, with a draw of their noise."""
     import jax.numpy as jnp
 
-    return noisy.with_noise(shapes.layout, weights, draws[which], jnp) if shapes.noisy else weights
+    return noisy.with_noise(shapes.layout, weights, draws[network_index], jnp) if shapes.noisy else weights
 
 
 def leaves_of(shapes: Any, weights: Any) -> list[Any]:
@@ -91,13 +91,13 @@ def targets(shapes: Any, learning: Learning, sample: Any, later: Any, draws: Any
     """What the values of the actions taken should be, shape ``(minibatch,)``."""
     import jax.numpy as jnp
 
-    own: Any = None
+    online_values: Any = None
     if shapes.double or not shapes.target:
         weights = drawn_weights(shapes, learning.weights, draws, 1)
-        own = action_values(shapes, weights, learning.statistics, sample.following)
-    values = later if shapes.target else own
+        online_values = action_values(shapes, weights, learning.statistics, sample.following)
+    values = later if shapes.target else online_values
     if shapes.double:
-        best = jnp.take_along_axis(values, jnp.argmax(own, axis=1)[:, None], axis=1)[:, 0]
+        best = jnp.take_along_axis(values, jnp.argmax(online_values, axis=1)[:, None], axis=1)[:, 0]
     else:
         best = jnp.max(values, axis=1)
     return sample.gain + sample.weight_ahead * best
@@ -109,13 +109,13 @@ def _stepped(shapes: Any, numbers: Numbers, learning: Learning, loss_of: Any) ->
     import jax
     import jax.numpy as jnp
 
-    (_, (error, told)), gradients = jax.value_and_grad(loss_of, has_aux=True)(leaves_of(shapes, learning.weights))
+    (_, (error, aux)), gradients = jax.value_and_grad(loss_of, has_aux=True)(leaves_of(shapes, learning.weights))
     most = getattr(numbers, "gradient_clip", None)
     weights, moments, norm = descended(
         shapes.optimiser, learning.weights, learning.moments, as_flat(gradients), numbers.learning_rate, most
     )
     weights = shapes.layout.still(shapes.frozen, learning.weights, weights)
-    return learning._replace(weights=weights, moments=moments), (jnp.concatenate([told, norm[None]]), error)
+    return learning._replace(weights=weights, moments=moments), (jnp.concatenate([aux, norm[None]]), error)
 
 
 def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any) -> tuple[Learning, Any]:
@@ -127,25 +127,25 @@ def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any)
         prepared(shapes.spec, shapes.scaling, learning.statistics, s) for s in (sample.observed, sample.following)
     )
     past = past_in(shapes, sample)
-    turns = past.begun.shape[0]
+    turns = past.restarts.shape[0]
 
-    def ahead(weights: Any) -> Any:
+    def next_value(weights: Any) -> Any:
         """The values of what followed, with what was remembered by then."""
         module = layout.module(weights)
-        _, remembered = module.along(inputs, past.begun, past.states)
+        _, remembered = module.apply_sequence(inputs, past.restarts, past.states)
         then = at_the_end(remembered, sample.steps, turns)
         return masked_values(shapes.spec, _values(shapes, module.step(after, then)[0]), sample.following.legal)
 
-    later = ahead(learning.target if shapes.target else learning.weights)
-    best = jnp.argmax(ahead(learning.weights) if shapes.double else later, axis=1)
+    later = next_value(learning.target if shapes.target else learning.weights)
+    best = jnp.argmax(next_value(learning.weights) if shapes.double else later, axis=1)
     best_later = jnp.take_along_axis(later, best[:, None], axis=1)[:, 0]
     wanted = sample.gain + sample.weight_ahead * best_later
-    counts = learned_rows(shapes, turns, past.begun.shape[1])
-    taken = sample.action[:, :1] == jnp.arange(shapes.joint.count)
+    counts = learned_rows(shapes, turns, past.restarts.shape[1])
+    one_hot = sample.action[:, :1] == jnp.arange(shapes.joint.count)
 
     def loss_of(leaves: Any) -> Any:
-        outputs, _ = layout.combined(leaves).along(inputs, past.begun, past.states, shapes.network.burn_in)
-        chosen = jnp.sum(jnp.where(taken, _values(shapes, outputs), 0.0), axis=1)
+        outputs, _ = layout.combined(leaves).apply_sequence(inputs, past.restarts, past.states, shapes.network.burn_in)
+        chosen = jnp.sum(jnp.where(one_hot, _values(shapes, outputs), 0.0), axis=1)
         error = chosen - wanted
         each = huber(error, numbers.huber_reach) if shapes.loss == "huber" else squared(error)
         return jnp.sum(counts * each), (error, jnp.stack([each, chosen, jnp.abs(error)]) @ counts)
@@ -160,11 +160,15 @@ def update_quantiles(
     import jax
     import jax.numpy as jnp
 
-    own = said_of(shapes, drawn_weights(shapes, learning.weights, draws, 1), learning.statistics, sample.following)
-    after = later if shapes.target else own
-    choosing = masked_values(shapes.spec, judged(shapes, own if shapes.double else after), sample.following.legal)
-    ahead = of_action(after, jnp.argmax(choosing, axis=1))
-    wanted = sample.gain[:, None] + sample.weight_ahead[:, None] * ahead
+    online_quantiles = said_of(
+        shapes, drawn_weights(shapes, learning.weights, draws, 1), learning.statistics, sample.following
+    )
+    after = later if shapes.target else online_quantiles
+    choosing = masked_values(
+        shapes.spec, mean_of_quantiles(shapes, online_quantiles if shapes.double else after), sample.following.legal
+    )
+    next_quantiles = of_action(after, jnp.argmax(choosing, axis=1))
+    wanted = sample.gain[:, None] + sample.weight_ahead[:, None] * next_quantiles
     inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
 
     def loss_of(leaves: Any) -> Any:
@@ -194,11 +198,11 @@ def update(
         return update_quantiles(shapes, numbers, learning, sample, later, draws)
     wanted = targets(shapes, learning, sample, later, draws)
     inputs = prepared(shapes.spec, shapes.scaling, learning.statistics, sample.observed)
-    taken = sample.action == jnp.arange(shapes.joint.count)
+    one_hot = sample.action == jnp.arange(shapes.joint.count)
 
     def loss_of(leaves: Any) -> Any:
         values = _values(shapes, applied(module_of(shapes, leaves, draws), inputs))
-        chosen = jnp.sum(jnp.where(taken, values, 0.0), axis=1)
+        chosen = jnp.sum(jnp.where(one_hot, values, 0.0), axis=1)
         assert chosen.shape == wanted.shape
         error = chosen - wanted
         each = huber(error, numbers.huber_reach) if shapes.loss == "huber" else squared(error)

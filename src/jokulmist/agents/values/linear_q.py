@@ -143,7 +143,7 @@ class LinearQ(Agent):
     ) -> tuple[Any, Any, tuple[()]]:
         values = masked_values(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers), observed.legal)
         index = chosen_index(shapes, values, observed.legal, noise, numbers.exploration if explore else None)
-        return shapes.joint.own(index), memory, ()
+        return shapes.joint.native(index), memory, ()
 
     @staticmethod
     def learn(
@@ -174,10 +174,10 @@ class LinearQ(Agent):
             sample = memory_of.sampled(
                 shapes.spec, replay, chance, 1, numbers.discount, counted=counts_advances(shapes)
             )
-            weights, told = one_after_another(
-                lambda now, part: update(shapes, numbers, now, part), weights, updates, shapes.minibatch, sample
+            weights, update_readings = one_after_another(
+                lambda state, part: update(shapes, numbers, state, part), weights, updates, shapes.minibatch, sample
             )
-            return weights, jnp.mean(told, axis=0)
+            return weights, jnp.mean(update_readings, axis=0)
 
         weights, readings = learned_when_started(
             decisions, start_of(shapes), learned, learner.weights, len(LinearQ.reading_names)
@@ -211,7 +211,7 @@ class LinearQ(Agent):
         return learner._replace(weights=weights, decisions=learner.decisions + 1), (), tuple(readings)
 
     @staticmethod
-    def kept(learner: Learned) -> Learned:
+    def policy_state(learner: Learned) -> Learned:
         return learner._replace(replay=())
 
     @staticmethod

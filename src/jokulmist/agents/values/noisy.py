@@ -30,14 +30,14 @@ class NoisyLayer(NamedTuple):
 @lru_cache(maxsize=64)  # a plain lane asks at each decision
 def layers_of(layout: Layout) -> list[NoisyLayer]:
     """The dense layers of a network; convolutions have no noise."""
-    parts, found = layout.parts, []
+    parts, layers = layout.parts, []
     for name, weight in parts.items():
         bias = parts.get(f"{name.removesuffix('.weight')}.bias") if name.endswith(".weight") else None
         if bias is None or ".eyes" in name:
             continue
         outputs = bias.stop - bias.start
-        found.append(NoisyLayer(weight, bias, (weight.stop - weight.start) // outputs, outputs))
-    return found
+        layers.append(NoisyLayer(weight, bias, (weight.stop - weight.start) // outputs, outputs))
+    return layers
 
 
 def draws_of(layout: Layout) -> int:
@@ -45,7 +45,7 @@ def draws_of(layout: Layout) -> int:
     return sum(layer.inputs + layer.outputs for layer in layers_of(layout))
 
 
-def begun(layout: Layout, weights: Any) -> Any:
+def initial_weights(layout: Layout, weights: Any) -> Any:
     """The vector as it begins: the weights, and how uncertain each is, ``0.5 / sqrt(inputs)``."""
     sigma = np.zeros(layout.size, np.float32)
     for layer in layers_of(layout):
@@ -55,17 +55,17 @@ def begun(layout: Layout, weights: Any) -> Any:
 
 def with_noise(layout: Layout, weights: Any, draws: Any, xp: Any) -> Any:
     """The weights with their noise, shape ``(size,)``."""
-    size, at = layout.size, 0
+    size, offset = layout.size, 0
     shrunk = xp.sign(draws) * xp.sqrt(xp.abs(draws))
     parts: list[tuple[int, Any]] = []
     for layer in layers_of(layout):
-        p = shrunk[at : at + layer.inputs]
-        q = shrunk[at + layer.inputs : at + layer.inputs + layer.outputs]
-        at += layer.inputs + layer.outputs
+        p = shrunk[offset : offset + layer.inputs]
+        q = shrunk[offset + layer.inputs : offset + layer.inputs + layer.outputs]
+        offset += layer.inputs + layer.outputs
         parts += [(layer.weight.start, (p[:, None] * q[None]).reshape(-1)), (layer.bias.start, q)]
-    whole, end = [], 0
+    pieces, end = [], 0
     for start, noise in sorted(parts, key=lambda part: part[0]):
-        whole += [xp.zeros(start - end, xp.float32), noise]
+        pieces += [xp.zeros(start - end, xp.float32), noise]
         end = start + noise.shape[0]
-    whole.append(xp.zeros(size - end, xp.float32))
-    return weights[:size] + weights[size:] * xp.concatenate(whole)
+    pieces.append(xp.zeros(size - end, xp.float32))
+    return weights[:size] + weights[size:] * xp.concatenate(pieces)

@@ -22,7 +22,7 @@ def by_action(shapes: Any, outputs: Any) -> Any:
     return outputs.reshape(outputs.shape[0], shapes.joint.count, shapes.quantiles)
 
 
-def judged(shapes: Any, quantiles: Any) -> Any:
+def mean_of_quantiles(shapes: Any, quantiles: Any) -> Any:
     """What actions are chosen by: the mean of their quantiles, or of the lowest part of them; shape ``(rows,
     actions)``."""
     if shapes.tail == shapes.quantiles:
@@ -38,8 +38,8 @@ def of_action(quantiles: Any, index: Any) -> Any:
     """The quantiles of one action a row, shape ``(rows, quantiles)``."""
     import jax.numpy as jnp
 
-    taken = index[:, None] == jnp.arange(quantiles.shape[1])
-    return jnp.sum(jnp.where(taken[..., None], quantiles, 0.0), axis=1)
+    one_hot = index[:, None] == jnp.arange(quantiles.shape[1])
+    return jnp.sum(jnp.where(one_hot[..., None], quantiles, 0.0), axis=1)
 
 
 # In the scale that is learned in, where returns have a spread of about 1; a longer one draws quantiles towards each
@@ -52,6 +52,6 @@ def quantile_loss(chosen: Any, wanted: Any, reach: float = REACH) -> Any:
     u = target_j - quantile_i."""
     import jax.numpy as jnp
 
-    apart = wanted[:, None, :] - chosen[:, :, None]
-    weight = jnp.abs(levels(chosen.shape[1])[None, :, None] - (apart < 0.0))
-    return jnp.sum(jnp.mean(weight * huber(apart, reach) / reach, axis=2), axis=1)
+    differences = wanted[:, None, :] - chosen[:, :, None]
+    weight = jnp.abs(levels(chosen.shape[1])[None, :, None] - (differences < 0.0))
+    return jnp.sum(jnp.mean(weight * huber(differences, reach) / reach, axis=2), axis=1)

@@ -102,7 +102,7 @@ class Draw:
                 raise NoiseError(f"`draw.poisson` needs a mean of at least 0; got {mean!r}.")
             if mean <= SUMMED_MEAN:
                 return _summed_poisson(u, mean)
-        return self.settle(self._whole(_poisson(self.xp, u, mean), u))
+        return self.settle(self._as_whole(_poisson(self.xp, u, mean), u))
 
     def binomial(self, count: Any, probability: Any, shape: Dims = ()) -> Any:
         """Successes among `count` trials, as a whole number (int32 in arrays)."""
@@ -112,7 +112,7 @@ class Draw:
                 f"`draw.binomial` needs a count of at least 0 and a probability in [0, 1]; got {count!r}, "
                 f"{probability!r}."
             )
-        return self.settle(self._whole(_binomial(self.xp, u, count, probability), u))
+        return self.settle(self._as_whole(_binomial(self.xp, u, count, probability), u))
 
     def gamma(self, form: Any, scale: Any = 1.0, shape: Dims = ()) -> Any:
         """Gamma with shape parameter `form` (k) and the given scale; the mean is ``form * scale``."""
@@ -153,7 +153,7 @@ class Draw:
         order = self.xp.rint(self._take("order", (count,)))  # exact in float32 up to 2**24
         return self.xp.asarray(order, dtype=self.xp.int32)
 
-    def _whole(self, value: Any, like: Any) -> Any:
+    def _as_whole(self, value: Any, like: Any) -> Any:
         return int(value) if isinstance(like, float) else self.xp.asarray(value, dtype=self.xp.int32)
 
 
@@ -172,14 +172,14 @@ class PlainDraw(Draw):
         self._listed_turns = min(self._block_turns, LISTED_TURNS)
         self._listed = -1
         self._arrays: dict[tuple[int, str, int], tuple[int, Any]] = {}
-        self._asked = 0
+        self._requests = 0
         self._copy = 0
         self._turn = -1
         self._row = 0
 
     def at(self, turn: int, copy: int) -> PlainDraw:
         """Begin the draws of one copy's turn."""
-        self._asked = 0
+        self._requests = 0
         self._copy = copy
         if turn != self._turn:
             self._turn = turn
@@ -201,31 +201,31 @@ class PlainDraw(Draw):
 
     def _number(self, kind: BaseKind) -> float:
         """A single base number."""
-        asked = self._asked
-        self._asked = asked + 1
-        key = (asked, kind)
+        request = self._requests
+        self._requests = request + 1
+        key = (request, kind)
         if key not in self._scalars:
             first = self._listed % self._block_turns
-            block = self._block(asked, kind, 1, self._listed // self._block_turns)
+            block = self._block(request, kind, 1, self._listed // self._block_turns)
             self._scalars[key] = block[first : first + self._listed_turns, :, 0].tolist()
         return self._scalars[key][self._row][self._copy]
 
     def _take(self, kind: BaseKind, shape: tuple[int, ...]) -> Any:
         if not shape:
             return self._number(kind)
-        asked = self._asked
-        self._asked = asked + 1
+        request = self._requests
+        self._requests = request + 1
         width = math.prod(shape)
         number, row = divmod(self._turn, self._noise.block_turns(width, self._noise.copies))
-        return self._block(asked, kind, width, number)[row, self._copy].reshape(shape)
+        return self._block(request, kind, width, number)[row, self._copy].reshape(shape)
 
-    def _block(self, asked: int, kind: BaseKind, width: int, number: int) -> Any:
-        key = (asked, kind, width)
-        kept = self._arrays.get(key)
-        if kept is None or kept[0] != number:
-            kept = (number, self._noise.block(self._stream, asked, kind, width, number, self._noise.copies))
-            self._arrays[key] = kept
-        return kept[1]
+    def _block(self, request: int, kind: BaseKind, width: int, number: int) -> Any:
+        key = (request, kind, width)
+        cached = self._arrays.get(key)
+        if cached is None or cached[0] != number:
+            cached = (number, self._noise.block(self._stream, request, kind, width, number, self._noise.copies))
+            self._arrays[key] = cached
+        return cached[1]
 
 
 class CountingDraw(Draw):
@@ -250,22 +250,22 @@ class RowDraw(Draw):
     12 against 5 million steps per second).
     """
 
-    def __init__(self, xp: ModuleType, rows: Sequence[Any], one: Any) -> None:
+    def __init__(self, xp: ModuleType, rows: Sequence[Any], unit: Any) -> None:
         self.xp = xp
         self._rows = rows
-        self._one = one
-        self._asked = 0
+        self._unit = unit
+        self._requests = 0
 
     def _take(self, kind: BaseKind, shape: tuple[int, ...]) -> Any:
-        row = self._rows[self._asked]
-        self._asked += 1
+        row = self._rows[self._requests]
+        self._requests += 1
         return row.reshape(shape)
 
     def settle(self, value: Any) -> Any:
         if value.dtype == self.xp.int32:
-            whole = self.xp.asarray(value, dtype=self.xp.float32)  # exact up to 2**24
-            return self.xp.asarray(whole / self._one, dtype=self.xp.int32)
-        return value / self._one
+            as_float = self.xp.asarray(value, dtype=self.xp.float32)  # exact up to 2**24
+            return self.xp.asarray(as_float / self._unit, dtype=self.xp.int32)
+        return value / self._unit
 
 
 def _summed_poisson(u: float, mean: float) -> int:
@@ -314,8 +314,8 @@ def _binomial(xp: ModuleType, u: Any, trials: Any, probability: Any) -> Any:
     excess = (1.0 - 6.0 * p * (1.0 - p)) / spread**2
     bent = z + skew * (z * z - 1.0) / 6.0 + excess * (z**3 - 3.0 * z) / 24.0 - skew**2 * (2.0 * z**3 - 5.0 * z) / 36.0
     wide = xp.floor(mean + spread * bent + 0.5 - z / (24.0 * spread))
-    found = xp.clip(xp.where(mean <= SUMMED_MEAN, count, wide), 0.0, trials)
-    return xp.where(flipped, trials - found, found)
+    successes = xp.clip(xp.where(mean <= SUMMED_MEAN, count, wide), 0.0, trials)
+    return xp.where(flipped, trials - successes, successes)
 
 
 def _log_gamma(xp: ModuleType, z: Any, u: Any, form: Any) -> Any:
@@ -328,8 +328,8 @@ def _log_gamma(xp: ModuleType, z: Any, u: Any, form: Any) -> Any:
     chance = xp.maximum(u[..., :PROPOSALS], 1e-8)
     accepted = (v > 0.0) & (xp.log(chance) < 0.5 * z * z + d - d * v + d * log_v)
     first = xp.argmax(accepted, axis=-1)
-    taken = xp.take_along_axis(v, first[..., None], axis=-1)[..., 0]
-    value = d * xp.where(xp.any(accepted, axis=-1), taken, 1.0)
+    chosen_v = xp.take_along_axis(v, first[..., None], axis=-1)[..., 0]
+    value = d * xp.where(xp.any(accepted, axis=-1), chosen_v, 1.0)
     power = 1.0 / xp.where(boosted, form, 1.0)
     return xp.log(value) + xp.where(boosted, power * xp.log(xp.maximum(u[..., PROPOSALS], 1e-8)), 0.0)
 
@@ -338,17 +338,17 @@ def normal_quantile(xp: ModuleType, u: Any) -> Any:
     """The normal quantile of `u`, relative error 3e-7 (Giles, 2010, "Approximating the erfinv function", table 1)."""
     x = xp.clip(2.0 * u - 1.0, -1.0 + 1.2e-7, 1.0 - 1.2e-7)
     w = -xp.log((1.0 - x) * (1.0 + x))
-    near, far = w - 2.5, xp.sqrt(xp.maximum(w, 5.0)) - 3.0
+    central, tail = w - 2.5, xp.sqrt(xp.maximum(w, 5.0)) - 3.0
     p = 2.81022636e-08
     for c in (
         3.43273939e-07, -3.5233877e-06, -4.39150654e-06, 0.00021858087,
         -0.00125372503, -0.00417768164, 0.246640727, 1.50140941,
     ):  # fmt: skip
-        p = c + p * near
+        p = c + p * central
     q = -0.000200214257
     for c in (
         0.000100950558, 0.00134934322, -0.00367342844, 0.00573950773,
         -0.0076224613, 0.00943887047, 1.00167406, 2.83297682,
     ):  # fmt: skip
-        q = c + q * far
+        q = c + q * tail
     return math.sqrt(2.0) * xp.where(w < 5.0, p, q) * x

@@ -137,9 +137,9 @@ class Description:
         count = len(self.players)
         return tuple(w * count if owner_of(t.name) else w for t, w in zip(self.terms, self.weights, strict=True))
 
-    def held_names(self, held: int) -> list[str]:
+    def held_names(self, satisfied: int) -> list[str]:
         """The closings whose bit is set."""
-        return [name for bit, name in enumerate(self.closings) if held >> bit & 1]
+        return [name for bit, name in enumerate(self.closings) if satisfied >> bit & 1]
 
 
 def describe(instance: Any, read: Outline) -> Description:
@@ -173,76 +173,79 @@ class _Resolver:
     """Puts an instance's parameters where its declaration names them."""
 
     def __init__(self, instance: Any, outline: Outline) -> None:
-        self._instance, self._outline, self._where = instance, outline, outline.cls.__qualname__
+        self._instance, self._outline, self._context = instance, outline, outline.cls.__qualname__
         self._parameters = [p.name for p in outline.parameters]
 
-    def number(self, value: Any, what: str) -> Any:
+    def number(self, value: Any, subject: str) -> Any:
         if not isinstance(value, str):
             return value
         if value not in self._parameters:
             raise DeclarationError(
-                f"{what} of `{self._where}` is the text {value!r}; it must be a number or the name of a parameter "
+                f"{subject} of `{self._context}` is the text {value!r}; it must be a number or the name of a parameter "
                 f"({listed(self._parameters)}).{nearest(value, self._parameters)}"
             )
         return getattr(self._instance, value)
 
-    def shape(self, shape: Any, what: str) -> tuple[int, ...]:
+    def shape(self, shape: Any, subject: str) -> tuple[int, ...]:
         entries = (shape,) if isinstance(shape, (int, str)) else tuple(shape)
         sizes = []
         for entry in entries:
-            size = self.number(entry, f"the shape of {what}")
+            size = self.number(entry, f"the shape of {subject}")
             if isinstance(entry, str) and not getattr(self._outline.cls, entry).fixed:
                 raise DeclarationError(
-                    f"the shape of {what} follows from the parameter `{entry}`, which may vary. "
+                    f"the shape of {subject} follows from the parameter `{entry}`, which may vary. "
                     f"Write `{entry}: int = jm.parameter({size}, fixed=True)`."
                 )
             if not isinstance(size, int) or size < 1:
-                raise DeclarationError(f"the shape of {what} must hold whole numbers above 0; got {size!r}.")
+                raise DeclarationError(f"the shape of {subject} must hold whole numbers above 0; got {size!r}.")
             sizes.append(size)
         return tuple(sizes)
 
     def field(self, field: Field) -> Field:
-        what = f"`{field.name}`"
-        low, high = self.number(field.low, f"`low` of {what}"), self.number(field.high, f"`high` of {what}")
+        subject = f"`{field.name}`"
+        low, high = self.number(field.low, f"`low` of {subject}"), self.number(field.high, f"`high` of {subject}")
         if isinstance(field.values, str):
-            high = int(self.number(field.values, f"`values` of {what}")) - 1
-        return replace(field, low=low, high=high, shape=self.shape(field.shape, what))
+            high = int(self.number(field.values, f"`values` of {subject}")) - 1
+        return replace(field, low=low, high=high, shape=self.shape(field.shape, subject))
 
     def field_channel(self, field: Field) -> Channel:
-        whole = field.kind != "float" or field.values is not None
+        is_whole = field.kind != "float" or field.values is not None
         low: Any = field.low
         high: Any = field.high
         shape: Any = field.shape
-        return _channel(self._where, field.name, low, high, field.unit, shape, whole, False, False)
+        return _channel(self._context, field.name, low, high, field.unit, shape, is_whole, False, False)
 
     def sensor_channel(self, sensor: SensorMethod) -> Channel:
-        bounds, what = sensor.bounds, f"sensor `{sensor.name}`"
-        low, high = self.number(bounds["low"], f"`low` of {what}"), self.number(bounds["high"], f"`high` of {what}")
-        whole, image = bounds["values"] is not None, bounds["image"]
-        if whole:
-            low, high = 0, int(self.number(bounds["values"], f"`values` of {what}")) - 1
+        bounds, subject = sensor.bounds, f"sensor `{sensor.name}`"
+        low, high = (
+            self.number(bounds["low"], f"`low` of {subject}"),
+            self.number(bounds["high"], f"`high` of {subject}"),
+        )
+        is_whole, image = bounds["values"] is not None, bounds["image"]
+        if is_whole:
+            low, high = 0, int(self.number(bounds["values"], f"`values` of {subject}")) - 1
         if image:
             low, high = 0, 255
-        shape = self.shape(bounds["shape"], what)
+        shape = self.shape(bounds["shape"], subject)
         if image and len(shape) != 3:
             raise DeclarationError(
-                f"{what} of `{self._where}` is an image of shape {shape}; give `shape=(height, width, channels)`."
+                f"{subject} of `{self._context}` is an image of shape {shape}; give `shape=(height, width, channels)`."
             )
-        return _channel(self._where, sensor.name, low, high, bounds["unit"], shape, whole, image, True)
+        return _channel(self._context, sensor.name, low, high, bounds["unit"], shape, is_whole, image, True)
 
     def limit(self, name: str) -> int | None:
         value = self.number(getattr(self._instance, name), f"`{name}`")
         if value is not None and (isinstance(value, bool) or not isinstance(value, int) or value < 1):
             raise DeclarationError(
-                f"`{name}` of `{self._where}` must be a whole number of advances above 0; got {value!r}. "
+                f"`{name}` of `{self._context}` must be a whole number of advances above 0; got {value!r}. "
                 f"Write for instance `{name} = 120`."
             )
         return value
 
 
-def _weight(term: StepMethod, given: Mapping[str, float], players: tuple[str, ...]) -> float:
+def _weight(term: StepMethod, weights: Mapping[str, float], players: tuple[str, ...]) -> float:
     """A term's weight in the return of an episode; of several players that is their mean."""
-    weight = float(given.get(name_in(term.name), term.weight))
+    weight = float(weights.get(name_in(term.name), term.weight))
     return weight / len(players) if owner_of(term.name) else weight
 
 
@@ -292,32 +295,32 @@ def through(description: Description, modifiers: tuple[Modifier, ...]) -> Descri
 
 
 def _channel(
-    where: str,
+    context: str,
     name: str,
     low: float,
     high: float,
     unit: str,
     shape: tuple[int, ...],
-    whole: bool,
+    is_whole: bool,
     image: bool,
     computed: bool,
 ) -> Channel:
     low, high = float(low), float(high)
     if math.isnan(low) or math.isnan(high) or low >= high:
-        raise DeclarationError(f"`{name}` of `{where}` has low={low:g} and high={high:g}; low must lie below high.")
-    checked_text(unit, f"the unit of `{name}` of `{where}`")
-    return Channel(name, low, high, unit, shape, whole, image, computed)
+        raise DeclarationError(f"`{name}` of `{context}` has low={low:g} and high={high:g}; low must lie below high.")
+    checked_text(unit, f"the unit of `{name}` of `{context}`")
+    return Channel(name, low, high, unit, shape, is_whole, image, computed)
 
 
-def checked_weights(read: Outline, given: Mapping[str, Any] | None) -> dict[str, float]:
+def checked_weights(read: Outline, changes: Mapping[str, Any] | None) -> dict[str, float]:
     """Weights set from outside, by term; an unknown term or a weight that is no number is an error."""
     names = list(dict.fromkeys(name_in(term.name) for term in read.terms))
     weights = {}
-    if given is not None and not isinstance(given, Mapping):
+    if changes is not None and not isinstance(changes, Mapping):
         raise SettingError(
-            f"`weights` is a dict of numbers by reward term, e.g. `{{{names[0]!r}: 2.0}}`; got {given!r:.80}."
+            f"`weights` is a dict of numbers by reward term, e.g. `{{{names[0]!r}: 2.0}}`; got {changes!r:.80}."
         )
-    for name, value in (given or {}).items():
+    for name, value in (changes or {}).items():
         if name not in names:
             raise SettingError(
                 f"`weights` names `{name}`, which is no reward term of `{read.cls.__qualname__}`; "

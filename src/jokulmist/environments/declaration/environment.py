@@ -20,7 +20,7 @@ from jokulmist.errors import BrokenEnvironment, SettingError, listed, nearest
 if TYPE_CHECKING:
     from jokulmist.environments.transition.episode import Episode
 
-Made = TypeVar("Made", bound="Environment")
+Instance = TypeVar("Instance", bound="Environment")
 OUTLINES: dict[type, outlines.Outline] = {}
 
 
@@ -95,21 +95,21 @@ class Environment:
 
     def __init__(self, *, weights: Mapping[str, float] | None = None, **parameters: Any) -> None:
         read = outline_of(type(self))
-        own = self.__dict__
-        known = {p.name: p for p in read.parameters}
+        attributes = self.__dict__
+        declared = {p.name: p for p in read.parameters}
         for name, value in parameters.items():
-            if name not in known:
+            if name not in declared:
                 raise SettingError(
-                    f"`{type(self).__qualname__}` has no parameter `{name}`; its parameters are {listed(known)}."
-                    f"{nearest(name, known)}"
+                    f"`{type(self).__qualname__}` has no parameter `{name}`; its parameters are {listed(declared)}."
+                    f"{nearest(name, declared)}"
                 )
-            own[name] = known[name].checked(value, f"{type(self).__qualname__}.{name}")
-        for name, part in known.items():
-            own.setdefault(name, part.default)
-        own["weights"] = reading.checked_weights(read, weights)
-        own["_given"] = {name: own[name] for name in parameters}
-        own["_modifiers"] = ()
-        own["_description"] = reading.describe(self, read)
+            attributes[name] = declared[name].checked(value, f"{type(self).__qualname__}.{name}")
+        for name, part in declared.items():
+            attributes.setdefault(name, part.default)
+        attributes["weights"] = reading.checked_weights(read, weights)
+        attributes["_given"] = {name: attributes[name] for name in parameters}
+        attributes["_modifiers"] = ()
+        attributes["_description"] = reading.describe(self, read)
 
     def begin(self, draw: Any) -> Any:
         """The first state of an episode; chance comes from `draw` alone."""
@@ -134,7 +134,7 @@ class Environment:
 
         return Episode(self, seed)
 
-    def modified(self: Made, *modifiers: Modifier) -> Made:
+    def modified(self: Instance, *modifiers: Modifier) -> Instance:
         """The same environment seen or acted on through modifiers, the first named nearest to it.
 
         Examples
@@ -156,11 +156,11 @@ class Environment:
         )
 
     def __repr__(self) -> str:
-        given = [f"{k}={v!r}" for k, v in self._given.items()]
+        arguments = [f"{k}={v!r}" for k, v in self._arguments.items()]
         if self.weights:
-            given.append(f"weights={dict(self.weights)!r}")
-        around = f".modified({', '.join(map(repr, self._modifiers))})" if self._modifiers else ""
-        return f"{type(self).__qualname__}({', '.join(given)}){around}"
+            arguments.append(f"weights={dict(self.weights)!r}")
+        suffix = f".modified({', '.join(map(repr, self._modifiers))})" if self._modifiers else ""
+        return f"{type(self).__qualname__}({', '.join(arguments)}){suffix}"
 
     def __eq__(self, other: object) -> bool:
         if not isinstance(other, Environment) or type(other) is not type(self):
@@ -176,15 +176,15 @@ class Environment:
         varying = self._description.varying
         return hash((type(self), tuple(values.items()), tuple(weights.items()), self._modifiers, varying))
 
-    _given: dict[str, Any]
+    _arguments: dict[str, Any]
     _modifiers: tuple[Modifier, ...]
     _description: reading.Description
 
 
 def outline_of(cls: type[Environment]) -> outlines.Outline:
     """What a class declares."""
-    found = OUTLINES.get(cls)
-    return outlines.outline(cls) if found is None else found
+    outline = OUTLINES.get(cls)
+    return outlines.outline(cls) if outline is None else outline
 
 
 def describe(environment: Environment) -> reading.Description:
@@ -193,10 +193,10 @@ def describe(environment: Environment) -> reading.Description:
         return environment._description
     except AttributeError:
         if isinstance(environment, type) and issubclass(environment, Environment):
-            given = f"the class `{environment.__name__}`. Make an instance, `{environment.__name__}()`"
+            mistake = f"the class `{environment.__name__}`. Make an instance, `{environment.__name__}()`"
         else:
-            given = f"{environment!r:.60}. Look at the order of what you gave"
-        raise SettingError(f"an environment is expected here; got {given}.") from None
+            mistake = f"{environment!r:.60}. Look at the order of what you gave"
+        raise SettingError(f"an environment is expected here; got {mistake}.") from None
 
 
 def settings_of(environment: Environment) -> tuple[dict[str, Any], dict[str, float]]:
@@ -205,51 +205,51 @@ def settings_of(environment: Environment) -> tuple[dict[str, Any], dict[str, flo
     return values, dict(environment.weights)
 
 
-def varied(environment: Made, **parameters: Any) -> Made:
+def varied(environment: Instance, **parameters: Any) -> Instance:
     """The same environment with some parameters changed."""
     return reweighted(environment, {}, **parameters)
 
 
-def reweighted(environment: Made, weights: Mapping[str, float], /, **parameters: Any) -> Made:
+def reweighted(environment: Instance, weights: Mapping[str, float], /, **parameters: Any) -> Instance:
     """The same environment with some weights of its reward terms, and some parameters, changed."""
     weights = {**environment.weights, **weights}
-    other = type(environment)(weights=weights, **{**environment._given, **parameters})
-    return _with_modifiers(other, environment._modifiers)
+    copy = type(environment)(weights=weights, **{**environment._arguments, **parameters})
+    return _with_modifiers(copy, environment._modifiers)
 
 
-def _with_modifiers(environment: Made, modifiers: tuple[Modifier, ...]) -> Made:
+def _with_modifiers(environment: Instance, modifiers: tuple[Modifier, ...]) -> Instance:
     if not modifiers:
         return environment
-    other = object.__new__(type(environment))
-    other.__dict__.update(environment.__dict__, _modifiers=modifiers)
-    other.__dict__["_description"] = reading.through(environment._description, modifiers)
-    return other
+    copy = object.__new__(type(environment))
+    copy.__dict__.update(environment.__dict__, _modifiers=modifiers)
+    copy.__dict__["_description"] = reading.through(environment._description, modifiers)
+    return copy
 
 
-def with_varying(environment: Made, varying: Varying) -> Made:
+def with_varying(environment: Instance, varying: Varying) -> Instance:
     """The same instance, some parameters of which differ from episode to episode."""
     if not varying.names:
         return environment
     varying.refuse(environment, outline_of(type(environment)))
-    other = object.__new__(type(environment))
-    other.__dict__.update(environment.__dict__)
-    other.__dict__["_description"] = replace(environment._description, varying=varying)
-    return other
+    copy = object.__new__(type(environment))
+    copy.__dict__.update(environment.__dict__)
+    copy.__dict__["_description"] = replace(environment._description, varying=varying)
+    return copy
 
 
-def revalued(environment: Made) -> Made:
+def revalued(environment: Instance) -> Instance:
     """A twin whose parameters a lane may change between episodes by `revalue`."""
-    other = object.__new__(type(environment))
-    other.__dict__.update(environment.__dict__)
-    return other
+    copy = object.__new__(type(environment))
+    copy.__dict__.update(environment.__dict__)
+    return copy
 
 
 def revalue(twin: Environment, values: Mapping[str, Any]) -> None:
     """Give a lane's own twin other parameters; what is derived from them is computed again."""
-    own = twin.__dict__
+    attributes = twin.__dict__
     for name in outline_of(type(twin)).derived:
-        own.pop(name, None)
-    own.update(values)
+        attributes.pop(name, None)
+    attributes.update(values)
 
 
 def modifiers_of(environment: Environment) -> tuple[Modifier, ...]:

@@ -88,33 +88,33 @@ class Outline:
 
 def outline(cls: type) -> Outline:
     """Read a class; `DeclarationError` says what is missing or wrong, and how to write it."""
-    where = cls.__qualname__
+    context = cls.__qualname__
     named = _named_parts(cls)
 
-    def of(kind: type) -> list[Any]:
+    def parts_of(kind: type) -> list[Any]:
         return [part for part in named.values() if isinstance(part, kind)]
 
     state, action = _declared_state(cls), _declared_action(cls)
     for method, takes in (("begin", ("draw",)), ("advance", ("state", "action", "draw"))):
         refuse_missing(cls, method, takes)
-    sensors = tuple(_sensor(where, part) for part in of(parts.Sensor))
-    terms = tuple(_step_method(where, part, weight=part.weight) for part in of(parts.Term))
-    closings = of(parts.Closing)
-    _refuse_incomplete(where, state, sensors, terms, closings, of(parts.Reference))
+    sensors = tuple(_sensor(context, part) for part in parts_of(parts.Sensor))
+    terms = tuple(_step_method(context, part, weight=part.weight) for part in parts_of(parts.Term))
+    closings = parts_of(parts.Closing)
+    _refuse_incomplete(context, state, sensors, terms, closings, parts_of(parts.Reference))
     _refuse_clashes(cls, state, named)
     return Outline(
         cls=cls,
         fields=tuple(state._fields.values()),
         action=action,
-        parameters=tuple(of(parts.Parameter)),
-        series=tuple(of(parts.Series)),
-        derived=tuple(part.name for part in of(parts.Derived)),
+        parameters=tuple(parts_of(parts.Parameter)),
+        series=tuple(parts_of(parts.Series)),
+        derived=tuple(part.name for part in parts_of(parts.Derived)),
         sensors=sensors,
         terms=terms,
-        endings=tuple(_step_method(where, part, final=True) for part in closings if part.final),
-        cuts=tuple(_step_method(where, part, final=False) for part in closings if not part.final),
-        measures=tuple(_step_method(where, part, over=part.over) for part in of(parts.Measure)),
-        references=tuple(part.name for part in of(parts.Reference)),
+        endings=tuple(_step_method(context, part, final=True) for part in closings if part.final),
+        cuts=tuple(_step_method(context, part, final=False) for part in closings if not part.final),
+        measures=tuple(_step_method(context, part, over=part.over) for part in parts_of(parts.Measure)),
+        references=tuple(part.name for part in parts_of(parts.Reference)),
         masked=_masked(cls, action),
         gated=_gated(cls),
         players=players_of(action),
@@ -122,12 +122,12 @@ def outline(cls: type) -> Outline:
 
 
 def _declared_state(cls: type) -> Any:
-    state, where = getattr(cls, "State", None), cls.__qualname__
+    state, context = getattr(cls, "State", None), cls.__qualname__
     if not (isinstance(state, type) and issubclass(state, State)) or state is State:
         got = "nothing" if state is None or state is State else repr(state)
         raise DeclarationError(
-            f"`{where}.State` must be a class derived from `jm.State`; got {got}. "
-            f"Write `class State(jm.State):` inside `{where}`, with one line a field."
+            f"`{context}.State` must be a class derived from `jm.State`; got {got}. "
+            f"Write `class State(jm.State):` inside `{context}`, with one line a field."
         )
     return state
 
@@ -142,28 +142,28 @@ def _declared_action(cls: type) -> Any:
     return action
 
 
-def _refuse_incomplete(where: str, state: Any, sensors: Any, terms: Any, closings: Any, references: Any) -> None:
+def _refuse_incomplete(context: str, state: Any, sensors: Any, terms: Any, closings: Any, references: Any) -> None:
     """Refuse a class that shows nothing, has no reward, has more closings than fit, or a reference that takes something
     else."""
     if not sensors and not any(field.role == "seen" for field in state._fields.values()):
         raise DeclarationError(
-            f"`{where}` shows the agent nothing. Mark a state field as seen, `level: float = jm.seen(low=0.0, "
+            f"`{context}` shows the agent nothing. Mark a state field as seen, `level: float = jm.seen(low=0.0, "
             "high=40.0)`, or write a method under `@jm.sensor`."
         )
     if not terms:
         raise DeclarationError(
-            f"`{where}` has no reward. Write a method under `@jm.reward` that returns a number, "
+            f"`{context}` has no reward. Write a method under `@jm.reward` that returns a number, "
             f"e.g. `def sales(self, before, action, after): return after.released`."
         )
     if len(closings) + 2 > MOST_CLOSINGS:
         raise DeclarationError(
-            f"`{where}` has {len(closings)} endings and cuts; at most {MOST_CLOSINGS - 2} are allowed."
+            f"`{context}` has {len(closings)} endings and cuts; at most {MOST_CLOSINGS - 2} are allowed."
         )
     for part in references:
-        given = parts.arguments_of(part.function)
-        if given != ("state",):
+        arguments = parts.arguments_of(part.function)
+        if arguments != ("state",):
             raise DeclarationError(
-                f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a reference takes (self, state)."
+                f"`{context}.{part.name}` takes ({', '.join(('self', *arguments))}); a reference takes (self, state)."
             )
 
 
@@ -194,16 +194,16 @@ def parts_of(cls: type) -> tuple[parts.Parameter, ...]:
 
 def refuse_missing(cls: type, method: str, takes: tuple[str, ...]) -> None:
     """Raise `DeclarationError` where a class does not write a method, or with other arguments."""
-    where = cls.__qualname__
+    context = cls.__qualname__
     function = cls.__dict__.get(method) or getattr(cls, method, None)
     if function is None or getattr(function, "_not_written", False):
-        raise DeclarationError(f"`{where}` has no `{method}`. Write `def {method}(self, {', '.join(takes)}):`.")
-    given = parts.arguments_of(function)
-    if given != takes:
+        raise DeclarationError(f"`{context}` has no `{method}`. Write `def {method}(self, {', '.join(takes)}):`.")
+    arguments = parts.arguments_of(function)
+    if arguments != takes:
         code = getattr(inspect.unwrap(function), "__code__", None)
         line = "" if code is None else f" ({code.co_filename.rpartition('/')[2]}:{code.co_firstlineno})"
         raise DeclarationError(
-            f"`{where}.{method}`{line} takes ({', '.join(('self', *given))}); it must take "
+            f"`{context}.{method}`{line} takes ({', '.join(('self', *arguments))}); it must take "
             f"({', '.join(('self', *takes))}). The names are fixed: they say what each is, here and in "
             f"reward terms and endings, which are handed what they name."
         )
@@ -214,76 +214,76 @@ def _masked(cls: type, action: Action) -> bool:
     legal = getattr(cls, "legal", None)
     if legal is None:
         return False
-    where = cls.__qualname__
+    context = cls.__qualname__
     if not callable(legal) or parts.arguments_of(legal) != ("state",):
-        raise DeclarationError(f"`{where}.legal` must be a method that takes (self, state).")
+        raise DeclarationError(f"`{context}.legal` must be a method that takes (self, state).")
     if not choices_of(action) and not getattr(action, "asks", False):
-        raise DeclarationError(f"`{where}.legal` allows choices, and the action has none; got {action!r}.")
+        raise DeclarationError(f"`{context}.legal` allows choices, and the action has none; got {action!r}.")
     return True
 
 
 def _gated(cls: type) -> bool:
     """Whether the class says when the agent is asked."""
-    where, when = cls.__qualname__, getattr(cls, "decide_when", None)
+    context, when = cls.__qualname__, getattr(cls, "decide_when", None)
     if when is None:
         if getattr(cls, "meanwhile", None) is not None:
             raise DeclarationError(
-                f"`{where}.meanwhile` says what is done while nobody is asked, and the agent is always asked. "
+                f"`{context}.meanwhile` says what is done while nobody is asked, and the agent is always asked. "
                 f"Write `def decide_when(self, state):`, or leave `meanwhile` out."
             )
         return False
     if not callable(when) or parts.arguments_of(when) != ("state",):
-        raise DeclarationError(f"`{where}.decide_when` must be a method that takes (self, state).")
+        raise DeclarationError(f"`{context}.decide_when` must be a method that takes (self, state).")
     return True
 
 
-def _sensor(where: str, part: parts.Sensor) -> SensorMethod:
-    given = parts.arguments_of(part.function)
-    if given not in (("state",), ("state", "draw")):
+def _sensor(context: str, part: parts.Sensor) -> SensorMethod:
+    arguments = parts.arguments_of(part.function)
+    if arguments not in (("state",), ("state", "draw")):
         raise DeclarationError(
-            f"`{where}.{part.name}` takes ({', '.join(('self', *given))}); a sensor takes (self, state), "
+            f"`{context}.{part.name}` takes ({', '.join(('self', *arguments))}); a sensor takes (self, state), "
             f"or (self, state, draw) when it is noisy."
         )
-    return SensorMethod(part.name, part.bounds, noisy=len(given) == 2)
+    return SensorMethod(part.name, part.bounds, noisy=len(arguments) == 2)
 
 
-def _step_method(where: str, part: parts.MethodPart, **options: Any) -> StepMethod:
-    given = parts.arguments_of(part.function)
-    wrong = [name for name in given if name not in STEP_ARGUMENTS]
+def _step_method(context: str, part: parts.MethodPart, **options: Any) -> StepMethod:
+    arguments = parts.arguments_of(part.function)
+    wrong = [name for name in arguments if name not in STEP_ARGUMENTS]
     if wrong:
         raise DeclarationError(
-            f"`{where}.{part.name}` takes `{wrong[0]}`; a reward, an ending, a cut or a measure takes any of "
+            f"`{context}.{part.name}` takes `{wrong[0]}`; a reward, an ending, a cut or a measure takes any of "
             f"`before`, `action`, `after`, by name."
         )
     help = (part.function.__doc__ or "").strip().split("\n")[0]
-    return StepMethod(part.name, given, help=help, **options)
+    return StepMethod(part.name, arguments, help=help, **options)
 
 
 def _refuse_clashes(cls: type, state: type[State], named: Mapping[str, parts.Part]) -> None:
     """Fields, parts and closings are columns of the records, so a name may stand once."""
-    where = cls.__qualname__
+    context = cls.__qualname__
     meant = [*RESERVED, *(PLAYER_WORDS if getattr(cls, "players", None) is not None else ())]
-    taken = [name for name in [*state._fields, *named] if name in meant or name in RECORD_COLUMNS]
+    clashes = [name for name in [*state._fields, *named] if name in meant or name in RECORD_COLUMNS]
     twice = [name for name in state._fields if name in named]
-    told = []
-    if taken:
-        told.append(
-            f"names {'a part' if len(taken) == 1 else 'parts'} {listed(taken)}, which "
-            f"{'has a meaning' if len(taken) == 1 else 'have meanings'} of {'its' if len(taken) == 1 else 'their'} "
+    problems = []
+    if clashes:
+        problems.append(
+            f"names {'a part' if len(clashes) == 1 else 'parts'} {listed(clashes)}, which "
+            f"{'has a meaning' if len(clashes) == 1 else 'have meanings'} of {'its' if len(clashes) == 1 else 'their'} "
             f"own; choose another name. Taken are {listed(dict.fromkeys([*meant, *RECORD_COLUMNS]))}."
         )
     for name in twice:
-        told.append(
+        problems.append(
             f"uses the name `{name}` twice: for a state field and for a {type(named[name]).__name__.lower()}. "
             f"Names are columns of the records; rename one, e.g. `{name}_now`."
         )
-    if told:  # all at once: whoever renames one should not meet the next
-        raise DeclarationError(f"`{where}` " + " It also ".join(told))
+    if problems:  # all at once: whoever renames one should not meet the next
+        raise DeclarationError(f"`{context}` " + " It also ".join(problems))
     # A method under the same name twice leaves only the second in the class body, so the source is asked.
     for name, count in _defined_twice(cls).items():
         if name in named and count > 1:
             raise DeclarationError(
-                f"`{where}` defines `{name}` {count} times, and only the last would count. Rename one of them."
+                f"`{context}` defines `{name}` {count} times, and only the last would count. Rename one of them."
             )
 
 

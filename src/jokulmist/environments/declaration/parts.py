@@ -22,7 +22,7 @@ Number = float | int | bool
 Bound = float | int | str
 Shape = int | str | Sequence[int | str]
 Method = TypeVar("Method", bound=Callable[..., Any])
-Over = Literal["sum", "mean", "last", "max", "min"]
+Aggregation = Literal["sum", "mean", "last", "max", "min"]
 OVERS: tuple[str, ...] = ("sum", "mean", "last", "max", "min")
 
 
@@ -56,7 +56,7 @@ class Parameter(Part):
         # Not a data descriptor: the instance's own value stands in its __dict__ and is found first.
         return self if instance is None else self.default
 
-    def checked(self, value: Any, where: str) -> Any:
+    def checked(self, value: Any, context: str) -> Any:
         """The value as the parameter's own type, or a `SettingError` that says what is allowed."""
         kind = type(self.default)
         unit = f" {self.unit}" if self.unit else ""
@@ -64,24 +64,26 @@ class Parameter(Part):
             value = value.item()
         if kind is bool:
             if not isinstance(value, bool):
-                raise SettingError(f"`{where}` is a flag; got {value!r}. Use True or False.")
+                raise SettingError(f"`{context}` is a flag; got {value!r}. Use True or False.")
             return value
         if kind in (int, float):
             if isinstance(value, bool) or not isinstance(value, (int, float)):
-                raise SettingError(f"`{where}` is a number; got {value!r}. Use for instance {self.default!r}.")
+                raise SettingError(f"`{context}` is a number; got {value!r}. Use for instance {self.default!r}.")
             if kind is int and value != int(value):
-                raise SettingError(f"`{where}` is a whole number; got {value!r}. Use for instance {self.default!r}.")
+                raise SettingError(f"`{context}` is a whole number; got {value!r}. Use for instance {self.default!r}.")
             if not math.isfinite(value):
-                raise SettingError(f"`{where}` must be finite; got {value!r}. Use for instance {self.default!r}.")
+                raise SettingError(f"`{context}` must be finite; got {value!r}. Use for instance {self.default!r}.")
             low = -math.inf if self.low is None else self.low
             high = math.inf if self.high is None else self.high
             if not low <= value <= high:
                 raise SettingError(
-                    f"`{where}` must lie in [{low:g}, {high:g}]{unit}; got {value!r}. Its default is {self.default!r}."
+                    f"`{context}` must lie in [{low:g}, {high:g}]{unit}; got {value!r}. Its default is {self.default!r}."
                 )
             return kind(value)
         if not isinstance(value, kind):
-            raise SettingError(f"`{where}` must be a {kind.__name__}; got {value!r}. Its default is {self.default!r}.")
+            raise SettingError(
+                f"`{context}` must be a {kind.__name__}; got {value!r}. Its default is {self.default!r}."
+            )
         return value
 
 
@@ -190,10 +192,10 @@ class Series(Part):
     def array(self) -> np.ndarray[Any, Any]:
         """The numbers, read from the file on first use; float64, int64 or bool."""
         if self._array is None:
-            given = self.values if self.file is None else read_column(self.file, self.column)
-            array = np.asarray(given)
+            numbers = self.values if self.file is None else read_column(self.file, self.column)
+            array = np.asarray(numbers)
             if array.dtype.kind not in "biuf" or array.size == 0:
-                raise DeclarationError(f"series `{self.name}` must hold numbers; got {given!r}.")
+                raise DeclarationError(f"series `{self.name}` must hold numbers; got {numbers!r}.")
             array.setflags(write=False)
             self._array = array
         return self._array
@@ -305,7 +307,7 @@ class Closing(MethodPart):
 class Measure(MethodPart):
     """A quantity recorded for the researcher and never seen by the agent."""
 
-    def __init__(self, function: Callable[..., Any], over: Over) -> None:
+    def __init__(self, function: Callable[..., Any], over: Aggregation) -> None:
         super().__init__(function)
         self.over = over
 
@@ -445,8 +447,8 @@ def cut(function: Method) -> Method:
 @overload
 def measure(function: Method) -> Method: ...
 @overload
-def measure(*, over: Over = ...) -> Callable[[Method], Method]: ...
-def measure(function: Callable[..., Any] | None = None, *, over: Over = "sum") -> Any:
+def measure(*, over: Aggregation = ...) -> Callable[[Method], Method]: ...
+def measure(function: Callable[..., Any] | None = None, *, over: Aggregation = "sum") -> Any:
     """Mark a method as a quantity that is recorded per episode: its sum, mean, last, max or min over the steps.
 
     Examples

@@ -13,7 +13,7 @@ from typing import Any
 
 from jokulmist.environments.declaration import parts
 from jokulmist.environments.spaces.actions import Actions, Choice, Range
-from jokulmist.environments.spaces.legal import ASKED, STAYS
+from jokulmist.environments.spaces.legal import DECIDING, STAYS
 from jokulmist.environments.spaces.player_actions import PlayerActions, own_name
 from jokulmist.errors import DeclarationError, listed, nearest
 
@@ -25,34 +25,34 @@ def with_players(cls: Any) -> None:
     """Rewrite the parts of a class that declares `players`; any other is left as it is."""
     if getattr(cls, "players", None) is None:
         return
-    where = cls.__qualname__
-    players = _names(where, cls.players)
+    context = cls.__qualname__
+    players = _names(context, cls.players)
     cls.players = players
     leaves = callable(getattr(cls, "out", None))
     asks = leaves or callable(getattr(cls, "turn", None))
     legal = cls.__dict__.get("legal")
     masked = legal is not None or getattr(getattr(cls, "action", None), "masked", False)
     cls.action = _actions(
-        where, cls.__dict__.get("action", getattr(cls, "action", None)), players, asks, masked, leaves
+        context, cls.__dict__.get("action", getattr(cls, "action", None)), players, asks, masked, leaves
     )
     advance = cls.__dict__.get("advance")
     if advance is not None:
-        given = parts.arguments_of(advance)
-        if given not in (("state", "actions", "draw"), ("state", "action", "draw")):
+        arguments = parts.arguments_of(advance)
+        if arguments not in (("state", "actions", "draw"), ("state", "action", "draw")):
             raise DeclarationError(
-                f"`{where}.advance` takes ({', '.join(('self', *given))}); with `players` it must take (self, state, "
+                f"`{context}.advance` takes ({', '.join(('self', *arguments))}); with `players` it must take (self, state, "
                 "actions, draw)."
             )
         cls.advance = _advance(advance)
     for method, takes in (("turn", ("state",)), ("out", ("state", PLAYER))):
         function = cls.__dict__.get(method)
         if function is not None and parts.arguments_of(function) != takes:
-            raise DeclarationError(f"`{where}.{method}` must be a method that takes (self, {', '.join(takes)}).")
+            raise DeclarationError(f"`{context}.{method}` must be a method that takes (self, {', '.join(takes)}).")
     for name, part in list(cls.__dict__.items()):
         if isinstance(part, parts.MethodPart):
             _one_a_player(cls, name, part, players)
     if legal is not None or (asks and getattr(cls, "legal", None) is None):  # a base's own is heeded
-        cls.legal = _legal(where, legal, players)
+        cls.legal = _legal(context, legal, players)
 
 
 def simulator_with_players(cls: Any) -> None:
@@ -64,16 +64,16 @@ def simulator_with_players(cls: Any) -> None:
                 '`players = ("north", "south")`.'
             )
         return
-    where = cls.__qualname__
-    cls.players = players = _names(where, cls.players)
+    context = cls.__qualname__
+    cls.players = players = _names(context, cls.players)
     leaves, asks = bool(cls.says_out), bool(cls.says_out or cls.says_turn)
-    cls.action = _actions(where, getattr(cls, "action", None), players, asks, bool(cls.says_legal), leaves)
+    cls.action = _actions(context, getattr(cls, "action", None), players, asks, bool(cls.says_legal), leaves)
     advance = cls.__dict__.get("advance")
     if advance is None:
         return
     if parts.arguments_of(advance) not in (("actions",), ("action",)):
         raise DeclarationError(
-            f"`{where}.advance` takes ({', '.join(('self', *parts.arguments_of(advance)))}); with `players` it must "
+            f"`{context}.advance` takes ({', '.join(('self', *parts.arguments_of(advance)))}); with `players` it must "
             "take (self, actions)."
         )
 
@@ -83,48 +83,50 @@ def simulator_with_players(cls: Any) -> None:
     cls.advance = _told_as(advanced, advance, ("action",))
 
 
-def _names(where: str, given: Any) -> tuple[str, ...]:
-    if isinstance(given, bool) or not isinstance(given, (int, tuple, list)):
+def _names(context: str, value: Any) -> tuple[str, ...]:
+    if isinstance(value, bool) or not isinstance(value, (int, tuple, list)):
         raise DeclarationError(
-            f'`{where}.players` is a tuple of names or a number; got {given!r}. Write `players = ("north", "south")`.'
+            f'`{context}.players` is a tuple of names or a number; got {value!r}. Write `players = ("north", "south")`.'
         )
-    names = tuple(str(k) for k in range(given)) if isinstance(given, int) else tuple(given)
+    names = tuple(str(k) for k in range(value)) if isinstance(value, int) else tuple(value)
     wrong = [
         name
         for name in names
-        if not isinstance(name, str) or not (name.isidentifier() or isinstance(given, int) or name.isdecimal())
+        if not isinstance(name, str) or not (name.isidentifier() or isinstance(value, int) or name.isdecimal())
     ]
     if wrong or len(names) < 2 or len(set(names)) != len(names):
-        told = f"{wrong[0]!r} is no name" if wrong else f"got {given!r}"
+        problem = f"{wrong[0]!r} is no name" if wrong else f"got {value!r}"
         raise DeclarationError(
-            f'`{where}.players` names two players or more, each once, by words; {told}. Write `players = ("north", '
+            f'`{context}.players` names two players or more, each once, by words; {problem}. Write `players = ("north", '
             '"south")`.'
         )
     return names
 
 
-def _actions(where: str, given: Any, players: tuple[str, ...], asks: bool, masked: bool, leaves: bool) -> PlayerActions:
-    if isinstance(given, PlayerActions):
-        given = given.players
-    if isinstance(given, Mapping):
-        named = {str(player): action for player, action in given.items()}
+def _actions(
+    context: str, value: Any, players: tuple[str, ...], asks: bool, masked: bool, leaves: bool
+) -> PlayerActions:
+    if isinstance(value, PlayerActions):
+        value = value.players
+    if isinstance(value, Mapping):
+        named = {str(player): action for player, action in value.items()}
         unknown = [player for player in named if player not in players]
         if unknown:
             raise DeclarationError(
-                f"the action of `{where}` names the player `{unknown[0]}`; the players are "
+                f"the action of `{context}` names the player `{unknown[0]}`; the players are "
                 f"{listed(players)}.{nearest(unknown[0], players)}"
             )
         missing = [player for player in players if player not in named]
         if missing:
             raise DeclarationError(
-                f"the action of `{where}` is missing for {listed(missing)}. Give one a player, or one for all of them."
+                f"the action of `{context}` is missing for {listed(missing)}. Give one a player, or one for all of them."
             )
     else:
-        named = dict.fromkeys(players, given)
+        named = dict.fromkeys(players, value)
     for player, action in named.items():
         if not isinstance(action, (Choice, Range, Actions)):
             raise DeclarationError(
-                f'`{where}` declares no action for `{player}`; got {action!r}. Write `action = jm.Choice("slack", '
+                f'`{context}` declares no action for `{player}`; got {action!r}. Write `action = jm.Choice("slack", '
                 '"pull")` for all, or a dict with one a player.'
             )
     return PlayerActions({player: named[player] for player in players}, asks, masked, leaves)
@@ -132,44 +134,44 @@ def _actions(where: str, given: Any, players: tuple[str, ...], asks: bool, maske
 
 def _one_a_player(cls: Any, name: str, part: parts.MethodPart, players: tuple[str, ...]) -> None:
     """Where a part takes `player`, or is of one player, put one a player beside the method itself."""
-    where, given = f"{cls.__qualname__}.{name}", parts.arguments_of(part.function)
-    of = part.bounds.get("of") if isinstance(part, parts.Sensor) else None
-    if of is not None and str(of) not in players:
+    context, arguments = f"{cls.__qualname__}.{name}", parts.arguments_of(part.function)
+    player_option = part.bounds.get("of") if isinstance(part, parts.Sensor) else None
+    if player_option is not None and str(player_option) not in players:
         raise DeclarationError(
-            f"`{where}` is a channel of `{of}`, and the players are {listed(players)}.{nearest(str(of), players)}"
+            f"`{context}` is a channel of `{player_option}`, and the players are {listed(players)}.{nearest(str(player_option), players)}"
         )
     wrong = (
-        [word for word in given if word not in STEP_WORDS]
+        [word for word in arguments if word not in STEP_WORDS]
         if not isinstance(part, (parts.Sensor, parts.Reference))
         else []
     )
     if wrong:
         raise DeclarationError(
-            f"`{where}` takes `{wrong[0]}`; with `players` a reward, an ending, a cut or a measure takes any of "
+            f"`{context}` takes `{wrong[0]}`; with `players` a reward, an ending, a cut or a measure takes any of "
             "`before`, `actions`, `after` and `player`, by name."
         )
-    if isinstance(part, parts.Closing) and PLAYER in given:
+    if isinstance(part, parts.Closing) and PLAYER in arguments:
         raise DeclarationError(
-            f"`{where}` takes `player`, and an episode closes for all. Write `def out(self, state, player):` for one "
+            f"`{context}` takes `player`, and an episode closes for all. Write `def out(self, state, player):` for one "
             "who leaves before."
         )
     if isinstance(part, parts.Reference):
-        if PLAYER in given:
+        if PLAYER in arguments:
             setattr(cls, name, _named(cls, name, parts.Reference(_by_player(part.function, players))))
         return
-    takes = tuple("action" if word == "actions" else word for word in given if word != PLAYER)
-    if of is None and PLAYER not in given:
-        if "actions" in given or "action" in given:
-            setattr(cls, name, _named(cls, name, _like(part, _seated(part.function, given, takes, None))))
+    takes = tuple("action" if word == "actions" else word for word in arguments if word != PLAYER)
+    if player_option is None and PLAYER not in arguments:
+        if "actions" in arguments or "action" in arguments:
+            setattr(cls, name, _named(cls, name, _like(part, _seated(part.function, arguments, takes, None))))
         return
     leaves = isinstance(part, parts.Term) and callable(getattr(cls, "out", None))
     for k, player in enumerate(players):
-        if of is None or player == str(of):
-            own = own_name(player, name)
-            function = _seated(part.function, given, takes, k)
+        if player_option is None or player == str(player_option):
+            full_name = own_name(player, name)
+            function = _seated(part.function, arguments, takes, k)
             if leaves:
                 function = _while_it_stays(function, takes, k)
-            setattr(cls, own, _named(cls, own, _like(part, function)))
+            setattr(cls, full_name, _named(cls, full_name, _like(part, function)))
     setattr(cls, name, part.function)
 
 
@@ -180,23 +182,25 @@ def _named(cls: type, name: str, part: parts.Part) -> parts.Part:
 
 def _like(part: parts.MethodPart, function: Callable[..., Any]) -> parts.MethodPart:
     """A part of the same kind around another function."""
-    other = object.__new__(type(part))
-    other.__dict__.update(part.__dict__, function=function)
-    return other
+    copy = object.__new__(type(part))
+    copy.__dict__.update(part.__dict__, function=function)
+    return copy
 
 
-def _seated(function: Callable[..., Any], given: tuple[str, ...], takes: tuple[str, ...], player: int | None) -> Any:
+def _seated(
+    function: Callable[..., Any], arguments: tuple[str, ...], takes: tuple[str, ...], player: int | None
+) -> Any:
     """A method as it is read: with one action of all, and for one player."""
 
-    def asked(self: Any, *values: Any) -> Any:
+    def for_player(self: Any, *values: Any) -> Any:
         by_name = dict(zip(takes, values, strict=True))
         if "action" in by_name:
-            by_name["actions" if "actions" in given else "action"] = self.action.by_player(by_name.pop("action"))
-        if player is not None and PLAYER in given:
+            by_name["actions" if "actions" in arguments else "action"] = self.action.by_player(by_name.pop("action"))
+        if player is not None and PLAYER in arguments:
             by_name[PLAYER] = player
         return function(self, **by_name)
 
-    return _told_as(asked, function, takes)
+    return _told_as(for_player, function, takes)
 
 
 def _while_it_stays(function: Any, takes: tuple[str, ...], player: int) -> Any:
@@ -205,8 +209,8 @@ def _while_it_stays(function: Any, takes: tuple[str, ...], player: int) -> Any:
 
     def paid(self: Any, *values: Any) -> Any:
         by_name = dict(zip(wanted, values, strict=True))
-        found = function(self, *(by_name[word] for word in takes))
-        return self.xp.where(self.out(by_name["before"], player), 0.0, found)
+        result = function(self, *(by_name[word] for word in takes))
+        return self.xp.where(self.out(by_name["before"], player), 0.0, result)
 
     return _told_as(paid, function, wanted)
 
@@ -236,42 +240,42 @@ def _by_player(function: Callable[..., Any], players: tuple[str, ...]) -> Any:
     return _told_as(decided, function, ("state",))
 
 
-def _legal(where: str, function: Callable[..., Any] | None, players: tuple[str, ...]) -> Any:
+def _legal(context: str, function: Callable[..., Any] | None, players: tuple[str, ...]) -> Any:
     """What is allowed, by part, and who decides now."""
-    given = () if function is None else parts.arguments_of(function)
-    if function is not None and given not in (("state",), ("state", PLAYER)):
+    arguments = () if function is None else parts.arguments_of(function)
+    if function is not None and arguments not in (("state",), ("state", PLAYER)):
         raise DeclarationError(
-            f"`{where}.legal` must be a method that takes (self, state), and gives a dict by player, or (self, "
+            f"`{context}.legal` must be a method that takes (self, state), and gives a dict by player, or (self, "
             "state, player)."
         )
 
     def legal(self: Any, state: Any) -> Any:
-        found: dict[str, Any] = {}
+        allowed: dict[str, Any] = {}
         if function is not None:
-            told = (
+            by_name = (
                 {p: function(self, state, k) for k, p in enumerate(players)}
-                if PLAYER in given
+                if PLAYER in arguments
                 else function(self, state)
             )
-            found = self.action.allowed_by_part(told)
+            allowed = self.action.allowed_by_part(by_name)
         if self.action.asks:
-            found[ASKED] = asked(self, state)
+            allowed[DECIDING] = players_to_decide(self, state)
         if self.action.leaves:
-            found[STAYS] = stays(self, state)
-        return found
+            allowed[STAYS] = stays(self, state)
+        return allowed
 
     return legal if function is None else _told_as(legal, function, ("state",))
 
 
-def asked(environment: Any, state: Any) -> Any:
+def players_to_decide(environment: Any, state: Any) -> Any:
     """Who decides in a state, bool of shape ``(players,)``."""
     xp, players = environment.xp, environment.players
-    who = xp.ones(len(players), dtype=bool)
+    deciding = xp.ones(len(players), dtype=bool)
     if callable(getattr(environment, "turn", None)):
-        who = xp.arange(len(players)) == environment.turn(state)
+        deciding = xp.arange(len(players)) == environment.turn(state)
     if callable(getattr(environment, "out", None)):
-        who = who & stays(environment, state)
-    return who
+        deciding = deciding & stays(environment, state)
+    return deciding
 
 
 def stays(environment: Any, state: Any) -> Any:

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
 from jokulmist.environments.declaration import outline as outlines
-from jokulmist.environments.declaration.environment import OUTLINES, Environment, Made, outline_of
+from jokulmist.environments.declaration.environment import OUTLINES, Environment, Instance, outline_of
 from jokulmist.environments.declaration.parts import OVERS
 from jokulmist.environments.declaration.players import simulator_with_players
 from jokulmist.environments.modifiers.base import Modifier, RewardModifier
@@ -169,7 +169,7 @@ class Simulator(Environment, abstract=True):
     begin._not_written = True  # type: ignore[attr-defined]
     advance._not_written = True  # type: ignore[attr-defined]
 
-    def modified(self: Made, *modifiers: Modifier) -> Made:
+    def modified(self: Instance, *modifiers: Modifier) -> Instance:
         for modifier in modifiers:
             if isinstance(modifier, RewardModifier) and modifier.reads_state():
                 raise SettingError(
@@ -200,8 +200,8 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
     action: Any = cls.action  # type: ignore[attr-defined]
     players = players_of(action)
     named = {
-        what: _by_own_names(cls.__qualname__, what, getattr(cls, what), players)
-        for what in ("observation", "terms", "measures")
+        kind: _by_own_names(cls.__qualname__, kind, getattr(cls, kind), players)
+        for kind in ("observation", "terms", "measures")
     }
     _refuse_values(cls, named)
     columns = [*named["observation"], *named["terms"], *named["measures"], *(p.name for p in parameters)]
@@ -229,63 +229,65 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
 
 def _refuse_missing(cls: type[Simulator]) -> None:
     """Refuse a class that lacks a part, or has one of another kind."""
-    where = cls.__qualname__
+    context = cls.__qualname__
     for method, takes in (("begin", ("seed",)), ("advance", ("action",))):
         outlines.refuse_missing(cls, method, takes)
     if not isinstance(cls.action, (Choice, Range, Actions)):  # type: ignore[attr-defined]
-        raise DeclarationError(f'`{where}` declares no action. Write `action = jm.Choice("hold", "full")` in its body.')
+        raise DeclarationError(
+            f'`{context}` declares no action. Write `action = jm.Choice("hold", "full")` in its body.'
+        )
     if not isinstance(cls.observation, Mapping) or not cls.observation:
         raise DeclarationError(
-            f"`{where}` shows the agent nothing. Write `observation = {{'depth': jm.channel(low=0.0, high=40.0)}}`."
+            f"`{context}` shows the agent nothing. Write `observation = {{'depth': jm.channel(low=0.0, high=40.0)}}`."
         )
     if not isinstance(cls.terms, Mapping) or not cls.terms:
         raise DeclarationError(
-            f"`{where}` has no reward. Write `terms = {{'progress': 1.0}}`: each term with its weight."
+            f"`{context}` has no reward. Write `terms = {{'progress': 1.0}}`: each term with its weight."
         )
     if not isinstance(cls.measures, Mapping):
-        raise DeclarationError(_wrong_measures(where, cls.measures))
+        raise DeclarationError(_wrong_measures(context, cls.measures))
     if isinstance(cls.endings, str) or isinstance(cls.cuts, str):
-        raise DeclarationError(f"`endings` and `cuts` of `{where}` are tuples of names. Write `endings = ('sunk',)`.")
+        raise DeclarationError(f"`endings` and `cuts` of `{context}` are tuples of names. Write `endings = ('sunk',)`.")
     if hasattr(cls, "decide_when"):
         raise DeclarationError(
-            f"`{where}` declares `decide_when`, and a simulator has no state to look at. Advance it inside `advance` "
+            f"`{context}` declares `decide_when`, and a simulator has no state to look at. Advance it inside `advance` "
             "until a decision is due."
         )
     if cls.says_legal and not choices_of(cls.action):  # type: ignore[attr-defined]
-        raise DeclarationError(f"`{where}.says_legal` is set, and its action has no choices.")
+        raise DeclarationError(f"`{context}.says_legal` is set, and its action has no choices.")
 
 
 def _refuse_values(cls: type[Simulator], named: Mapping[str, Mapping[str, Any]]) -> None:
     """Refuse bounds, weights, measures, shares and numbers of closings that cannot be."""
-    where = cls.__qualname__
+    context = cls.__qualname__
     for name, bounds in named["observation"].items():
         if not isinstance(bounds, Mapping) or set(bounds) != set(BOUNDS):
             raise DeclarationError(
-                f"`observation[{name!r}]` of `{where}` is {bounds!r}; write `jm.channel(low=, high=)`."
+                f"`observation[{name!r}]` of `{context}` is {bounds!r}; write `jm.channel(low=, high=)`."
             )
     for name, weight in named["terms"].items():
         if isinstance(weight, bool) or not isinstance(weight, (int, float)) or not math.isfinite(weight):
-            raise DeclarationError(f"the weight of `{name}` of `{where}` must be a finite number; got {weight!r}.")
+            raise DeclarationError(f"the weight of `{name}` of `{context}` must be a finite number; got {weight!r}.")
     if any(over not in OVERS for over in named["measures"].values()):
-        raise DeclarationError(_wrong_measures(where, cls.measures))
+        raise DeclarationError(_wrong_measures(context, cls.measures))
     closings = len(cls.endings) + len(cls.cuts)
     if closings + 2 > outlines.MOST_CLOSINGS:
         raise DeclarationError(
-            f"`{where}` has {closings} endings and cuts; at most {outlines.MOST_CLOSINGS - 2} are allowed."
+            f"`{context}` has {closings} endings and cuts; at most {outlines.MOST_CLOSINGS - 2} are allowed."
         )
     if not isinstance(cls.most_lost, (int, float)) or not 0.0 <= cls.most_lost <= 1.0:
-        raise DeclarationError(f"`{where}.most_lost` is a share from 0 to 1; got {cls.most_lost!r}.")
+        raise DeclarationError(f"`{context}.most_lost` is a share from 0 to 1; got {cls.most_lost!r}.")
 
 
 def _refuse_names(cls: type[Simulator], columns: list[str], players: tuple[str, ...]) -> None:
     """Refuse names that are no columns of the records, or stand for two things."""
-    where, names = cls.__qualname__, [*columns, *cls.endings, *cls.cuts]
+    context, names = cls.__qualname__, [*columns, *cls.endings, *cls.cuts]
     for name in names:
         if not isinstance(name, str) or not name_in(name).isidentifier() or name in players:
-            raise DeclarationError(f"`{where}` names {name!r}; a name is a column of the records, e.g. `depth_now`.")
+            raise DeclarationError(f"`{context}` names {name!r}; a name is a column of the records, e.g. `depth_now`.")
         if name == outlines.LOST:
             raise DeclarationError(
-                f"`{where}` names `{name}`, which is how an episode closes whose worker process is lost. Rename it, "
+                f"`{context}` names `{name}`, which is how an episode closes whose worker process is lost. Rename it, "
                 "e.g. `strayed`."
             )
         # A term may be named as what closes an episode: that is no column, but what stands in one.
@@ -293,29 +295,29 @@ def _refuse_names(cls: type[Simulator], columns: list[str], players: tuple[str, 
         everybodys = owner_of(name) and name_in(name) in columns  # a weight is set by the name alone
         if alike.count(name) > 1 or everybodys or name_in(name) in outlines.RECORD_COLUMNS:
             raise DeclarationError(
-                f"`{where}` uses the name `{name}` twice, or it is a column of the records. Rename it."
+                f"`{context}` uses the name `{name}` twice, or it is a column of the records. Rename it."
             )
 
 
-def _wrong_measures(where: str, given: Any) -> str:
-    return f"`measures` of `{where}` is {given!r}; write a dict with one of {listed(OVERS)} for each."
+def _wrong_measures(context: str, value: Any) -> str:
+    return f"`measures` of `{context}` is {value!r}; write a dict with one of {listed(OVERS)} for each."
 
 
-def _by_own_names(where: str, what: str, given: Mapping[str, Any], players: tuple[str, ...]) -> dict[str, Any]:
-    for name, value in given.items():
+def _by_own_names(context: str, subject: str, values: Mapping[str, Any], players: tuple[str, ...]) -> dict[str, Any]:
+    for name, value in values.items():
         if str(name) in players and (not isinstance(value, Mapping) or set(value) == set(BOUNDS)):
             raise DeclarationError(
-                f"`{what}` of `{where}` names the player `{name}`, with {value!r:.80}. What belongs to one player is a "
-                f"dict: `{what} = {{{str(name)!r}: {{'fuel': ...}}}}`."
+                f"`{subject}` of `{context}` names the player `{name}`, with {value!r:.80}. What belongs to one player is a "
+                f"dict: `{subject} = {{{str(name)!r}: {{'fuel': ...}}}}`."
             )
         if players and isinstance(value, Mapping) and set(value) != set(BOUNDS) and str(name) not in players:
             raise DeclarationError(
-                f"`{what}` of `{where}` names the player `{name}`; the players are "
+                f"`{subject}` of `{context}` names the player `{name}`; the players are "
                 f"{listed(players)}.{nearest(str(name), players)}"
             )
-    return by_own_names(given, players)
+    return by_own_names(values, players)
 
 
 def made_again(environment: Simulator, values: Mapping[str, Any]) -> Simulator:
     """A fresh instance of the same class, parameters and weights, some of them changed."""
-    return type(environment)(weights=environment.weights, **{**environment._given, **values})
+    return type(environment)(weights=environment.weights, **{**environment._arguments, **values})

@@ -84,7 +84,7 @@ def seen(
     return Field(role="seen", low=low, high=high, unit=unit, shape=shape, values=values)
 
 
-HELD = {"int64": "int32", "uint64": "uint32", "float64": "float32"}
+STORED_DTYPES = {"int64": "int32", "uint64": "uint32", "float64": "float32"}
 
 
 def field(*, shape: Shape = (), dtype: Any = None, constant: bool = False, unit: str = "") -> Any:
@@ -105,7 +105,7 @@ def field(*, shape: Shape = (), dtype: Any = None, constant: bool = False, unit:
     -4.0
     """
     kind = "" if dtype is None else np.dtype(dtype).name
-    return Field(role="hidden", shape=shape, dtype=HELD.get(kind, kind), constant=constant, unit=unit)
+    return Field(role="hidden", shape=shape, dtype=STORED_DTYPES.get(kind, kind), constant=constant, unit=unit)
 
 
 def flow(*, unit: str = "", shape: Shape = (), init: Literal[False] = False) -> Any:
@@ -147,9 +147,9 @@ class State:
     def __init_subclass__(cls, **options: Any) -> None:
         super().__init_subclass__(**options)
         fields = dict(cls._fields)
-        own = inspect.get_annotations(cls)
+        annotations = inspect.get_annotations(cls)
         hints = _hints(cls)
-        for name in own:
+        for name in annotations:
             if name.startswith("_"):
                 raise DeclarationError(f"state field `{name}` begins with an underscore; name it without one.")
             if hasattr(State, name):
@@ -175,21 +175,21 @@ class State:
         }
 
     def __init__(self, **values: Any) -> None:
-        own = self.__dict__
-        own.update(type(self)._zeros)  # type: ignore[attr-defined]
-        own.update(values)
+        attributes = self.__dict__
+        attributes.update(type(self)._zeros)  # type: ignore[attr-defined]
+        attributes.update(values)
         fields = type(self)._fields
-        if len(own) != len(fields) or own.keys() != fields.keys():
+        if len(attributes) != len(fields) or attributes.keys() != fields.keys():
             _refuse(type(self), values)
 
     def replace(self, **changes: Any) -> Self:
         """A copy with some fields changed; a name that is no field is an error."""
         cls = type(self)
         new = object.__new__(cls)
-        own = new.__dict__
-        own.update(self.__dict__)
-        own.update(changes)
-        if len(own) != len(cls._fields):
+        attributes = new.__dict__
+        attributes.update(self.__dict__)
+        attributes.update(changes)
+        if len(attributes) != len(cls._fields):
             _refuse(cls, changes, complete=False)
         return new
 
@@ -251,14 +251,14 @@ def _typed(cls: type, name: str, hint: Any, declared: Field) -> Field:
     return replace(declared, name=name, kind=kind, dtype=dtype, shape=shape, low=low, high=high)
 
 
-def _refuse(cls: type[State], given: Mapping[str, Any], complete: bool = True) -> None:
+def _refuse(cls: type[State], values: Mapping[str, Any], complete: bool = True) -> None:
     fields = cls._fields
-    for name in given:
+    for name in values:
         if name not in fields:
             raise BrokenEnvironment(
                 f"`{cls.__qualname__}` has no field `{name}`; its fields are {listed(fields)}.{nearest(name, fields)}"
             )
-    missing = [n for n, f in fields.items() if n not in given and f.role != "flow"]
+    missing = [n for n, f in fields.items() if n not in values and f.role != "flow"]
     if complete and missing:
         raise BrokenEnvironment(
             f"`{cls.__qualname__}` was made without {listed(missing)}; every field but flows needs a first value."

@@ -60,5 +60,5 @@ def modifier_from(written: Any, base: Path | None = None) -> Modifier:
             f"{written!r}.{nearest(str(use), KINDS)} "
             f'Write for instance `modify = [{{ use = "Stack", count = 4 }}]`.'
         )
-    made: Modifier = kind.made_from(beside_use(written))
-    return made
+    modifier: Modifier = kind.made_from(beside_use(written))
+    return modifier

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.modifiers.base import ActionModifier, by_part, idle_of, kept
+from jokulmist.environments.modifiers.base import ActionModifier, by_part, idle_of, modifier_setting
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range
 from jokulmist.errors import SettingError
 
@@ -34,14 +34,14 @@ class StickyAction(ActionModifier):
         if isinstance(self.chance, bool) or not isinstance(self.chance, (int, float)) or not 0.0 < self.chance < 1.0:
             raise SettingError(f"`chance` of `StickyAction` must lie between 0 and 1; got {self.chance!r}.")
 
-    def begun(self, xp: ModuleType, action: Action) -> Any:
+    def start(self, xp: ModuleType, action: Action) -> Any:
         return (xp.asarray(False), idle_of(xp, action))
 
-    def acted(self, xp: ModuleType, action: Action, memory: Any, own: Any, draw: Any) -> tuple[Any, Any]:
-        some, before = memory
-        again = some & (draw.uniform() < self.chance)
+    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Any) -> tuple[Any, Any]:
+        has_before, before = memory
+        repeats = has_before & (draw.uniform() < self.chance)
         done = by_part(
-            lambda part, old, new: xp.where(again, old, xp.asarray(new, dtype=old.dtype)), action, before, own
+            lambda part, old, new: xp.where(repeats, old, xp.asarray(new, dtype=old.dtype)), action, before, native
         )
         return (xp.asarray(True), done), done
 
@@ -72,20 +72,20 @@ class Late(ActionModifier):
     def __post_init__(self) -> None:
         if isinstance(self.decisions, bool) or not isinstance(self.decisions, int) or self.decisions < 1:
             raise SettingError(f"`decisions` of `Late` must be a whole number of at least 1; got {self.decisions!r}.")
-        object.__setattr__(self, "idle", kept(self.idle))
+        object.__setattr__(self, "idle", modifier_setting(self.idle))
 
     def refuse(self, action: Action) -> None:
         if self.idle is not None:
-            action.own(self.idle)
+            action.native(self.idle)
 
     def written(self) -> dict[str, Any]:
         return {name: value for name, value in super().written().items() if value is not None}
 
-    def begun(self, xp: ModuleType, action: Action) -> Any:
+    def start(self, xp: ModuleType, action: Action) -> Any:
         return tuple(idle_of(xp, action, self.idle) for _ in range(self.decisions))
 
-    def acted(self, xp: ModuleType, action: Action, memory: Any, own: Any, draw: Any) -> tuple[Any, Any]:
-        newest = by_part(lambda part, like, new: xp.asarray(new, dtype=like.dtype), action, memory[0], own)
+    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Any) -> tuple[Any, Any]:
+        newest = by_part(lambda part, like, new: xp.asarray(new, dtype=like.dtype), action, memory[0], native)
         return (*memory[1:], newest), memory[0]
 
 
@@ -119,11 +119,11 @@ class Shaky(ActionModifier):
                 f"`Shaky` moves numbers, and the action has no range: {action!r}. Use `jm.StickyAction(0.1)`."
             )
 
-    def acted(self, xp: ModuleType, action: Action, memory: Any, own: Any, draw: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Any) -> tuple[Any, Any]:
         def moved(part: Any, value: Any) -> Any:
             if isinstance(part, Choice):
                 return value
             off = draw.normal(0.0, self.sd, shape=part.shape) * 0.5 * (part.high - part.low)
             return xp.clip(value + off, part.low, part.high)
 
-        return (), by_part(moved, action, own)
+        return (), by_part(moved, action, native)

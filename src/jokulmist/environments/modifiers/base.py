@@ -52,9 +52,9 @@ class KeptAction(dict[str, Any]):
         return hash(repr(sorted(self.items())))
 
 
-def kept(given: Any) -> Any:
+def modifier_setting(value: Any) -> Any:
     """An action in given form that a modifier may keep."""
-    return KeptAction(given) if isinstance(given, dict) else tuple(given) if isinstance(given, list) else given
+    return KeptAction(value) if isinstance(value, dict) else tuple(value) if isinstance(value, list) else value
 
 
 class Modifier(Plugin):
@@ -91,14 +91,14 @@ class ObservationModifier(Modifier):
         """The spec that is seen through it; `SettingError` where it does not fit what is below."""
         raise NotImplementedError
 
-    def begun(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    def start(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
         """Memory and what is seen at an episode's first moment; `spec` is the one below."""
         raise NotImplementedError
 
-    def onward(
-        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    def update(
+        self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
         """The same, one decision later."""
         raise NotImplementedError
@@ -127,11 +127,11 @@ class ActionModifier(Modifier):
     def refuse(self, action: Action) -> None:
         """Raise `SettingError` where it does not fit the action."""
 
-    def begun(self, xp: ModuleType, action: Action) -> Any:
+    def start(self, xp: ModuleType, action: Action) -> Any:
         """The memory at an episode's first decision."""
         return ()
 
-    def acted(self, xp: ModuleType, action: Action, memory: Any, own: Any, draw: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Any) -> tuple[Any, Any]:
         """Memory, and what is done instead of the action in own form."""
         raise NotImplementedError
 
@@ -163,11 +163,11 @@ class RewardModifier(Modifier):
         """Whether it looks into the states, which a simulator does not show."""
         return False
 
-    def begun(self, xp: ModuleType) -> Any:
+    def start(self, xp: ModuleType) -> Any:
         """The memory at an episode's first decision: arrays in a tuple, or one array."""
         return ()
 
-    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         """Memory, and the reward that is learned from; `before` and `after` are states, `ended` is whether a true end
         came."""
         raise NotImplementedError
@@ -175,20 +175,20 @@ class RewardModifier(Modifier):
 
 def known_channel(modifier: str, spec: Spec, name: str, image: bool | None = None) -> Channel:
     """A channel by name, or an error that lists them."""
-    known = {c.name: c for c in spec.channels}
+    channels = {c.name: c for c in spec.channels}
     if not isinstance(name, str):
-        raise SettingError(f"`{modifier}` names a channel; got {name!r:.80}. There are {listed(known)}.")
-    if name not in known:
+        raise SettingError(f"`{modifier}` names a channel; got {name!r:.80}. There are {listed(channels)}.")
+    if name not in channels:
         raise SettingError(
-            f"`{modifier}` names the channel `{name}`; the environment shows {listed(known)}.{nearest(name, known)}"
+            f"`{modifier}` names the channel `{name}`; the environment shows {listed(channels)}.{nearest(name, channels)}"
         )
-    if image is not None and known[name].image is not image:
+    if image is not None and channels[name].image is not image:
         kind = "an image" if image else "numbers"
         raise SettingError(
             f"`{modifier}` works on {kind}, and `{name}` is {'numbers' if image else 'an image'}. "
             f"Channels are {listed(c.name for c in spec.channels if c.image is image) or 'none'}."
         )
-    return known[name]
+    return channels[name]
 
 
 def parted(spec: Spec, channel_values: ChannelValues) -> dict[str, Any]:
@@ -208,27 +208,29 @@ def joined(xp: ModuleType, spec: Spec, parts: dict[str, Any]) -> ChannelValues:
     return ChannelValues(numbers, {c.name: parts[c.name] for c in spec.images})
 
 
-def encoded(xp: ModuleType, action: Action, own: Any) -> Any:
+def encoded(xp: ModuleType, action: Action, native: Any) -> Any:
     """An action as numbers: one-hot for a choice, in [-1, 1] for a range; shape ``(size,)``."""
     if isinstance(action, Actions):
-        return xp.concatenate([encoded(xp, part, getattr(own, name)) for name, part in action.parts.items()])
+        return xp.concatenate([encoded(xp, part, getattr(native, name)) for name, part in action.parts.items()])
     if isinstance(action, Choice):
-        return xp.asarray(xp.arange(action.count) == own, dtype=xp.float32)
-    unit = 2.0 * (xp.asarray(own, dtype=xp.float32) - action.low) / (action.high - action.low) - 1.0
+        return xp.asarray(xp.arange(action.count) == native, dtype=xp.float32)
+    unit = 2.0 * (xp.asarray(native, dtype=xp.float32) - action.low) / (action.high - action.low) - 1.0
     return unit.reshape(action.size)
 
 
 def by_part(function: Any, action: Action, *owns: Any) -> Any:
     """A function of each part and its values in own form; the result has the form of an action."""
     if isinstance(action, Actions):
-        return Record(**{n: function(part, *(getattr(own, n) for own in owns)) for n, part in action.parts.items()})
+        return Record(
+            **{n: function(part, *(getattr(native, n) for native in owns)) for n, part in action.parts.items()}
+        )
     return function(action, *owns)
 
 
-def idle_of(xp: ModuleType, action: Action, given: Any = None) -> Any:
+def idle_of(xp: ModuleType, action: Action, value: Any = None) -> Any:
     """An action to begin with, in own form as arrays: the one given, else first alternatives and middles."""
-    if given is not None:
-        return by_part(lambda part, own: _array(xp, part, own), action, action.own(given))
+    if value is not None:
+        return by_part(lambda part, native: _array(xp, part, native), action, action.native(value))
 
     def plainest(part: Any) -> Any:
         if isinstance(part, Choice):
@@ -239,5 +241,5 @@ def idle_of(xp: ModuleType, action: Action, given: Any = None) -> Any:
     return by_part(plainest, action)
 
 
-def _array(xp: ModuleType, part: Any, own: Any) -> Any:
-    return xp.asarray(own, dtype=xp.int32 if isinstance(part, Choice) else xp.float32)
+def _array(xp: ModuleType, part: Any, action: Any) -> Any:
+    return xp.asarray(action, dtype=xp.int32 if isinstance(part, Choice) else xp.float32)

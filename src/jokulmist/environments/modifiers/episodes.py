@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from types import ModuleType
 from typing import Any
 
-from jokulmist.environments.modifiers.base import Modifier, idle_of, kept
+from jokulmist.environments.modifiers.base import Modifier, idle_of, modifier_setting
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.errors import SettingError, listed, nearest
 
@@ -53,8 +53,12 @@ class Opening(Modifier):
         count = len(actions) if at_most is None else at_most
         if isinstance(count, bool) or not isinstance(count, int) or not 1 <= count <= MOST_OPENING:
             raise SettingError(f"`Opening` has from 1 to {MOST_OPENING} advances; got {count!r}.")
-        given = (("at_most", count), ("idle", kept(idle)), ("actions", tuple(map(kept, actions))))
-        for name, value in given:
+        settings = (
+            ("at_most", count),
+            ("idle", modifier_setting(idle)),
+            ("actions", tuple(map(modifier_setting, actions))),
+        )
+        for name, value in settings:
             object.__setattr__(self, name, value)
 
     def written(self) -> dict[str, Any]:
@@ -64,8 +68,8 @@ class Opening(Modifier):
 
     def refuse(self, action: Action) -> None:
         """Raise `ActionError` where there is no such action."""
-        for given in self.actions or (() if self.idle is None else (self.idle,)):
-            action.own(given)
+        for action_value in self.actions or (() if self.idle is None else (self.idle,)):
+            action.native(action_value)
 
     def count(self, draw: Any) -> Any:
         """How many advances the opening of this episode has."""
@@ -76,8 +80,8 @@ class Opening(Modifier):
         return idle_of(xp, action, self.actions[j] if self.actions else self.idle)
 
     def __repr__(self) -> str:
-        given = f"actions={list(self.actions)!r}" if self.actions else str(self.at_most)
-        return f"Opening({given}{'' if self.idle is None else f', idle={self.idle!r}'})"
+        arguments = f"actions={list(self.actions)!r}" if self.actions else str(self.at_most)
+        return f"Opening({arguments}{'' if self.idle is None else f', idle={self.idle!r}'})"
 
 
 @dataclass(frozen=True, repr=False)
@@ -103,8 +107,8 @@ class LearningEnd(Modifier):
 
     def refuse(self, closings: Sequence[str], measures: Sequence[str]) -> None:
         """Raise `SettingError` where nothing has that name."""
-        known = [*closings, *measures]
-        if self.name not in known:
+        names = [*closings, *measures]
+        if self.name not in names:
             raise SettingError(
-                f"`LearningEnd` names `{self.name}`; there are {listed(known)}.{nearest(self.name, known)}"
+                f"`LearningEnd` names `{self.name}`; there are {listed(names)}.{nearest(self.name, names)}"
             )

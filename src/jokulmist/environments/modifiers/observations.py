@@ -22,7 +22,7 @@ from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError
 
 
-def _whole(modifier: str, name: str, value: Any, least: int) -> None:
+def _require_whole(modifier: str, name: str, value: Any, least: int) -> None:
     if isinstance(value, bool) or not isinstance(value, int) or value < least:
         raise SettingError(f"`{name}` of `{modifier}` must be a whole number of at least {least}; got {value!r}.")
 
@@ -36,20 +36,20 @@ class _OneChannel(ObservationModifier):
 
     channel: str
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, surroundings: Surroundings) -> Any:
         """The channel's value as it is seen."""
         raise NotImplementedError
 
-    def begun(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    def start(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
-        return self.onward(spec, xp, (), first, around)
+        return self.update(spec, xp, (), first, surroundings)
 
-    def onward(
-        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    def update(
+        self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
-        parts = parted(spec, now)
-        parts[self.channel] = self.changed(spec, xp, parts[self.channel], around)
+        parts = parted(spec, values)
+        parts[self.channel] = self.changed(spec, xp, parts[self.channel], surroundings)
         return (), joined(xp, self.spec(spec), parts)
 
 
@@ -77,22 +77,22 @@ class Delay(ObservationModifier):
     decisions: int
 
     def __post_init__(self) -> None:
-        _whole("Delay", "decisions", self.decisions, 1)
+        _require_whole("Delay", "decisions", self.decisions, 1)
 
     def spec(self, spec: Spec) -> Spec:
         known_channel("Delay", spec, self.channel)
         return spec
 
-    def begun(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    def start(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
         value = parted(spec, first)[self.channel]
         return xp.stack([value] * self.decisions), first
 
-    def onward(
-        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    def update(
+        self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
-        parts = parted(spec, now)
+        parts = parted(spec, values)
         newest = xp.asarray(parts[self.channel])[None]
         parts[self.channel] = memory[0]
         return xp.concatenate([memory[1:], newest]), joined(xp, spec, parts)
@@ -131,9 +131,9 @@ class Noisy(_OneChannel):
             )
         return spec
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, surroundings: Surroundings) -> Any:
         channel = known_channel("Noisy", spec, self.channel)
-        return xp.clip(value + around.draw.normal(0.0, self.sd, shape=channel.shape), channel.low, channel.high)
+        return xp.clip(value + surroundings.draw.normal(0.0, self.sd, shape=channel.shape), channel.low, channel.high)
 
 
 @dataclass(frozen=True, init=False, repr=False)
@@ -173,15 +173,15 @@ class Hide(ObservationModifier):
             raise SettingError("`Hide` leaves nothing to be seen; keep at least one channel.")
         return replace(spec, channels=left)
 
-    def begun(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    def start(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
-        return self.onward(spec, xp, (), first, around)
+        return self.update(spec, xp, (), first, surroundings)
 
-    def onward(
-        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    def update(
+        self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
-        return (), joined(xp, self.spec(spec), parted(spec, now))
+        return (), joined(xp, self.spec(spec), parted(spec, values))
 
     def __repr__(self) -> str:
         return f"Hide({', '.join(map(repr, self.channels))})"
@@ -194,7 +194,7 @@ class _Added(ObservationModifier):
         """The channel."""
         raise NotImplementedError
 
-    def value(self, spec: Spec, xp: ModuleType, around: Surroundings) -> Any:
+    def value(self, spec: Spec, xp: ModuleType, surroundings: Surroundings) -> Any:
         """What it shows."""
         raise NotImplementedError
 
@@ -204,15 +204,15 @@ class _Added(ObservationModifier):
             raise SettingError(f"`{type(self).__name__}` adds the channel `{channel.name}`, which is there already.")
         return replace(spec, channels=(*spec.channels, channel))
 
-    def begun(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    def start(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
-        return self.onward(spec, xp, (), first, around)
+        return self.update(spec, xp, (), first, surroundings)
 
-    def onward(
-        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    def update(
+        self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
-        parts = {**parted(spec, now), self.added(spec).name: self.value(spec, xp, around)}
+        parts = {**parted(spec, values), self.added(spec).name: self.value(spec, xp, surroundings)}
         return (), joined(xp, self.spec(spec), parts)
 
 
@@ -232,10 +232,10 @@ class LastAction(_Added):
     def added(self, spec: Spec) -> Channel:
         return Channel("last_action", -1.0, 1.0, shape=(spec.action.size,))
 
-    def value(self, spec: Spec, xp: ModuleType, around: Surroundings) -> Any:
-        if around.action is None:
+    def value(self, spec: Spec, xp: ModuleType, surroundings: Surroundings) -> Any:
+        if surroundings.action is None:
             return xp.zeros(spec.action.size, xp.float32)
-        return encoded(xp, spec.action, around.action)
+        return encoded(xp, spec.action, surroundings.action)
 
 
 @dataclass(frozen=True, repr=False)
@@ -255,8 +255,8 @@ class TimeLeft(_Added):
     def added(self, spec: Spec) -> Channel:
         return Channel("time_left", 0.0, 1.0)
 
-    def value(self, spec: Spec, xp: ModuleType, around: Surroundings) -> Any:
-        return xp.asarray(around.left, dtype=xp.float32)
+    def value(self, spec: Spec, xp: ModuleType, surroundings: Surroundings) -> Any:
+        return xp.asarray(surroundings.left, dtype=xp.float32)
 
 
 @dataclass(frozen=True, repr=False)
@@ -297,7 +297,7 @@ class Crop(_OneChannel):
         shape = (self.rows[1] - self.rows[0], self.columns[1] - self.columns[0], channel.shape[2])
         return _replaced(spec, replace(channel, shape=shape))
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, surroundings: Surroundings) -> Any:
         return value[..., self.rows[0] : self.rows[1], self.columns[0] : self.columns[1], :]
 
 
@@ -322,7 +322,7 @@ class Shrink(_OneChannel):
     by: int
 
     def __post_init__(self) -> None:
-        _whole("Shrink", "by", self.by, 2)
+        _require_whole("Shrink", "by", self.by, 2)
 
     def spec(self, spec: Spec) -> Spec:
         channel = known_channel("Shrink", spec, self.channel, image=True)
@@ -331,7 +331,7 @@ class Shrink(_OneChannel):
             raise SettingError(f"`Shrink` by {self.by} leaves nothing of `{channel.name}`, {height} x {width}.")
         return _replaced(spec, replace(channel, shape=(height // self.by, width // self.by, depth)))
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, surroundings: Surroundings) -> Any:
         height, width, depth = value.shape[-3:]
         rows, columns = height // self.by, width // self.by
         squares = value[..., : rows * self.by, : columns * self.by, :]
@@ -382,7 +382,7 @@ class Grey(_OneChannel):
             )
         return _replaced(spec, replace(channel, shape=(*channel.shape[:2], 1)))
 
-    def changed(self, spec: Spec, xp: ModuleType, value: Any, around: Surroundings) -> Any:
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, surroundings: Surroundings) -> Any:
         grey = value.astype(xp.float32) @ xp.asarray(np.array([0.299, 0.587, 0.114], np.float32))
         return xp.asarray(xp.round(grey), dtype=xp.uint8)[..., None]
 
@@ -412,13 +412,13 @@ class Brighter(ObservationModifier):
             )
         return spec
 
-    def begun(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    def start(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
         return first.images[self.channel], first
 
-    def onward(
-        self, spec: Spec, xp: ModuleType, memory: Any, now: ChannelValues, around: Surroundings
+    def update(
+        self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
-        image = now.images[self.channel]
-        return image, now._replace(images={**now.images, self.channel: xp.maximum(memory, image)})
+        image = values.images[self.channel]
+        return image, values._replace(images={**values.images, self.channel: xp.maximum(memory, image)})

@@ -38,23 +38,25 @@ class ObservationPipeline:
         """What is seen through all of them."""
         return self.specs[-1]
 
-    def begun(self, xp: ModuleType, seen: ChannelValues, around: Surroundings) -> tuple[tuple[Any, ...], ChannelValues]:
+    def start(
+        self, xp: ModuleType, seen: ChannelValues, surroundings: Surroundings
+    ) -> tuple[tuple[Any, ...], ChannelValues]:
         """Memories and what is seen at an episode's first moment."""
         memories = []
         for modifier, spec in zip(self.modifiers, self.specs, strict=False):
-            memory, seen = modifier.begun(spec, xp, seen, around)
+            memory, seen = modifier.start(spec, xp, seen, surroundings)
             memories.append(memory)
         return tuple(memories), seen
 
-    def onward(
-        self, xp: ModuleType, memories: tuple[Any, ...], seen: ChannelValues, around: Surroundings
+    def update(
+        self, xp: ModuleType, memories: tuple[Any, ...], seen: ChannelValues, surroundings: Surroundings
     ) -> tuple[tuple[Any, ...], ChannelValues]:
         """The same, one decision later."""
-        kept = []
+        new_memories = []
         for modifier, spec, memory in zip(self.modifiers, self.specs, memories, strict=False):
-            memory, seen = modifier.onward(spec, xp, memory, seen, around)
-            kept.append(memory)
-        return tuple(kept), seen
+            memory, seen = modifier.update(spec, xp, memory, seen, surroundings)
+            new_memories.append(memory)
+        return tuple(new_memories), seen
 
 
 class ActionPipeline:
@@ -66,21 +68,21 @@ class ActionPipeline:
         for modifier in self.modifiers:
             if masked:
                 turns = getattr(action, "asks", False) and not getattr(action, "masked", False)
-                what = "its players decide in turns" if turns else "the environment says what is legal"
-                raise SettingError(f"`{modifier}` can do what is not allowed now, and {what}. Leave it out.")
+                reason = "its players decide in turns" if turns else "the environment says what is legal"
+                raise SettingError(f"`{modifier}` can do what is not allowed now, and {reason}. Leave it out.")
             modifier.refuse(action)
 
-    def begun(self, xp: ModuleType) -> tuple[Any, ...]:
+    def start(self, xp: ModuleType) -> tuple[Any, ...]:
         """The memories at an episode's first decision."""
-        return tuple(modifier.begun(xp, self.action) for modifier in self.modifiers)
+        return tuple(modifier.start(xp, self.action) for modifier in self.modifiers)
 
-    def acted(self, xp: ModuleType, memories: tuple[Any, ...], own: Any, draw: Any) -> tuple[tuple[Any, ...], Any]:
+    def modify(self, xp: ModuleType, memories: tuple[Any, ...], action: Any, draw: Any) -> tuple[tuple[Any, ...], Any]:
         """Memories, and what is done instead of the action in own form."""
-        kept = []
+        new_memories = []
         for modifier, memory in zip(self.modifiers, memories, strict=True):
-            memory, own = modifier.acted(xp, self.action, memory, own, draw)
-            kept.append(memory)
-        return tuple(kept), own
+            memory, action = modifier.modify(xp, self.action, memory, action, draw)
+            new_memories.append(memory)
+        return tuple(new_memories), action
 
 
 class RewardPipeline:
@@ -92,37 +94,37 @@ class RewardPipeline:
         for modifier in self.modifiers:
             player = getattr(modifier, "player", None)
             if player is not None and player not in players:
-                there = f"the players are {listed(players)}" if players else "the environment has no players"
-                raise SettingError(f"`{modifier}` is for the player {player!r}, and {there}.")
+                players_text = f"the players are {listed(players)}" if players else "the environment has no players"
+                raise SettingError(f"`{modifier}` is for the player {player!r}, and {players_text}.")
 
-    def _of(self, player: str | None) -> list[RewardModifier]:
+    def _for_player(self, player: str | None) -> list[RewardModifier]:
         """Those that change what a player gets."""
         return [m for m in self.modifiers if getattr(m, "player", player) == player]
 
-    def begun(self, xp: ModuleType) -> tuple[Any, ...]:
+    def start(self, xp: ModuleType) -> tuple[Any, ...]:
         """The memories at an episode's first decision."""
         if not self.players:
-            return tuple(modifier.begun(xp) for modifier in self.modifiers)
-        return tuple(tuple(modifier.begun(xp) for modifier in self._of(player)) for player in self.players)
+            return tuple(modifier.start(xp) for modifier in self.modifiers)
+        return tuple(tuple(modifier.start(xp) for modifier in self._for_player(player)) for player in self.players)
 
-    def given(
+    def modify(
         self, xp: ModuleType, memories: tuple[Any, ...], reward: Any, before: Any, after: Any, ended: Any
     ) -> tuple[tuple[Any, ...], Any]:
         """Memories, and the reward that is learned from; of several players shape ``(players,)``."""
         if not self.players:
             return _through(xp, self.modifiers, memories, reward, before, after, ended)
         each = [
-            _through(xp, self._of(player), memories[k], reward[k], before, after, ended)
+            _through(xp, self._for_player(player), memories[k], reward[k], before, after, ended)
             for k, player in enumerate(self.players)
         ]
-        return tuple(kept for kept, _ in each), xp.stack([xp.asarray(one) for _, one in each])
+        return tuple(memory for memory, _ in each), xp.stack([xp.asarray(value) for _, value in each])
 
 
 def _through(
     xp: ModuleType, modifiers: Sequence[RewardModifier], memories: tuple[Any, ...], reward: Any, *moment: Any
 ) -> tuple[tuple[Any, ...], Any]:
-    kept = []
+    new_memories = []
     for modifier, memory in zip(modifiers, memories, strict=True):
-        memory, reward = modifier.given(xp, memory, reward, *moment)
-        kept.append(memory)
-    return tuple(kept), reward
+        memory, reward = modifier.modify(xp, memory, reward, *moment)
+        new_memories.append(memory)
+    return tuple(new_memories), reward

@@ -41,7 +41,7 @@ class Scaled(RewardModifier):
         ):
             raise SettingError(f"`by` of `Scaled` must be a number other than 0; got {self.by!r}.")
 
-    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, self.by * reward
 
 
@@ -68,7 +68,7 @@ class Clipped(RewardModifier):
         if not (isinstance(self.low, (int, float)) and isinstance(self.high, (int, float)) and self.low < self.high):
             raise SettingError(f"`Clipped` needs low < high; got {self.low!r} and {self.high!r}.")
 
-    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, xp.clip(reward, self.low, self.high)
 
 
@@ -84,7 +84,7 @@ class Signed(RewardModifier):
     Tarn().modified(Signed())
     """
 
-    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, xp.sign(reward)
 
 
@@ -138,7 +138,7 @@ class Potential(RewardModifier):
     def reads_state(self) -> bool:
         return True
 
-    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, reward + self.discount * xp.where(ended, 0.0, self.of(after)) - self.of(before)
 
 
@@ -185,8 +185,8 @@ class ForPlayer(RewardModifier):
     def reads_state(self) -> bool:
         return self.modifier.reads_state()
 
-    def begun(self, xp: ModuleType) -> Any:
-        return self.modifier.begun(xp)
+    def start(self, xp: ModuleType) -> Any:
+        return self.modifier.start(xp)
 
-    def given(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
-        return self.modifier.given(xp, memory, reward, before, after, ended)
+    def modify(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
+        return self.modifier.modify(xp, memory, reward, before, after, ended)

@@ -63,14 +63,14 @@ class Stack(ObservationModifier):
             shape = (self.count, *channel.shape)
         return replace(channel, shape=shape, stacked=self.count)
 
-    def begun(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, around: Surroundings
+    def start(
+        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
     ) -> tuple[ChannelValues, ChannelValues]:
         """Memory and what is seen at an episode's first moment; `spec` is the one below."""
         names = self._names(spec)
         parts = []
-        for name, where in spec.slices.items():
-            part = first.numbers[..., where]
+        for name, columns in spec.slices.items():
+            part = first.numbers[..., columns]
             parts.append(xp.concatenate([part] * self.count, axis=-1) if name in names else part)
         numbers = xp.concatenate(parts, axis=-1) if parts else first.numbers
         images = {
@@ -80,23 +80,23 @@ class Stack(ObservationModifier):
         seen = ChannelValues(numbers, images)
         return seen, seen
 
-    def onward(
-        self, spec: Spec, xp: ModuleType, memory: ChannelValues, now: ChannelValues, around: Surroundings
+    def update(
+        self, spec: Spec, xp: ModuleType, memory: ChannelValues, values: ChannelValues, surroundings: Surroundings
     ) -> tuple[ChannelValues, ChannelValues]:
         """The same, one decision later."""
         names = self._names(spec)
-        parts, at = [], 0
-        for name, where in spec.slices.items():
-            part, size = now.numbers[..., where], where.stop - where.start
+        parts, start = [], 0
+        for name, columns in spec.slices.items():
+            part, size = values.numbers[..., columns], columns.stop - columns.start
             if name in names:
-                older = memory.numbers[..., at + size : at + size * self.count]
+                older = memory.numbers[..., start + size : start + size * self.count]
                 part = xp.concatenate([older, part], axis=-1)
                 size *= self.count
             parts.append(part)
-            at += size
-        numbers = xp.concatenate(parts, axis=-1) if parts else now.numbers
+            start += size
+        numbers = xp.concatenate(parts, axis=-1) if parts else values.numbers
         images = {}
-        for name, image in now.images.items():
+        for name, image in values.images.items():
             if name in names:
                 image = xp.concatenate([memory.images[name][..., image.shape[-1] :], image], axis=-1)
             images[name] = image

@@ -74,26 +74,26 @@ class Choice:
             return int(index[name])
         raise AttributeError(f"the action has no alternative `{name}`; it has {listed(index)}.{nearest(name, index)}")
 
-    def own(self, given: Any) -> int:
+    def native(self, value: Any) -> int:
         """The index of a label or an index."""
-        if isinstance(given, str):
-            if given not in self._index:
+        if isinstance(value, str):
+            if value not in self._index:
                 raise ActionError(
-                    f"no action `{given}`; the actions are {listed(self.labels)}.{nearest(given, self.labels)}"
+                    f"no action `{value}`; the actions are {listed(self.labels)}.{nearest(value, self.labels)}"
                 )
-            return self._index[given]
-        if isinstance(given, (int, np.integer)) and not isinstance(given, bool):
-            if 0 <= given < self.count:
-                return int(given)
-        elif isinstance(given, np.ndarray) and given.shape == () and given.dtype.kind in "iu":
-            return self.own(int(given))
+            return self._index[value]
+        if isinstance(value, (int, np.integer)) and not isinstance(value, bool):
+            if 0 <= value < self.count:
+                return int(value)
+        elif isinstance(value, np.ndarray) and value.shape == () and value.dtype.kind in "iu":
+            return self.native(int(value))
         raise ActionError(
-            f"an action is one of {listed(self.labels)} or a whole number from 0 to {self.count - 1}; got {given!r}."
+            f"an action is one of {listed(self.labels)} or a whole number from 0 to {self.count - 1}; got {value!r}."
         )
 
-    def label(self, own: Any) -> str:
+    def label(self, action: Any) -> str:
         """The name of an index, for tables."""
-        return self.labels[int(own)]
+        return self.labels[int(action)]
 
     def random(self, draw: Any, mask: Any = None) -> Any:
         """A uniformly drawn action, among those that the mask allows (`legal.py`) where one is given."""
@@ -102,9 +102,9 @@ class Choice:
         allowed = [index for index, able in enumerate(mask[0]) if able]
         return allowed[draw.integers(0, len(allowed))]
 
-    def encoded(self, own: Any) -> Array:
+    def encoded(self, action: Any) -> Array:
         """One-hot, float32, shape ``(count,)``."""
-        encoded: Array = np.eye(self.count, dtype=np.float32)[own]
+        encoded: Array = np.eye(self.count, dtype=np.float32)[action]
         return encoded
 
     @property
@@ -159,19 +159,19 @@ class Range:
             raise DeclarationError(f"a range needs low < high; got low={low!r}, high={high!r}.")
         self.unit = checked_text(unit, "the unit of a range")
 
-    def own(self, given: Any) -> Any:
+    def native(self, amount: Any) -> Any:
         """The value as a float or float32 array; outside its bounds is an error, never a silent clip."""
         try:
-            value = np.asarray(given, np.float32)
+            value = np.asarray(amount, np.float32)
         except (TypeError, ValueError):
-            raise ActionError(f"an action is a number{self._allowed()}; got {given!r}.") from None
+            raise ActionError(f"an action is a number{self._allowed()}; got {amount!r}.") from None
         if value.shape != self.shape:
-            raise ActionError(f"an action has the shape {self.shape}; got {given!r}, of shape {value.shape}.")
+            raise ActionError(f"an action has the shape {self.shape}; got {amount!r}, of shape {value.shape}.")
         if not (np.all(value >= self.low) and np.all(value <= self.high)):
             raise ActionError(
-                f"an action must lie{self._allowed()}; got {given!r}. Clip it with `np.clip` if that is meant."
+                f"an action must lie{self._allowed()}; got {amount!r}. Clip it with `np.clip` if that is meant."
             )
-        return float(given) if self.shape == () else value
+        return float(amount) if self.shape == () else value
 
     def _allowed(self) -> str:
         unit = f" {self.unit}" if self.unit else ""
@@ -179,8 +179,8 @@ class Range:
             return f" in [{float(self.low):g}, {float(self.high):g}]{unit}"
         return f" between {self.low.tolist()} and {self.high.tolist()}{unit}"
 
-    def label(self, own: Any) -> str:
-        return np.array2string(np.asarray(own), precision=3)
+    def label(self, action: Any) -> str:
+        return np.array2string(np.asarray(action), precision=3)
 
     def random(self, draw: Any, mask: Any = None) -> Any:
         """A uniformly drawn action; bounds must be finite."""
@@ -194,9 +194,9 @@ class Range:
         """Length of the encoded form."""
         return math.prod(self.shape)
 
-    def encoded(self, own: Any) -> Array:
+    def encoded(self, action: Any) -> Array:
         """Scaled to [-1, 1], float32, shape ``(size,)``."""
-        unit = 2.0 * (np.asarray(own, np.float32) - self.low) / (self.high - self.low) - 1.0
+        unit = 2.0 * (np.asarray(action, np.float32) - self.low) / (self.high - self.low) - 1.0
         return np.asarray(unit, np.float32).reshape(self.size)
 
     def decoded(self, encoded: Any) -> Any:
@@ -274,15 +274,15 @@ class Actions:
             return parts[name]
         raise AttributeError(f"the action has no part `{name}`; it has {listed(parts)}.{nearest(name, parts)}")
 
-    def own(self, given: Any) -> Record:
+    def native(self, value: Any) -> Record:
         """A record with one attribute a part, from a mapping or a record."""
-        values = given.__dict__ if isinstance(given, Record) else given
+        values = value.__dict__ if isinstance(value, Record) else value
         if not isinstance(values, Mapping) or values.keys() != self.parts.keys():
-            raise ActionError(f"an action is a dict with {listed(self.parts)}; got {given!r}.")
-        return Record(**{name: part.own(values[name]) for name, part in self.parts.items()})
+            raise ActionError(f"an action is a dict with {listed(self.parts)}; got {value!r}.")
+        return Record(**{name: part.native(values[name]) for name, part in self.parts.items()})
 
-    def label(self, own: Any) -> str:
-        return " ".join(f"{name}={part.label(getattr(own, name))}" for name, part in self.parts.items())
+    def label(self, action: Any) -> str:
+        return " ".join(f"{name}={part.label(getattr(action, name))}" for name, part in self.parts.items())
 
     def random(self, draw: Any, mask: Any = None) -> Record:
         masks = iter(mask or ())
@@ -298,9 +298,9 @@ class Actions:
         """Length of the encoded form."""
         return sum(part.size for part in self.parts.values())
 
-    def encoded(self, own: Any) -> Array:
+    def encoded(self, action: Any) -> Array:
         """The encodings of the parts, one after another."""
-        return np.concatenate([part.encoded(getattr(own, name)) for name, part in self.parts.items()])
+        return np.concatenate([part.encoded(getattr(action, name)) for name, part in self.parts.items()])
 
     def __repr__(self) -> str:
         return f"Actions({', '.join(f'{k}={v!r}' for k, v in self.parts.items())})"
@@ -329,13 +329,13 @@ def split(actions: Any, copies: int) -> list[Any]:
         parts = {name: split(part, copies) for name, part in vars(actions).items()}
         return [Record(**{name: part[i] for name, part in parts.items()}) for i in range(copies)]
     array = np.asarray(actions)
-    own: list[Any] = array.tolist() if array.ndim == 1 else list(array)
-    return own
+    items: list[Any] = array.tolist() if array.ndim == 1 else list(array)
+    return items
 
 
-def plain_form(own: Any) -> Any:
+def plain_form(action: Any) -> Any:
     """An action of NumPy arrays in the form that `advance` gets: Python numbers where it is a single one."""
-    if isinstance(own, Record):
-        return Record(**{name: plain_form(part) for name, part in vars(own).items()})
-    array = np.asarray(own)
+    if isinstance(action, Record):
+        return Record(**{name: plain_form(part) for name, part in vars(action).items()})
+    array = np.asarray(action)
     return array.item() if array.shape == () else array

@@ -37,7 +37,7 @@ class Channel:
     shape : tuple of int
         ``()`` for a single number.
     whole : bool
-        Whole numbers or a flag: one bin a value.
+        WholeNumber numbers or a flag: one bin a value.
     image : bool
         uint8, height x width x channels.
     computed : bool
@@ -122,11 +122,11 @@ class Spec:
     @cached_property
     def slices(self) -> dict[str, slice]:
         """Where each channel stands in the flat row."""
-        found, at = {}, 0
+        slices, start = {}, 0
         for channel in self.numbers:
-            found[channel.name] = slice(at, at + channel.size)
-            at += channel.size
-        return found
+            slices[channel.name] = slice(start, start + channel.size)
+            start += channel.size
+        return slices
 
     @cached_property
     def low(self) -> Array:
@@ -184,28 +184,28 @@ class Spec:
         return cls(tuple(channels), from_described(described["action"]), bool(described.get("masked", False)))
 
 
-def refuse_mismatch(learned: Spec, shown: Spec, what: str, where: str) -> None:
+def refuse_mismatch(learned: Spec, shown: Spec, subject: str, context: str) -> None:
     """Raise `SettingError` where what was learned does not fit an environment: other channels, or in another order,
     other bounds, players or actions."""
     need, have = [c.name for c in learned.channels], [c.name for c in shown.channels]
     if need != have:
         order = " The order counts: it is that of the network's inputs." if sorted(need) == sorted(have) else ""
         raise SettingError(
-            f"{what} observes {need}, and {where} shows {have}.{order} Use the environment it learned on."
+            f"{subject} observes {need}, and {context} shows {have}.{order} Use the environment it learned on."
         )
-    for ours, theirs in zip(learned.channels, shown.channels, strict=True):
-        if ours != theirs:
+    for learned_channel, shown_channel in zip(learned.channels, shown.channels, strict=True):
+        if learned_channel != shown_channel:
             raise SettingError(
-                f"channel `{ours.name}` of {where} differs from the one that {what} learned on: {_in_words(theirs)} "
-                f"against {_in_words(ours)}. Use the environment it learned on."
+                f"channel `{learned_channel.name}` of {context} differs from the one that {subject} learned on: {_in_words(shown_channel)} "
+                f"against {_in_words(learned_channel)}. Use the environment it learned on."
             )
     if learned.action != shown.action:
         raise SettingError(
-            f"{what} acts by {learned.action!r}, and {where} takes {shown.action!r}. Use the environment it learned on."
+            f"{subject} acts by {learned.action!r}, and {context} takes {shown.action!r}. Use the environment it learned on."
         )
     if learned.masked != shown.masked:
         raise SettingError(
-            f"{what} learned {'with' if learned.masked else 'without'} `legal`, and {where} differs. Use the "
+            f"{subject} learned {'with' if learned.masked else 'without'} `legal`, and {context} differs. Use the "
             "environment it learned on."
         )
 
@@ -224,8 +224,8 @@ def _checked(channel: Channel) -> Channel:
     )
     sizes = all(isinstance(n, int) and not isinstance(n, bool) and n > 0 for n in (*channel.shape, channel.stacked))
     flags = all(isinstance(flag, bool) for flag in (channel.whole, channel.image, channel.computed))
-    known = numbers and sizes and flags
-    if not known or not channel.low <= channel.high or math.prod(channel.shape) > MOST_VALUES:
+    is_valid = numbers and sizes and flags
+    if not is_valid or not channel.low <= channel.high or math.prod(channel.shape) > MOST_VALUES:
         raise ValueError(f"no channel: {channel!r:.80}")
     checked_name(channel.name, "a channel")
     checked_text(channel.unit, "the unit of a channel")

@@ -16,7 +16,7 @@ from jokulmist.errors import ActionError, BrokenEnvironment, listed, nearest
 
 Mask = tuple[Any, ...]
 # Of several players: who decides now, and who is not out.
-ASKED, STAYS = "asked", "stays"
+DECIDING, STAYS = "asked", "stays"
 
 
 def choices_of(action: Action) -> dict[str, Choice]:
@@ -27,37 +27,37 @@ def choices_of(action: Action) -> dict[str, Choice]:
     return {name: part for name, part in parts.items() if isinstance(part, Choice)}
 
 
-def mask_from(given: Any, action: Action, xp: ModuleType, where: str) -> Mask:
+def mask_from(labels: Any, action: Action, xp: ModuleType, context: str) -> Mask:
     """What a researcher's `legal` returned, checked."""
     choices = choices_of(action)
     if isinstance(action, Actions):
-        named = vars(given) if isinstance(given, Record) else given
+        named = vars(labels) if isinstance(labels, Record) else labels
         if not isinstance(named, Mapping):
             raise BrokenEnvironment(
-                f"`{where}` returned {type(given).__name__}; with several parts it must return a dict of arrays, "
+                f"`{context}` returned {type(labels).__name__}; with several parts it must return a dict of arrays, "
                 f"e.g. `{{{next(iter(choices), 'part')!r}: ...}}`."
             )
         for name in named:
-            if name not in choices and name not in (ASKED, STAYS):
+            if name not in choices and name not in (DECIDING, STAYS):
                 raise BrokenEnvironment(
-                    f"`{where}` names `{name}`, which is no choice of the action; the choices are {listed(choices)}."
+                    f"`{context}` names `{name}`, which is no choice of the action; the choices are {listed(choices)}."
                     f"{nearest(name, choices)}"
                 )
     else:
-        named = {"": given}
+        named = {"": labels}
     mask = []
     for name, choice in choices.items():
         allowed = xp.asarray(named[name]) if name in named else xp.ones(choice.count, dtype=bool)
         if allowed.dtype != np.bool_ or allowed.shape != (choice.count,):
             raise BrokenEnvironment(
-                f"`{where}` gave {allowed.dtype} of shape {allowed.shape}{f' for `{name}`' if name else ''}; it must "
+                f"`{context}` gave {allowed.dtype} of shape {allowed.shape}{f' for `{name}`' if name else ''}; it must "
                 f"give {choice.count} truth values, one for each of {listed(choice.labels)}."
             )
         mask.append(allowed)
     if getattr(action, "leaves", False):
         mask.append(named[STAYS])
     if getattr(action, "asks", False):  # who decides is asked of the class together with what is allowed
-        mask.append(named[ASKED])
+        mask.append(named[DECIDING])
     return tuple(mask)
 
 
@@ -68,7 +68,7 @@ def mask_widths(action: Action) -> list[int]:
     return [choice.count for choice in choices_of(action).values()] + more
 
 
-def drawn(xp: ModuleType, allowed: Any, u: Any) -> Any:
+def draw_legal(xp: ModuleType, allowed: Any, u: Any) -> Any:
     """The index of an allowed alternative, each equally likely."""
     reach = xp.cumsum(xp.asarray(allowed, dtype=xp.int32), axis=-1)
     count = reach[..., -1]
@@ -76,10 +76,10 @@ def drawn(xp: ModuleType, allowed: Any, u: Any) -> Any:
     return xp.sum(reach <= wanted[..., None], axis=-1)
 
 
-def refuse_illegal(action: Action, own: Any, mask: Mask) -> None:
+def refuse_illegal(action: Action, native: Any, mask: Mask) -> None:
     """Raise `ActionError` where an action in own form is not allowed now."""
     for (name, choice), allowed in zip(choices_of(action).items(), mask, strict=False):
-        index = getattr(own, name) if name else own
+        index = getattr(native, name) if name else native
         if not allowed[index]:
-            now = [label for label, able in zip(choice.labels, allowed, strict=True) if able]
-            raise ActionError(f"`{choice.label(index)}` is not allowed now; allowed are {listed(now)}.")
+            legal_labels = [label for label, able in zip(choice.labels, allowed, strict=True) if able]
+            raise ActionError(f"`{choice.label(index)}` is not allowed now; allowed are {listed(legal_labels)}.")

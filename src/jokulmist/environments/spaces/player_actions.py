@@ -34,7 +34,7 @@ def owner_of(name: str) -> str:
     return name.rpartition(".")[0]
 
 
-def by_own_names(given: Mapping[Any, Any], players: tuple[str, ...]) -> dict[str, Any]:
+def by_own_names(values: Mapping[Any, Any], players: tuple[str, ...]) -> dict[str, Any]:
     """What is told in part by player, by the names in records.
 
     Examples
@@ -42,13 +42,13 @@ def by_own_names(given: Mapping[Any, Any], players: tuple[str, ...]) -> dict[str
     >>> by_own_names({"catch": 2.0, "north": {"fuel": 1.0}}, ("north", "south"))
     {'catch': 2.0, 'north.fuel': 1.0}
     """
-    found: dict[str, Any] = {}
-    for name, value in given.items():
+    result: dict[str, Any] = {}
+    for name, value in values.items():
         if players and str(name) in players and isinstance(value, Mapping):
-            found.update({own_name(str(name), str(part)): one for part, one in value.items()})
+            result.update({own_name(str(name), str(part)): part_value for part, part_value in value.items()})
         else:
-            found[name] = value
-    return found
+            result[name] = value
+    return result
 
 
 class ByPlayer:
@@ -101,18 +101,18 @@ class PlayerActions(Actions):
             return getattr(first, name)  # `self.action.pull`, where all have the same
         return super().__getattr__(name)
 
-    def by_player(self, own: Any) -> ByPlayer:
+    def by_player(self, action: Any) -> ByPlayer:
         """What each player does, from a record of all parts."""
-        if isinstance(own, ByPlayer):
-            return own
-        return ByPlayer({player: self.of(player, own) for player in self.players})
+        if isinstance(action, ByPlayer):
+            return action
+        return ByPlayer({player: self.for_player(player, action) for player in self.players})
 
-    def of(self, player: str, own: Any) -> Any:
+    def for_player(self, player: str, native: Any) -> Any:
         """What one player does, in the own form of its action."""
         action = self.players[player]
         if isinstance(action, Actions):
-            return Record(**{name: getattr(own, own_name(player, name)) for name in action.parts})
-        return getattr(own, player)
+            return Record(**{name: getattr(native, own_name(player, name)) for name in action.parts})
+        return getattr(native, player)
 
     def joined(self, by_player: Mapping[str, Any]) -> Record:
         """A record of all parts, from what each player does in own form."""
@@ -126,21 +126,23 @@ class PlayerActions(Actions):
 
     def allowed_by_part(self, by_player: Mapping[Any, Any]) -> dict[str, Any]:
         """What is allowed, by part, from what is allowed to each player."""
-        found: dict[str, Any] = {}
+        result: dict[str, Any] = {}
         for player, allowed in dict(by_player).items():
             if isinstance(self.players.get(str(player)), Actions):
-                found.update({own_name(str(player), name): one for name, one in dict(allowed).items()})
+                result.update(
+                    {own_name(str(player), name): part_allowed for name, part_allowed in dict(allowed).items()}
+                )
             else:
-                found[str(player)] = allowed
-        return found
+                result[str(player)] = allowed
+        return result
 
-    def own(self, given: Any) -> Record:
+    def native(self, value: Any) -> Record:
         """A record of all parts, from a dict with an action a player."""
-        if isinstance(given, Record):
-            return super().own(given)
-        values = dict(vars(given)) if isinstance(given, ByPlayer) else given
+        if isinstance(value, Record):
+            return super().native(value)
+        values = dict(vars(value)) if isinstance(value, ByPlayer) else value
         if not isinstance(values, Mapping):
-            raise ActionError(f"an action is a dict with one a player, {listed(self.players)}; got {given!r:.80}.")
+            raise ActionError(f"an action is a dict with one a player, {listed(self.players)}; got {value!r:.80}.")
         named = {str(player): action for player, action in values.items()}
         for player in named:
             if player not in self.players:
@@ -151,14 +153,14 @@ class PlayerActions(Actions):
         missing = [player for player in self.players if player not in named]
         if missing:
             raise ActionError(f"an action is missing for {listed(missing)}; give one a player, {listed(self.players)}.")
-        return self.joined({player: self.players[player].own(named[player]) for player in self.players})
+        return self.joined({player: self.players[player].native(named[player]) for player in self.players})
 
-    def label(self, own: Any) -> str:
-        return self.label_of(tuple(self.players), own)
+    def label(self, action: Any) -> str:
+        return self.label_of(tuple(self.players), action)
 
-    def label_of(self, players: Sequence[str], own: Any) -> str:
+    def label_of(self, players: Sequence[str], action: Any) -> str:
         """What some of the players do, in words."""
-        return " ".join(f"{player}={self.players[player].label(self.of(player, own))}" for player in players)
+        return " ".join(f"{player}={self.players[player].label(self.for_player(player, action))}" for player in players)
 
     def __repr__(self) -> str:
         return f"{{{', '.join(f'{player!r}: {action!r}' for player, action in self.players.items())}}}"

@@ -33,7 +33,7 @@ class PlayerObservation(Observation):
         return [name for name in self.__dict__ if name != "_each"]
 
     def __repr__(self) -> str:
-        return f"PlayerObservation({', '.join(f'{player}={one!r}' for player, one in self.__dict__['_each'].items())})"
+        return f"PlayerObservation({', '.join(f'{player}={observation!r}' for player, observation in self.__dict__['_each'].items())})"
 
 
 class View(NamedTuple):
@@ -61,32 +61,34 @@ def view_of(spec: Spec, player: str) -> View:
     """One player's part of what an environment shows and takes."""
     action = spec.action
     assert isinstance(action, PlayerActions)
-    others = [f"{other}." for other in action.players if other != player]
+    prefixes = [f"{prefix}." for prefix in action.players if prefix != player]
     channels: list[Channel] = []
     columns: list[int] = []
     images: list[tuple[str, str]] = []
     for channel in spec.channels:
-        if any(channel.name.startswith(other) for other in others):
+        if any(channel.name.startswith(prefix) for prefix in prefixes):
             continue
-        own = replace(channel, name=channel.name.removeprefix(f"{player}."))
+        view_channel = replace(channel, name=channel.name.removeprefix(f"{player}."))
         # Decisions of its own skip moments, so replay cannot rebuild a stack from the player's newest frames.
         if action.asks:
-            own = replace(own, stacked=1)
-        channels.append(own)
+            view_channel = replace(view_channel, stacked=1)
+        channels.append(view_channel)
         if channel.image:
-            images.append((channel.name, own.name))
+            images.append((channel.name, view_channel.name))
         else:
             part = spec.slices[channel.name]
             columns.extend(range(part.start, part.stop))
     choices = [name for name, part in action.parts.items() if isinstance(part, Choice)]
     masks = tuple(k for k, name in enumerate(choices) if belongs_to(player, name))
-    mine = action.players[player]
-    return View(Spec(tuple(channels), mine, action.masked and bool(masks)), tuple(columns), tuple(images), masks)
+    player_action = action.players[player]
+    return View(
+        Spec(tuple(channels), player_action, action.masked and bool(masks)), tuple(columns), tuple(images), masks
+    )
 
 
-def refuse_unknown(player: str, players: tuple[str, ...], where: str) -> None:
+def refuse_unknown(player: str, players: tuple[str, ...], context: str) -> None:
     """Raise `SettingError` where a player is named that is not there."""
     if player not in players:
         raise SettingError(
-            f"{where} names the player `{player}`; the players are {listed(players)}.{nearest(player, players)}"
+            f"{context} names the player `{player}`; the players are {listed(players)}.{nearest(player, players)}"
         )

@@ -9,28 +9,28 @@ from jokulmist.errors import DeclarationError
 LONGEST = 200
 
 
-def checked_text(given: Any, what: str) -> str:
+def checked_text(value: Any, subject: str) -> str:
     """A unit or a label: printable characters on one line."""
-    if not isinstance(given, str) or not given.isprintable() or len(given) > LONGEST:
+    if not isinstance(value, str) or not value.isprintable() or len(value) > LONGEST:
         raise DeclarationError(
-            f"{what} is text of at most {LONGEST} printable characters on one line; got {given!r:.60}."
+            f"{subject} is text of at most {LONGEST} printable characters on one line; got {value!r:.60}."
         )
-    return given
+    return value
 
 
-def checked_shape(given: Any) -> tuple[int, ...]:
+def checked_shape(value: Any) -> tuple[int, ...]:
     """A shape: a whole number, or several."""
-    sizes = tuple(given) if isinstance(given, (list, tuple)) else (given,)
+    sizes = tuple(value) if isinstance(value, (list, tuple)) else (value,)
     if not all(isinstance(size, int) and not isinstance(size, bool) and size > 0 for size in sizes):
         raise DeclarationError(
-            f"a shape is a whole number above 0, or several, e.g. `shape=(2, 3)`; got {given!r:.60}."
+            f"a shape is a whole number above 0, or several, e.g. `shape=(2, 3)`; got {value!r:.60}."
         )
     return sizes
 
 
-def checked_name(given: Any, what: str) -> str:
+def checked_name(value: Any, subject: str) -> str:
     """A name, or several with points between them."""
-    name = given if isinstance(given, str) and len(given) <= LONGEST else ""
+    name = value if isinstance(value, str) and len(value) <= LONGEST else ""
     if not all(part.replace("_", "a").isalnum() for part in name.split(".")):
-        raise DeclarationError(f"{what} is a name of letters, digits and underscores; got {given!r:.60}.")
+        raise DeclarationError(f"{subject} is a name of letters, digits and underscores; got {value!r:.60}.")
     return name

@@ -149,8 +149,8 @@ class Copy:
         self.measures = [0.0] * len(self._overs)
         self.advances = self.decisions = 0
         self.learned = 0.0
-        self.action_memories = self._action_pipeline.begun(np)
-        self.reward_memories = self._reward_pipeline.begun(np)
+        self.action_memories = self._action_pipeline.start(np)
+        self.reward_memories = self._reward_pipeline.start(np)
 
     def begin(self, turn: int, streams: BeginStreams, level: Any = None) -> list[float]:
         """Begin an episode."""
@@ -170,15 +170,15 @@ class Copy:
         images = self.step.look(self.state, self._draws[streams.look].at(turn, self.number))
         if not self._observation_pipeline.modifiers:
             return row, images
-        around = Surroundings(None, 1.0, self._draws[streams.observation].at(turn, self.number))
-        now = ChannelValues(np.array(row, np.float32), images)
-        self.memories, seen = self._observation_pipeline.begun(np, now, around)
+        surroundings = Surroundings(None, 1.0, self._draws[streams.observation].at(turn, self.number))
+        channel_values = ChannelValues(np.array(row, np.float32), images)
+        self.memories, seen = self._observation_pipeline.start(np, channel_values, surroundings)
         return seen.numbers.tolist(), seen.images
 
     def handled(self, action: Any, turn: int) -> Any:
         """What the action modifiers make of a decision."""
         draw = self._draws[Stream.ACTION].at(turn, self.number)
-        self.action_memories, done = self._action_pipeline.acted(np, self.action_memories, action, draw)
+        self.action_memories, done = self._action_pipeline.modify(np, self.action_memories, action, draw)
         return plain_form(done)
 
     def decide(self, action: Any, turn: int, within: float = 1.0) -> tuple[float, int, list[float]]:
@@ -186,21 +186,25 @@ class Copy:
         step = self.step
         self.marked = False
         if not self._holds:
-            reward, held = self._advanced(action, self._advance.at(turn, self.number))
-            return reward, held, step.observe(self.state, self._sense.at(turn, self.number) if step.noisy else None)
-        reward, held, weight, lasted = 0.0, 0, 1.0, 0
+            reward, satisfied = self._advanced(action, self._advance.at(turn, self.number))
+            return (
+                reward,
+                satisfied,
+                step.observe(self.state, self._sense.at(turn, self.number) if step.noisy else None),
+            )
+        reward, satisfied, weight, lasted = 0.0, 0, 1.0, 0
         self.decisions += 1
         for j in range(self._every):
-            more, held = self._advanced(action, self._advance.at(turn * self._every + j, self.number))
+            more, satisfied = self._advanced(action, self._advance.at(turn * self._every + j, self.number))
             reward += weight * more
             weight, lasted = weight * within, lasted + 1
-            if held:
+            if satisfied:
                 break
-        if self._gated and not held:
-            more, held, waited = self._waited(self._draws[Stream.WAIT].at(turn, self.number), within)
+        if self._gated and not satisfied:
+            more, satisfied, waited = self._waited(self._draws[Stream.WAIT].at(turn, self.number), within)
             reward, lasted = reward + weight * more, lasted + waited
         self.lasted = lasted
-        return reward, held, step.observe(self.state, self._sense.at(turn, self.number))
+        return reward, satisfied, step.observe(self.state, self._sense.at(turn, self.number))
 
     def _advanced(self, action: Any, draw: Draw) -> tuple[float, int]:
         """One advance: the reward, and the closings that hold.
@@ -226,23 +230,25 @@ class Copy:
                 self._refuse(step.reward_terms(before, action, after), before)
             k = 0
             running = self.measures
-            for method, judge, over in step.direct_measures:
+            for method, judge, aggregation in step.direct_measures:
                 value = float(method(after) if judge is None else judge(before, action, after))
-                running[k] = running[k] + value if over == "sum" else combined(over, running[k], value, advances)
+                running[k] = (
+                    running[k] + value if aggregation == "sum" else combined(aggregation, running[k], value, advances)
+                )
                 if value and k in self._marks:
                     self.marked = True
                 k += 1
-            held = 0
+            satisfied = 0
             for method, judge, bit in step.direct_closers:
                 if method(after) if judge is None else judge(before, action, after):
-                    held |= bit
+                    satisfied |= bit
         except Exception as failure:
             step.failed_among(step.step_methods, failure)
         if step.deadline and advances >= step.deadline:
-            held |= step.deadline_bit
+            satisfied |= step.deadline_bit
         if step.time_limit and advances >= step.time_limit:
-            held |= step.time_limit_bit
-        return reward, held
+            satisfied |= step.time_limit_bit
+        return reward, satisfied
 
     def _waited(self, key: PlainDraw, within: float) -> tuple[float, int, int]:
         """Advance until the agent is asked or the episode closes: the reward, what held, and how many advances it
@@ -254,31 +260,31 @@ class Copy:
                 return reward, 0, j
             if draw is None:
                 draw = WaitDraw(np, key.uniform(), key.uniform())
-            more, held = self._advanced(self._description.meanwhile, draw.at(j))
+            more, satisfied = self._advanced(self._description.meanwhile, draw.for_advance(j))
             reward, weight = reward + weight * more, weight * within
-            if held:
-                return reward, held, j + 1
+            if satisfied:
+                return reward, satisfied, j + 1
         raise BrokenEnvironment(never_asked(self._description.name, self.number, self.state))
 
     def valued(self, reward: float, before: State, ended: bool) -> float:
         """What the reward modifiers make of a decision's reward: what is learned from."""
-        memories, given = self._reward_pipeline.given(np, self.reward_memories, reward, before, self.state, ended)
+        memories, modified = self._reward_pipeline.modify(np, self.reward_memories, reward, before, self.state, ended)
         self.reward_memories = memories
         if self.step.shared:
-            self.learned += float(np.mean(given))
-            return np.asarray(given, np.float64)  # type: ignore[return-value]
-        self.learned += float(given)
-        return float(given)
+            self.learned += float(np.mean(modified))
+            return np.asarray(modified, np.float64)  # type: ignore[return-value]
+        self.learned += float(modified)
+        return float(modified)
 
-    def shown(self, row: list[float], action: Any, turn: int) -> tuple[list[float], dict[str, Any]]:
+    def observe_after(self, row: list[float], action: Any, turn: int) -> tuple[list[float], dict[str, Any]]:
         """What is shown after a decision: the row through the modifiers, and the images."""
         images = self.step.look(self.state, self._draws[Stream.LOOK].at(turn, self.number))
         if not self._observation_pipeline.modifiers:
             return row, images
         draw = self._draws[Stream.OBSERVATION].at(turn, self.number)
-        around = Surroundings(action, self._description.left(self.advances), draw)
-        now = ChannelValues(np.array(row, np.float32), images)
-        self.memories, seen = self._observation_pipeline.onward(np, self.memories, now, around)
+        surroundings = Surroundings(action, self._description.left(self.advances), draw)
+        channel_values = ChannelValues(np.array(row, np.float32), images)
+        self.memories, seen = self._observation_pipeline.update(np, self.memories, channel_values, surroundings)
         return seen.numbers.tolist(), seen.images
 
     def legal(self) -> Mask:
@@ -293,7 +299,7 @@ class Copy:
     def measured(self) -> tuple[float, ...]:
         """The measures of the episode so far."""
         parts = zip(self._overs, self.measures, strict=True)
-        return tuple(finished(over, value, self.advances) for over, value in parts)
+        return tuple(finished(aggregation, value, self.advances) for aggregation, value in parts)
 
     def _refuse(self, terms: list[float], before: State) -> None:
         for method, term in zip(self._description.terms, terms, strict=True):

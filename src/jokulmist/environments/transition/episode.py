@@ -34,7 +34,7 @@ class Moment:
     terms: tuple[float, ...]
     totals: tuple[float, ...]
     measures: tuple[float, ...]
-    held: int
+    satisfied: int
     steps: int
     mask: Mask = ()
     memories: Any = None
@@ -103,7 +103,7 @@ class Episode:
                 terms=nothing,
                 totals=terms,
                 measures=tuple(copy.measures),
-                held=0,
+                satisfied=0,
                 steps=0,
                 mask=copy.legal(),
                 memories=copy.memories,
@@ -137,17 +137,17 @@ class Episode:
         >>> jm.Episode.at(jm.gallery.Tarn(), first.state, advances=1).observation.hour
         1
         """
-        found = cls(environment, seed)
-        copy = found._copy
+        episode = cls(environment, seed)
+        copy = episode._copy
         if isinstance(copy.step, SimulatorStepper):
-            raise SettingError(f"`{found._description.name}` is a simulator, whose state cannot be given.")
+            raise SettingError(f"`{episode._description.name}` is a simulator, whose state cannot be given.")
         copy.state, copy.advances = state, advances
-        row = copy.step.observe(state, found._copy._draws[FIRST.sense].at(0, 0))
-        observation = found._observation(*copy.first_shown(row, 0, FIRST))
-        begun = found._moments[0]
-        found._moments = [
+        row = copy.step.observe(state, episode._copy._draws[FIRST.sense].at(0, 0))
+        observation = episode._observation(*copy.first_shown(row, 0, FIRST))
+        first_moment = episode._moments[0]
+        episode._moments = [
             replace(
-                begun,
+                first_moment,
                 state=state,
                 observation=observation,
                 mask=copy.legal(),
@@ -155,7 +155,7 @@ class Episode:
                 advances=advances,
             )
         ]
-        return found
+        return episode
 
     def _gathered(self) -> tuple[tuple[float, ...], tuple[float, ...]]:
         """The terms that the copy has summed up, weighted and not."""
@@ -178,12 +178,12 @@ class Episode:
         }  # fmt: skip
         return PlayerObservation(values, each)
 
-    def _take_up(self, now: Moment) -> None:
+    def _take_up(self, moment: Moment) -> None:
         """Put the copy where a moment was, with sums that begin at nothing."""
         copy = self._copy
-        copy.state, copy.measures, copy.advances = now.state, list(now.measures), now.advances
-        copy.memories, copy.action_memories = now.memories, now.action_memories
-        copy.totals = [0.0] * len(now.terms)
+        copy.state, copy.measures, copy.advances = moment.state, list(moment.measures), moment.advances
+        copy.memories, copy.action_memories = moment.memories, moment.action_memories
+        copy.totals = [0.0] * len(moment.terms)
 
     def act(self, action: Any) -> None:
         """Take one decision.
@@ -198,32 +198,32 @@ class Episode:
         ActionError
             When the environment has no such action, it is not allowed now, or the episode is over.
         """
-        now = self._moments[-1]
+        moment = self._moments[-1]
         if self.over:
             raise ActionError(
-                f"the episode was closed by `{self.closed_by}` after {now.steps} decisions; "
+                f"the episode was closed by `{self.closed_by}` after {moment.steps} decisions; "
                 f"begin another with `environment.episode(seed={self.seed + 1})`, or rewind with `episode.back(3)`."
             )
-        copy, turn = self._copy, now.steps
-        decided = done = self._description.action.own(self._of_all(action))
-        if now.mask:
-            refuse_illegal(self._description.action, decided, now.mask)
-        self._take_up(now)
+        copy, turn = self._copy, moment.steps
+        decided = done = self._description.action.native(self._of_all(action))
+        if moment.mask:
+            refuse_illegal(self._description.action, decided, moment.mask)
+        self._take_up(moment)
         if self._description.action_pipeline.modifiers:
             done = copy.handled(decided, turn)
-        _, held, row = copy.decide(done, turn)
+        _, satisfied, row = copy.decide(done, turn)
         terms, amounts = self._gathered()
-        observation = self._observation(*copy.shown(row, decided, turn))
+        observation = self._observation(*copy.observe_after(row, decided, turn))
         self._moments.append(
             Moment(
                 state=copy.state,
                 observation=observation,
                 terms=terms,
-                totals=tuple(a + b for a, b in zip(now.totals, terms, strict=True)),
+                totals=tuple(a + b for a, b in zip(moment.totals, terms, strict=True)),
                 measures=tuple(copy.measures),
-                held=held,
+                satisfied=satisfied,
                 steps=turn + 1,
-                mask=() if held else copy.legal(),
+                mask=() if satisfied else copy.legal(),
                 memories=copy.memories,
                 action_memories=copy.action_memories,
                 advances=copy.advances,
@@ -234,16 +234,16 @@ class Episode:
 
     def _of_all(self, action: Any) -> Any:
         """An action a player, where only those who are asked were given one."""
-        whole = self._description.action
-        if not isinstance(whole, PlayerActions) or isinstance(action, Record):
+        joint = self._description.action
+        if not isinstance(joint, PlayerActions) or isinstance(action, Record):
             return action
-        asked = self.asked
-        if not isinstance(action, (Mapping, ByPlayer)) and len(asked) == 1:
-            action = {asked[0]: action}
-        if isinstance(action, Mapping) and whole.asks:
-            idle = whole.by_player(plain_form(idle_of(np, whole)))
-            rest = {player: idle[player] for player in whole.players if player not in asked}
-            return {**rest, **{str(player): own for player, own in action.items()}}
+        deciding = self.deciding
+        if not isinstance(action, (Mapping, ByPlayer)) and len(deciding) == 1:
+            action = {deciding[0]: action}
+        if isinstance(action, Mapping) and joint.asks:
+            idle = joint.by_player(plain_form(idle_of(np, joint)))
+            rest = {player: idle[player] for player in joint.players if player not in deciding}
+            return {**rest, **{str(player): part for player, part in action.items()}}
         return action
 
     def back(self, decisions: int = 1, seed: int | None = None) -> None:
@@ -287,19 +287,19 @@ class Episode:
         return self._moments[-1].observation
 
     @property
-    def asked(self) -> tuple[str, ...]:
+    def deciding(self) -> tuple[str, ...]:
         """The players who decide now; empty where there are no several."""
-        return self._asked(-1)
+        return self._deciding(-1)
 
     @property
     def decided(self) -> tuple[str, ...]:
         """The players who took the last decision; empty where there are no several."""
-        return self._asked(-2)
+        return self._deciding(-2)
 
-    def _asked(self, moment: int) -> tuple[str, ...]:
+    def _deciding(self, moment: int) -> tuple[str, ...]:
         players = self._description.players
-        whole = self._description.action
-        if not isinstance(whole, PlayerActions) or not whole.asks:
+        joint = self._description.action
+        if not isinstance(joint, PlayerActions) or not joint.asks:
             return players
         return tuple(player for player, able in zip(players, self._moments[moment].mask[-1], strict=True) if able)
 
@@ -310,11 +310,11 @@ class Episode:
         if not mask:
             return None
         choices = choices_of(self._description.action)
-        found = {
+        labels = {
             name: [label for label, able in zip(choice.labels, allowed, strict=True) if able]
             for (name, choice), allowed in zip(choices.items(), mask, strict=False)
         }
-        return found.get("", found)
+        return labels.get("", labels)
 
     @property
     def mask(self) -> Mask:
@@ -358,23 +358,23 @@ class Episode:
 
     @property
     def measures(self) -> dict[str, float]:
-        now = self._moments[-1]
-        parts = zip(self._description.measures, now.measures, strict=True)
-        return {m.name: finished(m.over, value, now.advances) for m, value in parts}
+        moment = self._moments[-1]
+        parts = zip(self._description.measures, moment.measures, strict=True)
+        return {m.name: finished(m.over, value, moment.advances) for m, value in parts}
 
     @property
-    def held(self) -> list[str]:
+    def satisfied(self) -> list[str]:
         """Every ending and cut that holds now."""
-        return self._description.held_names(self._moments[-1].held)
+        return self._description.held_names(self._moments[-1].satisfied)
 
     @property
     def over(self) -> bool:
-        return self._moments[-1].held != 0
+        return self._moments[-1].satisfied != 0
 
     @property
     def closed_by(self) -> str | None:
-        held = self.held
-        return held[0] if held else None
+        satisfied = self.satisfied
+        return satisfied[0] if satisfied else None
 
     def _by_term(self, values: tuple[float, ...]) -> dict[str, float]:
         return {t.name: v for t, v in zip(self._description.terms, values, strict=True)}
@@ -388,7 +388,7 @@ class Episode:
             "observation": repr(self.observation),
             "state": repr(self.state),
         }
-        return cells.shown(
+        return cells.html_card(
             f"episode of {self._description.name}, {state}", facts, cells.table([self.totals], "reward terms so far")
         )
 

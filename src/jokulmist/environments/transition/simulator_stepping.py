@@ -12,7 +12,7 @@ import numpy as np
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Outcome, Simulator, made_again
-from jokulmist.environments.spaces.legal import ASKED, STAYS, Mask, choices_of, mask_from
+from jokulmist.environments.spaces.legal import DECIDING, STAYS, Mask, choices_of, mask_from
 from jokulmist.environments.spaces.player_actions import PlayerActions, by_own_names, owner_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, listed, nearest
@@ -37,19 +37,19 @@ class Reader:
         if self.spec.masked:
             self.free = tuple(np.ones(c.count, bool) for c in choices_of(self.description.action).values())
 
-    def first(self, given: Any) -> SimulatorState:
+    def first(self, value: Any) -> SimulatorState:
         """What `begin` gave."""
-        outcome = given if isinstance(given, Outcome) else Outcome(given)
-        return self.told(outcome, "begin")
+        outcome = value if isinstance(value, Outcome) else Outcome(value)
+        return self.read(outcome, "begin")
 
-    def told(self, outcome: Any, method: str = "advance") -> SimulatorState:
+    def read(self, outcome: Any, method: str = "advance") -> SimulatorState:
         """What `advance` gave."""
         if not isinstance(outcome, Outcome):
             raise BrokenEnvironment(
                 f"`{self.name}.{method}` returned {type(outcome).__name__}; it must return "
                 f"{'a dict with a value a channel' if method == 'begin' else '`jm.Outcome(observation, terms=...)`'}."
             )
-        held = 0
+        satisfied = 0
         if outcome.closed_by is not None:
             if outcome.closed_by not in self._closings or method == "begin":
                 raise BrokenEnvironment(
@@ -60,7 +60,7 @@ class Reader:
                         else f"declared are {listed(self._closings)}.{nearest(str(outcome.closed_by), self._closings)}"
                     )
                 )
-            held = self._bits[outcome.closed_by]
+            satisfied = self._bits[outcome.closed_by]
         row, images = self._observed(outcome.observation, method)
         terms = self._amounts(outcome.terms, self._terms, "terms", method)
         measures = self._amounts(outcome.measures, self._measures, "measures", method)
@@ -69,43 +69,47 @@ class Reader:
             mask = self.mask_of_players(outcome, method)
         elif self.spec.masked and outcome.legal is not None:
             mask = mask_from(outcome.legal, self.description.action, np, f"{self.name}.{method}")
-        return SimulatorState(row, images, terms, measures, held, mask)
+        return SimulatorState(row, images, terms, measures, satisfied, mask)
 
     def mask_of_players(self, outcome: Outcome, method: str) -> Mask:
         """What each may do, who is not out, and who is asked."""
-        action, where = self.description.action, f"{self.name}.{method}"
+        action, context = self.description.action, f"{self.name}.{method}"
         assert isinstance(action, PlayerActions)
         legal = {} if outcome.legal is None or not action.masked else outcome.legal
         if not isinstance(legal, Mapping):
-            raise BrokenEnvironment(f"`{where}` gave `legal` as {type(legal).__name__}; write a dict by player.")
+            raise BrokenEnvironment(f"`{context}` gave `legal` as {type(legal).__name__}; write a dict by player.")
         stays = np.ones(len(self._players), bool)
         for player in outcome.out if action.leaves else ():
-            stays[self._place(player, "out", where)] = False
-        asked = stays.copy()
+            stays[self._place(player, "out", context)] = False
+        deciding = stays.copy()
         if outcome.turn is not None and action.asks:
-            asked &= np.arange(len(self._players)) == self._place(outcome.turn, "turn", where)
-        return mask_from({**action.allowed_by_part(legal), STAYS: stays, ASKED: asked}, action, np, where)
+            deciding &= np.arange(len(self._players)) == self._place(outcome.turn, "turn", context)
+        return mask_from({**action.allowed_by_part(legal), STAYS: stays, DECIDING: deciding}, action, np, context)
 
-    def _place(self, player: Any, what: str, where: str) -> int:
+    def _place(self, player: Any, subject: str, context: str) -> int:
         """A player's index, by index or by name."""
         if str(player) in self._players:
             return self._players.index(str(player))
         if not isinstance(player, (int, np.integer)) or not 0 <= player < len(self._players):
             raise BrokenEnvironment(
-                f"`{where}` gave `{what}` the player {player!r:.40}; the players are {listed(self._players)}, by "
+                f"`{context}` gave `{subject}` the player {player!r:.40}; the players are {listed(self._players)}, by "
                 "name or by index from 0."
             )
         return int(player)
 
-    def _observed(self, given: Any, method: str) -> tuple[list[float], dict[str, Any]]:
+    def _observed(self, observation: Any, method: str) -> tuple[list[float], dict[str, Any]]:
         wanted = [c.name for c in self.spec.channels]
-        given = by_own_names(given, self._players) if self._players and isinstance(given, Mapping) else given
-        if not isinstance(given, Mapping) or set(given) != set(wanted):
-            have = listed(given) if isinstance(given, Mapping) else type(given).__name__
+        observation = (
+            by_own_names(observation, self._players)
+            if self._players and isinstance(observation, Mapping)
+            else observation
+        )
+        if not isinstance(observation, Mapping) or set(observation) != set(wanted):
+            have = listed(observation) if isinstance(observation, Mapping) else type(observation).__name__
             raise BrokenEnvironment(f"`{self.name}.{method}` observed {have}; declared are {listed(wanted)}.")
         row: list[float] = []
         for c in self.spec.numbers:
-            value = np.asarray(given[c.name], np.float32)
+            value = np.asarray(observation[c.name], np.float32)
             if value.shape != c.shape:
                 raise BrokenEnvironment(
                     f"`{self.name}.{method}` gave `{c.name}` the shape {value.shape}; it is declared {c.shape}."
@@ -115,7 +119,7 @@ class Reader:
             row.extend(value.reshape(-1).tolist())
         images = {}
         for c in self.spec.images:
-            image = np.asarray(given[c.name])
+            image = np.asarray(observation[c.name])
             if image.shape != c.shape or image.dtype != np.uint8:
                 raise BrokenEnvironment(
                     f"`{self.name}.{method}` gave `{c.name}` as {image.dtype} of shape {image.shape}; "
@@ -124,17 +128,17 @@ class Reader:
             images[c.name] = image
         return row, images
 
-    def _amounts(self, given: Any, names: list[str], what: str, method: str) -> tuple[float, ...]:
-        if not isinstance(given, Mapping):
-            raise BrokenEnvironment(f"`{self.name}.{method}` gave {what} as {type(given).__name__}; write a dict.")
-        given = by_own_names(given, self._players) if self._players else given
-        for name in given:
+    def _amounts(self, values: Any, names: list[str], subject: str, method: str) -> tuple[float, ...]:
+        if not isinstance(values, Mapping):
+            raise BrokenEnvironment(f"`{self.name}.{method}` gave {subject} as {type(values).__name__}; write a dict.")
+        values = by_own_names(values, self._players) if self._players else values
+        for name in values:
             if name not in names:
                 raise BrokenEnvironment(
-                    f"`{self.name}.{method}` gave {what} a `{name}`; declared are "
+                    f"`{self.name}.{method}` gave {subject} a `{name}`; declared are "
                     f"{listed(names)}.{nearest(name, names)}"
                 )
-        amounts = tuple(float(given.get(name, 0.0)) for name in names)
+        amounts = tuple(float(values.get(name, 0.0)) for name in names)
         for name, amount in zip(names, amounts, strict=True):
             if not math.isfinite(amount):
                 raise BrokenEnvironment(f"`{self.name}.{method}` gave `{name}` the amount {amount}; it must be finite.")
@@ -164,13 +168,13 @@ class LocalCopy:
     def advance(self, state: Any, action: Any, draw: Any) -> SimulatorState:
         """The stepper's call; `state` and `draw` are not looked at."""
         assert self._simulator is not None
-        return self._reader.told(self._simulator.advance(action))
+        return self._reader.read(self._simulator.advance(action))
 
     def image(self) -> Any:
         """What the simulator looks like now, uint8 of shape ``(height, width, 3)``, or None."""
         draw = getattr(self._simulator, "image", None)
-        shown = None if draw is None else draw()
-        return None if shown is None else np.asarray(shown)
+        image = None if draw is None else draw()
+        return None if image is None else np.asarray(image)
 
     def close(self) -> None:
         if self._simulator is not None:
@@ -250,7 +254,7 @@ def _measure(k: int) -> Any:
 
 
 def _closer(bit: int) -> Any:
-    return lambda after: after.held & bit
+    return lambda after: after.satisfied & bit
 
 
 def stepper_for(environment: Environment) -> Stepper:
@@ -278,5 +282,5 @@ class SimulatorState:
     images: dict[str, Any]
     terms: tuple[float, ...]
     measures: tuple[float, ...]
-    held: int
+    satisfied: int
     mask: Mask

@@ -36,26 +36,26 @@ def _called_with(method: Callable[..., Any], takes: tuple[str, ...]) -> Judge:
     if len(places) == 2:
         first, second = places
 
-        def of_two(*given: Any) -> Any:
-            return method(given[first], given[second])
+        def of_two(*arguments: Any) -> Any:
+            return method(arguments[first], arguments[second])
 
         return of_two
     if len(places) == 1:
         only = places[0]
-        return lambda *given: method(given[only])
-    return lambda *given: method(*[given[place] for place in places])
+        return lambda *arguments: method(arguments[only])
+    return lambda *arguments: method(*[arguments[place] for place in places])
 
 
-def _asked(method: Any, judge: Judge | None, before: Any, action: Any, after: Any) -> Any:
+def _call_method(method: Any, judge: Judge | None, before: Any, action: Any, after: Any) -> Any:
     return method(after) if judge is None else judge(before, action, after)
 
 
 # For each kind its type, and the types that convert to it without losing anything. A flag is NumPy's: `~True` of
 # Python's is -2.
-_WHOLE = (bool, int, np.bool_, np.int64, np.int32, np.int16, np.int8, np.uint8, np.uint16, np.uint32)
+_WHOLE_TYPES = (bool, int, np.bool_, np.int64, np.int32, np.int16, np.int8, np.uint8, np.uint16, np.uint32)
 SAFE: dict[str, tuple[type, frozenset[type]]] = {
-    "float": (float, frozenset((*_WHOLE, np.float64, np.float32, np.float16))),
-    "int": (int, frozenset(_WHOLE)),
+    "float": (float, frozenset((*_WHOLE_TYPES, np.float64, np.float32, np.float16))),
+    "int": (int, frozenset(_WHOLE_TYPES)),
     "bool": (np.bool_, frozenset((bool,))),
 }
 
@@ -145,7 +145,7 @@ class Stepper:
             action = plain_form(opening.done(np, self.description.action, j))
             before = self.cleared(state)
             after = self.advance(before, action, draw)
-            if self.held(before, action, after, 0):
+            if self.satisfied(before, action, after, 0):
                 break
             state = after
         return self.cleared(state)
@@ -173,9 +173,9 @@ class Stepper:
         values = state.__dict__
         for name, kind, safe in self.scalars:
             value = values[name]
-            found = type(value)
-            if found is not kind:
-                values[name] = kind(value) if found in safe else self.cast_number(value, kind, name, method)
+            state_class = type(value)
+            if state_class is not kind:
+                values[name] = kind(value) if state_class in safe else self.cast_number(value, kind, name, method)
         for field in self.arrays:  # a flow of several numbers is left out at a begin: how many may hang on a parameter
             value = values[field.name] if field.name in values else zero_of(field)
             values[field.name] = self.cast_array(value, field, method)
@@ -227,16 +227,16 @@ class Stepper:
     def reward_terms(self, before: State, action: Any, after: State) -> list[float]:
         """The unweighted terms of one step, in order."""
         try:
-            return [float(_asked(m, judge, before, action, after)) for m, judge, _ in self.direct_terms]
+            return [float(_call_method(m, judge, before, action, after)) for m, judge, _ in self.direct_terms]
         except Exception as failure:
             self.failed_among([t.name for t in self.description.terms], failure)
 
-    def held(self, before: State, action: Any, after: State, advances: int) -> int:
+    def satisfied(self, before: State, action: Any, after: State, advances: int) -> int:
         """A bit for each closing that holds after the episode's `advances`-th advance."""
         bits = 0
         try:
             for method, judge, bit in self.direct_closers:
-                if _asked(method, judge, before, action, after):
+                if _call_method(method, judge, before, action, after):
                     bits |= bit
         except Exception as failure:
             self.failed_among(list(self.description.closings), failure)
@@ -249,7 +249,7 @@ class Stepper:
     def measured(self, before: State, action: Any, after: State) -> list[float]:
         """The measures of one step, in order."""
         try:
-            return [float(_asked(m, judge, before, action, after)) for m, judge, _ in self.direct_measures]
+            return [float(_call_method(m, judge, before, action, after)) for m, judge, _ in self.direct_measures]
         except Exception as failure:
             self.failed_among([m.name for m in self.description.measures], failure)
 
@@ -312,22 +312,22 @@ class Stepper:
             return ()
         name = f"{self.description.name}.legal"
         try:
-            given = self.environment.legal(state)  # type: ignore[attr-defined]
+            allowed = self.environment.legal(state)  # type: ignore[attr-defined]
         except Exception as failure:
             self.failed("legal", failure)
-        return mask_from(given, self.description.action, np, name)
+        return mask_from(allowed, self.description.action, np, name)
 
     def asks(self, state: State) -> bool:
         """Whether the agent is asked in a state."""
         if not self.description.gated:
             return True
         try:
-            found = self.environment.decide_when(state)  # type: ignore[attr-defined]
+            answer = self.environment.decide_when(state)  # type: ignore[attr-defined]
         except Exception as failure:
             self.failed("decide_when", failure)
-        if isinstance(found, (bool, np.bool_)) or getattr(found, "dtype", None) == np.bool_:
-            return bool(found)
-        raise BrokenEnvironment(not_a_truth_value(self.description.name, found))
+        if isinstance(answer, (bool, np.bool_)) or getattr(answer, "dtype", None) == np.bool_:
+            return bool(answer)
+        raise BrokenEnvironment(not_a_truth_value(self.description.name, answer))
 
     def decidable(self, state: State, copy: int = 0) -> Mask:
         """`legal` of a state that is decided on: each choice must have an allowed alternative."""
@@ -344,15 +344,15 @@ class Stepper:
         if isinstance(failure, bdb.BdbQuit):  # left by `q` in the debugger: as if interrupted
             raise KeyboardInterrupt from None
         file, line = place_of(failure)
-        told = f"failed: {type(failure).__name__}: {failure}"
+        problem = f"failed: {type(failure).__name__}: {failure}"
         if "read-only" in str(failure):
-            told = "writes into an array of the state, which is immutable; use `jm.put(array, index, value)`."
-        raise BrokenEnvironment(f"`{self.description.name}.{method}` ({file}:{line}) {told}") from failure
+            problem = "writes into an array of the state, which is immutable; use `jm.put(array, index, value)`."
+        raise BrokenEnvironment(f"`{self.description.name}.{method}` ({file}:{line}) {problem}") from failure
 
     def failed_among(self, methods: Sequence[str], failure: Exception) -> NoReturn:
         """The same, where one of several methods was called: the traceback tells which."""
-        known = {name_in(method) for method in methods}  # of `north.fuel` the method is `fuel`
-        named = [f.name for f in traceback.extract_tb(failure.__traceback__) if f.name in known]
+        method_names = {name_in(method) for method in methods}  # of `north.fuel` the method is `fuel`
+        named = [f.name for f in traceback.extract_tb(failure.__traceback__) if f.name in method_names]
         self.failed(named[0] if named else methods[0], failure)
 
     @property
@@ -363,9 +363,9 @@ class Stepper:
         return ["advance", *[m.name for m in methods], *[s.name for s in outline.sensors]]
 
 
-def not_a_truth_value(name: str, found: Any) -> str:
+def not_a_truth_value(name: str, got: Any) -> str:
     """What to say where `decide_when` gives something else."""
-    return f"`{name}.decide_when` gave {found!r}; it must give one truth value, e.g. `state.floor_reached > 0`."
+    return f"`{name}.decide_when` gave {got!r}; it must give one truth value, e.g. `state.floor_reached > 0`."
 
 
 def never_asked(name: str, copy: int, state: Any) -> str:
@@ -400,28 +400,28 @@ def none_allowed(name: str, copy: int, state: Any, players: tuple[str, ...] = ()
 
 def place_of(failure: BaseException) -> tuple[str, int]:
     """File and line of the innermost frame in code that is neither this library's nor an installed package's."""
-    own, library = Path(__file__).resolve().parents[2], Path(sysconfig.get_path("stdlib"))
+    package, library = Path(__file__).resolve().parents[2], Path(sysconfig.get_path("stdlib"))
     frames = traceback.extract_tb(failure.__traceback__)
 
     def foreign(filename: str) -> bool:
         path = Path(filename)
-        inside = own in path.parents and (own / "gallery") not in path.parents
+        inside = package in path.parents and (package / "gallery") not in path.parents
         return inside or "site-packages" in path.parts or library in path.parents or filename.startswith("<frozen")
 
-    known = [f for f in frames if not foreign(f.filename)]
-    frame = (known or list(frames))[-1]
+    own_frames = [f for f in frames if not foreign(f.filename)]
+    frame = (own_frames or list(frames))[-1]
     return Path(frame.filename).name, frame.lineno or 0
 
 
-def combined(over: str, so_far: float, value: float, steps: int) -> float:
+def combined(aggregation: str, total: float, value: float, steps: int) -> float:
     """A measure's running value after `steps` steps, the newest of which gave `value`."""
-    if over == "sum" or over == "mean":
-        return so_far + value
-    if over == "last" or steps == 1:
+    if aggregation == "sum" or aggregation == "mean":
+        return total + value
+    if aggregation == "last" or steps == 1:
         return value
-    return max(so_far, value) if over == "max" else min(so_far, value)
+    return max(total, value) if aggregation == "max" else min(total, value)
 
 
-def finished(over: str, so_far: float, steps: int) -> float:
+def finished(aggregation: str, total: float, steps: int) -> float:
     """A measure's value for a whole episode."""
-    return so_far / max(steps, 1) if over == "mean" else so_far
+    return total / max(steps, 1) if aggregation == "mean" else total

@@ -44,37 +44,37 @@ def _of_number(value: int) -> int:
 class WaitDraw(Draw):
     """Draws of one copy's waiting in one turn; `at` moves it to an advance."""
 
-    def __init__(self, xp: ModuleType, first: Any, second: Any, one: Any = None) -> None:
+    def __init__(self, xp: ModuleType, first: Any, second: Any, unit: Any = None) -> None:
         self.xp = xp
-        self._one = one
+        self._unit = unit
         self._j: Any = 0
-        self._asked = 0
-        if one is None:
+        self._requests = 0
+        if unit is None:
             self._key: tuple[Any, Any] = (int(first * 2**24), int(second * 2**24))
         else:
             self._key = tuple(xp.asarray(xp.reshape(u, ()) * 2.0**24, dtype=xp.uint32) for u in (first, second))
 
-    def at(self, j: Any) -> WaitDraw:
-        self._j, self._asked = j, 0
+    def for_advance(self, j: Any) -> WaitDraw:
+        self._j, self._requests = j, 0
         return self
 
     def _take(self, kind: BaseKind, shape: tuple[int, ...]) -> Any:
-        asked = self._asked
-        self._asked = asked + 1
+        request = self._requests
+        self._requests = request + 1
         count = math.prod(shape)
-        if self._one is None and not shape:
+        if self._unit is None and not shape:
             a, b, c = mixed(self._key[0], self._key[1], self._j, _of_number)
-            u: Any = (mixed(a, b ^ asked, c, _of_number)[0] >> 8) * TO_SHARE
+            u: Any = (mixed(a, b ^ request, c, _of_number)[0] >> 8) * TO_SHARE
         else:
-            u = self._shares(asked, count).reshape(shape)
+            u = self._shares(request, count).reshape(shape)
         if kind == "order":
             return self.xp.asarray(self.xp.argsort(u, axis=-1), dtype=self.xp.float32)
         if kind == "normal":
-            drawn = normal_quantile(self.xp, u + 0.5 * TO_SHARE)
-            return float(drawn) if self._one is None and not shape else drawn
+            normal = normal_quantile(self.xp, u + 0.5 * TO_SHARE)
+            return float(normal) if self._unit is None and not shape else normal
         return u
 
-    def _shares(self, asked: int, count: int) -> Any:
+    def _shares(self, request: int, count: int) -> Any:
         """Uniform numbers of 24 bits, float32, shape ``(count,)``."""
         xp = self.xp
 
@@ -83,7 +83,7 @@ class WaitDraw(Draw):
 
         first, second, j = (xp.broadcast_to(word(k), (1,)) for k in (self._key[0], self._key[1], self._j))
         a, b, c = mixed(first, second, j, word)
-        a, b, c = mixed(a, b ^ word(asked), c + xp.arange(count, dtype=xp.uint32), word)
+        a, b, c = mixed(a, b ^ word(request), c + xp.arange(count, dtype=xp.uint32), word)
         return xp.asarray(a >> word(8), dtype=xp.float32) * np.float32(TO_SHARE)
 
     def settle(self, value: Any) -> Any:

@@ -73,17 +73,17 @@ def flags_are_known() -> bool:
     with contextlib.suppress(OSError):
         return note.read_text() == "known"
     try:
-        told = subprocess.run(
+        trial = subprocess.run(
             [sys.executable, "-c", "import jax; jax.devices()"],
             env={**os.environ, "XLA_FLAGS": FLAGS}, capture_output=True, timeout=TRY_SECONDS, check=False,
         )  # fmt: skip
-        known = told.returncode == 0
+        are_known = trial.returncode == 0
     except (OSError, subprocess.TimeoutExpired):
         return False
     with contextlib.suppress(OSError):
         note.parent.mkdir(parents=True, exist_ok=True)
-        note.write_text("known" if known else "refused")
-    return known
+        note.write_text("known" if are_known else "refused")
+    return are_known
 
 
 def _record_from(names: tuple[str, ...], values: Any) -> Record:
@@ -107,16 +107,16 @@ def _keep_compiled_code() -> None:
 
 def _bound_kept_code(folder: Path) -> None:
     """Once a day, delete what was not used for longest until what is kept is below its limit."""
-    note, now = folder / ".bounded", time.time()
+    note, time_now = folder / ".bounded", time.time()
     with contextlib.suppress(OSError):
-        if note.exists() and now - note.stat().st_mtime < BOUND_SECONDS:
+        if note.exists() and time_now - note.stat().st_mtime < BOUND_SECONDS:
             return
         note.touch()
-        found = sorted(
-            ((told.st_atime, told.st_size, path) for path in folder.iterdir() for told in [path.stat()]), reverse=True
+        entries = sorted(
+            ((stat.st_atime, stat.st_size, path) for path in folder.iterdir() for stat in [path.stat()]), reverse=True
         )
-        kept = 0
-        for _, size, path in found:
-            kept += size
-            if kept > MOST_KEPT_BYTES:
+        total = 0
+        for _, size, path in entries:
+            total += size
+            if total > MOST_KEPT_BYTES:
                 path.unlink(missing_ok=True)

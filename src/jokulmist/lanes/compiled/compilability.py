@@ -27,7 +27,7 @@ COMPARED_STEPS = 256
 TOLERANCE = 1e-4
 ROUNDING = 2e-6
 MOST_SHOWN = 16
-_FOUND: dict[Any, Compilability] = {}
+_CACHE: dict[Any, Compilability] = {}
 
 
 @dataclass(frozen=True)
@@ -55,7 +55,7 @@ class PlainTransitions:
     afters: list[State]
     terms: list[list[float]]
     measures: list[list[float]]
-    held: list[int]
+    satisfied: list[int]
     rows: list[list[float]]
     images: list[dict[str, Any]]
     masks: list[Mask]
@@ -71,9 +71,9 @@ def find(environment: Environment, steps: int = COMPARED_STEPS) -> Compilability
 
     compiled = CompiledEnvironment(environment)
     key = (compiled.static_key, environment)
-    if key not in _FOUND:
-        _FOUND[key] = _found(environment, compiled, meet(environment, steps))
-    return _FOUND[key]
+    if key not in _CACHE:
+        _CACHE[key] = _analyse(environment, compiled, meet(environment, steps))
+    return _CACHE[key]
 
 
 def meet(environment: Environment, steps: int) -> PlainTransitions:
@@ -89,19 +89,21 @@ def meet(environment: Environment, steps: int) -> PlainTransitions:
     for turn in range(steps):
         action = action_of.random(draws[Stream.PLAY].at(turn, 0), step.decidable(state) or None)
         advances += 1
-        after, terms, held, measures = _transition(step, state, action, draws[Stream.ADVANCE].at(turn, 0), advances)
+        after, terms, satisfied, measures = _transition(
+            step, state, action, draws[Stream.ADVANCE].at(turn, 0), advances
+        )
         met.befores.append(state)
         met.actions.append(action)
         met.advances.append(advances)
         met.afters.append(after)
         met.terms.append(terms)
         met.measures.append(measures)
-        met.held.append(held)
+        met.satisfied.append(satisfied)
         met.rows.append(step.observe(after, draws[Stream.SENSE].at(turn, 0)))
         met.images.append(step.look(after, draws[Stream.LOOK].at(turn, 0)))
         met.masks.append((*step.legal(after), step.asks(after)))
         state = after
-        if held:
+        if satisfied:
             state = step.begin(draws[Stream.BEGIN].at(turn + 1, 0))
             advances = 0
         met.begins.append(step.begin(draws[Stream.BEGIN].at(turn + 1, 0)))
@@ -115,12 +117,12 @@ def _transition(step: Stepper, state: State, action: Any, draw: Any, advances: i
     return (
         after,
         step.reward_terms(before, action, after),
-        step.held(before, action, after, advances),
+        step.satisfied(before, action, after, advances),
         step.measured(before, action, after),
     )
 
 
-def _found(environment: Environment, compiled: Any, met: PlainTransitions) -> Compilability:
+def _analyse(environment: Environment, compiled: Any, met: PlainTransitions) -> Compilability:
     name = describe(environment).name
     try:
         _ = compiled.requests
@@ -147,7 +149,7 @@ def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> t
     noise = Noise(0, 1, Domain.CHECK)
 
     def rows(stream: Stream) -> list[Any]:
-        requests = compiled.requests.of(stream)
+        requests = compiled.requests.for_stream(stream)
         return [r[:, 0] for r in stacked_rows(noise, stream, requests, 0, count, count)]
 
     def stack(values: list[Any]) -> Any:
@@ -158,17 +160,17 @@ def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> t
         return jax.tree.map(lambda leaf: jnp.asarray(leaf, dtype=kinds[leaf.dtype.kind]), tree)
 
     @jax.jit
-    def everything(numbers: Any, befores: Any, actions: Any, advances: Any, noise: Any, one: Any) -> Any:
-        judged = compiled.advance(numbers, {}, befores, actions, advances, noise[0], one)
-        channel_values = compiled.observe(numbers, {}, judged.after, noise[1], noise[2], one)
-        allowed = (*compiled.legal(numbers, {}, judged.after), compiled.asks(numbers, {}, judged.after))
+    def everything(numbers: Any, befores: Any, actions: Any, advances: Any, noise: Any, unit: Any) -> Any:
+        outcome = compiled.advance(numbers, {}, befores, actions, advances, noise[0], unit)
+        channel_values = compiled.observe(numbers, {}, outcome.after, noise[1], noise[2], unit)
+        allowed = (*compiled.legal(numbers, {}, outcome.after), compiled.asks(numbers, {}, outcome.after))
         seen = (channel_values.numbers, channel_values.images, allowed)
-        return judged, seen, compiled.begin(numbers, {}, noise[3], one)
+        return outcome, seen, compiled.begin(numbers, {}, noise[3], unit)
 
     fields = {f.name: np.dtype(f.dtype) for f in describe(environment).fields}
     befores = stack(met.befores)
     befores = befores.replace(**{n: np.asarray(befores.__dict__[n], dtype) for n, dtype in fields.items()})
-    judged, observed, begun = everything(
+    outcome, observed, first_states = everything(
         compiled.numbers,
         befores,
         narrow(stack(met.actions)),
@@ -176,11 +178,11 @@ def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> t
         (rows(Stream.ADVANCE), rows(Stream.SENSE), rows(Stream.LOOK), rows(Stream.BEGIN)),
         np.float32(1.0),
     )
-    return jax.device_get(judged), jax.device_get(observed), jax.device_get(begun)
+    return jax.device_get(outcome), jax.device_get(observed), jax.device_get(first_states)
 
 
 def _difference(
-    environment: Environment, met: PlainTransitions, judged: Any, observed: Any, begun: Any
+    environment: Environment, met: PlainTransitions, outcome: Any, observed: Any, first_states: Any
 ) -> tuple[str, str] | None:
     """The first field, term, measure, channel or closing that differs: the method that gives it, and in words; or None.
 
@@ -190,68 +192,79 @@ def _difference(
     """
     description = describe(environment)
     count = len(met.befores)
-    compared = _compared(environment, met, judged, observed)
+    compared = _compared(environment, met, outcome, observed)
     for field in description.fields:
         firsts = [s.__dict__[field.name] for s in met.begins[:count]]
-        compared.append((f"field `{field.name}` from `begin`", firsts, begun.__dict__[field.name]))
-    apart = np.array([_apart(ours, theirs, count) for _, ours, theirs in compared])
-    few = apart.any(axis=0).sum() <= count // 100
-    for (what, ours, theirs), differs in zip(compared, apart, strict=True):
-        for at in np.flatnonzero(differs):
-            in_begin = what.endswith("from `begin`")
-            if few and (in_begin or _tipped(environment, met, judged, observed, int(at))):
+        compared.append((f"field `{field.name}` from `begin`", firsts, first_states.__dict__[field.name]))
+    differences = np.array(
+        [_differences(plain_values, traced_values, count) for _, plain_values, traced_values in compared]
+    )
+    few = differences.any(axis=0).sum() <= count // 100
+    for (quantity, plain_values, traced_values), differs in zip(compared, differences, strict=True):
+        for index in np.flatnonzero(differs):
+            in_begin = quantity.endswith("from `begin`")
+            if few and (in_begin or _tipped(environment, met, outcome, observed, int(index))):
                 continue
-            plain, traced = np.asarray(ours)[at], np.broadcast_to(theirs, np.shape(ours))[at]
+            plain, traced = (
+                np.asarray(plain_values)[index],
+                np.broadcast_to(traced_values, np.shape(plain_values))[index],
+            )
             if np.size(plain) > MOST_SHOWN:
                 spot = tuple(int(i[0]) for i in np.nonzero(plain != traced))
-                what, plain, traced = f"{what} at {spot}", plain[spot], traced[spot]
-            named = what.split("`")[1]
-            method = "begin" if in_begin else "advance" if what.startswith("field ") else named
-            return method, f"{what} is {plain} plain and {traced} compiled, after step {at} of random play."
+                quantity, plain, traced = f"{quantity} at {spot}", plain[spot], traced[spot]
+            named = quantity.split("`")[1]
+            method = "begin" if in_begin else "advance" if quantity.startswith("field ") else named
+            return method, f"{quantity} is {plain} plain and {traced} compiled, after step {index} of random play."
     return None
 
 
 def _compared(
-    environment: Environment, met: PlainTransitions, judged: Any, observed: Any
+    environment: Environment, met: PlainTransitions, outcome: Any, observed: Any
 ) -> list[tuple[str, Any, Any]]:
     """What is compared: its name, and its plain and compiled values, one row a state."""
     description = describe(environment)
-    found: list[tuple[str, Any, Any]] = []
+    pairs: list[tuple[str, Any, Any]] = []
     for field in description.fields:
         values = [s.__dict__[field.name] for s in met.afters]
-        found.append((f"field `{field.name}`", values, judged.after.__dict__[field.name]))
+        pairs.append((f"field `{field.name}`", values, outcome.after.__dict__[field.name]))
     for k, term in enumerate(description.terms):
-        found.append((f"reward term `{term.name}`", [t[k] for t in met.terms], judged.terms[k]))
+        pairs.append((f"reward term `{term.name}`", [t[k] for t in met.terms], outcome.terms[k]))
     for k, measure in enumerate(description.measures):
-        found.append((f"measure `{measure.name}`", [m[k] for m in met.measures], judged.measures[k]))
+        pairs.append((f"measure `{measure.name}`", [m[k] for m in met.measures], outcome.measures[k]))
     numbers, images, masks = observed
     for k, name in enumerate(c.name for c in description.bare.numbers for _ in range(c.size)):
-        found.append((f"channel `{name}`", [float(row[k]) for row in met.rows], numbers[:, k]))
+        pairs.append((f"channel `{name}`", [float(row[k]) for row in met.rows], numbers[:, k]))
     for name, image in images.items():
         # A level of brightness is a whole number, so rounding moves it by one.
-        ours = np.stack([seen[name] for seen in met.images]).astype(int)
-        theirs = np.asarray(image).astype(int)
-        found.append((f"image `{name}`", ours, np.where(np.abs(theirs - ours) <= 1, ours, theirs)))
-    for part, mask in enumerate(masks):
-        what = "`legal`" if part < len(masks) - 1 else "`decide_when`"
-        found.append(
-            (what, [seen[part] for seen in met.masks], np.broadcast_to(mask, (len(met.masks), *np.shape(mask)[1:])))
+        plain_image = np.stack([seen[name] for seen in met.images]).astype(int)
+        traced_image = np.asarray(image).astype(int)
+        pairs.append(
+            (
+                f"image `{name}`",
+                plain_image,
+                np.where(np.abs(traced_image - plain_image) <= 1, plain_image, traced_image),
+            )
         )
-    held = np.asarray(judged.held)
+    for part, mask in enumerate(masks):
+        label = "`legal`" if part < len(masks) - 1 else "`decide_when`"
+        pairs.append(
+            (label, [seen[part] for seen in met.masks], np.broadcast_to(mask, (len(met.masks), *np.shape(mask)[1:])))
+        )
+    satisfied = np.asarray(outcome.satisfied)
     for bit, name in enumerate(description.closings):
-        found.append((f"`{name}`", [h >> bit & 1 for h in met.held], held >> bit & 1))
-    return found
+        pairs.append((f"`{name}`", [h >> bit & 1 for h in met.satisfied], satisfied >> bit & 1))
+    return pairs
 
 
-def _apart(plain: Any, traced: Any, count: int) -> Any:
+def _differences(plain: Any, traced: Any, count: int) -> Any:
     """Which rows differ by more than rounding, relative to the range that the plain values move in."""
-    ours = np.asarray(plain, np.float64).reshape(count, -1)
-    theirs = np.broadcast_to(np.asarray(traced, np.float64), np.shape(plain)).reshape(count, -1)
-    reach = max(float(np.max(np.abs(ours), initial=0.0)), 1e-6)
-    return (~np.isclose(ours, theirs, rtol=0.0, atol=TOLERANCE * reach, equal_nan=True)).any(axis=1)
+    plain_rows = np.asarray(plain, np.float64).reshape(count, -1)
+    traced_rows = np.broadcast_to(np.asarray(traced, np.float64), np.shape(plain)).reshape(count, -1)
+    reach = max(float(np.max(np.abs(plain_rows), initial=0.0)), 1e-6)
+    return (~np.isclose(plain_rows, traced_rows, rtol=0.0, atol=TOLERANCE * reach, equal_nan=True)).any(axis=1)
 
 
-def _tipped(environment: Environment, met: PlainTransitions, judged: Any, observed: Any, at: int) -> bool:
+def _tipped(environment: Environment, met: PlainTransitions, outcome: Any, observed: Any, index: int) -> bool:
     """Whether a plain step with its floats and noise moved by a rounding error gives what the compiled step gave."""
     from jokulmist.lanes.compiled.copies import CompiledEnvironment
     from jokulmist.lanes.compiled.requests import stacked_rows
@@ -261,42 +274,44 @@ def _tipped(environment: Environment, met: PlainTransitions, judged: Any, observ
     step = Stepper(environment)
     floats = [f.name for f in describe(environment).fields if f.kind == "float" and f.scalar]
 
-    def moved(stream: Stream, by: float) -> RowDraw:
-        rows = [r[0, 0] for r in stacked_rows(noise, stream, requests.of(stream), at, 1, 1)]
-        return RowDraw(np, [np.float64(1.0) * row + by for row in rows], 1.0)
+    def moved(stream: Stream, shift: float) -> RowDraw:
+        rows = [r[0, 0] for r in stacked_rows(noise, stream, requests.for_stream(stream), index, 1, 1)]
+        return RowDraw(np, [np.float64(1.0) * row + shift for row in rows], 1.0)
 
-    for by in (0.0, ROUNDING, -ROUNDING):
+    for shift in (0.0, ROUNDING, -ROUNDING):
         for scale in (1.0, 1.0 + ROUNDING, 1.0 - ROUNDING):
-            before = met.befores[at]
+            before = met.befores[index]
             before = before.replace(**{name: before.__dict__[name] * scale for name in floats})
-            action, advances = met.actions[at], met.advances[at]
-            after, terms, held, measures = _transition(step, before, action, moved(Stream.ADVANCE, by), advances)
-            row = step.observe(after, moved(Stream.SENSE, by))
-            images = step.look(after, moved(Stream.LOOK, by))
-            again = PlainTransitions(
+            action, advances = met.actions[index], met.advances[index]
+            after, terms, satisfied, measures = _transition(
+                step, before, action, moved(Stream.ADVANCE, shift), advances
+            )
+            row = step.observe(after, moved(Stream.SENSE, shift))
+            images = step.look(after, moved(Stream.LOOK, shift))
+            shifted = PlainTransitions(
                 [],
                 [],
                 [],
                 [after],
                 [terms],
                 [measures],
-                [held],
+                [satisfied],
                 [row],
                 [images],
                 [(*step.legal(after), step.asks(after))],
                 [],
             )
-            pairs = _compared(environment, again, _at(judged, at), _at(observed, at))
-            if not any(_apart(ours, theirs, 1).any() for _, ours, theirs in pairs):
+            pairs = _compared(environment, shifted, _row_of(outcome, index), _row_of(observed, index))
+            if not any(_differences(plain_values, traced_values, 1).any() for _, plain_values, traced_values in pairs):
                 return True
     return False
 
 
-def _at(judged: Any, at: int) -> Any:
+def _row_of(outcome: Any, index: int) -> Any:
     """One row of what was judged; what does not depend on the state has a single one."""
     import jax
 
-    return jax.tree.map(lambda leaf: leaf[at : at + 1] if len(leaf) > 1 else leaf, judged)
+    return jax.tree.map(lambda leaf: leaf[index : index + 1] if len(leaf) > 1 else leaf, outcome)
 
 
 def _reason(environment: Environment, failure: Exception) -> str:
@@ -306,8 +321,8 @@ def _reason(environment: Environment, failure: Exception) -> str:
     cls = type(environment)
     methods = set(dir(cls))
     frames = traceback.extract_tb(failure.__traceback__)
-    own = ("copies.py", "compilability.py")
-    named = [f.name for f in frames if f.name in methods and not f.filename.endswith(own)]
+    own_files = ("copies.py", "compilability.py")
+    named = [f.name for f in frames if f.name in methods and not f.filename.endswith(own_files)]
     method = named[0] if named else "advance"
     file, line = place_of(failure)
     kinds: list[tuple[Any, str]] = [

@@ -19,7 +19,7 @@ def computed_by(traced: ClosedJaxpr) -> str | None:
     """The text; None where a part is known by its place in memory alone."""
     lines: list[str] = []
     try:
-        _tell(traced.jaxpr, list(traced.consts), lines)
+        _describe(traced.jaxpr, list(traced.consts), lines)
     except _Untold:
         return None
     return "\n".join(lines)
@@ -29,7 +29,7 @@ class _Untold(Exception):
     pass
 
 
-def _tell(jaxpr: Jaxpr, constants: list[Any], lines: list[str]) -> None:
+def _describe(jaxpr: Jaxpr, constants: list[Any], lines: list[str]) -> None:
     names: dict[Any, int] = {}
 
     def named(variable: Any) -> str:
@@ -52,9 +52,9 @@ def _tell(jaxpr: Jaxpr, constants: list[Any], lines: list[str]) -> None:
 
 def _parameter(value: Any, lines: list[str]) -> None:
     if hasattr(value, "jaxpr") and hasattr(value, "consts"):
-        _tell(value.jaxpr, list(value.consts), lines)
+        _describe(value.jaxpr, list(value.consts), lines)
     elif hasattr(value, "eqns"):
-        _tell(value, [], lines)
+        _describe(value, [], lines)
     elif isinstance(value, (list, tuple)) and not hasattr(value, "_fields"):
         lines.append(f"{type(value).__name__} of {len(value)}")
         for part in value:
@@ -67,7 +67,7 @@ def _value(value: Any) -> str:
     if hasattr(value, "shape") and hasattr(value, "dtype"):
         array = np.asarray(value)
         return f"{array.dtype}{array.shape} {hashlib.sha256(array.tobytes()).hexdigest()}"
-    told = f"{type(value).__name__} {value!r}"
-    if " at 0x" in told:
+    text = f"{type(value).__name__} {value!r}"
+    if " at 0x" in text:
         raise _Untold
-    return told
+    return text

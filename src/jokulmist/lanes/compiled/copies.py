@@ -38,7 +38,7 @@ class Advanced(NamedTuple):
     after: Any
     terms: tuple[Any, ...]
     measures: tuple[Any, ...]
-    held: Any
+    satisfied: Any
 
 
 class CompiledEnvironment:
@@ -55,9 +55,9 @@ class CompiledEnvironment:
     def numbers(self) -> dict[str, Any]:
         """The parameters that are leaves of the program, and the weights under the key ``"weights"``."""
         env = self.environment
-        found = {p.name: np.asarray(getattr(env, p.name)) for p in self._outline.parameters if not p.fixed}
+        values = {p.name: np.asarray(getattr(env, p.name)) for p in self._outline.parameters if not p.fixed}
         narrow = {"f": np.float32, "i": np.int32, "b": np.bool_}
-        leaves: dict[str, Any] = {name: value.astype(narrow[value.dtype.kind]) for name, value in found.items()}
+        leaves: dict[str, Any] = {name: value.astype(narrow[value.dtype.kind]) for name, value in values.items()}
         leaves["weights"] = np.asarray(self.description.shares or self.description.weights, np.float32)
         return leaves
 
@@ -84,7 +84,7 @@ class CompiledEnvironment:
         twin = object.__new__(type(env))
         values = {p.name: getattr(env, p.name) for p in self._outline.parameters if p.fixed}
         values.update({name: value for name, value in numbers.items() if name != "weights"})
-        twin.__dict__.update(values, xp=jnp, weights=env.weights, _given=env._given, _description=self.description)
+        twin.__dict__.update(values, xp=jnp, weights=env.weights, _given=env._arguments, _description=self.description)
         return twin
 
     @cached_property
@@ -98,22 +98,22 @@ class CompiledEnvironment:
             counted["begin"] = tuple(draw.requests)
             return state
 
-        def whole(numbers: Any, state: Any, action: Any) -> Any:
+        def whole_step(numbers: Any, state: Any, action: Any) -> Any:
             vary, advance, sense, look = (CountingDraw(jnp) for _ in range(4))
             varying = self.description.varying
             varied = varying.values(vary, jnp.float32(0.0)) if varying is not None else {}
-            begun = begin(numbers)
+            first_state = begin(numbers)
             twin = self.twin(numbers)
             after = self._cast(twin.advance(self._cleared(state), action, advance), "advance")
-            judged = self._judge(twin, state, action, after, jnp.int32(1))
+            outcome = self._judge(twin, state, action, after, jnp.int32(1))
             seen = self._sense(twin, state, sense), self._look(twin, state, look)
             for name, draw in {"vary": vary, "advance": advance, "sense": sense, "look": look}.items():
                 counted[name] = tuple(draw.requests)
-            return varied, begun, after, judged, seen, self._legal(twin, state), self._asks(twin, state)
+            return varied, first_state, after, outcome, seen, self._legal(twin, state), self._asks(twin, state)
 
         numbers = self.numbers
         state = jax.eval_shape(begin, numbers)
-        self._traced = jax.jit(whole).trace(numbers, state, action_like(self.description.action))
+        self._traced = jax.jit(whole_step).trace(numbers, state, action_like(self.description.action))
         counted["first_observation"], counted["observation"], counted["action"] = self._modifying()
         return Requests(**counted, wait=KEY_REQUESTS if self.description.gated else ())
 
@@ -132,50 +132,50 @@ class CompiledEnvironment:
             return jax.ShapeDtypeStruct(shape, dtype)  # type: ignore[no-untyped-call]
 
         draws = [CountingDraw(jnp) for _ in range(3)]
-        now = ChannelValues(like((d.bare.width,)), {c.name: like(c.shape, jnp.uint8) for c in d.bare.images})
+        channel_values = ChannelValues(like((d.bare.width,)), {c.name: like(c.shape, jnp.uint8) for c in d.bare.images})
         action = action_like(d.action)
         memories, _ = jax.eval_shape(
-            lambda g: d.observation_pipeline.begun(jnp, g, Surroundings(None, 1.0, draws[0])), now
+            lambda g: d.observation_pipeline.start(jnp, g, Surroundings(None, 1.0, draws[0])), channel_values
         )
         jax.eval_shape(
-            lambda m, g, a: d.observation_pipeline.onward(jnp, m, g, Surroundings(a, 1.0, draws[1])),
+            lambda m, g, a: d.observation_pipeline.update(jnp, m, g, Surroundings(a, 1.0, draws[1])),
             memories,
-            now,
+            channel_values,
             action,
         )
-        jax.eval_shape(lambda a: d.action_pipeline.acted(jnp, d.action_pipeline.begun(jnp), a, draws[2]), action)
+        jax.eval_shape(lambda a: d.action_pipeline.modify(jnp, d.action_pipeline.start(jnp), a, draws[2]), action)
         return tuple(tuple(draw.requests) for draw in draws)
 
-    def first_seen(self, channel_values: ChannelValues, rows: Any, one: Any) -> tuple[Any, ChannelValues]:
+    def first_seen(self, channel_values: ChannelValues, rows: Any, unit: Any) -> tuple[Any, ChannelValues]:
         """Memories and what is seen through the modifiers at the first moments of all copies."""
         observation_pipeline = self.description.observation_pipeline
         if not observation_pipeline.modifiers:
             return (), channel_values
-        return jax.vmap(lambda g, r: observation_pipeline.begun(jnp, g, Surroundings(None, 1.0, RowDraw(jnp, r, one))))(
-            channel_values, rows
-        )
+        return jax.vmap(
+            lambda g, r: observation_pipeline.start(jnp, g, Surroundings(None, 1.0, RowDraw(jnp, r, unit)))
+        )(channel_values, rows)
 
     def seen(
-        self, memories: Any, channel_values: ChannelValues, actions: Any, steps: Any, rows: Any, one: Any
+        self, memories: Any, channel_values: ChannelValues, actions: Any, steps: Any, rows: Any, unit: Any
     ) -> tuple[Any, ChannelValues]:
         """The same after an action; `steps` counts each episode's advances."""
         d = self.description
         if not d.observation_pipeline.modifiers:
             return (), channel_values
 
-        def single(memory: Any, now: ChannelValues, action: Any, count: Any, rows: Any) -> tuple[Any, ChannelValues]:
-            return d.observation_pipeline.onward(
-                jnp, memory, now, Surroundings(action, d.left(count), RowDraw(jnp, rows, one))
+        def single(memory: Any, values: ChannelValues, action: Any, count: Any, rows: Any) -> tuple[Any, ChannelValues]:
+            return d.observation_pipeline.update(
+                jnp, memory, values, Surroundings(action, d.left(count), RowDraw(jnp, rows, unit))
             )
 
         return jax.vmap(single)(memories, channel_values, actions, steps, rows)
 
-    def handled(self, action_memories: Any, actions: Any, rows: Any, one: Any) -> tuple[Any, Any]:
+    def handled(self, action_memories: Any, actions: Any, rows: Any, unit: Any) -> tuple[Any, Any]:
         """What is done in all copies instead of the actions that were decided."""
         action_pipeline = self.description.action_pipeline
         if not action_pipeline.modifiers:
             return (), actions
-        return jax.vmap(lambda g, a, r: action_pipeline.acted(jnp, g, a, RowDraw(jnp, r, one)))(
+        return jax.vmap(lambda g, a, r: action_pipeline.modify(jnp, g, a, RowDraw(jnp, r, unit)))(
             action_memories, actions, rows
         )
 
@@ -184,75 +184,95 @@ class CompiledEnvironment:
         reward_pipeline = self.description.reward_pipeline
         if not reward_pipeline.modifiers:
             return memories, rewards
-        return jax.vmap(lambda *given: reward_pipeline.given(jnp, *given))(memories, rewards, befores, afters, ended)
+        return jax.vmap(lambda *arguments: reward_pipeline.modify(jnp, *arguments))(
+            memories, rewards, befores, afters, ended
+        )
 
     # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies.
     # `own` are the parameters that differ from copy to copy.
 
-    def vary(self, level: Any, rows: Any, one: Any, copies: int) -> dict[str, Any]:
+    def vary(self, level: Any, rows: Any, unit: Any, copies: int) -> dict[str, Any]:
         """The parameters of the next episode of each copy, by name; shape ``(copies,)``."""
         varying = self.description.varying
         if varying is None:
             return {}
 
         def single(rows: Any) -> Any:
-            found = varying.values(RowDraw(jnp, rows, one), level)
-            return {name: jnp.asarray(found[name], self.numbers[name].dtype) for name in varying.names}
+            values = varying.values(RowDraw(jnp, rows, unit), level)
+            return {name: jnp.asarray(values[name], self.numbers[name].dtype) for name in varying.names}
 
-        found = self._mapped(single, rows)
-        return {name: jnp.broadcast_to(value, (copies,)) for name, value in found.items()}
+        values = self._mapped(single, rows)
+        return {name: jnp.broadcast_to(value, (copies,)) for name, value in values.items()}
 
-    def begin(self, numbers: Any, own: Any, rows: Any, one: Any) -> Any:
+    def begin(self, numbers: Any, copy_parameters: Any, rows: Any, unit: Any) -> Any:
         """First states of all copies."""
 
-        def single(own: Any, rows: Any) -> Any:
-            return self._opened(self.twin({**numbers, **own}), RowDraw(jnp, rows, one))
+        def single(copy_parameters: Any, rows: Any) -> Any:
+            return self._opened(self.twin({**numbers, **copy_parameters}), RowDraw(jnp, rows, unit))
 
-        if own:
-            return jax.vmap(single)(own, rows)
+        if copy_parameters:
+            return jax.vmap(single)(copy_parameters, rows)
         return self._mapped(lambda rows: single({}, rows), rows)
 
-    def observe(self, numbers: Any, own: Any, states: Any, rows: Any, look_rows: Any, one: Any) -> ChannelValues:
+    def observe(
+        self, numbers: Any, copy_parameters: Any, states: Any, rows: Any, look_rows: Any, unit: Any
+    ) -> ChannelValues:
         """The bare channels of all copies: numbers as float32 of shape ``(copies, width)``, and the images."""
 
-        def single(own: Any, state: Any, rows: Any, look_rows: Any) -> Any:
-            twin = self.twin({**numbers, **own})
-            images = self._look(twin, state, RowDraw(jnp, look_rows, one))
-            return self._sense(twin, state, RowDraw(jnp, rows, one)), images
+        def single(copy_parameters: Any, state: Any, rows: Any, look_rows: Any) -> Any:
+            twin = self.twin({**numbers, **copy_parameters})
+            images = self._look(twin, state, RowDraw(jnp, look_rows, unit))
+            return self._sense(twin, state, RowDraw(jnp, rows, unit)), images
 
-        columns, images = jax.vmap(single)(own, states, rows, look_rows)
+        columns, images = jax.vmap(single)(copy_parameters, states, rows, look_rows)
         copies = jax.tree.leaves(states)[0].shape[0]
         stacked = jnp.stack(columns, axis=-1) if columns else jnp.zeros((copies, 0), jnp.float32)
         return ChannelValues(stacked, images)
 
-    def legal(self, numbers: Any, own: Any, states: Any) -> Mask:
+    def legal(self, numbers: Any, copy_parameters: Any, states: Any) -> Mask:
         """What is allowed in each copy: a tuple of truth values ``(copies, count)``; empty where the class does not
         say."""
         if not self.description.bare.masked:
             return ()
-        mask: Mask = jax.vmap(lambda own, state: self._legal(self.twin({**numbers, **own}), state))(own, states)
+        mask: Mask = jax.vmap(
+            lambda copy_parameters, state: self._legal(self.twin({**numbers, **copy_parameters}), state)
+        )(copy_parameters, states)
         return mask
 
-    def asks(self, numbers: Any, own: Any, states: Any) -> Any:
+    def asks(self, numbers: Any, copy_parameters: Any, states: Any) -> Any:
         """Whether each copy is to be asked, bool of shape ``(copies,)``."""
-        return jax.vmap(lambda own, state: self._asks(self.twin({**numbers, **own}), state))(own, states)
+        return jax.vmap(lambda copy_parameters, state: self._asks(self.twin({**numbers, **copy_parameters}), state))(
+            copy_parameters, states
+        )
 
     def advance(
-        self, numbers: Any, own: Any, states: Any, actions: Any, advances: Any, rows: Any, one: Any, waited: Any = None
+        self,
+        numbers: Any,
+        copy_parameters: Any,
+        states: Any,
+        actions: Any,
+        advances: Any,
+        rows: Any,
+        unit: Any,
+        waited: Any = None,
     ) -> Advanced:
         """States after one advance of all copies, with terms, measures and the closings that hold, as bits.
 
         In the advance of a wait that `waited` counts, `rows` hold its key.
         """
 
-        def single(own: Any, state: Any, action: Any, advances: Any, rows: Any) -> Advanced:
-            twin = self.twin({**numbers, **own})
+        def single(copy_parameters: Any, state: Any, action: Any, advances: Any, rows: Any) -> Advanced:
+            twin = self.twin({**numbers, **copy_parameters})
             before = self._cleared(state)
-            draw: Any = RowDraw(jnp, rows, one) if waited is None else WaitDraw(jnp, rows[0], rows[1], one).at(waited)
+            draw: Any = (
+                RowDraw(jnp, rows, unit)
+                if waited is None
+                else WaitDraw(jnp, rows[0], rows[1], unit).for_advance(waited)
+            )
             after = self._cast(twin.advance(before, action, draw), "advance")
             return self._judge(twin, before, action, after, advances)
 
-        return jax.vmap(single)(own, states, actions, advances, rows)
+        return jax.vmap(single)(copy_parameters, states, actions, advances, rows)
 
     def _opened(self, twin: Any, draw: Any) -> Any:
         """A first state, after the advances that nobody decides on."""
@@ -268,11 +288,11 @@ class CompiledEnvironment:
             return self._cleared(state)
 
         # A loop: written out, an opening of 30 advances took a quarter of a minute to compile.
-        def once(carried: tuple[Any, Any], given: tuple[Any, Any, Any]) -> tuple[tuple[Any, Any], None]:
-            (state, going), (j, action, rows) = carried, given
+        def once(carried: tuple[Any, Any], inputs: tuple[Any, Any, Any]) -> tuple[tuple[Any, Any], None]:
+            (state, going), (j, action, rows) = carried, inputs
             before = self._cleared(state)
-            after = self._cast(twin.advance(before, action, RowDraw(jnp, rows, draw._one)), "advance")
-            going = going & (j < count) & (self._judge(twin, before, action, after, jnp.int32(0)).held == 0)
+            after = self._cast(twin.advance(before, action, RowDraw(jnp, rows, draw._unit)), "advance")
+            going = going & (j < count) & (self._judge(twin, before, action, after, jnp.int32(0)).satisfied == 0)
             return (jax.tree.map(lambda new, old: jnp.where(going, new, old), after, state), going), None
 
         actions, noise = (jax.tree.map(lambda *leaves: jnp.stack(leaves), *trees) for trees in (every, rows))
@@ -363,19 +383,19 @@ class CompiledEnvironment:
     def _asks(self, twin: Any, state: Any) -> Any:
         if not self.description.gated:
             return jnp.asarray(True)
-        found = jnp.asarray(twin.decide_when(state))
-        if found.dtype != jnp.bool_ or found.shape != ():
-            raise BrokenEnvironment(not_a_truth_value(self.description.name, f"{found.dtype} of shape {found.shape}"))
-        return found
+        answer = jnp.asarray(twin.decide_when(state))
+        if answer.dtype != jnp.bool_ or answer.shape != ():
+            raise BrokenEnvironment(not_a_truth_value(self.description.name, f"{answer.dtype} of shape {answer.shape}"))
+        return answer
 
     def _judge(self, twin: Any, before: Any, action: Any, after: Any, advances: Any) -> Advanced:
-        given = {"before": before, "action": action, "after": after}
+        arguments = {"before": before, "action": action, "after": after}
 
-        def ask(method: Any) -> Any:
-            return getattr(twin, method.name)(*[given[name] for name in method.takes])
+        def call(method: Any) -> Any:
+            return getattr(twin, method.name)(*[arguments[name] for name in method.takes])
 
         def number(method: Any) -> Any:
-            value = jnp.asarray(ask(method), dtype=jnp.float32)
+            value = jnp.asarray(call(method), dtype=jnp.float32)
             if value.shape != ():
                 raise BrokenEnvironment(
                     f"`{self.description.name}.{method.name}` gave an array of shape {value.shape}; it must give one "
@@ -384,18 +404,18 @@ class CompiledEnvironment:
             return value
 
         closings = self.description.closings
-        held = jnp.int32(0)
+        satisfied = jnp.int32(0)
         for method in (*self._outline.endings, *self._outline.cuts):
-            flag = jnp.asarray(ask(method))
+            flag = jnp.asarray(call(method))
             if flag.dtype != jnp.bool_ or flag.shape != ():
                 raise BrokenEnvironment(
                     f"`{self.description.name}.{method.name}` gave {flag.dtype} of shape {flag.shape}; it must give "
                     "one truth value, e.g. `after.level > 3.0`."
                 )
-            held = held | jnp.where(flag, jnp.int32(1 << closings.index(method.name)), 0)
+            satisfied = satisfied | jnp.where(flag, jnp.int32(1 << closings.index(method.name)), 0)
         for name, limit in ((DEADLINE, self.description.deadline), (TIME_LIMIT, self.description.time_limit)):
             if limit is not None:
-                held = held | jnp.where(advances >= limit, jnp.int32(1 << closings.index(name)), 0)
+                satisfied = satisfied | jnp.where(advances >= limit, jnp.int32(1 << closings.index(name)), 0)
         terms = tuple(number(term) for term in self._outline.terms)
         measures = tuple(number(measure) for measure in self._outline.measures)
-        return Advanced(after, terms, measures, held)
+        return Advanced(after, terms, measures, satisfied)

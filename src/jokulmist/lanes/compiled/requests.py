@@ -25,7 +25,7 @@ class Requests:
     action: tuple[Request, ...]
     wait: tuple[Request, ...]
 
-    def of(self, stream: Stream) -> tuple[Request, ...]:
+    def for_stream(self, stream: Stream) -> tuple[Request, ...]:
         if stream in (Stream.BEGIN, Stream.FIRST_BEGIN):
             return self.begin
         if stream in (Stream.LOOK, Stream.BEGIN_LOOK, Stream.FIRST_LOOK):

@@ -24,7 +24,7 @@ class Episodes(Protocol):
     @property
     def states(self) -> Any: ...
     @property
-    def own(self) -> dict[str, Any]: ...
+    def copy_parameters(self) -> dict[str, Any]: ...
     @property
     def memories(self) -> Any: ...
     @property
@@ -84,7 +84,7 @@ class After(NamedTuple):
     memories, action_memories, reward_memories : of the modifiers
     """
 
-    judged: Any
+    decided: Any
     rewards: Any
     ended: Any
     age: Any
@@ -102,52 +102,56 @@ class Transition:
         self.compiled, self.copies = compiled, copies
         self.description = compiled.description
 
-    def begun(self, numbers: Any, own: Any, rows: BeginRows, one: Any, where: Any = None, states: Any = None) -> Begun:
-        """Begin an episode in all copies, or in those of `where`; the others stay in their `states`."""
+    def start(
+        self, numbers: Any, copy_parameters: Any, rows: BeginRows, unit: Any, mask: Any = None, states: Any = None
+    ) -> Begun:
+        """Begin an episode in all copies, or in those of `mask`; the others stay in their `states`."""
         compiled = self.compiled
-        begun = spread(compiled.begin(numbers, own, rows.begin, one), self.copies)
-        if where is not None:
-            begun = jax.tree.map(lambda new, old: choose(where, new, old), begun, states)
+        first_states = spread(compiled.begin(numbers, copy_parameters, rows.begin, unit), self.copies)
+        if mask is not None:
+            first_states = jax.tree.map(lambda new, old: choose(mask, new, old), first_states, states)
         opened: Any = ()
         if self.description.gated:
-            going = jnp.ones(self.copies, bool) if where is None else where
-            opened = Advancing(compiled, numbers, own, None, one).first_decision(begun, going, rows.wait)
-            begun = opened.after
-        first = compiled.observe(numbers, own, begun, rows.sense, rows.look, one)
-        memories, shown = compiled.first_seen(first, rows.observation, one)
-        legal = compiled.legal(numbers, own, begun)
-        seen = Seen(shown.numbers, shown.images, legal, jnp.zeros(self.copies, jnp.int32))
-        return Begun(begun, seen, memories, opened and opened._replace(after=()))
+            going = jnp.ones(self.copies, bool) if mask is None else mask
+            opened = Advancing(compiled, numbers, copy_parameters, None, unit).first_decision(
+                first_states, going, rows.wait
+            )
+            first_states = opened.after
+        first = compiled.observe(numbers, copy_parameters, first_states, rows.sense, rows.look, unit)
+        memories, observation = compiled.first_seen(first, rows.observation, unit)
+        legal = compiled.legal(numbers, copy_parameters, first_states)
+        seen = Seen(observation.numbers, observation.images, legal, jnp.zeros(self.copies, jnp.int32))
+        return Begun(first_states, seen, memories, opened and opened._replace(after=()))
 
-    def nothing_begun(self, numbers: Any, own: Any, states: Any, one: Any) -> Any:
+    def nothing_begun(self, numbers: Any, copy_parameters: Any, states: Any, unit: Any) -> Any:
         """`Begun.opened` where no episode has begun."""
         if not self.description.gated:
             return ()
-        return Advancing(self.compiled, numbers, own, None, one).begun((), self.copies)._replace(after=())
+        return Advancing(self.compiled, numbers, copy_parameters, None, unit).start((), self.copies)._replace(after=())
 
     def decided(
-        self, numbers: Any, now: Episodes, actions: Any, noise: Any, t: Any, one: Any, within: Any = None
+        self, numbers: Any, before: Episodes, actions: Any, noise: Any, t: Any, unit: Any, within: Any = None
     ) -> After:
         """Do all copies' actions until their next decisions."""
-        compiled, description, own = self.compiled, self.description, now.own
-        action_memories, done = compiled.handled(now.action_memories, actions, at_turn(noise["ACTION"], t), one)
-        judged = Advancing(compiled, numbers, own, within, one).decided(now, done, noise, t)
-        steps = judged.steps
-        age = now.age + 1 if description.holds else steps
-        rewards = weighed(numbers["weights"], judged.terms, self.copies) if within is None else judged.gain
+        compiled, description, copy_parameters = self.compiled, self.description, before.copy_parameters
+        action_memories, done = compiled.handled(before.action_memories, actions, at_turn(noise["ACTION"], t), unit)
+        outcome = Advancing(compiled, numbers, copy_parameters, within, unit).decided(before, done, noise, t)
+        steps = outcome.steps
+        age = before.age + 1 if description.holds else steps
+        rewards = weighed(numbers["weights"], outcome.terms, self.copies) if within is None else outcome.gain
         # An end for learning alone: the copy goes on, and what is learned from does not see it go on.
-        ended = ((judged.held & description.ending_bits) != 0) | judged.marked
+        ended = ((outcome.satisfied & description.ending_bits) != 0) | outcome.marked
         sense, look = at_turn(noise["SENSE"], t), at_turn(noise["LOOK"], t)
-        channel_values = compiled.observe(numbers, own, judged.after, sense, look, one)
-        reward_memories, rewards = compiled.valued(now.reward_memories, rewards, now.states, judged.after, ended)
-        channel_values = channel_values._replace(numbers=channel_values.numbers / one)
-        memories, shown = compiled.seen(
-            now.memories, channel_values, actions, steps, at_turn(noise["OBSERVATION"], t), one
+        channel_values = compiled.observe(numbers, copy_parameters, outcome.after, sense, look, unit)
+        reward_memories, rewards = compiled.valued(before.reward_memories, rewards, before.states, outcome.after, ended)
+        channel_values = channel_values._replace(numbers=channel_values.numbers / unit)
+        memories, observation = compiled.seen(
+            before.memories, channel_values, actions, steps, at_turn(noise["OBSERVATION"], t), unit
         )
-        legal = compiled.legal(numbers, own, judged.after)
+        legal = compiled.legal(numbers, copy_parameters, outcome.after)
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
-        last = Seen(shown.numbers, shown.images, able, age)
-        return After(judged, rewards, ended, age, last, legal, memories, action_memories, reward_memories)
+        last = Seen(observation.numbers, observation.images, able, age)
+        return After(outcome, rewards, ended, age, last, legal, memories, action_memories, reward_memories)
 
 
 def weighed(weights: Any, terms: Any, copies: int) -> Any:
@@ -157,9 +161,9 @@ def weighed(weights: Any, terms: Any, copies: int) -> Any:
     return sum(weights[k] * term for k, term in enumerate(terms)) + jnp.zeros(copies, jnp.float32)
 
 
-def begun_anew(closed: Any, begun: Any, memories: Any) -> Any:
+def begun_anew(closed: Any, initial: Any, memories: Any) -> Any:
     """Memories of a modifier of all copies; as at the begin where an episode closed."""
-    fresh = spread_all(begun, closed.shape[0])
+    fresh = spread_all(initial, closed.shape[0])
     return jax.tree.map(lambda new, old: choose(closed, new, old), fresh, memories)
 
 
@@ -182,7 +186,7 @@ class Decided(NamedTuple):
     after: Any
     terms: tuple[Any, ...]
     measures: tuple[Any, ...]
-    held: Any
+    satisfied: Any
     marked: Any
     steps: Any
     lasted: Any = ()
@@ -192,22 +196,30 @@ class Decided(NamedTuple):
 class Advancing:
     """The advances of a decision in all copies."""
 
-    def __init__(self, compiled: CompiledEnvironment, numbers: Any, own: Any, within: Any, one: Any) -> None:
-        self.compiled, self.numbers, self.own, self.within, self.one = compiled, numbers, own, within, one
+    def __init__(
+        self, compiled: CompiledEnvironment, numbers: Any, copy_parameters: Any, within: Any, unit: Any
+    ) -> None:
+        self.compiled, self.numbers, self.copy_parameters, self.within, self.unit = (
+            compiled,
+            numbers,
+            copy_parameters,
+            within,
+            unit,
+        )
         self.description = compiled.description
 
-    def begun(self, states: Any, copies: int, measures: Any = None, steps: Any = None) -> Decided:
+    def start(self, states: Any, copies: int, measures: Any = None, steps: Any = None) -> Decided:
         """Before the first advance of a decision, by default of an episode's first."""
         zeros = jnp.zeros(copies, jnp.float32)
-        whole = jnp.zeros(copies, jnp.int32)
+        zero_counts = jnp.zeros(copies, jnp.int32)
         return Decided(
             after=states,
             terms=tuple(zeros for _ in self.description.terms),
             measures=tuple(zeros for _ in self.description.measures) if measures is None else measures,
-            held=whole,
+            satisfied=zero_counts,
             marked=jnp.zeros(copies, bool),
-            steps=whole if steps is None else steps,
-            lasted=whole,
+            steps=zero_counts if steps is None else steps,
+            lasted=zero_counts,
             gain=()
             if self.within is None
             else weighed(self.numbers["weights"], (zeros,) * len(self.description.terms), copies),
@@ -215,41 +227,49 @@ class Advancing:
 
     def once(self, states: Any, measures: Any, steps: Any, actions: Any, rows: Any, waited: Any = None) -> Decided:
         """One advance."""
-        judged = self.compiled.advance(self.numbers, self.own, states, actions, steps, rows, self.one, waited)
+        outcome = self.compiled.advance(
+            self.numbers, self.copy_parameters, states, actions, steps, rows, self.unit, waited
+        )
         running = tuple(
-            _running(m.over, so_far, value, steps)
-            for m, so_far, value in zip(self.description.measures, measures, judged.measures, strict=True)
+            _running(m.over, earlier, value, steps)
+            for m, earlier, value in zip(self.description.measures, measures, outcome.measures, strict=True)
         )
         marked = jnp.zeros(steps.shape, bool)
         for k in self.description.ending_measures:
-            marked = marked | (judged.measures[k] != 0.0)
-        return Decided(judged.after, judged.terms, running, judged.held, marked, steps)
+            marked = marked | (outcome.measures[k] != 0.0)
+        return Decided(outcome.after, outcome.terms, running, outcome.satisfied, marked, steps)
 
-    def onward(self, now: Decided, going: Any, actions: Any, rows: Any, waited: Any = None) -> Decided:
+    def advance_where(self, decision: Decided, going: Any, actions: Any, rows: Any, waited: Any = None) -> Decided:
         """One advance more in the copies that are going."""
-        new = self.once(now.after, now.measures, now.steps + 1, actions, rows, waited)
+        new = self.once(decision.after, decision.measures, decision.steps + 1, actions, rows, waited)
         gain: Any = ()
         if self.within is not None:
-            reward = weighed(self.numbers["weights"], new.terms, now.held.shape[0])
-            later = self.within ** now.lasted.astype(jnp.float32)
-            gain = now.gain + later.reshape((-1,) + (1,) * (reward.ndim - 1)) * reward
-        terms = tuple(a + b for a, b in zip(now.terms, new.terms, strict=True))
-        new = new._replace(terms=terms, marked=now.marked | new.marked, lasted=now.lasted + 1, gain=gain)
-        return jax.tree.map(lambda after, before: choose(going, after, before), new, now)  # type: ignore[no-any-return]
+            reward = weighed(self.numbers["weights"], new.terms, decision.satisfied.shape[0])
+            later = self.within ** decision.lasted.astype(jnp.float32)
+            gain = decision.gain + later.reshape((-1,) + (1,) * (reward.ndim - 1)) * reward
+        terms = tuple(a + b for a, b in zip(decision.terms, new.terms, strict=True))
+        new = new._replace(terms=terms, marked=decision.marked | new.marked, lasted=decision.lasted + 1, gain=gain)
+        return jax.tree.map(lambda after, before: choose(going, after, before), new, decision)  # type: ignore[no-any-return]
 
-    def waited(self, now: Decided, going: Any, key: Any) -> Decided:
+    def waited(self, decision: Decided, going: Any, key: Any) -> Decided:
         """Advances on which nobody is asked, in the copies that are going."""
-        meanwhile = spread_all(idle_of(jnp, self.description.action, self.description.meanwhile), now.held.shape[0])
+        meanwhile = spread_all(
+            idle_of(jnp, self.description.action, self.description.meanwhile), decision.satisfied.shape[0]
+        )
 
-        def waits(now: Decided) -> Any:
-            return going & (now.held == 0) & ~self.compiled.asks(self.numbers, self.own, now.after)
+        def waits(decision: Decided) -> Any:
+            return (
+                going
+                & (decision.satisfied == 0)
+                & ~self.compiled.asks(self.numbers, self.copy_parameters, decision.after)
+            )
 
         def further(state: Any) -> Any:
-            j, now, waiting = state
-            now = self.onward(now, waiting, meanwhile, key, j)
-            return j + 1, now, waits(now)
+            j, decision, waiting = state
+            decision = self.advance_where(decision, waiting, meanwhile, key, j)
+            return j + 1, decision, waits(decision)
 
-        first = (jnp.int32(0), now, waits(now))
+        first = (jnp.int32(0), decision, waits(decision))
         met: Decided = lax.while_loop(lambda s: (s[0] < MOST_WAITING) & jnp.any(s[2]), further, first)[1]
         return met
 
@@ -262,18 +282,20 @@ class Advancing:
                 episodes.states, episodes.measures, episodes.steps + 1, actions, at_turn(noise["ADVANCE"], t)
             )
 
-        def held(now: Decided, j: Any) -> tuple[Decided, None]:
-            return self.onward(now, now.held == 0, actions, at_turn(noise["ADVANCE"], t * every + j)), None
+        def hold(decision: Decided, j: Any) -> tuple[Decided, None]:
+            return self.advance_where(
+                decision, decision.satisfied == 0, actions, at_turn(noise["ADVANCE"], t * every + j)
+            ), None
 
-        begun = self.begun(episodes.states, episodes.steps.shape[0], episodes.measures, episodes.steps)
-        now: Decided = lax.scan(held, begun, jnp.arange(every))[0]
+        initial = self.start(episodes.states, episodes.steps.shape[0], episodes.measures, episodes.steps)
+        decision: Decided = lax.scan(hold, initial, jnp.arange(every))[0]
         if description.gated:
-            now = self.waited(now, now.held == 0, at_turn(noise["WAIT"], t))
-        return now
+            decision = self.waited(decision, decision.satisfied == 0, at_turn(noise["WAIT"], t))
+        return decision
 
     def first_decision(self, states: Any, going: Any, key: Any) -> Decided:
         """New episodes of the copies that are going, advanced to their first decision."""
-        return self.waited(self.begun(states, going.shape[0]), going, key)
+        return self.waited(self.start(states, going.shape[0]), going, key)
 
 
 def at_turn(arrays: list[Any], t: Any) -> list[Any]:
@@ -293,11 +315,11 @@ def spread_all(tree: Any, copies: int) -> Any:
     return jax.tree.map(lambda leaf: jnp.broadcast_to(leaf, (copies, *leaf.shape)), tree)
 
 
-def _running(over: str, so_far: Any, value: Any, steps: Any) -> Any:
+def _running(aggregation: str, running: Any, value: Any, steps: Any) -> Any:
     """`stepping.combined`, for arrays over copies."""
-    if over in ("sum", "mean"):
-        return so_far + value
-    if over == "last":
+    if aggregation in ("sum", "mean"):
+        return running + value
+    if aggregation == "last":
         return value
-    beyond = jnp.maximum(so_far, value) if over == "max" else jnp.minimum(so_far, value)
+    beyond = jnp.maximum(running, value) if aggregation == "max" else jnp.minimum(running, value)
     return jnp.where(steps == 1, value, beyond)

@@ -29,7 +29,7 @@ from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.processes.shared_buffer import SharedBuffer
 from jokulmist.lanes.protocol import Observed, Outcome
 from jokulmist.loading import can_be_named, name_of
-from jokulmist.sources.keeping import kept_in
+from jokulmist.sources.snapshot import snapshot_of
 
 START_SECONDS = 60.0
 LOOK_SECONDS = 0.5
@@ -57,8 +57,8 @@ class WorkerCopy:
         self._environment, self._buffer, self._copy = environment, buffer, copy
         self._description = describe(environment)
         self._values: dict[str, Any] = {}
-        self._asked: int | None = None
-        self._told = 0
+        self._begin_seed: int | None = None
+        self._advances_due = 0
         self._slot = 0
         self.losses = 0
         self.why = ""
@@ -79,10 +79,10 @@ class WorkerCopy:
         self._unread = b""
         self._send(
             modules=[place for place in sys.path if place],
-            folder=str(kept_in(type(environment)) or Path.cwd()),  # of a run's own code: where that is kept
+            folder=str(snapshot_of(type(environment)) or Path.cwd()),  # of a run's own code: where that is kept
             use=name_of(type(environment)),
             weights=dict(environment.weights),
-            given=environment._given,
+            given=environment._arguments,
             modify=[modifier.written() for modifier in modifiers_of(environment)],
             copies=buffer.copies,
             copy=self._copy,
@@ -106,36 +106,36 @@ class WorkerCopy:
 
     def ask_begin(self, seed: int) -> None:
         """Ask for a new episode, and go on with something else."""
-        self._asked = seed
+        self._begin_seed = seed
         # After a loss another seed: one that kills the simulator would kill it again.
         self._send(seed=seed + self.losses, values=self._values)
 
     def begin(self, seed: int) -> SimulatorState:
-        if self._asked != seed:
+        if self._begin_seed != seed:
             self.ask_begin(seed)
-        self._asked, self._told, self._slot = None, 0, 0
+        self._begin_seed, self._advances_due, self._slot = None, 0, 0
         self._wait()
         return self._buffer.read(self._copy, 0)
 
-    def ask(self, action: Any, times: int) -> None:
+    def request_advance(self, action: Any, times: int) -> None:
         """Ask for so many advances by an action, or until one closes the episode."""
         self._buffer.decide(self._copy, action)
         self._write(b"%d\n" % times)
-        self._told, self._slot = times, 0
+        self._advances_due, self._slot = times, 0
 
     def advance(self, state: Any, action: Any, draw: Any) -> SimulatorState:
-        if self._slot >= self._told:  # nobody asked ahead
-            self.ask(action, 1)
+        if self._slot >= self._advances_due:  # nobody asked ahead
+            self.request_advance(action, 1)
         if self._slot == 0:
             self._wait()
             self._in_a_row = 0
-        told = self._buffer.read(self._copy, self._slot)
+        state_read = self._buffer.read(self._copy, self._slot)
         self._slot += 1
-        return told
+        return state_read
 
-    def over(self) -> None:
+    def finish(self) -> None:
         """What was asked ahead and not looked at is of no use any more."""
-        self._told = self._slot = 0
+        self._advances_due = self._slot = 0
 
     def _wait(self) -> None:
         answer = self._answer(self._environment.answer_within)
@@ -185,8 +185,8 @@ class WorkerCopy:
                 f"Step it by hand, `{name}().episode()`, to see what happens."
             )
         self.close()
-        self._asked = None
-        self.over()
+        self._begin_seed = None
+        self.finish()
         self.start()
         self.greet()
 
@@ -294,7 +294,7 @@ class ProcessLane(PlainLane):
     def _prepare(self, done: list[Any]) -> None:
         for i, action in enumerate(done):
             if not self.still[i]:
-                self._away[i].ask(action, self.description.decide_every)
+                self._away[i].request_advance(action, self.description.decide_every)
 
     def advance_one(self, i: int, action: Any) -> tuple[float, int, list[float]]:
         copy = self.each[i]
@@ -307,32 +307,32 @@ class ProcessLane(PlainLane):
             self._away[i].replace(gone)
             return 0.0, self.description.lost_bit, [0.0] * self.description.bare.width
         finally:
-            self._away[i].over()
+            self._away[i].finish()
 
-    def again(self, so_far: Outcome, actions: list[Any]) -> Outcome:
+    def advance_replaced(self, outcome: Outcome, actions: list[Any]) -> Outcome:
         """The same turn for the copies whose process was lost in it: they are at the begin of another episode."""
-        lost = so_far.lost
+        lost = outcome.lost
         self.turn -= 1
         self.still = [i not in lost for i in range(self.copies)]
         new = self.advance(actions)
         self.still = [False] * self.copies
 
-        def joined(ours: list[Any], theirs: list[Any]) -> list[Any]:
-            return [theirs[i] if i in lost else ours[i] for i in range(len(ours))]
+        def joined(old: list[Any], replacement: list[Any]) -> list[Any]:
+            return [replacement[i] if i in lost else old[i] for i in range(len(old))]
 
-        def seen(ours: Observed, theirs: Observed) -> Observed:
+        def seen(old: Observed, replacement: Observed) -> Observed:
             return Observed(
-                joined(ours.rows, theirs.rows), joined(ours.images, theirs.images), joined(ours.masks, theirs.masks),
-                joined(ours.ages, theirs.ages),
+                joined(old.rows, replacement.rows), joined(old.images, replacement.images), joined(old.masks, replacement.masks),
+                joined(old.ages, replacement.ages),
             )  # fmt: skip
 
         return Outcome(
-            joined(so_far.rewards, new.rewards),
-            joined(so_far.ended, new.ended),
-            joined(so_far.closed, new.closed),
-            seen(so_far.last, new.last),
-            seen(so_far.observed, new.observed),
-            so_far.finished + new.finished,
+            joined(outcome.rewards, new.rewards),
+            joined(outcome.ended, new.ended),
+            joined(outcome.closed, new.closed),
+            seen(outcome.last, new.last),
+            seen(outcome.observed, new.observed),
+            outcome.finished + new.finished,
             new.lost,
-            joined(list(so_far.advances), list(new.advances)),
+            joined(list(outcome.advances), list(new.advances)),
         )

@@ -31,35 +31,35 @@ class SharedBuffer:
         self.action = description.action
         kind = _record_of(description)
         numbers = _numbers_of(self.action)
-        told, done = kind.itemsize * copies * description.decide_every, 8 * numbers * copies
+        action_bytes, done = kind.itemsize * copies * description.decide_every, 8 * numbers * copies
         if descriptor is None:
             place = SHARED_FOLDER if SHARED_FOLDER.is_dir() else None
             with tempfile.TemporaryFile(dir=place) as file:
                 descriptor = os.dup(file.fileno())
-            os.ftruncate(descriptor, max(told + done, 1))
+            os.ftruncate(descriptor, max(action_bytes + done, 1))
         self.descriptor = descriptor
-        self._map = mmap.mmap(descriptor, max(told + done, 1))
-        self._told = np.ndarray((copies, description.decide_every), kind, self._map)
-        self._done = np.ndarray((copies, numbers), np.float64, self._map, offset=told)
+        self._map = mmap.mmap(descriptor, max(action_bytes + done, 1))
+        self._counts = np.ndarray((copies, description.decide_every), kind, self._map)
+        self._done = np.ndarray((copies, numbers), np.float64, self._map, offset=action_bytes)
 
-    def write(self, copy: int, slot: int, told: SimulatorState) -> None:
+    def write(self, copy: int, slot: int, state: SimulatorState) -> None:
         """Keep what a copy's simulator told."""
-        record = self._told[copy, slot]
-        record["row"], record["terms"], record["measures"] = told.row, told.terms, told.measures
-        record["held"] = told.held
-        for name, image in told.images.items():
+        record = self._counts[copy, slot]
+        record["row"], record["terms"], record["measures"] = state.row, state.terms, state.measures
+        record["held"] = state.satisfied
+        for name, image in state.images.items():
             record[f"image {name}"] = image
-        for k, allowed in enumerate(told.mask):
+        for k, allowed in enumerate(state.mask):
             record[f"mask {k}"] = allowed
 
     def read(self, copy: int, slot: int) -> SimulatorState:
-        record = self._told[copy, slot]
+        record = self._counts[copy, slot]
         return SimulatorState(
             row=record["row"].tolist(),
             images={c.name: record[f"image {c.name}"].copy() for c in self.description.bare.images},
             terms=tuple(record["terms"].tolist()),
             measures=tuple(record["measures"].tolist()),
-            held=int(record["held"]),
+            satisfied=int(record["held"]),
             mask=tuple(record[f"mask {k}"].copy() for k in range(len(_mask_counts(self.description)))),
         )
 
@@ -94,22 +94,22 @@ def _numbers_of(action: Action) -> int:
     return sum(1 if isinstance(part, Choice) else part.size for part in parts_of(action).values())
 
 
-def _as_numbers(action: Action, own: Any) -> np.ndarray[Any, Any]:
-    values = [getattr(own, name) if name else own for name in parts_of(action)]
+def _as_numbers(action: Action, native: Any) -> np.ndarray[Any, Any]:
+    values = [getattr(native, name) if name else native for name in parts_of(action)]
     return np.concatenate([np.asarray(value, np.float64).reshape(-1) for value in values])
 
 
 def _from_numbers(action: Action, numbers: np.ndarray[Any, Any]) -> Any:
-    found: dict[str, Any] = {}
-    at = 0
+    parts: dict[str, Any] = {}
+    start = 0
     for name, part in parts_of(action).items():
         size = 1 if isinstance(part, Choice) else part.size
-        piece = numbers[at : at + size]
-        at += size
+        piece = numbers[start : start + size]
+        start += size
         if isinstance(part, Choice):
-            found[name] = int(piece[0])
+            parts[name] = int(piece[0])
         elif part.shape == ():
-            found[name] = float(piece[0])
+            parts[name] = float(piece[0])
         else:
-            found[name] = piece.astype(np.float32).reshape(part.shape)
-    return found[""] if "" in found else Record(**found)
+            parts[name] = piece.astype(np.float32).reshape(part.shape)
+    return parts[""] if "" in parts else Record(**parts)

@@ -52,17 +52,17 @@ def main() -> None:
         method = "begin" if begins else "advance"
         try:
             if begins:
-                asked = json.loads(line)
-                copy.revalue(asked["values"])
-                buffer.write(number, 0, copy.begin(asked["seed"]))
+                request = json.loads(line)
+                copy.revalue(request["values"])
+                buffer.write(number, 0, copy.begin(request["seed"]))
             else:
                 _advance(buffer, copy, number, int(line))
         except JokulmistError as failure:
             answer(failed=str(failure))
         except Exception as failure:  # of this episode only: another process begins another
-            file, at = place_of(failure)
+            file, line_number = place_of(failure)
             name = type(environment).__name__
-            answer(lost=f"`{name}.{method}` ({file}:{at}) failed: {type(failure).__name__}: {failure}")
+            answer(lost=f"`{name}.{method}` ({file}:{line_number}) failed: {type(failure).__name__}: {failure}")
         else:
             os.write(out, DONE)
     copy.close()
@@ -72,9 +72,9 @@ def _advance(buffer: SharedBuffer, copy: LocalCopy, number: int, times: int) -> 
     """So many advances by the action that stands in the buffer, or until one closes the episode."""
     action = buffer.decided(number)
     for slot in range(times):
-        told = copy.advance(None, action, None)
-        buffer.write(number, slot, told)
-        if told.held:
+        state = copy.advance(None, action, None)
+        buffer.write(number, slot, state)
+        if state.satisfied:
             return
 
 

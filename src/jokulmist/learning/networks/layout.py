@@ -80,8 +80,8 @@ class NetworkSettings(BaseModel):
 
     def __repr__(self) -> str:
         fields = type(self).model_fields
-        given = [f"{n}={v!r}" for n, v in self if n != "hidden" and v != fields[n].default]
-        return f"{type(self).__name__}({', '.join([*map(str, self.hidden), *given])})"
+        settings = [f"{n}={v!r}" for n, v in self if n != "hidden" and v != fields[n].default]
+        return f"{type(self).__name__}({', '.join([*map(str, self.hidden), *settings])})"
 
     __str__ = __repr__
 
@@ -140,7 +140,7 @@ class Convolutional(NetworkSettings):
 
     @field_validator("filters")
     @classmethod
-    def _some(cls, filters: tuple[Any, ...] | None) -> tuple[Any, ...] | None:
+    def _check_filters(cls, filters: tuple[Any, ...] | None) -> tuple[Any, ...] | None:
         if filters is None:
             return None
         if not filters:
@@ -169,13 +169,13 @@ class Convolutional(NetworkSettings):
         from jokulmist.learning.networks.modules import patches_along
 
         height, width = channel.shape[:2]
-        found = []
+        sizes = []
         for count, size, stride in self.filters_for(channel):
             height, width = patches_along(height, size, stride), patches_along(width, size, stride)
-            found.append((height, width, count))
-        return found
+            sizes.append((height, width, count))
+        return sizes
 
-    def told(self, channel: Channel) -> str:
+    def describe(self, channel: Channel) -> str:
         """What is seen of an image, in words."""
         filters = zip(self.filters_for(channel), self.sizes(channel), strict=True)
         steps = [
@@ -223,17 +223,17 @@ RECIPES: dict[str, type[NetworkSettings]] = {"Dense": Dense, "Convolutional": Co
 Cell = Literal["gru", "lstm"]
 
 
-def _read(given: Any) -> Any:
-    if isinstance(given, NetworkSettings) or callable(given):
-        return given
-    if isinstance(given, dict) and given.get("use") in RECIPES:
+def _read(value: Any) -> Any:
+    if isinstance(value, NetworkSettings) or callable(value):
+        return value
+    if isinstance(value, dict) and value.get("use") in RECIPES:
         try:
-            return RECIPES[given["use"]](**{k: v for k, v in given.items() if k != "use"})
+            return RECIPES[value["use"]](**{k: v for k, v in value.items() if k != "use"})
         except SettingError as wrong:
             raise ValueError(str(wrong)) from None
-    if isinstance(given, str) and ":" in given:
+    if isinstance(value, str) and ":" in value:
         try:
-            return function_named(given)
+            return function_named(value)
         except JokulmistError as wrong:
             raise ValueError(str(wrong)) from None
     raise ValueError(
@@ -294,7 +294,7 @@ class Recurrent(NetworkSettings):
 
     @field_validator("hidden")
     @classmethod
-    def _one(cls, hidden: tuple[int, ...]) -> tuple[int, ...]:
+    def _check_hidden(cls, hidden: tuple[int, ...]) -> tuple[int, ...]:
         if len(hidden) != 1:
             raise ValueError("is one width; layers before the cell are given by `before=jm.Dense(64, 64)`")
         return hidden
@@ -356,9 +356,9 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, d
     try:
         module = network(spec.channels, outputs, jax.random.key(seed))
     except Exception as failure:  # whatever a function of the user's own raises
-        told = str(failure).splitlines()[0] if str(failure) else ""
+        reason = str(failure).splitlines()[0] if str(failure) else ""
         raise SettingError(
-            f"the function `{name_of(network)}` failed: {type(failure).__name__}: {told:.200}. It is called with "
+            f"the function `{name_of(network)}` failed: {type(failure).__name__}: {reason:.200}. It is called with "
             "(channels, outputs, key), and gives a module."
         ) from failure
     if not callable(module):
@@ -369,18 +369,18 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, d
     like = {c.name: jax.ShapeDtypeStruct(c.shape, jax.numpy.float32) for c in spec.images}  # type: ignore[no-untyped-call]
     inputs = Inputs(jax.ShapeDtypeStruct((spec.width,), jax.numpy.float32), like)  # type: ignore[no-untyped-call]
     try:
-        found = jax.eval_shape(module, inputs)
+        output = jax.eval_shape(module, inputs)
     except Exception as failure:  # whatever a module of the user's own raises
-        told = str(failure).splitlines()[0] if str(failure) else ""
+        reason = str(failure).splitlines()[0] if str(failure) else ""
         raise SettingError(
             f"the module of `{name_of(network)}` failed on one observation of {spec.width} "
-            f"numbers{f' and {len(spec.images)} images' if spec.images else ''}: {type(failure).__name__}: {told}. It "
+            f"numbers{f' and {len(spec.images)} images' if spec.images else ''}: {type(failure).__name__}: {reason}. It "
             f"is called with `inputs`, whose `numbers` have the shape ({spec.width},), and returns {outputs} numbers."
         ) from None
-    if getattr(found, "shape", None) != (outputs,):
+    if getattr(output, "shape", None) != (outputs,):
         raise SettingError(
             f"the module of `{name_of(network)}` returns "
-            f"{f'the shape {found.shape}' if hasattr(found, 'shape') else type(found).__name__}; it must return "
+            f"{f'the shape {output.shape}' if hasattr(output, 'shape') else type(output).__name__}; it must return "
             f"{outputs} numbers, shape ({outputs},), the `outputs` that the function is given."
         )
     return module
@@ -413,7 +413,7 @@ def told_of_images(network: Any, spec: Spec) -> str:
         network = usual_network(spec) if network.before is None else network.before
     if not isinstance(network, Convolutional) or not spec.images:
         return ""
-    return f"sees {'; '.join(network.told(channel) for channel in spec.images)}"
+    return f"sees {'; '.join(network.describe(channel) for channel in spec.images)}"
 
 
 class Layout:
@@ -468,21 +468,23 @@ class Layout:
         SettingError
             When a name is of no array.
         """
-        found = np.ones(self.size, np.float32)
+        mask = np.ones(self.size, np.float32)
         for name in frozen:
-            own = [
+            paths = [
                 place
                 for path, place in self.parts.items()
                 if f"{path}.".lstrip(".").startswith((f"{name}.", f"{name}["))
             ]
-            if not own:
-                known = list(dict.fromkeys(re.sub(r"\.(weight|bias)$", "", path.lstrip(".")) for path in self.parts))
-                raise SettingError(
-                    f"`frozen` names `{name}`, which the network has not; it has {listed(known)}.{nearest(name, known)}"
+            if not paths:
+                layer_names = list(
+                    dict.fromkeys(re.sub(r"\.(weight|bias)$", "", path.lstrip(".")) for path in self.parts)
                 )
-            for place in own:
-                found[place] = 0.0
-        return found
+                raise SettingError(
+                    f"`frozen` names `{name}`, which the network has not; it has {listed(layer_names)}.{nearest(name, layer_names)}"
+                )
+            for place in paths:
+                mask[place] = 0.0
+        return mask
 
     def still(self, frozen: Sequence[str], before: Any, after: Any) -> Any:
         """The weights after a step; those that are frozen as before: what an optimiser remembers would move them
@@ -493,7 +495,7 @@ class Layout:
 
         return jnp.where(self.moving(frozen) > 0.0, after, before)
 
-    def begun(self) -> Any:
+    def initial_weights(self) -> Any:
         """The weights as they begin, a float32 vector of shape ``(size,)``."""
         return np.concatenate([leaf.reshape(-1) for leaf in self._cut.first])
 
@@ -543,6 +545,7 @@ def _parted(module: Any) -> tuple[Any, Any]:
         return isinstance(leaf, (jax.Array, np.ndarray)) and bool(jax.numpy.issubdtype(leaf.dtype, jax.numpy.inexact))
 
     arrays, rest = (
-        jax.tree.map(lambda leaf, own=own: leaf if learns(leaf) is own else None, module) for own in (True, False)
+        jax.tree.map(lambda leaf, learnable=learnable: leaf if learns(leaf) is learnable else None, module)
+        for learnable in (True, False)
     )
     return arrays, rest

@@ -39,8 +39,8 @@ class Module:
     def __init_subclass__(cls) -> None:
         dataclass(frozen=True, eq=False, repr=False)(cls)
         names: dict[bool, list[str]] = {False: [], True: []}
-        for one in fields(cls):  # type: ignore[arg-type]
-            names["static" in one.metadata].append(one.name)
+        for field_ in fields(cls):  # type: ignore[arg-type]
+            names["static" in field_.metadata].append(field_.name)
         jax.tree_util.register_dataclass(cls, names[False], names[True])
 
 
@@ -58,8 +58,8 @@ def _product_forward(x: Any, weight: Any) -> Any:
     return x @ weight, (x, weight)
 
 
-def _product_backward(kept: Any, gradient: Any) -> Any:
-    x, weight = kept
+def _product_backward(residuals: Any, gradient: Any) -> Any:
+    x, weight = residuals
     width = x.shape[-1]
     turned = lax.optimization_barrier(x.reshape(-1, width).T)  # type: ignore[no-untyped-call]
     return gradient @ weight.T, turned @ gradient.reshape(-1, gradient.shape[-1])
@@ -155,7 +155,7 @@ class GatedUnit(Module):
         """Length of the state."""
         return int(self.candidate.shape[0])
 
-    def onward(self, entered: Any, state: Any) -> Any:
+    def next_state(self, entered: Any, state: Any) -> Any:
         """The next state.
 
         Parameters
@@ -166,11 +166,11 @@ class GatedUnit(Module):
         """
         width = self.width
         both = jax.nn.sigmoid(entered[:, : 2 * width] + state @ self.gates)
-        reset, keep = both[:, :width], both[:, width:]
+        reset, update_gate = both[:, :width], both[:, width:]
         new = jnp.tanh(entered[:, 2 * width :] + (reset * state) @ self.candidate)
-        return keep * state + (1.0 - keep) * new
+        return update_gate * state + (1.0 - update_gate) * new
 
-    def shown(self, state: Any) -> Any:
+    def output(self, state: Any) -> Any:
         """What the layers after it are given."""
         return state
 
@@ -190,16 +190,16 @@ class LongShortTerm(Module):
         """Length of the state."""
         return 2 * int(self.gates.shape[0])
 
-    def onward(self, entered: Any, state: Any) -> Any:
+    def next_state(self, entered: Any, state: Any) -> Any:
         """The next state; see `GatedUnit`, with four gates."""
         width = self.width // 2
-        cell, shown = state[:, :width], state[:, width:]
-        gates = entered + shown @ self.gates
-        take, keep, tell = (jax.nn.sigmoid(gates[:, k * width : (k + 1) * width]) for k in range(3))
-        cell = keep * cell + take * jnp.tanh(gates[:, 3 * width :])
-        return jnp.concatenate([cell, tell * jnp.tanh(cell)], axis=1)
+        cell, output = state[:, :width], state[:, width:]
+        gates = entered + output @ self.gates
+        input_gate, forget_gate, output_gate = (jax.nn.sigmoid(gates[:, k * width : (k + 1) * width]) for k in range(3))
+        cell = forget_gate * cell + input_gate * jnp.tanh(gates[:, 3 * width :])
+        return jnp.concatenate([cell, output_gate * jnp.tanh(cell)], axis=1)
 
-    def shown(self, state: Any) -> Any:
+    def output(self, state: Any) -> Any:
         """What the layers after it are given."""
         return state[..., self.width // 2 :]
 
@@ -222,10 +222,10 @@ class RecurrentNetwork(Module):
 
     def step(self, inputs: Any, state: Any) -> tuple[Any, Any]:
         """Outputs, shape ``(batch, outputs)``, and the states after these observations."""
-        after = self.cell.onward(self.entered(inputs), state)
-        return through(self.layers, self.cell.shown(after), self.activation), after
+        after = self.cell.next_state(self.entered(inputs), state)
+        return through(self.layers, self.cell.output(after), self.activation), after
 
-    def along(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[Any, Any]:
+    def apply_sequence(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[Any, Any]:
         """The same along time.
 
         Parameters
@@ -248,27 +248,27 @@ class RecurrentNetwork(Module):
         entered = self.entered(inputs).reshape(turns, rows, -1)
         restarts = restarts.at[0].set(True)
 
-        def onward(state: Any, turn: Any) -> Any:
-            entered, restart, given = turn
-            after = self.cell.onward(entered, jnp.where(restart[:, None], given, state))
+        def step(state: Any, turn: Any) -> Any:
+            entered, restart, turn_state = turn
+            after = self.cell.next_state(entered, jnp.where(restart[:, None], turn_state, state))
             return after, after
 
         every, state = (entered, restarts, states), jnp.zeros_like(states[0])
         if burn_in:
-            burnt_in = lax.stop_gradient(lax.scan(onward, state, tuple(part[:burn_in] for part in every))[1])
+            burnt_in = lax.stop_gradient(lax.scan(step, state, tuple(part[:burn_in] for part in every))[1])
             state = burnt_in[-1]
-        after = lax.scan(onward, state, tuple(part[burn_in:] for part in every))[1]
+        after = lax.scan(step, state, tuple(part[burn_in:] for part in every))[1]
         after = jnp.concatenate([burnt_in, after]) if burn_in else after
         flat = after.reshape(turns * rows, -1)
-        return through(self.layers, self.cell.shown(flat), self.activation), flat
+        return through(self.layers, self.cell.output(flat), self.activation), flat
 
 
 def recurrent_cell(chance: np.random.Generator, kind: str, inputs: int, width: int, start: str) -> Any:
     """A cell as it begins: each gate's weights like those of a layer; a long short-term memory begins by keeping (bias
     1)."""
 
-    def gates(count: int, given: int) -> Any:
-        return np.concatenate([layer(chance, given, width, 1.0, start).weight for _ in range(count)], axis=1)
+    def gates(count: int, fan_in: int) -> Any:
+        return np.concatenate([layer(chance, fan_in, width, 1.0, start).weight for _ in range(count)], axis=1)
 
     if kind == "gru":
         entry = Layer(gates(3, inputs), np.zeros(3 * width, np.float32))
@@ -305,8 +305,8 @@ def gathered(x: Any, size: int, stride: int) -> Any:
         (count - 1) * stride + size - pixels for count, pixels in zip((rows, columns), x.shape[1:3], strict=True)
     ]
     if any(missing):
-        around = [(pixels // 2, pixels - pixels // 2) for pixels in missing]
-        x = jnp.pad(x, ((0, 0), *around, (0, 0)))
+        padding = [(pixels // 2, pixels - pixels // 2) for pixels in missing]
+        x = jnp.pad(x, ((0, 0), *padding, (0, 0)))
     batch, _, _, depth = x.shape
     if size == stride:  # patches that do not overlap are a change of axes
         x = x.reshape(batch, rows, size, columns, size * depth).transpose(0, 1, 3, 2, 4)
@@ -391,21 +391,25 @@ class SeparateNetworks(Module):
 
     def step(self, inputs: Any, state: Any) -> tuple[tuple[Any, Any], Any]:
         """Outputs and values, and the states after; of recurrent networks, whose states stand side by side."""
-        own = self.policy.state_width
-        outputs, after = self.policy.step(inputs, state[:, :own])
+        policy_width = self.policy.state_width
+        outputs, after = self.policy.step(inputs, state[:, :policy_width])
         if self.value is None:
             return (self.acting.completed(outputs, self.log_spread), None), after
-        values, judged = self.value.step(inputs, state[:, own:])
-        return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate([after, judged], axis=1)
+        values, value_state = self.value.step(inputs, state[:, policy_width:])
+        return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate(
+            [after, value_state], axis=1
+        )
 
-    def along(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[tuple[Any, Any], Any]:
+    def apply_sequence(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[tuple[Any, Any], Any]:
         """The same along time; see `RecurrentNetwork.along`."""
-        own = self.policy.state_width
-        outputs, after = self.policy.along(inputs, restarts, states[..., :own], burn_in)
+        policy_width = self.policy.state_width
+        outputs, after = self.policy.apply_sequence(inputs, restarts, states[..., :policy_width], burn_in)
         if self.value is None:
             return (self.acting.completed(outputs, self.log_spread), None), after
-        values, judged = self.value.along(inputs, restarts, states[..., own:], burn_in)
-        return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate([after, judged], axis=1)
+        values, value_states = self.value.apply_sequence(inputs, restarts, states[..., policy_width:], burn_in)
+        return (self.acting.completed(outputs, self.log_spread), values[:, 0]), jnp.concatenate(
+            [after, value_states], axis=1
+        )
 
 
 class SharedNetwork(Module):
@@ -424,9 +428,9 @@ class SharedNetwork(Module):
         return applied(self.both, inputs)[:, -1]
 
     def __call__(self, inputs: Any) -> tuple[Any, Any]:
-        return self._said(applied(self.both, inputs))
+        return self._split_outputs(applied(self.both, inputs))
 
-    def _said(self, both: Any) -> tuple[Any, Any]:
+    def _split_outputs(self, both: Any) -> tuple[Any, Any]:
         return self.acting.completed(both[:, :-1], self.log_spread), both[:, -1]
 
     @property
@@ -436,12 +440,12 @@ class SharedNetwork(Module):
     def step(self, inputs: Any, state: Any) -> tuple[tuple[Any, Any], Any]:
         """Outputs and values, and the states after; of a recurrent network."""
         both, after = self.both.step(inputs, state)
-        return self._said(both), after
+        return self._split_outputs(both), after
 
-    def along(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[tuple[Any, Any], Any]:
+    def apply_sequence(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[tuple[Any, Any], Any]:
         """The same along time; see `RecurrentNetwork.along`."""
-        both, after = self.both.along(inputs, restarts, states, burn_in)
-        return self._said(both), after
+        both, after = self.both.apply_sequence(inputs, restarts, states, burn_in)
+        return self._split_outputs(both), after
 
 
 class Several(Module):
@@ -463,14 +467,16 @@ class Several(Module):
 
     def step(self, inputs: Any, states: Any) -> tuple[Any, Any]:
         """Outputs as above, and the states after; of recurrent networks, whose states stand side by side."""
-        said = [network.step(inputs, own) for network, own in zip(self.each, self._cut(states), strict=True)]
-        return jnp.stack([outputs for outputs, _ in said]), jnp.concatenate([after for _, after in said], axis=-1)
+        stepped = [
+            network.step(inputs, own_state) for network, own_state in zip(self.each, self._cut(states), strict=True)
+        ]
+        return jnp.stack([outputs for outputs, _ in stepped]), jnp.concatenate([after for _, after in stepped], axis=-1)
 
-    def along(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[Any, Any]:
+    def apply_sequence(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[Any, Any]:
         """The same along time; see `RecurrentNetwork.along`."""
         parts = zip(self.each, self._cut(states), strict=True)
-        said = [network.along(inputs, restarts, own, burn_in) for network, own in parts]
-        return jnp.stack([outputs for outputs, _ in said]), jnp.concatenate([after for _, after in said], axis=-1)
+        stepped = [network.apply_sequence(inputs, restarts, own_states, burn_in) for network, own_states in parts]
+        return jnp.stack([outputs for outputs, _ in stepped]), jnp.concatenate([after for _, after in stepped], axis=-1)
 
     def alone(self) -> Several:
         """The first by itself."""

@@ -58,17 +58,17 @@ def plot_choices(run: Run, axes: Axes | None = None, part: str = "") -> Axes:
     rollouts = [r for r in run.rollouts if r.run == run.name and r.episode in frame.index and r.steps]
     if not rollouts:
         raise RecordError(f"{run.name} recorded no episode. Train it with `record_every = 50` under `[training]`.")
-    at = np.array([float(frame["decisions"].loc[r.episode]) for r in rollouts])
-    order = np.argsort(at, kind="stable")
-    at = at[order]
+    decisions = np.array([float(frame["decisions"].loc[r.episode]) for r in rollouts])
+    order = np.argsort(decisions, kind="stable")
+    decisions = decisions[order]
     done = [rollouts[k].table[column].iloc[:-1] for k in order]
     with style.styled():
         axes = style.axes_or_new(axes)
         kind = parts[part]
         if isinstance(kind, Choice):
             shares = np.array([[(values == label).mean() for label in kind.labels] for values in done])
-            edges = np.concatenate([[0.0], 0.5 * (at[1:] + at[:-1]), [at[-1]]])
-            base = np.zeros(len(at))
+            edges = np.concatenate([[0.0], 0.5 * (decisions[1:] + decisions[:-1]), [decisions[-1]]])
+            base = np.zeros(len(decisions))
             for k, label in enumerate(kind.labels):
                 color = style.SERIES[k % len(style.SERIES)]
                 axes.stairs(base + shares[:, k], edges, baseline=base, fill=True, color=color, alpha=0.85, label=label)
@@ -81,12 +81,14 @@ def plot_choices(run: Run, axes: Axes | None = None, part: str = "") -> Axes:
             for k in range(values[0].shape[1]):
                 mean, spread = (np.array([f(v[:, k]) for v in values]) for f in (np.mean, np.std))
                 color = style.SERIES[k % len(style.SERIES)]
-                axes.plot(at, mean, color=color, label=f"mean{f' of number {k}' if values[0].shape[1] > 1 else ''}")
+                axes.plot(
+                    decisions, mean, color=color, label=f"mean{f' of number {k}' if values[0].shape[1] > 1 else ''}"
+                )
                 axes.fill_between(
-                    at, mean - spread, mean + spread, color=color, alpha=0.25, label="one spread around it"
+                    decisions, mean - spread, mean + spread, color=color, alpha=0.25, label="one spread around it"
                 )
             axes.set_ylabel(f"{part or 'action'} {kind.unit}".strip())
-        axes.set_xlim(0, at[-1])
+        axes.set_xlim(0, decisions[-1])
         style.decisions_axis(axes)
         style.titled(
             axes, f"{describe(run.environment).name}: what was done, {len(rollouts)} recorded episodes, seed {run.seed}"
@@ -158,7 +160,7 @@ def plot_policy(
         [
             recorded_episode.numbers
             for _, recorded_episode in evaluate(
-                policy, environment, episodes=PLAYED, record=PLAYED, said=False
+                policy, environment, episodes=PLAYED, record=PLAYED, with_judgements=False
             ).recorded
         ]
     )
@@ -167,32 +169,32 @@ def plot_policy(
     rows = np.repeat(np.median(met, axis=0)[None], len(grid), axis=0)
     for name, value in (held or {}).items():
         rows[:, entries[name]] = value
-    others = [rows]
+    other_rows = [rows]
     if averaged:
         chosen = np.linspace(0, len(met) - 1, min(AVERAGED_OVER, len(met))).round().astype(int)
-        others = [np.repeat(met[k][None], len(grid), axis=0) for k in chosen]
+        other_rows = [np.repeat(met[k][None], len(grid), axis=0) for k in chosen]
     actions, values = [], []
-    for base in others:
+    for base in other_rows:
         for k, name in enumerate(over):
             base[:, entries[name]] = grid[:, k]
         actions.append(_greedy(policy, base))
         values.append(_valued(policy, base))
     with style.styled():
         figure = figure or style.own_figure()
-        drawn: Figure = _drawn_map(
+        map_figure: Figure = _drawn_map(
             figure, policy, over, across, upwards, actions, np.mean(values, axis=0), met[:, [entries[n] for n in over]]
         )
-        return drawn
+        return map_figure
 
 
 def _entries(spec: Any) -> dict[str, int]:
     """Where each single number stands in the flat row, by its name."""
-    found = {}
-    for name, where in spec.slices.items():
-        count = where.stop - where.start
+    entries = {}
+    for name, columns in spec.slices.items():
+        count = columns.stop - columns.start
         for k in range(count):
-            found[name if count == 1 else f"{name}[{k}]"] = where.start + k
-    return found
+            entries[name if count == 1 else f"{name}[{k}]"] = columns.start + k
+    return entries
 
 
 def _values(spec: Any, entry: int, met: Any) -> Any:
@@ -239,20 +241,20 @@ def _drawn_map(
 ) -> Any:
     action = policy.spec.action
     parts = dict(action.parts) if isinstance(action, Actions) else {"": action}
-    shown: list[tuple[str, Any]] = [*parts.items()]
+    panels: list[tuple[str, Any]] = [*parts.items()]
     if np.isfinite(values).any():
-        shown.append(("value", None))
+        panels.append(("value", None))
     shape = (len(upwards), len(across))
-    for place, (name, part) in enumerate(shown):
-        axes = figure.add_axes((0.06 + place * 0.94 / len(shown), 0.12, 0.94 / len(shown) - 0.09, 0.72))
-        told = [] if part is None else [[getattr(a, name) if name else a for a in some] for some in actions]
+    for place, (name, part) in enumerate(panels):
+        axes = figure.add_axes((0.06 + place * 0.94 / len(panels), 0.12, 0.94 / len(panels) - 0.09, 0.72))
+        chosen = [] if part is None else [[getattr(a, name) if name else a for a in tried] for tried in actions]
         if part is None:
             mesh = axes.pcolormesh(across, upwards, values.reshape(shape), cmap="cividis", shading="nearest")
             figure.colorbar(mesh, ax=axes, label="value")
         elif isinstance(part, Choice):
-            _draw_choices(figure, axes, part, across, upwards, np.asarray(told))
+            _draw_choices(figure, axes, part, across, upwards, np.asarray(chosen))
         else:
-            numbers = np.mean([[np.asarray(v, float).reshape(-1)[0] for v in some] for some in told], axis=0)
+            numbers = np.mean([[np.asarray(v, float).reshape(-1)[0] for v in tried] for tried in chosen], axis=0)
             mesh = axes.pcolormesh(across, upwards, numbers.reshape(shape), cmap="cividis", shading="nearest")
             figure.colorbar(mesh, ax=axes, label=f"{name or 'action'} {part.unit}".strip())
         thin = max(1, len(visited) // MOST_VISITED)
@@ -329,8 +331,8 @@ def plot_rollout(rollout: Rollout, environment: Environment, figure: Figure | No
         last.set_ylabel("reward\nterms", fontsize=8, rotation=0, ha="right", va="center")
         last.legend(fontsize=8, ncols=6, loc="upper left")
         last.set_xlabel("decisions")
-        for one in axes:
-            one.tick_params(labelsize=8)
+        for axis in axes:
+            axis.tick_params(labelsize=8)
         closed = f", closed by {rollout.closed_by}" if rollout.closed_by else ""
         axes[0].set_title(
             f"{rollout.run}, episode {rollout.episode:,}: {rollout.steps} decisions, return {rollout.total:.4g}{closed}"

@@ -39,10 +39,10 @@ def draw_curves(
     labels = list(dict.fromkeys(middle["group"]))
     color = colours(labels)
     for label in labels:
-        one = curves[curves["group"] == label]
-        runs = list(dict.fromkeys(zip(one["environment"], one["run"], strict=True)))
+        group_curves = curves[curves["group"] == label]
+        runs = list(dict.fromkeys(zip(group_curves["environment"], group_curves["run"], strict=True)))
         for environment, run in runs[:MOST_SEEDS_DRAWN]:
-            part = one[(one["run"] == run) & (one["environment"] == environment)]
+            part = group_curves[(group_curves["run"] == run) & (group_curves["environment"] == environment)]
             axes.plot(part["at"], part["value"], color=color[label], linewidth=0.7, alpha=0.3, zorder=2)
         strong = middle[middle["group"] == label]
         axes.fill_between(

@@ -15,8 +15,8 @@ from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
 from jokulmist.records.run_folder import EVALUATED
 from jokulmist.records.run_index import LAST
+from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of, sees_more
-from jokulmist.training.evaluation.kept import known_references
 from jokulmist.training.runs.course import OVER, Course, course_of
 from jokulmist.training.runs.run import Run, runs_of
 
@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 FEW_POINTS = 400
 # A share of the axis that short episodes may have to themselves without a word.
-UNEVEN, NEAR = 0.01, 0.025
+UNEVEN, NEAR_SHARE = 0.01, 0.025
 Levels = dict[str, Evaluation]
 LINES = tuple(color for color in style.SERIES if color != style.ICE)  # a thin line needs a strong colour
 
@@ -73,17 +73,17 @@ def plot(
         environment = runs[0].environment
         known = known_references(environment) if known is None else known
         groups = _groups(runs)
-        courses = [course_of(one) for one in runs]
-        for place, (one, course) in enumerate(zip(runs, courses, strict=True)):
+        courses = [course_of(each_run) for each_run in runs]
+        for place, (each_run, course) in enumerate(zip(runs, courses, strict=True)):
             color = LINES[_place(runs, groups, place) % len(LINES)]
-            if one.plan.training.records is None:  # else its evaluations are all that it has
-                _curve(axes, course, over, color, alone=len(runs) == 1, label=_label(one, groups))
+            if each_run.plan.training.records is None:  # else its evaluations are all that it has
+                _curve(axes, course, over, color, alone=len(runs) == 1, label=_label(each_run, groups))
         if len(runs) == 1:
             _evaluations(axes, runs[0], courses[0], over)
         _levels(axes, known, environment, several=len(runs) > 1)
         name = describe(environment).name
         agent = method_names(runs[0].plan.agent) if len(groups) == 1 else f"{len(groups)} agents"
-        seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len({one.seed for one in runs})} seeds"
+        seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len({each_run.seed for each_run in runs})} seeds"
         rows = _players(axes, courses, [LINES[_place(runs, groups, k) % len(LINES)] for k in range(len(runs))], over)
         axes.set_ylabel("return, mean of players" if rows else "return of an episode (sum of weighted reward terms)")
         if len(runs) == 1:
@@ -119,7 +119,7 @@ def _players(axes: Axes, courses: list[Course], colors: list[str], over: str) ->
     for k, (player, panel) in enumerate(zip(names, panels, strict=False)):
         for course, color in zip(courses, colors, strict=True):
             if course.count:
-                panel.plot(course.at(over), course.player_means[k], color=color, linewidth=1.8)
+                panel.plot(course.positions(over), course.player_means[k], color=color, linewidth=1.8)
         panel.set_ylabel(f"{player} gets")
         panel.tick_params(labelbottom=k == len(heights) - 2)
     return panels
@@ -130,18 +130,18 @@ def _short_first(axes: Axes, course: Course, over: str, copies: int) -> None:
     if copies == 1 or not course.count:
         return
     firsts = course.first_of_copies
-    until = course.at(over, max(firsts.values()) if len(firsts) == copies else course.decisions[-1])
-    if until > UNEVEN * course.at(over)[-1]:
+    until = course.positions(over, max(firsts.values()) if len(firsts) == copies else course.decisions[-1])
+    if until > UNEVEN * course.positions(over)[-1]:
         label = f"not yet an episode of each of {copies} copies: short ones come first"
         axes.axvspan(0, float(until), color=style.STONE, alpha=0.13, linewidth=0, label=label, zorder=0)
 
 
 def _groups(runs: list[Run]) -> dict[str, list[Run]]:
     """The runs by what they learn with, in the order in which they come."""
-    found: dict[str, list[Run]] = {}
+    groups: dict[str, list[Run]] = {}
     for run in runs:
-        found.setdefault(repr(run.plan.agent), []).append(run)
-    return found
+        groups.setdefault(repr(run.plan.agent), []).append(run)
+    return groups
 
 
 def _label(run: Run, groups: dict[str, list[Run]]) -> str:
@@ -158,29 +158,29 @@ def _curve(axes: Axes, course: Course, over: str, color: str, alone: bool, label
     if not course.count:
         axes.text(0.5, 0.5, "no episode has closed yet", transform=axes.transAxes, ha="center")
         return
-    at = course.at(over)
+    places = course.positions(over)
     if alone:
         size = 2.5 + 5.5 * max(0.0, 1.0 - course.count / FEW_POINTS)  # some twenty are to be seen, too
         axes.plot(
-            at, course.returns, ".", color=style.ICE, markersize=size, alpha=0.55 if size < 4.0 else 1.0,
+            places, course.returns, ".", color=style.ICE, markersize=size, alpha=0.55 if size < 4.0 else 1.0,
             label="one episode" if course.thin == 1 else f"one episode in {course.thin:,}", rasterized=True, zorder=1,
         )  # fmt: skip
     label = f"mean of the last {LAST} episodes" if alone else label
-    axes.plot(at, course.means, color=color, linewidth=2.2 if alone else 1.5, label=label, zorder=3)
+    axes.plot(places, course.means, color=color, linewidth=2.2 if alone else 1.5, label=label, zorder=3)
 
 
 def _recorded(axes: Axes, runs: list[Run]) -> None:
     """What those got who were recorded, where all runs learn from the same records; updates are counted then."""
-    told = [one.origin["recorded"] for one in runs if "recorded" in one.origin]
-    if len(told) == len(runs):
+    records = [each_run.origin["recorded"] for each_run in runs if "recorded" in each_run.origin]
+    if len(records) == len(runs):
         axes.set_xlabel("updates")
-        mean = told[0]["mean_return"]
-        if all(one == told[0] for one in told):
+        mean = records[0]["mean_return"]
+        if all(each_run == records[0] for each_run in records):
             axes.axhline(mean, color=style.ICE, linewidth=3.0, label=f"recorded, {mean:.3g}", zorder=1)
 
 
-def _levels(axes: Axes, known: Levels, environment: Any, several: bool) -> None:
-    for i, (name, level) in enumerate(known.items()):
+def _levels(axes: Axes, levels: Levels, environment: Any, several: bool) -> None:
+    for i, (name, level) in enumerate(levels.items()):
         if name == RANDOM:
             label, color = f"random play, {level.mean:.3g}", style.STONE
         elif level.exact is not None:
@@ -216,7 +216,7 @@ def _evaluations(axes: Axes, run: Run, course: Course, over: str) -> None:
     ends = [interval_of(m, s, int(n)) for m, s, n in zip(mean, groups.std().fillna(0.0), count, strict=True)]
     half = np.nan_to_num([high - m for (_, high), m in zip(ends, mean, strict=True)])
     axes.errorbar(
-        course.at(over, mean.index.to_numpy()), mean, yerr=half, color=style.RUST, fmt="o-", markersize=4, linewidth=1.1, capsize=2,
+        course.positions(over, mean.index.to_numpy()), mean, yerr=half, color=style.RUST, fmt="o-", markersize=4, linewidth=1.1, capsize=2,
         label="evaluated without exploration, 95 %", zorder=4,
     )  # fmt: skip
 
@@ -226,13 +226,13 @@ def _has_curriculum(axes: Axes, course: Course, over: str, run: Run) -> None:
     levels = run.plan.curriculum
     if levels is None or not course.count:
         return
-    begun, places = course.moves[:, np.argsort(course.moves[0], kind="stable")]
-    near = NEAR * float(course.at(over)[-1])
+    begins, places = course.moves[:, np.argsort(course.moves[0], kind="stable")]
+    nearby = NEAR_SHARE * float(course.positions(over)[-1])
     labels: list[tuple[float, str]] = []  # moves that are near each other have one label
     for k in np.flatnonzero(np.diff(places, prepend=np.nan)):
-        moved, value = float(course.at(over, begun[k])), f"{places[k]:g}"
+        moved, value = float(course.positions(over, begins[k])), f"{places[k]:g}"
         axes.axvline(moved, color=style.HEATHER, linewidth=1.2, zorder=2)
-        if labels and moved - labels[-1][0] < near:
+        if labels and moved - labels[-1][0] < nearby:
             labels[-1] = (moved, f"{labels[-1][1]}, {value}")
         else:
             labels.append((moved, f"{levels.parameter} {value}"))
@@ -253,11 +253,11 @@ def _closings(axes: Axes, course: Course, over: str, rows: list[Axes]) -> None:
     axes.tick_params(labelbottom=False)
     stretches = course.stretches(over)
     base = np.zeros(len(stretches.counts))
-    some = np.flatnonzero(stretches.closings.sum(axis=0))
-    for k, color in zip(some, style.SERIES, strict=False):
-        own = stretches.closings[:, k]
-        share = own / stretches.counts
-        label = f"{course.closings[k]} ({own.sum() / course.count:.1%})"
+    met_closings = np.flatnonzero(stretches.closings.sum(axis=0))
+    for k, color in zip(met_closings, style.SERIES, strict=False):
+        counts = stretches.closings[:, k]
+        share = counts / stretches.counts
+        label = f"{course.closings[k]} ({counts.sum() / course.count:.1%})"
         band.stairs(base + share, stretches.edges, baseline=base, fill=True, color=color, alpha=0.85, label=label)
         base = base + share
     band.set_ylim(0, 1)
@@ -265,5 +265,5 @@ def _closings(axes: Axes, course: Course, over: str, rows: list[Axes]) -> None:
     band.set_ylabel("closed by" if rows else "share closed by")
     band.set_yticks([0.0, 0.5, 1.0])
     band.grid(False)
-    band.legend(loc="upper center", bbox_to_anchor=(0.5, -1.05 if rows else -0.5), ncols=min(4, len(some)))
+    band.legend(loc="upper center", bbox_to_anchor=(0.5, -1.05 if rows else -0.5), ncols=min(4, len(met_closings)))
     style.counted_axis(band, over)

@@ -53,16 +53,16 @@ def plot_grid(grid: Grid, axes: Axes | None = None) -> Axes:
 def _lines(grid: Grid, axes: Axes) -> None:
     name = grid.parameters[0]
     values = np.array([place[name] for place in grid.places], float)
-    for k, who in enumerate(grid.results[0]):
-        mean = np.array([by[who].mean for by in grid.results])
-        low, high = np.array([by[who].interval for by in grid.results]).T
-        own = who == "policy"
-        color = style.WATER if own else style.STONE if who == RANDOM else style.SERIES[k % len(style.SERIES)]
-        label = who if own else "random play" if who == RANDOM else f"reference {who}"
+    for k, player in enumerate(grid.results[0]):
+        mean = np.array([by_player[player].mean for by_player in grid.results])
+        low, high = np.array([by_player[player].interval for by_player in grid.results]).T
+        is_policy = player == "policy"
+        color = style.WATER if is_policy else style.STONE if player == RANDOM else style.SERIES[k % len(style.SERIES)]
+        label = player if is_policy else "random play" if player == RANDOM else f"reference {player}"
         axes.fill_between(values, low, high, color=color, alpha=0.18, linewidth=0)
         axes.plot(
-            values, mean, color=color, linewidth=2.4 if own else 1.5, marker="o" if own else None,
-            linestyle="-" if own else (0, (6, 3)), label=label,
+            values, mean, color=color, linewidth=2.4 if is_policy else 1.5, marker="o" if is_policy else None,
+            linestyle="-" if is_policy else (0, (6, 3)), label=label,
         )  # fmt: skip
     axes.set_xlabel(_label(grid, 0))
     axes.set_ylabel("mean return, with its 95 % interval")
@@ -76,8 +76,8 @@ def _label(grid: Grid, k: int) -> str:
 
 def _map(grid: Grid, axes: Axes) -> None:
     down, right = (list(dict.fromkeys(place[name] for place in grid.places)) for name in grid.parameters)
-    means = np.array([by["policy"].mean for by in grid.results]).reshape(len(down), len(right))
-    shown = axes.imshow(means, cmap="cividis", aspect="auto", origin="lower")
+    means = np.array([by_player["policy"].mean for by_player in grid.results]).reshape(len(down), len(right))
+    image = axes.imshow(means, cmap="cividis", aspect="auto", origin="lower")
     middle = 0.5 * (means.min() + means.max())
     for i in range(len(down)):
         for j in range(len(right)):
@@ -88,4 +88,4 @@ def _map(grid: Grid, axes: Axes) -> None:
     axes.set_xlabel(_label(grid, 1))
     axes.set_ylabel(_label(grid, 0))
     axes.grid(False)
-    axes.figure.colorbar(shown, ax=axes, label="mean return of the policy", shrink=0.8)
+    axes.figure.colorbar(image, ax=axes, label="mean return of the policy", shrink=0.8)

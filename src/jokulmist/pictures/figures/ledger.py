@@ -42,7 +42,7 @@ def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
     >>> axes.get_xlabel()
     'decisions, all copies together'
     """
-    run = Run.of(run)
+    run = Run.as_run(run)
     with style.styled():
         axes = style.axes_or_new(axes)
         description = describe(run.environment)
@@ -66,8 +66,8 @@ def ledger(run: Run | str | Path, axes: Axes | None = None) -> Axes:
             share = weight * stretches.terms[:, k] / stretches.counts
             total += share
             base = np.where(share >= 0, up, down)
-            whole = weight * float(stretches.terms[:, k].sum()) / course.count
-            label = f"{term.name} x {weight:g}  (mean {whole:+.3g})"
+            mean_amount = weight * float(stretches.terms[:, k].sum()) / course.count
+            label = f"{term.name} x {weight:g}  (mean {mean_amount:+.3g})"
             axes.stairs(
                 base + share,
                 stretches.edges,
@@ -95,10 +95,10 @@ def _novelty(axes: Axes, run: Run, stretches: Any) -> None:
     if "novelty" not in readings or len(readings) < 2:
         return
     long = np.diff(stretches.edges) / stretches.counts
-    at = readings["decisions"].to_numpy(float)
-    each = np.interp(at, (stretches.edges[:-1] + stretches.edges[1:]) / 2.0, long)
+    decisions = readings["decisions"].to_numpy(float)
+    each = np.interp(decisions, (stretches.edges[:-1] + stretches.edges[1:]) / 2.0, long)
     amount = readings["novelty"].to_numpy(float) * each
     axes.plot(
-        at, amount, color=style.INK, linewidth=1.4, linestyle=(0, (1, 2)),
+        decisions, amount, color=style.INK, linewidth=1.4, linestyle=(0, (1, 2)),
         label=f"novelty, learned from and no part of the return  (mean {np.nanmean(amount):+.3g})",
     )  # fmt: skip

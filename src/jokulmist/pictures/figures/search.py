@@ -19,54 +19,54 @@ MOST_SLICES = 9
 WIDTHS = {1: 1, 2: 2, 3: 3, 4: 2}
 
 
-def save_search(drawn: Mapping[str, Any], folder: Path) -> list[Path]:
+def save_search(search: Mapping[str, Any], folder: Path) -> list[Path]:
     """Draw all pictures of a search."""
-    if not drawn["points"]:
+    if not search["points"]:
         return []
     saved = []
     with style.styled():
         for name, draw in (("search", search_figure), ("slices", slices_figure), ("parallel", parallel_figure)):
-            if name == "parallel" and len(drawn["names"]) < 2:
+            if name == "parallel" and len(search["names"]) < 2:
                 continue
-            saved.append(style.save(draw(drawn), folder / f"{name}.png"))
+            saved.append(style.save(draw(search), folder / f"{name}.png"))
     return saved
 
 
-def search_figure(drawn: Mapping[str, Any]) -> Figure:
+def search_figure(search: Mapping[str, Any]) -> Figure:
     """The scores in the order of the candidates with the best so far, and which settings mattered."""
     figure = style.own_figure()
     grid = figure.add_gridspec(
         1, 2, width_ratios=(1.25, 1.0), left=0.065, right=0.975, top=0.92, bottom=0.22, wspace=0.42
     )
-    draw_progress(figure.add_subplot(grid[0]), drawn)
-    draw_importance(figure.add_subplot(grid[1]), drawn)
-    note = drawn["importance"].note
+    draw_progress(figure.add_subplot(grid[0]), search)
+    draw_importance(figure.add_subplot(grid[1]), search)
+    note = search["importance"].note
     if note:
         figure.text(0.065, 0.035, style.wrapped(note), color=style.STONE, fontsize=9.5, va="bottom")
     return figure
 
 
-def draw_progress(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
+def draw_progress(axes: Axes, search: Mapping[str, Any]) -> Axes:
     """Each candidate's score, the best so far, and what the winner came to on new seeds."""
-    points = sorted(drawn["points"], key=lambda p: p["number"])
+    points = sorted(search["points"], key=lambda p: p["number"])
     ranks = sorted({p["rank"] for p in points})
     tints = (style.MOSS, style.ICE, style.STONE)
     for rank in ranks[::-1]:
-        some = [p for p in points if p["rank"] == rank]
+        at_rank = [p for p in points if p["rank"] == rank]
         full = rank == 0
         axes.plot(
-            [p["number"] for p in some], [p["value"] for p in some], "o", color=style.WATER if full else tints[(rank - 1) % len(tints)],
+            [p["number"] for p in at_rank], [p["value"] for p in at_rank], "o", color=style.WATER if full else tints[(rank - 1) % len(tints)],
             markersize=7 if full else 5, alpha=0.9 if full else 0.8, markeredgewidth=0,
-            label="trained to the end" if full else f"halted after {max(p['decisions'] for p in some):,}",
+            label="trained to the end" if full else f"halted after {max(p['decisions'] for p in at_rank):,}",
         )  # fmt: skip
-    whole = [p for p in points if p["rank"] == ranks[0]]
+    finished = [p for p in points if p["rank"] == ranks[0]]
     best = (
-        np.maximum.accumulate([p["value"] for p in whole])
-        if drawn["higher"]
-        else np.minimum.accumulate([p["value"] for p in whole])
+        np.maximum.accumulate([p["value"] for p in finished])
+        if search["higher"]
+        else np.minimum.accumulate([p["value"] for p in finished])
     )
-    axes.step([p["number"] for p in whole], best, where="post", color=style.OCHRE, linewidth=2, label="best so far")
-    winner = next((p for p in points if p["number"] == drawn["winner"]), None)
+    axes.step([p["number"] for p in finished], best, where="post", color=style.OCHRE, linewidth=2, label="best so far")
+    winner = next((p for p in points if p["number"] == search["winner"]), None)
     if winner is not None:
         axes.plot(
             winner["number"],
@@ -77,34 +77,34 @@ def draw_progress(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
             markersize=10,
             label="the winner",
         )
-    if drawn["again"]:
-        mean = float(np.mean(drawn["again"]))
+    if search["again"]:
+        mean = float(np.mean(search["again"]))
         axes.axhline(
             mean,
             color=style.RUST,
             linestyle=(0, (6, 3)),
             linewidth=1.6,
-            label=f"the winner on {len(drawn['again'])} new seeds, {mean:.4g}",
+            label=f"the winner on {len(search['again'])} new seeds, {mean:.4g}",
         )
         axes.plot(
-            [points[-1]["number"] + 1.5] * len(drawn["again"]),
-            drawn["again"],
+            [points[-1]["number"] + 1.5] * len(search["again"]),
+            search["again"],
             "o",
             color=style.RUST,
             markersize=4,
             alpha=0.7,
         )
-    axes.set_title(f"{drawn['name']}: scores as they came")
+    axes.set_title(f"{search['name']}: scores as they came")
     axes.set_xlabel("candidate")
-    axes.set_ylabel(f"score ({drawn['score']})")
+    axes.set_ylabel(f"score ({search['score']})")
     axes.legend(loc="upper left", bbox_to_anchor=(-0.02, -0.09), ncols=3)
     return axes
 
 
-def draw_importance(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
+def draw_importance(axes: Axes, search: Mapping[str, Any]) -> Axes:
     """A bar a setting, with its interval."""
-    found = drawn["importance"]
-    table = found.table
+    importance = search["importance"]
+    table = importance.table
     short = short_names(list(table["setting"]))
     places = np.arange(len(table))
     if table["matters"].notna().any():
@@ -112,7 +112,7 @@ def draw_importance(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
         axes.barh(places, np.maximum(value, 0.0), color=style.MOSS, height=0.55)
         axes.hlines(places, table["low"], table["high"], color=style.INK, linewidth=1.6)
         axes.axvline(0.0, color=style.STONE, linewidth=1.0)
-        axes.set_title(f"what mattered: the model predicts {max(found.explained, 0.0):.0%}")
+        axes.set_title(f"what mattered: the model predicts {max(importance.explained, 0.0):.0%}")
     else:
         axes.set_title("what mattered: too early to say")
         axes.set_xticks([])
@@ -123,80 +123,85 @@ def draw_importance(axes: Axes, drawn: Mapping[str, Any]) -> Axes:
     return axes
 
 
-def slices_figure(drawn: Mapping[str, Any]) -> Figure:
+def slices_figure(search: Mapping[str, Any]) -> Figure:
     """One panel a setting: the candidates' scores over its values, and what the model expects."""
-    names = list(drawn["names"])[:MOST_SLICES]
+    names = list(search["names"])[:MOST_SLICES]
     columns = WIDTHS.get(len(names), 3)
     rows = -(-len(names) // columns)
     figure = style.own_figure()
     axes = figure.subplots(rows, columns, squeeze=False, sharey=True)
     figure.subplots_adjust(left=0.07, right=0.98, top=0.91, bottom=0.12, hspace=0.35, wspace=0.12)
-    figure.suptitle(f"{drawn['name']}: the score over each setting", x=0.07, ha="left", fontweight="bold")
+    figure.suptitle(f"{search['name']}: the score over each setting", x=0.07, ha="left", fontweight="bold")
     every = [axes[k // columns][k % columns] for k in range(rows * columns)]
     for place, name in zip(every, names, strict=False):
-        draw_slice(place, drawn, name)
+        draw_slice(place, search, name)
     for place in every[len(names) :]:
         place.set_axis_off()
     for row in axes:
-        row[0].set_ylabel(f"score ({drawn['score']})")
-    if drawn["importance"].note:
-        figure.text(0.07, 0.015, style.wrapped(drawn["importance"].note), color=style.STONE, fontsize=9)
+        row[0].set_ylabel(f"score ({search['score']})")
+    if search["importance"].note:
+        figure.text(0.07, 0.015, style.wrapped(search["importance"].note), color=style.STONE, fontsize=9)
     return figure
 
 
-def draw_slice(axes: Axes, drawn: Mapping[str, Any], name: str) -> Axes:
+def draw_slice(axes: Axes, search: Mapping[str, Any], name: str) -> Axes:
     """The scores over one setting."""
     from matplotlib.ticker import NullLocator
 
-    how = drawn["over"][name]
-    words = hasattr(how, "values")
-    labels = [str(v) for v in how.values] if words else []
+    dimension = search["over"][name]
+    words = hasattr(dimension, "values")
+    labels = [str(v) for v in dimension.values] if words else []
 
     def across(value: Any) -> Any:
         return labels.index(str(value)) if words else value
 
-    for settings, score, won in drawn["compared"]:
+    for settings, score, won in search["compared"]:
         if name in settings:
             axes.plot(
                 across(settings[name]), score, "D" if won else "o", markersize=9 if won else 5, alpha=1.0 if won else 0.7,
                 color=style.OCHRE if won else style.WATER, zorder=3 if won else 2, markeredgecolor=style.INK if won else "none",
             )  # fmt: skip
-    lines = drawn["importance"].slices
-    mine = lines[lines["setting"] == name] if len(lines) else lines
-    if len(mine):
-        at = [across(value) for value in mine["value"]]
+    lines = search["importance"].slices
+    lines_of_setting = lines[lines["setting"] == name] if len(lines) else lines
+    if len(lines_of_setting):
+        places = [across(value) for value in lines_of_setting["value"]]
         axes.fill_between(
-            at, mine["low"].astype(float), mine["high"].astype(float), color=style.MOSS, alpha=0.2, linewidth=0
+            places,
+            lines_of_setting["low"].astype(float),
+            lines_of_setting["high"].astype(float),
+            color=style.MOSS,
+            alpha=0.2,
+            linewidth=0,
         )
-        axes.plot(at, mine["expected"].astype(float), color=style.MOSS, linewidth=2)
+        axes.plot(places, lines_of_setting["expected"].astype(float), color=style.MOSS, linewidth=2)
     if words:
         axes.set_xticks(range(len(labels)), labels)
         axes.set_xlim(-0.5, len(labels) - 0.5)
-    elif how.scale == "log":
+    elif dimension.scale == "log":
         axes.set_xscale("log")
         axes.xaxis.set_minor_locator(NullLocator())
-        ticks = np.geomspace(how.low, how.high, 4)
-        axes.set_xticks(ticks, [f"{round(tick) if how.whole else float(f'{tick:.1g}'):g}" for tick in ticks])
+        ticks = np.geomspace(dimension.low, dimension.high, 4)
+        axes.set_xticks(ticks, [f"{round(tick) if dimension.whole else float(f'{tick:.1g}'):g}" for tick in ticks])
     axes.set_xlabel(name.partition(".")[2])
     return axes
 
 
-def parallel_figure(drawn: Mapping[str, Any]) -> Figure:
+def parallel_figure(search: Mapping[str, Any]) -> Figure:
     """All candidates as lines from setting to setting, coloured by their score."""
     from matplotlib.cm import ScalarMappable
     from matplotlib.colors import LinearSegmentedColormap, Normalize
 
     figure = style.own_figure()
     axes = figure.add_axes((0.06, 0.12, 0.82, 0.78))
-    names = list(drawn["names"])
-    points = sorted(drawn["points"], key=lambda p: p["value"] if drawn["higher"] else -p["value"])
+    names = list(search["names"])
+    points = sorted(search["points"], key=lambda p: p["value"] if search["higher"] else -p["value"])
     values = np.array([p["value"] for p in points])
     low, high = float(np.quantile(values, 0.1)), float(values.max())
     low, high = (low, high) if high > low else (low - 0.5, high + 0.5)
     scale = Normalize(low, high, clip=True)
     tint = LinearSegmentedColormap.from_list("ice", [style.ICE, style.WATER, style.OCHRE, style.RUST])
     for rank, p in enumerate(points):
-        heights = [drawn["place"](n, p["settings"][n]) if n in p["settings"] else np.nan for n in names]
+        heights = [search["place"](n, p["settings"][n]) if n in p["settings"] else np.nan for n in names]
         top = rank >= len(points) - max(3, len(points) // 10)
         axes.plot(
             range(len(names) + 1), [*heights, float(scale(p["value"]))], color=tint(scale(p["value"])), linewidth=2.4 if top else 1.0,
@@ -204,12 +209,12 @@ def parallel_figure(drawn: Mapping[str, Any]) -> Figure:
         )  # fmt: skip
     for k, name in enumerate(names):
         axes.axvline(k, color=style.STONE, linewidth=1.0, zorder=1)
-        how = drawn["over"][name]
-        marks = list(how.values) if hasattr(how, "values") else [how.low, how.high]
+        dimension = search["over"][name]
+        marks = list(dimension.values) if hasattr(dimension, "values") else [dimension.low, dimension.high]
         for value in marks if len(marks) <= 8 else (marks[0], marks[-1]):
             label = f"{value:g}" if isinstance(value, (int, float)) and not isinstance(value, bool) else str(value)
             axes.annotate(
-                label, (k, drawn["place"](name, value)), xytext=(4, 3), textcoords="offset points", fontsize=9
+                label, (k, search["place"](name, value)), xytext=(4, 3), textcoords="offset points", fontsize=9
             )
     axes.axvline(len(names), color=style.STONE, linewidth=1.0)
     short = short_names(names)
@@ -218,7 +223,7 @@ def parallel_figure(drawn: Mapping[str, Any]) -> Figure:
     axes.set_ylim(-0.05, 1.08)
     axes.grid(False)
     axes.spines["left"].set_visible(False)
-    axes.set_title(f"{drawn['name']}: {len(points)} candidates, the best drawn strongly")
+    axes.set_title(f"{search['name']}: {len(points)} candidates, the best drawn strongly")
     bar = figure.colorbar(ScalarMappable(scale, tint), cax=figure.add_axes((0.92, 0.12, 0.018, 0.78)))
-    bar.set_label(f"score ({drawn['score']}); below {low:.3g} in one colour")
+    bar.set_label(f"score ({search['score']}); below {low:.3g} in one colour")
     return figure

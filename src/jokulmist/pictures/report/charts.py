@@ -22,8 +22,8 @@ NO_STACK: Chart = {"kind": "stack", "unit": "", "edges": [], "series": []}
 def thinned(x: Any, y: Any, most: int = MOST_POINTS) -> tuple[list[float], list[float | None]]:
     """So many points at most, evenly; what is no number becomes None."""
     x, y = np.asarray(x, float), np.asarray(y, float)
-    keep: Any = np.unique(np.linspace(0, len(x) - 1, min(len(x), most)).round().astype(int)) if len(x) else []
-    return [float(v) for v in x[keep]], [float(f"{v:.5g}") if np.isfinite(v) else None for v in y[keep]]
+    indices: Any = np.unique(np.linspace(0, len(x) - 1, min(len(x), most)).round().astype(int)) if len(x) else []
+    return [float(v) for v in x[indices]], [float(f"{v:.5g}") if np.isfinite(v) else None for v in y[indices]]
 
 
 def series(name: str, x: Any, y: Any, color: int, kind: str = "line", most: int = MOST_POINTS) -> dict[str, Any]:
@@ -31,72 +31,78 @@ def series(name: str, x: Any, y: Any, color: int, kind: str = "line", most: int 
     return {"name": name, "x": xs, "y": ys, "color": color, "kind": kind}
 
 
-def curve(runs: list[Run], known: dict[str, Evaluation]) -> Chart:
+def curve(runs: list[Run], references: dict[str, Evaluation]) -> Chart:
     """The learning curves: episodes as dots of a single run, means as lines, evaluations, levels."""
-    found = []
+    lines = []
     for k, run in enumerate(runs):
         course = course_of(run)
         taught = run.origin.get("recorded")
         if not course.count and taught is None:
             continue
         if taught is not None:  # no episode was stepped: its evaluations are its curve
-            at, means = _evaluated(run)
-            found.append(series(run.name if len(runs) > 1 else "evaluated", at, means, k, "marked"))
+            places, means = _evaluated(run)
+            lines.append(series(run.name if len(runs) > 1 else "evaluated", places, means, k, "marked"))
             if k == 0:
-                found.append({"name": "recorded", "level": taught["mean_return"], "color": 5, "kind": "level"})
+                lines.append({"name": "recorded", "level": taught["mean_return"], "color": 5, "kind": "level"})
             continue
         x = course.decisions
         if len(runs) == 1:
-            found.append(series("one episode", x, course.returns, 5, "dots", MOST_DOTS))
-        found.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, x, course.means, k))
+            lines.append(series("one episode", x, course.returns, 5, "dots", MOST_DOTS))
+        lines.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, x, course.means, k))
         if len(runs) == 1 and course.players_differ:
             for j, (player, means) in enumerate(zip(course.players, course.player_means, strict=True)):
-                found.append(series(f"{player}, mean of {LAST}", x, means, (2, 4, 7, 8)[j % 4]))
-        at, means = _evaluated(run)
-        if len(runs) == 1 and at:
-            found.append(series("evaluated", at, means, 3, "marked"))
-    for name, level in known.items():
+                lines.append(series(f"{player}, mean of {LAST}", x, means, (2, 4, 7, 8)[j % 4]))
+        places, means = _evaluated(run)
+        if len(runs) == 1 and places:
+            lines.append(series("evaluated", places, means, 3, "marked"))
+    for name, level in references.items():
         color = 6 if name == RANDOM else 1 if level.exact is None else 4
-        found.append({"name": name, "level": round(level.level, 5), "color": color, "kind": "level"})
-    return {"kind": "lines", "unit": "return", "series": found}
+        lines.append({"name": name, "level": round(level.level, 5), "color": color, "kind": "level"})
+    return {"kind": "lines", "unit": "return", "series": lines}
 
 
 def recorded_curve(runs: list[Run]) -> Chart:
     """The learning curves from the episodes that were recorded alone: no environment is made."""
-    found = []
+    lines = []
     for k, run in enumerate(runs):
         frame = run.episodes
         if len(frame):
             means = frame["return"].rolling(LAST, min_periods=1).mean()
-            found.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, frame["decisions"], means, k))
-    return {"kind": "lines", "unit": "return", "series": found}
+            lines.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, frame["decisions"], means, k))
+    return {"kind": "lines", "unit": "return", "series": lines}
 
 
 def _evaluated(run: Run) -> tuple[list[int], list[float]]:
     """After how many decisions the policy was evaluated without exploration, and its mean returns."""
-    own = [row for row in evaluations(run) if row["who"] == "policy" and row["act"] == "greedy" and row["after"]]
-    return [row["after"] for row in own], [row["mean"] for row in own]
+    greedy_rows = [
+        row for row in evaluations(run) if row["who"] == "policy" and row["act"] == "greedy" and row["after"]
+    ]
+    return [row["after"] for row in greedy_rows], [row["mean"] for row in greedy_rows]
 
 
-def stack(run: Run, what: str) -> Chart:
+def stack(run: Run, kind: str) -> Chart:
     """Shares of how episodes closed, or what each reward term brought, by stretches of training."""
     course, description = course_of(run), describe(run.environment)
     if not course.count:
         return NO_STACK
     stretches = course.stretches(most=80)
-    if what == "closings":
-        amounts = [(name, own) for name, own in zip(course.closings, stretches.closings.T, strict=True) if own.any()]
+    if kind == "closings":
+        amounts = [
+            (name, amounts_of)
+            for name, amounts_of in zip(course.closings, stretches.closings.T, strict=True)
+            if amounts_of.any()
+        ]
     else:
         amounts = [
-            (f"{term.name} x {weight:g}", weight * own)
-            for term, weight, own in zip(description.terms, description.weights, stretches.terms.T, strict=True)
+            (f"{term.name} x {weight:g}", weight * amounts_of)
+            for term, weight, amounts_of in zip(description.terms, description.weights, stretches.terms.T, strict=True)
         ]
-    found = [
-        {"name": name, "y": [float(f"{v:.4g}") for v in own / stretches.counts], "color": k}
-        for k, (name, own) in enumerate(amounts)
+    layers = [
+        {"name": name, "y": [float(f"{v:.4g}") for v in amounts_of / stretches.counts], "color": k}
+        for k, (name, amounts_of) in enumerate(amounts)
     ]
-    unit = "share of episodes" if what == "closings" else "mean return of an episode"
-    return {"kind": "stack", "unit": unit, "edges": [float(e) for e in stretches.edges], "series": found}
+    unit = "share of episodes" if kind == "closings" else "mean return of an episode"
+    return {"kind": "stack", "unit": unit, "edges": [float(e) for e in stretches.edges], "series": layers}
 
 
 def readings(run: Run) -> list[Chart]:
@@ -105,7 +111,7 @@ def readings(run: Run) -> list[Chart]:
     if not len(frame):
         return []
     left_out = {"decisions", "episodes", f"return_last_{LAST}", "seconds"}
-    found = []
+    charts = []
     for name in frame.columns:
         values = frame[name].to_numpy(float) if name not in left_out else np.zeros(1)
         if name not in left_out and np.isfinite(values).any() and np.nanmax(values) != np.nanmin(values):
@@ -114,8 +120,8 @@ def readings(run: Run) -> list[Chart]:
                 "unit": name.replace("_", " "),
                 "series": [series(name, frame["decisions"], values, 0)],
             }
-            found.append(chart)
-    return found
+            charts.append(chart)
+    return charts
 
 
 def machine(run: Run) -> Chart | None:
@@ -144,16 +150,16 @@ def evaluations(run: Run) -> list[dict[str, Any]]:
     frame = run.evaluated
     if not len(frame):
         return []
-    found = []
+    rows = []
     for key, part in frame.groupby(["who", "act", "seed", "learned"], sort=False, dropna=False):
-        who, act, seed, learned = map(str, key)
+        player, act, seed, learned = map(str, key)
         returns = part["return"].to_numpy(float)
         spread = returns.std(ddof=1) if len(returns) > 1 else float("nan")
         half = interval_of(returns.mean(), spread, len(returns))[1] - returns.mean()
         closings = part["closed_by"].value_counts(normalize=True)
-        found.append(
+        rows.append(
             {
-                "who": who,
+                "who": player,
                 "act": "" if act == "nan" else act,
                 "seed": int(seed),
                 "after": int(learned),
@@ -164,4 +170,4 @@ def evaluations(run: Run) -> list[dict[str, Any]]:
                 "closed": ", ".join(f"{name} {share:.0%}" for name, share in closings.items()),
             }
         )
-    return found
+    return rows

@@ -18,8 +18,8 @@ from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
 from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import DIFF, LOG
 from jokulmist.records.run_index import row_of
+from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation
-from jokulmist.training.evaluation.kept import known_references
 from jokulmist.training.plans.setting_differences import differing as names_differing
 from jokulmist.training.plans.setting_differences import flat
 from jokulmist.training.progress import duration
@@ -28,11 +28,11 @@ from jokulmist.training.runs.scenes import Scene, played_scene, untrained
 
 MOST_LOG = 60
 REPLAY_FRAMES_A_SECOND, REPLAY_FRAMES = 8.0, 48
-Say = Callable[[str], None]
+Message = Callable[[str], None]
 
 
 def save_report(
-    runs: Run | Sequence[Run], path: str | Path | None = None, *, replays: bool = True, say: Say | None = None
+    runs: Run | Sequence[Run], path: str | Path | None = None, *, replays: bool = True, say: Message | None = None
 ) -> Path:
     """Write one self-contained HTML page about a run or several.
 
@@ -71,16 +71,16 @@ def save_report(
     assert first.path is not None
     target = Path(path) if path is not None else _usual(several)
     say("measuring random play and the references")
-    known = known_references(first.environment)
+    references = known_references(first.environment)
     content: dict[str, Any] = {
         "title": first.name if len(several) == 1 else f"{len(several)} runs",
         "environment": describe(first.environment).name,
         "about": (type(first.environment).__doc__ or "").strip().partition("\n")[0],
         "rows": [row_of(run.path, run.origin) for run in several if run.path is not None],
-        "runs": [told_of(run, known, replays and len(several) <= 4, say) for run in several],
-        "curve": charts.curve(several, known),
+        "runs": [told_of(run, references, replays and len(several) <= 4, say) for run in several],
+        "curve": charts.curve(several, references),
         "differ": differing(several),
-        "known": {_said(name, level): level.level for name, level in known.items()},
+        "known": {_level_text(name, level): level.level for name, level in references.items()},
     }
     parts = package_files("jokulmist.pictures.report")
     pages = Pages(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
@@ -109,7 +109,7 @@ def _data(content: Any) -> str:
     return Markup(text.replace("<", "\\u003c").replace("&", "\\u0026"))
 
 
-def _said(name: str, level: Evaluation) -> str:
+def _level_text(name: str, level: Evaluation) -> str:
     if name == RANDOM:
         return "Random play returns"
     return f"The reference {name} returns" if level.exact is None else "The optimum, solved exactly, is"
@@ -120,10 +120,12 @@ def _text(path: Path) -> str:
     return path.read_text(encoding="utf-8", errors="replace") if path.exists() else ""
 
 
-def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, stacks: bool = True) -> dict[str, Any]:
+def told_of(
+    run: Run, references: dict[str, Evaluation], replays: bool, say: Message, stacks: bool = True
+) -> dict[str, Any]:
     """What one run's part of the page says; without `stacks` no environment is made."""
     try:
-        return _told_of(run, known, replays, say, stacks)
+        return _told_of(run, references, replays, say, stacks)
     except (KeyError, TypeError, ValueError, IndexError, AttributeError) as damaged:
         if isinstance(damaged, JokulmistError):
             raise
@@ -132,7 +134,7 @@ def told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, sta
         ) from None
 
 
-def _told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, stacks: bool) -> dict[str, Any]:
+def _told_of(run: Run, references: dict[str, Evaluation], replays: bool, say: Message, stacks: bool) -> dict[str, Any]:
     assert run.path is not None
     origin, plan = run.origin, run.written_plan
     lines = _text(run.path / LOG).splitlines()
@@ -151,7 +153,7 @@ def _told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, st
         "origin": _origin(origin),
         "command": " ".join(origin.get("command") or []),
         "uncommitted": _text(run.path / DIFF),
-        **{what: charts.stack(run, what) if stacks else charts.NO_STACK for what in ("closings", "ledger")},
+        **{kind: charts.stack(run, kind) if stacks else charts.NO_STACK for kind in ("closings", "ledger")},
         "readings": charts.readings(run),
         "evaluations": charts.evaluations(run),
         "machine": charts.machine(run),
@@ -162,15 +164,15 @@ def _told_of(run: Run, known: dict[str, Evaluation], replays: bool, say: Say, st
 
 def _origin(origin: dict[str, Any]) -> list[tuple[str, str]]:
     names = ("began", "updated", "seed", "lane", "host", "processor", "cores", "system", "python", "revision")
-    told = [(name, str(origin[name])) for name in names if origin.get(name) not in (None, "")]
-    told += [(name, version) for name, version in (origin.get("versions") or {}).items()]
+    rows = [(name, str(origin[name])) for name in names if origin.get(name) not in (None, "")]
+    rows += [(name, version) for name, version in (origin.get("versions") or {}).items()]
     for resumed in origin.get("resumed") or []:
-        told.append(("went on", f"after {resumed['at']:,} decisions, {resumed['time']}"))
+        rows.append(("went on", f"after {resumed['at']:,} decisions, {resumed['time']}"))
     parent = origin.get("parent")
     if isinstance(parent, dict):
-        told.append(("begins with", f"what {parent.get('run')} had learned after {parent.get('decisions')} decisions"))
+        rows.append(("begins with", f"what {parent.get('run')} had learned after {parent.get('decisions')} decisions"))
     if "recorded" in origin:
-        told.append(
+        rows.append(
             (
                 "learned from",
                 "{decisions:,} decisions of {episodes:,} episodes, mean return {mean_return:.4g}".format(
@@ -178,10 +180,10 @@ def _origin(origin: dict[str, Any]) -> list[tuple[str, str]]:
                 ),
             )
         )
-        told += [("records", f"{one['file']}, SHA-256 {one['sha256']}") for one in origin.get("records") or []]
+        rows += [("records", f"{record['file']}, SHA-256 {record['sha256']}") for record in origin.get("records") or []]
     if origin.get("again"):
-        told.append(("does again", str(origin["again"])))
-    return told
+        rows.append(("does again", str(origin["again"])))
+    return rows
 
 
 def differing(runs: list[Run]) -> list[dict[str, str]]:
@@ -192,9 +194,9 @@ def differing(runs: list[Run]) -> list[dict[str, str]]:
     return rows if names else []
 
 
-def _replays(run: Run, say: Say) -> list[dict[str, Any]]:
+def _replays(run: Run, say: Message) -> list[dict[str, Any]]:
     """An episode of the policy that the run began with, and one of its last, as pictures with words beside them."""
-    found = []
+    replays = []
     try:
         policies = [
             ("early: before any training", untrained(run)),
@@ -202,10 +204,10 @@ def _replays(run: Run, say: Say) -> list[dict[str, Any]]:
         ]
         for title, policy in policies:
             say(f"drawing an episode, {title}")
-            found.append(_replay(played_scene(policy, run.environment, 1, title), run))
+            replays.append(_replay(played_scene(policy, run.environment, 1, title), run))
     except JokulmistError as reason:
         say(f"no replay: {reason}")
-    return found
+    return replays
 
 
 def _replay(scene: Scene, run: Run) -> dict[str, Any]:

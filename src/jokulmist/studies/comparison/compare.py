@@ -14,7 +14,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.errors import SettingError, listed
-from jokulmist.studies.comparison.comparison import Comparison, Say
+from jokulmist.studies.comparison.comparison import Comparison, Message
 from jokulmist.studies.comparison.curves import Over
 from jokulmist.studies.comparison.grouping import grouped
 from jokulmist.studies.comparison.scales import Scales, common_weights
@@ -32,13 +32,13 @@ from jokulmist.training.runs.run import Run, runs_of
 from jokulmist.training.runs.scores import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights
 
 
-def _runs_of(given: Any) -> Any:
+def _runs_of(value: Any) -> Any:
     """Runs as `compare` was given them, each a run or its folder."""
-    if isinstance(given, Mapping):
-        return {label: _runs_of(several) for label, several in given.items()}
-    if isinstance(given, (str, bytes)) or not isinstance(given, Iterable):
-        raise SettingError(f"`compare` takes a sequence of runs, or a dict of label to runs; got {given!r:.80}.")
-    return runs_of(given)
+    if isinstance(value, Mapping):
+        return {label: _runs_of(several) for label, several in value.items()}
+    if isinstance(value, (str, bytes)) or not isinstance(value, Iterable):
+        raise SettingError(f"`compare` takes a sequence of runs, or a dict of label to runs; got {value!r:.80}.")
+    return runs_of(value)
 
 
 def compare(
@@ -53,7 +53,7 @@ def compare(
     episodes: int = EPISODES,
     seed: int = SEED,
     within: Run | Environment | None = None,
-    say: Say | None = None,
+    say: Message | None = None,
 ) -> Comparison:
     """Lay groups of runs side by side, and say which differ.
 
@@ -115,9 +115,9 @@ def compare(
     notes = list(grouping.notes)
     every = [run for group in grouping.groups for run in group.runs]
     _tell_unfinished(every, notes)
-    told = changes_told(every)
-    notes += told
-    if any("term `" in change for change in told):
+    changes = changes_told(every)
+    notes += changes
+    if any("term `" in change for change in changes):
         notes.append("the curves and their area show returns by each version's own terms: they are no common scale")
     place = within.environment if isinstance(within, Run) else within
     of_curves = score in (AREA, DECISIONS)
@@ -129,27 +129,27 @@ def compare(
         raise SettingError(
             f"`within` plays last policies, and `score={score!r}` asks how they came about; leave one of them out."
         )
-    judged = common_weights(every, score, weights)
+    weights_used = common_weights(every, score, weights)
     if (
-        judged is None
+        weights_used is None
         and len({tuple(full_weights(run.environment).items()) for run in every}) > 1
         and score not in (RETURN, EVALUATION)
     ):
         notes.append("the curves show returns, each under the run's own weights: they are no common scale")
-    scales = Scales(every, RETURN if of_curves else score, judged, episodes, seed, say, place)
+    scales = Scales(every, RETURN if of_curves else score, weights_used, episodes, seed, say, place)
     span, shared = shared_length(every, over, notes)
     if not of_curves:
-        asked = Score(RETURN if shared else score, episodes, seed, judged)
+        final_score = Score(RETURN if shared else score, episodes, seed, weights_used)
     if shared and not of_curves and (score not in (RETURN, EVALUATION) or place is not None):
         raise SettingError(f'runs of different length cannot be compared by `{score}`; use `score="return"`.')
-    curves = curve_rows(grouping, over, span, scales, judged)
+    curves = curve_rows(grouping, over, span, scales, weights_used)
     if of_curves:
         if level is None and score == DECISIONS:
             level = scales.usual_level([float(np.nanmax(curve["value"])) for curve in curves])
         scores = scores_of_curves(grouping, curves, score, level, notes)
         level = None
     else:
-        scores = score_rows(grouping, asked, shared, scales, judged, notes, say, place)
+        scores = score_rows(grouping, final_score, shared, scales, weights_used, notes, say, place)
         if level is None:
             level = scales.usual_level([row["score"] for row in scores])
     return compared(grouping, scores, curves, level, against, notes, scales, over, score)
@@ -158,10 +158,10 @@ def compare(
 def _tell_unfinished(runs: Sequence[Run], notes: list[str]) -> None:
     """A run that failed counts with what it has: leaving it out would flatter its group."""
     for status in ("failed", "running", "stopped"):
-        some = [run.name for run in runs if run.status == status]
-        if some:
-            more = f" and {len(some) - 3} more" if len(some) > 3 else ""
+        unfinished = [run.name for run in runs if run.status == status]
+        if unfinished:
+            more = f" and {len(unfinished) - 3} more" if len(unfinished) > 3 else ""
             notes.append(
-                f"{listed(some[:3])}{more} {'is' if len(some) == 1 else 'are'} {status}, and counted with the policy "
+                f"{listed(unfinished[:3])}{more} {'is' if len(unfinished) == 1 else 'are'} {status}, and counted with the policy "
                 "kept"
             )

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 
-Say = Callable[[str], Any]
+Message = Callable[[str], Any]
 
 
 @dataclass(frozen=True)
@@ -76,7 +76,7 @@ class Comparison:
     level: float | None
     value: str
     over: Over
-    known: dict[str, float] = field(default_factory=dict)
+    levels: dict[str, float] = field(default_factory=dict)
 
     def plot(self, axes: Axes | None = None) -> Axes:
         """Draw the curves on `axes`; with None a figure of curves, scores and performance profile, whose first axes are
@@ -105,11 +105,17 @@ class Comparison:
         from jokulmist.pictures import style
         from jokulmist.pictures.figures.comparison import draw_curves
 
-        along = f"mean {'normalised ' if self.value.startswith('normalised') else ''}return of the last 100 episodes"
-        drawn = draw_curves(axes, self.curves, self.middle, over=self.over, value=along, levels=self.known)
-        drawn.set_title(f"{len(self.table)} groups{f', by {_last(self.by)}' if self.by else ''}: middle and 95 % band")
-        drawn.legend(loc="best", frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85, fontsize=9)
-        return drawn
+        value_label = (
+            f"mean {'normalised ' if self.value.startswith('normalised') else ''}return of the last 100 episodes"
+        )
+        axes_drawn = draw_curves(axes, self.curves, self.middle, over=self.over, value=value_label, levels=self.levels)
+        axes_drawn.set_title(
+            f"{len(self.table)} groups{f', by {_last(self.by)}' if self.by else ''}: middle and 95 % band"
+        )
+        axes_drawn.legend(
+            loc="best", frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85, fontsize=9
+        )
+        return axes_drawn
 
     def save(self, path: str | Path) -> list[Path]:
         """Save the figure as PDF, SVG or PNG, by the ending of its name, and the numbers beside it as CSV.
@@ -138,7 +144,7 @@ class Comparison:
     def as_json(self) -> dict[str, Any]:
         """All but the curves, for programs."""
         return {
-            "by": self.by, "value": self.value, "level": self.level, "known": self.known, "notes": self.notes,
+            "by": self.by, "value": self.value, "level": self.level, "known": self.levels, "notes": self.notes,
             "groups": self.table.to_dict("records"), "pairs": self.pairs.to_dict("records"),
             "scores": self.scores.to_dict("records"),
         }  # fmt: skip
@@ -148,14 +154,14 @@ class Comparison:
         groups = self.table.sort_values("score", ascending=False).to_dict("records")
         pairs = cells.table(self.pairs.to_dict("records"), "pairs: which differ by more than luck")
         notes = {"judged by": self.value, **{f"note {k}": note for k, note in enumerate(self.notes, start=1)}}
-        return cells.shown(f"{len(self.table)} groups", notes, cells.table(groups, "best first"), pairs)
+        return cells.html_card(f"{len(self.table)} groups", notes, cells.table(groups, "best first"), pairs)
 
     def __repr__(self) -> str:
         best = self.table.sort_values("score", ascending=False).iloc[0]
-        said = sum(self.pairs["verdict"] == DIFFERENT)
+        decided_pairs = sum(self.pairs["verdict"] == DIFFERENT)
         return (
             f"<{len(self.table)} groups, best {best['group']}: {best['score']:.4g} [{best['low']:.4g}, "
-            f"{best['high']:.4g}]; {said} of {len(self.pairs)} pairs different>"
+            f"{best['high']:.4g}]; {decided_pairs} of {len(self.pairs)} pairs different>"
         )
 
 

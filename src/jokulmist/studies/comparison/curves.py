@@ -46,10 +46,10 @@ def _evaluated(run: Run, over: Over, weights: Mapping[str, float] | None) -> tup
     if over == "episodes" or not len(frame):
         return np.zeros(0), np.zeros(0)
     returns: Array = frame["return"].to_numpy(np.float64) if weights is None else returns_under(frame, weights)
-    told: Any = (
+    rows: Any = (
         frame.assign(value=returns, decisions=frame["learned"]).groupby("decisions", as_index=False)["value"].mean()
     )
-    return _places(run, told, over), told["value"].to_numpy(np.float64)
+    return _places(run, rows, over), rows["value"].to_numpy(np.float64)
 
 
 def _places(run: Run, frame: pd.DataFrame, over: Over) -> Array:
@@ -61,33 +61,35 @@ def _places(run: Run, frame: pd.DataFrame, over: Over) -> Array:
     readings = run.readings
     if not len(readings):
         return np.zeros(len(frame))
-    known = np.concatenate([[0.0], readings["decisions"].to_numpy(np.float64)])
-    taken: Array = np.interp(decisions, known, np.concatenate([[0.0], readings["seconds"].to_numpy(np.float64)]))
-    return taken
+    decisions_known = np.concatenate([[0.0], readings["decisions"].to_numpy(np.float64)])
+    seconds: Array = np.interp(
+        decisions, decisions_known, np.concatenate([[0.0], readings["seconds"].to_numpy(np.float64)])
+    )
+    return seconds
 
 
 def _rolling(values: Array, last: int, fewest: int) -> Array:
     """The mean of the last so many values at each place."""
     sums = np.concatenate([[0.0], np.cumsum(values)])
-    at = np.arange(1, len(values) + 1)
-    first = np.maximum(at - last, 0)
-    mean: Array = np.where(at < fewest, np.nan, (sums[at] - sums[first]) / (at - first))
+    counts = np.arange(1, len(values) + 1)
+    first = np.maximum(counts - last, 0)
+    mean: Array = np.where(counts < fewest, np.nan, (sums[counts] - sums[first]) / (counts - first))
     return mean
 
 
 def length_of(run: Run, over: Over) -> float:
     """How long a run is."""
-    at, _ = curve_of(run, over)
+    places, _ = curve_of(run, over)
     if over == "steps" and run.origin.get("decisions"):
         return float(run.origin["decisions"])
-    return float(at[-1]) if len(at) else 0.0
+    return float(places[-1]) if len(places) else 0.0
 
 
-def on_places(at: Array, mean: Array, places: Array) -> Array:
+def on_places(curve_places: Array, mean: Array, places: Array) -> Array:
     """The value of a curve at some places: that of the last episode that closed up to each; not a number before the
     first."""
-    index = np.searchsorted(at, places, side="right") - 1
-    if not len(at):
+    index = np.searchsorted(curve_places, places, side="right") - 1
+    if not len(curve_places):
         return np.full(len(places), np.nan)
-    found: Array = np.where(index >= 0, mean[np.maximum(index, 0)], np.nan)
-    return found
+    means: Array = np.where(index >= 0, mean[np.maximum(index, 0)], np.nan)
+    return means

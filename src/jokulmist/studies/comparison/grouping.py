@@ -51,34 +51,38 @@ def grouped(runs: Sequence[Run] | Mapping[str, Sequence[Run]], by: str | Sequenc
     if isinstance(runs, Mapping):
         groups, notes = [], []
         for label, several in runs.items():
-            kept, words = _without_twins(list(several))
+            runs_kept, words = _without_twins(list(several))
             groups.append(
-                Group(str(label), {}, _strata(kept, _several_environments([r for s in runs.values() for r in s])))
+                Group(str(label), {}, _strata(runs_kept, _several_environments([r for s in runs.values() for r in s])))
             )
             notes += words
         return _checked([], groups, notes)
-    kept, notes = _without_twins(list(runs))
-    if len(kept) < 2:
+    runs_kept, notes = _without_twins(list(runs))
+    if len(runs_kept) < 2:
         raise SettingError(
-            f"there is nothing to compare: {len(kept)} run was given. Name the runs of two settings at least."
+            f"there is nothing to compare: {len(runs_kept)} run was given. Name the runs of two settings at least."
         )
-    plans = [settings_of(run) for run in kept]
-    found = differing(plans)
-    names = _found(plans, found) if by is None else _asked([by] if isinstance(by, str) else list(by), plans, found)
+    plans = [settings_of(run) for run in runs_kept]
+    all_settings = differing(plans)
+    names = (
+        _default_names(plans, all_settings)
+        if by is None
+        else _names_given([by] if isinstance(by, str) else list(by), plans, all_settings)
+    )
     if not names:
         lengths = " They differ in their length only." if _lengths_differ(plans) else ""
         raise SettingError(
-            f"the {len(kept)} runs have the same settings, so there is one group and nothing to compare.{lengths} "
-            f"Train some with another setting{_another_setting(kept[0].plan.agent)}."
+            f"the {len(runs_kept)} runs have the same settings, so there is one group and nothing to compare.{lengths} "
+            f"Train some with another setting{_another_setting(runs_kept[0].plan.agent)}."
         )
     if by is not None:
-        others = [name for name in found if name not in names and name != USES[0]]
-        split = [name for name in others if _differs_within(plans, names, name)]
+        other_names = [name for name in all_settings if name not in names and name != USES[0]]
+        split = [name for name in other_names if _differs_within(plans, names, name)]
         if split:
             notes.append(f"{listed(split[:6])} {'differ' if len(split) > 1 else 'differs'} within groups, too")
-    strata = "environment.use" not in names and _several_environments(kept)
+    strata = "environment.use" not in names and _several_environments(runs_kept)
     members: dict[str, Group] = {}
-    for run, plan in zip(kept, plans, strict=True):
+    for run, plan in zip(runs_kept, plans, strict=True):
         settings = {name: plan[name] for name in names if name in plan}
         key = repr(settings)
         group = members.setdefault(key, Group("", settings))
@@ -97,10 +101,10 @@ def _another_setting(agent: Any) -> str:
     return f", e.g. `--set agent.{name}={value}`" if name else ""
 
 
-def _found(plans: list[dict[str, Any]], found: list[str]) -> list[str]:
+def _default_names(plans: list[dict[str, Any]], settings: list[str]) -> list[str]:
     """The settings that make the groups, of those in which the plans differ."""
-    others = [name for name in found if not name.startswith("environment.")]
-    names = others if "environment.use" in found and others else found
+    other_names = [name for name in settings if not name.startswith("environment.")]
+    names = other_names if "environment.use" in settings and other_names else settings
     for use in USES:  # what differs because the method does says nothing more than the method
         if use in names:
             section = use.partition(".")[0] + "."
@@ -112,42 +116,42 @@ def _found(plans: list[dict[str, Any]], found: list[str]) -> list[str]:
     return sorted(names, key=lambda name: name not in USES)
 
 
-def _asked(by: list[str], plans: list[dict[str, Any]], found: list[str]) -> list[str]:
+def _names_given(by: list[str], plans: list[dict[str, Any]], settings: list[str]) -> list[str]:
     """The settings that were asked for by their names or the ends of them."""
-    known = list(dict.fromkeys(name for plan in plans for name in plan))
+    setting_names = list(dict.fromkeys(name for plan in plans for name in plan))
     names = []
     for word in by:
-        fits = [word] if word in known else [name for name in known if name.rpartition(".")[2] == word]
+        fits = [word] if word in setting_names else [name for name in setting_names if name.rpartition(".")[2] == word]
         if len(fits) != 1:
-            many = f" It could be {listed(fits)}." if fits else nearest(word, known)
-            raise LookupFailed(f"no plan here has a setting `{word}`; the runs differ in {listed(found)}.{many}")
+            many = f" It could be {listed(fits)}." if fits else nearest(word, setting_names)
+            raise LookupFailed(f"no plan here has a setting `{word}`; the runs differ in {listed(settings)}.{many}")
         names.append(fits[0])
     return names
 
 
-def _differs_within(plans: list[dict[str, Any]], names: list[str], other: str) -> bool:
+def _differs_within(plans: list[dict[str, Any]], names: list[str], setting: str) -> bool:
     """Whether a setting differs among plans that have the same values of others."""
     seen: dict[str, set[str]] = {}
     for plan in plans:
-        seen.setdefault(repr([plan.get(name) for name in names]), set()).add(repr(plan.get(other)))
+        seen.setdefault(repr([plan.get(name) for name in names]), set()).add(repr(plan.get(setting)))
     return any(len(values) > 1 for values in seen.values())
 
 
 def _without_twins(runs: list[Run]) -> tuple[list[Run], list[str]]:
     """The runs, each seed of a setting once: the same plan and seed give the same run, which is no more evidence."""
-    kept: dict[str, Run] = {}
+    runs_kept: dict[str, Run] = {}
     notes = []
     for run in runs:
         plan = {k: v for k, v in settings_of(run).items() if k != "training.seeds"}
         key = repr((sorted(plan.items(), key=lambda item: item[0]), run.seed))
-        if key in kept:
+        if key in runs_kept:
             notes.append(
-                f"{run.name} has the settings and the seed of {kept[key].name}, so it is the same run and counted once"
+                f"{run.name} has the settings and the seed of {runs_kept[key].name}, so it is the same run and counted once"
             )
-            if run.origin.get("decisions", 0) <= kept[key].origin.get("decisions", 0):
+            if run.origin.get("decisions", 0) <= runs_kept[key].origin.get("decisions", 0):
                 continue
-        kept[key] = run
-    return list(kept.values()), notes
+        runs_kept[key] = run
+    return list(runs_kept.values()), notes
 
 
 def _several_environments(runs: Sequence[Run]) -> bool:
@@ -155,10 +159,10 @@ def _several_environments(runs: Sequence[Run]) -> bool:
 
 
 def _strata(runs: list[Run], several: bool) -> dict[str, list[Run]]:
-    found: dict[str, list[Run]] = {}
+    strata: dict[str, list[Run]] = {}
     for run in runs:
-        found.setdefault(environment_name(run) if several else "", []).append(run)
-    return found
+        strata.setdefault(environment_name(run) if several else "", []).append(run)
+    return strata
 
 
 def _checked(by: list[str], groups: list[Group], notes: list[str]) -> Grouping:
@@ -184,13 +188,13 @@ def _labels(settings: list[dict[str, Any]], names: list[str]) -> list[str]:
     labels = []
     for values in settings:
         words = [str(values[name]).rpartition(":")[2] for name in USES if name in values]
-        rest = [f"{short[name]} {_told(values[name])}" for name in short if name in values]
+        rest = [f"{short[name]} {_format_value(values[name])}" for name in short if name in values]
         more = [f"and {len(rest) - MOST_IN_A_LABEL} more"] if len(rest) > MOST_IN_A_LABEL else []
         labels.append(" ".join([*words, ", ".join(rest[:MOST_IN_A_LABEL] + more)]).strip())
     return [label if labels.count(label) == 1 else f"{label} ({k + 1})" for k, label in enumerate(labels)]
 
 
-def _told(value: Any) -> str:
+def _format_value(value: Any) -> str:
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 

@@ -16,7 +16,7 @@ from jokulmist.training.evaluation.evaluate import RANDOM, evaluate_references
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import EVALUATION, RETURN, full_weights, returns_under
 
-Say = Callable[[str], Any]
+Message = Callable[[str], Any]
 
 
 def common_weights(runs: Sequence[Run], score: str, weights: Mapping[str, float] | None) -> Mapping[str, float] | None:
@@ -34,12 +34,12 @@ def common_weights(runs: Sequence[Run], score: str, weights: Mapping[str, float]
         return {**declared, **weights}
     seen: dict[type, dict[str, float]] = {}
     for run in runs:
-        own = full_weights(run.environment)
-        first = seen.setdefault(type(run.environment), own)
-        if own != first and score in (RETURN, EVALUATION):
-            name = next(term for term in own if own[term] != first.get(term))
+        weights_of_run = full_weights(run.environment)
+        first = seen.setdefault(type(run.environment), weights_of_run)
+        if weights_of_run != first and score in (RETURN, EVALUATION):
+            name = next(term for term in weights_of_run if weights_of_run[term] != first.get(term))
             raise SettingError(
-                f"the runs were rewarded by different weights (`{name}`: {first.get(name):g} and {own[name]:g}), so "
+                f"the runs were rewarded by different weights (`{name}`: {first.get(name):g} and {weights_of_run[name]:g}), so "
                 "their returns are no common scale: a weight would be judged by the return that it changes. Judge all "
                 "by one weighting, "
                 f'`weights={{"{name}": {first.get(name):g}}}` (`--weights {name}={first.get(name):g}`), or by a '
@@ -52,7 +52,7 @@ class Scales:
     """From returns to what is compared: as they are in one environment, normalised over several."""
 
     def __init__(
-        self, runs: Sequence[Run], score: str, weights: Mapping[str, float] | None, episodes: int, seed: int, say: Say,
+        self, runs: Sequence[Run], score: str, weights: Mapping[str, float] | None, episodes: int, seed: int, say: Message,
         within: Environment | None = None,
     ) -> None:  # fmt: skip
         uses = {environment_name(run): run for run in runs} if within is None else {}
@@ -67,42 +67,44 @@ class Scales:
             environment = within or run.environment
             if environment not in same:
                 say(f"measuring random play and the references of {describe(environment).name}")
-                known = evaluate_references(environment, episodes, seed)
+                references = evaluate_references(environment, episodes, seed)
                 same[environment] = {
-                    name: float(np.mean(found.returns if weights is None else returns_under(found.episodes, weights)))
-                    for name, found in known.items()
+                    name: float(
+                        np.mean(evaluation.returns if weights is None else returns_under(evaluation.episodes, weights))
+                    )
+                    for name, evaluation in references.items()
                 }
-                if self.normalised and len(known) < 2:
+                if self.normalised and len(references) < 2:
                     raise SettingError(
                         f"runs on several environments are normalised between random play and a reference, and "
                         f"`{describe(environment).name}` has no `@jm.reference`. Write one, or compare one "
                         "environment at a time."
                     )
             self.by_run[id(run)] = same[environment]
-        self.known = {} if self.normalised or several or self.plain else next(iter(same.values()))
+        self.levels = {} if self.normalised or several or self.plain else next(iter(same.values()))
 
-    def of(self, run: Run, value: Any) -> Any:
+    def scaled(self, run: Run, value: Any) -> Any:
         """A value of a run on the common scale."""
         if not self.normalised:
             return value
-        known = self.by_run[id(run)]
-        best = max(mean for name, mean in known.items() if name != RANDOM)
-        if best <= known[RANDOM]:
+        scale = self.by_run[id(run)]
+        best = max(mean for name, mean in scale.items() if name != RANDOM)
+        if best <= scale[RANDOM]:
             raise SettingError(
                 f"the references of `{describe(run.environment).name}` are no better than random play, so scores "
                 "cannot be normalised."
             )
-        return (value - known[RANDOM]) / (best - known[RANDOM])
+        return (value - scale[RANDOM]) / (best - scale[RANDOM])
 
     def usual_level(self, scores: Sequence[float]) -> float | None:
         """Halfway from random play to the best reference, or to the best seed."""
         if self.normalised:
             return 0.5
         finite = [score for score in scores if math.isfinite(score)]
-        if not self.known or not finite:
+        if not self.levels or not finite:
             return None
-        references = [mean for name, mean in self.known.items() if name != RANDOM]
-        return (self.known[RANDOM] + (max(references) if references else max(finite))) / 2.0
+        references = [mean for name, mean in self.levels.items() if name != RANDOM]
+        return (self.levels[RANDOM] + (max(references) if references else max(finite))) / 2.0
 
     @property
     def value(self) -> str:
@@ -112,4 +114,4 @@ class Scales:
         """What to draw beside the curves."""
         if self.normalised:
             return {"random play": 0.0, "best reference": 1.0}
-        return {("random play" if name == RANDOM else f"reference {name}"): mean for name, mean in self.known.items()}
+        return {("random play" if name == RANDOM else f"reference {name}"): mean for name, mean in self.levels.items()}

@@ -12,11 +12,11 @@ from jokulmist.environments.declaration.environment import Environment
 from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.records.run_index import LAST
 from jokulmist.studies import statistics as stat
-from jokulmist.studies.comparison.comparison import Comparison, Say
+from jokulmist.studies.comparison.comparison import Comparison, Message
 from jokulmist.studies.comparison.curves import PLACES, Over, curve_of, length_of, on_places
 from jokulmist.studies.comparison.grouping import Group, Grouping
 from jokulmist.studies.comparison.scales import Scales
-from jokulmist.studies.comparison.verdicts import DRAW_SEED, judged_pairs, said
+from jokulmist.studies.comparison.verdicts import DRAW_SEED, judged_pairs, verdict_lines
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import EVALUATION, RETURN, Score, score_of, score_within
 
@@ -40,14 +40,14 @@ def shared_length(runs: Sequence[Run], over: Over, notes: list[str]) -> tuple[fl
         if shared <= 0.0:
             empty = runs[steps.index(shared)]
             raise SettingError(f"{empty.name} has no episode yet, so it shares nothing with the others. Leave it out.")
-        what = (
+        text = (
             "last evaluation"
             if all("recorded" in run.origin for run in runs)
             else f"mean return of the last {LAST} training episodes"
         )
         notes.append(
             f"the runs are of different length, {min(steps):,.0f} to {max(steps):,.0f} decisions: they are compared on "
-            f"the first {shared:,.0f}, by the {what} up to there"
+            f"the first {shared:,.0f}, by the {text} up to there"
         )
     span = min(length_of(run, over) for run in runs)
     return span, shared
@@ -55,12 +55,12 @@ def shared_length(runs: Sequence[Run], over: Over, notes: list[str]) -> tuple[fl
 
 def score_rows(
     grouping: Grouping,
-    asked: Score,
+    final_score: Score,
     shared: float,
     scales: Scales,
     weights: Mapping[str, float] | None,
     notes: list[str],
-    say: Say,
+    say: Message,
     within: Environment | None = None,
 ) -> list[dict[str, Any]]:
     """The final score of each run; where there is an environment to play `within`, of its last policy there."""
@@ -72,19 +72,19 @@ def score_rows(
                 say(f"scoring {len(rows) + 1} of {total}: {run.name}")
                 try:
                     if shared:
-                        at, mean = curve_of(run, "steps", weights)
-                        value = float(on_places(at, mean, np.array([shared]))[0])
+                        places, mean = curve_of(run, "steps", weights)
+                        value = float(on_places(places, mean, np.array([shared]))[0])
                     elif within is not None:
-                        value = score_within(run, within, asked)
+                        value = score_within(run, within, final_score)
                     else:
-                        value = score_of(run, asked)
+                        value = score_of(run, final_score)
                 except JokulmistError as reason:
                     raise type(reason)(f"{run.name} cannot be scored: {reason}") from None
                 if not math.isfinite(value):
                     raise SettingError(f"{run.name} has no score: no episode closed. Train it longer, or leave it out.")
                 rows.append(
                     {"group": group.label, "environment": environment, "run": run.name, "seed": run.seed,
-                     "score": float(scales.of(run, value)), "unscaled": value}
+                     "score": float(scales.scaled(run, value)), "unscaled": value}
                 )  # fmt: skip
     return rows
 
@@ -93,13 +93,13 @@ def curve_rows(
     grouping: Grouping, over: Over, span: float, scales: Scales, weights: Mapping[str, float] | None
 ) -> list[dict[str, Any]]:
     places = np.linspace(span / PLACES, span, PLACES)
-    found = []
+    rows = []
     for group in grouping.groups:
         for environment, runs in group.strata.items():
             for run in runs:
                 value = on_places(*curve_of(run, over, weights), places)
-                value = scales.of(run, value)
-                found.append(
+                value = scales.scaled(run, value)
+                rows.append(
                     {
                         "group": group.label,
                         "environment": environment,
@@ -109,7 +109,7 @@ def curve_rows(
                         "value": value,
                     }
                 )
-    return found
+    return rows
 
 
 def scores_of_curves(
@@ -118,23 +118,27 @@ def scores_of_curves(
     """How fast each run learned: the mean height of its curve, or the decisions after which the curve is at a level."""
     rows, never = [], 0
     for curve in curves:
-        value, at = np.asarray(curve["value"]), np.asarray(curve["at"])
+        value, places = np.asarray(curve["value"]), np.asarray(curve["at"])
         if not np.isfinite(value).any():
             raise SettingError(
                 f"{curve['run']} has no curve: too few episodes closed. Train it longer, or leave it out."
             )
         if score == AREA:
-            found = float(np.nanmean(value))
+            score_value = float(np.nanmean(value))
         else:
             if level is None:
                 raise SettingError(
                     '`score="decisions"` asks after how many decisions a level is reached: say which, `level=`.'
                 )
-            there = np.flatnonzero(value >= level)
-            never += not len(there)
-            found = float(at[there[0]]) if len(there) else float(at[-1])
+            reached = np.flatnonzero(value >= level)
+            never += not len(reached)
+            score_value = float(places[reached[0]]) if len(reached) else float(places[-1])
         rows.append(
-            {**{n: curve[n] for n in ("group", "environment", "run", "seed")}, "score": found, "unscaled": found}
+            {
+                **{n: curve[n] for n in ("group", "environment", "run", "seed")},
+                "score": score_value,
+                "unscaled": score_value,
+            }
         )
     if never:
         notes.append(f"{never} of {len(curves)} seeds never came to {level:.4g}, and count with the whole length")
@@ -157,8 +161,8 @@ def compared(
     pairs = judged_pairs({label: [sign * s for s in several] for label, several in strata.items()}, against)
     for pair in pairs:
         pair["difference"] *= sign
-    notes += said(pairs, strata)
-    wide = [c for one in curves for c in [pd.DataFrame(one)]]
+    notes += verdict_lines(pairs, strata)
+    wide = [c for curve_table in curves for c in [pd.DataFrame(curve_table)]]
     unit = (
         scales.value
         if score in (RETURN, EVALUATION)
@@ -168,13 +172,13 @@ def compared(
         table=pd.DataFrame(table), pairs=pd.DataFrame(pairs), scores=frame, curves=pd.concat(wide, ignore_index=True),
         middle=pd.concat([_middle(group, curves, draw) for group in grouping.groups], ignore_index=True),
         profile=pd.concat([_profile(label, strata, draw) for label in strata], ignore_index=True), notes=notes,
-        by=grouping.by, level=level, value=unit, over=over, known=scales.lines() if score in (RETURN, EVALUATION) else {},
+        by=grouping.by, level=level, value=unit, over=over, levels=scales.lines() if score in (RETURN, EVALUATION) else {},
     )  # fmt: skip
 
 
 def _arrays(frame: pd.DataFrame, group: Group) -> list[stat.Array]:
-    mine = frame[frame["group"] == group.label]
-    return [mine[mine["environment"] == name]["score"].to_numpy() for name in group.strata]
+    rows = frame[frame["group"] == group.label]
+    return [rows[rows["environment"] == name]["score"].to_numpy() for name in group.strata]
 
 
 def _row(
@@ -200,20 +204,20 @@ def _middle(group: Group, curves: list[dict[str, Any]], draw: np.random.Generato
     """The interquartile mean of a group's curves at each place, with its interval."""
     import pandas as pd
 
-    mine = [c for c in curves if c["group"] == group.label]
-    values = np.stack([c["value"] for c in mine])
-    known = np.isfinite(values).all(axis=0)
+    group_curves = [c for c in curves if c["group"] == group.label]
+    values = np.stack([c["value"] for c in group_curves])
+    is_finite = np.isfinite(values).all(axis=0)
     middle = np.full(values.shape[1], np.nan)
     low, high = middle.copy(), middle.copy()
-    middle[known] = stat.interquartile_mean(values[:, known], axis=0)
+    middle[is_finite] = stat.interquartile_mean(values[:, is_finite], axis=0)
     rows: list[stat.Array] = [
-        np.array([k for k, c in enumerate(mine) if c["environment"] == name]) for name in group.strata
+        np.array([k for k, c in enumerate(group_curves) if c["environment"] == name]) for name in group.strata
     ]
-    if min(map(len, rows)) > 1 and known.any():
+    if min(map(len, rows)) > 1 and is_finite.any():
         picks = stat.resampled(rows, draw, OF_EACH_PLACE).astype(int)
-        resamples = stat.interquartile_mean(values[:, known][picks], axis=1)
-        low[known], high[known] = stat.interval_ends(resamples, middle[known], rows)
-    return pd.DataFrame({"group": group.label, "at": mine[0]["at"], "middle": middle, "low": low, "high": high})
+        resamples = stat.interquartile_mean(values[:, is_finite][picks], axis=1)
+        low[is_finite], high[is_finite] = stat.interval_ends(resamples, middle[is_finite], rows)
+    return pd.DataFrame({"group": group.label, "at": group_curves[0]["at"], "middle": middle, "low": low, "high": high})
 
 
 def _profile(label: str, groups: Mapping[str, stat.Strata], draw: np.random.Generator) -> pd.DataFrame:
@@ -225,8 +229,8 @@ def _profile(label: str, groups: Mapping[str, stat.Strata], draw: np.random.Gene
     places = np.concatenate([[every[0] - 0.03 * reach], every, [every[-1] + 0.03 * reach]])
 
     def above(strata: stat.Strata) -> stat.Array:
-        found: stat.Array = np.mean([(s[..., None] > places).mean(axis=-2) for s in strata], axis=0)
-        return found
+        profile: stat.Array = np.mean([(s[..., None] > places).mean(axis=-2) for s in strata], axis=0)
+        return profile
 
     strata = [np.asarray(s) for s in groups[label]]
     low = high = np.full(len(places), np.nan)

@@ -26,42 +26,48 @@ def judged_pairs(groups: Mapping[str, stat.Strata], against: str | None = None) 
     names = list(combinations(groups, 2)) if against is None else [(n, against) for n in groups if n != against]
     draw = np.random.default_rng(DRAW_SEED)
     rows: list[dict[str, Any]] = []
-    able = [name for name, own in groups.items() if sum(map(len, own)) >= stat.FEWEST and min(map(len, own)) >= 2]
+    able = [
+        name for name, scores in groups.items() if sum(map(len, scores)) >= stat.FEWEST and min(map(len, scores)) >= 2
+    ]
     tested = [pair for pair in names if set(pair) <= set(able)]
     places = [(able.index(first), able.index(second)) for first, second in tested]
-    found = dict(zip(tested, stat.max_t_test([groups[name] for name in able], places, draw), strict=True))
+    p_values = dict(zip(tested, stat.max_t_test([groups[name] for name in able], places, draw), strict=True))
     # Where even the most uneven deal could not be told from luck, no test can decide.
     decides = bool(tested) and stat.least_p([groups[name] for name in able]) <= stat.ALPHA
     for first, second in names:
-        ours, theirs = groups[first], groups[second]
-        low, high = stat.chance_interval(ours, theirs)
-        corrected = found.get((first, second), math.nan)
+        first_scores, second_scores = groups[first], groups[second]
+        low, high = stat.chance_interval(first_scores, second_scores)
+        corrected = p_values.get((first, second), math.nan)
         # Two groups alone were tested as a pair already.
         alone = (
             corrected
-            if len(able) <= 2 or (first, second) not in found
-            else stat.max_t_test([ours, theirs], [(0, 1)], draw)[0]
+            if len(able) <= 2 or (first, second) not in p_values
+            else stat.max_t_test([first_scores, second_scores], [(0, 1)], draw)[0]
         )
         row: dict[str, Any] = {
-            "first": first, "second": second, "difference": stat.difference_of_means(ours, theirs),
-            "chance": stat.chance_of_improvement(ours, theirs), "low": low, "high": high, "p": alone, "p_adjusted": corrected,
+            "first": first, "second": second, "difference": stat.difference_of_means(first_scores, second_scores),
+            "chance": stat.chance_of_improvement(first_scores, second_scores), "low": low, "high": high, "p": alone, "p_adjusted": corrected,
         }  # fmt: skip
-        could = (first, second) in found and decides
+        could = (first, second) in p_values and decides
         row["verdict"] = DIFFERENT if corrected <= stat.ALPHA else NOT_SHOWN if could else TOO_FEW
-        row["more_seeds"] = _more(row["verdict"], ours, theirs, len(names))
+        row["more_seeds"] = _more(row["verdict"], first_scores, second_scores, len(names))
         rows.append(row)
     return rows
 
 
-def _more(verdict: str, ours: stat.Strata, theirs: stat.Strata, pairs: int) -> float:
+def _more(verdict: str, first_scores: stat.Strata, second_scores: stat.Strata, pairs: int) -> float:
     """Seeds a side that are still needed to find a difference such as this one four times in five."""
     if verdict == DIFFERENT:
         return 0.0
-    needed = stat.seeds_needed(stat.standardised(ours, theirs), pairs)
-    return math.nan if needed is None else float(max(needed - min(sum(map(len, ours)), sum(map(len, theirs))), 1))
+    needed = stat.seeds_needed(stat.standardised(first_scores, second_scores), pairs)
+    return (
+        math.nan
+        if needed is None
+        else float(max(needed - min(sum(map(len, first_scores)), sum(map(len, second_scores))), 1))
+    )
 
 
-def said(pairs: list[dict[str, Any]], strata: Mapping[str, stat.Strata]) -> list[str]:
+def verdict_lines(pairs: list[dict[str, Any]], strata: Mapping[str, stat.Strata]) -> list[str]:
     """What the verdicts come to, in words."""
     words = []
     few = [row for row in pairs if row["verdict"] == TOO_FEW]

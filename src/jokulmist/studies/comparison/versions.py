@@ -8,7 +8,7 @@ from typing import Any
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.gallery import SHIPPED
-from jokulmist.sources.keeping import kept_code
+from jokulmist.sources.snapshot import source_snapshot
 from jokulmist.training.evaluation.evaluate import weights_of
 from jokulmist.training.plans.setting_differences import Flat, flat
 from jokulmist.training.plans.sources import version_changes
@@ -34,39 +34,39 @@ def version(run: Run, section: str = "environment") -> str | None:
 
 def settings_of(run: Run) -> Flat:
     """A run's settings, with the versions of its code among them."""
-    found = flat(run.written_plan)
-    found["environment.use"] = environment_name(run)
+    settings = flat(run.written_plan)
+    settings["environment.use"] = environment_name(run)
     if version(run) is not None:
-        found[VERSION] = version(run)
-    if ":" in str(found.get("agent.use")):
-        found["agent.use"] = str(found["agent.use"]).rpartition(":")[2]
+        settings[VERSION] = version(run)
+    if ":" in str(settings.get("agent.use")):
+        settings["agent.use"] = str(settings["agent.use"]).rpartition(":")[2]
         if version(run, "agent") is not None:
-            found["agent.version"] = version(run, "agent")
-    return found
+            settings["agent.version"] = version(run, "agent")
+    return settings
 
 
 def changes_told(runs: Sequence[Run]) -> list[str]:
     """For each environment of which there are several versions, how each differs from the first."""
-    told = []
+    lines = []
     for versions in _by_environment(runs).values():
-        first, *others = list(versions.items())
-        for number, run in others:
-            told.append(f"{environment_name(run)}, version {first[0]} and {number}: {_difference(first[1], run)}")
-    return told
+        first, *later = list(versions.items())
+        for number, run in later:
+            lines.append(f"{environment_name(run)}, version {first[0]} and {number}: {_difference(first[1], run)}")
+    return lines
 
 
 def _by_environment(runs: Sequence[Run]) -> dict[str, dict[str, Run]]:
     """One run of each version, by environment."""
-    found: dict[str, dict[str, Run]] = {}
+    by_name: dict[str, dict[str, Run]] = {}
     for run in sorted(runs, key=lambda run: (str(run.origin.get("began")), run.name)):
         number = version(run)
         if number is not None:
-            found.setdefault(environment_name(run), {}).setdefault(number, run)
-    return found
+            by_name.setdefault(environment_name(run), {}).setdefault(number, run)
+    return by_name
 
 
 def _difference(first: Run, second: Run) -> str:
-    codes = [kept_code(run.path) for run in (first, second)]
+    codes = [source_snapshot(run.path) for run in (first, second)]
     if codes[0] is None or codes[1] is None:
         return "their code was not kept"
     return version_changes(
@@ -80,14 +80,16 @@ def _difference(first: Run, second: Run) -> str:
 def refuse_returns(runs: Sequence[Run], weights: Mapping[str, float] | None) -> None:
     """Raise `SettingError` where returns of different versions are no common scale: their terms or weights differ."""
     for name, versions in _by_environment(runs).items():
-        first, *others = list(versions.items())
-        for number, run in others:
-            told = _difference(first[1], run)
-            ours, theirs = (weights_of(describe(one.environment)) for one in (first[1], run))
+        first, *later = list(versions.items())
+        for number, run in later:
+            difference = _difference(first[1], run)
+            first_weights, second_weights = (weights_of(describe(each_run.environment)) for each_run in (first[1], run))
             # Weights may be given for terms of the same names; what a term says may not have changed.
-            if "term `" not in told and (ours == theirs or weights is not None):
+            if "term `" not in difference and (first_weights == second_weights or weights is not None):
                 continue
-            shared = [term for term in ours if term in theirs and f"term `{term}` changed" not in told]
+            shared = [
+                term for term in first_weights if term in second_weights and f"term `{term}` changed" not in difference
+            ]
             measures = {m.name for m in describe(first[1].environment).measures} & {
                 m.name for m in describe(run.environment).measures
             }
@@ -105,7 +107,7 @@ def refuse_returns(runs: Sequence[Run], weights: Mapping[str, float] | None) -> 
                 "policies there"
             )
             raise SettingError(
-                f"the runs were trained on versions {first[0]} and {number} of `{name}` ({told}), so their returns "
+                f"the runs were trained on versions {first[0]} and {number} of `{name}` ({difference}), so their returns "
                 f"are no common scale. Judge all {'; or '.join(ways)}."
             )
 

@@ -42,9 +42,9 @@ class ShownScore:
     seeds: int
 
     def __str__(self) -> str:
-        over = f"{self.seeds} seeds" if self.seeds > 1 else "episodes of one seed"
+        basis = f"{self.seeds} seeds" if self.seeds > 1 else "episodes of one seed"
         return f"{self.score:.4g}" + (
-            f" [{self.low:.4g}, {self.high:.4g}] over {over}" if math.isfinite(self.low) else ""
+            f" [{self.low:.4g}, {self.high:.4g}] over {basis}" if math.isfinite(self.low) else ""
         )
 
 
@@ -92,8 +92,8 @@ class Candidate:
 
     def score(self, until: int, seeds: int) -> float | None:
         """The mean score of the seeds at the end of a leg; None where one of them is missing."""
-        found = self.scores.get(str(until), {})
-        return float(np.mean(list(found.values()))) if len(found) == seeds else None
+        by_seed = self.scores.get(str(until), {})
+        return float(np.mean(list(by_seed.values()))) if len(by_seed) == seeds else None
 
     def values(self, until: int) -> list[float]:
         return list(self.scores.get(str(until), {}).values())
@@ -122,13 +122,13 @@ class Board:
         worst."""
         if candidate.status == FAILED:
             return -math.inf
-        found = candidate.score(until, len(self.seeds))
-        return None if found is None else found if self.higher else -found
+        result = candidate.score(until, len(self.seeds))
+        return None if result is None else result if self.higher else -result
 
     def ranked(self, until: int) -> list[tuple[float, Candidate]]:
         """The candidates whose merit at the end of a leg is known, the best first."""
-        known = [(merit, c) for c in self.candidates if (merit := self.merit(c, until)) is not None]
-        return sorted(known, key=lambda item: (-item[0], item[1].number))
+        scored = [(merit, c) for c in self.candidates if (merit := self.merit(c, until)) is not None]
+        return sorted(scored, key=lambda item: (-item[0], item[1].number))
 
     def best(self, untils: list[int]) -> tuple[Candidate, int] | None:
         """The best candidate of those that came furthest; `untils` from the end of the plan downwards."""
@@ -138,7 +138,7 @@ class Board:
                     return candidate, until
         return None
 
-    def told(self, candidate: Candidate, until: int) -> ShownScore:
+    def shown_score(self, candidate: Candidate, until: int) -> ShownScore:
         """A candidate's score at the end of a leg, with its interval."""
         values = np.array(candidate.values(until))
         low, high = math.nan, math.nan
@@ -162,14 +162,14 @@ class Board:
     @classmethod
     def open(cls, folder: Path) -> Board:
         """What was saved."""
-        found = read_json(folder / SEARCH)
+        content = read_json(folder / SEARCH)
         try:
-            board = TypeAdapter(cls).validate_python(found)
+            board = TypeAdapter(cls).validate_python(content)
         except ValidationError as wrong:
             first = wrong.errors()[0]
-            where = ".".join(str(part) for part in first["loc"]) or "the whole"
+            field = ".".join(str(part) for part in first["loc"]) or "the whole"
             raise RecordError(
-                f"{folder / SEARCH}: `{where}` is {first['input']!r:.80}, which no search writes. It was damaged."
+                f"{folder / SEARCH}: `{field}` is {first['input']!r:.80}, which no search writes. It was damaged."
             ) from None
         board.refuse_strange(folder / SEARCH)
         return board
@@ -178,8 +178,8 @@ class Board:
         """Raise `RecordError` where numbers or folders are those of no candidate: a name must not lead out of the
         search's folder."""
         count = len(self.candidates)
-        known = all(0 <= k < count for k in [self.winner, *(c.copies for c in self.candidates)] if k is not None)
-        if [c.number for c in self.candidates] != list(range(count)) or not known:
+        are_valid = all(0 <= k < count for k in [self.winner, *(c.copies for c in self.candidates)] if k is not None)
+        if [c.number for c in self.candidates] != list(range(count)) or not are_valid:
             raise RecordError(f"{file}: a candidate is named that it does not hold. It was damaged.")
         for candidate in self.candidates:
             for name in candidate.runs.values():

@@ -30,8 +30,8 @@ from jokulmist.training.progress import RunProgress
 from jokulmist.training.workers.jobs import Executor, Job, WorkerMessage
 
 POLL_SECONDS = 0.2
-AGAIN = -1
-SHOWN = 5
+RERUN = -1
+MOST_SHOWN = 5
 Tag = tuple[int, int]
 
 
@@ -50,11 +50,11 @@ class Engine:
         self.question, self.folder, self.board, self.executor = question, folder, board, executor
         self.show, self.command = show, command
         self.waiting: deque[Tag] = deque()
-        self.given: set[Tag] = set()
-        self.now: dict[Tag, RunProgress] = {}
-        self.told: set[str] = set()
+        self.outstanding: set[Tag] = set()
+        self.running: dict[Tag, RunProgress] = {}
+        self.messages_shown: set[str] = set()
         self.stopping = False
-        self.asked = StopRequest()
+        self.problem = StopRequest()
         self.before = board.seconds
         self.done_before = 0.0
 
@@ -64,7 +64,7 @@ class Engine:
         self.done_before = self.view().share
         self.show.begin(self.folder.name)
         try:
-            with heeding_stops() as self.asked:
+            with heeding_stops() as self.problem:
                 for candidate in self.board.running:  # it was killed: what was on its way is given again
                     self._give_out(Instalment(candidate.number, candidate.until or 0))
                 self._work(began, self._next)
@@ -79,15 +79,15 @@ class Engine:
     def _work(self, began: float, more: Any) -> None:
         """Give jobs while there are any and workers are free, and take what comes back."""
         while True:
-            if self.asked and not self.stopping:
+            if self.problem and not self.stopping:
                 self._stop()
             while self.executor.free() and not self.stopping and (self.waiting or more()):
                 tag = self.waiting.popleft()
-                self.given.add(tag)
+                self.outstanding.add(tag)
                 self.executor.give(tag, self._job(tag))
-            if not self.given:
+            if not self.outstanding:
                 return
-            worker_message = self.executor.hear(POLL_SECONDS)
+            worker_message = self.executor.receive(POLL_SECONDS)
             self.board.seconds = self.before + time.perf_counter() - began
             if worker_message is not None:
                 self._take(worker_message)
@@ -111,8 +111,8 @@ class Engine:
             self._plan(candidate.number)
         except JokulmistError as wrong:  # settings that are allowed one by one may not go together
             self._fail(candidate, str(wrong))
-        known = candidate.scores.get(str(instalment.until), {})
-        left = [seed for seed in self._seeds(candidate) if str(seed) not in known]
+        scores = candidate.scores.get(str(instalment.until), {})
+        left = [seed for seed in self._seeds(candidate) if str(seed) not in scores]
         if not left:
             candidate.until = None
         for seed in left:
@@ -131,7 +131,7 @@ class Engine:
     def _job(self, tag: Tag) -> Job:
         number, seed = tag
         score = self.question.score.written()
-        if number == AGAIN:
+        if number == RERUN:
             assert self.board.winner is not None
             plan = self._plan(self.board.winner).for_seed(seed)
             return Job(
@@ -162,12 +162,12 @@ class Engine:
             if candidate.copies is None:
                 continue
             donor = self.board.candidates[candidate.copies]
-            seed, theirs = self._seeds(candidate)[0], self._seeds(donor)[0]
+            seed, donor_seed = self._seeds(candidate)[0], self._seeds(donor)[0]
             look = len(candidate.scores)
             name = f"candidate-{candidate.number:03d}-seed-{seed}-look-{look:02d}"
             plan = self._plan(candidate.number).for_seed(seed)
             copied = candidate.history[-1]
-            copy_run(self.folder / donor.runs[str(theirs)], self.folder / name, plan, seed, copied)
+            copy_run(self.folder / donor.runs[str(donor_seed)], self.folder / name, plan, seed, copied)
             candidate.runs = {str(seed): name}
             candidate.copies = None
 
@@ -175,16 +175,16 @@ class Engine:
         """Note the message of a run."""
         tag: Tag = worker_message.tag
         if worker_message.progress is not None:
-            self.now[tag] = worker_message.progress
+            self.running[tag] = worker_message.progress
             return
         if worker_message.kind == "say":
-            ours = worker_message.text.startswith(("candidate-", "winner-"))  # that a run goes on is the rule here
-            if worker_message.text not in self.told and not ours:
-                self.told.add(worker_message.text)
-                self.show.say(worker_message.text)
+            is_usual = worker_message.text.startswith(("candidate-", "winner-"))  # that a run goes on is the rule here
+            if worker_message.text not in self.messages_shown and not is_usual:
+                self.messages_shown.add(worker_message.text)
+                self.show.message(worker_message.text)
             return
-        self.given.discard(tag)
-        self.now.pop(tag, None)
+        self.outstanding.discard(tag)
+        self.running.pop(tag, None)
         result = dict(worker_message.result or {})
         if worker_message.kind == "done" and "score" not in result:
             self.stopping = True  # somebody interrupted it: it is gone on with next time
@@ -193,9 +193,9 @@ class Engine:
         failed = worker_message.text if worker_message.kind == "failed" else ""
         if not failed and not (isinstance(score, (int, float)) and math.isfinite(score)):
             failed = "no episode closed, so there is no score; give `steps` for more"
-        if tag[0] == AGAIN:
+        if tag[0] == RERUN:
             if failed:
-                self.show.say(f"the winner failed with seed {tag[1]}: {failed}")
+                self.show.message(f"the winner failed with seed {tag[1]}: {failed}")
             else:
                 self.board.again[str(tag[1])] = float(score)  # type: ignore[arg-type]
         else:
@@ -213,32 +213,32 @@ class Engine:
         until = str(candidate.until or 0)
         score = float(result["score"])
         candidate.scores.setdefault(until, {})[str(seed)] = score
-        known = result["judged"] > 1
-        candidate.spans[str(seed)] = list(interval_of(score, result["sd"], result["judged"])) if known else []
+        is_judged = result["judged"] > 1
+        candidate.spans[str(seed)] = list(interval_of(score, result["sd"], result["judged"])) if is_judged else []
         if len(candidate.scores[until]) == len(self._seeds(candidate)):
             candidate.until = None
 
     def _fail(self, candidate: Candidate, why: str) -> None:
         candidate.status, candidate.message, candidate.until = FAILED, why, None
         self.waiting = deque(tag for tag in self.waiting if tag[0] != candidate.number)
-        self.show.say(f"candidate {candidate.number} failed, and the search goes on: {why}")
+        self.show.message(f"candidate {candidate.number} failed, and the search goes on: {why}")
 
     def _rerun(self, began: float) -> None:
         """Run the best once more, on seeds that it was not chosen by."""
-        found = self.question.method.best(self.board)
-        if found is None:
+        best = self.question.method.best(self.board)
+        if best is None:
             return
-        self.board.winner = found[0].number
+        self.board.winner = best[0].number
         self.board.save(self.folder)
-        left = [(AGAIN, seed) for seed in self.question.new_seeds if str(seed) not in self.board.again]
+        left = [(RERUN, seed) for seed in self.question.new_seeds if str(seed) not in self.board.again]
         if left:
-            self.show.say(f"candidate {self.board.winner} is the best; it is run again on {len(left)} new seeds")
+            self.show.message(f"candidate {self.board.winner} is the best; it is run again on {len(left)} new seeds")
         self.waiting.extend(left)
         self._work(began, lambda: False)
 
     def _stop(self) -> None:
         self.stopping = True
-        self.show.say("stopping: every run saves what it has (Ctrl-C again ends at once)")
+        self.show.message("stopping: every run saves what it has (Ctrl-C again ends at once)")
         self.executor.stop()
 
     def _done(self) -> float:
@@ -251,39 +251,39 @@ class Engine:
         board, tuning = self.board, self.question.tuning
         method = self.question.method
         seeds = self.question.seeds_each
-        again = len(self.question.new_seeds) * float(self.question.plan.training.steps or 0)
-        total = method.decisions * seeds + again
-        going = sum(progress.decisions for progress in self.now.values())
-        started = sum(self.board.candidates[n].decisions for n, _ in self.now if n != AGAIN)
+        rerun_decisions = len(self.question.new_seeds) * float(self.question.plan.training.steps or 0)
+        total = method.decisions * seeds + rerun_decisions
+        going = sum(progress.decisions for progress in self.running.values())
+        started = sum(self.board.candidates[n].decisions for n, _ in self.running if n != RERUN)
         rerun = len(board.again) * float(self.question.plan.training.steps or 0)
         done = self._done() + max(going - started, 0) + rerun
         if not total:  # the plan counts episodes: what is done is counted in runs
             total = float(tuning.candidates * seeds + len(self.question.new_seeds))
             done = float(sum(len(s) for c in board.candidates for s in c.scores.values()) + len(board.again))
         share = min(done / total, 1.0)
-        here = share - self.done_before
-        left = (board.seconds - self.before) * (1.0 - share) / here if here > 0 else math.nan
+        done_here = share - self.done_before
+        left = (board.seconds - self.before) * (1.0 - share) / done_here if done_here > 0 else math.nan
         best = board.best(method.untils)
         ranked: dict[int, tuple[Candidate, ShownScore]] = {}
         for until in method.untils:  # each where it came furthest
             for _, candidate in board.ranked(until):
                 if candidate.status != FAILED:
-                    ranked.setdefault(candidate.number, (candidate, board.told(candidate, until)))
+                    ranked.setdefault(candidate.number, (candidate, board.shown_score(candidate, until)))
         rows = [
             Row(
-                "again" if n == AGAIN else str(n),
+                "again" if n == RERUN else str(n),
                 seed,
-                self.now.get((n, seed)),
-                {} if n == AGAIN else board.candidates[n].settings,
+                self.running.get((n, seed)),
+                {} if n == RERUN else board.candidates[n].settings,
             )
-            for n, seed in sorted(self.given)
+            for n, seed in sorted(self.outstanding)
         ]
         finished = sum(1 for c in board.candidates if c.scores and c.until is None)
         return View(
             name=self.folder.name, method=tuning.method, score=tuning.score, tried=len(board.candidates), finished=finished,
             failed=sum(c.status == FAILED for c in board.candidates), share=share, seconds=board.seconds, seconds_left=left,
-            best=None if best is None else (best[0], board.told(*best)), rows=rows, workers=self.executor.count,
-            ranked=list(ranked.values())[:SHOWN],
+            best=None if best is None else (best[0], board.shown_score(*best)), rows=rows, workers=self.executor.count,
+            ranked=list(ranked.values())[:MOST_SHOWN],
         )  # fmt: skip
 
 

@@ -58,29 +58,31 @@ class Importance:
 
 def importance_of(question: SearchSettings, board: Board) -> Importance:
     """Which settings mattered, of all candidates that were scored at the same length of training."""
-    points, told = comparable(question, board)
-    return fitted(question.space, [p[0] for p in points], np.array([p[1] for p in points]), told)
+    points, note = comparable(question, board)
+    return fitted(question.space, [p[0] for p in points], np.array([p[1] for p in points]), note)
 
 
 def comparable(question: SearchSettings, board: Board) -> tuple[list[tuple[Settings, float]], str]:
     """Settings and scores that may be compared: of equally long training."""
     seeds = question.seeds_each
     if question.alone:
-        found = []
+        points = []
         for until in question.method.untils:
-            at = [(_settings_at(c, until), s) for c in board.candidates if (s := c.score(until, seeds)) is not None]
-            middle = float(np.mean([s for _, s in at])) if at else 0.0
-            found += [(settings, s - middle) for settings, s in at]
-        return found, "scores are held against the mean of all members at the same look"
+            points_at = [
+                (_settings_at(c, until), s) for c in board.candidates if (s := c.score(until, seeds)) is not None
+            ]
+            middle = float(np.mean([s for _, s in points_at])) if points_at else 0.0
+            points += [(settings, s - middle) for settings, s in points_at]
+        return points, "scores are held against the mean of all members at the same look"
     most: list[tuple[Settings, float]] = []
-    where = 0
+    instalment = 0
     for until in question.method.untils:
-        at = [
+        points_at = [
             (c.settings, s) for c in board.candidates if c.status != FAILED and (s := c.score(until, seeds)) is not None
         ]
-        if len(at) > len(most):
-            most, where = at, until
-    return most, f"scores are those after {where:,} decisions, which most candidates reached" if where else ""
+        if len(points_at) > len(most):
+            most, instalment = points_at, until
+    return most, f"scores are those after {instalment:,} decisions, which most candidates reached" if instalment else ""
 
 
 def _settings_at(candidate: Any, until: int) -> Settings:
@@ -89,11 +91,11 @@ def _settings_at(candidate: Any, until: int) -> Settings:
         if until and past["until"] and until <= past["until"]:
             settings: Settings = past["settings"]
             return settings
-    own: Settings = candidate.settings
-    return own
+    own_settings: Settings = candidate.settings
+    return own_settings
 
 
-def fitted(space: Space, settings: list[Settings], scores: Array, told: str = "") -> Importance:
+def fitted(space: Space, settings: list[Settings], scores: Array, note: str = "") -> Importance:
     """The influence of each setting on some scores."""
     import pandas as pd
 
@@ -108,20 +110,20 @@ def fitted(space: Space, settings: list[Settings], scores: Array, told: str = ""
     spread = float(np.var(scores))
     if spread == 0.0:
         return Importance(nothing, float("nan"), empty, count, "all candidates scored the same: no setting mattered")
-    places = np.stack([space.encoded(one) for one in settings])
+    places = np.stack([space.encoded(setting) for setting in settings])
     owners = np.array(space.columns())
-    active = {name: np.array([name in one for one in settings]) for name in space.names}
+    active = {name: np.array([name in setting for setting in settings]) for name in space.names}
     error, more, models = _errors(places, scores, owners, active)
     explained = 1.0 - float(error.mean()) / spread
     draw = np.random.default_rng(1)
     rows = []
     for name in space.names:
         worse = more[name] / spread
-        again = worse[draw.integers(0, count, (RESAMPLES, count))].mean(axis=1)
-        low, high = np.quantile(again, [0.025, 0.975])
+        resampled = worse[draw.integers(0, count, (RESAMPLES, count))].mean(axis=1)
+        low, high = np.quantile(resampled, [0.025, 0.975])
         rows.append({"setting": name, "matters": float(worse.mean()), "low": float(low), "high": float(high)})
     table = pd.DataFrame(rows).sort_values("matters", ascending=False, kind="stable", ignore_index=True)
-    notes = [told] if told else []
+    notes = [note] if note else []
     if explained < WEAK:
         notes.append(
             f"the model predicts {max(explained, 0.0):.0%} of the scores' variance: the settings explain next to "
@@ -151,17 +153,17 @@ def _errors(
             plain = (model.predict(places[part]) - scores[part]) ** 2
             error[part] += plain / REPEATS
             for name, matters in active.items():
-                mine = part[matters[part]]
+                rows = part[matters[part]]
                 pool = rest[matters[rest]]  # a few held-out values alone would often be shuffled onto themselves
-                if not len(mine) or len(pool) < 2:
+                if not len(rows) or len(pool) < 2:
                     continue
-                shuffled = np.repeat(places[mine][None], SHUFFLES, axis=0)
+                shuffled = np.repeat(places[rows][None], SHUFFLES, axis=0)
                 columns = np.flatnonzero(owners == name)
-                for one in shuffled:
-                    one[:, columns] = places[draw.choice(pool, len(mine))][:, columns]
-                told = model.predict(shuffled.reshape(-1, places.shape[1])).reshape(SHUFFLES, len(mine))
+                for column in shuffled:
+                    column[:, columns] = places[draw.choice(pool, len(rows))][:, columns]
+                predicted = model.predict(shuffled.reshape(-1, places.shape[1])).reshape(SHUFFLES, len(rows))
                 before = plain[matters[part]]
-                more[name][mine] += (((told - scores[mine]) ** 2).mean(axis=0) - before) / REPEATS
+                more[name][rows] += (((predicted - scores[rows]) ** 2).mean(axis=0) - before) / REPEATS
     return error, more, models
 
 
@@ -174,21 +176,21 @@ def _slices(
     owners = np.array(space.columns())
     rows = []
     for name in space.names:
-        mine = np.flatnonzero(active[name])
-        if not len(mine):
+        active_rows = np.flatnonzero(active[name])
+        if not len(active_rows):
             continue
-        how = space.over[name]
-        values = how.values if isinstance(how, Among) else tuple(space.spread(name, SLICE_POINTS))
+        dimension = space.over[name]
+        values = dimension.values if isinstance(dimension, Among) else tuple(space.spread(name, SLICE_POINTS))
         columns = np.flatnonzero(owners == name)
-        moved = np.repeat(places[mine][None], len(values), axis=0)
-        for one, value in zip(moved, values, strict=True):
-            one[:, columns] = space.encoded({**settings[mine[0]], name: value})[columns]
+        moved = np.repeat(places[active_rows][None], len(values), axis=0)
+        for point, value in zip(moved, values, strict=True):
+            point[:, columns] = space.encoded({**settings[active_rows[0]], name: value})[columns]
         flat = moved.reshape(-1, places.shape[1])
-        told = np.stack(
+        predicted = np.stack(
             [m.predict(flat).reshape(len(values), -1).mean(axis=1) for m in models[:: len(models) // MODELS_DRAWN]]
         )
-        for value, expected in zip(values, told.T, strict=True):
+        for value, expected in zip(values, predicted.T, strict=True):
             low, high = np.quantile(expected, [0.05, 0.95])
-            shown = value if isinstance(how, Between) else str(value)
-            rows.append({"setting": name, "value": shown, "expected": float(expected.mean()), "low": low, "high": high})
+            label = value if isinstance(dimension, Between) else str(value)
+            rows.append({"setting": name, "value": label, "expected": float(expected.mean()), "low": low, "high": high})
     return pd.DataFrame(rows)

@@ -51,7 +51,7 @@ class SearchDisplay(Protocol):
 
     def update(self, view: View) -> None: ...
 
-    def say(self, text: str) -> None: ...
+    def message(self, text: str) -> None: ...
 
     def end(self) -> None: ...
 
@@ -63,7 +63,7 @@ class SilentSearchDisplay:
 
     def update(self, view: View) -> None: ...
 
-    def say(self, text: str) -> None: ...
+    def message(self, text: str) -> None: ...
 
     def end(self) -> None: ...
 
@@ -93,13 +93,13 @@ class LiveSearchDisplay:
 
         self._console = console or Console(stderr=True, highlight=False)
         self._live: Any = None
-        self._said = -math.inf
+        self._last_shown = -math.inf
         self._view: View | None = None
 
     def begin(self, name: str) -> None:
         from rich.live import Live
 
-        self._said = -math.inf
+        self._last_shown = -math.inf
         if self._console.is_terminal:
             self._live = Live(console=self._console, refresh_per_second=4, transient=True)
             self._live.start()
@@ -108,11 +108,11 @@ class LiveSearchDisplay:
         self._view = view
         if self._live is not None:
             self._live.update(board_of(view))
-        elif view.seconds - self._said >= LINE_SECONDS:
-            self._said = view.seconds
+        elif view.seconds - self._last_shown >= LINE_SECONDS:
+            self._last_shown = view.seconds
             self._console.print(line_of(view), soft_wrap=True, markup=False)
 
-    def say(self, text: str) -> None:
+    def message(self, text: str) -> None:
         self._console.print(text, soft_wrap=True, markup=False)
 
     def end(self) -> None:
@@ -138,26 +138,26 @@ def board_of(view: View) -> Any:
     )  # fmt: skip
     parts: list[Any] = [head]
     if view.best is not None:
-        candidate, told = view.best
-        parts.append(Text.assemble("\n", ("best so far  ", "bold"), (str(told), "bold green"), f"  candidate {candidate.number}: "
+        candidate, score = view.best
+        parts.append(Text.assemble("\n", ("best so far  ", "bold"), (str(score), "bold green"), f"  candidate {candidate.number}: "
                                    f"{told_settings(candidate.settings)}"))  # fmt: skip
     table = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
     for title, justify in (("at work", "right"), ("seed", "right"), ("done", "right"), ("decisions", "right"),
                            ("mean return", "right"), ("settings", "left")):  # fmt: skip
         table.add_column(title, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
     for row in view.rows:
-        now = row.progress
-        mean = "-" if now is None or math.isnan(now.mean_return) else f"{now.mean_return:.4g}"
-        done, decisions = ("begins", "-") if now is None else (f"{now.share:.0%}", f"{now.decisions:,}")
+        progress = row.progress
+        mean = "-" if progress is None or math.isnan(progress.mean_return) else f"{progress.mean_return:.4g}"
+        done, decisions = ("begins", "-") if progress is None else (f"{progress.share:.0%}", f"{progress.decisions:,}")
         table.add_row(row.candidate, str(row.seed), done, decisions, mean, told_settings(row.settings))
     parts += [Text(""), table]
     if view.ranked:
         ranked = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
         for title, justify in (("the first", "right"), ("score", "left"), ("decisions", "right"), ("settings", "left")):
             ranked.add_column(title, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
-        for candidate, told in view.ranked:
+        for candidate, score in view.ranked:
             ranked.add_row(
-                str(candidate.number), str(told), f"{candidate.decisions:,}", told_settings(candidate.settings)
+                str(candidate.number), str(score), f"{candidate.decisions:,}", told_settings(candidate.settings)
             )
         parts += [Text(""), ranked]
     return Group(*parts)

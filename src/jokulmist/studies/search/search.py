@@ -77,15 +77,15 @@ class Search:
         tuning = content.pop(TUNING, None)
         if not isinstance(tuning, dict):
             raise RecordError(f"{place / PLAN} has no section `[{TUNING}]`. It was damaged.")
-        found = cls(place, settings_of(tuning, plan_of(content, place), place), Board.open(place))
-        for candidate in found.board.candidates:
+        search = cls(place, settings_of(tuning, plan_of(content, place), place), Board.open(place))
+        for candidate in search.board.candidates:
             for name, value in candidate.settings.items():
-                if not found.question.space.holds(name, value):
+                if not search.question.space.holds(name, value):
                     raise RecordError(
                         f"{place / SEARCH}: candidate {candidate.number} has `{name}` = {value!r:.80}, which this "
                         "search does not give. It was damaged."
                     )
-        return found
+        return search
 
     @property
     def status(self) -> str:
@@ -99,8 +99,8 @@ class Search:
         """The best candidate of those that came furthest; None before there is one."""
         if self.board.winner is not None:
             return self.board.candidates[self.board.winner]
-        found = self.question.method.best(self.board)
-        return None if found is None else found[0]
+        best = self.question.method.best(self.board)
+        return None if best is None else best[0]
 
     @property
     def settings(self) -> dict[str, Any]:
@@ -139,38 +139,38 @@ class Search:
 
     def rows(self) -> list[dict[str, Any]]:
         """The candidates as rows, the best of those that came furthest first."""
-        board, found, seen = self.board, [], set()
+        board, rows, seen = self.board, [], set()
         for until in self.question.method.untils:
             for _, candidate in board.ranked(until):
                 if candidate.number not in seen and candidate.status != FAILED:
                     seen.add(candidate.number)
-                    found.append(self._row(candidate, until))
-        return found + [self._row(c, None) for c in board.candidates if c.number not in seen]
+                    rows.append(self._row(candidate, until))
+        return rows + [self._row(c, None) for c in board.candidates if c.number not in seen]
 
     def _row(self, candidate: Candidate, until: int | None) -> dict[str, Any]:
-        told = None if until is None else self.board.told(candidate, until)
+        score = None if until is None else self.board.shown_score(candidate, until)
         nan = float("nan")
         return {
             "candidate": candidate.number,
             **{name: plain(candidate.settings.get(name, "")) for name in self.question.space.names},
-            "score": nan if told is None else told.score,
-            "low": nan if told is None else told.low,
-            "high": nan if told is None else told.high,
+            "score": nan if score is None else score.score,
+            "low": nan if score is None else score.low,
+            "high": nan if score is None else score.high,
             "decisions": candidate.decisions,
-            "status": candidate.status if told is None else "scored",
+            "status": candidate.status if score is None else "scored",
             "message": candidate.message,
         }
 
     @property
     def runs(self) -> Runs:
         """All runs of the search: those of the candidates, and of the winner on new seeds."""
-        found = []
+        runs = []
         for path in sorted(self.path.iterdir()):
             try:
-                found.append(Run.open(path))
+                runs.append(Run.open(path))
             except (LookupFailed, RecordError):
                 continue
-        return Runs(found)
+        return Runs(runs)
 
     @property
     def winner_runs(self) -> Runs:
@@ -227,10 +227,10 @@ class Search:
         """Draw how the search went, which settings mattered, a slice a setting, and all candidates side by side."""
         from jokulmist.pictures.figures.search import save_search
 
-        saved: list[Path] = save_search(self._drawn(), self.path / "pictures")
+        saved: list[Path] = save_search(self._draw_data(), self.path / "pictures")
         return saved
 
-    def _drawn(self) -> dict[str, Any]:
+    def _draw_data(self) -> dict[str, Any]:
         """What the pictures show, as plain data."""
         from jokulmist.studies.search.importance import comparable
 
@@ -263,7 +263,7 @@ class Search:
         }
         if self.winner is not None:
             facts |= {"best score": self.score, **{f"best {name}": value for name, value in self.settings.items()}}
-        return cells.shown(
+        return cells.html_card(
             f"search {self.path.name}", facts, cells.table(self.rows(), "candidates, the best first", most=6)
         )
 

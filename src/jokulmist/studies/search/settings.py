@@ -90,10 +90,10 @@ class SearchSettings:
         self.score.refuse(plan.environment)
         if tuning.better == "lower" and tuning.score in (RETURN, "evaluation"):
             raise SettingError('`better = "lower"` is for a measure: a return is better when it is higher.')
-        self.method: Method = method_named(tuning.method, base)(self.asked)
+        self.method: Method = method_named(tuning.method, base)(self.problem)
 
     @property
-    def asked(self) -> Known:
+    def problem(self) -> Known:
         """What the method goes by."""
         tuning = self.tuning
         return Known(
@@ -126,28 +126,28 @@ class SearchSettings:
 
     def written(self) -> dict[str, Any]:
         """As a plan holds it, ``[tuning]`` last."""
-        tuning: dict[str, Any] = {**self.tuning.model_dump(), OVER: self._over()}
+        tuning: dict[str, Any] = {**self.tuning.model_dump(), OVER: self._dimensions()}
         return {**self.plan.written(), TUNING: tuning}
 
-    def _over(self) -> dict[str, Any]:
+    def _dimensions(self) -> dict[str, Any]:
         """What is searched over; objects by what a plan holds of them."""
-        found = {}
-        for name, how in self.space.over.items():
-            entry = how.written()
-            if isinstance(how, Among) and name.startswith((AGENT, PLAYERS)):
-                entry["among"] = [self._held(name, value) for value in how.values]
-            found[name] = as_lists(entry)
-        return found
+        dimensions = {}
+        for name, dimension in self.space.over.items():
+            entry = dimension.written()
+            if isinstance(dimension, Among) and name.startswith((AGENT, PLAYERS)):
+                entry["among"] = [self._current_value(name, value) for value in dimension.values]
+            dimensions[name] = as_lists(entry)
+        return dimensions
 
-    def _held(self, name: str, value: Any) -> Any:
+    def _current_value(self, name: str, value: Any) -> Any:
         if isinstance(value, (bool, int, float, str)):
             return value
-        agent, own = self.plan.agent, name.rpartition(".")[2]
+        agent, setting = self.plan.agent, name.rpartition(".")[2]
         if isinstance(agent, PlayerAgents):
             player = name.removeprefix(PLAYERS).partition(".")[0]
             agent = agent.agents.get(player) or next(iter(agent.agents.values()))
-        settings = {**dict(agent), own: value}
-        return type(agent)(**settings).written().get(own, value)
+        settings = {**dict(agent), setting: value}
+        return type(agent)(**settings).written().get(setting, value)
 
 
 def _measures(plan: Plan) -> str:
@@ -170,11 +170,11 @@ def settings_of(content: Mapping[str, Any], plan: Plan, base: Path | None = None
 
 def _names(over: Mapping[str, Any], prefix: str = "") -> list[tuple[str, Any]]:
     """Names with points in them may be quoted or not: ``agent.bins = {...}`` is a table in a table."""
-    found: list[tuple[str, Any]] = []
+    names: list[tuple[str, Any]] = []
     for name, entry in over.items():
         inner = isinstance(entry, Mapping) and not {"among", "between"} & set(entry)
         if inner and f"{prefix}{name}.".startswith((AGENT, PLAYERS, ENVIRONMENT, "training.")):
-            found += _names(entry, f"{prefix}{name}.")
+            names += _names(entry, f"{prefix}{name}.")
         else:
-            found.append((f"{prefix}{name}", entry))
-    return found
+            names.append((f"{prefix}{name}", entry))
+    return names

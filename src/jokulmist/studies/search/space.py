@@ -72,26 +72,30 @@ Dimension = Among | Between
 
 def over_from(written: Mapping[str, Any]) -> dict[str, Dimension]:
     """What a plan's ``[tuning.over]`` says."""
-    found: dict[str, Dimension] = {}
+    dimensions: dict[str, Dimension] = {}
     for name, entry in written.items():
         if isinstance(entry, (Among, Between)):
-            found[name] = entry
+            dimensions[name] = entry
             continue
-        known = isinstance(entry, Mapping) and ("among" in entry) != ("between" in entry)
-        allowed = {"among", "when"} if known and "among" in entry else {"between", "scale", "whole", "when"}
-        if not known or set(entry) - allowed or not isinstance(entry.get("among", entry.get("between")), (list, tuple)):
+        is_dimension = isinstance(entry, Mapping) and ("among" in entry) != ("between" in entry)
+        allowed = {"among", "when"} if is_dimension and "among" in entry else {"between", "scale", "whole", "when"}
+        if (
+            not is_dimension
+            or set(entry) - allowed
+            or not isinstance(entry.get("among", entry.get("between")), (list, tuple))
+        ):
             raise SettingError(
                 f"`{name}` in `[tuning.over]` is {entry!r}; it must be `{{ among = [0.0, 0.01] }}` or "
                 f'`{{ between = [1e-4, 1e-2] }}`, the second with `scale = "log"` or `whole = true`, both with `when`.'
             )
         if "among" in entry:
-            found[name] = among(*entry["among"], when=entry.get("when"))
+            dimensions[name] = among(*entry["among"], when=entry.get("when"))
         elif len(entry["between"]) != 2:
             raise SettingError(f"`between` of `{name}` takes two bounds; got {entry['between']!r}.")
         else:
             more = {key: entry[key] for key in ("scale", "whole", "when") if key in entry}
-            found[name] = between(*entry["between"], **more)
-    return found
+            dimensions[name] = between(*entry["between"], **more)
+    return dimensions
 
 
 class Space:
@@ -109,16 +113,16 @@ class Space:
                 'there is nothing to search over. Give `over={"agent.learning_rate": jm.between(1e-4, 1e-2, '
                 'scale="log")}`.'
             )
-        for name, how in over.items():
-            if not isinstance(how, (Among, Between)):
+        for name, dimension in over.items():
+            if not isinstance(dimension, (Among, Between)):
                 raise SettingError(
-                    f"`over` of `{name}` must be `jm.among(...)` or `jm.between(low, high)`; got {how!r}."
+                    f"`over` of `{name}` must be `jm.among(...)` or `jm.between(low, high)`; got {dimension!r}."
                 )
-            for other, _ in how.when:
-                if other not in over or other == name:
+            for condition, _ in dimension.when:
+                if condition not in over or condition == name:
                     raise SettingError(
-                        f"`when` of `{name}` names `{other}`, which is not searched over; there are {listed(over)}."
-                        f"{nearest(other, over)}"
+                        f"`when` of `{name}` names `{condition}`, which is not searched over; there are {listed(over)}."
+                        f"{nearest(condition, over)}"
                     )
         self.over = dict(over)
         self.names = self._sorted()
@@ -126,7 +130,9 @@ class Space:
     def _sorted(self) -> list[str]:
         names: list[str] = []
         while len(names) < len(self.over):
-            more = [n for n, how in self.over.items() if n not in names and all(o in names for o, _ in how.when)]
+            more = [
+                n for n, dimension in self.over.items() if n not in names and all(o in names for o, _ in dimension.when)
+            ]
             if not more:
                 left = [name for name in self.over if name not in names]
                 raise SettingError(f"the conditions of {listed(left)} wait for each other; take one `when` away.")
@@ -135,101 +141,103 @@ class Space:
 
     def active(self, name: str, settings: Settings) -> bool:
         """Whether a setting matters beside others."""
-        return all(other in settings and settings[other] in values for other, values in self.over[name].when)
+        return all(
+            condition in settings and settings[condition] in values for condition, values in self.over[name].when
+        )
 
     def sample(self, draw: np.random.Generator) -> Settings:
         """Settings drawn at random; those that do not matter are left out."""
-        found: Settings = {}
+        settings: Settings = {}
         for name in self.names:
             value = self.value(name, float(draw.random()))
-            if self.active(name, found):
-                found[name] = value
-        return found
+            if self.active(name, settings):
+                settings[name] = value
+        return settings
 
     def value(self, name: str, unit: float) -> Any:
         """The value at a place in [0, 1) of a setting's range."""
-        how = self.over[name]
-        if isinstance(how, Among):
-            return how.values[min(int(unit * len(how.values)), len(how.values) - 1)]
-        low, high = how.low, how.high
-        if how.whole:  # each whole number has its share, the bounds as well
+        dimension = self.over[name]
+        if isinstance(dimension, Among):
+            return dimension.values[min(int(unit * len(dimension.values)), len(dimension.values) - 1)]
+        low, high = dimension.low, dimension.high
+        if dimension.whole:  # each whole number has its share, the bounds as well
             low, high = low - 0.5, high + 0.5
-            if how.scale == "log":
-                low = max(low, how.low / 2.0)
-        value = low * (high / low) ** unit if how.scale == "log" else low + unit * (high - low)
-        if how.whole:
-            return int(min(max(round(value), how.low), how.high))
+            if dimension.scale == "log":
+                low = max(low, dimension.low / 2.0)
+        value = low * (high / low) ** unit if dimension.scale == "log" else low + unit * (high - low)
+        if dimension.whole:
+            return int(min(max(round(value), dimension.low), dimension.high))
         return float(f"{value:.6g}")
 
     def place(self, name: str, value: Any) -> float:
         """Where a value lies in its setting's range, from 0 to 1."""
-        how = self.over[name]
-        if isinstance(how, Among):
-            at = [repr(v) for v in how.values].index(repr(value))
-            return at / max(len(how.values) - 1, 1)
-        if how.scale == "log":
-            return math.log(float(value) / how.low) / math.log(how.high / how.low)
-        return (float(value) - how.low) / (how.high - how.low)
+        dimension = self.over[name]
+        if isinstance(dimension, Among):
+            index = [repr(v) for v in dimension.values].index(repr(value))
+            return index / max(len(dimension.values) - 1, 1)
+        if dimension.scale == "log":
+            return math.log(float(value) / dimension.low) / math.log(dimension.high / dimension.low)
+        return (float(value) - dimension.low) / (dimension.high - dimension.low)
 
     def holds(self, name: str, value: Any) -> bool:
         """Whether a value is one that the search may give to a setting."""
-        how = self.over.get(name)
-        if isinstance(how, Among):
-            return repr(value) in [repr(v) for v in how.values]
-        if how is None or isinstance(value, bool) or not isinstance(value, (int, float)):
+        dimension = self.over.get(name)
+        if isinstance(dimension, Among):
+            return repr(value) in [repr(v) for v in dimension.values]
+        if dimension is None or isinstance(value, bool) or not isinstance(value, (int, float)):
             return False
-        slack = 1e-5 * max(abs(how.low), abs(how.high))  # values are rounded to six figures
-        return how.low - slack <= value <= how.high + slack
+        slack = 1e-5 * max(abs(dimension.low), abs(dimension.high))  # values are rounded to six figures
+        return dimension.low - slack <= value <= dimension.high + slack
 
     def columns(self) -> list[str]:
         """The setting of each column of `encoded`."""
-        found = []
+        columns = []
         for name in self.names:
-            how = self.over[name]
-            wide = isinstance(how, Among) and not how.ordered and len(how.values) > 2
-            found += [name] * (len(how.values) if wide and isinstance(how, Among) else 1)
-        return found
+            dimension = self.over[name]
+            wide = isinstance(dimension, Among) and not dimension.ordered and len(dimension.values) > 2
+            columns += [name] * (len(dimension.values) if wide and isinstance(dimension, Among) else 1)
+        return columns
 
     def encoded(self, settings: Settings) -> Array:
         """Settings as numbers in [0, 1] for a model: one column, or one a value where values have no order.
 
         A setting that does not matter stands in the middle, so that a model sees no difference in it.
         """
-        found: list[float] = []
+        numbers: list[float] = []
         for name in self.names:
-            how = self.over[name]
-            if isinstance(how, Among) and not how.ordered and len(how.values) > 2:
-                found += [float(name in settings and repr(v) == repr(settings[name])) for v in how.values]
+            dimension = self.over[name]
+            if isinstance(dimension, Among) and not dimension.ordered and len(dimension.values) > 2:
+                numbers += [float(name in settings and repr(v) == repr(settings[name])) for v in dimension.values]
             else:
-                found.append(self.place(name, settings[name]) if name in settings else 0.5)
-        return np.array(found)
+                numbers.append(self.place(name, settings[name]) if name in settings else 0.5)
+        return np.array(numbers)
 
     def neighbour(self, settings: Settings, draw: np.random.Generator, step: float, share: float = 1.0) -> Settings:
         """Settings a step away: numbers by a normal step of so much of their range, others now and then by another
         value."""
-        found: Settings = {}
+        neighbour: Settings = {}
         for name in self.names:
-            how, moved = self.over[name], bool(draw.random() < share)
-            there, chance, jump = float(draw.normal(0.0, step)), float(draw.random()), float(draw.random())
-            if not self.active(name, found):
+            dimension, moved = self.over[name], bool(draw.random() < share)
+            offset, chance, jump = float(draw.normal(0.0, step)), float(draw.random()), float(draw.random())
+            if not self.active(name, neighbour):
                 continue
             if name not in settings:
-                found[name] = self.value(name, jump)
+                neighbour[name] = self.value(name, jump)
             elif not moved:
-                found[name] = settings[name]
-            elif isinstance(how, Among):
-                if how.ordered:
-                    at = [repr(v) for v in how.values].index(repr(settings[name]))
-                    shift = int(np.sign(there)) if chance < 0.5 else 0
-                    found[name] = how.values[min(max(at + shift, 0), len(how.values) - 1)]
+                neighbour[name] = settings[name]
+            elif isinstance(dimension, Among):
+                if dimension.ordered:
+                    index = [repr(v) for v in dimension.values].index(repr(settings[name]))
+                    shift = int(np.sign(offset)) if chance < 0.5 else 0
+                    neighbour[name] = dimension.values[min(max(index + shift, 0), len(dimension.values) - 1)]
                 else:
-                    found[name] = self.value(name, jump) if chance < 0.25 else settings[name]
+                    neighbour[name] = self.value(name, jump) if chance < 0.25 else settings[name]
             else:
-                unit = self.place(name, settings[name]) + there
+                unit = self.place(name, settings[name]) + offset
                 unit = -unit if unit < 0.0 else 2.0 - unit if unit > 1.0 else unit  # the bounds throw it back
                 low = self.value(name, min(max(unit, 0.0), 1.0))
-                found[name] = min(max(low, how.low), how.high) if not how.whole else low
-        return found
+                neighbour[name] = min(max(low, dimension.low), dimension.high) if not dimension.whole else low
+        return neighbour
 
     def grid(self, points: int) -> Iterator[Settings]:
         """Every combination; of a range so many values. What does not matter makes no combination of its own."""
@@ -249,19 +257,21 @@ class Space:
 
     def spread(self, name: str, points: int) -> list[Any]:
         """Values of a setting from one bound to the other, each once."""
-        how = self.over[name]
-        if isinstance(how, Among):
-            return list(how.values)
+        dimension = self.over[name]
+        if isinstance(dimension, Among):
+            return list(dimension.values)
         units = np.linspace(0.0, 1.0, max(points, 2))
         scale = [
-            how.low * (how.high / how.low) ** u if how.scale == "log" else how.low + u * (how.high - how.low)
+            dimension.low * (dimension.high / dimension.low) ** u
+            if dimension.scale == "log"
+            else dimension.low + u * (dimension.high - dimension.low)
             for u in units
         ]
-        return list(dict.fromkeys(round(v) if how.whole else float(f"{v:.6g}") for v in scale))
+        return list(dict.fromkeys(round(v) if dimension.whole else float(f"{v:.6g}") for v in scale))
 
     def written(self) -> dict[str, Any]:
         """As it stands in a plan; objects by what plans hold of them."""
-        return {name: how.written() for name, how in self.over.items()}
+        return {name: dimension.written() for name, dimension in self.over.items()}
 
 
 def with_settings(base: Plan, settings: Mapping[str, Any]) -> Plan:
@@ -290,30 +300,33 @@ def with_settings(base: Plan, settings: Mapping[str, Any]) -> Plan:
                 "reward weight (`environment.weights.flooding`) or `training.copies`."
             )
     environment = reweighted(base.environment, weights, **parameters)
-    whole = base.agent
-    if isinstance(whole, PlayerAgents):
-        made: Any = dict(whole.agents)
-        if agent and len(made) > 1:
+    agent_before = base.agent
+    if isinstance(agent_before, PlayerAgents):
+        agents: Any = dict(agent_before.agents)
+        if agent and len(agents) > 1:
             raise SettingError(
-                f"each player has an agent of its own; name one, e.g. `agents.{next(iter(made))}.{next(iter(agent))}`."
+                f"each player has an agent of its own; name one, e.g. `agents.{next(iter(agents))}.{next(iter(agent))}`."
             )
         if agent:
-            made = {group: changed_agent(one, agent) for group, one in made.items()}
-        for player, own in players.items():
-            if player not in made:
+            agents = {group: changed_agent(member, agent) for group, member in agents.items()}
+        for player, player_settings in players.items():
+            if player not in agents:
                 raise SettingError(
-                    f"there is no agent of `{player}`; there are those of {listed(made)}.{nearest(player, made)}"
+                    f"there is no agent of `{player}`; there are those of {listed(agents)}.{nearest(player, agents)}"
                 )
-            made[player] = changed_agent(made[player], own)
+            agents[player] = changed_agent(agents[player], player_settings)
     elif players:
         raise SettingError(
             f"the environment has no players, so there is no `agents.{next(iter(players))}`; use `agent.`."
         )
     else:
-        made = changed_agent(whole, agent)
-    if any(own.get("use") not in (None, use_of(type(whole))) for own in (agent, *players.values())):
+        agents = changed_agent(agent_before, agent)
+    if any(
+        player_settings.get("use") not in (None, use_of(type(agent_before)))
+        for player_settings in (agent, *players.values())
+    ):
         training.setdefault("copies", None)
-    return Plan(environment, made, base.training.changed(**training), base.vary, base.curriculum, base.observers)
+    return Plan(environment, agents, base.training.changed(**training), base.vary, base.curriculum, base.observers)
 
 
 def changed_agent(agent: Any, settings: Settings) -> Any:
@@ -335,9 +348,9 @@ def plain(value: Any) -> Any:
 
 def refuse_space(space: Space, base: Plan) -> None:
     """Try each value that a search may take at its bounds, so that what is wrong is told before anything is trained."""
-    for name, how in space.over.items():
-        values = how.values if isinstance(how, Among) else tuple(space.spread(name, 2))
-        beside = {other: allowed[0] for other, allowed in how.when}
+    for name, dimension in space.over.items():
+        values = dimension.values if isinstance(dimension, Among) else tuple(space.spread(name, 2))
+        beside = {condition: allowed[0] for condition, allowed in dimension.when}
         for value in values:
             try:
                 with_settings(base, {**beside, name: value})

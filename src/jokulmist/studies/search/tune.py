@@ -120,14 +120,16 @@ def tune(
     >>> len(found.table)
     2
     """
-    own = {name: more.pop(name) for name in list(more) if name in Tuning.model_fields}
-    tuning = Tuning(method=method, candidates=candidates, score=score, better=better, again=again, seed=seed, **own)
+    tuning_settings = {name: more.pop(name) for name in list(more) if name in Tuning.model_fields}
+    tuning = Tuning(
+        method=method, candidates=candidates, score=score, better=better, again=again, seed=seed, **tuning_settings
+    )
     unknown = [name for name in more if name not in Training.model_fields]
     if unknown:
         from jokulmist.errors import listed, nearest
 
-        known = [*Tuning.model_fields, *Training.model_fields]
-        raise SettingError(f"`tune` has no setting `{unknown[0]}`; it has {listed(known)}.{nearest(unknown[0], known)}")
+        names = [*Tuning.model_fields, *Training.model_fields]
+        raise SettingError(f"`tune` has no setting `{unknown[0]}`; it has {listed(names)}.{nearest(unknown[0], names)}")
     training = Training(
         steps=steps,
         episodes=episodes,
@@ -136,8 +138,8 @@ def tune(
         lane=lane,
         **more,
     )
-    whole = agents_of(agent, describe(environment).action)
-    question = SearchSettings(Plan(environment, whole, training, vary, curriculum), tuning, over)
+    players_agent = agents_of(agent, describe(environment).action)
+    question = SearchSettings(Plan(environment, players_agent, training, vary, curriculum), tuning, over)
     return begin_search(question, Path(folder), name, workers, cluster, show, sys.argv)
 
 

@@ -77,10 +77,10 @@ def _executor(
             threading.Thread(target=_read_ahead, name="reading ahead").start()
             return worker_pool
         except CannotTravel as reason:
-            show.say(f"one run after another, because {reason}")
+            show.message(f"one run after another, because {reason}")
 
     def watch(tag: Any, progress: Any) -> None:
-        engines[0].now[tag] = progress
+        engines[0].running[tag] = progress
         show.update(engines[0].view())
 
     return InProcess(_KnownPlans(question, board), watch)
@@ -93,7 +93,7 @@ class _KnownPlans(Plans):
         super().__init__()
         self._question, self._board = question, board
 
-    def of(self, written: Mapping[str, Any], base: str | None = None) -> Plan:
+    def plan(self, written: Mapping[str, Any], base: str | None = None) -> Plan:
         for candidate in self._board.candidates[::-1]:
             if candidate.status == FAILED:  # its settings may not even make a plan
                 continue
@@ -101,4 +101,4 @@ class _KnownPlans(Plans):
             same = {**plan.written(), "training": {**plan.written()["training"], "seeds": written["training"]["seeds"]}}
             if same == written:
                 return plan
-        return super().of(written, base)
+        return super().plan(written, base)

@@ -87,7 +87,7 @@ class Evaluation:
         Of the optimum: its mean return as it was computed, without the luck of these episodes.
     """
 
-    who: str
+    policy_name: str
     act: str
     seed: int
     columns: dict[str, Any] = field(repr=False)
@@ -105,7 +105,7 @@ class Evaluation:
     @property
     def players(self) -> dict[str, float]:
         """The mean return of each of several players, by column: ``{"north.return": 12.5}``; empty without players."""
-        return {name: float(np.mean(own)) for name, own in self.columns.items() if name.endswith(".return")}
+        return {name: float(np.mean(returns)) for name, returns in self.columns.items() if name.endswith(".return")}
 
     @property
     def telling(self) -> str:
@@ -115,10 +115,10 @@ class Evaluation:
 
     def returns_of(self, player: str) -> np.ndarray[Any, Any]:
         """The returns of a player; of an empty name the mean over players."""
-        found: np.ndarray[Any, Any] = np.asarray(
+        returns: np.ndarray[Any, Any] = np.asarray(
             self.columns[own_name(player, "return") if player else "return"], np.float64
         )
-        return found
+        return returns
 
     def told_of(self, player: str) -> tuple[float, float, float, float]:
         """Mean, its 95 % interval, and the spread of the returns of a player, as `returns_of` takes it."""
@@ -130,10 +130,10 @@ class Evaluation:
     def outcomes(self) -> dict[str, float]:
         """Of two players the shares of the episodes in which the first got more than the second, the same, and less;
         empty where both always got the same."""
-        own = [np.asarray(self.columns[name], np.float64) for name in self.players]
-        if len(own) != 2 or np.allclose(own[0], own[1]):
+        returns = [np.asarray(self.columns[name], np.float64) for name in self.players]
+        if len(returns) != 2 or np.allclose(returns[0], returns[1]):
             return {}
-        more = own[0] - own[1]
+        more = returns[0] - returns[1]
         return {
             "win": float(np.mean(more > CONSTANT)), "draw": float(np.mean(np.abs(more) <= CONSTANT)), "loss": float(np.mean(more < -CONSTANT)),
         }  # fmt: skip
@@ -141,10 +141,10 @@ class Evaluation:
     @property
     def all_the_same(self) -> bool:
         """Whether there are several episodes, and each is the first again: nothing in them is left to chance."""
-        told = [
+        columns = [
             column for name, column in self.columns.items() if name not in ("episode", "who", "act", "seed", "learned")
         ]
-        return len(self.returns) > 1 and all(bool((np.asarray(column) == column[0]).all()) for column in told)
+        return len(self.returns) > 1 and all(bool((np.asarray(column) == column[0]).all()) for column in columns)
 
     @property
     def measures(self) -> dict[str, float]:
@@ -154,8 +154,10 @@ class Evaluation:
     def differs(self, other: Evaluation) -> bool:
         """Whether the mean returns of the same episodes differ by more than luck: by 2.5 standard errors of the
         differences."""
-        apart = self.returns - other.returns
-        return bool(abs(apart.mean()) > SURELY * apart.std() / math.sqrt(len(apart)) + 1e-9 * abs(self.mean))
+        differences = self.returns - other.returns
+        return bool(
+            abs(differences.mean()) > SURELY * differences.std() / math.sqrt(len(differences)) + 1e-9 * abs(self.mean)
+        )
 
     @property
     def returns(self) -> np.ndarray[Any, Any]:
@@ -199,7 +201,7 @@ class Evaluation:
         if not self.recorded:
             raise SettingError("no episode was recorded. Evaluate with `record=5`, for instance.")
         draws = [Draws(self.seed, 1, "EVALUATION")] * len(self.recorded)
-        return save_recorded(Path(path), environment, self.recorded, run or self.who, draws)
+        return save_recorded(Path(path), environment, self.recorded, run or self.policy_name, draws)
 
     @cells.safely
     def _repr_html_(self) -> str:
@@ -210,17 +212,17 @@ class Evaluation:
         }  # fmt: skip
         means = [{"reward term": name, "brings": value} for name, value in self.terms.items()]
         means += [{"reward term": f"measure {name}", "brings": value} for name, value in self.measures.items()]
-        return cells.shown(f"{self.who}{f', {self.act}' if self.act else ''}", facts, cells.table(means))
+        return cells.html_card(f"{self.policy_name}{f', {self.act}' if self.act else ''}", facts, cells.table(means))
 
     def __repr__(self) -> str:
         whose = self.telling
         mean, low, high, sd = self.told_of(whose)
-        how = f", {self.act}" if self.act else ""
-        of = f" of {whose}" if whose else ""
+        suffix = f", {self.act}" if self.act else ""
+        player_suffix = f" of {whose}" if whose else ""
         won = "".join(f", {name} {share:.0%}" for name, share in self.outcomes.items())
         same = ", all the same" if self.all_the_same else ""
         return (
-            f"<{self.who}{how}: mean return{of} {mean:.4g} [{low:.4g}, {high:.4g}], sd {sd:.3g}{won}, "
+            f"<{self.policy_name}{suffix}: mean return{player_suffix} {mean:.4g} [{low:.4g}, {high:.4g}], sd {sd:.3g}{won}, "
             f"{len(self.returns)} episodes{same}>"
         )
 
@@ -235,7 +237,7 @@ def evaluate(
     discount: float | None = None,
     vary: Vary | None = None,
     record: int = 0,
-    said: bool = True,
+    with_judgements: bool = True,
 ) -> Evaluation:
     """Play episodes without learning.
 
@@ -258,7 +260,7 @@ def evaluate(
         Parameters that are drawn anew for each episode; by default the environment's own hold.
     record : int
         So many episodes are recorded step by step, from the first; ``save_rollouts`` of the result keeps them.
-    said : bool
+    with_judgements : bool
         Whether what the policy says (values, probabilities) is recorded with them; asking it at each step takes time.
 
     Returns
@@ -315,9 +317,9 @@ def evaluate(
         finished.extend((first + f.copy, f) for f in closed)
         discounted.append(sums)
         for i, follower in enumerate(followers):
-            for one in follower.found[:1]:
-                judged = _judged(policy, moments[i]) if said else {}
-                recorded.append((first + i, replace(one.recorded_episode, judged=judged)))
+            for episode_recorded in follower.recorded[:1]:
+                judgements = _policy_outputs(policy, moments[i]) if with_judgements else {}
+                recorded.append((first + i, replace(episode_recorded.recorded_episode, policy_outputs=judgements)))
     finished.sort(key=lambda item: item[0])
     batch = batch_of(finished, describe(environment))
     more = {} if discount is None else {"discounted_return": np.concatenate(discounted)}
@@ -338,7 +340,7 @@ def _play(
         chosen = choose(lane, observed)
         for i in range(len(followers)):
             if not lane.still[i]:
-                moments[i].append(observed.of(i))
+                moments[i].append(observed.for_copy(i))
         outcome = lane.advance(chosen)
         for i, follower in enumerate(followers):
             follower.turned(chosen[i], outcome, lane.turn)
@@ -373,18 +375,18 @@ def _evaluation(
     for unused in ("decisions", "copy"):
         del columns[unused]
     is_policy = isinstance(policy, Policy)
-    who = "policy" if isinstance(policy, Policy) else policy
-    kept = act if is_policy else ""
+    player = "policy" if isinstance(policy, Policy) else policy
+    act_column = act if is_policy else ""
     head = {
-        "who": np.array([who] * len(batch), object),
-        "act": np.array([kept] * len(batch), object),
+        "who": np.array([player] * len(batch), object),
+        "act": np.array([act_column] * len(batch), object),
         "seed": np.full(len(batch), seed),
         "learned": np.full(len(batch), policy.decisions if isinstance(policy, Policy) else 0),
     }
     # Of several players those of each by itself: a return of all is their mean, in which each term counts less.
     weights = {term.name: float(w) for term, w in zip(description.terms, description.own_weights, strict=True)}
     measured = tuple(m.name for m in description.measures)
-    return Evaluation(who, kept, seed, {**head, **columns}, recorded, weights, measured)
+    return Evaluation(player, act_column, seed, {**head, **columns}, recorded, weights, measured)
 
 
 def weights_of(description: Description) -> dict[str, float]:
@@ -392,17 +394,17 @@ def weights_of(description: Description) -> dict[str, float]:
     return {term.name: float(w) for term, w in zip(description.terms, description.weights, strict=True)}
 
 
-def _judged(policy: Policy | str, moments: list[Observed]) -> dict[str, Any]:
+def _policy_outputs(policy: Policy | str, moments: list[Observed]) -> dict[str, Any]:
     """What a policy says at each decision of an episode, for its rollout."""
     if not isinstance(policy, Policy):
         return {}
     parts = []
     for first in range(0, len(moments), JUDGED_AT_ONCE):
-        some = moments[first : first + JUDGED_AT_ONCE]
+        batch = moments[first : first + JUDGED_AT_ONCE]
         # Filled up to whole batches, so that episodes of all lengths are judged by what was compiled once.
-        size = min(JUDGED_AT_ONCE, 2 ** math.ceil(math.log2(len(some))))
-        rows = judged_of(policy, joined_moments([*some, *some[-1:] * (size - len(some))]))
-        parts.append({name: column[: len(some)] for name, column in rows.items()})
+        size = min(JUDGED_AT_ONCE, 2 ** math.ceil(math.log2(len(batch))))
+        rows = judged_of(policy, joined_moments([*batch, *batch[-1:] * (size - len(batch))]))
+        parts.append({name: column[: len(batch)] for name, column in rows.items()})
     return {name: np.concatenate([part[name] for part in parts]) for name in parts[0]}
 
 
@@ -441,7 +443,7 @@ def _chooser(
         decided = []
         for copy in lane.each:
             try:
-                decided.append(action.own(getattr(copy.step.environment, name)(copy.state)))
+                decided.append(action.native(getattr(copy.step.environment, name)(copy.state)))
             except Exception as failure:
                 copy.step.failed(name, failure)
         return decided
@@ -492,16 +494,16 @@ def evaluate_references(environment: Environment, episodes: int = 100, seed: int
     ['random', 'sell_high']
     """
     names = [RANDOM, *describe(environment).outline.references]
-    found = {name: evaluate(name, environment, episodes=episodes, seed=seed) for name in names}
-    return with_optimum(found, environment, episodes, seed)
+    evaluations = {name: evaluate(name, environment, episodes=episodes, seed=seed) for name in names}
+    return with_optimum(evaluations, environment, episodes, seed)
 
 
 def with_optimum(
-    found: dict[str, Evaluation], environment: Environment, episodes: int, seed: int
+    evaluations: dict[str, Evaluation], environment: Environment, episodes: int, seed: int
 ) -> dict[str, Evaluation]:
     """With the optimum as the last, where this process has solved the environment."""
     optimum = known_optimum(environment)
-    if optimum is not None and OPTIMUM not in found:
+    if optimum is not None and OPTIMUM not in evaluations:
         measured = evaluate(OPTIMUM, environment, episodes=episodes, seed=seed)
-        found[OPTIMUM] = replace(measured, exact=optimum.value)
-    return found
+        evaluations[OPTIMUM] = replace(measured, exact=optimum.value)
+    return evaluations

@@ -41,16 +41,16 @@ class Grid:
     @property
     def rows(self) -> list[dict[str, Any]]:
         """One row a place and player: values, who, mean return, its 95 % interval, spread, how most episodes closed."""
-        found = []
-        for place, by in zip(self.places, self.results, strict=True):
-            for who, result in by.items():
+        rows = []
+        for place, by_player in zip(self.places, self.results, strict=True):
+            for player, result in by_player.items():
                 low, high = result.interval
                 closed = [str(name) for name in result.columns["closed_by"]]
                 most = max(dict.fromkeys(closed), key=closed.count)
-                found.append(
+                rows.append(
                     {
                         **place,
-                        "who": who,
+                        "who": player,
                         "mean_return": result.mean,
                         "ci95_low": low,
                         "ci95_high": high,
@@ -58,7 +58,7 @@ class Grid:
                         "closed_by": f"{most} {closed.count(most) / len(closed):.0%}",
                     }
                 )
-        return found
+        return rows
 
     @property
     def table(self) -> pd.DataFrame:
@@ -112,25 +112,25 @@ def evaluate_grid(
     if not isinstance(over, Mapping) or not over:
         raise SettingError(f'say over which parameters by a dict, e.g. `{{"melt": [0.5, 1.0]}}`; got {over!r:.80}.')
     outline = outline_of(type(environment))
-    known = {p.name: p for p in outline.parameters}
+    parameters = {p.name: p for p in outline.parameters}
     for name, values in over.items():
-        if name not in known:
+        if name not in parameters:
             raise SettingError(
                 f"`over` names `{name}`, which is no parameter of `{describe(environment).name}`; there are "
-                f"{listed(known)}.{nearest(name, known)}"
+                f"{listed(parameters)}.{nearest(name, parameters)}"
             )
         if not values:
             raise SettingError(f"`over` gives `{name}` no value. Write for instance `{{{name!r}: [1.0, 2.0]}}`.")
     places = [dict(zip(over, values, strict=True)) for values in itertools.product(*over.values())]
     if not over or len(places) > MOST_PLACES:
         raise SettingError(f"`over` must give from 1 to {MOST_PLACES} places; got {len(places)}.")
-    units = tuple(known[name].unit for name in over)
-    results, taken = [], []
+    units = tuple(parameters[name].unit for name in over)
+    results, place_values = [], []
     for place in places:
-        there = varied(environment, **place)
-        taken.append({name: getattr(there, name) for name in place})
-        found = {"policy": evaluate(policy, there, episodes=episodes, seed=seed, act=act)}
-        for who in (RANDOM, *outline.references) if beside else ():
-            found[who] = evaluate(who, there, episodes=episodes, seed=seed)
-        results.append(found)
-    return Grid(describe(environment).name, tuple(over), units, taken, results)
+        place_environment = varied(environment, **place)
+        place_values.append({name: getattr(place_environment, name) for name in place})
+        evaluations = {"policy": evaluate(policy, place_environment, episodes=episodes, seed=seed, act=act)}
+        for player in (RANDOM, *outline.references) if beside else ():
+            evaluations[player] = evaluate(player, place_environment, episodes=episodes, seed=seed)
+        results.append(evaluations)
+    return Grid(describe(environment).name, tuple(over), units, place_values, results)

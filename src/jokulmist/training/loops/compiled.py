@@ -57,12 +57,12 @@ from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 class CompiledCopies:
     """Copies of an environment that a program steps, the rows that it writes, and the noise that it is given."""
 
-    def __init__(self, environment: Environment, agent: Agent, noise: Noise, own: Noise) -> None:
+    def __init__(self, environment: Environment, agent: Agent, noise: Noise, agent_noise: Noise) -> None:
         start_backend()  # before any array is made
         self.description: Description = describe(environment)
         self.copies = noise.copies
         self.turn = 0
-        self._agent, self._noise, self._own = agent, noise, own
+        self._agent, self._noise, self._agent_noise = agent, noise, agent_noise
         self._compiled = CompiledEnvironment(environment)
         # The instance's own numbers: a kept program may stem from another instance of the class.
         self._numbers = self._compiled.numbers
@@ -71,23 +71,23 @@ class CompiledCopies:
         self._program: Program
         self._carry: Carry
 
-    def _begun(self, learner: Any, memory: Any, records: int, readings: int) -> Carry:
+    def _begin(self, learner: Any, memory: Any, records: int, readings: int) -> Carry:
         program, requests = self._program, self._program.compiled.requests
         first = [
-            [rows[0] for rows in stacked_rows(self._noise, stream, requests.of(stream), 0, 1, 1)]
+            [rows[0] for rows in stacked_rows(self._noise, stream, requests.for_stream(stream), 0, 1, 1)]
             for stream in FIRST_STREAMS
         ]
-        states, own, observed, memories, action_memories, reward_memories, stuck, opened = program.start(
+        states, copy_parameters, observed, memories, action_memories, reward_memories, stuck, opened = program.start(
             self._numbers, self._level, *first, np.float32(1.0)
         )
         copies = self.copies
         terms, measures = len(self.description.terms), len(self.description.measures)
         more = int(bool(self.description.reward_pipeline.modifiers)) + int(self.description.holds)
-        width = 2 + terms + measures + len(own) + records + more
+        width = 2 + terms + measures + len(copy_parameters) + records + more
         zeros: Any = np.zeros(copies, np.float32)
         blank = Carry(
             states=(),
-            own=(),  # type: ignore[arg-type]
+            copy_parameters=(),  # type: ignore[arg-type]
             observed=(),  # type: ignore[arg-type]
             memories=(),
             action_memories=(),
@@ -104,7 +104,7 @@ class CompiledCopies:
             rows=np.zeros((program.room, width, copies), np.float32),
         )
         carry: Carry = _placed(blank)._replace(
-            states=states, own=own, observed=observed, memories=memories, action_memories=action_memories,
+            states=states, copy_parameters=copy_parameters, observed=observed, memories=memories, action_memories=action_memories,
             stuck=stuck, learner=learner, memory=memory, reward_memories=reward_memories,
         )  # fmt: skip
         if opened:
@@ -119,9 +119,9 @@ class CompiledCopies:
             # An advance has noise of its own, also where a decision is held for several.
             every = self.description.decide_every if stream is Stream.ADVANCE else 1
             noise[stream.name] = stacked_rows(
-                self._noise, stream, requests.of(stream), start * every, turns * every, room * every
+                self._noise, stream, requests.for_stream(stream), start * every, turns * every, room * every
             )
-        explore = stacked_rows(self._own, Stream.EXPLORE, self._program.choose_requests, start, turns, room)
+        explore = stacked_rows(self._agent_noise, Stream.EXPLORE, self._program.choose_requests, start, turns, room)
         noise["EXPLORE"] = [rows[:, 0] for rows in explore]
         return noise
 
@@ -140,28 +140,30 @@ class CompiledCopies:
             if why == NOTHING_ALLOWED:
                 players = self.description.players
                 raise BrokenEnvironment(none_allowed(self.description.name, int(copy), state, players))
-            tell = {NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
-            raise BrokenEnvironment(tell(self.description.name, int(copy), state))
+            message = {NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
+            raise BrokenEnvironment(message(self.description.name, int(copy), state))
 
     def _finished(self, turns: int, records: int) -> Episodes:
         """The episodes that closed in the rows of the last chunk."""
         rows = np.asarray(self._carry.rows)
         turn, copy = np.nonzero(rows[:turns, 0, :])
-        found = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
+        closed_rows = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
         terms, measures = len(self.description.terms), len(self.description.measures)
-        told = 2 + terms + measures + len(self.description.varied)
-        rest = told + records
+        records_start = 2 + terms + measures + len(self.description.varied)
+        rest = records_start + records
         return Episodes(
             decisions=(self.turn + turn + 1) * self.copies,
             copy=copy,
-            steps=found[:, 1].astype(np.int64),
-            held=found[:, 0].astype(np.int64),
-            totals=found[:, 2 : 2 + terms],
-            measures=found[:, 2 + terms : 2 + terms + measures],
-            varied=found[:, 2 + terms + measures : told],
-            told=found[:, told:rest],
-            learned=found[:, rest] if self.description.reward_pipeline.modifiers else np.zeros(len(found), np.float32),
-            advances=found[:, -1 if self.description.holds else 1].astype(np.int64),
+            steps=closed_rows[:, 1].astype(np.int64),
+            satisfied=closed_rows[:, 0].astype(np.int64),
+            totals=closed_rows[:, 2 : 2 + terms],
+            measures=closed_rows[:, 2 + terms : 2 + terms + measures],
+            varied=closed_rows[:, 2 + terms + measures : records_start],
+            agent_records=closed_rows[:, records_start:rest],
+            learned=closed_rows[:, rest]
+            if self.description.reward_pipeline.modifiers
+            else np.zeros(len(closed_rows), np.float32),
+            advances=closed_rows[:, -1 if self.description.holds else 1].astype(np.int64),
         )
 
 
@@ -169,8 +171,8 @@ class CompiledLoop(CompiledCopies):
     """A run in progress on compiled copies, of a class that `lanes.compiled.compilability.find` found to compile."""
 
     def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
-        own = Noise(seed, 1, Domain.TRAINING)
-        super().__init__(environment, agent, Noise(seed, copies, Domain.TRAINING), own)
+        agent_noise = Noise(seed, 1, Domain.TRAINING)
+        super().__init__(environment, agent, Noise(seed, copies, Domain.TRAINING), agent_noise)
         self.planned = planned
         self.turns_per_update = agent.decisions_per_update(copies)
         self.decisions = self.episodes = 0
@@ -178,17 +180,17 @@ class CompiledLoop(CompiledCopies):
         self._columns = columns(list(self._coefficients.values()))
         shapes = agent.shapes(self.description.spec, copies)
         numbers = numbers_at(self._coefficients)
-        learner = agent.fresh_learner(shapes, numbers, PlainDraw(own, Stream.FRESH).at(0, 0))
+        learner = agent.fresh_learner(shapes, numbers, PlainDraw(agent_noise, Stream.FRESH).at(0, 0))
         learner, memory = _placed((learner, agent.fresh_memory(shapes, numbers)))
         self._program = program_for(self._compiled, agent, shapes, learner, memory, planned.steps)
         ages = first_ages(agent, self.description, seed, copies)
         self._records = len(agent.record_names)
-        begun = self._begun(learner, memory, self._records, len(agent.reading_names))
-        self._carry = begun._replace(first_ages=() if ages is None else _placed(ages))
+        carry = self._begin(learner, memory, self._records, len(agent.reading_names))
+        self._carry = carry._replace(first_ages=() if ages is None else _placed(ages))
         self._updates = 0
         self._assembler: EpisodeAssembler | None = None
         self._frame: Any = None
-        self._ahead: tuple[int, int, dict[str, Any]] | None = None
+        self._next_noise: tuple[int, int, dict[str, Any]] | None = None
 
     @property
     def most_turns(self) -> int:
@@ -222,7 +224,7 @@ class CompiledLoop(CompiledCopies):
             self._numbers, self._columns, plan, self._carry, noise, np.int32(updates), np.float32(1.0)
         )
         # The program runs beside Python: its next stretch is most likely as long, and its noise is made meanwhile.
-        self._ahead = (self.turn + turns, turns, self._noise_from(self.turn + turns, turns))
+        self._next_noise = (self.turn + turns, turns, self._noise_from(self.turn + turns, turns))
         done = int(done) * per_update
         self._refuse_stuck()
         batch = self._finished(done, self._records)
@@ -240,12 +242,12 @@ class CompiledLoop(CompiledCopies):
 
     def _noise_from(self, start: int, turns: int) -> dict[str, Any]:
         """The base noise of a stretch of turns, for every stream."""
-        if self._ahead is not None and self._ahead[:2] == (start, turns):
-            return self._ahead[2]
+        if self._next_noise is not None and self._next_noise[:2] == (start, turns):
+            return self._next_noise[2]
         program, per_update = self._program, self.turns_per_update
         updates, most_updates = -(-turns // per_update), max(1, program.room // per_update)
         learn = stacked_rows(
-            self._own, Stream.LEARN, program.learn_requests, start // per_update, updates, most_updates
+            self._agent_noise, Stream.LEARN, program.learn_requests, start // per_update, updates, most_updates
         )
         return {**self._noise_of_turns(start, turns), "LEARN": [rows[:, 0] for rows in learn]}
 
@@ -254,7 +256,7 @@ class CompiledLoop(CompiledCopies):
         carry, room = self._carry, self._program.room
         description = self.description
         zeros = jnp.zeros(self.copies, jnp.float32)
-        judged = Decided(
+        decided = Decided(
             carry.states,
             tuple(zeros for _ in description.terms),
             tuple(zeros for _ in description.measures),
@@ -265,33 +267,33 @@ class CompiledLoop(CompiledCopies):
         actions = jax.tree.map(
             lambda leaf: jnp.zeros((self.copies, *leaf.shape), leaf.dtype), action_like(description.action)
         )
-        frame = frame_of(carry.observed, carry.states, actions, judged, carry.observed)
+        frame = frame_of(carry.observed, carry.states, actions, decided, carry.observed)
         recorded_steps = jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), packed(frame))
         self._carry = carry._replace(recorded_steps=recorded_steps)
         self._frame = jax.device_get(frame)
-        self._assembler = EpisodeAssembler(description, every, known=self.turn == 0)
+        self._assembler = EpisodeAssembler(description, every, from_begin=self.turn == 0)
 
     def followed(self) -> list[Recorded]:
         """The episodes of the first copy that closed since the last call."""
-        return [] if self._assembler is None else self._assembler.taken()
+        return [] if self._assembler is None else self._assembler.pop_recorded()
 
     def saved(self) -> dict[str, Any]:
         """All that the loop is between two updates, as NumPy arrays by path."""
-        found = {
+        arrays = {
             name: np.asarray(leaf) for name, leaf in _named_leaves(self._carry._replace(rows=(), recorded_steps=()))
         }
         if self._assembler is not None:
-            piece, found["followed"] = self._assembler.saved()
-            found.update({f"followed/{name}": np.asarray(leaf) for name, leaf in _named_leaves(piece)})
-        found["counters"] = np.array([self.decisions, self.episodes, self.turn, self._updates], np.int64)
-        return found
+            piece, arrays["followed"] = self._assembler.saved()
+            arrays.update({f"followed/{name}": np.asarray(leaf) for name, leaf in _named_leaves(piece)})
+        arrays["counters"] = np.array([self.decisions, self.episodes, self.turn, self._updates], np.int64)
+        return arrays
 
     def start_from(self, arrays: dict[str, Any]) -> None:
         """Begin with these arrays of a learner, by path as in `saved`."""
         learner = self._carry.learner
         leaves = [jnp.asarray(arrays.get(f"learner/{name}", leaf)) for name, leaf in _named_leaves(learner)]
         self._carry = self._carry._replace(learner=jax.tree.unflatten(jax.tree.structure(learner), leaves))
-        self._ahead = None
+        self._next_noise = None
 
     def restore(self, arrays: dict[str, Any]) -> None:
         """Be the loop that `saved` told of."""
@@ -299,30 +301,30 @@ class CompiledLoop(CompiledCopies):
         model = self._carry._replace(rows=(), recorded_steps=())
         leaves = []
         for name, leaf in _named_leaves(model):
-            found = arrays.get(name)
-            if found is None or found.shape != leaf.shape or found.dtype != leaf.dtype:
-                told = "nothing" if found is None else f"{found.dtype} of shape {found.shape}"
+            array = arrays.get(name)
+            if array is None or array.shape != leaf.shape or array.dtype != leaf.dtype:
+                got = "nothing" if array is None else f"{array.dtype} of shape {array.shape}"
                 raise RecordError(
-                    f"the checkpoint has {told} for `{name}`, and this program needs {leaf.dtype} of shape "
+                    f"the checkpoint has {got} for `{name}`, and this program needs {leaf.dtype} of shape "
                     f"{leaf.shape}: the "
                     f"environment or the agent has changed since. Go on with the code that the run keeps in source/."
                 )
-            leaves.append(jnp.asarray(found))
+            leaves.append(jnp.asarray(array))
         restored: Carry = jax.tree.unflatten(jax.tree.structure(model), leaves)
         self._carry = restored._replace(rows=self._carry.rows, recorded_steps=self._carry.recorded_steps)
         if self._assembler is not None:
             self._restore_followed(self._assembler, arrays)
-        self._ahead = None
+        self._next_noise = None
 
     def _restore_followed(self, assembler: EpisodeAssembler, arrays: dict[str, Any]) -> None:
         """The episode at hand of the first copy, as far as it was recorded."""
         if "followed" not in arrays:
-            assembler.known = self.turn == 0
+            assembler.from_begin = self.turn == 0
             return
         model = unpacked(self._frame, jax.device_get(jax.tree.map(lambda leaf: leaf[:1], self._carry.recorded_steps)))
         names = [f"followed/{name}" for name, _ in _named_leaves(model)]
-        whole = all(name in arrays for name in names)
-        piece = jax.tree.unflatten(jax.tree.structure(model), [arrays[name] for name in names]) if whole else None
+        is_complete = all(name in arrays for name in names)
+        piece = jax.tree.unflatten(jax.tree.structure(model), [arrays[name] for name in names]) if is_complete else None
         assembler.restore(piece, arrays["followed"])
 
     def count_episodes(self, episodes: int) -> None:
@@ -338,18 +340,18 @@ class CompiledLoop(CompiledCopies):
         """Means of the readings since the last call, and the settings that move."""
         count = max(self._updates, 1)
         names = self._agent.reading_names
-        found = {name: float(total) / count for name, total in zip(names, self._carry.sums, strict=True)}
+        means = {name: float(total) / count for name, total in zip(names, self._carry.sums, strict=True)}
         progress = Progress(self.decisions, self.episodes, self.planned.share(self.decisions, self.episodes))
         for name, c in self._coefficients.items():
             if c.moves:
-                found[name] = number_at(c, progress)
+                means[name] = number_at(c, progress)
         self._carry = self._carry._replace(sums=tuple(np.float32(0) for _ in names))
         self._updates = 0
-        return found
+        return means
 
     def learner(self) -> Any:
         """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
-        return jax.tree.map(np.array, self._agent.kept(self._carry.learner))
+        return jax.tree.map(np.array, self._agent.policy_state(self._carry.learner))
 
 
 class CompiledEvaluation(CompiledCopies):
@@ -361,15 +363,15 @@ class CompiledEvaluation(CompiledCopies):
 
     def __init__(self, environment: Environment, policy: Any, first: int, seed: int, explore: bool) -> None:
         owners = tuple(range(first, first + SIDE_BY_SIDE))
-        agent, own = policy.agent, Noise((seed + first) % SEED_LIMIT, 1, Domain.EVALUATION)
-        super().__init__(environment, agent, Noise(seed, SIDE_BY_SIDE, Domain.EVALUATION, owners), own)
+        agent, agent_noise = policy.agent, Noise((seed + first) % SEED_LIMIT, 1, Domain.EVALUATION)
+        super().__init__(environment, agent, Noise(seed, SIDE_BY_SIDE, Domain.EVALUATION, owners), agent_noise)
         shapes = agent.shapes(policy.spec, self.copies)
         numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
         self._values = np.array(list(vars(numbers).values()), np.float32)
         memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
         learner, memory = _placed((policy.learner, memory))
         self._program = evaluation_program(self._compiled, agent, shapes, learner, memory, explore)
-        self._carry = self._begun(learner, memory, 0, 0)
+        self._carry = self._begin(learner, memory, 0, 0)
 
     def play(self, episodes: int) -> Episodes:
         """The first episodes of so many copies, in the order of their owners.

@@ -31,7 +31,7 @@ class Carry(NamedTuple):
     """All that a run is between two turns."""
 
     states: Any
-    own: dict[str, Any]
+    copy_parameters: dict[str, Any]
     observed: Seen
     memories: tuple[Any, ...]
     action_memories: tuple[Any, ...]
@@ -68,99 +68,115 @@ class Turn:
         self._counts_advances = learns and self._description.holds and counts_advances(shapes)
 
     def __call__(
-        self, parameters: Any, level: Any, hyperparameters: Numbers, carry: Carry, noise: Any, t: Any, one: Any
+        self, parameters: Any, level: Any, hyperparameters: Numbers, carry: Carry, noise: Any, t: Any, unit: Any
     ) -> tuple[Carry, Experience]:
         description, kind = self._description, self._kind
-        draw = RowDraw(jnp, at_turn(noise["EXPLORE"], t), one)
+        draw = RowDraw(jnp, at_turn(noise["EXPLORE"], t), unit)
         chosen = kind.choose(
             self._shapes, hyperparameters, carry.learner, carry.memory, carry.observed, draw, self._explore
         )
         actions, memory, extras = three(kind, "choose", chosen)
         discount = hyperparameters.discount if self._counts_advances else None
-        after = self._transition.decided(parameters, carry, actions, noise, t, one, discount)
-        judged = after.judged
+        after = self._transition.decided(parameters, carry, actions, noise, t, unit, discount)
+        decided = after.decided
         closed, first_ages = self._closed(carry, after)
         states, copy_parameters, observed, memories, opened = lax.cond(
             jnp.any(closed),
-            lambda: self._begin_where(closed, parameters, level, carry.own, after, noise, t, one),
-            lambda: self._begin_nowhere(parameters, carry.own, after, one),
+            lambda: self._begin_where(closed, parameters, level, carry.copy_parameters, after, noise, t, unit),
+            lambda: self._begin_nowhere(parameters, carry.copy_parameters, after, unit),
         )
-        totals = tuple(total + term for total, term in zip(carry.totals, judged.terms, strict=True))
+        totals = tuple(total + term for total, term in zip(carry.totals, decided.terms, strict=True))
         learned: Any = carry.learned
         if description.reward_pipeline.modifiers:
             learned = learned + (after.rewards.mean(axis=-1) if description.players else after.rewards)
         row = self._row(carry, after, totals, learned, memory)
         new = Carry(
             states=states,
-            own=copy_parameters,
+            copy_parameters=copy_parameters,
             observed=observed,
             memories=memories,
             action_memories=_restarted(description.action_pipeline, closed, after.action_memories),
             learned=jnp.where(closed, 0.0, learned) if description.reward_pipeline.modifiers else learned,
             stuck=self._first_failure(carry, actions, parameters, copy_parameters, states, observed, after, opened, t),
-            steps=jnp.where(closed, opened.steps if opened else 0, judged.steps),
+            steps=jnp.where(closed, opened.steps if opened else 0, decided.steps),
             age=jnp.where(closed, 0, after.age) if description.holds else (),
             totals=_from_begin(closed, opened and opened.terms, totals),
-            measures=_from_begin(closed, opened and opened.measures, judged.measures),
+            measures=_from_begin(closed, opened and opened.measures, decided.measures),
             learner=carry.learner,
             memory=memory,
-            episodes=carry.episodes + jnp.sum(judged.held != 0, dtype=jnp.int32),
+            episodes=carry.episodes + jnp.sum(decided.satisfied != 0, dtype=jnp.int32),
             sums=carry.sums,
             rows=lax.dynamic_update_index_in_dim(carry.rows, row, t, 0),
-            recorded_steps=_with_frame(carry, actions, judged, after.last, t) if carry.recorded_steps else (),
+            recorded_steps=_with_frame(carry, actions, decided, after.last, t) if carry.recorded_steps else (),
             first_ages=first_ages,
             reward_memories=_restarted(description.reward_pipeline, closed, after.reward_memories),
         )
         experience = Experience(
             observed=carry.observed, actions=actions, rewards=after.rewards, ended=after.ended,
-            closed=closed | judged.marked, last=after.last, following=observed, notes=extras,
-            advances=judged.lasted if self._counts_advances else (),
+            closed=closed | decided.marked, last=after.last, following=observed, notes=extras,
+            advances=decided.lasted if self._counts_advances else (),
         )  # fmt: skip
         return new, experience
 
     def _closed(self, carry: Carry, after: After) -> tuple[Any, Any]:
         """Where an episode closed, or a first one is cut for learning alone (which is not recorded); the ages at which
         others will be cut."""
-        closed = after.judged.held != 0
+        closed = after.decided.satisfied != 0
         if not len(carry.first_ages):
             return closed, carry.first_ages
         closed = closed | (after.age >= carry.first_ages)
         return closed, jnp.where(closed, NEVER_CUT, carry.first_ages)
 
     def _begin_where(
-        self, closed: Any, parameters: Any, level: Any, copy_parameters: Any, after: After, noise: Any, t: Any, one: Any
+        self,
+        closed: Any,
+        parameters: Any,
+        level: Any,
+        copy_parameters: Any,
+        after: After,
+        noise: Any,
+        t: Any,
+        unit: Any,
     ) -> Any:
         """Begin an episode in the copies whose last one closed."""
-        shown = after.last._replace(legal=after.legal)
-        drawn = self._compiled.vary(level, at_turn(noise["VARY"], t), one, self._shapes.copies)
-        copy_parameters = {name: jnp.where(closed, drawn[name], old) for name, old in copy_parameters.items()}
+        last_observed = after.last._replace(legal=after.legal)
+        new_parameters = self._compiled.vary(level, at_turn(noise["VARY"], t), unit, self._shapes.copies)
+        copy_parameters = {name: jnp.where(closed, new_parameters[name], old) for name, old in copy_parameters.items()}
         names = ("BEGIN", "BEGIN_WAIT", "BEGIN_SENSE", "BEGIN_LOOK", "BEGIN_OBSERVATION")
         rows = BeginRows(*[at_turn(noise[name], t) for name in names])
-        begun = self._transition.begun(parameters, copy_parameters, rows, one, closed, after.judged.after)
+        started = self._transition.start(parameters, copy_parameters, rows, unit, closed, after.decided.after)
         observed, memories = jax.tree.map(
-            lambda new, old: choose(closed, new, old), (begun.observed, begun.memories), (shown, after.memories)
+            lambda new, old: choose(closed, new, old),
+            (started.observed, started.memories),
+            (last_observed, after.memories),
         )
-        return begun.states, copy_parameters, observed, memories, begun.opened
+        return started.states, copy_parameters, observed, memories, started.opened
 
-    def _begin_nowhere(self, parameters: Any, copy_parameters: Any, after: After, one: Any) -> Any:
-        shown = after.last._replace(legal=after.legal)
-        opened = self._transition.nothing_begun(parameters, copy_parameters, after.judged.after, one)
-        return after.judged.after, copy_parameters, shown, after.memories, opened
+    def _begin_nowhere(self, parameters: Any, copy_parameters: Any, after: After, unit: Any) -> Any:
+        observed = after.last._replace(legal=after.legal)
+        opened = self._transition.nothing_begun(parameters, copy_parameters, after.decided.after, unit)
+        return after.decided.after, copy_parameters, observed, after.memories, opened
 
     def _row(self, carry: Carry, after: After, totals: Any, learned: Any, memory: Any) -> Any:
         """What the host reads of a closed episode, by copy; float32, shape ``(columns, copies)``."""
-        description, judged = self._description, after.judged
+        description, decided = self._description, after.decided
         measures = tuple(
-            value / judged.steps if measure.over == "mean" else value
-            for measure, value in zip(description.measures, judged.measures, strict=True)
+            value / decided.steps if measure.over == "mean" else value
+            for measure, value in zip(description.measures, decided.measures, strict=True)
         )
-        columns = [judged.held, after.age, *totals, *measures, *[carry.own[name] for name in description.varied]]
+        columns = [
+            decided.satisfied,
+            after.age,
+            *totals,
+            *measures,
+            *[carry.copy_parameters[name] for name in description.varied],
+        ]
         if self._learns:
             columns += self._kind.recorded(memory)
         if description.reward_pipeline.modifiers:
             columns.append(learned)
         if description.holds:
-            columns.append(judged.steps)
+            columns.append(decided.steps)
         return jnp.stack([column.astype(jnp.float32) for column in columns])
 
     def _first_failure(
@@ -174,15 +190,15 @@ class Turn:
         if after.legal:
             stuck = first_stuck(stuck, forbidden(observed.legal), NOTHING_ALLOWED, states, t)
         if description.gated:
-            asked = self._compiled.asks(parameters, copy_parameters, states)
-            stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, t)
-            stuck = first_stuck(stuck, ~asked, NEVER_ASKED, states, t)
+            is_asked = self._compiled.asks(parameters, copy_parameters, states)
+            stuck = first_stuck(stuck, opened.satisfied != 0, CLOSED_UNASKED, states, t)
+            stuck = first_stuck(stuck, ~is_asked, NEVER_ASKED, states, t)
         return stuck
 
 
 def _restarted(pipeline: Any, closed: Any, memories: Any) -> Any:
     """What modifiers remember, as at the begin of an episode where one closed."""
-    return begun_anew(closed, pipeline.begun(jnp), memories) if pipeline.modifiers else memories
+    return begun_anew(closed, pipeline.start(jnp), memories) if pipeline.modifiers else memories
 
 
 class Frame(NamedTuple):
@@ -199,26 +215,26 @@ class Frame(NamedTuple):
     states_after: Any
 
 
-def frame_of(observed: Seen, states: Any, actions: Any, judged: Decided, shown: Any) -> Frame:
+def frame_of(observed: Seen, states: Any, actions: Any, decided: Decided, after: Any) -> Frame:
     """The first copy's turn."""
-    whole = Frame(
-        observed.numbers, observed.images, states, actions, judged.terms, judged.measures, shown.numbers, shown.images,
-        judged.after,
+    frame = Frame(
+        observed.numbers, observed.images, states, actions, decided.terms, decided.measures, after.numbers, after.images,
+        decided.after,
     )  # fmt: skip
-    first: Frame = jax.tree.map(lambda leaf: leaf[0], whole)
+    first: Frame = jax.tree.map(lambda leaf: leaf[0], frame)
     return first
 
 
-def _with_frame(carry: Carry, actions: Any, judged: Decided, shown: Any, t: Any) -> Any:
-    recorded_steps = packed(frame_of(carry.observed, carry.states, actions, judged, shown))
+def _with_frame(carry: Carry, actions: Any, decided: Decided, after: Any, t: Any) -> Any:
+    recorded_steps = packed(frame_of(carry.observed, carry.states, actions, decided, after))
     return jax.tree.map(
-        lambda old, now: lax.dynamic_update_index_in_dim(old, now, t, 0), carry.recorded_steps, recorded_steps
+        lambda old, new: lax.dynamic_update_index_in_dim(old, new, t, 0), carry.recorded_steps, recorded_steps
     )
 
 
 def packed(frame: Frame) -> tuple[Any, tuple[Any, ...]]:
     """All numbers of a frame as one row, and its images: each array of its own would make the compiler compute again
-    what it holds. Whole numbers are exact up to 2**24."""
+    what it holds. WholeNumber numbers are exact up to 2**24."""
     leaves = jax.tree.leaves(frame)
     numbers = [leaf.reshape(-1).astype(jnp.float32) for leaf in leaves if leaf.dtype != jnp.uint8]
     return jnp.concatenate(numbers), tuple(leaf for leaf in leaves if leaf.dtype == jnp.uint8)
@@ -227,23 +243,23 @@ def packed(frame: Frame) -> tuple[Any, tuple[Any, ...]]:
 def unpacked(model: Frame, recorded_steps: tuple[Any, tuple[Any, ...]]) -> Frame:
     """Frames again, on the host, from rows of `packed`; `model` is one frame."""
     rows, images = recorded_steps[0], iter(recorded_steps[1])
-    leaves, at = [], 0
+    leaves, start = [], 0
     for leaf in jax.tree.leaves(model):
         if leaf.dtype == np.uint8:
             leaves.append(next(images))
             continue
-        part = rows[:, at : at + leaf.size]
+        part = rows[:, start : start + leaf.size]
         leaves.append(part.reshape(len(rows), *leaf.shape).astype(leaf.dtype))
-        at += leaf.size
+        start += leaf.size
     frames: Frame = jax.tree.unflatten(jax.tree.structure(model), leaves)
     return frames
 
 
-def _from_begin(closed: Any, begun: Any, so_far: tuple[Any, ...]) -> tuple[Any, ...]:
+def _from_begin(closed: Any, initial: Any, progress: tuple[Any, ...]) -> tuple[Any, ...]:
     """What has gathered in each copy's episode: where one closed, what its next has gathered before its first
     decision."""
-    first = begun or (0.0,) * len(so_far)
-    return tuple(jnp.where(closed, new, old) for new, old in zip(first, so_far, strict=True))
+    first = initial or (0.0,) * len(progress)
+    return tuple(jnp.where(closed, new, old) for new, old in zip(first, progress, strict=True))
 
 
 def forbidden(legal: Any) -> Any:
@@ -259,6 +275,6 @@ def nothing_stuck(states: Any) -> Any:
 def first_stuck(first: Any, bad: Any, why: int, states: Any, turn: Any) -> Any:
     """The first turn, reason, copy and state in which a copy could not go on."""
     copy = jnp.argmax(bad)
-    here = (jnp.int32(turn), jnp.int32(why), jnp.int32(copy), jax.tree.map(lambda leaf: leaf[copy], states))
+    candidate = (jnp.int32(turn), jnp.int32(why), jnp.int32(copy), jax.tree.map(lambda leaf: leaf[copy], states))
     new = (first[0] == NEVER) & bad[copy]
-    return jax.tree.map(lambda now, old: jnp.where(new, now, old), here, first)
+    return jax.tree.map(lambda new_value, old: jnp.where(new, new_value, old), candidate, first)

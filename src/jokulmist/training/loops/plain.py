@@ -53,8 +53,8 @@ class PlainLoop:
             self.lane = PlainLane(environment, noise)
         ages = first_ages(agent, self.lane.description, seed, copies)
         self.lane.first_ages = None if ages is None else ages.tolist()
-        own = Noise(seed, 1, Domain.TRAINING)
-        self._explore, self._learn = PlainDraw(own, Stream.EXPLORE), PlainDraw(own, Stream.LEARN)
+        agent_noise = Noise(seed, 1, Domain.TRAINING)
+        self._explore, self._learn = PlainDraw(agent_noise, Stream.EXPLORE), PlainDraw(agent_noise, Stream.LEARN)
         self.planned = planned
         self.copies = copies
         self.turns_per_update = agent.decisions_per_update(copies)
@@ -68,7 +68,7 @@ class PlainLoop:
         self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())
         self._numbers = numbers_at(self._coefficients)
         self._counted = self.lane.description.holds and counts_advances(shapes)
-        self._learner = self._calls.fresh_learner(self._numbers, PlainDraw(own, Stream.FRESH).at(0, 0))
+        self._learner = self._calls.fresh_learner(self._numbers, PlainDraw(agent_noise, Stream.FRESH).at(0, 0))
         self._memory = self._calls.fresh_memory(self._numbers)
         # A scalar agent reads the numbers of the class itself, so it is used only where there are no modifiers.
         self._scalar = None
@@ -78,9 +78,9 @@ class PlainLoop:
         self._records = len(agent.record_names)
         self._recorded = agent.recorded if agent.record_names else None
         self._names = agent.reading_names
-        self._kept = agent.kept
+        self._policy_state = agent.policy_state
         self._sums = [0.0] * len(self._names)
-        self._told: list[Any] = []
+        self._readings_due: list[Any] = []
         self._updates = 0
         self._observed: Observed | None = None
         self._begun_again = False
@@ -94,9 +94,9 @@ class PlainLoop:
             try:
                 finished = self._scalar_turns(self._scalar, turns)
             except (TypeError, ValueError) as failure:
-                told = no_number([self._row(copy) for copy in range(self.copies)])
-                if told:
-                    raise BrokenEnvironment(told) from failure
+                problem = no_number([self._row(copy) for copy in range(self.copies)])
+                if problem:
+                    raise BrokenEnvironment(problem) from failure
                 raise
         return batch_of(finished, self.lane.description, self._records)
 
@@ -112,24 +112,24 @@ class PlainLoop:
         advance, decide, judge = lane.advance_one, scalar.decide, scalar.judge
         finished: list[tuple[int, Finished]] = []
         follower = self._follower
-        if not lane.begun:
+        if not lane.has_begun:
             for i, row in enumerate((lane.begin_again() if self._begun_again else lane.begin()).rows):
                 scalar.see(i, row)
                 if follower is not None and i == COPY:
                     follower.begin(row, {})
         for _ in range(turns):
-            for name, at in moving:
-                settings[name] = at(self.decisions, self.episodes)
+            for name, schedule in moving:
+                settings[name] = schedule(self.decisions, self.episodes)
             scalar.turn(self.turn)
             self.decisions += self.copies
             for i in copies:
                 action = decide(i)
-                reward, held, last = advance(i, action)
+                reward, satisfied, last = advance(i, action)
                 if follower is not None and i == COPY:
-                    follower.took(action, held, last, {}, self.decisions)
-                judge(i, reward, (held & end_bits) != 0, held != 0, last)
-                if held:
-                    finished.append((self.decisions, lane.finish(i, held)))
+                    follower.took(action, satisfied, last, {}, self.decisions)
+                judge(i, reward, (satisfied & end_bits) != 0, satisfied != 0, last)
+                if satisfied:
+                    finished.append((self.decisions, lane.finish(i, satisfied)))
                     self.episodes += 1
                     row = lane.begin_one(i)
                     scalar.see(i, row)
@@ -157,15 +157,15 @@ class PlainLoop:
         finished: list[tuple[int, Finished]] = []
         gathered: list[Experience] = []
         for _ in range(turns):
-            for name, at in self._moving:
-                settings[name] = at(self.decisions, self.episodes)
+            for name, schedule in self._moving:
+                settings[name] = schedule(self.decisions, self.episodes)
             if self._counted:
                 lane.within = numbers.discount
             seen = calls.seen(observed)
             draw = self._explore.at(self.turn, 0)
             actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
-            given = calls.given(actions)
-            outcome = lane.advance(given)
+            inputs = calls.native_actions(actions)
+            outcome = lane.advance(inputs)
             broken: Any = np.zeros(self.copies, bool) if lane.description.lost_bit else ()
             while outcome.lost:
                 broken[outcome.lost] = True
@@ -182,11 +182,13 @@ class PlainLoop:
             self.turn += 1
             self.decisions += self.copies
             if self._follower is not None:
-                self._follower.turned(given[COPY], outcome, self.decisions)
+                self._follower.turned(inputs[COPY], outcome, self.decisions)
             ended = outcome.finished
             if ended and self._recorded is not None:
-                told = [np.asarray(one) for one in self._recorded(self._memory)]
-                ended = [f._replace(told=tuple(float(one[f.copy]) for one in told)) for f in ended]
+                record_columns = [np.asarray(column) for column in self._recorded(self._memory)]
+                ended = [
+                    f._replace(agent_records=tuple(float(column[f.copy]) for column in record_columns)) for f in ended
+                ]
             finished.extend((self.decisions, episode) for episode in ended)
             self.episodes += len(outcome.finished)
             if wanted and self.episodes >= wanted and not gathered:
@@ -200,14 +202,14 @@ class PlainLoop:
         The draws of the turn are used again: what they gave was dropped.
         """
         assert isinstance(self.lane, ProcessLane)
-        calls, where = self._calls, np.zeros(self.copies, bool)
-        where[list(outcome.lost)] = True
-        seen = replaced(where, calls.seen(outcome.observed), seen)
-        memory = self._restarted(self._memory, calls.fresh_memory(self._numbers), where)
-        new, after, told = calls.choose(self._numbers, self._learner, memory, seen, draw, True)
-        self._memory = self._restarted(self._memory, after, where)
-        actions, notes = replaced(where, new, actions), replaced(where, told, notes)
-        return seen, actions, notes, self.lane.again(outcome, calls.given(actions))
+        calls, mask = self._calls, np.zeros(self.copies, bool)
+        mask[list(outcome.lost)] = True
+        seen = replaced(mask, calls.seen(outcome.observed), seen)
+        memory = self._restarted(self._memory, calls.fresh_memory(self._numbers), mask)
+        new, after, new_notes = calls.choose(self._numbers, self._learner, memory, seen, draw, True)
+        self._memory = self._restarted(self._memory, after, mask)
+        actions, notes = replaced(mask, new, actions), replaced(mask, new_notes, notes)
+        return seen, actions, notes, self.lane.advance_replaced(outcome, calls.native_actions(actions))
 
     def follow_first(self, every: int) -> None:
         """Record the episodes of the first copy; all of them; the caller chooses."""
@@ -215,7 +217,7 @@ class PlainLoop:
 
     def followed(self) -> list[Recorded]:
         """The episodes of the first copy that closed since the last call."""
-        return [] if self._follower is None else self._follower.taken()
+        return [] if self._follower is None else self._follower.pop_recorded()
 
     def close(self) -> None:
         """Let go of whatever the copies hold."""
@@ -237,19 +239,19 @@ class PlainLoop:
             self._numbers, self._learner, self._memory, experience, draw
         )
         self._updates += 1
-        self._told.append(readings)
-        if len(self._told) >= MOST_TOLD:
+        self._readings_due.append(readings)
+        if len(self._readings_due) >= MOST_TOLD:
             self._sum_up()
 
     def _sum_up(self) -> None:
         """Add the readings of the last updates to the sums; one at a time each would cost a call."""
-        for k, total in enumerate(np.sum(np.array([np.asarray(r) for r in self._told], np.float64), axis=0)):
+        for k, total in enumerate(np.sum(np.array([np.asarray(r) for r in self._readings_due], np.float64), axis=0)):
             self._sums[k] += float(total)
-        self._told.clear()
+        self._readings_due.clear()
 
     def saved(self) -> dict[str, Any]:
         """All that the loop is between two updates, as NumPy arrays by path."""
-        if self._told:
+        if self._readings_due:
             self._sum_up()
         counters = [self.decisions, self.episodes, self.turn, self._updates]
         tree: dict[str, Any] = {
@@ -272,8 +274,8 @@ class PlainLoop:
 
     def start_from(self, arrays: dict[str, Any]) -> None:
         """Begin with these arrays of a learner, by path as in `saved`."""
-        whole = {**flattened(self._learner, "learner"), **arrays}
-        self._learner = self._calls.restored(self._learner, whole, "learner")
+        complete = {**flattened(self._learner, "learner"), **arrays}
+        self._learner = self._calls.restored(self._learner, complete, "learner")
 
     def restore(self, arrays: dict[str, Any]) -> None:
         """Be the loop that `saved` told of. The episodes of a simulator cannot be gone on with: others begin."""
@@ -298,9 +300,9 @@ class PlainLoop:
         else:
             self._observed = observed.restored(below(arrays, "observed"))
         if self._follower is not None and "followed/numbers" in arrays:
-            found = below(arrays, "followed")
-            parts = {name: below(found, name) for name in ("images", "actions", "states")}
-            self._follower.restore({**found, **parts})
+            follower_arrays = below(arrays, "followed")
+            parts = {name: below(follower_arrays, name) for name in ("images", "actions", "states")}
+            self._follower.restore({**follower_arrays, **parts})
 
     def count_episodes(self, episodes: int) -> None:
         """So many episodes have closed; those of the last turn or batch beyond that are not counted."""
@@ -312,18 +314,18 @@ class PlainLoop:
 
     def readings(self) -> dict[str, float]:
         """Means of the readings since the last call, and the settings that move."""
-        if self._told:
+        if self._readings_due:
             self._sum_up()
         count = max(self._updates, 1)
-        found = {name: float(total) / count for name, total in zip(self._names, self._sums, strict=True)}
-        found.update({name: float(self._numbers.__dict__[name]) for name, _ in self._moving})
+        means = {name: float(total) / count for name, total in zip(self._names, self._sums, strict=True)}
+        means.update({name: float(self._numbers.__dict__[name]) for name, _ in self._moving})
         self._sums[:] = [0.0] * len(self._names)
         self._updates = 0
-        return found
+        return means
 
     def learner(self) -> Any:
         """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
-        return _copied(self._kept(self._learner))
+        return _copied(self._policy_state(self._learner))
 
 
 def _experience(
@@ -349,19 +351,19 @@ def _copied(tree: Any) -> Any:
     return jax.tree.map(np.array, tree)
 
 
-def batch_of(finished: list[tuple[int, Finished]], description: Description, told: int = 0) -> Episodes:
+def batch_of(finished: list[tuple[int, Finished]], description: Description, records: int = 0) -> Episodes:
     """Finished episodes of a plain lane as columns; of so many things the agent tells."""
     count = len(finished)
-    whole = np.array([(d, f.copy, f.steps, f.held) for d, f in finished], np.int64).reshape(count, 4)
+    table = np.array([(d, f.copy, f.steps, f.satisfied) for d, f in finished], np.int64).reshape(count, 4)
     return Episodes(
-        decisions=whole[:, 0],
-        copy=whole[:, 1],
-        steps=whole[:, 2],
-        held=whole[:, 3],
+        decisions=table[:, 0],
+        copy=table[:, 1],
+        steps=table[:, 2],
+        satisfied=table[:, 3],
         totals=np.array([f.totals for _, f in finished], np.float32).reshape(count, len(description.terms)),
         measures=np.array([f.measures for _, f in finished], np.float32).reshape(count, len(description.measures)),
         varied=np.array([f.varied for _, f in finished], np.float32).reshape(count, len(description.varied)),
         learned=np.array([f.learned for _, f in finished], np.float32),
         advances=np.array([f.advances for _, f in finished], np.int64),
-        told=np.array([f.told for _, f in finished], np.float32).reshape(count, told),
+        agent_records=np.array([f.agent_records for _, f in finished], np.float32).reshape(count, records),
     )

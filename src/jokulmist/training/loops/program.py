@@ -32,7 +32,7 @@ from jokulmist.training.loops.compiled_turn import (
     forbidden,
     nothing_stuck,
 )
-from jokulmist.training.loops.kept_code import KeptFunction, KeptRequests, key_of, key_of_update
+from jokulmist.training.loops.program_cache import CachedFunction, CachedRequests, key_of, key_of_update
 
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768
@@ -84,8 +84,10 @@ def program_for(
     per_update = agent.decisions_per_update(shapes.copies)
     decisions = per_update * shapes.copies
     few = steps is not None and steps <= UPDATES_APART * decisions
-    apart = per_update > 1 and (few or decisions >= DECISIONS_APART)
-    return _cached((compiled, agent, shapes, apart), lambda: _build(compiled, agent, shapes, learner, memory, apart))
+    is_separate = per_update > 1 and (few or decisions >= DECISIONS_APART)
+    return _cached(
+        (compiled, agent, shapes, is_separate), lambda: _build(compiled, agent, shapes, learner, memory, is_separate)
+    )
 
 
 def evaluation_program(
@@ -99,22 +101,22 @@ def evaluation_program(
 def _cached(key: tuple[CompiledEnvironment, Agent, Shapes, Any], build: Callable[[], Program]) -> Program:
     compiled, agent, shapes, kind = key
     # A number that is 0 may be left out, and the program with it: which there are decides, too.
-    found = (compiled.static_key, type(agent), shapes, tuple(agent.numbers()), kind)
-    if found not in _PROGRAMS:
+    program_key = (compiled.static_key, type(agent), shapes, tuple(agent.numbers()), kind)
+    if program_key not in _PROGRAMS:
         while len(_PROGRAMS) >= KEPT_PROGRAMS:
             _PROGRAMS.pop(next(iter(_PROGRAMS)))
-        _PROGRAMS[found] = build()
-    return _PROGRAMS[found]
+        _PROGRAMS[program_key] = build()
+    return _PROGRAMS[program_key]
 
 
 def _bytes_per_turn(compiled: CompiledEnvironment, copies: int, choose_requests: tuple[Request, ...]) -> int:
     """Of the rows and the base noise of a turn."""
     described, requests = compiled.description, compiled.requests
-    found = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 2)
+    total = 4 * copies * (2 + len(described.terms) + len(described.measures) + len(described.varied) + 2)
     for stream in ENVIRONMENT_STREAMS:
         times = described.decide_every if stream is Stream.ADVANCE else 1
-        found += 4 * copies * times * sum(r.width for r in requests.of(stream))
-    return found + 4 * sum(r.width for r in choose_requests)
+        total += 4 * copies * times * sum(r.width for r in requests.for_stream(stream))
+    return total + 4 * sum(r.width for r in choose_requests)
 
 
 def _start_of(compiled: CompiledEnvironment, kind: type[Agent], copies: int) -> Callable[..., Any]:
@@ -123,23 +125,34 @@ def _start_of(compiled: CompiledEnvironment, kind: type[Agent], copies: int) -> 
 
     def start(
         numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, modifying_rows: Any, wait: Any,
-        one: Any,
+        unit: Any,
     ) -> Any:  # fmt: skip
-        own = compiled.vary(level, vary, one, copies)
+        copy_parameters = compiled.vary(level, vary, unit, copies)
         rows = BeginRows(begin_rows, wait, sense_rows, look_rows, modifying_rows)
-        begun = Transition(compiled, copies).begun(numbers, own, rows, one)
-        states, legal, opened = begun.states, begun.observed.legal, begun.opened
-        action_memories = spread_all(described.action_pipeline.begun(jnp), copies)
-        reward_memories = spread_all(described.reward_pipeline.begun(jnp), copies)
+        started = Transition(compiled, copies).start(numbers, copy_parameters, rows, unit)
+        states, legal, opened = started.states, started.observed.legal, started.opened
+        action_memories = spread_all(described.action_pipeline.start(jnp), copies)
+        reward_memories = spread_all(described.reward_pipeline.start(jnp), copies)
         stuck: Any = ()
         if legal or described.gated or not ships(kind):
             stuck = nothing_stuck(states)
         if legal:
             stuck = first_stuck(stuck, forbidden(legal), NOTHING_ALLOWED, states, jnp.int32(0))
         if described.gated:
-            stuck = first_stuck(stuck, opened.held != 0, CLOSED_UNASKED, states, jnp.int32(0))
-            stuck = first_stuck(stuck, ~compiled.asks(numbers, own, states), NEVER_ASKED, states, jnp.int32(0))
-        return states, own, begun.observed, begun.memories, action_memories, reward_memories, stuck, opened
+            stuck = first_stuck(stuck, opened.satisfied != 0, CLOSED_UNASKED, states, jnp.int32(0))
+            stuck = first_stuck(
+                stuck, ~compiled.asks(numbers, copy_parameters, states), NEVER_ASKED, states, jnp.int32(0)
+            )
+        return (
+            states,
+            copy_parameters,
+            started.observed,
+            started.memories,
+            action_memories,
+            reward_memories,
+            stuck,
+            opened,
+        )
 
     return start
 
@@ -148,15 +161,15 @@ def _not_stuck(carry: Carry) -> Any:
     return True if carry.stuck == () else carry.stuck[0] == NEVER
 
 
-def _kept_requests(
+def _cached_requests(
     code: str | None, count: Callable[[], tuple[tuple[Request, ...], ...]]
 ) -> tuple[tuple[Request, ...], ...]:
     """What a method asks of chance: as another process has counted it, or counted and kept."""
-    kept = KeptRequests(code)
-    requests = kept.read()
+    cached = CachedRequests(code)
+    requests = cached.read()
     if requests is None:
         requests = count()
-        kept.keep(requests)
+        cached.store(requests)
     return requests
 
 
@@ -166,50 +179,50 @@ def _build_evaluation(
     kind, names, copies = type(agent), list(agent.numbers()), shapes.copies
     code = key_of(compiled, agent, shapes)
     code = code and f"{code}-{'sampled' if explore else 'greedy'}"
-    (requests,) = _kept_requests(code, lambda: (_choose_requests(kind, shapes, names, learner, memory, explore)[0],))
+    (requests,) = _cached_requests(code, lambda: (_choose_requests(kind, shapes, names, learner, memory, explore)[0],))
     limit = compiled.description.limit or EVALUATED_TURNS
     room = max(1, min(limit, EVALUATED_TURNS, ROOM_BYTES // _bytes_per_turn(compiled, copies, requests)))
     turn = Turn(compiled, kind, shapes, explore, learns=False)
 
-    def play(numbers: Any, values: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any) -> Any:
-        now = Numbers(**{name: values[k] / one for k, name in enumerate(names)})
+    def play(numbers: Any, values: Any, plan: Any, carry: Carry, noise: Any, count: Any, unit: Any) -> Any:
+        hyperparameters = Numbers(**{name: values[k] / unit for k, name in enumerate(names)})
 
         def step(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
             t, carry = state
-            return t + 1, turn(numbers, plan["level"], now, carry, noise, t, one)[0]
+            return t + 1, turn(numbers, plan["level"], hyperparameters, carry, noise, t, unit)[0]
 
         def going(state: tuple[Any, Carry]) -> Any:
             return (state[0] < count) & _not_stuck(state[1])
 
         return lax.while_loop(going, step, (jnp.int32(0), carry))
 
-    start = KeptFunction(_start_of(compiled, kind, copies), code)
-    return Program(compiled, requests, (), room, start, KeptFunction(play, code, 3))
+    start = CachedFunction(_start_of(compiled, kind, copies), code)
+    return Program(compiled, requests, (), room, start, CachedFunction(play, code, 3))
 
 
 def _build(
-    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, apart: bool
+    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, is_separate: bool
 ) -> Program:
     kind, copies = type(agent), shapes.copies
     per_update = agent.decisions_per_update(copies)
     names = list(agent.numbers())
     code = key_of(compiled, agent, shapes)
     lasting = compiled.description.holds and counts_advances(shapes)
-    choose_requests, learn_requests = _kept_requests(
+    choose_requests, learn_requests = _cached_requests(
         code, lambda: _agent_requests(kind, shapes, names, learner, memory, per_update, lasting)
     )
     per_turn = _bytes_per_turn(compiled, copies, choose_requests)
     per_turn += 4 * sum(r.width for r in learn_requests) // per_update
     updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
     room = updates * per_update
-    start = KeptFunction(_start_of(compiled, kind, copies), code)
+    start = CachedFunction(_start_of(compiled, kind, copies), code)
     functions = TrainingFunctions(compiled, agent, shapes)
     program: Any
-    if apart:
-        update = KeptFunction(functions.update, key_of_update(agent, shapes), 0)
-        program = Alternating(KeptFunction(functions.rollout, code, 4), update)
+    if is_separate:
+        update = CachedFunction(functions.update, key_of_update(agent, shapes), 0)
+        program = Alternating(CachedFunction(functions.rollout, code, 4), update)
     else:
-        program = KeptFunction(functions.chunk, code, 3)
+        program = CachedFunction(functions.chunk, code, 3)
     return Program(compiled, choose_requests, learn_requests, room, start, program)
 
 
@@ -221,29 +234,29 @@ class TrainingFunctions:
         self._per_update = agent.decisions_per_update(shapes.copies)
         self._turn = Turn(compiled, self._kind, shapes)
 
-    def _schedules(self, coefficients: Any, plan: Any, t: Any, episodes: Any, one: Any) -> Any:
+    def _schedules(self, coefficients: Any, plan: Any, t: Any, episodes: Any, unit: Any) -> Any:
         """The hyperparameters at a turn, as one row in the order of their names."""
         # From the turn's own number: a sum of floats would round differently when a run is cut elsewhere.
         decisions = jnp.float32(self._shapes.copies) * (plan["turn"] + t).astype(jnp.float32)
         done = plan["by_steps"] * decisions + (1.0 - plan["by_steps"]) * episodes
         progress = Progress(decisions, jnp.float32(episodes), jnp.minimum(done * plan["per_share"], 1.0))
         # All settings at once, and settled: else each reader of a setting computes its schedule again.
-        return value_at(coefficients, progress, jnp) / one
+        return value_at(coefficients, progress, jnp) / unit
 
     def _named(self, values: Any) -> Numbers:
         return Numbers(**{name: values[k] for k, name in enumerate(self._names)})
 
     def rollout(
-        self, parameters: Any, coefficients: Any, plan: Any, learner: Any, carry: Carry, noise: Any, u: Any, one: Any
+        self, parameters: Any, coefficients: Any, plan: Any, learner: Any, carry: Carry, noise: Any, u: Any, unit: Any
     ) -> Any:
         """The turns of one update, and what `update` needs of them."""
         first = u * self._per_update
 
         def step(carry: Carry, offset: Any) -> Any:
             t = first + offset
-            hyperparameters = self._named(self._schedules(coefficients, plan, t, carry.episodes, one))
+            hyperparameters = self._named(self._schedules(coefficients, plan, t, carry.episodes, unit))
             carry = carry._replace(learner=learner)  # only read on the way, so it stays out of what goes round
-            carry, transition = self._turn(parameters, plan["level"], hyperparameters, carry, noise, t, one)
+            carry, transition = self._turn(parameters, plan["level"], hyperparameters, carry, noise, t, unit)
             return carry._replace(learner=None), transition
 
         if self._per_update == 1:
@@ -251,20 +264,20 @@ class TrainingFunctions:
             experience = jax.tree.map(lambda leaf: leaf[None], transition)
         else:
             carry, experience = lax.scan(step, carry, jnp.arange(self._per_update))
-        values = self._schedules(coefficients, plan, first + self._per_update - 1, carry.episodes, one)
+        values = self._schedules(coefficients, plan, first + self._per_update - 1, carry.episodes, unit)
         return carry, experience, values, at_turn(noise["LEARN"], u)
 
-    def update(self, learning: Any, experience: Any, values: Any, rows: Any, one: Any) -> Any:
+    def update(self, learning: Any, experience: Any, values: Any, rows: Any, unit: Any) -> Any:
         """What the method learns from the turns since its last update; `learning` is the learner, its memory, and the
         sums of the readings."""
         learner, memory, sums = learning
-        draw = RowDraw(jnp, rows, one)
+        draw = RowDraw(jnp, rows, unit)
         learned = self._kind.learn(self._shapes, self._named(values), learner, memory, experience, draw)
         learner, memory, readings = three(self._kind, "learn", learned)
         return learner, memory, tuple(total + reading for total, reading in zip(sums, readings, strict=True))
 
     def chunk(
-        self, parameters: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any
+        self, parameters: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, unit: Any
     ) -> Any:
         """So many updates with their turns, or fewer where the planned episodes have closed or a copy cannot go on."""
 
@@ -272,10 +285,10 @@ class TrainingFunctions:
             u, carry = state
             learner = carry.learner
             carry, experience, values, rows = self.rollout(
-                parameters, coefficients, plan, learner, carry._replace(learner=None), noise, u, one
+                parameters, coefficients, plan, learner, carry._replace(learner=None), noise, u, unit
             )
             learning = (learner, carry.memory, carry.sums)
-            learner, memory, sums = self.update(learning, experience, values, rows, one)
+            learner, memory, sums = self.update(learning, experience, values, rows, unit)
             return u + 1, carry._replace(learner=learner, memory=memory, sums=sums)
 
         def going(state: tuple[Any, Carry]) -> Any:
@@ -288,20 +301,20 @@ class Alternating:
     """Rollouts and updates as two programs, one after the other: the update is compiled once for all environments with
     the same channels and actions."""
 
-    def __init__(self, rollout: KeptFunction, update: KeptFunction) -> None:
+    def __init__(self, rollout: CachedFunction, update: CachedFunction) -> None:
         self._rollout, self._update = rollout, update
 
     def __call__(
-        self, numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, one: Any
+        self, numbers: Any, coefficients: Any, plan: Any, carry: Carry, noise: Any, count: Any, unit: Any
     ) -> Any:
         noise = jax.device_put(noise)  # once for all rollouts
         learner, carry, done = carry.learner, carry._replace(learner=None), 0
         counted = plan["episodes"] < NEVER
         while done < count and not (counted and int(carry.episodes) >= plan["episodes"]):
-            carry, experience, now, rows = self._rollout(
-                numbers, coefficients, plan, learner, carry, noise, np.int32(done), one
+            carry, experience, values, rows = self._rollout(
+                numbers, coefficients, plan, learner, carry, noise, np.int32(done), unit
             )
-            learner, memory, sums = self._update((learner, carry.memory, carry.sums), experience, now, rows, one)
+            learner, memory, sums = self._update((learner, carry.memory, carry.sums), experience, values, rows, unit)
             carry, done = carry._replace(memory=memory, sums=sums), done + 1
         return done, carry._replace(learner=learner)
 
@@ -336,7 +349,7 @@ def _choose_requests(
     kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, explore: bool
 ) -> tuple[tuple[Request, ...], Any]:
     return _count(
-        lambda now, a, b, c, draw: three(kind, "choose", kind.choose(shapes, now, a, b, c, draw, explore)),
+        lambda hyperparameters, a, b, c, draw: three(kind, "choose", kind.choose(shapes, hyperparameters, a, b, c, draw, explore)),
         names, learner, memory, _observed_like(shapes),
     )  # fmt: skip
 
@@ -357,6 +370,10 @@ def _agent_requests(
     if lasting:
         experience = experience._replace(advances=_like((per_update, copies), jnp.int32))
     learned, _ = _count(
-        lambda now, *rest: three(kind, "learn", kind.learn(shapes, now, *rest)), names, learner, memory, experience
+        lambda hyperparameters, *rest: three(kind, "learn", kind.learn(shapes, hyperparameters, *rest)),
+        names,
+        learner,
+        memory,
+        experience,
     )
     return chosen, learned

@@ -85,9 +85,9 @@ def budget_words(plan: Plan) -> list[str]:
         )
     batch = plan.copies * plan.agent.decisions_per_update(plan.copies)
     if steps is not None and -(-steps // batch) * batch > OVERSHOOT * steps:
-        whole = -(-steps // batch) * batch
+        rounded = -(-steps // batch) * batch
         words.append(
-            f"{whole:,} decisions will be trained, and not {steps:,}: `{method_names(plan.agent)}` learns from "
+            f"{rounded:,} decisions will be trained, and not {steps:,}: `{method_names(plan.agent)}` learns from "
             f"{batch:,} at a time. For an exact number give `steps` as a multiple, or fewer `copies`"
         )
     limit = description.limit

@@ -34,40 +34,40 @@ def fingerprint(environment: Environment) -> str | tuple[Any, ...]:
     """A text that may name a file; of a class whose code is nowhere, or that is modified by functions, a key in this
     process alone."""
     cls, (parameters, weights) = type(environment), settings_of(environment)
-    around = modifiers_of(environment)
-    modified = [modifier.written() for modifier in around]
+    modifiers = modifiers_of(environment)
+    modified = [modifier.written() for modifier in modifiers]
     varying = describe(environment).varying
     varied = varying.written() if varying is not None else None
     settings = json.dumps([parameters, weights, modified, varied], sort_keys=True, default=str)
-    here = (cls, settings, tuple(around), varying)
+    identity = (cls, settings, tuple(modifiers), varying)
     if varying is not None and callable(varying.vary):  # its code may use anything of its module
-        return here
+        return identity
     try:
         code = plan_code(environment)
     except JokulmistError:  # its file was edited since it was read: what it was is nowhere
-        return here
+        return identity
     version = code.versions.get(cls.__qualname__)
-    if version is None or code.unkept or any(modifier.functions() for modifier in around):
-        return here
-    series = {one.name: one.array.tolist() for one in outline_of(cls).series}
-    said = json.dumps([cls.__qualname__, version, series, settings], sort_keys=True)
-    return hashlib.sha256(said.encode()).hexdigest()[:24]
+    if version is None or code.unkept or any(modifier.functions() for modifier in modifiers):
+        return identity
+    series = {series_part.name: series_part.array.tolist() for series_part in outline_of(cls).series}
+    content = json.dumps([cls.__qualname__, version, series, settings], sort_keys=True)
+    return hashlib.sha256(content.encode()).hexdigest()[:24]
 
 
-def kept_place(what: str) -> Path:
+def cache_place(kind: str) -> Path:
     """A folder in the user's cache, where the XDG Base Directory Specification has it."""
     cache = os.environ.get("XDG_CACHE_HOME", "")
-    return (Path(cache) if cache else Path.home() / ".cache") / "jokulmist" / what
+    return (Path(cache) if cache else Path.home() / ".cache") / "jokulmist" / kind
 
 
-def keep(place: Path, content: bytes, most: int) -> None:
+def store_cached(place: Path, content: bytes, most: int) -> None:
     """Write a file of the cache, and delete those beside it that were written first once there are more than so
     many."""
     with contextlib.suppress(OSError, RecordError):  # a home that cannot be written: it is found anew each time
         place.parent.mkdir(parents=True, exist_ok=True)
         replace_file(place, content)
-        found = sorted(place.parent.iterdir(), key=lambda path: path.stat().st_mtime)
-        for old in found[: max(0, len(found) - most)]:
+        files = sorted(place.parent.iterdir(), key=lambda path: path.stat().st_mtime)
+        for old in files[: max(0, len(files) - most)]:
             old.unlink(missing_ok=True)
 
 
@@ -75,7 +75,7 @@ def known_to_compile(environment: Environment) -> bool:
     """Whether another process has found that the environment can be compiled, with this library, these versions and
     this kind of processor."""
     key = _compiling(environment)
-    return key is not None and (kept_place(COMPILES) / key).exists()
+    return key is not None and (cache_place(COMPILES) / key).exists()
 
 
 def note_that_it_compiles(environment: Environment) -> None:
@@ -84,7 +84,7 @@ def note_that_it_compiles(environment: Environment) -> None:
     if key is None:
         return
     with contextlib.suppress(OSError):  # a home that cannot be written: it is known in this process alone
-        place = kept_place(COMPILES)
+        place = cache_place(COMPILES)
         place.mkdir(parents=True, exist_ok=True)
         (place / key).touch()
 
@@ -99,13 +99,17 @@ def surroundings(rooms: tuple[str, ...] = ("",)) -> str:
     """What else decides: versions, the processor, and what stands in the files of this library, or of these rooms of
     it, which change while it is worked on."""
     versions = [version_of_package(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
-    here = Path(jokulmist.__file__).parent
+    package = Path(jokulmist.__file__).parent
     files = [
-        file for room in rooms for file in ([here / room] if room.endswith(".py") else (here / room).rglob("*.py"))
+        file
+        for room in rooms
+        for file in ([package / room] if room.endswith(".py") else (package / room).rglob("*.py"))
     ]
-    own = [(str(file.relative_to(here)), hashlib.sha256(file.read_bytes()).hexdigest()) for file in sorted(files)]
-    said = json.dumps([versions, sys.version, platform.machine(), _processor(), own])
-    return hashlib.sha256(said.encode()).hexdigest()[:12]
+    digests = [
+        (str(file.relative_to(package)), hashlib.sha256(file.read_bytes()).hexdigest()) for file in sorted(files)
+    ]
+    content = json.dumps([versions, sys.version, platform.machine(), _processor(), digests])
+    return hashlib.sha256(content.encode()).hexdigest()[:12]
 
 
 def _processor() -> str:

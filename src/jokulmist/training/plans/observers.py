@@ -104,7 +104,7 @@ class Observers:
 
     def look(self, due: Sequence[bool], run: LiveRun) -> str | None:
         """Let those look that are due; the first reason to end the run."""
-        reasons = [self._call(k, "look", run) for k, now in enumerate(due) if now]
+        reasons = [self._call(k, "look", run) for k, is_due in enumerate(due) if is_due]
         for k, reason in enumerate(reasons):
             if reason is not None and not isinstance(reason, str):
                 name = type(self._observers[k]).__name__
@@ -120,15 +120,15 @@ class Observers:
             self._call(k, "end", run)
 
     def saved(self) -> list[dict[str, Any]]:
-        found = []
+        states = []
         for k, observer in enumerate(self._observers):
             state = self._call(k, "saved")
             try:
                 json.dumps(state)
             except (TypeError, ValueError) as wrong:
                 raise SettingError(f"`{type(observer).__name__}.saved` must give what JSON holds: {wrong}.") from None
-            found.append(state)
-        return found
+            states.append(state)
+        return states
 
     def restore(self, saved: Sequence[Mapping[str, Any]]) -> None:
         for k, state in enumerate(saved):
@@ -154,10 +154,10 @@ def observer_from(written: Any, base: Path | None = None) -> Observer:
     return plugin_from(written, Observer, "observer", "`jm.Observer`", base)
 
 
-def checked_observers(given: Any) -> tuple[Observer, ...]:
+def checked_observers(value: Any) -> tuple[Observer, ...]:
     """Observers as `train` was given them."""
-    found = tuple(given)
-    for observer in found:
+    observers = tuple(value)
+    for observer in observers:
         if not isinstance(observer, Observer):
             raise SettingError(f"`observers` takes observers, which derive from `jm.Observer`; got {observer!r}.")
         if not is_dataclass(observer):
@@ -168,4 +168,4 @@ def checked_observers(given: Any) -> tuple[Observer, ...]:
         every = observer.every
         if every is not None and (isinstance(every, bool) or not isinstance(every, int) or every < 1):
             raise SettingError(f"`every` of `{type(observer).__name__}` counts decisions, from 1; got {every!r}.")
-    return found
+    return observers

@@ -68,12 +68,12 @@ def _seed(value: int) -> int:
 Seed = Annotated[int, AfterValidator(_seed)]
 
 
-def _whole(value: Any) -> Any:
+def _require_whole(value: Any) -> Any:
     """A float without a fraction, such as 1e6, as the whole number that it is."""
     return int(value) if isinstance(value, float) and value.is_integer() else value
 
 
-Count = Annotated[int, Field(gt=0, le=10**15, strict=True), BeforeValidator(_whole)]
+Count = Annotated[int, Field(gt=0, le=10**15, strict=True), BeforeValidator(_require_whole)]
 
 
 class Training(BaseModel):
@@ -102,21 +102,21 @@ class Training(BaseModel):
 
     @field_validator("stop_when")
     @classmethod
-    def _stop_when(cls, given: Any) -> Any:
+    def _stop_when(cls, value: Any) -> Any:
         try:
-            return stop_when_from(given)
+            return stop_when_from(value)
         except SettingError as wrong:
             raise ValueError(str(wrong)) from None
 
     def written(self) -> dict[str, Any]:
         """As the section of a plan."""
-        found = {k: v for k, v in self.model_dump(exclude={"stop_when"}).items() if v is not None}
+        settings = {k: v for k, v in self.model_dump(exclude={"stop_when"}).items() if v is not None}
         for name in ("seeds", "records"):
-            if name in found:
-                found[name] = list(found[name])
+            if name in settings:
+                settings[name] = list(settings[name])
         if self.stop_when is not None:
-            found["stop_when"] = written_stop(self.stop_when)
-        return found
+            settings["stop_when"] = written_stop(self.stop_when)
+        return settings
 
     def changed(self, **settings: Any) -> Training:
         """The same with some settings changed."""
@@ -124,13 +124,13 @@ class Training(BaseModel):
 
     @model_validator(mode="before")
     @classmethod
-    def _one_seed(cls, given: Any) -> Any:
-        if isinstance(given, Mapping) and "seed" in given:
-            if given.get("seeds") is not None:
+    def _one_seed(cls, values: Any) -> Any:
+        if isinstance(values, Mapping) and "seed" in values:
+            if values.get("seeds") is not None:
                 raise SettingError("`training` has both `seed` and `seeds`; keep one of them.")
-            given = {**given, "seeds": [given["seed"]]}
-            del given["seed"]
-        return given
+            values = {**values, "seeds": [values["seed"]]}
+            del values["seed"]
+        return values
 
     def __init__(self, **settings: Any) -> None:
         try:
@@ -177,11 +177,11 @@ class Plan:
             )
         measures = [m.name for m in describe(self.environment).measures]
         players = describe(self.environment).players
-        known = ("return", "evaluation", *measures, *(own_name(player, "return") for player in players))
-        if self.training.best_by not in known:
+        names = ("return", "evaluation", *measures, *(own_name(player, "return") for player in players))
+        if self.training.best_by not in names:
             raise SettingError(
-                f"`best_by` is {self.training.best_by!r}; it must be one of {listed(known)}."
-                f"{nearest(self.training.best_by, known)}"
+                f"`best_by` is {self.training.best_by!r}; it must be one of {listed(names)}."
+                f"{nearest(self.training.best_by, names)}"
             )
         self._refuse_moving_partners(players)
         if self.training.best_by == "evaluation" and self.training.evaluate_every is None:
@@ -191,23 +191,23 @@ class Plan:
 
     def _refuse_moving_partners(self, players: tuple[str, ...]) -> None:
         """What a player gets tells which policy is best only where its partners stay as they are."""
-        by = self.training.best_by
-        if by not in (own_name(player, "return") for player in players):
+        criterion = self.training.best_by
+        if criterion not in (own_name(player, "return") for player in players):
             return
-        player = owner_of(by)
+        player = owner_of(criterion)
         assert isinstance(self.agent, PlayerAgents)
-        own = next(group for group in self.agent.agents if player in group.split(TOGETHER))
-        moving = [group for group, agent in self.agent.agents.items() if agent.learns and group != own]
-        if moving or TOGETHER in own or not self.agent.agents[own].learns:
+        own_group = next(group for group in self.agent.agents if player in group.split(TOGETHER))
+        moving = [group for group, agent in self.agent.agents.items() if agent.learns and group != own_group]
+        if moving or TOGETHER in own_group or not self.agent.agents[own_group].learns:
             why = (
                 f"{listed(moving)} learns, too"
                 if moving
-                else f"`{own}` is played by one agent"
-                if TOGETHER in own
+                else f"`{own_group}` is played by one agent"
+                if TOGETHER in own_group
                 else f"`{player}` does not learn"
             )
             raise SettingError(
-                f"`best_by` is {by!r}, which tells the best policy of `{player}` only where it alone learns, against "
+                f"`best_by` is {criterion!r}, which tells the best policy of `{player}` only where it alone learns, against "
                 f"partners that stay as they are; here {why}. Give the "
                 f"others `jm.Fixed(RUN)` or a `jm.Roster`, or judge policies afterwards by `jm.cross_play`."
             )
@@ -216,13 +216,13 @@ class Plan:
         """The training of a plan that learns from records."""
         training = self.training
         stop = training.stop_when
-        asked = {
+        settings = {
             "episodes": training.episodes, "copies": training.copies if training.copies != 1 else None, "record_every": training.record_every,
             "processes": training.processes or None, "start": training.start, "vary": self.vary, "curriculum": self.curriculum,
             "novelty": getattr(self.agent, "novelty", None), "stop_when.mean_return": getattr(stop, "mean_return", None),
             "stop_when.plateau": getattr(stop, "plateau", None),
         }  # fmt: skip
-        for name, value in asked.items():
+        for name, value in settings.items():
             if value is not None:
                 raise SettingError(
                     f"`records` and `{name}` do not go together: a run that learns from records steps nothing. Leave "
@@ -233,8 +233,8 @@ class Plan:
                 f"`best_by` is {training.best_by!r}, and a run that learns from records has no episodes to judge by. "
                 "Use `evaluation`, with `evaluate_every`."
             )
-        judged = "evaluation" if training.evaluate_every is not None else training.best_by
-        return training.changed(copies=1, best_by=judged)
+        criterion = "evaluation" if training.evaluate_every is not None else training.best_by
+        return training.changed(copies=1, best_by=criterion)
 
     @property
     def counted(self) -> str:
@@ -261,10 +261,10 @@ class Plan:
 
     def functions(self) -> list[Any]:
         """Functions of the user's own in the plan."""
-        own = [value for value in (self.vary, self.training.stop_when) if callable(value)]
-        around = [f for modifier in modifiers_of(self.environment) for f in modifier.functions()]
+        rules = [value for value in (self.vary, self.training.stop_when) if callable(value)]
+        from_modifiers = [f for modifier in modifiers_of(self.environment) for f in modifier.functions()]
         looking = [f for observer in self.observers for f in observer.functions()]
-        return [*self.agent.functions(), *own, *around, *looking]
+        return [*self.agent.functions(), *rules, *from_modifiers, *looking]
 
     def written(self) -> dict[str, Any]:
         """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""
@@ -276,21 +276,21 @@ class Plan:
             environment["weights"] = weights
         if modifiers_of(self.environment):
             environment["modify"] = [modifier.written() for modifier in modifiers_of(self.environment)]
-        found: dict[str, Any] = {
+        content: dict[str, Any] = {
             "environment": environment,
-            "agent": agent_described(self.agent, whole=False),
+            "agent": agent_described(self.agent, full=False),
             "training": self.training.written(),
         }
-        found = with_tables(found)
+        content = with_tables(content)
         if isinstance(self.vary, Mapping):
-            found["vary"] = {name: how.written() for name, how in self.vary.items()}
+            content["vary"] = {name: distribution.written() for name, distribution in self.vary.items()}
         elif self.vary is not None:
-            found["vary"] = {"use": name_of(self.vary)}
+            content["vary"] = {"use": name_of(self.vary)}
         if self.curriculum is not None:
-            found["curriculum"] = self.curriculum.written()
+            content["curriculum"] = self.curriculum.written()
         if self.observers:
-            found["observers"] = [observer.written() for observer in self.observers]
-        return found
+            content["observers"] = [observer.written() for observer in self.observers]
+        return content
 
     def for_seed(self, seed: int) -> Plan:
         """The same plan for one of its seeds."""
@@ -353,8 +353,8 @@ def _made_from(content: Mapping[str, Any], base: Path | None) -> Plan:
         raise SettingError(
             f'`modify` must be a list of tables, e.g. `[{{ use = "Stack", count = 4 }}]`; got {modify!r}.'
         )
-    around = [modifier_from(entry, base) for entry in modify]
-    made = environment_type(**environment).modified(*around)
+    modifiers = [modifier_from(entry, base) for entry in modify]
+    environment_made = environment_type(**environment).modified(*modifiers)
     vary: Any = None
     if "vary" in parts:
         use = parts["vary"].get("use")
@@ -363,26 +363,27 @@ def _made_from(content: Mapping[str, Any], base: Path | None) -> Plan:
     if isinstance(stop, Mapping) and "use" in stop:
         parts["training"]["stop_when"] = function_named(stop["use"], base)
     levels = levels_from(parts["curriculum"]) if "curriculum" in parts else None
-    given = content.get(OBSERVERS, [])
-    if not isinstance(given, list):
-        raise SettingError(f"`observers` must be a list of tables, `[[observers]]`; got {given!r}.")
-    observers = tuple(observer_from(entry, base) for entry in given)
+    observer_entries = content.get(OBSERVERS, [])
+    if not isinstance(observer_entries, list):
+        raise SettingError(f"`observers` must be a list of tables, `[[observers]]`; got {observer_entries!r}.")
+    observers = tuple(observer_from(entry, base) for entry in observer_entries)
     records = parts["training"].get("records")
     if isinstance(records, str):
         records = [records]
     if isinstance(records, list):  # as the files of code that a plan names
         parts["training"]["records"] = [
-            str((base / one).resolve()) if isinstance(one, str) and base is not None else one for one in records
+            str((base / record).resolve()) if isinstance(record, str) and base is not None else record
+            for record in records
         ]
-    return Plan(made, agent_from(agent, base), Training(**parts["training"]), vary, levels, observers)
+    return Plan(environment_made, agent_from(agent, base), Training(**parts["training"]), vary, levels, observers)
 
 
 def _with_agents(content: Mapping[str, Any]) -> Mapping[str, Any]:
     """The same with the tables of players' agents as one agent."""
     if AGENTS not in content:
         return content
-    given = content[AGENTS]
-    if "agent" in content or not isinstance(given, Mapping):
+    agents = content[AGENTS]
+    if "agent" in content or not isinstance(agents, Mapping):
         raise SettingError("a plan has `[agent]`, or one table a player, `[agents.NAME]`; keep one of them.")
     return with_one_agent(content)
 

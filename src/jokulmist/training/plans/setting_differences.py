@@ -19,13 +19,13 @@ Flat = dict[str, Any]
 
 def flat(values: Any, prefix: str = "") -> Flat:
     """A plan's sections as one mapping of ``section.name`` to value."""
-    found: Flat = {}
+    flat_values: Flat = {}
     for name, value in values.items():
         if isinstance(value, Mapping):
-            found.update(flat(value, f"{prefix}{name}."))
+            flat_values.update(flat(value, f"{prefix}{name}."))
         else:
-            found[f"{prefix}{name}"] = value
-    return found
+            flat_values[f"{prefix}{name}"] = value
+    return flat_values
 
 
 def differing(plans: Sequence[Flat], beside: Iterable[str] = BESIDE) -> list[str]:

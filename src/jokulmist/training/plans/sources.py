@@ -21,8 +21,8 @@ from jokulmist.loading import Base, base_of, function_named, module_of, name_of,
 from jokulmist.records.files import as_lists, read_json
 from jokulmist.records.run_folder import PLAYERS
 from jokulmist.remote.environment import RemoteSimulator
-from jokulmist.sources.keeping import Code, KeptCode, code_of
 from jokulmist.sources.slices import changes
+from jokulmist.sources.snapshot import Code, SourceSnapshot, code_of
 from jokulmist.sources.trust import REMOTE_FILE, SOURCE, refuse_unknown
 
 REMOTE = "remote"
@@ -37,9 +37,11 @@ def environment_class(use: str, base: Path | None = None) -> type[Environment]:
         return maker
     if use in SHIPPED:
         module, name = SHIPPED[use]
-        kept = base_of(base).kept()
+        snapshot = base_of(base).snapshot()
         found_in = (
-            kept.module(module) if kept is not None and module in kept.places else importlib.import_module(module)
+            snapshot.module(module)
+            if snapshot is not None and module in snapshot.places
+            else importlib.import_module(module)
         )
         shipped: type[Environment] = getattr(found_in, name)
         return shipped
@@ -48,31 +50,31 @@ def environment_class(use: str, base: Path | None = None) -> type[Environment]:
             f"no environment `{use}`; the gallery has {listed(SHIPPED)}.{nearest(use, SHIPPED)} "
             f"For your own write `path/to/file.py:Class`."
         )
-    found: type[Environment] = _named(use, Environment, "an environment", base)
-    return found
+    kind: type[Environment] = _named(use, Environment, "an environment", base)
+    return kind
 
 
-def _remote(address: str, where: Base) -> Any:
+def _remote(address: str, base: Base) -> Any:
     """What makes an environment of a program from the settings of a plan."""
 
-    def made(**settings: Any) -> Environment:
+    def make(**settings: Any) -> Environment:
         from jokulmist.remote.environment import Remote
 
-        given = {"address": address, **settings} if address else settings
-        if where.is_record:  # whoever sent the folder would have a program started, or called
-            assert where.folder is not None
-            refuse_unknown(where.folder / SOURCE)
-            kept = read_json(where.folder / SOURCE / REMOTE_FILE)
-            asked = {name: given.get(name) for name in kept}
-            if asked != kept:
+        connection = {"address": address, **settings} if address else settings
+        if base.is_record:  # whoever sent the folder would have a program started, or called
+            assert base.folder is not None
+            refuse_unknown(base.folder / SOURCE)
+            stored = read_json(base.folder / SOURCE / REMOTE_FILE)
+            settings_asked = {name: connection.get(name) for name in stored}
+            if settings_asked != stored:
                 raise UntrustedCode(
-                    f"the plan in {where.folder} names another program than the run keeps in {SOURCE}/{REMOTE_FILE}; "
+                    f"the plan in {base.folder} names another program than the run keeps in {SOURCE}/{REMOTE_FILE}; "
                     "it was changed.",
                     None,
                 )
-        return Remote(**given)
+        return Remote(**connection)
 
-    return made
+    return make
 
 
 def agent_class(use: str, base: Path | None = None) -> type[Agent]:
@@ -85,8 +87,8 @@ def agent_class(use: str, base: Path | None = None) -> type[Agent]:
         raise LookupFailed(
             f"no method `{use}`; there are {listed(AGENTS)}.{nearest(use, AGENTS)} For your own write `file.py:Class`."
         )
-    found: type[Agent] = _named(use, Agent, "an agent", base)
-    return found
+    kind: type[Agent] = _named(use, Agent, "an agent", base)
+    return kind
 
 
 def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Any:
@@ -94,14 +96,14 @@ def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Any:
     `base`."""
     settings = dict(settings)
     if settings.get("use") == PLAYERS:
-        given = {player: own for player, own in settings.items() if player != "use"}
-        wrong = [player for player, own in given.items() if not isinstance(own, Mapping) or "use" not in own]
+        members = {player: member for player, member in settings.items() if player != "use"}
+        wrong = [player for player, member in members.items() if not isinstance(member, Mapping) or "use" not in member]
         if wrong:
             raise SettingError(f'`[agents.{wrong[0]}]` does not say what to use. Write `use = "PPO"`.')
-        return {player: agent_from(own, base) for player, own in given.items()}
+        return {player: agent_from(member, base) for player, member in members.items()}
     if isinstance(settings.get("policies"), list):
         settings["policies"] = [
-            agent_from(one, base) if isinstance(one, Mapping) else one for one in settings["policies"]
+            agent_from(policy, base) if isinstance(policy, Mapping) else policy for policy in settings["policies"]
         ]
     if isinstance(settings.get("inner"), Mapping):
         settings["inner"] = agent_from(settings["inner"], base)
@@ -116,28 +118,28 @@ def agent_from(settings: Mapping[str, Any], base: Path | None = None) -> Any:
     return kind(**settings)
 
 
-def agent_described(agent: Agent, whole: bool = True) -> dict[str, Any]:
-    """An agent's settings as a plan, or with `whole` the record of a policy, holds them; `agent_from` reads them
+def agent_described(agent: Agent, full: bool = True) -> dict[str, Any]:
+    """An agent's settings as a plan, or with `full` the record of a policy, holds them; `agent_from` reads them
     back."""
     if isinstance(agent, PlayerAgents):
         if len(agent.agents) == 1:
-            return agent_described(next(iter(agent.agents.values())), whole)
-        return {"use": PLAYERS, **{player: agent_described(one, whole) for player, one in agent.agents.items()}}
-    found = {"use": use_of(type(agent)), **as_lists(agent.written())}
-    if whole and isinstance(agent, Fixed) and agent.inner is not None:
-        found["inner"] = agent_described(agent.inner)
+            return agent_described(next(iter(agent.agents.values())), full)
+        return {"use": PLAYERS, **{player: agent_described(member, full) for player, member in agent.agents.items()}}
+    settings = {"use": use_of(type(agent)), **as_lists(agent.written())}
+    if full and isinstance(agent, Fixed) and agent.inner is not None:
+        settings["inner"] = agent_described(agent.inner)
     if isinstance(agent, Roster):
         short = [
-            one.policy if isinstance(one, Fixed) and one.act == "greedy" and not whole else None
-            for one in agent.policies
+            member.policy if isinstance(member, Fixed) and member.act == "greedy" and not full else None
+            for member in agent.policies
         ]
-        found["policies"] = [
-            name or agent_described(one, whole) for name, one in zip(short, agent.policies, strict=True)
+        settings["policies"] = [
+            name or agent_described(member, full) for name, member in zip(short, agent.policies, strict=True)
         ]
-    return found
+    return settings
 
 
-def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
+def _named(use: str, kind: type, noun: str, base: Path | None) -> Any:
     place, _, name = use.rpartition(":") if ":" in use else (use, "", "")
     module = module_of(place, base)
     classes = {
@@ -149,12 +151,12 @@ def _named(use: str, kind: type, what: str, base: Path | None) -> Any:
         return next(iter(classes.values()))
     if not name:
         raise LookupFailed(f"{place} has {listed(classes)}; say which, e.g. `{place}:{next(iter(classes), 'Class')}`.")
-    found = getattr(module, name, None)
-    if not (isinstance(found, type) and issubclass(found, kind)):
+    named = getattr(module, name, None)
+    if not (isinstance(named, type) and issubclass(named, kind)):
         raise LookupFailed(
-            f"{place} has no class `{name}` that is {what}; it has {listed(classes)}.{nearest(name, classes)}"
+            f"{place} has no class `{name}` that is {noun}; it has {listed(classes)}.{nearest(name, classes)}"
         )
-    return found
+    return named
 
 
 def _is_abstract(cls: type) -> bool:
@@ -176,11 +178,11 @@ def use_of(cls: type) -> str:
 
 def plan_code(environment: Environment, *more: Any) -> Code:
     """The code of an environment, an agent and functions: all that does not ship, and the gallery's environment."""
-    made = [type(environment), *more]
-    data = {cls: [s.file for s in _series_of(cls) if s.file is not None and s.file.is_file()] for cls in made}
+    objects = [type(environment), *more]
+    data = {cls: [s.file for s in _series_of(cls) if s.file is not None and s.file.is_file()] for cls in objects}
     code = code_of(
-        (one for one in made if not ships(one) or is_gallery_class(one)),
-        lambda one: name_of(one).rpartition(":")[0],
+        (obj for obj in objects if not ships(obj) or is_gallery_class(obj)),
+        lambda obj: name_of(obj).rpartition(":")[0],
         data,
     )
     if isinstance(environment, RemoteSimulator):
@@ -198,17 +200,19 @@ def remote_written(environment: Environment) -> dict[str, Any]:
     return {**environment.connection, "described": json.dumps(environment.described)}
 
 
-def version_changes(before: KeptCode, after: KeptCode | None, use: str, use_after: str | None = None) -> str:
+def version_changes(
+    before: SourceSnapshot, after: SourceSnapshot | None, use: str, use_after: str | None = None
+) -> str:
     """How an environment differs between two runs, or between a run and now, in words."""
     place, name = _place_and_name(use)
     place_after, _ = _place_and_name(use_after or use)
     if place not in before.places or (after is not None and place_after not in after.places):
         return "its class stands in another file"
-    ours = before.class_parts(place, name)
-    theirs = before.class_parts(place, name, current=True) if after is None else after.class_parts(place_after, name)
-    if not theirs:
+    old = before.class_parts(place, name)
+    new = before.class_parts(place, name, current=True) if after is None else after.class_parts(place_after, name)
+    if not new:
         return f"{Path(place).name} has no `{name}` any more"
-    changed = changes(ours, theirs)
+    changed = changes(old, new)
     return f"{', '.join(changed)}" if changed else f"`{name}` is the same, and something that it uses has changed"
 
 
@@ -216,9 +220,9 @@ def _place_and_name(use: str) -> tuple[str, str]:
     return SHIPPED[use] if use in SHIPPED else (use.rpartition(":")[0], use.rpartition(":")[2])
 
 
-def is_gallery_class(made: Any) -> bool:
+def is_gallery_class(obj: Any) -> bool:
     """Whether it is one of the shipped environments."""
-    return any((made.__module__, made.__qualname__) == shipped for shipped in SHIPPED.values())
+    return any((obj.__module__, obj.__qualname__) == shipped for shipped in SHIPPED.values())
 
 
 def _series_of(cls: Any) -> tuple[Any, ...]:

@@ -50,8 +50,8 @@ class Stopping:
         The decisions at which it was reached.
     """
 
-    def __init__(self, asked: StopWhen | Judge | None) -> None:
-        self.asked = asked
+    def __init__(self, rule: StopWhen | Judge | None) -> None:
+        self.rule = rule
         self.best, self.since = -math.inf, 0
 
     def why(self, progress: RunProgress) -> str | None:
@@ -60,11 +60,11 @@ class Stopping:
         full = progress.episodes >= FULL and math.isfinite(mean)
         if full and mean > self.best:
             self.best, self.since = mean, progress.decisions
-        if self.asked is None:
+        if self.rule is None:
             return None
-        if not isinstance(self.asked, StopWhen):
-            return f"`{getattr(self.asked, '__name__', 'stop_when')}` said so" if bool(self.asked(progress)) else None
-        wanted = self.asked
+        if not isinstance(self.rule, StopWhen):
+            return f"`{getattr(self.rule, '__name__', 'stop_when')}` said so" if bool(self.rule(progress)) else None
+        wanted = self.rule
         if wanted.mean_return is not None and full and mean >= wanted.mean_return:
             return f"the mean return {mean:.6g} reached {wanted.mean_return:g}"
         if wanted.plateau is not None and full and progress.decisions - self.since >= wanted.plateau:
@@ -81,19 +81,19 @@ class Stopping:
         self.since = saved["since"]
 
 
-def stop_when_from(given: Any) -> StopWhen | Judge | None:
+def stop_when_from(value: Any) -> StopWhen | Judge | None:
     """What a researcher gave as `stop_when`, checked."""
-    if given is None or isinstance(given, StopWhen) or callable(given):
-        return given  # type: ignore[no-any-return]
-    if isinstance(given, Mapping):
-        return StopWhen(**given)
+    if value is None or isinstance(value, StopWhen) or callable(value):
+        return value  # type: ignore[no-any-return]
+    if isinstance(value, Mapping):
+        return StopWhen(**value)
     raise SettingError(
-        f"`stop_when` takes a dict such as `{{'mean_return': 120.0}}`, or a function of the progress; got {given!r}."
+        f"`stop_when` takes a dict such as `{{'mean_return': 120.0}}`, or a function of the progress; got {value!r}."
     )
 
 
-def written(asked: StopWhen | Judge | None) -> Any:
+def written(rule: StopWhen | Judge | None) -> Any:
     """As a plan holds it."""
-    if asked is None or isinstance(asked, StopWhen):
-        return None if asked is None else {k: v for k, v in asked.model_dump().items() if v is not None}
-    return {"use": name_of(asked)}
+    if rule is None or isinstance(rule, StopWhen):
+        return None if rule is None else {k: v for k, v in rule.model_dump().items() if v is not None}
+    return {"use": name_of(rule)}

@@ -66,7 +66,7 @@ class ActingCopies:
             self._draw.at(turn, 0),
             self._explore,
         )
-        return self._calls.given(actions)
+        return self._calls.native_actions(actions)
 
 
 class Actor:

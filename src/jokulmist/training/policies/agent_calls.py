@@ -32,7 +32,7 @@ class Calls(Protocol):
         self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]: ...
 
-    def given(self, actions: Any) -> list[Any]:
+    def native_actions(self, actions: Any) -> list[Any]:
         """The actions as a lane takes them: one a copy, in own form."""
         ...
 
@@ -76,16 +76,16 @@ class ArrayCalls:
     def choose(
         self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
-        given = self._kind.choose(self._shapes, numbers, learner, memory, observed, noise, explore)
-        return three(self._kind, "choose", given)
+        chosen = self._kind.choose(self._shapes, numbers, learner, memory, observed, noise, explore)
+        return three(self._kind, "choose", chosen)
 
-    def given(self, actions: Any) -> list[Any]:
+    def native_actions(self, actions: Any) -> list[Any]:
         if self._foreign and not isinstance(self._shapes.spec.action, Actions) and np.ndim(actions) == 0:
             refuse_foreign_actions(self._kind, self._shapes.spec.action, actions, self._shapes.copies)
-        own = split(actions, self._shapes.copies)
+        actions_of_copies = split(actions, self._shapes.copies)
         if self._foreign:
-            refuse_foreign_actions(self._kind, self._shapes.spec.action, own, self._shapes.copies)
-        return own
+            refuse_foreign_actions(self._kind, self._shapes.spec.action, actions_of_copies, self._shapes.copies)
+        return actions_of_copies
 
     def placed(self, learner: Any) -> Any:
         return learner
@@ -108,8 +108,8 @@ class ArrayCalls:
         return _written_into(model, filled(model, arrays, prefix))
 
     def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
-        given = self._kind.learn(self._shapes, numbers, learner, memory, experience, noise)
-        return three(self._kind, "learn", given)
+        learned = self._kind.learn(self._shapes, numbers, learner, memory, experience, noise)
+        return three(self._kind, "learn", learned)
 
 
 def _stacked(trees: list[Any]) -> Any:
@@ -182,21 +182,23 @@ class TracedCalls(ArrayCalls):
         def named(settings: Any) -> Numbers:
             return Numbers(**{name: settings[k] for k, name in enumerate(names)})
 
-        def given(arguments: Any) -> Any:
+        def arrays_of(arguments: Any) -> Any:
             return arguments if unpacked is None else (unpacked(arguments[0]),)
 
         jax.eval_shape(
-            lambda s, o, a: function(shapes, named(s), *o, *given(a), counting, *last), settings, owned, arguments
+            lambda s, o, a: function(shapes, named(s), *o, *arrays_of(a), counting, *last), settings, owned, arguments
         )
         self._requests[key] = requests = tuple(counting.requests)
 
         def run(owned: Any, settings: Any, joined: Any, arguments: Any) -> Any:
-            rows, at = [], 0
+            rows, start = [], 0
             for request in requests:
-                rows.append(joined[at : at + request.width])
-                at += request.width
+                rows.append(joined[start : start + request.width])
+                start += request.width
             draw = RowDraw(jnp, rows, settings[-1])
-            result = three(self._kind, name, function(shapes, named(settings), *owned, *given(arguments), draw, *last))
+            result = three(
+                self._kind, name, function(shapes, named(settings), *owned, *arrays_of(arguments), draw, *last)
+            )
             if name == "learn":  # the readings as one array: one thing to hand back
                 learner, memory, readings = result
                 return learner, memory, jnp.stack(readings) if readings else jnp.zeros(0)
@@ -209,28 +211,28 @@ class TracedCalls(ArrayCalls):
     ) -> tuple[Any, Any, Any]:
         if self._by_numpy:
             if learner is not self._learner:
-                self._learner, self._learned = learner, as_numpy(self._kind.kept(learner))
+                self._learner, self._learned = learner, as_numpy(self._kind.policy_state(learner))
             by_numpy: tuple[Any, Any, Any] = self._kind.choose(
                 self._shapes, numbers, self._learned, memory, observed, noise, explore
             )
             return by_numpy
-        needed = (self._kind.kept(learner), memory)
+        needed = (self._kind.policy_state(learner), memory)
         chosen: tuple[Any, Any, Any] = self._call("choose", numbers, noise, needed, observed, explore=explore)
         return chosen
 
-    def given(self, actions: Any) -> list[Any]:
+    def native_actions(self, actions: Any) -> list[Any]:
         if not self._by_numpy:
             import jax
 
             actions = jax.tree.map(np.asarray, actions)
-        return super().given(actions)
+        return super().native_actions(actions)
 
     def placed(self, learner: Any) -> Any:
         if self._by_numpy:
             return learner
         import jax
 
-        return jax.device_put(self._kind.kept(learner))  # a table of NumPy would be copied at every call
+        return jax.device_put(self._kind.policy_state(learner))  # a table of NumPy would be copied at every call
 
     def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
         import jax
@@ -249,25 +251,25 @@ class Packing:
     def __init__(self, tree: Any, kinds: list[tuple[tuple[int, ...], Any]]) -> None:
         self._tree = tree
         self._kinds = kinds
-        self._apart = [k for k, (_, dtype) in enumerate(kinds) if dtype == np.uint8]
+        self._image_places = [k for k, (_, dtype) in enumerate(kinds) if dtype == np.uint8]
 
     def packed(self, leaves: list[Any]) -> tuple[Any, list[Any]]:
         """All but the images in one float32 vector, and the images."""
-        together = [leaf.ravel() for k, leaf in enumerate(leaves) if k not in self._apart]
-        return np.concatenate(together, dtype=np.float32, casting="unsafe"), [leaves[k] for k in self._apart]
+        together = [leaf.ravel() for k, leaf in enumerate(leaves) if k not in self._image_places]
+        return np.concatenate(together, dtype=np.float32, casting="unsafe"), [leaves[k] for k in self._image_places]
 
     def unpacked(self, packed: tuple[Any, list[Any]]) -> Any:
         """The tree again, from traced arrays."""
         import jax
 
-        vector, apart = packed
-        rest, leaves, at = iter(apart), [], 0
+        vector, image_leaves = packed
+        rest, leaves, start = iter(image_leaves), [], 0
         for k, (shape, dtype) in enumerate(self._kinds):
-            if k in self._apart:
+            if k in self._image_places:
                 leaves.append(next(rest))
                 continue
             size = math.prod(shape)
-            part = vector[at : at + size].reshape(shape)
+            part = vector[start : start + size].reshape(shape)
             leaves.append(part > 0.5 if dtype.kind == "b" else part.astype(dtype))
-            at += size
+            start += size
         return jax.tree.unflatten(self._tree, leaves)

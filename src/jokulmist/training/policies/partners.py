@@ -28,32 +28,32 @@ PARTNERS = "partners"
 def with_partners(plan: Plan, *folders: Path | None) -> Plan:
     """A plan whose fixed policies are read: from the partners that a run keeps, else from where the plan says."""
     agent = plan.agent
-    if not isinstance(agent, PlayerAgents) or all(one.is_held for _, one in _fixed_in(agent)):
+    if not isinstance(agent, PlayerAgents) or all(member.is_held for _, member in _fixed_in(agent)):
         return plan
-    found: dict[str, Agent] = {}
-    for group, one in agent.agents.items():
+    agents: dict[str, Agent] = {}
+    for group, member in agent.agents.items():
         player = group.partition(TOGETHER)[0]
-        if isinstance(one, Roster):
-            found[group] = one.with_policies(
-                tuple(_read(own, f"{player}-{k}", player, folders) for k, own in enumerate(one.policies))
+        if isinstance(member, Roster):
+            agents[group] = member.with_policies(
+                tuple(_read(policy, f"{player}-{k}", player, folders) for k, policy in enumerate(member.policies))
             )
         else:
-            found[group] = _read(one, player, player, folders)
-    return replace(plan, agent=agents_of(found, describe(plan.environment).action))
+            agents[group] = _read(member, player, player, folders)
+    return replace(plan, agent=agents_of(agents, describe(plan.environment).action))
 
 
 def _fixed_in(agent: PlayerAgents) -> list[tuple[str, Fixed]]:
     """The fixed policies of all players, by the names of their files."""
-    found: list[tuple[str, Fixed]] = []
-    for group, one in agent.agents.items():
+    members_found: list[tuple[str, Fixed]] = []
+    for group, member in agent.agents.items():
         player = group.partition(TOGETHER)[0]
         members = (
-            [(f"{player}-{k}", own) for k, own in enumerate(one.policies)]
-            if isinstance(one, Roster)
-            else [(player, one)]
+            [(f"{player}-{k}", policy) for k, policy in enumerate(member.policies)]
+            if isinstance(member, Roster)
+            else [(player, member)]
         )
-        found += [(name, own) for name, own in members if isinstance(own, Fixed)]
-    return found
+        members_found += [(name, policy) for name, policy in members if isinstance(policy, Fixed)]
+    return members_found
 
 
 def _read(agent: Agent, name: str, player: str, folders: tuple[Path | None, ...]) -> Agent:
@@ -61,16 +61,16 @@ def _read(agent: Agent, name: str, player: str, folders: tuple[Path | None, ...]
     if not isinstance(agent, Fixed) or agent.is_held:
         return agent
     for folder in folders:
-        kept = None if folder is None else folder / PARTNERS / f"{name}.safetensors"
-        if kept is not None and kept.exists():
-            return held(agent, Policy.open(kept, folder), player)
-    return held(agent, policy_at(agent.policy), player)
+        stored = None if folder is None else folder / PARTNERS / f"{name}.safetensors"
+        if stored is not None and stored.exists():
+            return freeze_seat(agent, Policy.open(stored, folder), player)
+    return freeze_seat(agent, policy_at(agent.policy), player)
 
 
-def held(fixed: Fixed, policy: Policy, player: str) -> Fixed:
+def freeze_seat(fixed: Fixed, policy: Policy, player: str) -> Fixed:
     """A fixed agent that holds a policy, or of one of several players the same player's."""
-    own = policy.player(player) if players_of(policy.spec.action) else policy
-    return fixed.holding(own.agent, own.spec, own.learner, own.decisions)
+    seat_policy = policy.player(player) if players_of(policy.spec.action) else policy
+    return fixed.holding(seat_policy.agent, seat_policy.spec, seat_policy.learner, seat_policy.decisions)
 
 
 def policy_at(place: str) -> Policy:
@@ -92,33 +92,33 @@ def keep_partners(agent: Agent, folder: Path) -> None:
     """Write the fixed policies of a run into its folder."""
     if not isinstance(agent, PlayerAgents):
         return
-    for name, one in _fixed_in(agent):
-        if one.is_held:
+    for name, fixed in _fixed_in(agent):
+        if fixed.is_held:
             (folder / PARTNERS).mkdir(exist_ok=True)
-            policy = Policy(one.inner, one._spec, one._held.learner, one._decisions)
+            policy = Policy(fixed.inner, fixed._spec, fixed._frozen.learner, fixed._decisions)
             policy.save(folder / PARTNERS / f"{name}.safetensors")
 
 
-def joined_policy(given: Mapping[Any, Any], environment: Environment, act: Any = "greedy") -> Policy:
+def joined_policy(members: Mapping[Any, Any], environment: Environment, act: Any = "greedy") -> Policy:
     """Policies of single players as one of all."""
     action = describe(environment).action
     players = players_of(action)
     if not players:
         raise SettingError(
-            f"`{describe(environment).name}` has no players, so one policy plays it; got a dict with {listed(given)}."
+            f"`{describe(environment).name}` has no players, so one policy plays it; got a dict with {listed(members)}."
         )
     agents: dict[str, Agent] = {}
-    for player, one in given.items():
-        one = getattr(one, "policy", one)
-        if isinstance(one, str) and one == "random":
+    for player, member in members.items():
+        member = getattr(member, "policy", member)
+        if isinstance(member, str) and member == "random":
             agents[str(player)] = RandomPlay()
             continue
-        policy = one if isinstance(one, Policy) else policy_at(str(one))
-        agents[str(player)] = held(Fixed(str(one), act=act), policy, str(player))
-    made = agents_of(agents, action)
+        policy = member if isinstance(member, Policy) else policy_at(str(member))
+        agents[str(player)] = freeze_seat(Fixed(str(member), act=act), policy, str(player))
+    joined = agents_of(agents, action)
     spec = describe(environment).spec
-    made.refuse(spec)
-    assert isinstance(made, PlayerAgents)
-    learner = {name: agent._held.learner if isinstance(agent, Fixed) else () for name, agent in made.agents.items()}
-    decisions = max((agent._decisions for agent in made.agents.values() if isinstance(agent, Fixed)), default=0)
-    return Policy(made, spec, learner, decisions)
+    joined.refuse(spec)
+    assert isinstance(joined, PlayerAgents)
+    learner = {name: agent._frozen.learner if isinstance(agent, Fixed) else () for name, agent in joined.agents.items()}
+    decisions = max((agent._decisions for agent in joined.agents.values() if isinstance(agent, Fixed)), default=0)
+    return Policy(joined, spec, learner, decisions)

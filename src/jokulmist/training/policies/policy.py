@@ -190,13 +190,13 @@ class Policy:
         levels: list[Any] = []
         for channel in self.spec.numbers:
             for k in range(channel.size):
-                at = len(names)
-                edges = grid.low[at] + np.arange(grid.counts[at] + 1) / grid.per_unit[at]
+                width = len(names)
+                edges = grid.low[width] + np.arange(grid.counts[width] + 1) / grid.per_unit[width]
                 names.append(channel.name if channel.shape == () else f"{channel.name}[{k}]")
-                whole = channel.whole and np.allclose(np.diff(edges), 1.0)
+                is_whole = channel.whole and np.allclose(np.diff(edges), 1.0)
                 levels.append(
-                    np.arange(round(channel.low), round(channel.low) + grid.counts[at])
-                    if whole
+                    np.arange(round(channel.low), round(channel.low) + grid.counts[width])
+                    if is_whole
                     else pd.IntervalIndex.from_breaks(edges.round(10), closed="left")
                 )
         cells = np.indices(grid.counts).reshape(len(names), -1)
@@ -212,8 +212,8 @@ class Policy:
                 f"`{type(self.agent).__name__}` has no values of actions; use `probabilities`, or `value` for the "
                 "value of an observation."
             )
-        found: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
-        return {label: float(values[0]) for label, values in found.items()}
+        by_action: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
+        return {label: float(values[0]) for label, values in by_action.items()}
 
     def quantiles(self, observation: Any) -> dict[str, Any]:
         """Quantiles of the return of each action, by label, the lowest first; for `DQN(quantiles=...)`.
@@ -228,8 +228,8 @@ class Policy:
             raise SettingError(
                 f"`{type(self.agent).__name__}` has no quantiles of returns. Use `jm.DQN(quantiles=32)`."
             )
-        found: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
-        return found
+        values: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
+        return values
 
     def value(self, observation: Any) -> float:
         """The value of an observation: as it was learned, or that of the best action."""
@@ -262,7 +262,7 @@ class Policy:
         named = {
             name: dict(zip(choices[name].labels, map(float, part[0]), strict=True))
             if name in choices
-            else {what: _number_or_array(value[0]) for what, value in part.items()}
+            else {quantity: _number_or_array(value[0]) for quantity, value in part.items()}
             for name, part in parts.items()
         }
         return named.get("", named)
@@ -325,7 +325,7 @@ class Policy:
         description = describe(environment)
         refuse_mismatch(self.spec, description.spec, "the policy", f"`{description.name}`")
 
-    def about(self) -> dict[str, Any]:
+    def metadata(self) -> dict[str, Any]:
         """For records: all but the arrays."""
         return {
             "agent": agent_described(self.agent),
@@ -336,7 +336,7 @@ class Policy:
     def save(self, path: str | Path) -> Path:
         """Write one safetensors file that `Policy.open` reads back."""
         target = path_of(path, "where a policy is saved")
-        save_arrays(target, self.learner, self.about())
+        save_arrays(target, self.learner, self.metadata())
         return target
 
     @classmethod
@@ -359,14 +359,14 @@ class Policy:
                 f"{path} is a folder. Of a run take `jm.Run.open({str(path)!r}).policy` (or `.best`); `Policy.open` "
                 "reads a file that `save` wrote."
             )
-        arrays, about = open_arrays(path)
+        arrays, metadata = open_arrays(path)
         try:
             if base is None:
-                _refuse_code(path, about["agent"])
-            spec = Spec.from_described(about["spec"])
+                _refuse_code(path, metadata["agent"])
+            spec = Spec.from_described(metadata["spec"])
             with looking_in(base, current):
-                agent = agents_of(agent_from(about["agent"], base), spec.action)
-            decisions = int(about["decisions"])
+                agent = agents_of(agent_from(metadata["agent"], base), spec.action)
+            decisions = int(metadata["decisions"])
             draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
             model = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
         except (KeyError, TypeError, ValueError, AttributeError, IndexError, ArithmeticError, MemoryError) as damaged:
@@ -376,7 +376,7 @@ class Policy:
                 f"{path} cannot be read: what its head says of the policy was damaged, or written by another version "
                 f"({damaged!r:.80})."
             ) from None
-        return cls(agent, spec, filled(agent.kept(model), arrays), decisions)
+        return cls(agent, spec, filled(agent.policy_state(model), arrays), decisions)
 
     @cells.safely
     def _repr_html_(self) -> str:
@@ -387,7 +387,7 @@ class Policy:
             "is shown": seen,
             "decides": repr(self.spec.action),
         }
-        return cells.shown("policy", facts)
+        return cells.html_card("policy", facts)
 
     def __repr__(self) -> str:
         return f"<policy of {self.agent!r} after {self.decisions:,} decisions>"
@@ -398,14 +398,14 @@ def _refuse_code(path: Path, settings: Mapping[str, Any]) -> None:
     named."""
     left: list[Any] = [settings]
     while left:
-        one = left.pop()
-        if isinstance(one, Mapping):
-            left += one.values()
-        elif isinstance(one, (list, tuple)):
-            left += one
-        elif isinstance(one, str) and ":" in one and not one.startswith("jokulmist."):
+        entry = left.pop()
+        if isinstance(entry, Mapping):
+            left += entry.values()
+        elif isinstance(entry, (list, tuple)):
+            left += entry
+        elif isinstance(entry, str) and ":" in entry and not entry.startswith("jokulmist."):
             raise SettingError(
-                f"{path} needs code of somebody's own, {one!r:.200}. Look at that file, and name the folder where it "
+                f"{path} needs code of somebody's own, {entry!r:.200}. Look at that file, and name the folder where it "
                 "lies: `Policy.open(..., base=...)`."
             )
 
@@ -416,7 +416,7 @@ def _mask(action: Action, legal: Any) -> Mask:
     for name, choice in choices_of(action).items():
         allowed = legal.get(name) if isinstance(legal, Mapping) else legal
         able = np.zeros(choice.count, bool)
-        able[[choice.own(label) for label in (choice.labels if allowed is None else allowed)]] = True
+        able[[choice.native(label) for label in (choice.labels if allowed is None else allowed)]] = True
         if not able.any():
             raise SettingError("`legal` allows nothing; give at least one label, or leave it out.")
         mask.append(able)

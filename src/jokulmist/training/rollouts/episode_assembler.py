@@ -16,60 +16,60 @@ class EpisodeAssembler:
     """Cuts recorded steps at the ends of their episodes, and keeps those that may be wanted: the rest costs next to
     nothing."""
 
-    def __init__(self, description: Description, every: int, known: bool) -> None:
+    def __init__(self, description: Description, every: int, from_begin: bool) -> None:
         self._description, self._every = description, every
         self._weights = np.asarray(description.weights, np.float64)
-        self.known = known
+        self.from_begin = from_begin
         self._pieces: list[Any] = []
-        self._so_far = 0.0
+        self._return_before = 0.0
         self._next = 0
         self._most, self._least = -np.inf, np.inf
-        self._found: list[Recorded] = []
+        self._recorded: list[Recorded] = []
 
     def take(
         self, recorded_steps: Any, rows: Any, first_turn: int, turns: int, copies: int, numbers: list[int]
     ) -> None:
         """The recorded steps of a chunk, the rows that say which closings held, and the numbers of the first copy's
         episodes."""
-        held = np.asarray(rows[:turns, 0, COPY]).astype(np.int64)
-        ends = np.flatnonzero(held).tolist()
+        satisfied = np.asarray(rows[:turns, 0, COPY]).astype(np.int64)
+        ends = np.flatnonzero(satisfied).tolist()
         rewards = sum(
             w * np.asarray(term[:turns], np.float64)
             for w, term in zip(self._weights, recorded_steps.terms, strict=True)
         )
         reached = np.cumsum(rewards)
-        begin, before = 0, -self._so_far
+        begin, before = 0, -self._return_before
         for end, number in zip(ends, numbers, strict=True):
             total = float(reached[end]) - before
             due = number >= self._next or total > self._most or total < self._least or end == ends[-1]
-            if self.known and due:
+            if self.from_begin and due:
                 self._pieces.append(_piece(recorded_steps, begin, end + 1))
                 decisions = (first_turn + end + 1) * copies
-                self._found.append(Recorded(decisions, self._joined(int(held[end])), number))
+                self._recorded.append(Recorded(decisions, self._joined(int(satisfied[end])), number))
                 self._most, self._least = max(self._most, total), min(self._least, total)
                 if number >= self._next:
                     self._next = (number // self._every + 1) * self._every
-            self._pieces, self.known, begin, before = [], True, end + 1, float(reached[end])
+            self._pieces, self.from_begin, begin, before = [], True, end + 1, float(reached[end])
         if begin < turns:
             self._pieces.append(_piece(recorded_steps, begin, turns))
-        self._so_far = float(reached[-1]) - before
+        self._return_before = float(reached[-1]) - before
 
     def saved(self) -> tuple[Any, Any]:
         """The recorded steps of the episode at hand, None where there are none, and five numbers."""
         piece = None if not self._pieces else self._pieces[0] if len(self._pieces) == 1 else _together(self._pieces)
-        return piece, np.array([self.known, self._so_far, self._next, self._most, self._least], np.float64)
+        return piece, np.array([self.from_begin, self._return_before, self._next, self._most, self._least], np.float64)
 
     def restore(self, piece: Any, more: Any) -> None:
         """Be what `saved` told."""
         self._pieces = [] if piece is None else [piece]
-        self.known, self._so_far, self._next = bool(more[0]), float(more[1]), int(more[2])
+        self.from_begin, self._return_before, self._next = bool(more[0]), float(more[1]), int(more[2])
         self._most, self._least = float(more[3]), float(more[4])
 
-    def taken(self) -> list[Recorded]:
-        found, self._found = self._found, []
-        return found
+    def pop_recorded(self) -> list[Recorded]:
+        recorded, self._recorded = self._recorded, []
+        return recorded
 
-    def _joined(self, held: int) -> RecordedEpisode:
+    def _joined(self, satisfied: int) -> RecordedEpisode:
         recorded_steps = self._pieces[0] if len(self._pieces) == 1 else _together(self._pieces)
         n = len(recorded_steps.numbers)
         states, after = recorded_steps.states.__dict__, recorded_steps.states_after.__dict__
@@ -84,7 +84,7 @@ class EpisodeAssembler:
             measures=np.stack(recorded_steps.measures, axis=-1)
             if recorded_steps.measures
             else np.zeros((n, 0), np.float32),
-            held=held,
+            satisfied=satisfied,
             states={f.name: np.concatenate([states[f.name], after[f.name][-1:]]) for f in self._description.fields},
         )
 

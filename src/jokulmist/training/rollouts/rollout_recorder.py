@@ -48,7 +48,7 @@ class Follower:
         lane.watched = copy
         self._writer: EpisodeWriter | None = None
         self._totals: list[float] = []
-        self.found: list[Recorded] = []
+        self.recorded: list[Recorded] = []
 
     def begin(self, row: Any, images: dict[str, Any]) -> None:
         """An episode begins."""
@@ -60,7 +60,7 @@ class Follower:
         """The episode at hand is not known from its begin."""
         self._writer = None
 
-    def took(self, action: Any, held: int, row: Any, images: dict[str, Any], decisions: int) -> None:
+    def took(self, action: Any, satisfied: int, row: Any, images: dict[str, Any], decisions: int) -> None:
         """A decision was taken, and this is the moment after it; the lane has not begun anew."""
         if self._writer is None:
             return
@@ -69,8 +69,8 @@ class Follower:
         self._writer.did(action, [b - a for a, b in zip(self._totals, totals, strict=True)], copy.measures)
         self._writer.saw(row, images, state_values(copy.state))
         self._totals = list(totals)
-        if held:
-            self.found.append(Recorded(decisions, self._writer.closed(held)))
+        if satisfied:
+            self.recorded.append(Recorded(decisions, self._writer.closed(satisfied)))
             self._writer = None
 
     def saved(self) -> dict[str, Any] | None:
@@ -98,12 +98,12 @@ class Follower:
             self._writer.saw(
                 last.rows[self._copy], _images(last, self._copy), state_values(self._lane.each[self._copy].last_state)
             )
-            self.found.append(Recorded(decisions, self._writer.closed(before.held)))
+            self.recorded.append(Recorded(decisions, self._writer.closed(before.satisfied)))
         self.begin(observed.rows[self._copy], _images(observed, self._copy))
 
-    def taken(self) -> list[Recorded]:
-        found, self.found = self.found, []
-        return found
+    def pop_recorded(self) -> list[Recorded]:
+        recorded, self.recorded = self.recorded, []
+        return recorded
 
 
 def _images(observed: Observed, copy: int) -> dict[str, Any]:
@@ -123,16 +123,16 @@ class RolloutRecorder:
 
     def take(self, recorded: list[Recorded], numbers: list[int]) -> None:
         """Take episodes of the first copy with their numbers among all."""
-        for one, number in zip(recorded, numbers, strict=True):
-            total = float((one.recorded_episode.terms.astype(np.float64) @ self._weights).sum())
+        for episode, number in zip(recorded, numbers, strict=True):
+            total = float((episode.recorded_episode.terms.astype(np.float64) @ self._weights).sum())
             if number >= self._next:
                 self._next = (number // self._every + 1) * self._every
-                self._write(f"every-{number:09d}", number, one)
+                self._write(f"every-{number:09d}", number, episode)
             for name, better in (("best", 1.0), ("worst", -1.0)):
                 if name not in self._most or better * total > better * self._most[name][0]:
-                    self._most[name] = (total, number, one)
+                    self._most[name] = (total, number, episode)
                     self._changed.add(name)
-            self._most["last"] = (total, number, one)
+            self._most["last"] = (total, number, episode)
             self._changed.add("last")
 
     def write(self) -> None:

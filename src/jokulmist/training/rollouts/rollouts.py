@@ -28,7 +28,7 @@ def state_values(state: Any) -> dict[str, Any]:
     """The fields of a state, in the order in which they are declared; a simulator's cannot be told, but for what it
     says is legal."""
     if isinstance(state, SimulatorState):
-        return {f"{MASK}{k}": np.asarray(own, bool) for k, own in enumerate(state.mask)}
+        return {f"{MASK}{k}": np.asarray(mask, bool) for k, mask in enumerate(state.mask)}
     values = state.__dict__
     return {name: values[name] for name in type(state)._fields}
 
@@ -43,24 +43,24 @@ def judged_of(policy: Policy, observed: Observed) -> dict[str, Array]:
     shapes, seen = policy.shapes, observed.seen
     if getattr(shapes, "state_width", 0):
         return {}
-    found: dict[str, Any] = {}
+    columns_found: dict[str, Any] = {}
     if hasattr(kind, "values"):
         values = kind.values(shapes, policy.learner, seen)
-        found = {f"value.{label}": value for label, value in values.items()}
+        columns_found = {f"value.{label}": value for label, value in values.items()}
     elif hasattr(kind, "probabilities"):
         choices = choices_of(policy.spec.action)
         for name, part in kind.probabilities(shapes, policy.learner, seen).items():
             prefix = f"{name}." if name else ""
             if name in choices:
                 columns = zip(choices[name].labels, part.T, strict=True)
-                found.update({f"probability.{prefix}{label}": column for label, column in columns})
+                columns_found.update({f"probability.{prefix}{label}": column for label, column in columns})
                 continue
-            for what in ("mean", "spread"):
-                flat = np.asarray(part[what]).reshape(len(observed.rows), -1).T
-                found.update({f"{what}.{prefix}{k}": column for k, column in enumerate(flat)})
+            for quantity in ("mean", "spread"):
+                flat = np.asarray(part[quantity]).reshape(len(observed.rows), -1).T
+                columns_found.update({f"{quantity}.{prefix}{k}": column for k, column in enumerate(flat)})
         if hasattr(kind, "state_values") and getattr(agent, "baseline", True):
-            found["value"] = kind.state_values(shapes, policy.learner, seen)
-    return {name: np.asarray(column, np.float32) for name, column in found.items()}
+            columns_found["value"] = kind.state_values(shapes, policy.learner, seen)
+    return {name: np.asarray(column, np.float32) for name, column in columns_found.items()}
 
 
 @dataclass(frozen=True)
@@ -90,10 +90,10 @@ def save_recorded(
     """Episodes with their numbers, as one file."""
     description = describe(environment)
     tables = [columns_of(description, episode, run, number) for number, episode in recorded_episode]
-    about = {"environment": description.name, "run": run}
+    metadata = {"environment": description.name, "run": run}
     if draws is not None:
-        about["draws"] = json.dumps({str(n): asdict(d) for (n, _), d in zip(recorded_episode, draws, strict=True)})
-    return save_rollouts(path, tables, about)
+        metadata["draws"] = json.dumps({str(n): asdict(d) for (n, _), d in zip(recorded_episode, draws, strict=True)})
+    return save_rollouts(path, tables, metadata)
 
 
 def recorded_of(episode: Episode) -> RecordedEpisode:
@@ -105,7 +105,7 @@ def recorded_of(episode: Episode) -> RecordedEpisode:
         observation = moment.observation
         row = description.spec.flat({name: observation[name] for name in observation.keys()})  # noqa: SIM118
         writer.saw(row, {c.name: observation[c.name] for c in description.spec.images}, state_values(moment.state))
-    return writer.closed(episode.moments[-1].held)
+    return writer.closed(episode.moments[-1].satisfied)
 
 
 def save_rollout(episode: Episode, path: str | Path, run: str = "by hand") -> Path:
@@ -191,6 +191,6 @@ def follow(rollout: Rollout, environment: Environment) -> float:
         copy.state = states[k]
         lane.advance_one(0, copy.handled(action, lane.turn) if modified else action)
         for name, values in recorded.items():
-            apart = np.abs(np.asarray(copy.state.__dict__[name], np.float64) - values[k + 1])
-            worst = max(worst, float(np.max(apart, initial=0.0)) / max(float(np.ptp(values)), 1e-6))
+            differences = np.abs(np.asarray(copy.state.__dict__[name], np.float64) - values[k + 1])
+            worst = max(worst, float(np.max(differences, initial=0.0)) / max(float(np.ptp(values)), 1e-6))
     return worst

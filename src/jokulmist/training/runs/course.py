@@ -91,11 +91,11 @@ class Course:
         self._before: Array = np.zeros((1 + len(players), 0))  # the last returns before the piece at hand
         self._place: float | None = None
         self._seen = 0
-        self._kept: Columns | None = None
-        self._fine = {over: np.zeros((FINE, 1 + len(names) + len(terms))) for over in OVER}
+        self._columns: Columns | None = None
+        self._fine = {axis: np.zeros((FINE, 1 + len(names) + len(terms))) for axis in OVER}
 
-    def take(self, columns: Columns, whole: bool) -> None:
-        """Take the next episodes, with `closed_by` as an index into `closings`; `whole` where they are all that there
+    def take(self, columns: Columns, is_complete: bool) -> None:
+        """Take the next episodes, with `closed_by` as an index into `closings`; `is_complete` where they are all that there
         are."""
         size = len(columns["decisions"])
         if not size:
@@ -103,46 +103,46 @@ class Course:
         numbers = np.arange(self._seen + 1, self._seen + size + 1)
         returns = np.stack([columns[name].astype(np.float64) for name in self.return_columns])
         joined = np.concatenate([self._before, returns], axis=1)
-        at = np.flatnonzero(((numbers - 1) % self.thin == 0) | (numbers == self.count))
+        places = np.flatnonzero(((numbers - 1) % self.thin == 0) | (numbers == self.count))
         sums = np.pad(np.cumsum(joined, axis=1), ((0, 0), (1, 0)))
-        ends = at + self._before.shape[1] + 1
-        lasts = np.minimum(numbers[at], LAST)
+        ends = places + self._before.shape[1] + 1
+        lasts = np.minimum(numbers[places], LAST)
         means = (sums[:, ends] - sums[:, ends - lasts]) / lasts
-        means[:, numbers[at] < min(FEWEST, self.count)] = np.nan
-        self._points.append(np.stack([columns["decisions"][at], numbers[at], returns[0, at], *means]))
+        means[:, numbers[places] < min(FEWEST, self.count)] = np.nan
+        self._points.append(np.stack([columns["decisions"][places], numbers[places], returns[0, places], *means]))
         self._before, self._seen = joined[:, -LAST:], self._seen + size
         if len(self.first_of_copies) < self._copies:
             for copy, place in zip(*np.unique(columns["copy"], return_index=True), strict=True):
                 self.first_of_copies.setdefault(int(copy), int(columns["decisions"][place]))
         if self._parameter is not None:
-            self._take_moves(columns, whole)
-        if whole:
-            self._kept = {**columns, "number": numbers}
+            self._take_moves(columns, is_complete)
+        if is_complete:
+            self._columns = {**columns, "number": numbers}
         else:
-            for over, where in (("steps", columns["decisions"]), ("episodes", numbers)):
-                self._fine[over] += self._sums(columns, where, self._edges(over, FINE))
+            for axis, positions in (("steps", columns["decisions"]), ("episodes", numbers)):
+                self._fine[axis] += self._sums(columns, positions, self._edges(axis, FINE))
 
-    def _take_moves(self, columns: Columns, whole: bool) -> None:
+    def _take_moves(self, columns: Columns, is_complete: bool) -> None:
         """Note where episodes began whose neighbours had another value of the parameter; of a table at hand, where all
         began."""
         place = columns[str(self._parameter)].astype(np.float32)
-        begun = columns["decisions"] - self._copies * columns["steps"]
-        if whole:
-            near = np.ones(len(place), bool)
+        begins = columns["decisions"] - self._copies * columns["steps"]
+        if is_complete:
+            is_near = np.ones(len(place), bool)
         else:
             changes = np.flatnonzero(np.diff(place, prepend=np.nan if self._place is None else self._place))
-            near = np.zeros(len(place), bool)
-            near[changes] = near[np.maximum(changes - 1, 0)] = True
+            is_near = np.zeros(len(place), bool)
+            is_near[changes] = is_near[np.maximum(changes - 1, 0)] = True
         self._place = float(place[-1])
-        self._moves.append(np.stack([begun[near].astype(float), place[near].astype(float)]))
+        self._moves.append(np.stack([begins[is_near].astype(float), place[is_near].astype(float)]))
 
-    def _edges(self, over: str, count: int) -> Array:
-        return np.linspace(0.0, float(self.last if over == "steps" else self.count), count + 1)
+    def _edges(self, axis: str, count: int) -> Array:
+        return np.linspace(0.0, float(self.last if axis == "steps" else self.count), count + 1)
 
-    def _sums(self, columns: Columns, where: Array, edges: Array) -> Array:
-        """By stretch: episodes, those that each closing closed, the sum of each term; `where` never falls."""
-        borders = np.searchsorted(where, edges, side="right")
-        borders[0], borders[-1] = 0, len(where)
+    def _sums(self, columns: Columns, positions: Array, edges: Array) -> Array:
+        """By stretch: episodes, those that each closing closed, the sum of each term; `positions` never falls."""
+        borders = np.searchsorted(positions, edges, side="right")
+        borders[0], borders[-1] = 0, len(positions)
         every = [columns["closed_by"] == code for code in range(len(self._names))]
         every += [columns[name] for name in self._terms]
         sums = [np.concatenate([[0.0], np.cumsum(values, dtype=np.float64)])[borders] for values in every]
@@ -150,16 +150,16 @@ class Course:
 
     def stretches(self, over: str = "steps", most: int = 60) -> Stretches:
         """Sums over stretches, at most so many (a divisor of 240)."""
-        if self._kept is not None:
+        if self._columns is not None:
             count = int(max(1, min(most, self.count // 5)))
             edges = self._edges(over, count)
-            where = self._kept["decisions" if over == "steps" else "number"]
-            sums = self._sums(self._kept, where, edges)
+            positions = self._columns["decisions" if over == "steps" else "number"]
+            sums = self._sums(self._columns, positions, edges)
         else:
             edges = self._edges(over, most)
             sums = self._fine[over].reshape(most, FINE // most, -1).sum(axis=1)
-        some = np.flatnonzero(sums[:, 0])
-        edges, sums = np.concatenate([[0.0], edges[some + 1]]), sums[some]
+        filled = np.flatnonzero(sums[:, 0])
+        edges, sums = np.concatenate([[0.0], edges[filled + 1]]), sums[filled]
         closings = 1 + len(self._names)
         return Stretches(
             edges, sums[:, 0].astype(int), sums[:, 1:closings].astype(int), np.ascontiguousarray(sums[:, closings:])
@@ -200,24 +200,24 @@ class Course:
         if not self.players or not self.count:
             return False
         means = self.means
-        apart = np.abs(self.player_means - means)[:, np.isfinite(means)]
-        known = means[np.isfinite(means)]
-        return bool(apart.size and apart.max() > NEARLY_THE_SAME * np.ptp(known))
+        differences = np.abs(self.player_means - means)[:, np.isfinite(means)]
+        finite_means = means[np.isfinite(means)]
+        return bool(differences.size and differences.max() > NEARLY_THE_SAME * np.ptp(finite_means))
 
     @property
     def moves(self) -> Array:
         return np.stack([_row(self._moves, 0), _row(self._moves, 1)])
 
-    def at(self, over: str, decisions: Any = None) -> Array:
+    def positions(self, axis: str, decisions: Any = None) -> Array:
         """Where the points, or moments in decisions, are on the axis: decisions, or episodes that had closed by
         then."""
         if decisions is None:
-            return self.decisions if over == "steps" else self.numbers
-        if over == "steps":
+            return self.decisions if axis == "steps" else self.numbers
+        if axis == "steps":
             return np.asarray(decisions)
         index = np.searchsorted(self.decisions, decisions, side="right") - 1
-        found: Array = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
-        return found
+        numbers_at: Array = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
+        return numbers_at
 
 
 def _row(parts: list[Array], row: int) -> Array:
@@ -230,20 +230,22 @@ def course_of(run: Run) -> Course:
     if file is not None and file.exists():
         import pyarrow as pa
 
-        told = file.stat()
+        status = file.stat()
         with contextlib.suppress(
             pa.ArrowException, ValueError, KeyError, OSError
         ):  # damaged: the patient reader looks at it
-            large = told.st_size > LARGE_BYTES
-            found = _streamed(run, file, told.st_size, told.st_mtime_ns) if large else _at_once(run, file)
-            if found is not None:
-                return found
+            large = status.st_size > LARGE_BYTES
+            course_read = _streamed(run, file, status.st_size, status.st_mtime_ns) if large else _at_once(run, file)
+            if course_read is not None:
+                return course_read
     frame = run.episodes
     if not len(frame):
         return _empty(run, 0, 0)
     course = _empty(run, len(frame), int(frame["decisions"].iloc[-1]))
     codes = frame["closed_by"].map({name: code for code, name in enumerate(course.closings)}).fillna(-1)
-    course.take({name: frame[name].to_numpy() for name in frame.columns} | {"closed_by": codes.to_numpy()}, whole=True)
+    course.take(
+        {name: frame[name].to_numpy() for name in frame.columns} | {"closed_by": codes.to_numpy()}, is_complete=True
+    )
     return course
 
 
@@ -257,9 +259,9 @@ def _empty(run: Run, count: int, last: int) -> Course:
 @lru_cache(maxsize=4)
 def _streamed(run: Run, file: Path, size: int, changed: int) -> Course:
     """The course of a large file."""
-    course = _begun(run, file)
+    course = _empty_course(run, file)
     for columns in _pieces(file, course):
-        course.take(columns, whole=False)
+        course.take(columns, is_complete=False)
     course.count = course._seen
     return course
 
@@ -267,20 +269,20 @@ def _streamed(run: Run, file: Path, size: int, changed: int) -> Course:
 def _at_once(run: Run, file: Path) -> Course | None:
     """The course of a small file, without the half second that loading data frames takes; None where numbers are
     missing."""
-    course = _begun(run, file)
+    course = _empty_course(run, file)
     if not course.count:
         return None
     columns = _all(file, course)
     numbers = all(columns[name].dtype.kind == "i" for name in ("decisions", "copy", "steps"))  # else one is missing
     if not numbers or len(columns["decisions"]) != course.count or not np.isfinite(columns["return"]).all():
         return None
-    course.take(columns, whole=True)
+    course.take(columns, is_complete=True)
     return course
 
 
-def _begun(run: Run, file: Path) -> Course:
-    told = tail_of(file.parent)
-    return _empty(run, int(told.get("episodes", 0)), int(told.get("decisions", 0)))
+def _empty_course(run: Run, file: Path) -> Course:
+    facts = tail_of(file.parent)
+    return _empty(run, int(facts.get("episodes", 0)), int(facts.get("decisions", 0)))
 
 
 def _all(file: Path, course: Course) -> Columns:
@@ -289,9 +291,9 @@ def _all(file: Path, course: Course) -> Columns:
     from pyarrow import csv
 
     data = plain_file(file).read_bytes()
-    whole = pa.py_buffer(data[: data.rfind(b"\n") + 1])
+    buffer = pa.py_buffer(data[: data.rfind(b"\n") + 1])
     kinds = _kinds(course, pa.float64())
-    table = csv.read_csv(whole, convert_options=csv.ConvertOptions(include_columns=list(kinds), column_types=kinds))
+    table = csv.read_csv(buffer, convert_options=csv.ConvertOptions(include_columns=list(kinds), column_types=kinds))
     return _columns(table, course, kinds)
 
 
@@ -323,12 +325,12 @@ def _kinds(course: Course, number: Any) -> dict[str, Any]:
 
 def _columns(table: Any, course: Course, kinds: dict[str, Any]) -> Columns:
     """The columns of a table or a batch of Arrow, how an episode closed as an index into `closings`."""
-    found = {name: _numbers(table.column(name)) for name in kinds if name != "closed_by"}
+    columns = {name: _numbers(table.column(name)) for name in kinds if name != "closed_by"}
     coded = _one_piece(table.column("closed_by")).dictionary_encode()
-    known = {name: k for k, name in enumerate(course.closings)}
-    codes = np.array([known.get(name, -1) for name in coded.dictionary.to_pylist()])
-    found["closed_by"] = codes[_numbers(coded.indices)]
-    return found
+    numbers = {name: k for k, name in enumerate(course.closings)}
+    codes = np.array([numbers.get(name, -1) for name in coded.dictionary.to_pylist()])
+    columns["closed_by"] = codes[_numbers(coded.indices)]
+    return columns
 
 
 def _one_piece(column: Any) -> Any:
@@ -339,6 +341,6 @@ def _numbers(column: Any) -> Array:
     """A column as NumPy has it, from its buffer: Arrow's own conversion would load pandas."""
     piece = _one_piece(column)
     if piece.null_count:
-        found: Array = piece.to_numpy(zero_copy_only=False)
-        return found
+        numbers: Array = piece.to_numpy(zero_copy_only=False)
+        return numbers
     return np.frombuffer(piece.buffers()[1], piece.type.to_pandas_dtype())[piece.offset : piece.offset + len(piece)]

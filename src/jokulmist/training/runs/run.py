@@ -20,7 +20,7 @@ from jokulmist.records.episodes import Memory, telling_return
 from jokulmist.records.files import path_of, read_csv, read_toml
 from jokulmist.records.origin import ORIGIN
 from jokulmist.records.run_index import LAST, row_of, uses_of
-from jokulmist.sources.keeping import KeptCode, kept_code
+from jokulmist.sources.snapshot import SourceSnapshot, source_snapshot
 from jokulmist.training.plans.plan import Plan, plan_of
 from jokulmist.training.plans.sources import version_changes
 from jokulmist.training.policies.policy import Policy
@@ -75,9 +75,9 @@ class Run:
         self.current = current
 
     @classmethod
-    def of(cls, given: Any) -> Run:
+    def as_run(cls, value: Any) -> Run:
         """A run, or the run of a folder."""
-        return given if isinstance(given, Run) else cls.open(given)
+        return value if isinstance(value, Run) else cls.open(value)
 
     @classmethod
     def open(cls, path: str | Path, current: bool = False) -> Run:
@@ -115,20 +115,18 @@ class Run:
         if self._plan is not None:
             return self._plan
         assert self.path is not None
-        kept = kept_code(self.path)
-        changed = "" if kept is None else kept.changed_files
-        if kept is not None and changed:
-            warnings.warn(self._code_note(kept, changed), CodeNotice, stacklevel=3)
+        snapshot = source_snapshot(self.path)
+        changed = "" if snapshot is None else snapshot.changed_files
+        if snapshot is not None and changed:
+            warnings.warn(self._code_note(snapshot, changed), CodeNotice, stacklevel=3)
         return plan_of(read_toml(self.path / files.PLAN), self.path, self.current)
 
-    def _code_note(self, kept: KeptCode, changed: str) -> str:
+    def _code_note(self, snapshot: SourceSnapshot, changed: str) -> str:
         """One line on files that are not what they were."""
         if not self.current:
             return f"{changed} since {self.name} was trained: its own copy is used (`--current` or `current=True` for the new)"
         use = str(self.written_plan["environment"]["use"])
-        return (
-            f"the code as it is now is used, not what {self.name} was trained with: {version_changes(kept, None, use)}"
-        )
+        return f"the code as it is now is used, not what {self.name} was trained with: {version_changes(snapshot, None, use)}"
 
     @property
     def environment(self) -> Environment:
@@ -217,8 +215,8 @@ class Run:
     @property
     def best(self) -> Policy:
         """The best policy of the run, by what its plan judges it by."""
-        found = None if self.path is None else best_checkpoint(self.path)
-        if found is None:
+        path = None if self.path is None else best_checkpoint(self.path)
+        if path is None:
             players = describe(self.environment).players
             why = (
                 ""
@@ -227,7 +225,7 @@ class Run:
             )
             raise RecordError(f"{self.name} has no best policy yet: it is judged once 100 episodes have closed.{why}")
         assert self.path is not None
-        return Policy.open(found / ARRAYS, self.path, self.current)
+        return Policy.open(path / ARRAYS, self.path, self.current)
 
     def checkpoint(self, which: str | int) -> Policy:
         """The policy of a checkpoint: ``"last"``, ``"best"``, or the decisions in its name."""
@@ -235,11 +233,11 @@ class Run:
             return self.policy
         if which == "best":
             return self.best
-        known = [] if self.path is None else checkpoints_of(self.path)
-        for path in known:
+        paths = [] if self.path is None else checkpoints_of(self.path)
+        for path in paths:
             if str(which).isdigit() and int(path.name) == int(which):
                 return Policy.open(path / ARRAYS, self.path, self.current)
-        names = ["last", "best", *(int(path.name) for path in known)]
+        names = ["last", "best", *(int(path.name) for path in paths)]
         raise LookupFailed(f"{self.name} has no checkpoint {which!r}; there are {listed(names)}.")
 
     def resume(self, *, steps: int = 0, episodes: int = 0, show: Any = None) -> Run:
@@ -282,7 +280,7 @@ class Run:
         loses that of the first player."""
         frame = self.episodes.tail(last)
         return (
-            float(frame[telling_return({str(name): own for name, own in frame.items()})].mean())
+            float(frame[telling_return({str(name): column for name, column in frame.items()})].mean())
             if len(frame)
             else float("nan")
         )
@@ -294,7 +292,7 @@ class Run:
         if self.path is not None:
             facts["folder"] = str(self.path)
         returns = self.episodes["return"].to_list()
-        return cells.shown(
+        return cells.html_card(
             f"run {self.name}", facts, cells.line(cells.means_of(returns), "return of an episode, in equal stretches")
         )
 
@@ -302,11 +300,11 @@ class Run:
         return f"<run {self.name}: {self.status}>"
 
 
-def runs_of(given: Any) -> list[Run]:
+def runs_of(values: Any) -> list[Run]:
     """A run, the folder of one, or several of these, as a list of runs."""
-    if isinstance(given, (Run, str, Path)) or not isinstance(given, Iterable):
-        return [Run.of(given)]
-    return [Run.of(one) for one in given]
+    if isinstance(values, (Run, str, Path)) or not isinstance(values, Iterable):
+        return [Run.as_run(values)]
+    return [Run.as_run(value) for value in values]
 
 
 class Runs(Sequence[Run]):
@@ -338,7 +336,7 @@ class Runs(Sequence[Run]):
 
     @cells.safely
     def _repr_html_(self) -> str:
-        return cells.shown(f"{len(self)} runs", {}, cells.table([summary(run) for run in self._runs]))
+        return cells.html_card(f"{len(self)} runs", {}, cells.table([summary(run) for run in self._runs]))
 
     def __repr__(self) -> str:
         return f"<{len(self)} runs: {', '.join(run.name for run in self._runs)}>"
@@ -365,10 +363,10 @@ def runs_in(folder: Path) -> Runs:
     """Every run below a folder, in the order in which they began."""
     if not folder.exists():
         return Runs([])
-    found = []
+    runs = []
     for path in (p.parent for p in folder.glob(f"*/{ORIGIN}") if files.is_run(p.parent)):
         try:
-            found.append(Run.open(path))
+            runs.append(Run.open(path))
         except RecordError as torn:
             log.warning("%s is left out: %s", path, torn)
-    return Runs(sorted(found, key=lambda run: (run.origin["began"], run.name)))
+    return Runs(sorted(runs, key=lambda run: (run.origin["began"], run.name)))

@@ -43,18 +43,18 @@ class Scene:
     images: list[Any]
 
 
-def recorded_scene(run: Run, which: str) -> Scene:
+def recorded_scene(run: Run, name: str) -> Scene:
     """A recorded episode of a run: ``"best"``, ``"worst"``, ``"last"`` or the number of an episode."""
     assert run.path is not None
     folder = run.path / ROLLOUTS
-    if which in ("best", "worst", "last"):
-        found = read_rollouts(folder / f"{which}.parquet")
-        return scene_of(f"{which} recorded, episode {found[0].episode:,}", found[0], run.environment)
-    if not which.isdecimal() or len(which) > LONGEST_NUMBER:
+    if name in ("best", "worst", "last"):
+        rollouts = read_rollouts(folder / f"{name}.parquet")
+        return scene_of(f"{name} recorded, episode {rollouts[0].episode:,}", rollouts[0], run.environment)
+    if not name.isdecimal() or len(name) > LONGEST_NUMBER:
         raise SettingError(
-            f"a recorded episode is `best`, `worst`, `last` or the number of an episode; got {which!r:.80}."
+            f"a recorded episode is `best`, `worst`, `last` or the number of an episode; got {name!r:.80}."
         )
-    rollout = read_rollouts(folder, int(which))[0]
+    rollout = read_rollouts(folder, int(name))[0]
     return scene_of(f"episode {rollout.episode:,}", rollout, run.environment)
 
 
@@ -105,7 +105,7 @@ def untrained(run: Run) -> Policy:
     draw = PlainDraw(Noise(run.seed, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
     numbers = numbers_at(plan.agent.numbers())
     learner = plan.agent.fresh_learner(plan.agent.shapes(spec, plan.copies), numbers, draw)
-    return Policy(plan.agent, spec, plan.agent.kept(learner), 0)
+    return Policy(plan.agent, spec, plan.agent.policy_state(learner), 0)
 
 
 def usual_name(run: Run, scenes: list[Scene], kind: str) -> Path:

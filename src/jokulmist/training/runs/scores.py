@@ -39,11 +39,11 @@ class Score:
 
     def refuse(self, environment: Environment) -> None:
         """Raise `SettingError` where an environment does not have what runs are judged by."""
-        known = (RETURN, EVALUATION, *(m.name for m in describe(environment).measures))
-        if self.by not in known:
+        names = (RETURN, EVALUATION, *(m.name for m in describe(environment).measures))
+        if self.by not in names:
             raise SettingError(
-                f"`score` is {self.by!r}; of `{describe(environment).name}` it can be {listed(known)}."
-                f"{nearest(self.by, known)}"
+                f"`score` is {self.by!r}; of `{describe(environment).name}` it can be {listed(names)}."
+                f"{nearest(self.by, names)}"
             )
 
     def written(self) -> dict[str, Any]:
@@ -53,11 +53,11 @@ class Score:
 
 def full_weights(environment: Environment, weights: Mapping[str, float] | None = None) -> dict[str, float]:
     """The weight of each reward term; those not named are the environment's own."""
-    own = weights_of(describe(environment))
+    declared = weights_of(describe(environment))
     for name in weights or {}:
-        if name not in own:
-            raise SettingError(f"`weights` names `{name}`, which is no reward term; the terms are {listed(own)}.")
-    return {**own, **(weights or {})}
+        if name not in declared:
+            raise SettingError(f"`weights` names `{name}`, which is no reward term; the terms are {listed(declared)}.")
+    return {**declared, **(weights or {})}
 
 
 def returns_under(frame: pd.DataFrame, weights: Mapping[str, float]) -> Array:
@@ -68,39 +68,39 @@ def returns_under(frame: pd.DataFrame, weights: Mapping[str, float]) -> Array:
     return total
 
 
-def score_of(run: Run, asked: Score) -> float:
+def score_of(run: Run, score: Score) -> float:
     """A run's score; not a number where no episode closed."""
-    values = values_of(run, asked)
+    values = values_of(run, score)
     return float(np.mean(values)) if len(values) else float("nan")
 
 
-def score_within(run: Run, environment: Environment, asked: Score) -> float:
+def score_within(run: Run, environment: Environment, score: Score) -> float:
     """The score of a run's last policy in an environment other than its own, played now."""
-    asked.refuse(environment)
-    frame = evaluate(run.policy, environment, episodes=asked.episodes, seed=asked.seed).episodes
-    if asked.by not in (EVALUATION, RETURN):
-        return float(frame[asked.by].mean())
-    return float(returns_under(frame, full_weights(environment, asked.weights)).mean())
+    score.refuse(environment)
+    frame = evaluate(run.policy, environment, episodes=score.episodes, seed=score.seed).episodes
+    if score.by not in (EVALUATION, RETURN):
+        return float(frame[score.by].mean())
+    return float(returns_under(frame, full_weights(environment, score.weights)).mean())
 
 
-def values_of(run: Run, asked: Score) -> Array:
+def values_of(run: Run, score: Score) -> Array:
     """What each of the episodes came to that a run is judged by."""
-    asked.refuse(run.environment)
-    if asked.by == RETURN and asked.weights is None and run.path is not None:
+    score.refuse(run.environment)
+    if score.by == RETURN and score.weights is None and run.path is not None:
         return np.array(last_returns(run.path))
-    if asked.by == RETURN:
+    if score.by == RETURN:
         frame = run.episodes.tail(LAST)
-        values = _weighted(run, frame, asked) if len(frame) else np.zeros(0)
+        values = _weighted(run, frame, score) if len(frame) else np.zeros(0)
     else:
-        frame = final_episodes(run, asked.episodes, asked.seed)
-        values = _weighted(run, frame, asked) if asked.by == EVALUATION else frame[asked.by].to_numpy(np.float64)
+        frame = final_episodes(run, score.episodes, score.seed)
+        values = _weighted(run, frame, score) if score.by == EVALUATION else frame[score.by].to_numpy(np.float64)
     return np.asarray(values, np.float64)
 
 
-def _weighted(run: Run, frame: pd.DataFrame, asked: Score) -> Array:
-    if asked.weights is None:
+def _weighted(run: Run, frame: pd.DataFrame, score: Score) -> Array:
+    if score.weights is None:
         return frame["return"].to_numpy(np.float64)
-    return returns_under(frame, full_weights(run.environment, asked.weights))
+    return returns_under(frame, full_weights(run.environment, score.weights))
 
 
 def final_episodes(run: Run, episodes: int = EPISODES, seed: int = SEED) -> pd.DataFrame:
@@ -108,10 +108,10 @@ def final_episodes(run: Run, episodes: int = EPISODES, seed: int = SEED) -> pd.D
     policy = run.policy
     frame = run.evaluated
     if len(frame) and not run.current:
-        mine = (frame["who"] == "policy") & (frame["act"] == "greedy")
-        kept = frame[mine & (frame["seed"] == seed) & (frame["learned"] == policy.decisions)].tail(episodes)
-        if kept["episode"].tolist() == list(range(episodes)):
-            return kept
+        is_policy = (frame["who"] == "policy") & (frame["act"] == "greedy")
+        rows = frame[is_policy & (frame["seed"] == seed) & (frame["learned"] == policy.decisions)].tail(episodes)
+        if rows["episode"].tolist() == list(range(episodes)):
+            return rows
     result = evaluate(policy, run.environment, episodes=episodes, seed=seed)
     if run.path is None or run.current:  # a record is about the code that made it
         return result.episodes

@@ -47,10 +47,10 @@ class Advice:
         self._seen = np.zeros(len(description.terms), bool)
         self._least, self._most, self._most_a_step = math.inf, -math.inf, 0.0
         self._shares = np.asarray(description.shares)
-        self._apart = 0.0  # how far what a player got lay from what all got on average
+        self._player_spread = 0.0  # how far what a player got lay from what all got on average
         self._episodes = self._steps = 0
-        self._asked = False
-        self._said: list[str] = []
+        self._random_played = False
+        self._hints: list[str] = []
         replays = getattr(agent, "replay", True)
         self._start: int = getattr(agent, "replay_start", 0) if replays else 0
 
@@ -66,7 +66,7 @@ class Advice:
         self._most_a_step = max(self._most_a_step, float(sizes.max()))
         if self._shares.size:
             each = batch.totals @ self._shares
-            self._apart = max(self._apart, float(np.abs(each - each.mean(axis=1, keepdims=True)).max()))
+            self._player_spread = max(self._player_spread, float(np.abs(each - each.mean(axis=1, keepdims=True)).max()))
         self._episodes += len(returns)
         self._steps += int(batch.steps.sum())
 
@@ -74,33 +74,38 @@ class Advice:
         self, share: float, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any
     ) -> str:
         """What to say at the first report after a tenth of the plan; empty for nothing."""
-        if self._asked or share < EARLY or decisions < self._start or not (self._episodes or decisions > WAITED):
+        if (
+            self._random_played
+            or share < EARLY
+            or decisions < self._start
+            or not (self._episodes or decisions > WAITED)
+        ):
             return ""
-        self._asked = True
-        return self._told(decisions, recent, self._what(decisions, recent, readings, policy))
+        self._random_played = True
+        return self._with_numbers(decisions, recent, self._find_hint(decisions, recent, readings, policy))
 
     def final(self, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Policy | None) -> str:
         """What to say at the end; empty for nothing."""
         if policy is None or not decisions:
             return ""
         if decisions < self._start:
-            what = (
+            hint = (
                 f"no update was made, because `replay_start` is {self._start:,} and the run had {decisions:,} "
                 "decisions. Train for longer, or lower `replay_start`"
             )
-            return self._told(decisions, recent, what)
-        what = self._what(decisions, recent, readings, policy, last=True)
-        return self._told(decisions, recent, what)
+            return self._with_numbers(decisions, recent, hint)
+        hint = self._find_hint(decisions, recent, readings, policy, last=True)
+        return self._with_numbers(decisions, recent, hint)
 
-    def _told(self, decisions: int, recent: list[float], what: str) -> str:
-        kind = " ".join([word for word in what.split() if word.isalpha()][:3])
-        if not what or kind in self._said:
+    def _with_numbers(self, decisions: int, recent: list[float], hint: str) -> str:
+        kind = " ".join([word for word in hint.split() if word.isalpha()][:3])
+        if not hint or kind in self._hints:
             return ""
-        self._said.append(kind)
+        self._hints.append(kind)
         mean = f" (mean return of the last {len(recent)} episodes {np.mean(recent):.4g})" if recent else ""
-        return f"no better than random play after {decisions:,} decisions{mean}: {what}."
+        return f"no better than random play after {decisions:,} decisions{mean}: {hint}."
 
-    def _what(
+    def _find_hint(
         self, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any, last: bool = False
     ) -> str:
         """What is in the way; empty where it learns, or where nothing is sure and the run still goes on."""
@@ -111,12 +116,12 @@ class Advice:
             )
         # Where players get different returns, what one learns another may lose: their mean does not tell whether they
         # learn.
-        if self._apart > NEARLY_THE_SAME * (self._most - self._least) or self._learns(recent):
+        if self._player_spread > NEARLY_THE_SAME * (self._most - self._least) or self._learns(recent):
             return ""
         for look in (self._no_reward, self._all_alike, self._values, self._entropy, self._scale):
-            what = look(readings, policy)
-            if what:
-                return what
+            hint = look(readings, policy)
+            if hint:
+                return hint
         return self._at_last(recent, readings, policy) if last else ""
 
     def _learns(self, recent: list[float]) -> bool:
@@ -132,8 +137,8 @@ class Advice:
     def _random(self) -> list[float] | None:
         """Returns of random play; None where playing would cost too much."""
         returns = self._played(RANDOM)
-        known = len(self._first) >= FEWEST and self._episodes > len(self._first)  # else the first are the last, too
-        return self._first if returns is None and known else returns
+        is_known = len(self._first) >= FEWEST and self._episodes > len(self._first)  # else the first are the last, too
+        return self._first if returns is None and is_known else returns
 
     def _more_tries(self) -> str:
         ways = [way for name, way in RAISE.items() if hasattr(self._agent, name)]
@@ -163,8 +168,8 @@ class Advice:
         if value is None or not isinstance(policy, Policy):
             return ""
         value *= float(spread_of(getattr(policy.learner, "returns", None)))
-        ahead = 1.0 / max(1.0 - float(getattr(self._agent, "discount", 0.99)), 1e-4)
-        bound = max(abs(self._least), abs(self._most), self._most_a_step * ahead)
+        horizon = 1.0 / max(1.0 - float(getattr(self._agent, "discount", 0.99)), 1e-4)
+        bound = max(abs(self._least), abs(self._most), self._most_a_step * horizon)
         if not abs(value) > FAR_ABOVE * bound:
             return ""
         return (
@@ -209,13 +214,13 @@ class Advice:
             "reward terms with `jm.ledger(run)`, and train for longer or with another method"
         )
 
-    def _played(self, who: Policy | str) -> list[float] | None:
+    def _played(self, player: Policy | str) -> list[float] | None:
         """Returns of some episodes without learning; None where they would cost too much."""
         length = self._steps / max(self._episodes, 1)
         count = min(PLAYED, int(MOST_PLAYED / max(length, 1.0)))
         if isinstance(self._environment, Simulator) or count < FEWEST:
             return None
-        returns: list[float] = evaluate(who, self._environment, episodes=count).returns.tolist()
+        returns: list[float] = evaluate(player, self._environment, episodes=count).returns.tolist()
         return returns
 
     def saved(self) -> dict[str, Any]:
@@ -223,21 +228,21 @@ class Advice:
         bounds = [self._least, self._most] if self._episodes else None
         return {
             "first": self._first, "seen": self._seen.tolist(), "bounds": bounds, "a_step": self._most_a_step,
-            "episodes": self._episodes, "steps": self._steps, "asked": self._asked, "said": self._said, "apart": self._apart,
+            "episodes": self._episodes, "steps": self._steps, "asked": self._random_played, "said": self._hints, "apart": self._player_spread,
         }  # fmt: skip
 
     def restore(self, saved: Mapping[str, Any]) -> None:
         """Be what `saved` told of."""
-        self._first, self._said = list(saved["first"]), list(saved["said"])
+        self._first, self._hints = list(saved["first"]), list(saved["said"])
         self._seen = np.array(saved["seen"], bool)
         if saved["bounds"] is not None:
             self._least, self._most = saved["bounds"]
-        self._most_a_step, self._asked = saved["a_step"], saved["asked"]
-        self._episodes, self._steps, self._apart = saved["episodes"], saved["steps"], saved["apart"]
+        self._most_a_step, self._random_played = saved["a_step"], saved["asked"]
+        self._episodes, self._steps, self._player_spread = saved["episodes"], saved["steps"], saved["apart"]
 
 
-def surely_above(ours: list[float], theirs: list[float]) -> bool:
+def surely_above(higher: list[float], lower: list[float]) -> bool:
     """Whether one mean is above another by more than luck: by so many standard errors of their difference."""
-    a, b = np.asarray(ours, float), np.asarray(theirs, float)
+    a, b = np.asarray(higher, float), np.asarray(lower, float)
     error = math.sqrt(a.var() / len(a) + b.var() / len(b))
     return float(a.mean() - b.mean()) > SURELY * error + 1e-9 * abs(float(b.mean()))

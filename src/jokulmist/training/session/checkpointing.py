@@ -44,49 +44,49 @@ class Checkpoint:
     path: Path
     state: dict[str, Any]
     arrays: Arrays
-    about: dict[str, Any]
+    metadata: dict[str, Any]
 
 
-def keep(run: Path, policy: Any, state: dict[str, Any], arrays: Arrays, count: int) -> Path:
+def write_checkpoint(run: Path, policy: Any, state: dict[str, Any], arrays: Arrays, count: int) -> Path:
     """Write a checkpoint, then let go of older ones beyond `count`, and of their replay memories.
 
     The new one is whole before anything of an older one goes.
     """
     replay = {name: array for name, array in arrays.items() if is_replay(name)}
     rest = {name: array for name, array in arrays.items() if name not in replay}
-    made = save_checkpoint(run, policy.learner, policy.about(), state, rest, replay)
-    older = [path for path in checkpoints_of(run) if path != made]
+    saved_path = save_checkpoint(run, policy.learner, policy.metadata(), state, rest, replay)
+    older = [path for path in checkpoints_of(run) if path != saved_path]
     for path in older[: max(0, len(older) + 1 - count)]:
         shutil.rmtree(path, ignore_errors=True)
     for path in older[:-1]:  # the one before the newest can be gone on from, too, should the newest be torn
         (path / REPLAY).unlink(missing_ok=True)
-    return made
+    return saved_path
 
 
-def keep_best(run: Path, policy: Any, score: float, by: str) -> None:
+def keep_best(run: Path, policy: Any, score: float, criterion: str) -> None:
     """Write the best policy so far, then let go of the one before it."""
     before = best_checkpoint(run)
     name = f"best-{checkpoint_name(policy.decisions)}"
     if before is not None and before.name == name:
         return
-    state = {"decisions": policy.decisions, "score": score, "by": by}
-    save_checkpoint(run, policy.learner, policy.about(), state, name=name)
+    state = {"decisions": policy.decisions, "score": score, "by": criterion}
+    save_checkpoint(run, policy.learner, policy.metadata(), state, name=name)
     if before is not None:
         shutil.rmtree(before, ignore_errors=True)
 
 
-def spec_in(kept: Checkpoint) -> Spec:
+def spec_in(checkpoint: Checkpoint) -> Spec:
     """The channels and the action that a checkpoint was learned with."""
     try:
-        return Spec.from_described(kept.about["spec"])
+        return Spec.from_described(checkpoint.metadata["spec"])
     except (KeyError, TypeError, ValueError, AttributeError, IndexError) as damaged:
         raise RecordError(
-            f"{kept.path} cannot be read: what its head says of the policy was damaged, or written by another "
+            f"{checkpoint.path} cannot be read: what its head says of the policy was damaged, or written by another "
             f"version ({damaged!r:.80})."
         ) from None
 
 
-def kept_in(run: Path) -> tuple[Checkpoint | None, list[str]]:
+def latest_checkpoint(run: Path) -> tuple[Checkpoint | None, list[str]]:
     """The newest checkpoint that is whole, and a word on each newer one that is not."""
 
     def read(path: Path) -> Checkpoint:
@@ -94,7 +94,7 @@ def kept_in(run: Path) -> tuple[Checkpoint | None, list[str]]:
         arrays, _ = open_arrays(path / TRAINING)
         if state["files"].get(REPLAY):
             arrays.update(open_arrays(path / REPLAY)[0])
-        _, about = open_arrays(path / ARRAYS)
-        return Checkpoint(path, state, arrays, about)
+        _, metadata = open_arrays(path / ARRAYS)
+        return Checkpoint(path, state, arrays, metadata)
 
     return newest_whole(run, read)

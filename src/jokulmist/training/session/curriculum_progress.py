@@ -35,9 +35,9 @@ class CurriculumProgress:
 
     def take(self, columns: dict[str, Any]) -> None:
         """Take finished episodes, as the columns of episodes.csv."""
-        here = columns[self.levels.parameter] == np.float32(self.value)
-        self._scores.extend(columns[self.levels.score][here].tolist())
-        self._episodes += int(here.sum())
+        at_level = columns[self.levels.parameter] == np.float32(self.value)
+        self._scores.extend(columns[self.levels.score][at_level].tolist())
+        self._episodes += int(at_level.sum())
 
     def moved(self) -> bool:
         """Whether another level holds from now on."""

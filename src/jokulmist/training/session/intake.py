@@ -25,11 +25,11 @@ class Intake:
         description: Description,
         rollouts: RolloutRecorder | None,
         show: ProgressDisplay,
-        told: tuple[str, ...] = (),
+        record_names: tuple[str, ...] = (),
     ) -> None:
         self._recorder, self._description, self._rollouts, self._show = recorder, description, rollouts, show
-        self._told = False
-        self.recording = Recording(recorder, description, told)
+        self._losses_announced = False
+        self.recording = Recording(recorder, description, record_names)
 
     def take(self, batch: Episodes, loop: Loop, recorded: int, most: int | None) -> tuple[Episodes, dict[str, Any]]:
         """Record finished episodes; those of a last turn or batch beyond so `most` are dropped, so that a plan of 64
@@ -44,11 +44,11 @@ class Intake:
         if not len(batch):
             return batch, {}
         self.recording.take(batch)
-        known = np.ones(len(batch), bool)
+        is_counted = np.ones(len(batch), bool)
         if description.lost_bit:
-            known = batch.held != description.lost_bit
-            self._tell_losses(loop, int((~known).sum()))
-        return batch, {name: values[known] for name, values in numbers_of(batch, description).items()}
+            is_counted = batch.satisfied != description.lost_bit
+            self._tell_losses(loop, int((~is_counted).sum()))
+        return batch, {name: values[is_counted] for name, values in numbers_of(batch, description).items()}
 
     def _refuse_infinite(self, batch: Episodes, recorded: int) -> None:
         bad = ~np.isfinite(batch.totals)
@@ -65,7 +65,10 @@ class Intake:
         first_copy = (recorded + np.flatnonzero(batch.copy == COPY)).tolist()
         followed = loop.followed()
         closed = first_copy[len(first_copy) - len(followed) :]
-        numbers = [at if one.number is None else one.number for one, at in zip(followed, closed, strict=False)]
+        numbers = [
+            row_number if episode.number is None else episode.number
+            for episode, row_number in zip(followed, closed, strict=False)
+        ]
         inside = [k for k, number in enumerate(numbers) if most is None or number < most]
         rollouts.take([followed[k] for k in inside], [numbers[k] for k in inside])
 
@@ -73,8 +76,8 @@ class Intake:
         if not episodes:
             return
         losses, why = getattr(loop, "losses", 0), getattr(loop, "why_lost", "")
-        told = f"episodes lost so far, each with its process or connection: {losses}, after {loop.decisions:,} decisions: {why}"
-        self._recorder.log(told)
-        if not self._told:
-            self._told = True
-            self._show.say(told)
+        message = f"episodes lost so far, each with its process or connection: {losses}, after {loop.decisions:,} decisions: {why}"
+        self._recorder.log(message)
+        if not self._losses_announced:
+            self._losses_announced = True
+            self._show.message(message)

@@ -23,18 +23,18 @@ WAITING = "waiting"
 
 def lay_by(plan: Plan, folder: Path, name: str | None, command: list[str]) -> list[Path]:
     """Make the folders of a plan's runs, one a seed, without training them; `resume` begins them."""
-    whole = ready(plan)
+    ready_plan = ready(plan)
     names = free_names(plan, folder, name)
-    return [_laid(whole.for_seed(seed), seed, run_folder(plan, folder, names[seed]), command) for seed in names]
+    return [_laid(ready_plan.for_seed(seed), seed, run_folder(plan, folder, names[seed]), command) for seed in names]
 
 
 def _laid(plan: Plan, seed: int, path: Path, command: list[str]) -> Path:
     code = plan_code(plan.environment, *classes_of(plan.agent), *plan.functions())
-    origin = files.origin_of(command, seed, files.now(), Path.cwd())
+    origin = files.origin_of(command, seed, files.current_time(), Path.cwd())
     keep_partners(plan.agent, path)
     start = start_of(plan)
     if start is not None:
-        start.keep(path)
+        start.save(path)
         origin["parent"] = start.parent
     if plan.training.records is not None:
         origin["records"] = told_of(plan)

@@ -15,7 +15,7 @@ from jokulmist.training.plans.observers import LiveRun, Observers
 from jokulmist.training.progress import RunProgress
 from jokulmist.training.session.curriculum_progress import CurriculumProgress
 from jokulmist.training.session.machine import Machine
-from jokulmist.training.session.so_far import SoFar
+from jokulmist.training.session.progress import SessionProgress
 
 REPORTS = 200
 DECISIONS_A_LOOK = 1_000
@@ -31,8 +31,8 @@ class Cadence:
 
     def turns(self, decisions: int) -> int:
         """So many decisions as turns, rounded up to whole updates."""
-        whole = -(-decisions // self.copies)
-        return -(-whole // self.turns_per_update) * self.turns_per_update
+        turns_needed = -(-decisions // self.copies)
+        return -(-turns_needed // self.turns_per_update) * self.turns_per_update
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,7 @@ class Border:
 
     loop: Loop
     progress: RunProgress
-    now: float
+    seconds: float
     last: bool
     reported: bool = False
 
@@ -90,8 +90,10 @@ class SessionObserver:
 class LevelMoves(SessionObserver):
     """Moves the level of a curriculum."""
 
-    def __init__(self, curriculum: CurriculumProgress, so_far: SoFar, planned: Planned, cadence: Cadence) -> None:
-        self._curriculum, self._so_far = curriculum, so_far
+    def __init__(
+        self, curriculum: CurriculumProgress, progress: SessionProgress, planned: Planned, cadence: Cadence
+    ) -> None:
+        self._curriculum, self._progress = curriculum, progress
         usual = max(1, planned.steps // REPORTS) if planned.steps is not None else DECISIONS_A_LOOK
         self.every = cadence.turns(curriculum.levels.every or usual)
 
@@ -101,7 +103,7 @@ class LevelMoves(SessionObserver):
     def look(self, border: Border) -> str | None:
         if self.is_due(border) and self._curriculum.moved():
             border.loop.set_level(self._curriculum.value)
-            self._so_far.tell(f"after {border.loop.decisions:,} decisions {self._curriculum}")
+            self._progress.announce(f"after {border.loop.decisions:,} decisions {self._curriculum}")
         return None
 
     def saved(self) -> Any:
@@ -149,13 +151,13 @@ class OwnObservers(SessionObserver):
 class MachineRows(SessionObserver):
     """Writes down how much of the machine the run takes; by the clock, and nothing of the run follows it."""
 
-    def __init__(self, so_far: SoFar) -> None:
-        self._machine, self._so_far = Machine(), so_far
+    def __init__(self, progress: SessionProgress) -> None:
+        self._machine, self._progress = Machine(), progress
 
     def look(self, border: Border) -> str | None:
         row = self._machine.row(border.progress.seconds, border.loop.decisions)
         if row is not None:
-            self._so_far.recorder.machine(row)
+            self._progress.recorder.machine(row)
         return None
 
 
@@ -166,18 +168,18 @@ class Checkpoints(SessionObserver):
     An interval is never so short that keeping takes more than a few per cent of the time.
     """
 
-    def __init__(self, every: int | None, minutes: float, keep: Callable[[Loop], None], cadence: Cadence) -> None:
+    def __init__(self, every: int | None, minutes: float, save: Callable[[Loop], None], cadence: Cadence) -> None:
         self.every = None if every is None else cadence.turns(every)
-        self._most, self._keep = 60.0 * minutes, keep
+        self._most, self._save = 60.0 * minutes, save
         self._wait = min(FIRST_SECONDS, self._most)
-        self._kept = time.perf_counter()
+        self._saved_at = time.perf_counter()
 
     def look(self, border: Border) -> str | None:
         if border.last:  # the end is kept once, after it was evaluated
             return None
-        if border.now - self._kept > self._wait or (self.every is not None and self.is_due(border)):
+        if border.seconds - self._saved_at > self._wait or (self.every is not None and self.is_due(border)):
             began = time.perf_counter()
-            self._keep(border.loop)
-            self._kept = time.perf_counter()
-            self._wait = max(min(2.0 * self._wait, self._most), LEAST_PART * (self._kept - began))
+            self._save(border.loop)
+            self._saved_at = time.perf_counter()
+            self._wait = max(min(2.0 * self._wait, self._most), LEAST_PART * (self._saved_at - began))
         return None

@@ -31,7 +31,7 @@ def records_of(plan: Plan) -> Records | None:
             raise LookupFailed(
                 f"`records` names {path}, which is not there. Name files of rollouts, folders of them, or tables."
             )
-    stamps = tuple((str(p), one.stat().st_mtime_ns, one.stat().st_size) for p in paths for one in _files(p))
+    stamps = tuple((str(p), file.stat().st_mtime_ns, file.stat().st_size) for p in paths for file in _files(p))
     columns = tuple(sorted((plan.training.columns or {}).items()))
     return _read(_Held(plan.environment, repr(plan.written()["environment"])), tuple(paths), columns, stamps)
 
@@ -50,15 +50,15 @@ class _Held:
 
 
 @lru_cache(maxsize=1)  # whether they fit is asked before a folder is made, and each seed learns from the same
-def _read(held: _Held, paths: tuple[Path, ...], columns: tuple[tuple[str, str], ...], stamps: Any) -> Records:
-    found = []
+def _read(key: _Held, paths: tuple[Path, ...], columns: tuple[tuple[str, str], ...], stamps: Any) -> Records:
+    tables = []
     for path in paths:
         try:
-            found.append(Records.read(path, held.environment, dict(columns)))
+            tables.append(Records.read(path, key.environment, dict(columns)))
         except JokulmistError as wrong:
-            told = str(wrong)
-            raise type(wrong)(told if str(path) in told else f"{path}: {told}") from None
-    return joined(found)
+            reason = str(wrong)
+            raise type(wrong)(reason if str(path) in reason else f"{path}: {reason}") from None
+    return joined(tables)
 
 
 def _files(path: Path) -> list[Path]:
@@ -67,7 +67,7 @@ def _files(path: Path) -> list[Path]:
 
 def told_of(plan: Plan) -> list[dict[str, Any]]:
     """What a run keeps of its records: where each file is, its size and SHA-256."""
-    found = []
+    entries = []
     for name in plan.training.records or ():
         for file in _files(Path(name)):
             digest = hashlib.sha256()
@@ -77,8 +77,8 @@ def told_of(plan: Plan) -> list[dict[str, Any]]:
                         digest.update(piece)
             except OSError as failure:
                 raise RecordError(f"{file} cannot be read: {failure.strerror}.") from None
-            found.append({"file": str(file), "bytes": file.stat().st_size, "sha256": digest.hexdigest()})
-    return found
+            entries.append({"file": str(file), "bytes": file.stat().st_size, "sha256": digest.hexdigest()})
+    return entries
 
 
 def summary_of(records: Records) -> dict[str, Any]:
@@ -87,12 +87,12 @@ def summary_of(records: Records) -> dict[str, Any]:
     return {"decisions": len(records), "episodes": len(returns), "mean_return": float(f"{returns.mean():.7g}")}
 
 
-def refuse_changed(before: Any, now: list[dict[str, Any]], run: Path) -> None:
+def refuse_changed(before: Any, entries: list[dict[str, Any]], run: Path) -> None:
     """Raise `RecordError` where records are not those that a run began with."""
-    then = {one["file"]: one["sha256"] for one in before or []}
-    for one in now:
-        if then.get(one["file"]) != one["sha256"]:
+    then = {entry["file"]: entry["sha256"] for entry in before or []}
+    for entry in entries:
+        if then.get(entry["file"]) != entry["sha256"]:
             raise RecordError(
-                f"{one['file']} is not what {run.name} learned from: it has changed since. Put the old file back, or "
+                f"{entry['file']} is not what {run.name} learned from: it has changed since. Put the old file back, or "
                 "begin a new run."
             )

@@ -29,12 +29,12 @@ class Recording:
         What it took on the second thread.
     """
 
-    def __init__(self, recorder: Any, description: Description, told: tuple[str, ...] = ()) -> None:
-        self._recorder, self._description, self._told = recorder, description, told
+    def __init__(self, recorder: Any, description: Description, record_names: tuple[str, ...] = ()) -> None:
+        self._recorder, self._description, self._record_names = recorder, description, record_names
         self._parts: list[Episodes] = []
         self._waiting = 0
         self._first = 0
-        self._begun = self._handed = time.perf_counter()
+        self._started = self._handed = time.perf_counter()
         self._episodes = 0
         self._thread: ThreadPoolExecutor | None = None
         self._busy: Future[float] | None = None
@@ -49,9 +49,9 @@ class Recording:
         self._parts.append(batch)
         self._waiting += len(batch)
         self._episodes += len(batch)
-        now = time.perf_counter()
-        if now - self._handed > SECONDS or self._waiting > MOST_WAITING:
-            self._hand_over(now)
+        seconds = time.perf_counter()
+        if seconds - self._handed > SECONDS or self._waiting > MOST_WAITING:
+            self._hand_over(seconds)
 
     def settle(self) -> None:
         """Hand over everything, and wait until it is written."""
@@ -64,15 +64,15 @@ class Recording:
         if self._thread is not None:
             self._thread.shutdown()
 
-    def _hand_over(self, now: float) -> None:
+    def _hand_over(self, seconds: float) -> None:
         parts, first = self._parts, self._first
         self._first += self._waiting
-        self._parts, self._waiting, self._handed = [], 0, now
-        if self._episodes / max(now - self._begun, 0.1) > MANY_A_SECOND:
+        self._parts, self._waiting, self._handed = [], 0, seconds
+        if self._episodes / max(seconds - self._started, 0.1) > MANY_A_SECOND:
             self._wait()
             self._thread = self._thread or ThreadPoolExecutor(1, "recording")
             self._busy = self._thread.submit(self._write, parts, first)
-            self.seconds += time.perf_counter() - now
+            self.seconds += time.perf_counter() - seconds
         else:
             self.seconds += self._write(parts, first)
 
@@ -86,5 +86,5 @@ class Recording:
     def _write(self, parts: list[Episodes], first: int) -> float:
         began = time.perf_counter()
         batch = parts[0] if len(parts) == 1 else Episodes.joined(parts)
-        self._recorder.episodes(columns_of(batch, self._description, first, self._told))
+        self._recorder.episodes(columns_of(batch, self._description, first, self._record_names))
         return time.perf_counter() - began

@@ -12,7 +12,7 @@ from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.plans.stopping import Stopping
 from jokulmist.training.session.advice import Advice
 from jokulmist.training.session.observing import REPORTS, Border, Cadence, SessionObserver
-from jokulmist.training.session.so_far import SoFar
+from jokulmist.training.session.progress import SessionProgress
 
 EPISODES_A_REPORT = 20
 # A report takes as long as some hundred decisions.
@@ -26,25 +26,27 @@ class Reports(SessionObserver):
     where at least 20 episodes (or a 200th of the plan) have closed since.
     """
 
-    def __init__(self, so_far: SoFar, planned: Planned, cadence: Cadence, advice: Advice, stopping: Stopping) -> None:
-        self._so_far, self._cadence, self._advice, self._stopping = so_far, cadence, advice, stopping
+    def __init__(
+        self, progress: SessionProgress, planned: Planned, cadence: Cadence, advice: Advice, stopping: Stopping
+    ) -> None:
+        self._progress, self._cadence, self._advice, self._stopping = progress, cadence, advice, stopping
         self.every = None if planned.steps is None else cadence.turns(_decisions_apart(planned.steps))
         self._episodes = max(EPISODES_A_REPORT, (planned.episodes or 0) // REPORTS)
         self._next_episode = self._episodes
         self._then, self._decisions_then = 0.0, 0
         self._told_best = False
 
-    def begin(self, decisions: int, now: float) -> None:
+    def begin(self, decisions: int, seconds: float) -> None:
         """From here on speed is counted."""
-        self._then, self._decisions_then = now, decisions
+        self._then, self._decisions_then = seconds, decisions
 
     def next_turn(self, turn: int) -> int:
         if self.every is not None:
             return super().next_turn(turn)
-        apart = self._apart(turn)
-        return (turn // apart + 1) * apart
+        distance = self._distance(turn)
+        return (turn // distance + 1) * distance
 
-    def _apart(self, turn: int) -> int:
+    def _distance(self, turn: int) -> int:
         """Turns between two looks of a plan of episodes: a power of two of updates, at most a 16th of what is done."""
         update = self._cadence.turns_per_update
         return update << max(0, (turn // (LOOKS_A_DOUBLING * update)).bit_length() - 1)
@@ -54,57 +56,57 @@ class Reports(SessionObserver):
         loop = border.loop
         if border.last or self.every is not None:
             return border.last or super().is_due(border)
-        return loop.episodes >= self._next_episode and loop.turn % self._apart(loop.turn) == 0
+        return loop.episodes >= self._next_episode and loop.turn % self._distance(loop.turn) == 0
 
     def take(self, batch: Episodes, columns: dict[str, Any]) -> None:
         self._advice.take(batch, columns["return"])
 
     def look(self, border: Border) -> str | None:
-        so_far, loop = self._so_far, border.loop
+        progress, loop = self._progress, border.loop
         if border.reported:
             self._next_episode = loop.episodes + self._episodes
-            speed = (loop.decisions - self._decisions_then) / max(border.now - self._then, 1e-9)
+            speed = (loop.decisions - self._decisions_then) / max(border.seconds - self._then, 1e-9)
             self._report(loop, speed, border.progress.seconds)
             share = border.progress.share
-            if so_far.plan.training.records is None:
-                so_far.tell(
-                    self._advice.early(share, loop.decisions, list(so_far.recent), so_far.readings, so_far.good)
+            if progress.plan.training.records is None:
+                progress.announce(
+                    self._advice.early(share, loop.decisions, list(progress.recent), progress.readings, progress.good)
                 )
-            self._then, self._decisions_then = border.now, loop.decisions
+            self._then, self._decisions_then = border.seconds, loop.decisions
             return self._stopping.why(border.progress)
         return None
 
     def _report(self, loop: Loop, speed: float, seconds: float) -> None:
-        so_far = self._so_far
+        progress = self._progress
         readings = loop.readings()
         self._refuse_diverged(readings, loop)
-        so_far.readings = readings
-        row = {"decisions": loop.decisions, "episodes": loop.episodes, f"return_last_{LAST}": so_far.mean_return}
+        progress.readings = readings
+        row = {"decisions": loop.decisions, "episodes": loop.episodes, f"return_last_{LAST}": progress.mean_return}
         row.update(readings)
         row = {name: float(f"{value:.7g}") if isinstance(value, float) else value for name, value in row.items()}
         row.update(steps_per_second=round(speed), seconds=round(seconds, 3))
-        so_far.recorder.reading(row)
+        progress.recorder.reading(row)
 
     def _refuse_diverged(self, readings: dict[str, float], loop: Loop) -> None:
         """Stop where a reading is no number: everything after it would be none."""
-        so_far = self._so_far
+        progress = self._progress
         for name, value in readings.items():
             if not math.isfinite(value):
-                since = so_far.good.decisions if so_far.good is not None else 0
-                told = f"The policy after {since:,} decisions is kept." if since else "Nothing was learned before."
+                since = progress.good.decisions if progress.good is not None else 0
+                note = f"The policy after {since:,} decisions is kept." if since else "Nothing was learned before."
                 raise DivergedTraining(
-                    f"`{name}` became {value} between {since:,} and {loop.decisions:,} decisions. {told} "
+                    f"`{name}` became {value} between {since:,} and {loop.decisions:,} decisions. {note} "
                     f"Lower `learning_rate`, scale rewards that are large by their weights, or set `gradient_clip`."
                 )
-        so_far.good = so_far.policy(loop)
-        if not so_far.best_is_nobodys:
-            so_far.best.judge_recent(so_far.good)
+        progress.good = progress.policy(loop)
+        if not progress.best_is_nobodys:
+            progress.best.judge_recent(progress.good)
         elif not self._told_best:
             self._told_best = True
-            so_far.tell(
+            progress.announce(
                 "no best policy is kept: what one player gets the other loses, so the mean return over players is "
                 "the same for every policy. Let one learn "
-                f'against partners that stay as they are, with `best_by="{so_far.description.players[0]}.return"`'
+                f'against partners that stay as they are, with `best_by="{progress.description.players[0]}.return"`'
             )
 
     def saved(self) -> Any:

@@ -23,7 +23,7 @@ from jokulmist.records.run_index import is_alive
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import ProgressDisplay, usual_display
 from jokulmist.training.runs.run import Run
-from jokulmist.training.session.checkpointing import Checkpoint, kept_in, spec_in
+from jokulmist.training.session.checkpointing import Checkpoint, latest_checkpoint, spec_in
 from jokulmist.training.session.choices import same_lane
 from jokulmist.training.session.laying import WAITING
 from jokulmist.training.session.session import Session
@@ -101,8 +101,10 @@ def _resumed(
         if isinstance(more, bool) or not isinstance(more, int) or more < 0:
             raise SettingError(f"`{name}` must be a whole number from 0 on; got {more!r}.")
         if more and planned is None:
-            other = "episodes" if name == "steps" else "steps"
-            raise SettingError(f"the plan counts {other}, so say how many more by `{other}`; got `{name}={more}`.")
+            other_unit = "episodes" if name == "steps" else "steps"
+            raise SettingError(
+                f"the plan counts {other_unit}, so say how many more by `{other_unit}`; got `{name}={more}`."
+            )
     if origin["status"] == "done" and not steps and not episodes and "ended_by" not in origin:
         counted = "steps" if plan.training.steps is not None else "episodes"
         raise SettingError(
@@ -127,42 +129,42 @@ def go_on(
     start_over: bool = False,
 ) -> Run:
     """Go on with the run in a folder from its newest checkpoint, by a plan for its seed, up to some decisions."""
-    kept, words = kept_in(path)
+    checkpoint, words = latest_checkpoint(path)
     waited = origin["status"] == WAITING
-    if kept is None:
+    if checkpoint is None:
         _begin_anew(path, words, start_over)
     else:
         stage = describe(plan.stage)
-        refuse_mismatch(spec_in(kept), stage.spec, f"what {path.name} learned so far", f"`{stage.name}`")
+        refuse_mismatch(spec_in(checkpoint), stage.spec, f"what {path.name} learned so far", f"`{stage.name}`")
     lane, why = same_lane(plan, origin.get("lane"))
     origin.pop("ended_by", None)
     origin.pop("failure", None)
-    decisions = 0 if kept is None else kept.state["decisions"]
+    decisions = 0 if checkpoint is None else checkpoint.state["decisions"]
     if waited:
         origin.update(
-            queued=origin["began"], began=files.now().isoformat(timespec="seconds"), versions=files.versions()
+            queued=origin["began"], began=files.current_time().isoformat(timespec="seconds"), versions=files.versions()
         )
         return Session(plan, plan.training.seeds[0], lane, why, path, show, command, None, origin, until).run()
     origin["resumed"] = [
         *origin.get("resumed", []),
         {
             "at": decisions,
-            "time": files.now().isoformat(timespec="seconds"),
+            "time": files.current_time().isoformat(timespec="seconds"),
             "command": command,
             "versions": files.versions(),
             "new_episodes": isinstance(plan.environment, Simulator),
         },
     ]
-    _cut_back(path, kept)
+    _cut_back(path, checkpoint)
     for word in words:
-        show.say(word)
-    show.say(
+        show.message(word)
+    show.message(
         f"{path.name} goes on after {decisions:,} decisions"
-        if kept
+        if checkpoint
         else f"{path.name} begins anew: it had no checkpoint"
     )
     seed = plan.training.seeds[0]
-    return Session(plan, seed, lane, why, path, show, command, kept, origin, until).run()
+    return Session(plan, seed, lane, why, path, show, command, checkpoint, origin, until).run()
 
 
 def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None:
@@ -184,7 +186,9 @@ def _begin_anew(path: Path, words: list[str], start_over: bool) -> None:
     """Without a checkpoint a run begins anew; what was recorded is put aside. One whose checkpoints are torn is asked
     about first."""
     recorded = [name for name in (*files.CUT, ROLLOUTS) if (path / name).exists()]
-    lost = sorted(one.name for one in (path / files.CHECKPOINTS).glob("*") if not one.name.startswith("."))
+    lost = sorted(
+        path_lost.name for path_lost in (path / files.CHECKPOINTS).glob("*") if not path_lost.name.startswith(".")
+    )
     if not recorded and not lost:
         return
     if lost and not start_over:
@@ -204,10 +208,10 @@ def _begin_anew(path: Path, words: list[str], start_over: bool) -> None:
         raise RecordError(f"cannot put aside what {path} recorded: {failure.strerror}.") from None
 
 
-def _cut_back(path: Path, kept: Checkpoint | None) -> None:
+def _cut_back(path: Path, checkpoint: Checkpoint | None) -> None:
     """Cut away what was recorded after the checkpoint, but for evaluations of policies that it still has."""
-    sizes = dict.fromkeys(files.CUT, 0) if kept is None else kept.state["sizes"]
-    decisions = 0 if kept is None else kept.state["decisions"]
+    sizes = dict.fromkeys(files.CUT, 0) if checkpoint is None else checkpoint.state["sizes"]
+    decisions = 0 if checkpoint is None else checkpoint.state["decisions"]
     for name in files.CUT:
         size, file = int(sizes.get(name, 0)), path / name
         rest = b""
@@ -219,10 +223,10 @@ def _cut_back(path: Path, kept: Checkpoint | None) -> None:
                 stream.write(rest)
 
 
-def _learned(line: bytes, at: int) -> float:
+def _learned(line: bytes, column: int) -> float:
     """After how many decisions the policy of a row was; beyond all where the row says none."""
     cells = line.split(b",")
-    return int(cells[at]) if at < len(cells) and cells[at].isdigit() else math.inf
+    return int(cells[column]) if column < len(cells) and cells[column].isdigit() else math.inf
 
 
 def _still_true(data: bytes, size: int, decisions: int) -> bytes:
@@ -231,8 +235,8 @@ def _still_true(data: bytes, size: int, decisions: int) -> bytes:
     head = data[: data.find(b"\n") + 1].decode().strip().split(",")
     if "learned" not in head:
         return b""
-    at = head.index("learned")
+    column = head.index("learned")
     rest = data[max(size, len(data[: data.find(b"\n") + 1])) :]
-    rows = [line for line in io.BytesIO(rest[: rest.rfind(b"\n") + 1]) if _learned(line, at) <= decisions]
-    begun = data[: data.find(b"\n") + 1] if rows and size == 0 else b""
-    return begun + b"".join(rows)
+    rows = [line for line in io.BytesIO(rest[: rest.rfind(b"\n") + 1]) if _learned(line, column) <= decisions]
+    header = data[: data.find(b"\n") + 1] if rows and size == 0 else b""
+    return header + b"".join(rows)

@@ -41,7 +41,7 @@ from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.rollouts.rollout_recorder import RolloutRecorder
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.advice import Advice
-from jokulmist.training.session.checkpointing import Checkpoint, keep
+from jokulmist.training.session.checkpointing import Checkpoint, write_checkpoint
 from jokulmist.training.session.choices import LaneName
 from jokulmist.training.session.curriculum_progress import CurriculumProgress
 from jokulmist.training.session.intake import Intake
@@ -55,9 +55,9 @@ from jokulmist.training.session.observing import (
     OwnObservers,
     SessionObserver,
 )
+from jokulmist.training.session.progress import SessionProgress
 from jokulmist.training.session.recorded import records_of, refuse_changed, summary_of, told_of
 from jokulmist.training.session.reports import Reports
-from jokulmist.training.session.so_far import SoFar
 from jokulmist.training.session.start import start_of
 from jokulmist.training.teaching.records_loop import RecordsLoop
 
@@ -101,24 +101,24 @@ class Session:
         path: Path | None,
         show: ProgressDisplay,
         command: list[str],
-        kept: Checkpoint | None = None,
+        checkpoint: Checkpoint | None = None,
         origin: dict[str, Any] | None = None,
         until: int | None = None,
         more: dict[str, int] | None = None,
-        of: str | None = None,
+        parent: str | None = None,
     ) -> None:
-        plan = with_partners(plan, path, None if of is None else Path(of))
+        plan = with_partners(plan, path, None if parent is None else Path(parent))
         self.plan, self.seed, self.lane, self.show = plan, seed, lane, show
-        self.start = None if kept is not None else start_of(plan, path, None if of is None else Path(of))
+        self.start = None if checkpoint is not None else start_of(plan, path, None if parent is None else Path(parent))
         self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
         self.records = records_of(plan)
         self.description = describe(self.environment)
         resumed, before = origin is not None, dict(origin or {})
         if origin is None:
-            origin = files.origin_of(command, seed, files.now(), None if path is None else Path.cwd())
+            origin = files.origin_of(command, seed, files.current_time(), None if path is None else Path.cwd())
         origin.update(more or {})
-        if of is not None:
-            origin["again"] = of
+        if parent is not None:
+            origin["again"] = parent
         if self.start is not None:
             origin["parent"] = self.start.parent
         origin["planned"] = {"steps": plan.training.steps, "episodes": plan.training.episodes}
@@ -128,13 +128,13 @@ class Session:
         self.recorder: Any = self.memory
         if path is not None:
             try:
-                self.recorder = self._open_folder(path, origin, before, resumed, of)
+                self.recorder = self._open_folder(path, origin, before, resumed, parent)
                 self.recorder.log(f"lane: {lane}{f' ({why_plain})' if why_plain else ''}")
             except RecordError:
                 self._give_up(before)
                 raise
-        self.origin, self.kept, self.until = origin, kept, until
-        self.so_far = SoFar(plan, self.description, self.recorder, path, show)
+        self.origin, self.checkpoint, self.until = origin, checkpoint, until
+        self.progress = SessionProgress(plan, self.description, self.recorder, path, show)
         every = self.training.record_every
         self.rollouts = (
             None if path is None or every is None else RolloutRecorder(path, self.environment, every, seed, plan.copies)
@@ -142,14 +142,14 @@ class Session:
         self.intake = Intake(self.recorder, self.description, self.rollouts, show, plan.agent.record_names)
         self.advice = Advice(plan.agent, plan.measured, self.description)
         self.curriculum = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
-        self.own = Observers(copy.deepcopy(plan.observers))  # each seed has its own
+        self.user_observers = Observers(copy.deepcopy(plan.observers))  # each seed has its own
         self.observers: dict[str, SessionObserver] = {}
-        self.asked = StopRequest()
+        self.stop_request = StopRequest()
         self.why = ""
         self.evaluated_at = -1
 
     def _open_folder(
-        self, path: Path, origin: dict[str, Any], before: dict[str, Any], resumed: bool, of: str | None
+        self, path: Path, origin: dict[str, Any], before: dict[str, Any], resumed: bool, parent: str | None
     ) -> files.FolderRecorder:
         """Write into a run's folder what it begins with: its plan, code, partners and start; of a resumed run all of it
         is there."""
@@ -158,34 +158,34 @@ class Session:
         for name in ("decisions", "episodes", "seconds", f"return_last_{LAST}"):
             origin.pop(name, None)  # of a resumed run: not yet true again
         if self.records is not None:
-            origin["records"], origin["recorded"] = self._same_records(before, of), summary_of(self.records)
+            origin["records"], origin["recorded"] = self._same_records(before, parent), summary_of(self.records)
         if resumed:
             return files.FolderRecorder(path, None, origin)
         code = plan_code(self.environment, *classes_of(self.agent), *plan.functions())
         keep_partners(self.agent, path)
         if self.start is not None:
-            self.start.keep(path)
+            self.start.save(path)
         if self.training.keep_diff:
             files.keep_diff(path, Path.cwd())
         origin["code"] = code.summary
         files.keep_source(path, code.parts)
         return files.FolderRecorder(path, plan.written(), origin)
 
-    def _same_records(self, before: dict[str, Any], of: str | None) -> list[dict[str, Any]]:
+    def _same_records(self, before: dict[str, Any], parent: str | None) -> list[dict[str, Any]]:
         """The files that it learns from; refused where the run that goes on, or is done again, began with others."""
-        found = told_of(self.plan)
-        if of is not None:
-            before = read_json(Path(of) / ORIGIN)
+        entries = told_of(self.plan)
+        if parent is not None:
+            before = read_json(Path(parent) / ORIGIN)
         if "records" in before:
-            refuse_changed(before["records"], found, Path(of or self.path or "."))
-        return found
+            refuse_changed(before["records"], entries, Path(parent or self.path or "."))
+        return entries
 
     def run(self) -> Run:
         """Train to the end, as the only one who writes into the run's folder."""
-        with ExitStack() as held:
+        with ExitStack() as stack:
             if self.path is not None:
                 try:
-                    held.enter_context(writing(self.path))
+                    stack.enter_context(writing(self.path))
                 except RecordError:
                     self._give_up({})
                     raise
@@ -207,24 +207,24 @@ class Session:
         began = time.perf_counter()
         end, loop = RunEnd(), None
         try:
-            with heeding_stops() as self.asked:
+            with heeding_stops() as self.stop_request:
                 loop = self._loop(planned)
                 for agent, spec, _ in each_agent(self.agent, self.description.spec, self.plan.copies):
-                    told = told_of_images(agent.network, spec) if hasattr(agent, "network") else ""
-                    if told and self.kept is None:
-                        self.so_far.tell(f"the network {told}")
+                    image_note = told_of_images(agent.network, spec) if hasattr(agent, "network") else ""
+                    if image_note and self.checkpoint is None:
+                        self.progress.announce(f"the network {image_note}")
                 cadence = Cadence(self.plan.copies, loop.turns_per_update)
                 self.observers = self._observing(planned, cadence)
                 if self.rollouts is not None:
                     loop.follow_first(self.training.record_every or 1)
-                if self.kept is not None:
-                    self._take_up(loop, self.kept)
+                if self.checkpoint is not None:
+                    self._take_up(loop, self.checkpoint)
                 elif self.start is not None:
                     loop.start_from(self.start.arrays)
-                began -= self.so_far.elapsed
-                self.own.begin(self._live(loop, planned))
+                began -= self.progress.elapsed
+                self.user_observers.begin(self._live(loop, planned))
                 end.status = self._drive(loop, planned, cadence, began)
-                self.own.end(self._live(loop, planned))
+                self.user_observers.end(self._live(loop, planned))
         except MemoryError as problem:
             end.fail(_too_large(problem))
         except BaseException as problem:  # raised again after everything is saved
@@ -244,21 +244,21 @@ class Session:
 
     def _observing(self, planned: Planned, cadence: Cadence) -> dict[str, SessionObserver]:
         """What happens while it trains, in this order, by the names that a checkpoint holds their states under."""
-        training, so_far = self.training, self.so_far
-        found: dict[str, SessionObserver] = {
-            "reports": Reports(so_far, planned, cadence, self.advice, Stopping(training.stop_when))
+        training, progress = self.training, self.progress
+        observers: dict[str, SessionObserver] = {
+            "reports": Reports(progress, planned, cadence, self.advice, Stopping(training.stop_when))
         }
         if self.curriculum is not None:
-            found["curriculum"] = LevelMoves(self.curriculum, so_far, planned, cadence)
+            observers["curriculum"] = LevelMoves(self.curriculum, progress, planned, cadence)
         if training.evaluate_every is not None:
-            found["evaluations"] = Evaluations(training.evaluate_every, self._evaluate, cadence)
-        if len(self.own):
-            found["own"] = OwnObservers(self.own, lambda loop: self._live(loop, planned), cadence)
+            observers["evaluations"] = Evaluations(training.evaluate_every, self._evaluate, cadence)
+        if len(self.user_observers):
+            observers["own"] = OwnObservers(self.user_observers, lambda loop: self._live(loop, planned), cadence)
         if self.path is not None:
-            found["machine"] = MachineRows(so_far)
+            observers["machine"] = MachineRows(progress)
             minutes = training.checkpoint_minutes
-            found["checkpoints"] = Checkpoints(training.checkpoint_every, minutes, self._checkpoint, cadence)
-        return found
+            observers["checkpoints"] = Checkpoints(training.checkpoint_every, minutes, self._checkpoint, cadence)
+        return observers
 
     def _drive(self, loop: Loop, planned: Planned, cadence: Cadence, began: float) -> str:
         """Train to the end in pieces. What is recorded happens at turns that the plan fixes; the clock decides only
@@ -270,16 +270,16 @@ class Session:
         reports = self.observers["reports"]
         assert isinstance(reports, Reports)
         reports.begin(loop.decisions, time.perf_counter())
-        while loop.turn < last and not self.asked and not self.why:
+        while loop.turn < last and not self.stop_request and not self.why:
             stops = [last, *(observer.next_turn(loop.turn) for observer in self.observers.values())]
             count = min(min(stops) - loop.turn, piece, loop.most_turns)
             started = time.perf_counter()
             self._take(loop, loop.advance(count), planned.last_episode)
-            now = time.perf_counter()
-            piece = _next_piece(piece, count, now - started, per_update)
-            self.so_far.elapsed = now - began
+            seconds = time.perf_counter()
+            piece = _next_piece(piece, count, seconds - started, per_update)
+            self.progress.elapsed = seconds - began
             done = planned.last_episode is not None and loop.episodes >= planned.last_episode
-            border = Border(loop, self._progress(loop, planned), now, done or loop.turn >= last)
+            border = Border(loop, self._progress(loop, planned), seconds, done or loop.turn >= last)
             border = replace(border, reported=reports.is_due(border))
             for observer in self.observers.values():
                 self.why = self.why or observer.look(border) or ""
@@ -288,28 +288,28 @@ class Session:
             self.show.update(border.progress)
             if done:
                 break
-        if self.asked:
-            self.show.say("stopping: everything is being saved (Ctrl-C again ends at once)")
+        if self.stop_request:
+            self.show.message("stopping: everything is being saved (Ctrl-C again ends at once)")
         halted = self.until is not None and last < planned_last and not self.why
-        return "stopped" if self.asked or halted else "done"
+        return "stopped" if self.stop_request or halted else "done"
 
     def _take(self, loop: Loop, batch: Episodes, most: int | None) -> None:
-        batch, columns = self.intake.take(batch, loop, self.so_far.recorded, most)
+        batch, columns = self.intake.take(batch, loop, self.progress.recorded, most)
         if len(batch):
-            self.so_far.take(columns)
+            self.progress.take(columns)
             for observer in self.observers.values():
                 observer.take(batch, columns)
-            self.so_far.recorded += len(batch)
+            self.progress.recorded += len(batch)
 
     def _progress(self, loop: Loop, planned: Planned) -> RunProgress:
-        share, elapsed = planned.share(loop.decisions, loop.episodes), self.so_far.elapsed
+        share, elapsed = planned.share(loop.decisions, loop.episodes), self.progress.elapsed
         speed = loop.decisions / max(elapsed, 1e-9)
-        return RunProgress(loop.decisions, loop.episodes, share, self.so_far.mean_return, speed, elapsed)
+        return RunProgress(loop.decisions, loop.episodes, share, self.progress.mean_return, speed, elapsed)
 
     def _live(self, loop: Loop, planned: Planned) -> LiveRun:
         """The run as an observer is shown it."""
-        progress, readings = self._progress(loop, planned), self.so_far.readings
-        return LiveRun(self.path, self.seed, progress, readings, lambda: self.so_far.policy(loop), self.recorder.log)
+        progress, readings = self._progress(loop, planned), self.progress.readings
+        return LiveRun(self.path, self.seed, progress, readings, lambda: self.progress.policy(loop), self.recorder.log)
 
     def _checkpoint(self, loop: Loop) -> None:
         """Keep all that is needed to go on from here."""
@@ -317,32 +317,32 @@ class Session:
         self.intake.recording.settle()
         if self.rollouts is not None:
             self.rollouts.write()
-        self.so_far.best.write(self.path)
+        self.progress.best.write(self.path)
         state = {
             "decisions": loop.decisions,
             "episodes": loop.episodes,
             "turn": loop.turn,
             "seed": self.seed,
-            "so_far": self.so_far.saved(),
+            "so_far": self.progress.saved(),
             "observers": {name: observer.saved() for name, observer in self.observers.items()},
             "rollouts": None if self.rollouts is None else self.rollouts.saved(),
             "sizes": self.recorder.sizes(),
             **({} if self.evaluated_at < 0 else {"evaluated_at": self.evaluated_at}),
         }
-        keep(self.path, self.so_far.policy(loop), state, loop.saved(), self.training.keep_checkpoints)
+        write_checkpoint(self.path, self.progress.policy(loop), state, loop.saved(), self.training.keep_checkpoints)
 
-    def _take_up(self, loop: Loop, kept: Checkpoint) -> None:
+    def _take_up(self, loop: Loop, checkpoint: Checkpoint) -> None:
         """Be where a checkpoint was written; the files are already cut back to it."""
-        state = kept.state
+        state = checkpoint.state
         for name, observer in self.observers.items():
             observer.restore(state["observers"][name])
         if self.curriculum is not None:
             loop.set_level(self.curriculum.value)
-        loop.restore(kept.arrays)
+        loop.restore(checkpoint.arrays)
         self.evaluated_at = int(state.get("evaluated_at", -1))
-        self.so_far.restore(state["so_far"])
-        self.so_far.good = self.so_far.policy(loop)
-        recorded = self.so_far.recorded
+        self.progress.restore(state["so_far"])
+        self.progress.good = self.progress.policy(loop)
+        recorded = self.progress.recorded
         self.intake.recording.begin(recorded)
         if self.rollouts is not None and state["rollouts"] is not None:
             self.rollouts.restore(state["rollouts"], recorded)
@@ -353,7 +353,7 @@ class Session:
     def _evaluate(self, loop: Loop) -> None:
         """Measure what was learned so far, always on the same episodes."""
         self.evaluated_at = loop.decisions
-        policy, environment, episodes = self.so_far.policy(loop), self.plan.measured, self.training.evaluate_episodes
+        policy, environment, episodes = self.progress.policy(loop), self.plan.measured, self.training.evaluate_episodes
         # By the plan alone, so that a run that goes on, or is done again, rounds in the same way.
         long = episodes * (self.description.limit or MOST_ADVANCES) >= WORTH_COMPILING
         if self.lane == "compiled" and self.records is None and long:
@@ -363,14 +363,14 @@ class Session:
         if self.path is not None:
             self.recorder.evaluated(result.columns)
         # A mean over players that never changes judges nothing.
-        if self.so_far.best.by_evaluation and not result.telling:
-            self.so_far.best.judge(result.mean, policy)
+        if self.progress.best.by_evaluation and not result.telling:
+            self.progress.best.judge(result.mean, policy)
         self.recorder.log(f"evaluated after {policy.decisions} {self.plan.counted}: mean return {result.mean:.6g}")
 
     def _learned(self, loop: Loop) -> Policy | None:
         """What was learned, unless a chunk was torn by a second Ctrl-C."""
         try:
-            return self.so_far.policy(loop)
+            return self.progress.policy(loop)
         except RuntimeError as torn:
             self.recorder.log(f"no checkpoint was saved: {torn}")
             return None
@@ -379,15 +379,17 @@ class Session:
         """Judge and keep what was learned, record how the run ended, and give the run, or raise what made it fail."""
         with end.failing_on(RecordError):
             self.intake.recording.close()
-        judged = self.so_far.best.by_evaluation and end.status == "done"
-        if loop is not None and judged and self.evaluated_at != loop.decisions:  # else the end would never be judged
+        by_evaluation = self.progress.best.by_evaluation and end.status == "done"
+        if (
+            loop is not None and by_evaluation and self.evaluated_at != loop.decisions
+        ):  # else the end would never be judged
             with end.failing_on(Exception):
                 self._evaluate(loop)
         policy = None if loop is None else self._learned(loop)
         if isinstance(loop, PlainLoop):
             loop.close()
         if isinstance(end.failure, DivergedTraining):
-            policy = self.so_far.good
+            policy = self.progress.good
         if loop is not None and policy is not None and self.path is not None:
             with end.failing_on(RecordError):
                 self._keep_end(loop, policy, end)
@@ -409,24 +411,24 @@ class Session:
         if end.failure is None:
             self._checkpoint(loop)
         elif policy.decisions:
-            save_checkpoint(self.path, policy.learner, policy.about(), {"decisions": policy.decisions})
+            save_checkpoint(self.path, policy.learner, policy.metadata(), {"decisions": policy.decisions})
 
     def _advise(self, decisions: int, policy: Policy | None) -> None:
-        so_far = self.so_far
+        progress = self.progress
         if self.records is not None and policy is not None:
             from jokulmist.training.teaching.estimating import where_it_leaves
 
-            so_far.tell(where_it_leaves(policy, self.records))
+            progress.announce(where_it_leaves(policy, self.records))
         else:
-            so_far.tell(self.advice.final(decisions, list(so_far.recent), so_far.readings, policy))
+            progress.announce(self.advice.final(decisions, list(progress.recent), progress.readings, policy))
 
     def _record_end(self, end: RunEnd, decisions: int, seconds: float) -> None:
         """Write how the run ended into its record and its log."""
-        so_far, recording = self.so_far, self.intake.recording
-        more: dict[str, Any] = {"decisions": decisions, "episodes": so_far.recorded, "seconds": round(seconds, 3)}
-        more[f"return_last_{LAST}"] = float(f"{so_far.mean_return:.7g}") if so_far.recent else None
-        if so_far.return_of:
-            more["return_of"] = so_far.return_of
+        progress, recording = self.progress, self.intake.recording
+        more: dict[str, Any] = {"decisions": decisions, "episodes": progress.recorded, "seconds": round(seconds, 3)}
+        more[f"return_last_{LAST}"] = float(f"{progress.mean_return:.7g}") if progress.recent else None
+        if progress.return_of:
+            more["return_of"] = progress.return_of
         if self.curriculum is not None:
             more["level"] = {"parameter": self.curriculum.levels.parameter, "value": self.curriculum.value}
         reason = f", because {self.why}" if self.why else ""
@@ -453,9 +455,9 @@ class Session:
 
     def _summary(self, end: RunEnd, decisions: int, seconds: float) -> str:
         """The last line for who watches."""
-        so_far, speed = self.so_far, decisions / max(seconds, 1e-9)
-        earned = f"mean return of the last {LAST} {so_far.mean_return:.4g}" if so_far.recent else "none has closed"
-        amount = f"{decisions:,} decisions, {so_far.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
+        progress, speed = self.progress, decisions / max(seconds, 1e-9)
+        earned = f"mean return of the last {LAST} {progress.mean_return:.4g}" if progress.recent else "none has closed"
+        amount = f"{decisions:,} decisions, {progress.recorded:,} episodes, {earned}, {speed:,.0f} steps/s"
         if self.records is not None:
             amount = f"{decisions:,} updates on {len(self.records):,} recorded decisions, {speed:,.0f} a second"
         return f"{end.status}{f' ({self.why})' if self.why else ''}: {amount}"
@@ -474,10 +476,10 @@ def _too_large(problem: BaseException) -> SettingError:
     )
 
 
-def _next_piece(piece: int, count: int, taken: float, per_update: int) -> int:
+def _next_piece(piece: int, count: int, seconds: float, per_update: int) -> int:
     """How many turns to go before the next look at the clock: about a quarter of a second's worth."""
     if count < piece:  # cut short by a border: too short to learn from
         return piece
-    wanted = count * PIECE_SECONDS / max(taken, 1e-6)
+    wanted = count * PIECE_SECONDS / max(seconds, 1e-6)
     grown = int(min(max(wanted, count / 4), count * 4))
     return max(per_update, grown // per_update * per_update)

@@ -25,7 +25,7 @@ from jokulmist.records.run_folder import is_run
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.policies.agent_calls import as_numpy
 from jokulmist.training.policies.policy import Policy
-from jokulmist.training.session.checkpointing import Arrays, is_replay, kept_in, spec_in
+from jokulmist.training.session.checkpointing import Arrays, is_replay, latest_checkpoint, spec_in
 from jokulmist.trees import filled, flattened
 
 START = "start.safetensors"
@@ -46,7 +46,7 @@ class Start(NamedTuple):
     arrays: Arrays
     parent: dict[str, Any]
 
-    def keep(self, folder: Path) -> None:
+    def save(self, folder: Path) -> None:
         """Write it into the folder of the run that begins with it."""
         save_arrays(folder / START, self.arrays, self.parent)
 
@@ -55,8 +55,8 @@ def start_of(plan: Plan, *folders: Path | None) -> Start | None:
     """What a plan's agents begin with: as a run keeps it, else as the run has it that the plan names; None where they
     begin anew."""
     if plan.training.start is None:
-        for one in _learning(plan.agent).values():
-            if getattr(one, "near_start", 0.0):
+        for agent in _learning(plan.agent).values():
+            if getattr(agent, "near_start", 0.0):
                 raise SettingError(
                     "`near_start` keeps a policy near the one that the run begins with. Say which: `start=RUN`, or "
                     "leave it out."
@@ -75,15 +75,17 @@ def start_of(plan: Plan, *folders: Path | None) -> Start | None:
             f"`start` is {plan.training.start!r}, which is no run. Name the folder of a run, or a file of a policy "
             "that `policy.save` wrote."
         )
-    kept, _ = kept_in(path)
-    if kept is None:
+    checkpoint, _ = latest_checkpoint(path)
+    if checkpoint is None:
         raise LookupFailed(f"{path} has no checkpoint, so nothing can begin with what it has learned.")
     stage = describe(plan.stage)
-    refuse_mismatch(spec_in(kept), stage.spec, f"what {path.name} learned", f"`{stage.name}`")
+    refuse_mismatch(spec_in(checkpoint), stage.spec, f"what {path.name} learned", f"`{stage.name}`")
     arrays = {
-        name: array for name, array in kept.arrays.items() if name.startswith(f"{LEARNER}/") and not is_replay(name)
+        name: array
+        for name, array in checkpoint.arrays.items()
+        if name.startswith(f"{LEARNER}/") and not is_replay(name)
     }
-    return Start(_fitting(plan, arrays, str(path)), {"run": path.name, "decisions": int(kept.state["decisions"])})
+    return Start(_fitting(plan, arrays, str(path)), {"run": path.name, "decisions": int(checkpoint.state["decisions"])})
 
 
 def _of_policy(plan: Plan, path: Path) -> Start:
@@ -97,16 +99,16 @@ def _of_policy(plan: Plan, path: Path) -> Start:
     return Start(_fitting(plan, arrays, str(path)), {"run": path.name, "decisions": policy.decisions})
 
 
-def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
+def _fitting(plan: Plan, arrays: Arrays, context: str) -> Arrays:
     """Those arrays that the plan's agents that learn begin with."""
-    agent, found = plan.agent, {}
+    agent, fitting = plan.agent, {}
     learner = _fresh(plan)
-    for group, one in _learning(agent).items():
+    for group, member in _learning(agent).items():
         prefix = f"{LEARNER}/{group}" if group else LEARNER
         wanted = flattened(learner[group] if group else learner, prefix)
         replays = any(map(is_replay, wanted))
-        there = [name for name in arrays if name.startswith(f"{prefix}/") or name == prefix]
-        if group and not there:
+        names_below = [name for name in arrays if name.startswith(f"{prefix}/") or name == prefix]
+        if group and not names_below:
             continue  # it begins anew
         for name, array in wanted.items():
             # It remembers its own decisions, and counts them until there are enough to learn from.
@@ -114,31 +116,31 @@ def _fitting(plan: Plan, arrays: Arrays, where: str) -> Arrays:
                 continue
             has = arrays.get(f"{prefix}/weights" if name == f"{prefix}/beginning" else name)
             if has is None or has.shape != array.shape or has.dtype != array.dtype:
-                told = "lacks it" if has is None else f"has {has.dtype} of shape {has.shape}"
+                problem = "lacks it" if has is None else f"has {has.dtype} of shape {has.shape}"
                 whose = f"`{group}`" if group else "it"
                 raise SettingError(
-                    f"{where} has not learned what {whose} is to begin with, {one!r}: of `{name}`, {array.dtype} of "
-                    f"shape {array.shape}, it {told}. Give the same method, network and copies, or leave `start` out."
+                    f"{context} has not learned what {whose} is to begin with, {member!r}: of `{name}`, {array.dtype} of "
+                    f"shape {array.shape}, it {problem}. Give the same method, network and copies, or leave `start` out."
                 )
-            found[name] = has
+            fitting[name] = has
         statistics = f"{prefix}/statistics/"
-        if f"{statistics}count" in found:
-            running = counted_fully(Running(*(found[f"{statistics}{part}"] for part in Running._fields)))
-            found.update({f"{statistics}{part}": array for part, array in running._asdict().items()})
-    if not found:
+        if f"{statistics}count" in fitting:
+            running = counted_fully(Running(*(fitting[f"{statistics}{part}"] for part in Running._fields)))
+            fitting.update({f"{statistics}{part}": array for part, array in running._asdict().items()})
+    if not fitting:
         raise SettingError(
-            f"no agent that learns here learned in {where}; here learn {listed(_learning(agent))}. Leave `start` out."
+            f"no agent that learns here learned in {context}; here learn {listed(_learning(agent))}. Leave `start` out."
         )
     if isinstance(agent, PlayerAgents):
-        found.update(_earlier_states(plan, learner, found))
-    return found
+        fitting.update(_earlier_states(plan, learner, fitting))
+    return fitting
 
 
 def _learning(agent: Agent) -> dict[str, Agent]:
     """The agents that learn, by player; one that is alone has the empty name."""
     if not isinstance(agent, PlayerAgents):
         return {"": agent}
-    return {group: one for group, one in agent.agents.items() if one.learns}
+    return {group: member for group, member in agent.agents.items() if member.learns}
 
 
 def _fresh(plan: Plan) -> Any:
@@ -149,15 +151,17 @@ def _fresh(plan: Plan) -> Any:
     return type(agent).fresh_learner(shapes, numbers, PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).at(0, 0))
 
 
-def _earlier_states(plan: Plan, learner: Any, found: Arrays) -> Arrays:
+def _earlier_states(plan: Plan, learner: Any, arrays: Arrays) -> Arrays:
     """A roster's earlier states are those of an agent that begins with what it had learned."""
     assert isinstance(plan.agent, PlayerAgents)
     learning = _learning(plan.agent)
     states: Arrays = {}
-    for group, one in plan.agent.agents.items():
+    for group, member in plan.agent.agents.items():
         source = next(iter(learning))
-        if getattr(one, "past", 0) and any(name.startswith(f"{LEARNER}/{source}/") for name in found):
-            kept = type(learning[source]).kept(filled(as_numpy(learner[source]), found, f"{LEARNER}/{source}"))
-            for name, array in flattened(kept, f"{LEARNER}/{group}/past").items():
-                states[name] = np.repeat(array[None], one.past, axis=0)
+        if getattr(member, "past", 0) and any(name.startswith(f"{LEARNER}/{source}/") for name in arrays):
+            stored = type(learning[source]).policy_state(
+                filled(as_numpy(learner[source]), arrays, f"{LEARNER}/{source}")
+            )
+            for name, array in flattened(stored, f"{LEARNER}/{group}/past").items():
+                states[name] = np.repeat(array[None], member.past, axis=0)
     return states

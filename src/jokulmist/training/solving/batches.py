@@ -27,7 +27,7 @@ ROWS = 32_768
 FEW_ROWS = 2_048
 COMPARED = 20
 OF_MEAN = 0  # in the place of how many outcomes: that is told by the mean
-NEAR = 1e-11
+TOLERANCE = 1e-11
 KINDS: dict[str, Any] = {"f": np.float64, "i": np.int64, "u": np.int64, "b": np.bool_}
 
 
@@ -79,14 +79,14 @@ class DigitDraw(Draw):
         """The outcomes of some numbers; `chance_of` gives the chance of each from its digit and what is left over for
         the last."""
         dims = (shape,) if isinstance(shape, int) else tuple(shape)
-        size, at = math.prod(dims), len(self.counts)
+        size, place = math.prod(dims), len(self.counts)
         counts, signs = (jnp.broadcast_to(jnp.asarray(part), dims).reshape(-1) for part in (count, sign))
         self.counts.extend(counts[k].astype(jnp.int32) for k in range(size))
         self.signs.extend(signs[k].astype(jnp.float64) for k in range(size))
         if self._digits is None:  # only counting
             return jnp.zeros(dims, jnp.int64)
-        digits = self._digits[at : at + size].reshape(dims)
-        self.chance = self.chance * jnp.prod(chance_of(digits, self._left[at : at + size].reshape(dims)))
+        digits = self._digits[place : place + size].reshape(dims)
+        self.chance = self.chance * jnp.prod(chance_of(digits, self._left[place : place + size].reshape(dims)))
         return digits
 
     def integers(self, low: Any, high: Any, shape: Dims = ()) -> Any:
@@ -118,8 +118,8 @@ class DigitDraw(Draw):
 
     def pick(self, items: Any, weights: Any = None, shape: Dims = ()) -> Any:
         count = items if isinstance(items, int) else len(items)
-        given = jnp.ones(count) if weights is None else jnp.asarray(weights, jnp.float64)
-        shares = given / jnp.sum(given)
+        item_weights = jnp.ones(count) if weights is None else jnp.asarray(weights, jnp.float64)
+        shares = item_weights / jnp.sum(item_weights)
         digits = self._among(shape, count, float(count), lambda digit, _: shares[digit])
         return digits if isinstance(items, int) else jnp.asarray(items)[digits]
 
@@ -135,8 +135,8 @@ class DigitDraw(Draw):
 
 
 def _poisson_chance(digit: Any, mean: Any) -> Any:
-    some = jnp.exp(digit * jnp.log(jnp.where(mean > 0.0, mean, 1.0)) - mean - jax.lax.lgamma(digit + 1.0))
-    return jnp.where(mean > 0.0, some, jnp.where(digit == 0, 1.0, 0.0))
+    probability = jnp.exp(digit * jnp.log(jnp.where(mean > 0.0, mean, 1.0)) - mean - jax.lax.lgamma(digit + 1.0))
+    return jnp.where(mean > 0.0, probability, jnp.where(digit == 0, 1.0, 0.0))
 
 
 class Batches:
@@ -156,7 +156,7 @@ class Batches:
         env = self._compiled.environment
         return {p.name: _wide(getattr(env, p.name)) for p in self._outline.parameters if not p.fixed}
 
-    def of(self, states: list[Any], decisions: list[Any], of_state: Array) -> Iterator[Outcomes]:
+    def outcomes(self, states: list[Any], decisions: list[Any], of_state: Array) -> Iterator[Outcomes]:
         """What decisions may lead to, some of them after another."""
         columns = {f.name: np.array([s.__dict__[f.name] for s in states], held_as(f)) for f in self.fields}
         actions = jax.tree.map(lambda *leaves: np.stack([_wide(leaf) for leaf in leaves]), *decisions)
@@ -171,20 +171,20 @@ class Batches:
     def _counted(self, columns: dict[str, Array], actions: Any, of_state: Array) -> tuple[Array, Array, Array]:
         """How many outcomes each number that is drawn has, what that follows from, and what the last outcome's chance
         has beside its own; shapes ``(decisions, numbers)``."""
-        found = []
+        counted_parts = []
         for begin in range(0, len(of_state), ROWS):
-            some = np.arange(begin, min(begin + ROWS, len(of_state)))
-            rows = _padded(some)
+            rows_now = np.arange(begin, min(begin + ROWS, len(of_state)))
+            rows = _padded(rows_now)
             before = {name: column[of_state[rows]] for name, column in columns.items()}
-            told = self._counting(self.numbers, before, jax.tree.map(lambda leaf, r=rows: leaf[r], actions))
-            found.append([np.asarray(part)[: len(some)] for part in told])
-        counts, signs = (np.concatenate(parts) for parts in zip(*found, strict=True))
+            counted = self._counting(self.numbers, before, jax.tree.map(lambda leaf, r=rows: leaf[r], actions))
+            counted_parts.append([np.asarray(part)[: len(rows_now)] for part in counted])
+        counts, signs = (np.concatenate(parts) for parts in zip(*counted_parts, strict=True))
         left = np.zeros(counts.shape)
         poisson = counts == OF_MEAN
         for mean in np.unique(signs[poisson]).tolist():
-            probabilities, where = poisson_probabilities(mean), poisson & (signs == mean)
-            counts[where] = len(probabilities)
-            left[where] = probabilities[-1] - float(
+            probabilities, is_poisson = poisson_probabilities(mean), poisson & (signs == mean)
+            counts[is_poisson] = len(probabilities)
+            left[is_poisson] = probabilities[-1] - float(
                 _poisson_chance(np.float64(len(probabilities) - 1), np.float64(mean))
             )
         return counts, signs, left
@@ -210,42 +210,47 @@ class Batches:
             rows = _padded(np.arange(len(row)))
             before = {name: column[of_state[decision[rows]]] for name, column in columns.items()}
             action = jax.tree.map(lambda leaf, d=decision[rows]: leaf[d], actions)
-            told = self._leading(self.numbers, before, action, digits[rows], left[rows])
-            after, terms, closed, chance, again = jax.tree.map(lambda leaf, r=row: np.asarray(leaf)[: len(r)], told)
+            pieces = self._leading(self.numbers, before, action, digits[rows], left[rows])
+            after, terms, closed, chance, repeats = jax.tree.map(lambda leaf, r=row: np.asarray(leaf)[: len(r)], pieces)
             # Where what is drawn hangs on what was drawn before, the outcomes are not those that were counted.
-            if not np.allclose(again, signs[decision], rtol=1e-12, atol=0.0):
+            if not np.allclose(repeats, signs[decision], rtol=1e-12, atol=0.0):
                 raise Unequal
             weights = np.asarray(self._description.shares or self._description.weights, float)
             reward = np.zeros((len(row), *weights.shape[1:]))
             for term, weight in zip(terms, weights, strict=True):
                 reward += np.multiply.outer(term, weight)
-            found = Outcomes(decision, chance, after, reward, closed)
+            outcomes = Outcomes(decision, chance, after, reward, closed)
             if self._compared < COMPARED:
-                self._compare(states, decisions, of_state, found)
-            kept = chance > 0.0
-            shown = {name: column[kept] for name, column in after.items()}
-            yield Outcomes(decision[kept], chance[kept], shown, reward[kept], closed[kept])
+                self._compare(states, decisions, of_state, outcomes)
+            is_possible = chance > 0.0
+            after_values = {name: column[is_possible] for name, column in after.items()}
+            yield Outcomes(
+                decision[is_possible], chance[is_possible], after_values, reward[is_possible], closed[is_possible]
+            )
 
-    def _compare(self, states: list[Any], decisions: list[Any], of_state: Array, found: Outcomes) -> None:
+    def _compare(self, states: list[Any], decisions: list[Any], of_state: Array, all_outcomes: Outcomes) -> None:
         """Some of the decisions against what the methods give one at a time."""
-        whole = np.unique(found.decision)[1:-1]  # the first and the last may go on in other pieces
+        complete = np.unique(all_outcomes.decision)[1:-1]  # the first and the last may go on in other pieces
         step = self._stepper
-        for k in whole[:: max(1, len(whole) // COMPARED)]:
+        for k in complete[:: max(1, len(complete) // COMPARED)]:
             before, action = states[of_state[k]], decisions[k]
-            at = np.flatnonzero((found.decision == k) & (found.chance > 0.0))
+            rows_of = np.flatnonzero((all_outcomes.decision == k) & (all_outcomes.chance > 0.0))
             plain = list(outcomes(lambda draw, a=action, b=before: step.advance(b, a, draw)))  # type: ignore[misc]
-            if len(plain) != len(at):
+            if len(plain) != len(rows_of):
                 raise Unequal
-            for row, (after, chance) in zip(at, plain, strict=True):
+            for row, (after, chance) in zip(rows_of, plain, strict=True):
                 reward: Any = 0.0
                 for method, judge, weight in step.direct_terms:
                     reward = reward + weight * float(method(after) if judge is None else judge(before, action, after))
-                same = all(np.allclose(after.__dict__[n], c[row], rtol=NEAR, atol=NEAR) for n, c in found.after.items())
+                same = all(
+                    np.allclose(after.__dict__[n], c[row], rtol=TOLERANCE, atol=TOLERANCE)
+                    for n, c in all_outcomes.after.items()
+                )
                 if not (
                     same
-                    and bool(step.held(before, action, after, 0)) == bool(found.closed[row])
-                    and math.isclose(chance, found.chance[row], rel_tol=1e-9, abs_tol=1e-13)
-                    and np.allclose(reward, found.reward[row], rtol=1e-9, atol=1e-12)
+                    and bool(step.satisfied(before, action, after, 0)) == bool(all_outcomes.closed[row])
+                    and math.isclose(chance, all_outcomes.chance[row], rel_tol=1e-9, abs_tol=1e-13)
+                    and np.allclose(reward, all_outcomes.reward[row], rtol=1e-9, atol=1e-12)
                 ):
                     raise Unequal
             self._compared += 1
@@ -266,18 +271,18 @@ class Batches:
         def single(numbers: Any, before: dict[str, Any], action: Any, digits: Any, left: Any) -> Any:
             draw = DigitDraw(digits, left)
             twin, first, after = self._advanced(numbers, before, action, draw)
-            given = {"before": first, "action": action, "after": after}
+            arguments = {"before": first, "action": action, "after": after}
 
-            def ask(method: Any) -> Any:
-                return jnp.asarray(getattr(twin, method.name)(*[given[name] for name in method.takes]))
+            def call(method: Any) -> Any:
+                return jnp.asarray(getattr(twin, method.name)(*[arguments[name] for name in method.takes]))
 
             closed = jnp.asarray(False)
             for method in (*self._outline.endings, *self._outline.cuts):
-                closed = closed | ask(method)
-            terms = tuple(ask(term).astype(jnp.float64) for term in self._outline.terms)
-            shown = {f.name: after.__dict__[f.name] for f in self.fields}
+                closed = closed | call(method)
+            terms = tuple(call(term).astype(jnp.float64) for term in self._outline.terms)
+            values = {f.name: after.__dict__[f.name] for f in self.fields}
             signs = jnp.stack(draw.signs) if draw.signs else jnp.zeros(0)
-            return shown, terms, closed, jnp.asarray(draw.chance, jnp.float64), signs
+            return values, terms, closed, jnp.asarray(draw.chance, jnp.float64), signs
 
         return jax.jit(jax.vmap(single, in_axes=(None, 0, 0, 0, 0)))
 
@@ -288,12 +293,12 @@ class Batches:
         first.__dict__.update(
             {f.name: jnp.asarray(zero_of(f), held_as(f)) if f.role == "flow" else before[f.name] for f in self._all}
         )
-        given = twin.advance(first, action, draw)
-        if type(given) is not cls:
+        state = twin.advance(first, action, draw)
+        if type(state) is not cls:
             raise Unequal
         after = object.__new__(cls)
         for f in self._all:
-            value = jnp.asarray(given.__dict__[f.name])
+            value = jnp.asarray(state.__dict__[f.name])
             if value.shape != f.shape:
                 raise Unequal
             after.__dict__[f.name] = value.astype(held_as(f))

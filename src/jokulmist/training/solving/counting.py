@@ -22,7 +22,7 @@ from jokulmist.errors import BrokenEnvironment, SettingError
 LEFT_OUT = 1e-9
 MOST_ORDERED = 7
 MOST_OUTCOMES = 1_000_000
-HERE = Path(__file__).resolve().parents[2]
+PACKAGE = Path(__file__).resolve().parents[2]
 MENDS = {
     "uniform": "Where a chance is meant, use `draw.bernoulli(p)`; where steps of a range are meant, `draw.integers(0, 10) / 10`",
     "normal": "Use a few values with their probabilities, e.g. `draw.pick([-1.0, 0.0, 1.0], weights=[1, 2, 1])`",
@@ -39,45 +39,45 @@ class CountedDraw(Draw):
     """
 
     def __init__(self) -> None:
-        self._taken: list[int] = []
+        self._branches: list[int] = []
         self._counts: list[int] = []
-        self._asked = 0
+        self._requests = 0
         self.chance = 1.0
 
-    def again(self) -> None:
+    def restart(self) -> None:
         """Begin a call."""
-        self._asked, self.chance = 0, 1.0
+        self._requests, self.chance = 0, 1.0
 
-    def onward(self) -> bool:
+    def next_branch(self) -> bool:
         """Take the next outcomes; whether there are any."""
-        del self._taken[self._asked :], self._counts[self._asked :]
-        while self._taken:
-            if self._taken[-1] + 1 < self._counts[-1]:
-                self._taken[-1] += 1
+        del self._branches[self._requests :], self._counts[self._requests :]
+        while self._branches:
+            if self._branches[-1] + 1 < self._counts[-1]:
+                self._branches[-1] += 1
                 return True
-            self._taken.pop()
+            self._branches.pop()
             self._counts.pop()
         return False
 
     def _among(self, probabilities: Sequence[float]) -> int:
         """The outcome of this draw: an index."""
-        at = self._asked
-        self._asked += 1
-        if at == len(self._taken):
-            self._taken.append(0)
+        place = self._requests
+        self._requests += 1
+        if place == len(self._branches):
+            self._branches.append(0)
             self._counts.append(len(probabilities))
-        taken = self._taken[at]
-        self.chance *= probabilities[taken]
-        return taken
+        outcome = self._branches[place]
+        self.chance *= probabilities[outcome]
+        return outcome
 
-    def _each(self, shape: Dims, one: Callable[..., Any], *given: Any) -> Any:
+    def _each(self, shape: Dims, function: Callable[..., Any], *arguments: Any) -> Any:
         """Draws of an array, one number after another."""
         dims = (shape,) if isinstance(shape, int) else tuple(shape)
         if not dims:
-            return one(*given)
-        parts = [np.broadcast_to(np.asarray(part), dims).reshape(-1).tolist() for part in given]
-        found = [one(*values) for values in zip(*parts, strict=True)]
-        return np.array(found).reshape(dims)
+            return function(*arguments)
+        parts = [np.broadcast_to(np.asarray(part), dims).reshape(-1).tolist() for part in arguments]
+        values_found = [function(*values) for values in zip(*parts, strict=True)]
+        return np.array(values_found).reshape(dims)
 
     def integers(self, low: Any, high: Any, shape: Dims = ()) -> Any:
         return self._each(shape, self._integer, low, high)
@@ -98,7 +98,7 @@ class CountedDraw(Draw):
         return self._among([1.0 - p, p]) == 1
 
     def poisson(self, mean: Any, shape: Dims = ()) -> Any:
-        return self._each(shape, lambda one: self._among(poisson_probabilities(float(one))), mean)
+        return self._each(shape, lambda value: self._among(poisson_probabilities(float(value))), mean)
 
     def binomial(self, count: Any, probability: Any, shape: Dims = ()) -> Any:
         return self._each(shape, lambda n, p: self._among(binomial_probabilities(int(n), float(p))), count, probability)
@@ -107,15 +107,15 @@ class CountedDraw(Draw):
         count = items if isinstance(items, int) else len(items)
         if count < 1:
             raise BrokenEnvironment("`draw.pick` needs at least one item to pick from.")
-        given = np.ones(count) if weights is None else np.asarray(weights, float)
-        some = np.flatnonzero(given > 0.0)
-        probabilities = (given[some] / given[some].sum()).tolist()
+        item_weights = np.ones(count) if weights is None else np.asarray(weights, float)
+        possible = np.flatnonzero(item_weights > 0.0)
+        probabilities = (item_weights[possible] / item_weights[possible].sum()).tolist()
         dims = (shape,) if isinstance(shape, int) else tuple(shape)
-        index = [int(some[self._among(probabilities)]) for _ in range(math.prod(dims))]
+        index = [int(possible[self._among(probabilities)]) for _ in range(math.prod(dims))]
         if not dims:
             return index[0] if isinstance(items, int) else items[index[0]]
-        whole = np.array(index).reshape(dims)
-        return whole if isinstance(items, int) else np.asarray(items)[whole]
+        indices = np.array(index).reshape(dims)
+        return indices if isinstance(items, int) else np.asarray(items)[indices]
 
     def permutation(self, count: int) -> Any:
         if count > MOST_ORDERED:
@@ -127,8 +127,8 @@ class CountedDraw(Draw):
         return orders[self._among([1.0 / len(orders)] * len(orders))]
 
     def _take(self, kind: Any, shape: tuple[int, ...]) -> Any:
-        what = "normal" if kind == "normal" else "uniform"
-        _refuse(None, "it may give any number", MENDS[what])
+        noun = "normal" if kind == "normal" else "uniform"
+        _refuse(None, "it may give any number", MENDS[noun])
 
 
 def _refuse(name: str | None, why: str, fix: str) -> NoReturn:
@@ -136,8 +136,8 @@ def _refuse(name: str | None, why: str, fix: str) -> NoReturn:
     frame, place = sys._getframe(1), ""
     while frame is not None:
         path = Path(frame.f_code.co_filename)
-        own = HERE in path.resolve().parents and (HERE / "gallery") not in path.resolve().parents
-        if not own:
+        is_own = PACKAGE in path.resolve().parents and (PACKAGE / "gallery") not in path.resolve().parents
+        if not is_own:
             place = f" ({path.name}:{frame.f_lineno})"
             break
         if path.name == "draws.py":
@@ -193,14 +193,14 @@ def outcomes(method: Callable[[CountedDraw], Any]) -> Iterator[tuple[Any, float]
     """
     draw, count = CountedDraw(), 0
     while True:
-        draw.again()
-        found = method(draw)
+        draw.restart()
+        outcome = method(draw)
         if draw.chance > 0.0:
-            yield found, draw.chance
+            yield outcome, draw.chance
         count += 1
         if count > MOST_OUTCOMES:
             raise SettingError(
                 f"one step has more than {MOST_OUTCOMES:,} outcomes. Draw fewer numbers, or among fewer values."
             )
-        if not draw.onward():
+        if not draw.next_branch():
             return

@@ -13,7 +13,7 @@ from jokulmist.training.solving.transitions import Transitions
 
 Array = np.ndarray[Any, Any]
 SWEEPS, MOST_ROUNDS = 30, 20_000
-NEAR, NEAR_UNDISCOUNTED = 1e-10, 1e-12
+TOLERANCE, TOLERANCE_UNDISCOUNTED = 1e-10, 1e-12
 MOST_PAIRS = 50_000_000
 TIES = 1e-9
 
@@ -70,54 +70,54 @@ def _without_circles(t: Transitions) -> bool:
     from scipy.sparse import csr_array
     from scipy.sparse.csgraph import connected_components
 
-    onward = t.onward.tocoo()
-    places = t.state[onward.row]
-    if (places == onward.col).any():
+    successors = t.successors.tocoo()
+    places = t.state[successors.row]
+    if (places == successors.col).any():
         return False
     count = len(t.states)
-    graph = csr_array((np.ones(len(places), bool), (places, onward.col)), shape=(count, count))
+    graph = csr_array((np.ones(len(places), bool), (places, successors.col)), shape=(count, count))
     return bool(connected_components(graph, directed=True, connection="strong")[0] == count)
 
 
 def _layers(t: Transitions, horizon: int) -> list[Array]:
     """The states that can be met before each decision."""
-    here = t.first > 0.0
-    found, pairs = [], 0
+    is_reached = t.first > 0.0
+    layers, pairs = [], 0
     for _ in range(horizon):
-        if not here.any():
+        if not is_reached.any():
             break
-        found.append(np.flatnonzero(here))
-        pairs += len(found[-1])
+        layers.append(np.flatnonzero(is_reached))
+        pairs += len(layers[-1])
         if pairs > MOST_PAIRS:
             raise SettingError(
                 f"there are more than {MOST_PAIRS:,} states and moments together. Use `limit=False`, which solves "
                 "without looking at the time."
             )
-        here = np.bincount(_onward_of(t, here[t.state]).indices, minlength=len(t.states)) > 0
-    return found
+        is_reached = np.bincount(_onward_of(t, is_reached[t.state]).indices, minlength=len(t.states)) > 0
+    return layers
 
 
 def _onward_of(t: Transitions, rows: Array) -> Any:
-    return t.onward if rows.all() else t.onward[np.flatnonzero(rows)]
+    return t.successors if rows.all() else t.successors[np.flatnonzero(rows)]
 
 
 def _backwards(t: Transitions, layers: list[Array], discount: float) -> Best:
     """Bellman (1957): the last decision first."""
     value = np.zeros((len(t.states), *t.reward.shape[1:]))
-    keep = sum(map(len, layers)) * (len(t.state) / max(len(t.states), 1)) < MOST_PAIRS / 5
+    keep_rows = sum(map(len, layers)) * (len(t.state) / max(len(t.states), 1)) < MOST_PAIRS / 5
     decisions, values, rows, row_values = [], [], [], []
     for layer in reversed(layers):
         met = np.zeros(len(t.states), bool)
         met[layer] = True
-        here = np.flatnonzero(met[t.state])
-        worth = t.reward[here] + discount * (t.onward[here] @ value)
-        best = _best_rows(t, here, worth)
+        states_here = np.flatnonzero(met[t.state])
+        worth = t.reward[states_here] + discount * (t.successors[states_here] @ value)
+        best = _best_rows(t, states_here, worth)
         value = np.zeros_like(value)
         value[layer] = worth[best]
-        decisions.append(here[best])
+        decisions.append(states_here[best])
         values.append(value[layer])
-        if keep:
-            rows.append(here)
+        if keep_rows:
+            rows.append(states_here)
             row_values.append(worth)
     starts = np.concatenate([[0], np.cumsum([len(layer) for layer in layers])])
 
@@ -127,16 +127,16 @@ def _backwards(t: Transitions, layers: list[Array], discount: float) -> Best:
     return Best(starts, np.concatenate(layers), joined(decisions), joined(values), joined(rows), joined(row_values))
 
 
-def _best_rows(t: Transitions, here: Array, worth: Array) -> Array:
+def _best_rows(t: Transitions, states_here: Array, worth: Array) -> Array:
     """Of decisions that are ordered by state, the first of the best of each: best for whoever decides."""
-    own = worth if worth.ndim == 1 else worth[np.arange(len(here)), t.mover[here]]
-    begins = np.flatnonzero(np.diff(t.state[here], prepend=-1))
-    best = np.maximum.reduceat(own, begins)
-    sizes = np.diff(np.append(begins, len(here)))
+    own_worth = worth if worth.ndim == 1 else worth[np.arange(len(states_here)), t.mover[states_here]]
+    begins = np.flatnonzero(np.diff(t.state[states_here], prepend=-1))
+    best = np.maximum.reduceat(own_worth, begins)
+    sizes = np.diff(np.append(begins, len(states_here)))
     slack = TIES * np.maximum(1.0, np.abs(best))
-    good = np.flatnonzero(own >= np.repeat(best - slack, sizes))  # what differs by rounding alone is equal
-    found: Array = good[np.unique(np.repeat(np.arange(len(begins)), sizes)[good], return_index=True)[1]]
-    return found
+    good = np.flatnonzero(own_worth >= np.repeat(best - slack, sizes))  # what differs by rounding alone is equal
+    rows: Array = good[np.unique(np.repeat(np.arange(len(begins)), sizes)[good], return_index=True)[1]]
+    return rows
 
 
 def _iterated(t: Transitions, discount: float) -> Best:
@@ -145,18 +145,18 @@ def _iterated(t: Transitions, discount: float) -> Best:
     every = np.arange(len(t.state))
     value = np.zeros(len(t.states))
     for _ in range(MOST_ROUNDS):
-        worth = t.reward + discount * (t.onward @ value)
+        worth = t.reward + discount * (t.successors @ value)
         best = _best_rows(t, every, worth)
         new = worth[best]
         scale = max(1.0, float(np.abs(new).max(initial=0.0)))
         moved = float(np.abs(new - value).max(initial=0.0))
         value = new
-        ahead = discount / (1.0 - discount) if discount < 1.0 else 1.0
-        if moved * ahead <= (NEAR if discount < 1.0 else NEAR_UNDISCOUNTED) * scale:
+        factor = discount / (1.0 - discount) if discount < 1.0 else 1.0
+        if moved * factor <= (TOLERANCE if discount < 1.0 else TOLERANCE_UNDISCOUNTED) * scale:
             return Best(np.array([0, len(t.states)]), np.arange(len(t.states)), best, value, every, worth)
-        reward, onward = t.reward[best], t.onward[best]
+        reward, successors = t.reward[best], t.successors[best]
         for _ in range(SWEEPS):
-            value = reward + discount * (onward @ value)
+            value = reward + discount * (successors @ value)
     raise SettingError(
         f"values did not settle in {MOST_ROUNDS * SWEEPS:,} sweeps: without a limit an episode may go on for ever. "
         "Give a `discount` below 1, or declare a `time_limit`."

@@ -18,7 +18,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import SettingError
 from jokulmist.records.files import replace_file
-from jokulmist.training.plans.fingerprint import fingerprint, kept_place
+from jokulmist.training.plans.fingerprint import cache_place, fingerprint
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.solving.induction import Best, best_of
 from jokulmist.training.solving.transitions import Deciding, Transitions, key_of, refuse_unsolvable, transitions_of
@@ -28,8 +28,8 @@ if TYPE_CHECKING:
 
 OPTIMUM = "optimum"
 MOST_STATES = 2_000_000
-KEPT = "solved"
-_KNOWN: dict[Any, Solution | None] = {}
+CACHE_KIND = "solved"
+_SOLUTIONS: dict[Any, Solution | None] = {}
 
 
 @dataclass(frozen=True)
@@ -72,7 +72,7 @@ class Solution:
     seconds: float
     environment: Environment = field(repr=False)
     _met: list[Any] = field(repr=False)
-    _at: dict[Any, int] = field(repr=False)
+    _place_of: dict[Any, int] = field(repr=False)
     _best: Best = field(repr=False)
     _index: Any = field(repr=False)
     _mover: Any = field(repr=False)
@@ -81,13 +81,13 @@ class Solution:
 
     def _pair(self, state: Any, decisions: int) -> int:
         """Where a state stands at a moment; -1 where it is never met then."""
-        at, starts = self._at.get(key_of(state), -1), self._best.starts
+        place, starts = self._place_of.get(key_of(state), -1), self._best.starts
         moment = 0 if len(starts) == 2 else decisions
-        if at < 0 or moment >= len(starts) - 1:
+        if place < 0 or moment >= len(starts) - 1:
             return -1
         begin, end = starts[moment], starts[moment + 1]
-        found = int(begin + np.searchsorted(self._best.state[begin:end], at))
-        return found if found < end and self._best.state[found] == at else -1
+        pair = int(begin + np.searchsorted(self._best.state[begin:end], place))
+        return pair if pair < end and self._best.state[pair] == place else -1
 
     def choose(self, state: Any, decisions: int = 0) -> Any:
         """The best action in a state, in own form.
@@ -108,7 +108,7 @@ class Solution:
             raise SettingError(
                 f"`{self.name}` never comes to {state} after {decisions:,} decisions, so nothing is known of it."
             )
-        return self._choosing.own(int(self._mover[pair]), int(self._index[pair]))
+        return self._choosing.native(int(self._mover[pair]), int(self._index[pair]))
 
     @cached_property
     def _choosing(self) -> Deciding:
@@ -147,8 +147,8 @@ class Solution:
         return _as_policy(self)
 
     def __repr__(self) -> str:
-        how = f", discounted by {self.discount:g}" if self.discount < 1.0 else ""
-        return f"<optimum of {self.name}: mean return {self.value:.6g}{how}; {self.states:,} states, {self.transitions:,} transitions>"
+        suffix = f", discounted by {self.discount:g}" if self.discount < 1.0 else ""
+        return f"<optimum of {self.name}: mean return {self.value:.6g}{suffix}; {self.states:,} states, {self.transitions:,} transitions>"
 
 
 def solve(
@@ -207,11 +207,11 @@ def solve(
         raise SettingError(f"`most_states` must be a whole number above 0; got {most_states!r}.")
     began, description = time.perf_counter(), describe(environment)
     horizon = description.limit if limit else description.deadline
-    found = transitions_of(environment, most_states, horizon, say)
-    best = best_of(found, horizon, float(discount))
-    solution = _solution(environment, found, best, float(discount), horizon, time.perf_counter() - began)
+    transitions = transitions_of(environment, most_states, horizon, say)
+    best = best_of(transitions, horizon, float(discount))
+    solution = _solution(environment, transitions, best, float(discount), horizon, time.perf_counter() - began)
     if discount == 1.0 and limit:
-        _keep(solution)
+        _store(solution)
     return solution
 
 
@@ -273,35 +273,35 @@ def known_optimum(environment: Environment) -> Solution | None:
     except SettingError:
         return None
     key = fingerprint(environment)
-    if key not in _KNOWN:
-        _KNOWN[key] = _read(environment, key)
-    return _KNOWN[key]
+    if key not in _SOLUTIONS:
+        _SOLUTIONS[key] = _read(environment, key)
+    return _SOLUTIONS[key]
 
 
-def _keep(solution: Solution) -> None:
+def _store(solution: Solution) -> None:
     key = fingerprint(solution.environment)
-    _KNOWN[key] = solution
+    _SOLUTIONS[key] = solution
     if isinstance(key, tuple):
         return
     best = solution._best
     names = [f.name for f in describe(solution.environment).fields if f.role != "flow"]
-    about = {
+    metadata = {
         "name": solution.name, "value": solution.value, "of_players": solution.of_players, "horizon": solution.horizon, "transitions": solution.transitions,
         "seconds": solution.seconds,
     }  # fmt: skip
     arrays = {f"field {name}": np.array([state.__dict__[name] for state in solution._met]) for name in names}
     arrays.update(
-        about=np.frombuffer(json.dumps(about).encode(), np.uint8), starts=best.starts, state=best.state.astype(np.int32), index=solution._index.astype(np.int32),
+        about=np.frombuffer(json.dumps(metadata).encode(), np.uint8), starts=best.starts, state=best.state.astype(np.int32), index=solution._index.astype(np.int32),
         mover=solution._mover.astype(np.int8), value=best.value,
     )  # fmt: skip
     sink = io.BytesIO()
     with zipfile.ZipFile(
         sink, "w", zipfile.ZIP_DEFLATED, compresslevel=1
-    ) as kept:  # at its usual level NumPy takes longer over it than solving took
+    ) as stored:  # at its usual level NumPy takes longer over it than solving took
         for name, array in arrays.items():
-            with kept.open(f"{name}.npy", "w") as entry:
+            with stored.open(f"{name}.npy", "w") as entry:
                 np.lib.format.write_array(entry, array, allow_pickle=False)
-    place = kept_place(KEPT)
+    place = cache_place(CACHE_KIND)
     try:
         place.mkdir(parents=True, exist_ok=True)
         replace_file(place / f"{key}.npz", sink.getvalue())
@@ -314,9 +314,9 @@ def _read(environment: Environment, key: Any) -> Solution | None:
     if isinstance(key, tuple):
         return None
     try:
-        with np.load(kept_place(KEPT) / f"{key}.npz", allow_pickle=False) as kept:
-            arrays = {name: kept[name] for name in kept.files}
-        about = json.loads(arrays["about"].tobytes())
+        with np.load(cache_place(CACHE_KIND) / f"{key}.npz", allow_pickle=False) as stored:
+            arrays = {name: stored[name] for name in stored.files}
+        metadata = json.loads(arrays["about"].tobytes())
         cls = type(environment).State
         fields = {name.removeprefix("field "): array for name, array in arrays.items() if name.startswith("field ")}
         met = []
@@ -326,9 +326,9 @@ def _read(environment: Environment, key: Any) -> Solution | None:
             met.append(state)
         nothing = np.zeros(0, int)
         best = Best(arrays["starts"], arrays["state"], nothing, arrays["value"], nothing, nothing)
-        at = {key_of(state): k for k, state in enumerate(met)}
+        places = {key_of(state): k for k, state in enumerate(met)}
         return Solution(
-            about["name"], about["value"], about["of_players"], 1.0, about["horizon"], len(met), about["transitions"], about["seconds"], environment, met, at,
+            metadata["name"], metadata["value"], metadata["of_players"], 1.0, metadata["horizon"], len(met), metadata["transitions"], metadata["seconds"], environment, met, places,
             best, arrays["index"], arrays["mover"], (nothing, nothing),
         )  # fmt: skip
     except (OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile):

@@ -51,12 +51,12 @@ class Transitions:
     action: Array
     mover: Array
     reward: Array
-    onward: Any
+    successors: Any
 
     @property
     def count(self) -> int:
         """Transitions with a chance above 0, those that close an episode left out."""
-        return int(self.onward.nnz)
+        return int(self.successors.nnz)
 
     def keys(self) -> dict[Any, int]:
         return {key_of(state): k for k, state in enumerate(self.states)}
@@ -111,18 +111,18 @@ def transitions_of(
     refuse_unsolvable(environment)
     gone = Gone(environment, most_states, horizon)
     batches: Any = None  # False where the class cannot be traced
-    while gone.here < len(gone.states):
-        if horizon is not None and gone.depth[gone.here] >= horizon:  # nothing is decided there any more
+    while gone.cursor < len(gone.states):
+        if horizon is not None and gone.depth[gone.cursor] >= horizon:  # nothing is decided there any more
             break
         if batches is None and gone.outcomes >= WORTH_TRACING:
             batches = _batches_for(environment)
         if not batches:
-            gone.one()
-        elif not gone.many(batches):
+            gone.expand_next()
+        elif not gone.expand_many(batches):
             batches = False
-        if say is not None and gone.here // TOLD_EVERY > gone.told:
-            gone.told = gone.here // TOLD_EVERY
-            say(f"{gone.here:,} states gone through, {len(gone.states):,} met")
+        if say is not None and gone.cursor // TOLD_EVERY > gone.reports_made:
+            gone.reports_made = gone.cursor // TOLD_EVERY
+            say(f"{gone.cursor:,} states gone through, {len(gone.states):,} met")
     return gone.transitions()
 
 
@@ -156,26 +156,26 @@ class Gone:
         self._most, self._horizon = most_states, horizon
         self.states: list[Any] = []
         self.depth: list[int] = []
-        self.here, self.outcomes, self.told = 0, 0, 0
-        self._found: dict[Any, int] = {}
+        self.cursor, self.outcomes, self.reports_made = 0, 0, 0
+        self._place_of: dict[Any, int] = {}
         self._found_rows: dict[bytes, int] | None = None
         self._of_state: list[int] = []
-        self._taken: list[int] = []
+        self._choices: list[int] = []
         self._movers: list[int] = []
         self._rewards: list[Any] = []
         self._pieces: list[tuple[Array, Array, Array]] = []  # decisions, where they lead, and with which chance
         self._rows, self._targets, self._probabilities = list[int](), list[int](), list[float]()
         self._first: dict[int, float] = {}
         for state, chance in outcomes(self._stepper.begin):
-            at = self._place(state, 0)
-            self._first[at] = self._first.get(at, 0.0) + chance
+            place = self._place(state, 0)
+            self._first[place] = self._first.get(place, 0.0) + chance
 
     def _place(self, state: Any, depth: int) -> int:
         key = key_of(state)
-        at = self._found.get(key)
-        if at is None:
-            at = self._found[key] = self._added(self._stepper.cleared(state), depth)
-        return at
+        place = self._place_of.get(key)
+        if place is None:
+            place = self._place_of[key] = self._added(self._stepper.cleared(state), depth)
+        return place
 
     def _added(self, state: Any, depth: int) -> int:
         self.states.append(state)
@@ -187,11 +187,11 @@ class Gone:
             )
         return len(self.states) - 1
 
-    def one(self) -> None:
+    def expand_next(self) -> None:
         """Go through one state, one outcome at a time."""
-        here, stepper, players = self.here, self._stepper, len(self._description.players)
-        before = self.states[here]
-        for mover, index, action in self._choosing.of(stepper, before):
+        current, stepper, players = self.cursor, self._stepper, len(self._description.players)
+        before = self.states[current]
+        for mover, index, action in self._choosing.decisions(stepper, before):
             reward: Any = np.zeros(players) if players else 0.0
             goes: dict[int, float] = {}
             for after, chance in outcomes(lambda draw, a=action: stepper.advance(before, a, draw)):  # type: ignore[misc]
@@ -200,66 +200,70 @@ class Gone:
                 for method, judge, weight in stepper.direct_terms:
                     got = got + weight * float(method(after) if judge is None else judge(before, action, after))
                 reward = reward + chance * got
-                if not stepper.held(before, action, after, 0):
-                    at = self._place(after, self.depth[here] + 1)
-                    goes[at] = goes.get(at, 0.0) + chance
+                if not stepper.satisfied(before, action, after, 0):
+                    place = self._place(after, self.depth[current] + 1)
+                    goes[place] = goes.get(place, 0.0) + chance
             self._rows.extend([len(self._of_state)] * len(goes))
             self._targets.extend(goes)
             self._probabilities.extend(goes.values())
-            self._of_state.append(here)
-            self._taken.append(index)
+            self._of_state.append(current)
+            self._choices.append(index)
             self._movers.append(mover)
             self._rewards.append(reward)
-        self.here += 1
+        self.cursor += 1
 
-    def many(self, batches: Any) -> bool:
+    def expand_many(self, batches: Any) -> bool:
         """Go through many states at once; whether that could be done. If not, everything is as before."""
         from jokulmist.training.solving.batches import Unequal
 
-        each = self.outcomes / max(self.here, 1)
-        end = min(len(self.states), self.here + 1 + int(MOST_AT_ONCE / max(each, 1.0)))
+        each = self.outcomes / max(self.cursor, 1)
+        end = min(len(self.states), self.cursor + 1 + int(MOST_AT_ONCE / max(each, 1.0)))
         if self._horizon is not None:
-            end = self.here + int(np.searchsorted(self.depth[self.here : end], self._horizon))
-        some = self.states[self.here : end]
-        decided = [self._choosing.of(self._stepper, state) for state in some]
-        sizes = [len(one) for one in decided]
-        flat = [decision for one in decided for decision in one]
+            end = self.cursor + int(np.searchsorted(self.depth[self.cursor : end], self._horizon))
+        states_now = self.states[self.cursor : end]
+        decided = [self._choosing.decisions(self._stepper, state) for state in states_now]
+        sizes = [len(options) for options in decided]
+        flat = [decision for options in decided for decision in options]
         try:
-            pieces = list(batches.of(some, [action for _, _, action in flat], np.repeat(np.arange(len(some)), sizes)))
+            pieces = list(
+                batches.decisions(
+                    states_now, [action for _, _, action in flat], np.repeat(np.arange(len(states_now)), sizes)
+                )
+            )
         except Unequal:  # what was met in batches before is known from here on, too
-            self._found = {key_of(state): k for k, state in enumerate(self.states)}
+            self._place_of = {key_of(state): k for k, state in enumerate(self.states)}
             return False
         if self._found_rows is None:
             self._found_rows = {row: k for k, row in enumerate(_rows_of_states(batches.fields, self.states))}
-        known, made = self._found_rows, self._maker(batches.fields)
+        places, make = self._found_rows, self._maker(batches.fields)
         begin, players = len(self._of_state), len(self._description.players)
         rewards = np.zeros((len(flat), players)) if players else np.zeros(len(flat))
-        depths = np.repeat(self.depth[self.here : end], sizes)
+        depths = np.repeat(self.depth[self.cursor : end], sizes)
         for piece in pieces:
             self.outcomes += len(piece.decision)
             np.add.at(rewards, piece.decision, (piece.chance * piece.reward.T).T)
-            onward = np.flatnonzero(~piece.closed)
-            decision = piece.decision[onward]
-            columns = {name: column[onward] for name, column in piece.after.items()}
-            targets = np.empty(len(onward), np.int64)
+            open_rows = np.flatnonzero(~piece.closed)
+            decision = piece.decision[open_rows]
+            columns = {name: column[open_rows] for name, column in piece.after.items()}
+            targets = np.empty(len(open_rows), np.int64)
             for k, row in enumerate(_as_rows(batches.fields, columns)):
-                at = known.get(row)
-                if at is None:
-                    at = known[row] = self._added(made(columns, k), int(depths[decision[k]]) + 1)
-                targets[k] = at
-            self._pieces.append((decision + begin, targets, piece.chance[onward]))
-        self._of_state.extend(np.repeat(np.arange(self.here, end), sizes).tolist())
-        self._taken.extend(index for _, index, _ in flat)
+                place = places.get(row)
+                if place is None:
+                    place = places[row] = self._added(make(columns, k), int(depths[decision[k]]) + 1)
+                targets[k] = place
+            self._pieces.append((decision + begin, targets, piece.chance[open_rows]))
+        self._of_state.extend(np.repeat(np.arange(self.cursor, end), sizes).tolist())
+        self._choices.extend(index for _, index, _ in flat)
         self._movers.extend(mover for mover, _, _ in flat)
         self._rewards.extend(rewards)
-        self.here = end
+        self.cursor = end
         return True
 
     def _maker(self, fields: Any) -> Callable[[Any, int], Any]:
         """A state from a row of columns, with its flows at zero."""
         cls, flows = self._stepper.state_class, self._stepper.flows
 
-        def made(columns: Any, k: int) -> Any:
+        def make(columns: Any, k: int) -> Any:
             values = {f.name: columns[f.name][k].item() if f.scalar else columns[f.name][k] for f in fields}
             state = object.__new__(cls)
             state.__dict__.update(
@@ -267,22 +271,22 @@ class Gone:
             )
             return state
 
-        return made
+        return make
 
     def transitions(self) -> Transitions:
         from scipy import sparse
 
-        begun = np.zeros(len(self.states))
-        begun[list(self._first)] = list(self._first.values())
+        initial = np.zeros(len(self.states))
+        initial[list(self._first)] = list(self._first.values())
         pieces = [
             (np.array(self._rows, int), np.array(self._targets, int), np.array(self._probabilities)),
             *self._pieces,
         ]
         rows, targets, probabilities = (np.concatenate(parts) for parts in zip(*pieces, strict=True))
-        onward = sparse.csr_array((probabilities, (rows, targets)), shape=(len(self._of_state), len(self.states)))
-        onward.sum_duplicates()
+        successors = sparse.csr_array((probabilities, (rows, targets)), shape=(len(self._of_state), len(self.states)))
+        successors.sum_duplicates()
         return Transitions(
-            self.states, begun, np.array(self._of_state), np.array(self._taken), np.array(self._movers), np.array(self._rewards, float), onward
+            self.states, initial, np.array(self._of_state), np.array(self._choices), np.array(self._movers), np.array(self._rewards, float), successors
         )  # fmt: skip
 
 
@@ -315,33 +319,36 @@ class Deciding:
             self._joints = {"": JointChoice(description.action)}
         self._names = list(choices_of(description.action))
 
-    def of(self, stepper: Stepper, state: Any) -> list[tuple[int, int, Any]]:
+    def decisions(self, stepper: Stepper, state: Any) -> list[tuple[int, int, Any]]:
         """For each decision: the player's number or -1, its index, and the action in own form."""
         mask = stepper.decidable(state)
         if not self._players:
             joint = self._joints[""]
             able = joint.legal(tuple(part[None] for part in mask)) if mask else None
-            some = np.arange(joint.count) if able is None else np.flatnonzero(able[0])
-            return [(-1, int(k), own) for k, own in zip(some, split(joint.own(some), len(some)), strict=True)]
-        asked = int(np.flatnonzero(mask[-1])[0])
-        player = self._players[asked]
+            indices = np.arange(joint.count) if able is None else np.flatnonzero(able[0])
+            return [
+                (-1, int(k), native)
+                for k, native in zip(indices, split(joint.native(indices), len(indices)), strict=True)
+            ]
+        player_asked = int(np.flatnonzero(mask[-1])[0])
+        player = self._players[player_asked]
         joint = self._joints[player]
         own_masks = [part for name, part in zip(self._names, mask, strict=False) if name.partition(".")[0] == player]
         able = joint.legal(tuple(part[None] for part in own_masks))
-        some = np.arange(joint.count) if able is None else np.flatnonzero(able[0])
-        idle = {name: self._action.of(name, self._idle) for name in self._players}
+        indices = np.arange(joint.count) if able is None else np.flatnonzero(able[0])
+        idle = {name: self._action.decisions(name, self._idle) for name in self._players}
         return [
-            (asked, int(k), self._action.joined({**idle, player: own}))
-            for k, own in zip(some, split(joint.own(some), len(some)), strict=True)
+            (player_asked, int(k), self._action.joined({**idle, player: native}))
+            for k, native in zip(indices, split(joint.native(indices), len(indices)), strict=True)
         ]
 
-    def own(self, mover: int, index: int) -> Any:
+    def native(self, mover: int, index: int) -> Any:
         """A decision in own form."""
         if mover < 0:
-            return split(self._joints[""].own(np.array([index])), 1)[0]
+            return split(self._joints[""].native(np.array([index])), 1)[0]
         player = self._players[mover]
-        idle = {name: self._action.of(name, self._idle) for name in self._players}
-        return self._action.joined({**idle, player: split(self._joints[player].own(np.array([index])), 1)[0]})
+        idle = {name: self._action.decisions(name, self._idle) for name in self._players}
+        return self._action.joined({**idle, player: split(self._joints[player].native(np.array([index])), 1)[0]})
 
     def labels(self, mover: int) -> list[str]:
         return self._joints["" if mover < 0 else self._players[mover]].labels

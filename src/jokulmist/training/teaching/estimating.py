@@ -30,7 +30,7 @@ RARE = 0.05
 # The share of values beyond all that can be returned from which on a regression has not held.
 DIVERGED = 0.05
 NORMAL = 1.959964
-By = Literal["weights", "fitted"]
+Estimator = Literal["weights", "fitted"]
 
 
 @dataclass(frozen=True)
@@ -69,7 +69,7 @@ class Estimate:
     episodes: int
     effective: float
     outside: float
-    by: By = "weights"
+    by: Estimator = "weights"
     unrecorded: float = 0.0
     beyond: float = 0.0
 
@@ -83,12 +83,18 @@ class Estimate:
         if self.by == "fitted" and self.beyond > DIVERGED:
             return f'<no estimate by fitted values: after {self.beyond:.0%} of the decisions they lie beyond all that can be returned{never}. Use by="weights", or more records>'
         few = "; too unlike what was recorded to say" if self.effective < FEW_WEIGHTS and self.by == "weights" else ""
-        how = "by fitted values, " if self.by == "fitted" else ""
-        return f"<{how}estimated mean return {self.mean:.4g} [{low:.4g}, {high:.4g}] from {self.episodes:,} episodes that count as {self.effective:.0f}{few}; outside of them at {self.outside:.0%}{never}>"
+        method = "by fitted values, " if self.by == "fitted" else ""
+        return f"<{method}estimated mean return {self.mean:.4g} [{low:.4g}, {high:.4g}] from {self.episodes:,} episodes that count as {self.effective:.0f}{few}; outside of them at {self.outside:.0%}{never}>"
 
 
 def estimate(
-    policy: Any, records: Records, *, act: Act = "greedy", discount: float = 1.0, seed: int = 0, by: By = "weights"
+    policy: Any,
+    records: Records,
+    *,
+    act: Act = "greedy",
+    discount: float = 1.0,
+    seed: int = 0,
+    by: Estimator = "weights",
 ) -> Estimate:
     """What a policy would return, by weighted importance sampling of recorded episodes, decision by decision; or by
     values that are fitted to them.
@@ -148,22 +154,22 @@ def estimate(
     if by == "fitted" and records.spec.images:
         raise SettingError('values are fitted to numbers, and the records have images. Use `by="weights"`.')
     rows, actions = records.rows, records.rows.actions
-    theirs = records.chance
-    if theirs is None:
-        theirs = probabilities_of(cloned(records), rows.observed, actions, "sampled")
-    judged, joint = _judging(policy, rows.observed, act), joint_over(records.spec.action)
+    behaviour = records.chance
+    if behaviour is None:
+        behaviour = probabilities_of(cloned(records), rows.observed, actions, "sampled")
+    judge, joint = _judging(policy, rows.observed, act), joint_over(records.spec.action)
     length = np.bincount(records.episode)
     place = np.arange(len(records)) - np.concatenate([[0], np.cumsum(length)])[records.episode]
     ratios, rewards = np.ones((len(length), length.max())), np.zeros((len(length), length.max()))
-    ratios[records.episode, place] = judged(actions) / np.maximum(theirs, LEAST_CHANCE)
+    ratios[records.episode, place] = judge(actions) / np.maximum(behaviour, LEAST_CHANCE)
     rewards[records.episode, place] = rows.rewards * discount**place
     weights = np.cumprod(ratios, axis=1)  # an episode that is over keeps the weight that it had
     last, beyond = weights[:, -1], 0.0
     effective = float(last.sum() ** 2 / max(np.square(last).sum(), 1e-300))
     index = np.asarray(joint.index(actions))
     if by == "fitted":
-        judges = (judged, _judging(policy, rows.last, act))
-        every = [all_probabilities_of(one, len(rows.rewards), joint, range(joint.count)) for one in judges]
+        judges = (judge, _judging(policy, rows.last, act))
+        every = [all_probabilities_of(judge_, len(rows.rewards), joint, range(joint.count)) for judge_ in judges]
         begins = np.flatnonzero(place == 0)
         mean, refitted, beyond = fitted_returns(records, begins, np.stack(every), index, discount, seed)
         # They are normal about the mean.
@@ -175,7 +181,7 @@ def estimate(
         mean, low, high = _by_weights(weights, rewards, seed)
     missing, never = np.setdiff1d(np.arange(joint.count), index), 0.0
     if len(missing):  # the share of its probability on combinations of choices that stand nowhere in the records
-        never = float(all_probabilities_of(judged, len(rows.rewards), joint, missing).sum(axis=1).mean())
+        never = float(all_probabilities_of(judge, len(rows.rewards), joint, missing).sum(axis=1).mean())
     interval = (float(low), float(high))
     return Estimate(mean, interval, len(length), effective, outside_of(policy, records), by, never, beyond)
 
@@ -220,10 +226,10 @@ def probabilities_of(policy: Policy, observed: Any, actions: Any, act: Act) -> A
     return _judging(policy, observed, act)(actions)
 
 
-def all_probabilities_of(judged: Callable[[Any], Any], rows: int, joint: Any, combinations: Any) -> Any:
+def all_probabilities_of(judge: Callable[[Any], Any], rows: int, joint: Any, combinations: Any) -> Any:
     """The probabilities of combinations of choices, by a policy that was asked (`_judging`), shape ``(rows,
     combinations)``."""
-    return np.stack([judged(joint.own(np.full(rows, index, np.int32))) for index in combinations], axis=1)
+    return np.stack([judge(joint.native(np.full(rows, index, np.int32))) for index in combinations], axis=1)
 
 
 def _judging(policy: Policy, observed: Any, act: Act) -> Callable[[Any], Any]:
@@ -244,10 +250,10 @@ def _judging(policy: Policy, observed: Any, act: Act) -> Callable[[Any], Any]:
         ]
 
         def sampled(actions: Any) -> Any:
-            found = np.ones(len(observed.age))
-            for part, taken in zip(probabilities, shapes.acting.indices(actions), strict=True):
-                found *= part[np.arange(len(found)), np.asarray(taken)]
-            return found
+            probability = np.ones(len(observed.age))
+            for part, index in zip(probabilities, shapes.acting.indices(actions), strict=True):
+                probability *= part[np.arange(len(probability)), np.asarray(index)]
+            return probability
 
         return sampled
     if act == "sampled":
@@ -270,12 +276,12 @@ def _greedy(policy: Policy, observed: Any, shapes: Any, calls_kind: Any) -> Any:
     return calls.choose(numbers, policy.learner, memory, observed, draw, False)[0]
 
 
-def _same(ours: Any, theirs: Any) -> Any:
-    parts = vars(ours) if hasattr(ours, "__dict__") and not hasattr(ours, "shape") else {"": ours}
-    found: Any = True
+def _same(left: Any, right: Any) -> Any:
+    parts = vars(left) if hasattr(left, "__dict__") and not hasattr(left, "shape") else {"": left}
+    is_same: Any = True
     for name, part in parts.items():
-        found = found & (np.asarray(part) == np.asarray(getattr(theirs, name) if name else theirs))
-    return found
+        is_same = is_same & (np.asarray(part) == np.asarray(getattr(right, name) if name else right))
+    return is_same
 
 
 @lru_cache(maxsize=4)

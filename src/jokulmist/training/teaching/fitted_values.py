@@ -28,21 +28,21 @@ def features_of(numbers: Any, observed: Any, chance: Any) -> Any:
     number over its spread; a constant, and the numbers themselves."""
     mean, spread = observed.mean(axis=0), observed.std(axis=0)
     moving = spread > 1e-9
-    rows, others = ((x - mean)[:, moving] / spread[moving] for x in (numbers, observed))
+    rows, observed_rows = ((x - mean)[:, moving] / spread[moving] for x in (numbers, observed))
     parts = [np.ones((len(rows), 1)), rows]
     if not moving.any():
         return parts[0]
-    some = others[chance.integers(0, len(others), (2, MOST_PAIRS))]
-    apart = np.median(np.linalg.norm(some[0] - some[1], axis=1)) or 1.0
+    pairs = observed_rows[chance.integers(0, len(observed_rows), (2, MOST_PAIRS))]
+    distance = np.median(np.linalg.norm(pairs[0] - pairs[1], axis=1)) or 1.0
     for reach in REACHES:
         count = FEATURES // len(REACHES)
-        turning = chance.normal(size=(rows.shape[1], count)) * reach / apart
+        turning = chance.normal(size=(rows.shape[1], count)) * reach / distance
         parts.append(np.sqrt(2.0 / count) * np.cos(rows @ turning + chance.uniform(0.0, 2.0 * np.pi, count)))
     return np.concatenate(parts, axis=1)
 
 
 def fitted(
-    here: Any,
+    features: Any,
     after: Any,
     index: Any,
     probabilities: Any,
@@ -59,22 +59,24 @@ def fitted(
     the return of so many decisions. The value of what follows is held between what so many decisions can return at
     least and at most (`bounds_of`): else an error of the regression grows from pass to pass.
     """
-    count, size = probabilities.shape[1], here.shape[1]
+    count, size = probabilities.shape[1], features.shape[1]
     values = np.zeros((size, count))
     maps = []
     for action in range(count):
         rows = np.flatnonzero((index == action) & (weights > 0.0))
-        own = here[rows] * weights[rows, None]
-        square = own.T @ here[rows] + RIDGE * max(len(rows), 1) * np.eye(size)
-        maps.append((rows, own, linalg.cho_factor(square)))
+        weighted = features[rows] * weights[rows, None]
+        square = weighted.T @ features[rows] + RIDGE * max(len(rows), 1) * np.eye(size)
+        maps.append((rows, weighted, linalg.cho_factor(square)))
     beyond = 0.0
     for done in range(steps):
         low, high = bounds_of(rewards, discount, done)
-        ahead = ((after @ values) * probabilities).sum(axis=1)
+        next_values = ((after @ values) * probabilities).sum(axis=1)
         slack = SLACK * (high - low)
-        beyond = float(np.mean((ahead < low - slack) | (ahead > high + slack)))
-        wanted = rewards + discount * going * np.clip(ahead, low, high)
-        values = np.stack([linalg.cho_solve(square, wanted[rows] @ own) for rows, own, square in maps], axis=1)
+        beyond = float(np.mean((next_values < low - slack) | (next_values > high + slack)))
+        wanted = rewards + discount * going * np.clip(next_values, low, high)
+        values = np.stack(
+            [linalg.cho_solve(square, wanted[rows] @ weighted) for rows, weighted, square in maps], axis=1
+        )
     return values, beyond
 
 
@@ -103,16 +105,18 @@ def fitted_returns(
     rows, episode = records.rows, records.episode
     numbers = [np.asarray(seen.numbers, np.float64) for seen in (rows.observed, rows.last)]
     both = features_of(np.concatenate(numbers), numbers[0], chance)
-    here, after = both[: len(index)], both[len(index) :]
+    now_features, after = both[: len(index)], both[len(index) :]
     rewards, going = np.asarray(rows.rewards, np.float64), 1.0 - np.asarray(rows.ended, np.float64)
     steps = int(np.bincount(episode).max())
 
     def mean_of(times: Any) -> tuple[float, float]:
-        values, beyond = fitted(here, after, index, probabilities[1], rewards, going, times[episode], discount, steps)
-        first = ((here[begins] @ values) * probabilities[0][begins]).sum(axis=1)
+        values, beyond = fitted(
+            now_features, after, index, probabilities[1], rewards, going, times[episode], discount, steps
+        )
+        first = ((now_features[begins] @ values) * probabilities[0][begins]).sum(axis=1)
         return float(np.clip(first, *bounds_of(rewards, discount, steps)) @ times / times.sum()), beyond
 
     count = len(begins)
-    drawn = [mean_of(np.bincount(chance.integers(0, count, count), minlength=count))[0] for _ in range(RESAMPLES)]
+    resampled = [mean_of(np.bincount(chance.integers(0, count, count), minlength=count))[0] for _ in range(RESAMPLES)]
     mean, beyond = mean_of(np.ones(count))
-    return mean, drawn if count > 1 else [float("nan")], beyond
+    return mean, resampled if count > 1 else [float("nan")], beyond

@@ -116,11 +116,11 @@ def _taught(records: Records, agent: Agent, steps: int, seed: int) -> Taught:
     every = max(1, steps // REPORTS)
     while loop.turn < steps:
         loop.advance(min(every, steps - loop.turn))
-        told = loop.readings()
-        if not np.isfinite(list(told.values())).all():
+        readings = loop.readings()
+        if not np.isfinite(list(readings.values())).all():
             raise BrokenEnvironment(
                 f"a reading of `{type(agent).__name__}` became infinite or not a number after {loop.turn:,} updates. "
                 "Use a smaller `learning_rate`."
             )
-        reports.append({"updates": loop.turn, **told})
+        reports.append({"updates": loop.turn, **readings})
     return Taught(Policy(agent, records.spec, loop.learner(), steps), pd.DataFrame(reports), records)

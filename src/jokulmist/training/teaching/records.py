@@ -111,9 +111,9 @@ class Records:
         if (
             isinstance(source, Sequence)
             and not isinstance(source, str)
-            and not all(isinstance(one, Rollout) for one in source)
+            and not all(isinstance(item, Rollout) for item in source)
         ):
-            return joined([cls.read(one, environment, columns) for one in source])
+            return joined([cls.read(item, environment, columns) for item in source])
         description = describe(environment)
         if description.players:
             raise SettingError(
@@ -121,7 +121,7 @@ class Records:
             )
         table = _table(source)
         names = dict(columns or {})
-        known = [
+        columns_known = [
             EPISODE,
             REWARD,
             CLOSED_BY,
@@ -130,13 +130,15 @@ class Records:
             *_legal_columns(description),
             *(t.name for t in description.terms),
         ]
-        for name, theirs in names.items():
-            if name not in known and not name.startswith(PROBABILITY):
-                raise SettingError(f"`columns` names `{name}`; known are {listed(known)}.{nearest(name, known)}")
-            if theirs not in table:
+        for name, column_name in names.items():
+            if name not in columns_known and not name.startswith(PROBABILITY):
                 raise SettingError(
-                    f"`columns` says that `{name}` is `{theirs}`, and the records have "
-                    f"{listed(map(str, table.columns))}.{nearest(theirs, list(map(str, table.columns)))}"
+                    f"`columns` names `{name}`; known are {listed(columns_known)}.{nearest(name, columns_known)}"
+                )
+            if column_name not in table:
+                raise SettingError(
+                    f"`columns` says that `{name}` is `{column_name}`, and the records have "
+                    f"{listed(map(str, table.columns))}.{nearest(column_name, list(map(str, table.columns)))}"
                 )
         return _read(environment, table, lambda name: names.get(name, name), REWARD in names)
 
@@ -160,8 +162,8 @@ def _table(source: Any) -> pd.DataFrame:
     import pandas as pd
 
     if isinstance(source, pd.DataFrame):
-        whole: pd.DataFrame = source.reset_index(drop=True)
-        return whole
+        table: pd.DataFrame = source.reset_index(drop=True)
+        return table
     if isinstance(source, Rollout):
         source = [source]
     if isinstance(source, (str, Path)):
@@ -169,10 +171,10 @@ def _table(source: Any) -> pd.DataFrame:
         if foreign is not None:
             return foreign
         source = read_rollouts(source)
-    if not isinstance(source, Sequence) or not source or not all(isinstance(one, Rollout) for one in source):
+    if not isinstance(source, Sequence) or not source or not all(isinstance(item, Rollout) for item in source):
         raise SettingError(f"records are a path, rollouts, or a data frame; got {type(source).__name__}.")
     # Numbers of episodes may be the same in different runs.
-    joined: pd.DataFrame = pd.concat([one.table.assign(episode=k) for k, one in enumerate(source)], ignore_index=True)
+    joined: pd.DataFrame = pd.concat([item.table.assign(episode=k) for k, item in enumerate(source)], ignore_index=True)
     return joined
 
 
@@ -223,12 +225,12 @@ class _Decisions(NamedTuple):
 
 
 def _refuse_missing_columns(description: Description, table: pd.DataFrame, called: Any, by_terms: bool) -> None:
-    there = set(map(str, table.columns))
+    present = set(map(str, table.columns))
     for name in [*_wanted(description), *([] if by_terms else [REWARD])]:
-        if called(name) not in there:
+        if called(name) not in present:
             more = " and not all of its terms are there" if name == REWARD else ""
             raise SettingError(
-                f"the records have no column `{called(name)}`{more}; they have {listed(sorted(there))}. Say what it is "
+                f"the records have no column `{called(name)}`{more}; they have {listed(sorted(present))}. Say what it is "
                 f"called there: `columns={{{name!r}: ...}}`."
             )
     if not len(table):
@@ -236,9 +238,9 @@ def _refuse_missing_columns(description: Description, table: pd.DataFrame, calle
 
 
 def _decisions(description: Description, table: pd.DataFrame, called: Any) -> _Decisions:
-    there = set(map(str, table.columns))
-    given = table[called(EPISODE)].to_numpy() if called(EPISODE) in there else np.zeros(len(table), int)
-    borders = np.concatenate([[True], given[1:] != given[:-1]])
+    present = set(map(str, table.columns))
+    episode_column = table[called(EPISODE)].to_numpy() if called(EPISODE) in present else np.zeros(len(table), int)
+    borders = np.concatenate([[True], episode_column[1:] != episode_column[:-1]])
     episode = np.cumsum(borders) - 1
     closing = np.concatenate([borders[1:], [True]])  # the last row of each episode
     decided = table[called(_column_of(next(iter(parts_of(description.action)))))].notna().to_numpy()
@@ -246,28 +248,30 @@ def _decisions(description: Description, table: pd.DataFrame, called: Any) -> _D
         raise SettingError(
             f"row {int(np.flatnonzero(~decided & ~closing)[0])} of the records has no action, and its episode goes on."
         )
-    names = table[called(CLOSED_BY)].to_numpy(object) if called(CLOSED_BY) in there else np.full(len(table), None)
+    names = table[called(CLOSED_BY)].to_numpy(object) if called(CLOSED_BY) in present else np.full(len(table), None)
     true_ends = set(description.closings[: description.true_ends])
     closed_by_end = np.array([name in true_ends for name in names])
-    if called(ENDED) in there:
+    if called(ENDED) in present:
         closed_by_end |= table[called(ENDED)].fillna(False).to_numpy(bool)
     rows = np.flatnonzero(decided)
     follows = np.minimum(rows + 1, len(table) - 1)
     has_next = ~closing[rows]
     # An end stands in the row of its decision, or in the row after it that has no decision.
     ends = closed_by_end[rows] | (has_next & ~decided[follows] & closed_by_end[follows])
-    known = has_next | ends
-    if not known.any():
+    is_known = has_next | ends
+    if not is_known.any():
         raise RecordError("the records have no decision whose outcome is known: each needs a row after it, or an end.")
     follows = np.where(has_next, follows, rows)
-    return _Decisions(rows[known], follows[known], ends[known], episode[rows[known]], int((~known).sum()))
+    return _Decisions(
+        rows[is_known], follows[is_known], ends[is_known], episode[rows[is_known]], int((~is_known).sum())
+    )
 
 
 def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: bool) -> Records:
     description = describe(environment)
-    spec, there = description.spec, set(map(str, table.columns))
+    spec, present = description.spec, set(map(str, table.columns))
     terms = [t.name for t in description.terms]
-    by_terms = bool(terms) and not weighed and all(called(name) in there for name in terms)
+    by_terms = bool(terms) and not weighed and all(called(name) in present for name in terms)
     _refuse_missing_columns(description, table, called, by_terms)
     rows, follows, ends, episode, left_out = _decisions(description, table, called)
     last_of = np.concatenate([episode[1:] != episode[:-1], [True]])
@@ -277,9 +281,11 @@ def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: b
     images = {c.name: _images(c, table, called(c.name)) for c in spec.images}
     masks = _masks(environment, table, called)
 
-    def seen(at: Any, ages: Any) -> Seen:
-        legal = tuple(mask[at] for mask in masks)
-        return Seen(numbers[at], {name: image[at] for name, image in images.items()}, legal, ages.astype(np.int32))
+    def seen(rows_at: Any, ages: Any) -> Seen:
+        legal = tuple(mask[rows_at] for mask in masks)
+        return Seen(
+            numbers[rows_at], {name: image[rows_at] for name, image in images.items()}, legal, ages.astype(np.int32)
+        )
 
     if by_terms:
         columns = [_floats(table, called(name), rows) for name in terms]
@@ -287,15 +293,15 @@ def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: b
     else:
         rewards = _floats(table, called(REWARD), rows)
     parts = parts_of(description.action).items()
-    own = {name: _acts(part, table, called(_column_of(name)), rows) for name, part in parts}
-    actions = own[""] if "" in own else Record(**own)
+    actions_read = {name: _acts(part, table, called(_column_of(name)), rows) for name, part in parts}
+    actions = actions_read[""] if "" in actions_read else Record(**actions_read)
     closed = last_of | ends
     after = seen(follows, age + 1)
     experience = Experience(
         seen(rows, age), actions, rewards.astype(np.float32), ends, closed, after, after._replace(age=np.where(closed, 0, age + 1).astype(np.int32)), (),
     )  # fmt: skip
     _, dense = np.unique(episode, return_inverse=True)
-    return Records(spec, experience, dense, _probabilities(description, table, called, own, rows), left_out)
+    return Records(spec, experience, dense, _probabilities(description, table, called, actions_read, rows), left_out)
 
 
 def _legal_columns(description: Description) -> list[str]:
@@ -327,20 +333,20 @@ def _masks(environment: Environment, table: pd.DataFrame, called: Any) -> tuple[
 def _allowed(choice: Choice, table: pd.DataFrame, column: str) -> Any:
     """The truth values of a column of labels; where nothing stands, as after the last decision, everything is
     allowed."""
-    found = np.zeros((len(table), choice.count), bool)
-    for row, given in enumerate(table[column]):
-        labels = given.split("|") if isinstance(given, str) else given
+    mask = np.zeros((len(table), choice.count), bool)
+    for row, cell in enumerate(table[column]):
+        labels = cell.split("|") if isinstance(cell, str) else cell
         if labels is None or (isinstance(labels, float) and np.isnan(labels)):
-            found[row] = True
+            mask[row] = True
             continue
         try:
-            found[row, [choice.own(label) for label in labels]] = True
+            mask[row, [choice.native(label) for label in labels]] = True
         except (ActionError, TypeError):
             raise SettingError(
-                f"`{column}` of the records has {_told(given)} in row {row}; it is a list of some of "
+                f"`{column}` of the records has {_format_value(cell)} in row {row}; it is a list of some of "
                 f"{listed(choice.labels)}."
             ) from None
-    return found
+    return mask
 
 
 def _floats(table: pd.DataFrame, column: str, rows: Any) -> Any:
@@ -348,14 +354,14 @@ def _floats(table: pd.DataFrame, column: str, rows: Any) -> Any:
 
     values = pd.to_numeric(table[column].iloc[rows], errors="coerce").to_numpy(np.float64)
     if not np.isfinite(values).all():
-        at = int(rows[np.flatnonzero(~np.isfinite(values))[0]])
+        row = int(rows[np.flatnonzero(~np.isfinite(values))[0]])
         raise SettingError(
-            f"`{column}` of the records has {_told(table[column].iloc[at])} in row {at}; it must be a number."
+            f"`{column}` of the records has {_format_value(table[column].iloc[row])} in row {row}; it must be a number."
         )
     return values
 
 
-def _told(value: Any) -> str:
+def _format_value(value: Any) -> str:
     """A value of a table, as one would write it."""
     plain = value.item() if isinstance(value, np.generic) else value
     return f"{plain!r:.60}"
@@ -389,27 +395,32 @@ def _images(channel: Any, table: pd.DataFrame, column: str) -> Any:
 
 def _acts(part: Any, table: pd.DataFrame, column: str, rows: Any) -> Any:
     """What was done, in own form."""
-    given = table[column].iloc[rows]
+    column_values = table[column].iloc[rows]
     if isinstance(part, Choice):
         index = {label: k for k, label in enumerate(part.labels)}
-        found = np.array(
-            [index.get(v, v if isinstance(v, (int, np.integer)) and not isinstance(v, bool) else -1) for v in given]
+        indices = np.array(
+            [
+                index.get(v, v if isinstance(v, (int, np.integer)) and not isinstance(v, bool) else -1)
+                for v in column_values
+            ]
         )
-        if ((found < 0) | (found >= part.count)).any():
-            at = int(np.flatnonzero((found < 0) | (found >= part.count))[0])
+        if ((indices < 0) | (indices >= part.count)).any():
+            first_bad = int(np.flatnonzero((indices < 0) | (indices >= part.count))[0])
             raise SettingError(
-                f"`{column}` of the records has {_told(given.iloc[at])} in row {int(rows[at])}; the alternatives are "
+                f"`{column}` of the records has {_format_value(column_values.iloc[first_bad])} in row {int(rows[first_bad])}; the alternatives are "
                 f"{listed(part.labels)}."
             )
-        return found.astype(np.int32)
+        return indices.astype(np.int32)
     if part.shape == ():
         return _floats(table, column, rows).astype(np.float32)
-    return np.stack([np.asarray(v, np.float32).reshape(part.shape) for v in given])
+    return np.stack([np.asarray(v, np.float32).reshape(part.shape) for v in column_values])
 
 
-def _probabilities(description: Description, table: pd.DataFrame, called: Any, own: dict[str, Any], rows: Any) -> Any:
+def _probabilities(
+    description: Description, table: pd.DataFrame, called: Any, actions: dict[str, Any], rows: Any
+) -> Any:
     """With which chance each action was taken, where the records tell of each alternative of every choice."""
-    found = np.ones(len(rows))
+    probabilities = np.ones(len(rows))
     for name, part in parts_of(description.action).items():
         if not isinstance(part, Choice):
             return None
@@ -417,5 +428,5 @@ def _probabilities(description: Description, table: pd.DataFrame, called: Any, o
         if any(column not in table for column in columns):
             return None
         table_of = np.stack([_floats(table, column, rows) for column in columns], axis=1)
-        found *= table_of[np.arange(len(rows)), own[name]]
-    return found
+        probabilities *= table_of[np.arange(len(rows)), actions[name]]
+    return probabilities

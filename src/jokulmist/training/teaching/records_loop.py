@@ -56,48 +56,50 @@ class RecordsLoop:
         self._rows = jax.tree.map(jnp.asarray, records.rows)
         self.decisions = self.episodes = self.turn = 0
         self._sums, self._updates = np.zeros(len(kind.record_readings)), 0
-        self._told: list[Any] = []
+        self._readings_due: list[Any] = []
 
     def advance(self, turns: int) -> Episodes:
         """Make so many updates; no episode closes."""
         for _ in range(turns):
             k = self.turn
             self._numbers = numbers_at(self._coefficients, Progress(k, 0, min(k / self._steps, 1.0)))
-            self._learner, _, told = self._calls._call(
+            self._learner, _, readings = self._calls._call(
                 "learn_rows", self._numbers, self._draw.at(k, 0), (self._learner,), self._rows
             )
-            self._told.append(told)
+            self._readings_due.append(readings)
             self._updates += 1
             self.turn = self.decisions = k + 1
-            if len(self._told) >= MOST_TOLD:
+            if len(self._readings_due) >= MOST_TOLD:
                 self._sum_up()
         return self._none()
 
     def _none(self) -> Episodes:
-        whole, told = np.zeros(0, np.int64), self._description
-        terms, measures, varied = (len(told.terms), len(told.measures), len(told.varied)) if told else (0, 0, 0)
-        totals, measured, drawn = (np.zeros((0, count), np.float32) for count in (terms, measures, varied))
-        return Episodes(whole, whole, whole, whole, totals, measured, drawn, np.zeros(0, np.float32), whole)
+        empty, description = np.zeros(0, np.int64), self._description
+        terms, measures, varied = (
+            (len(description.terms), len(description.measures), len(description.varied)) if description else (0, 0, 0)
+        )
+        totals, measured, varied_values = (np.zeros((0, count), np.float32) for count in (terms, measures, varied))
+        return Episodes(empty, empty, empty, empty, totals, measured, varied_values, np.zeros(0, np.float32), empty)
 
     def _sum_up(self) -> None:
         import jax
 
-        if self._told:
-            self._sums += np.array(jax.device_get(self._told), np.float64).sum(axis=0)
-        self._told = []
+        if self._readings_due:
+            self._sums += np.array(jax.device_get(self._readings_due), np.float64).sum(axis=0)
+        self._readings_due = []
 
     def readings(self) -> dict[str, float]:
         """Means of what updates told since the last call, and the settings that move."""
         self._sum_up()
         means = self._sums / max(self._updates, 1)
         self._sums, self._updates = np.zeros_like(means), 0
-        found = dict(zip(self._kind.record_readings, means.tolist(), strict=True))
+        readings = dict(zip(self._kind.record_readings, means.tolist(), strict=True))
         moving = {n: float(getattr(self._numbers, n)) for n, c in self._coefficients.items() if c.moves}
-        return {**found, **moving}
+        return {**readings, **moving}
 
     def learner(self) -> Any:
         """What a policy needs of what was learned so far, as NumPy arrays; a copy."""
-        return as_numpy(self._kind.kept(self._learner))
+        return as_numpy(self._kind.policy_state(self._learner))
 
     def saved(self) -> dict[str, Any]:
         """All that the loop is between two updates, as NumPy arrays by path; without what stands in the records."""
@@ -114,10 +116,10 @@ class RecordsLoop:
         import jax
         import jax.numpy as jnp
 
-        whole = {**flattened(self._learner, "learner"), **arrays}
+        complete = {**flattened(self._learner, "learner"), **arrays}
         self.turn, self._updates = map(int, arrays["counters"])
         self.decisions, self._sums = self.turn, arrays["sums"].copy()
-        self._learner = jax.tree.map(jnp.asarray, self._calls.restored(as_numpy(self._learner), whole, "learner"))
+        self._learner = jax.tree.map(jnp.asarray, self._calls.restored(as_numpy(self._learner), complete, "learner"))
 
     def start_from(self, arrays: dict[str, Any]) -> None:
         raise SettingError("a run that learns from records begins anew. Leave out `start`.")

@@ -35,20 +35,20 @@ def do(written: dict[str, Any], plan: dict[str, Any]) -> dict[str, Any]:
             _CREWS[thread] = WorkerPool(1, plan, pinned=False, base=written["base"])
         worker_pool = _CREWS[thread]
     worker_pool.give(None, Job(**written))
-    said: list[str] = []
+    messages: list[str] = []
     while True:
-        worker_message = worker_pool.hear(1.0)
+        worker_message = worker_pool.receive(1.0)
         if worker_message is None or worker_message.kind == "progress":
             continue
         if worker_message.kind == "say":
-            said.append(worker_message.text)
+            messages.append(worker_message.text)
             continue
         return {
             "kind": worker_message.kind,
             "text": worker_message.text,
             "error": worker_message.error,
             "result": worker_message.result,
-            "said": said,
+            "said": messages,
         }
 
 
@@ -88,9 +88,9 @@ class Cluster:
         logging.getLogger("distributed.client").setLevel(logging.CRITICAL)
         self._plan, self._address = plan, address
         self._stopping, self._alone_since = False, 0.0
-        self._given: dict[Any, tuple[Any, Job]] = {}
+        self._jobs: dict[Any, tuple[Any, Job]] = {}
         self._ended: queue.Queue[Any] = queue.Queue()
-        self._said: list[WorkerMessage] = []
+        self._messages: list[WorkerMessage] = []
         self._looked = time.monotonic()
         self._began: dict[Any, float] = {}
         if not self.count:
@@ -112,17 +112,17 @@ class Cluster:
         )
 
     def free(self) -> bool:
-        return len(self._given) < self.count
+        return len(self._jobs) < self.count
 
     def give(self, tag: Any, job: Job) -> None:
         future = self._client.submit(do, job.written(), self._plan, pure=False)
-        self._given[tag] = (future, job)
+        self._jobs[tag] = (future, job)
         self._began[tag] = time.monotonic()
         future.add_done_callback(lambda _: self._ended.put(tag))
 
-    def hear(self, timeout: float) -> WorkerMessage | None:
-        if self._said:
-            return self._said.pop()
+    def receive(self, timeout: float) -> WorkerMessage | None:
+        if self._messages:
+            return self._messages.pop()
         try:
             tag = self._ended.get(timeout=timeout)
         except queue.Empty:
@@ -130,7 +130,7 @@ class Cluster:
                 raise self._gone() from None
             self._look()
             return None
-        future, _ = self._given.pop(tag)
+        future, _ = self._jobs.pop(tag)
         if future.status in ("lost", "cancelled"):
             if self._stopping:  # it had not begun, or its worker had gone
                 return WorkerMessage("done", tag)
@@ -142,43 +142,45 @@ class Cluster:
                 else future.status
             )
             return WorkerMessage("failed", tag, text=f"its worker on the cluster was lost ({why})", error="RecordError")
-        found = future.result()
-        self._said += [WorkerMessage("say", tag, text=text) for text in found["said"]]
-        return WorkerMessage(found["kind"], tag, text=found["text"], error=found["error"], result=found["result"])
+        message = future.result()
+        self._messages += [WorkerMessage("say", tag, text=text) for text in message["said"]]
+        return WorkerMessage(
+            message["kind"], tag, text=message["text"], error=message["error"], result=message["result"]
+        )
 
     def _look(self) -> None:
         """How far runs are stands in their folders, which this machine sees, too."""
-        now = time.monotonic()
-        if now - self._looked < LOOK_SECONDS:
+        clock = time.monotonic()
+        if clock - self._looked < LOOK_SECONDS:
             return
-        self._looked = now
-        self._watch_workers(now)
-        for tag, (_, job) in self._given.items():
+        self._looked = clock
+        self._watch_workers(clock)
+        for tag, (_, job) in self._jobs.items():
             tail = tail_of(Path(job.path))
             planned = job.until or job.plan["training"].get("steps") or 0
             if tail:
-                seconds = now - self._began[tag]
+                seconds = clock - self._began[tag]
                 share = min(tail["decisions"] / planned, 1.0) if planned else 0.0
-                self._said.append(
+                self._messages.append(
                     WorkerMessage("progress", tag, progress=RunProgress(tail["decisions"], tail["episodes"], share, tail["return_last_100"],
                                                              tail["decisions"] / max(seconds, 1e-9), seconds))
                 )  # fmt: skip
 
-    def _watch_workers(self, now: float) -> None:
+    def _watch_workers(self, seconds: float) -> None:
         """Say it where no worker is left; once an end is asked for, what no worker does is given up."""
         if self.count:
             self._alone_since = 0.0
             return
         if not self._alone_since:
-            self._alone_since = now
-            self._said.append(
+            self._alone_since = seconds
+            self._messages.append(
                 WorkerMessage(
                     "say", None,
                     text=f"the Dask scheduler at {self._address} has no worker any more; the search waits for one (Ctrl-C ends it, with all saved)",
                 )
             )  # fmt: skip
         if self._stopping:
-            self._client.cancel([future for future, _ in self._given.values()], force=True)
+            self._client.cancel([future for future, _ in self._jobs.values()], force=True)
 
     def stop(self) -> None:
         """What is at work saves what it has; what waits is not begun."""
@@ -186,17 +188,17 @@ class Cluster:
         self._tell_workers(stop_all)
         with contextlib.suppress(Exception):
             busy = {key for keys in self._client.processing().values() for key in keys}
-            self._client.cancel([future for future, _ in self._given.values() if future.key not in busy], force=True)
+            self._client.cancel([future for future, _ in self._jobs.values() if future.key not in busy], force=True)
 
     def _tell_workers(self, work: Any) -> None:
         """Have every worker do something; one that has gone unnoticed answers only when its connection times out, and
         is not waited for long."""
 
-        def tell() -> None:
+        def send() -> None:
             with contextlib.suppress(Exception):
                 self._client.run(work, on_error="ignore")
 
-        telling = threading.Thread(target=tell, daemon=True)
+        telling = threading.Thread(target=send, daemon=True)
         telling.start()
         telling.join(SECONDS_TO_CLOSE)
 

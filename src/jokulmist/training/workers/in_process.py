@@ -20,7 +20,7 @@ class InProcess:
     def __init__(self, plans: Plans, watch: Callable[[Any, RunProgress], Any]) -> None:
         self._plans, self._watch = plans, watch
         self._job: tuple[Any, Job] | None = None
-        self._said: deque[WorkerMessage] = deque()
+        self._messages: deque[WorkerMessage] = deque()
 
     def free(self) -> bool:
         return self._job is None
@@ -28,22 +28,22 @@ class InProcess:
     def give(self, tag: Any, job: Job) -> None:
         self._job = (tag, job)
 
-    def hear(self, timeout: float) -> WorkerMessage | None:
-        if self._said:
-            return self._said.popleft()
+    def receive(self, timeout: float) -> WorkerMessage | None:
+        if self._messages:
+            return self._messages.popleft()
         if self._job is None:
             return None
         tag, job = self._job
-        show = _PassedOn(tag, self._watch, self._said)
+        show = _PassedOn(tag, self._watch, self._messages)
         try:
-            result = work(job, show, self._plans.of)
-            self._said.append(WorkerMessage("done", tag, text=show.ending, result=result))
+            result = work(job, show, self._plans.plan)
+            self._messages.append(WorkerMessage("done", tag, text=show.ending, result=result))
         except JokulmistError as failure:
-            self._said.append(WorkerMessage("failed", tag, text=str(failure), error=type(failure).__name__))
+            self._messages.append(WorkerMessage("failed", tag, text=str(failure), error=type(failure).__name__))
         except Exception as failure:
-            self._said.append(WorkerMessage("failed", tag, text=told_of(failure), error="JokulmistError"))
+            self._messages.append(WorkerMessage("failed", tag, text=told_of(failure), error="JokulmistError"))
         self._job = None
-        return self._said.popleft()
+        return self._messages.popleft()
 
     def stop(self) -> None:
         """Nothing to do: a run in this process hears of Ctrl-C itself."""
@@ -54,8 +54,8 @@ class InProcess:
 class _PassedOn:
     """Passes a run's progress on to the caller."""
 
-    def __init__(self, tag: Any, watch: Callable[[Any, RunProgress], Any], said: deque[WorkerMessage]) -> None:
-        self._tag, self._watch, self._said = tag, watch, said
+    def __init__(self, tag: Any, watch: Callable[[Any, RunProgress], Any], messages: deque[WorkerMessage]) -> None:
+        self._tag, self._watch, self._messages = tag, watch, messages
         self.ending = ""
 
     def begin(self, title: str) -> None: ...
@@ -63,8 +63,8 @@ class _PassedOn:
     def update(self, progress: RunProgress) -> None:
         self._watch(self._tag, progress)
 
-    def say(self, text: str) -> None:
-        self._said.append(WorkerMessage("say", self._tag, text=text))
+    def message(self, text: str) -> None:
+        self._messages.append(WorkerMessage("say", self._tag, text=text))
 
     def end(self, text: str) -> None:
         self.ending = text

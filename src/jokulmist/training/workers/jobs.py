@@ -19,7 +19,7 @@ from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json
 from jokulmist.records.lock import holder, writing
 from jokulmist.records.origin import ORIGIN
-from jokulmist.sources.keeping import kept_code
+from jokulmist.sources.snapshot import source_snapshot
 from jokulmist.training.plans.plan import Plan, plan_of
 from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.runs.run import Run
@@ -74,7 +74,7 @@ class Executor(Protocol):
 
     def give(self, tag: Any, job: Job) -> None: ...
 
-    def hear(self, timeout: float) -> WorkerMessage | None:
+    def receive(self, timeout: float) -> WorkerMessage | None:
         """The next word of a worker, or None after so many seconds."""
         ...
 
@@ -89,24 +89,24 @@ class Plans:
     """Plans that were read; the last few are kept, so that what hangs on their objects is made once."""
 
     def __init__(self, most: int = 8) -> None:
-        self._kept: dict[tuple[str, str], Plan] = {}
+        self._plans: dict[tuple[str, str], Plan] = {}
         self._most = most
 
     def add(self, plan: Plan) -> None:
         """Keep a plan that is at hand: its classes need not be found by name."""
-        self._kept[json.dumps(plan.written(), sort_keys=True), ""] = plan
+        self._plans[json.dumps(plan.written(), sort_keys=True), ""] = plan
 
-    def of(self, written: Mapping[str, Any], base: str | None = None) -> Plan:
+    def plan(self, written: Mapping[str, Any], base: str | None = None) -> Plan:
         text, folder = json.dumps(written, sort_keys=True), None if base is None else Path(base)
-        if (text, "") in self._kept:
-            return self._kept[text, ""]
-        kept = kept_code(folder)
-        key = (text, "none" if kept is None else str(kept.index["fingerprint"]))
-        if key not in self._kept:
-            self._kept[key] = plan_of(written, folder)
-            if len(self._kept) > self._most:
-                del self._kept[next(iter(self._kept))]
-        return self._kept[key]
+        if (text, "") in self._plans:
+            return self._plans[text, ""]
+        snapshot = source_snapshot(folder)
+        key = (text, "none" if snapshot is None else str(snapshot.index["fingerprint"]))
+        if key not in self._plans:
+            self._plans[key] = plan_of(written, folder)
+            if len(self._plans) > self._most:
+                del self._plans[next(iter(self._plans))]
+        return self._plans[key]
 
 
 def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], str | None], Plan]) -> dict[str, Any]:
@@ -117,15 +117,15 @@ def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], st
     path.mkdir(parents=True, exist_ok=True)
     with _once_free(path):
         run = _trained(path, job, plan, show)
-    found = {name: run.origin.get(name) for name in ("decisions", "episodes", "seconds", "status")}
+    facts = {name: run.origin.get(name) for name in ("decisions", "episodes", "seconds", "status")}
     stopped = run.status == "stopped" and not _came_far_enough(run.origin, job.until)
     if job.score is not None and not stopped:
         values = values_of(run, replace(Score(), **job.score))
-        found["score"] = float(values.mean()) if len(values) else None
-        found["sd"] = float(values.std(ddof=1)) if len(values) > 1 else None
-        found["judged"] = len(values)
-    found["took"] = round(time.perf_counter() - began, 3)
-    return found
+        facts["score"] = float(values.mean()) if len(values) else None
+        facts["sd"] = float(values.std(ddof=1)) if len(values) > 1 else None
+        facts["judged"] = len(values)
+    facts["took"] = round(time.perf_counter() - began, 3)
+    return facts
 
 
 def _trained(path: Path, job: Job, plan: Plan, show: ProgressDisplay) -> Run:
@@ -134,7 +134,7 @@ def _trained(path: Path, job: Job, plan: Plan, show: ProgressDisplay) -> Run:
     if origin is None:
         lane, why = chosen_lane(plan)
         if why:
-            show.say(why)
+            show.message(why)
         return Session(plan, job.seed, lane, why, path, show, job.command, until=job.until).run()
     if _came_far_enough(origin, job.until):
         return Run.open(path)
@@ -145,9 +145,9 @@ def _trained(path: Path, job: Job, plan: Plan, show: ProgressDisplay) -> Run:
 def _once_free(path: Path) -> Iterator[None]:
     """The only writer of a run's folder; a process that was told to end may still be saving what it has."""
     until = time.monotonic() + FREE_SECONDS
-    while held := holder(path):
+    while lock_holder := holder(path):
         if time.monotonic() > until:
-            raise RecordError(f"{path} is being trained by {held}. Wait for it, or end it.")
+            raise RecordError(f"{path} is being trained by {lock_holder}. Wait for it, or end it.")
         time.sleep(POLL_SECONDS)
     with writing(path):
         yield

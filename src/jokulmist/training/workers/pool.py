@@ -22,7 +22,7 @@ from typing import Any
 from jokulmist.agents.players import classes_of
 from jokulmist.errors import RecordError
 from jokulmist.loading import can_be_named
-from jokulmist.sources.keeping import is_of_a_notebook
+from jokulmist.sources.snapshot import is_of_a_notebook
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import RunProgress
 from jokulmist.training.session.machine import own_cores
@@ -48,8 +48,8 @@ def can_travel(plan: Plan) -> bool:
     """Whether a worker can find the plan's classes again by name."""
     if IN_WORKER:
         return False
-    made = (type(plan.environment), *classes_of(plan.agent), *plan.functions())
-    return all(can_be_named(one) or is_of_a_notebook(one) for one in made)
+    objects = (type(plan.environment), *classes_of(plan.agent), *plan.functions())
+    return all(can_be_named(obj) or is_of_a_notebook(obj) for obj in objects)
 
 
 @dataclass
@@ -101,7 +101,7 @@ class WorkerPool:
         worker.tag, worker.job, worker.tries = tag, job, tries
         _send(worker, {"kind": "job", "job": job.written()})
 
-    def hear(self, timeout: float) -> WorkerMessage | None:
+    def receive(self, timeout: float) -> WorkerMessage | None:
         """The next word of a worker that is about a job, or None after so many seconds."""
         try:
             worker, message = self._messages.get(timeout=timeout)
@@ -132,9 +132,9 @@ class WorkerPool:
             raise RecordError(
                 "a worker process died, and another in its place did not start. Begin again with `workers=1`."
             )
-        how = f"signal {-code}, {signal.Signals(-code).name}" if code < 0 else f"status {code}"
+        reason = f"signal {-code}, {signal.Signals(-code).name}" if code < 0 else f"status {code}"
         if code == -signal.SIGKILL:
-            how += "; the system does that where memory runs out"
+            reason += "; the system does that where memory runs out"
         tag, job, tries = worker.tag, worker.job, worker.tries
         self._workers[self._workers.index(worker)] = self._started(worker.number)
         if job is None:
@@ -144,10 +144,10 @@ class WorkerPool:
         if tries < self._tries:
             self._give(tag, job, tries + 1)
             return WorkerMessage(
-                "say", tag, text=f"a worker process died ({how}); {Path(job.path).name} is tried again"
+                "say", tag, text=f"a worker process died ({reason}); {Path(job.path).name} is tried again"
             )
         return WorkerMessage(
-            "failed", tag, text=f"the worker process of seed {job.seed} died ({how})", error="RecordError"
+            "failed", tag, text=f"the worker process of seed {job.seed} died ({reason})", error="RecordError"
         )
 
     def stop(self) -> None:

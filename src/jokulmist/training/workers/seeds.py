@@ -31,14 +31,14 @@ class SeedBoard:
     show: ProgressDisplay
     total: int
     paths: dict[int, Path] = field(default_factory=dict)
-    now: dict[int, RunProgress] = field(default_factory=dict)
+    running: dict[int, RunProgress] = field(default_factory=dict)
     finished: list[int] = field(default_factory=list)
     failures: dict[int, JokulmistError] = field(default_factory=dict)
-    told: set[str] = field(default_factory=set)
+    messages_shown: set[str] = field(default_factory=set)
     stopping: bool = False
 
     @property
-    def over(self) -> int:
+    def finished_count(self) -> int:
         return len(self.finished) + len(self.failures)
 
 
@@ -58,12 +58,12 @@ def train_seeds(
         first.cleanup()
         raise
     began = time.perf_counter()
-    given = 0
+    handed_out = 0
     try:
         show.begin(f"{board.total} seeds, {count} side by side")
-        with heeding_stops() as asked:
-            while board.over < given or (seeds and not board.stopping):
-                if asked and not board.stopping:
+        with heeding_stops() as stop_request:
+            while board.finished_count < handed_out or (seeds and not board.stopping):
+                if stop_request and not board.stopping:
                     _stop(board, worker_pool)
                 while seeds and worker_pool.free() and not board.stopping:
                     seed = seeds.popleft()
@@ -71,8 +71,8 @@ def train_seeds(
                     path = str(board.paths[seed])
                     keep_source(board.paths[seed], code.parts)
                     worker_pool.give(seed, Job(written, seed, path, command, base=path))
-                    given += 1
-                worker_message = worker_pool.hear(POLL_SECONDS)
+                    handed_out += 1
+                worker_message = worker_pool.receive(POLL_SECONDS)
                 if worker_message is not None:
                     _take(board, worker_message)
                     _showed(board, time.perf_counter() - began)
@@ -82,40 +82,42 @@ def train_seeds(
         first.cleanup()
     if board.failures:
         raise next(iter(board.failures.values()))
-    known = [seed for seed in plan.training.seeds if seed in board.finished and is_run(board.paths[seed])]
-    return Runs([Run.open(board.paths[seed]) for seed in known])
+    finished_seeds = [seed for seed in plan.training.seeds if seed in board.finished and is_run(board.paths[seed])]
+    return Runs([Run.open(board.paths[seed]) for seed in finished_seeds])
 
 
 def _take(board: SeedBoard, worker_message: WorkerMessage) -> None:
     """Note the message of a seed."""
     seed = worker_message.tag
     if worker_message.progress is not None:
-        board.now[seed] = worker_message.progress
+        board.running[seed] = worker_message.progress
     elif worker_message.kind == "say":
-        if worker_message.text not in board.told:
-            board.told.add(worker_message.text)
-            board.show.say(worker_message.text)
+        if worker_message.text not in board.messages_shown:
+            board.messages_shown.add(worker_message.text)
+            board.show.message(worker_message.text)
     elif worker_message.kind == "failed":
         kind = getattr(errors, worker_message.error, JokulmistError)
-        kept = "" if str(board.paths[seed]) in worker_message.text else f" What was recorded is in {board.paths[seed]}."
-        board.failures[seed] = kind(f"seed {seed}: {worker_message.text.rstrip('.')}.{kept}")
+        note = "" if str(board.paths[seed]) in worker_message.text else f" What was recorded is in {board.paths[seed]}."
+        board.failures[seed] = kind(f"seed {seed}: {worker_message.text.rstrip('.')}.{note}")
     else:
         board.finished.append(seed)
-        board.show.say(f"seed {seed}  {worker_message.text}")
+        board.show.message(f"seed {seed}  {worker_message.text}")
 
 
 def _showed(board: SeedBoard, seconds: float) -> None:
     """One line for all that is going on."""
-    now = board.now
-    if not now:
+    running = board.running
+    if not running:
         return
-    going = [progress for seed, progress in now.items() if seed not in board.finished and seed not in board.failures]
-    latest = going or list(now.values())
+    going = [
+        progress for seed, progress in running.items() if seed not in board.finished and seed not in board.failures
+    ]
+    latest = going or list(running.values())
     board.show.update(
         RunProgress(
-            decisions=sum(progress.decisions for progress in now.values()),
-            episodes=sum(progress.episodes for progress in now.values()),
-            share=(board.over + sum(progress.share for progress in going)) / board.total,
+            decisions=sum(progress.decisions for progress in running.values()),
+            episodes=sum(progress.episodes for progress in running.values()),
+            share=(board.finished_count + sum(progress.share for progress in going)) / board.total,
             mean_return=sum(progress.mean_return for progress in latest) / len(latest),
             per_second=sum(progress.per_second for progress in going),
             seconds=seconds,
@@ -125,5 +127,5 @@ def _showed(board: SeedBoard, seconds: float) -> None:
 
 def _stop(board: SeedBoard, worker_pool: WorkerPool) -> None:
     board.stopping = True
-    board.show.say("stopping: every seed saves what it has (Ctrl-C again ends at once)")
+    board.show.message("stopping: every seed saves what it has (Ctrl-C again ends at once)")
     worker_pool.stop()

@@ -21,8 +21,8 @@ from jokulmist.training.workers import pool
 class Told:
     """Shows progress by telling the process that asked."""
 
-    def __init__(self, out: TextIO, asked: StopRequest) -> None:
-        self._out, self._asked = out, asked
+    def __init__(self, out: TextIO, stop_request: StopRequest) -> None:
+        self._out, self._stop_request = out, stop_request
         self.ending = ""
 
     def send(self, kind: str, **more: Any) -> None:
@@ -36,8 +36,8 @@ class Told:
     def update(self, progress: Any) -> None:
         self.send("progress", progress=asdict(progress))
 
-    def say(self, text: str) -> None:
-        if not self._asked:  # the process that asked for the end has said so
+    def message(self, text: str) -> None:
+        if not self._stop_request:  # the process that asked for the end has said so
             self.send("say", text=text)
 
     def end(self, text: str) -> None:
@@ -51,11 +51,11 @@ def main() -> None:
     os.dup2(2, 1)
     pool.IN_WORKER = True
     trust_everything()
-    with heeding_stops() as asked:  # only noted: the process that gives the jobs says when to stop
-        _serve(Told(out, asked), asked)
+    with heeding_stops() as stop_request:  # only noted: the process that gives the jobs says when to stop
+        _serve(Told(out, stop_request), stop_request)
 
 
-def _serve(told: Told, asked: StopRequest) -> None:
+def _serve(output: Told, stop_request: StopRequest) -> None:
     """Read the first plan, then do the jobs."""
     line = sys.stdin.readline()
     if not line:  # gone before anything was asked
@@ -70,19 +70,19 @@ def _serve(told: Told, asked: StopRequest) -> None:
 
         plans = Plans()
         pool.READING = True
-        plans.of(first["plan"], first["base"])
+        plans.plan(first["plan"], first["base"])
         pool.READING = False
     except BaseException as failure:
-        told.send("failed", error=type(failure).__name__, text=str(failure) or type(failure).__name__)
+        output.send("failed", error=type(failure).__name__, text=str(failure) or type(failure).__name__)
         return
-    told.send("ready")
-    for message in _messages(asked):
-        _work(plans, message["job"], told)
+    output.send("ready")
+    for message in _messages(stop_request):
+        _work(plans, message["job"], output)
     sys.stderr.flush()
     os._exit(0)  # every run is written; taking compiled programs apart would make the caller wait for most of a second
 
 
-def _messages(asked: StopRequest) -> Iterator[dict[str, Any]]:
+def _messages(stop_request: StopRequest) -> Iterator[dict[str, Any]]:
     """The jobs, as they come. A word to stop, and the end of the input, end the one that is done: cleanly, with all
     saved."""
     waiting: list[dict[str, Any]] = []
@@ -93,8 +93,10 @@ def _messages(asked: StopRequest) -> Iterator[dict[str, Any]]:
         nonlocal ended
         for line in sys.stdin:
             message = json.loads(line)
-            asked.now = message["kind"] == "stop"  # what was asked before does not concern a job that comes after
-            if asked:
+            stop_request.immediately = (
+                message["kind"] == "stop"
+            )  # what was asked before does not concern a job that comes after
+            if stop_request:
                 continue
             with ready:
                 waiting.append(message)
@@ -102,7 +104,7 @@ def _messages(asked: StopRequest) -> Iterator[dict[str, Any]]:
         with ready:
             ended = True
             ready.notify()
-        asked.now = True
+        stop_request.immediately = True
 
     threading.Thread(target=listen, daemon=True).start()
     while True:
@@ -115,15 +117,15 @@ def _messages(asked: StopRequest) -> Iterator[dict[str, Any]]:
         yield message
 
 
-def _work(plans: Any, asked: dict[str, Any], told: Told) -> None:
+def _work(plans: Any, message: dict[str, Any], output: Told) -> None:
     from jokulmist.training.workers.jobs import Job, work
 
-    job = Job(**asked)
-    told.ending = ""
+    job = Job(**message)
+    output.ending = ""
     answer: dict[str, Any] = {"kind": "done", "result": {}}
     try:
-        answer["result"] = work(job, told, plans.of)
-        answer["text"] = told.ending
+        answer["result"] = work(job, output, plans.plan)
+        answer["text"] = output.ending
     except JokulmistError as failure:
         answer = {"kind": "failed", "error": type(failure).__name__, "text": str(failure)}
     except KeyboardInterrupt:
@@ -131,7 +133,7 @@ def _work(plans: Any, asked: dict[str, Any], told: Told) -> None:
     except Exception as failure:
         answer = {"kind": "failed", "error": "JokulmistError", "text": told_of(failure)}
         traceback.print_exc()
-    told.send(**answer)
+    output.send(**answer)
 
 
 def told_of(failure: BaseException) -> str:

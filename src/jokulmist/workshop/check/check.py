@@ -81,7 +81,7 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
                 look_at_levels(play)
     except BrokenEnvironment as failure:
         report.findings.append(
-            Finding("error", str(failure), "", "Nothing can be trained until it runs.", _mend(str(failure)))
+            Finding("error", str(failure), "", "Nothing can be trained until it runs.", _suggest_fix(str(failure)))
         )
         return report
     if isinstance(environment, Simulator):
@@ -105,7 +105,7 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
     return report
 
 
-def _mend(failure: str) -> str:
+def _suggest_fix(failure: str) -> str:
     """What to do about a class that fails, by what its message names."""
     if re.search(r"\.py:\d+", failure):
         return "Mend the line that is named."
@@ -116,15 +116,15 @@ def _speeds(environment: Environment, compiles: bool) -> dict[str, float]:
     """Steps per second of random play on each lane, without what starting costs."""
     planned = Planned(steps=1 << 40)
     loop: Any = PlainLoop(environment, RandomPlay(), 0, 1, planned)
-    found = {"plain, 1 copy": _speed(loop, 100)}
+    speeds = {"plain, 1 copy": _speed(loop, 100)}
     if compiles:
         from jokulmist.training.loops.compiled import CompiledLoop
 
         for copies in (1, 64):
             loop = CompiledLoop(environment, RandomPlay(), 0, copies, planned)
             word = "copy" if copies == 1 else "copies"
-            found[f"compiled, {copies} {word}"] = _speed(loop, 512)
-    return found
+            speeds[f"compiled, {copies} {word}"] = _speed(loop, 512)
+    return speeds
 
 
 def _speed(loop: Any, turns: int) -> float:

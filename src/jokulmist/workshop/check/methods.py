@@ -11,7 +11,7 @@ from jokulmist.environments.declaration.reads import watched
 from jokulmist.environments.spaces.actions import Actions, Choice, Range, Record
 from jokulmist.workshop.check.random_play import Play, Transition
 
-ASKED = 40
+MOST_CALLS = 40
 MOST_TRIED = 8
 
 
@@ -29,12 +29,12 @@ def look_at_methods(play: Play) -> None:
 def _reads(play: Play) -> dict[str, dict[str, set[str]]]:
     """The fields that each method reads, by the argument they are read from."""
     outline = play.description.outline
-    found: dict[str, dict[str, set[str]]] = {}
+    reads: dict[str, dict[str, set[str]]] = {}
 
     def note(method: str, argument: str, names: set[str]) -> None:
-        found.setdefault(method, {}).setdefault(argument, set()).update(names)
+        reads.setdefault(method, {}).setdefault(argument, set()).update(names)
 
-    def ask(method: str, state: Any, *more: Any) -> None:
+    def call(method: str, state: Any, *more: Any) -> None:
         twin, names = watched(state)
         try:
             getattr(play.environment, method)(twin, *more)
@@ -42,30 +42,30 @@ def _reads(play: Play) -> dict[str, dict[str, set[str]]]:
             play.step.failed(method, failure)
         note(method, "state", names)
 
-    for moment in play.transitions[:ASKED]:
-        ask("advance", moment.before, moment.action, play.draws[Stream.ADVANCE].at(moment.turn, 0))
+    for moment in play.transitions[:MOST_CALLS]:
+        call("advance", moment.before, moment.action, play.draws[Stream.ADVANCE].at(moment.turn, 0))
         for sensor in outline.sensors:
             more = (play.draws[Stream.SENSE].at(moment.turn, 0),) if sensor.noisy else ()
-            ask(sensor.name, moment.after, *more)
+            call(sensor.name, moment.after, *more)
         for name in (*outline.references, *(("legal",) if outline.masked else ())):
-            ask(name, moment.after)
+            call(name, moment.after)
         for step in (*outline.terms, *outline.endings, *outline.cuts, *outline.measures):
             before, from_before = watched(moment.before)
             after, from_after = watched(moment.after)
-            given = {"before": before, "action": moment.action, "after": after}
+            arguments = {"before": before, "action": moment.action, "after": after}
             try:
-                getattr(play.environment, step.name)(*[given[name] for name in step.takes])
+                getattr(play.environment, step.name)(*[arguments[name] for name in step.takes])
             except Exception as failure:
                 play.step.failed(step.name, failure)
             note(step.name, "before", from_before)
             note(step.name, "after", from_after)
-    return found
+    return reads
 
 
 def _flows_from_before(play: Play, read: dict[str, dict[str, set[str]]]) -> None:
     flows = {f.name for f in play.description.fields if f.role == "flow"}
-    for method, by in read.items():
-        for name in sorted(by.get("before", set()) & flows):
+    for method, readers in read.items():
+        for name in sorted(readers.get("before", set()) & flows):
             play.find(
                 "error",
                 f"flow:{method}:{name}",
@@ -78,10 +78,10 @@ def _flows_from_before(play: Play, read: dict[str, dict[str, set[str]]]) -> None
 
 def _unread_fields(play: Play, read: dict[str, dict[str, set[str]]]) -> None:
     every: set[str] = set()
-    for by in read.values():
-        every |= set().union(*by.values())
+    for readers in read.values():
+        every |= set().union(*readers.values())
     for field in play.description.fields:
-        if field.role != "seen" and field.name not in every and not _drawn(play, field.name):
+        if field.role != "seen" and field.name not in every and not _draws_noise(play, field.name):
             play.find(
                 "warning",
                 f"unread:{field.name}",
@@ -93,7 +93,7 @@ def _unread_fields(play: Play, read: dict[str, dict[str, set[str]]]) -> None:
             )
 
 
-def _drawn(play: Play, name: str) -> bool:
+def _draws_noise(play: Play, name: str) -> bool:
     """Whether `picture` names a field; it draws rather than asks, so its source is looked at."""
     import inspect
 
@@ -110,13 +110,13 @@ def _unread_actions(play: Play) -> None:
     parts: dict[str, Any] = action.parts if isinstance(action, Actions) else {"": action}
     for name, part in parts.items():
         tries = _tries(part)
-        if len(tries) > 1 and not any(_matters(play, moment, name, tries) for moment in play.transitions[:ASKED]):
-            what = f"the part `{name}` of the action" if name else "the action"
+        if len(tries) > 1 and not any(_matters(play, moment, name, tries) for moment in play.transitions[:MOST_CALLS]):
+            noun = f"the part `{name}` of the action" if name else "the action"
             play.find(
                 "error",
                 f"action:{name}",
-                f"{what} changes nothing: each of {len(tries)} alternatives gave the same state, rewards and endings "
-                f"in {min(ASKED, len(play.transitions))} steps.",
+                f"{noun} changes nothing: each of {len(tries)} alternatives gave the same state, rewards and endings "
+                f"in {min(MOST_CALLS, len(play.transitions))} steps.",
                 "advance",
                 "Whatever is done, the same happens; nothing can be learned.",
                 f"Use {f'`action.{name}`' if name else '`action`'} in `advance` or in a reward.",
@@ -138,14 +138,14 @@ def _matters(play: Play, moment: Transition, name: str, tries: list[Any]) -> boo
     for value in tries:
         action = Record(**{**vars(moment.action), name: value}) if name else value
         after = step.advance(moment.before, action, play.draws[Stream.ADVANCE].at(moment.turn, 0))
-        told = (
+        text = (
             step.reward_terms(moment.before, action, after),
             step.measured(moment.before, action, after),
-            step.held(moment.before, action, after, moment.advances),
+            step.satisfied(moment.before, action, after, moment.advances),
         )
         if first is None:
-            first = (after, told)
-        elif first != (after, told):
+            first = (after, text)
+        elif first != (after, text):
             return True
     return False
 

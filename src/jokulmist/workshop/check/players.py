@@ -19,8 +19,8 @@ from jokulmist.environments.spaces.player_actions import PlayerActions, name_in,
 from jokulmist.workshop.check.random_play import Play, Transition
 from jokulmist.workshop.check.report import Finding, Report
 
-ASKED = 40
-NEAR = 1e-5
+MOST_CALLS = 40
+TOLERANCE = 1e-5
 # The beginnings of the keys of findings.
 SAME, DIFFERS, NEVER = "same for all:", "differs:", "never earned:"
 
@@ -32,27 +32,29 @@ def look_at_players(play: Play) -> None:
         return
     _same_for_all(play)
     turned = {f.name for f in description.fields if _by_player(f.shape, len(description.players))}
-    own = [s for s in description.outline.sensors if owner_of(s.name) and not s.noisy and not s.bounds["image"]]
-    for sensor in own:
+    sensors = [s for s in description.outline.sensors if owner_of(s.name) and not s.noisy and not s.bounds["image"]]
+    for sensor in sensors:
         _differs(play, turned, sensor.name, ("state",), "shows")
     for term in description.terms:
         if owner_of(term.name):
             _differs(play, turned, term.name, term.takes, "pays")
-    known = {name_in(key.rpartition(":")[2]) for key in play.told if key.startswith((DIFFERS, NEVER))}
-    play.report.findings += [one for one in earned_by_one(play.report, description) if one.where not in known]
+    names = {name_in(key.rpartition(":")[2]) for key in play.reported if key.startswith((DIFFERS, NEVER))}
+    play.report.findings += [
+        finding for finding in earned_by_one(play.report, description) if finding.where not in names
+    ]
 
 
 def earned_by_one(report: Report, description: Description) -> list[Finding]:
     """Reward terms that some of the players earned, and others never."""
     if not alike(description):
         return []
-    found = []
+    findings = []
     reaches = {reach.name: reach for reach in report.terms}
     for name in dict.fromkeys(name_in(term.name) for term in description.terms if owner_of(term.name)):
         never = [p for p in description.players if _still(reaches[own_name(p, name)])]
         if never and len(never) < len(description.players):
             earning = next(p for p in description.players if p not in never)
-            found.append(
+            findings.append(
                 Finding(
                     "warning",
                     f"reward term `{name}` was earned by `{earning}`, and stayed 0 for `{'`, `'.join(never)}` in all "
@@ -62,7 +64,7 @@ def earned_by_one(report: Report, description: Description) -> list[Finding]:
                     f"Use `player` as the index in `{name}`, e.g. `after.caught[player]`.",
                 )
             )
-    return found
+    return findings
 
 
 def alike(description: Description) -> bool:
@@ -71,14 +73,14 @@ def alike(description: Description) -> bool:
     if not isinstance(action, PlayerActions):
         return False
 
-    def own(player: str, parts: Any) -> set[str]:
+    def names_of(player: str, parts: Any) -> set[str]:
         return {name_in(part.name) for part in parts if owner_of(part.name) == player}
 
     first = players[0]
     return all(
         action.players[p] == action.players[first]
-        and own(p, description.bare.channels) == own(first, description.bare.channels)
-        and own(p, description.terms) == own(first, description.terms)
+        and names_of(p, description.bare.channels) == names_of(first, description.bare.channels)
+        and names_of(p, description.terms) == names_of(first, description.terms)
         for p in players
     )
 
@@ -96,7 +98,7 @@ def _same_for_all(play: Play) -> None:
     rows, slices = np.asarray(play.rows, float), play.description.bare.slices
     for name in dict.fromkeys(name_in(c.name) for c in play.description.bare.numbers if owner_of(c.name)):
         each = [rows[:, slices[own_name(player, name)]] for player in play.description.players]
-        if all(np.array_equal(each[0], other) for other in each[1:]) and np.ptp(each[0]) > 0.0:
+        if all(np.array_equal(each[0], row) for row in each[1:]) and np.ptp(each[0]) > 0.0:
             play.find(
                 "warning",
                 f"{SAME}{name}",
@@ -112,21 +114,21 @@ def _differs(play: Play, turned: set[str], name: str, takes: tuple[str, ...], do
     """A player's own method that gives something else when places are exchanged, though all it reads has one entry a
     player."""
     players, method = play.description.players, name_in(name)
-    if f"{SAME}{method}" in play.told:
+    if f"{SAME}{method}" in play.reported:
         return
-    here = players.index(owner_of(name))
-    there = (here + 1) % len(players)
-    other = own_name(players[there], method)
-    for moment in play.transitions[:ASKED]:
-        mine, read = _asked(play, name, takes, moment)
+    seat = players.index(owner_of(name))
+    next_seat = (seat + 1) % len(players)
+    other_method = own_name(players[next_seat], method)
+    for moment in play.transitions[:MOST_CALLS]:
+        value, read = _call_for(play, name, takes, moment)
         if not read or not read <= turned:
             return
-        theirs, _ = _asked(play, other, takes, _exchanged(play, turned, moment))
-        if not np.allclose(mine, theirs, atol=NEAR):
+        exchanged_value, _ = _call_for(play, other_method, takes, _exchanged(play, turned, moment))
+        if not np.allclose(value, exchanged_value, atol=TOLERANCE):
             play.find(
                 "warning",
                 f"{DIFFERS}{method}",
-                f"`{method}` {does} `{players[here]}` {_short(mine)}, and `{players[there]}` {_short(theirs)} in the "
+                f"`{method}` {does} `{players[seat]}` {_short(value)}, and `{players[next_seat]}` {_short(exchanged_value)} in the "
                 "same situation with places exchanged.",
                 name,
                 "Their actions and channels are the same: an index that is fixed, or mixed up, shows or pays one of "
@@ -137,30 +139,34 @@ def _differs(play: Play, turned: set[str], name: str, takes: tuple[str, ...], do
             return
 
 
-def _asked(play: Play, name: str, takes: tuple[str, ...], moment: Transition) -> tuple[Any, set[str]]:
+def _call_for(play: Play, name: str, takes: tuple[str, ...], moment: Transition) -> tuple[Any, set[str]]:
     """What a method gives in a moment, and the fields that it reads."""
     states = {"before": moment.before, "after": moment.after, "state": moment.after}
     read: set[str] = set()
-    given = []
+    arguments = []
     for word in takes:
         twin, names = watched(states[word]) if word in states else (moment.action, read)
-        given.append((twin, names))
+        arguments.append((twin, names))
     try:
-        value = getattr(play.environment, name)(*[twin for twin, _ in given])
+        value = getattr(play.environment, name)(*[twin for twin, _ in arguments])
     except Exception as failure:
         play.step.failed(name, failure)
-    return value, set().union(*(names for _, names in given)) if given else read
+    return value, set().union(*(names for _, names in arguments)) if arguments else read
 
 
 def _exchanged(play: Play, turned: set[str], moment: Transition) -> Transition:
     """The same moment, in which each player is where the one before it was."""
 
-    def state(of: State) -> State:
-        return of.replace(**{name: np.roll(np.asarray(getattr(of, name)), 1, axis=0) for name in turned})
+    def state(exchanged_state: State) -> State:
+        return exchanged_state.replace(
+            **{name: np.roll(np.asarray(getattr(exchanged_state, name)), 1, axis=0) for name in turned}
+        )
 
     action, players = play.description.action, play.description.players
     assert isinstance(action, PlayerActions)
-    did = {players[(k + 1) % len(players)]: action.of(player, moment.action) for k, player in enumerate(players)}
+    did = {
+        players[(k + 1) % len(players)]: action.for_player(player, moment.action) for k, player in enumerate(players)
+    }
     return moment._replace(before=state(moment.before), action=action.joined(did), after=state(moment.after))
 
 

@@ -45,12 +45,12 @@ class Play:
         self.step = Stepper(environment)
         noise = Noise(1, 1, Domain.CHECK)
         self.draws = {stream: PlainDraw(noise, stream) for stream in Stream}
-        self.told: set[str] = set()
+        self.reported: set[str] = set()
         self.looks: dict[str, Any] = {}
         self.moved: set[str] = set()
-        self.kept = self._snapshot()
-        self.begun = 0
-        self.held = 0  # every closing that held, also beside another
+        self.initial_attributes = self._snapshot()
+        self.episodes_begun = 0
+        self.satisfied = 0  # every closing that held, also beside another
         # What random play leaves behind: transitions, and the rows, terms and advances of every step, episode by
         # episode.
         self.transitions: list[Transition] = []
@@ -65,11 +65,11 @@ class Play:
         for term, weight in zip(self.description.terms, self.description.own_weights, strict=True):
             report.terms.append(Reach(term.name, f"weight {weight:g}"))
 
-    def find(self, level: Level, key: str, what: str, method: str, why: str, fix: str) -> None:
+    def find(self, level: Level, key: str, text: str, method: str, why: str, fix: str) -> None:
         """Add a finding, once a key."""
-        if key not in self.told:
-            self.told.add(key)
-            self.report.findings.append(Finding(level, what, self.place(method), why, fix))
+        if key not in self.reported:
+            self.reported.add(key)
+            self.report.findings.append(Finding(level, text, self.place(method), why, fix))
 
     def place(self, method: str) -> str:
         """File and line of a method of the class."""
@@ -109,8 +109,8 @@ class Play:
             after = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
             self._same_again(before, action, after, turn)
             self._rewards(before, action, after)
-            held = self._closings(before, action, after, advances)
-            self.held |= held
+            satisfied = self._closings(before, action, after, advances)
+            self.satisfied |= satisfied
             self.step.measured(before, action, after)
             self._observe(after, turn)
             self._unchanged()
@@ -119,8 +119,8 @@ class Play:
             self.rows.append(self.row)
             self.advances.append(advances)
             state = after
-            if held:
-                name = self.description.held_names(held)[0]
+            if satisfied:
+                name = self.description.held_names(satisfied)[0]
                 self.episodes.append((advances, name))
                 self.report.closed_by[name] = self.report.closed_by.get(name, 0) + 1
                 state, advances = self._begin(turn + 1), 0
@@ -132,35 +132,35 @@ class Play:
 
         A series cannot be written to, and printing one at every step would cost more than the step.
         """
-        held = {**vars(type(self.environment)), **vars(self.environment)}
-        return {name: repr(value) for name, value in held.items() if name[:1] != "_" and _changeable(value)}
+        attributes = {**vars(type(self.environment)), **vars(self.environment)}
+        return {name: repr(value) for name, value in attributes.items() if name[:1] != "_" and _changeable(value)}
 
     def _unchanged(self) -> None:
-        for name, now in self._snapshot().items():
-            if now != self.kept.get(name, now):
+        for name, value in self._snapshot().items():
+            if value != self.initial_attributes.get(name, value):
                 self.find(
                     "error",
                     f"changed:{name}",
-                    f"`self.{name}` was changed while the environment ran: {self.kept[name][:60]} became {now[:60]}.",
+                    f"`self.{name}` was changed while the environment ran: {self.initial_attributes[name][:60]} became {value[:60]}.",
                     "advance",
                     "Copies share the instance, and an episode that is rewound or resumed would not find it as it was.",
                     f"Make it a field of `State`, and return `state.replace({name}=...)`.",
                 )
-                self.kept[name] = now
+                self.initial_attributes[name] = value
 
     def _begin(self, turn: int) -> State:
         state = self.step.begin(self.draws[Stream.BEGIN].at(turn, 0))
-        self.begun += 1
-        if self.begun <= COMPARED_BEGINS:
-            again = self.step.begin(self.draws[Stream.BEGIN].at(turn, 0))
-            self._compare(state, again, "begin")
+        self.episodes_begun += 1
+        if self.episodes_begun <= COMPARED_BEGINS:
+            repeated = self.step.begin(self.draws[Stream.BEGIN].at(turn, 0))
+            self._compare(state, repeated, "begin")
         self._observe(state, turn, stream=Stream.BEGIN_SENSE)
         return state
 
     def _same_again(self, before: State, action: Any, after: State, turn: int) -> None:
         if turn < 50:
-            again = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
-            self._compare(after, again, "advance")
+            repeated = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
+            self._compare(after, repeated, "advance")
 
     def _compare(self, first: State, second: State, method: str) -> None:
         for name, value in first.__dict__.items():
@@ -197,9 +197,9 @@ class Play:
     def _closings(self, before: State, action: Any, after: State, advances: int) -> int:
         outline = self.description.outline
         for method in (*outline.endings, *outline.cuts):
-            given = {"before": before, "action": action, "after": after}
+            arguments = {"before": before, "action": action, "after": after}
             try:
-                flag = getattr(self.environment, method.name)(*[given[n] for n in method.takes])
+                flag = getattr(self.environment, method.name)(*[arguments[n] for n in method.takes])
             except Exception as failure:
                 self.step.failed(method.name, failure)
             if not isinstance(flag, (bool, np.bool_)):
@@ -211,7 +211,7 @@ class Play:
                     "Any number but 0 would count as an end.",
                     "Return a comparison, e.g. `after.level > 3.0`.",
                 )
-        return self.step.held(before, action, after, advances)
+        return self.step.satisfied(before, action, after, advances)
 
     def _observe(self, state: State, turn: int, stream: Stream = Stream.SENSE) -> None:
         row = self.row = self._numbers(self.step.observe(state, self.draws[stream].at(turn, 0)))
@@ -239,8 +239,8 @@ class Play:
     def _numbers(self, row: list[Any]) -> list[float]:
         """A row, if each of its entries is a number; a sensor of one number may give an array of one, too."""
         spec = self.description.bare
-        for name, where in spec.slices.items():
-            for k in range(where.start, where.stop):
+        for name, columns in spec.slices.items():
+            for k in range(columns.start, columns.stop):
                 try:
                     row[k] = float(row[k])
                 except (TypeError, ValueError):
@@ -274,17 +274,17 @@ class Play:
     def _outside(self, reach: Reach, channel: Any) -> None:
         """A channel left its bounds: far or often is an error; now and then a little, as in a fall that ends an
         episode, is a warning."""
-        where = self.description.bare.slices[channel.name]
-        values = np.asarray(self.rows, float)[:, where]
+        columns = self.description.bare.slices[channel.name]
+        values = np.asarray(self.rows, float)[:, columns]
         beyond = max(channel.low - reach.least, reach.most - channel.high) / (channel.high - channel.low)
         little = beyond <= A_LITTLE and reach.outside <= SELDOM * len(values)
         low, high = (
             _outward(q, up) for q, up in zip(np.quantile(values, (RARE, 1.0 - RARE)), (False, True), strict=True)
         )
         low, high = min(channel.low, low), max(channel.high, high)
-        keep = f"keep the value inside, e.g. `xp.clip(value, {channel.low:g}, {channel.high:g})`"
+        advice = f"keep the value inside, e.g. `xp.clip(value, {channel.low:g}, {channel.high:g})`"
         wider = f"declare `low={low:g}, high={high:g}`, where {1.0 - 2.0 * RARE:.0%} of what was met lies"
-        fix = f"{wider}, or {keep}" if (low, high) != (channel.low, channel.high) else keep
+        fix = f"{wider}, or {advice}" if (low, high) != (channel.low, channel.high) else advice
         if little:
             fix = f"Leave it, if nothing is to be told apart beyond the bounds; or {fix}"
         self.find(
@@ -305,17 +305,17 @@ class Play:
             advances += 1
             before = self.step.cleared(state)
             state = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
-            held = self.step.held(before, action, state, advances)
+            satisfied = self.step.satisfied(before, action, state, advances)
             turn += 1
-            if held:
-                self.report.closed_by[self.description.held_names(held)[0]] = 1
+            if satisfied:
+                self.report.closed_by[self.description.held_names(satisfied)[0]] = 1
                 return
         closings = self.description.closings
-        told = f"none of `{'`, `'.join(closings)}` was reached" if closings else "it declares no ending, cut or limit"
+        reason = f"none of `{'`, `'.join(closings)}` was reached" if closings else "it declares no ending, cut or limit"
         self.find(
             "error",
             "endless",
-            f"no episode closed in {advances:,} steps of random play: {told}.",
+            f"no episode closed in {advances:,} steps of random play: {reason}.",
             "advance",
             "An episode that never closes is never recorded, and an ending that cannot be reached teaches nothing.",
             "Declare `time_limit = 1000` (a cut) or `deadline = 1000` (a true end), and look at the comparison in "

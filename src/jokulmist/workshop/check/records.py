@@ -41,17 +41,17 @@ def look_at_levels(play: Play) -> None:
 def _never_met(play: Play) -> None:
     """Endings and cuts that hold in no step of random play, nor where a reference plays."""
     report, description = play.report, play.description
-    met = set(description.held_names(play.held))
+    met = set(description.held_names(play.satisfied))
     for level in report.levels.values():
         met |= {str(name) for name in level.columns["closed_by"]}
     for closing in (*description.outline.endings, *description.outline.cuts):
         if closing.name not in met:
-            others = " nor in the episodes of the references" if len(report.levels) > 1 else ""
+            elsewhere = " nor in the episodes of the references" if len(report.levels) > 1 else ""
             play.find(
                 "warning",
                 f"never met:{closing.name}",
                 f"`{closing.name}` held in none of {report.steps:,} steps of random "
-                f"play{',' if others else ''}{others}.",
+                f"play{',' if elsewhere else ''}{elsewhere}.",
                 closing.name,
                 "An ending that cannot be met teaches nothing; one that is hard to meet is learned late.",
                 "Look at the comparison's direction and units; write a `@jm.reference` that meets it, or begin an "
@@ -114,22 +114,22 @@ def _never_earned(play: Play) -> None:
 def _paid_on(play: Play) -> set[str]:
     """Reward terms that begin in the middle of an episode and then stay the same to its end: an ending was
     forgotten."""
-    found: set[str] = set()
+    terms: set[str] = set()
     lasts = np.cumsum([advances for advances, _ in play.episodes])
     episodes = np.split(np.asarray(play.amounts), lasts)[: len(lasts)]
     for k, term in enumerate(play.description.terms):
         earned, paid = 0, []
         for amounts in episodes:
             column = amounts[:, k]
-            some = np.flatnonzero(column)
-            if not len(some):
+            paid_rows = np.flatnonzero(column)
+            if not len(paid_rows):
                 continue
             earned += 1
-            first = some[0]
+            first = paid_rows[0]
             if first > 0 and len(column) - first >= PAID_ON and (column[first:] == column[first]).all():
                 paid.append((len(column) - first, column[first]))
         if paid and len(paid) >= 0.5 * earned:
-            found.add(term.name)
+            terms.add(term.name)
             play.find(
                 "warning",
                 f"paid on:{term.name}",
@@ -140,7 +140,7 @@ def _paid_on(play: Play) -> set[str]:
                 "Declare an ending for it (`@jm.ending`), or pay it only in the step in which it happens, from "
                 "`before` and `after`.",
             )
-    return found
+    return terms
 
 
 def _scales(play: Play, paid_on: set[str]) -> None:
@@ -150,12 +150,12 @@ def _scales(play: Play, paid_on: set[str]) -> None:
     order = np.argsort(weighted)[::-1]
     if len(order) < 2 or weighted[order[1]] == 0.0:
         return
-    first, second, others = order[0], order[1], weighted[order[1:]].sum()
-    if weighted[first] > DWARFED * others and names[first] not in paid_on:
+    first, second, rest = order[0], order[1], weighted[order[1:]].sum()
+    if weighted[first] > DWARFED * rest and names[first] not in paid_on:
         play.find(
             "warning",
             "scale",
-            f"reward term `{names[first]}` brings {weighted[first]:.4g} a step, all the others together {others:.4g}.",
+            f"reward term `{names[first]}` brings {weighted[first]:.4g} a step, all the others together {rest:.4g}.",
             names[first],
             "The others have little say in what is learned.",
             "Leave it where the others are meant to be small; else raise their weights, e.g. "
@@ -168,7 +168,7 @@ def _twins(play: Play) -> None:
     """Two channels that tell the same, up to scale and shift."""
     spec = play.description.bare
     columns = np.asarray(play.rows, float)
-    entries = [(name, k) for name, where in spec.slices.items() for k in range(where.start, where.stop)]
+    entries = [(name, k) for name, entries_of in spec.slices.items() for k in range(entries_of.start, entries_of.stop)]
     spread = columns.std(axis=0)
     for i, (first, a) in enumerate(entries):
         for second, b in entries[i + 1 :]:
@@ -213,8 +213,8 @@ def _early_ends(play: Play) -> None:
     count = len(play.episodes)
     ends = play.description.closings[: play.description.true_ends]
     for name in ends:
-        own = [advances for advances, closed_by in play.episodes if closed_by == name]
-        at_once = sum(advances == 1 for advances in own)
+        lengths = [advances for advances, closed_by in play.episodes if closed_by == name]
+        at_once = sum(advances == 1 for advances in lengths)
         if name != DEADLINE and at_once > 0.5 * count:
             play.find(
                 "error" if at_once == count else "warning",
@@ -224,7 +224,7 @@ def _early_ends(play: Play) -> None:
                 "Nothing can be learned from an episode that is over before it has begun.",
                 "Check the comparison's direction and units, and the first state that `begin` gives.",
             )
-        elif name != DEADLINE and len(own) == count > SOON and max(own) <= SOON:
+        elif name != DEADLINE and len(lengths) == count > SOON and max(lengths) <= SOON:
             play.find(
                 "warning",
                 f"soon:{name}",

@@ -125,16 +125,16 @@ class Report:
             for name, level in self.levels.items()
         }
         facts["compiles"] = "yes" if self.compiles else self.stepped or f"no: {self.why_plain}"
-        found = [{"": f.level, "what": f.what, "where": f.where, "fix": f.fix} for f in self.findings]
+        table_rows = [{"": f.level, "what": f.what, "where": f.where, "fix": f.fix} for f in self.findings]
         ranges = [
             {"": kind, "name": r.name, "declared": r.declared, "least": r.least, "most": r.most}
             for kind, rows in (("observed", self.channels), ("reward", self.terms))
             for r in rows
         ]
-        return cells.shown(
+        return cells.html_card(
             f"check of {self.name}",
             facts,
-            cells.table(found, "findings", most=40),
+            cells.table(table_rows, "findings", most=40),
             cells.table(ranges, "ranges", most=40),
         )
 

@@ -44,9 +44,9 @@ def look_at_simulator(environment: Simulator, report: Report, steps: int) -> Non
         for reach, amount in zip(report.terms, state.terms, strict=True):
             reach.least, reach.most = min(reach.least, amount), max(reach.most, amount)
             reach.total, reach.count = reach.total + amount, reach.count + 1
-        held = step.held(state, action, state, advances)
-        if held:
-            name = description.held_names(held)[0]
+        satisfied = step.satisfied(state, action, state, advances)
+        if satisfied:
+            name = description.held_names(satisfied)[0]
             report.closed_by[name] = report.closed_by.get(name, 0) + 1
             advances, number = 0, number + 1
             state = step.begin(draws[Stream.BEGIN].at(number, 0))
@@ -63,7 +63,7 @@ def look_at_simulator(environment: Simulator, report: Report, steps: int) -> Non
         report.stepped = (
             f"a program at {environment.program}, with {arenas} arena{'s' if arenas != 1 else ''} a connection"
         )
-    _judged(report, description, advances)
+    _check_values(report, description, advances)
     _same_again(environment, report)
 
 
@@ -80,11 +80,11 @@ def _met(report: Report, spec: Any, row: list[float]) -> None:
         reach.outside += bool(values.min() < channel.low - slack or values.max() > channel.high + slack)
 
 
-def _judged(report: Report, description: Any, open_advances: int) -> None:
+def _check_values(report: Report, description: Any, open_advances: int) -> None:
     """Findings from what random play met."""
 
-    def find(level: Level, what: str, why: str, fix: str) -> None:
-        report.findings.append(Finding(level, what, f"{description.name}.advance", why, fix))
+    def find(level: Level, text: str, why: str, fix: str) -> None:
+        report.findings.append(Finding(level, text, f"{description.name}.advance", why, fix))
 
     for reach, channel in zip(report.channels, description.bare.numbers, strict=True):
         if reach.outside:
@@ -133,7 +133,7 @@ def _same_again(environment: Simulator, report: Report) -> None:
             action = description.action.random(draws[Stream.PLAY].at(advances, 0), step.decidable(state) or None)
             state, advances = step.advance(state, action, None), advances + 1
             rows.append(state.row)
-            if step.held(state, action, state, advances):
+            if step.satisfied(state, action, state, advances):
                 break
         return rows
 
@@ -141,14 +141,14 @@ def _same_again(environment: Simulator, report: Report) -> None:
     before, fresh, used = played(first), played(second), played(first)
     first.environment.close()
     second.environment.close()
-    for rows, how in ((fresh, "on another instance"), (used, "on an instance that had played an episode before")):
-        at = next((k for k, (a, b) in enumerate(zip(before, rows, strict=False)) if a != b), None)
-        if at is not None or len(rows) != len(before):
+    for rows, case in ((fresh, "on another instance"), (used, "on an instance that had played an episode before")):
+        index = next((k for k, (a, b) in enumerate(zip(before, rows, strict=False)) if a != b), None)
+        if index is not None or len(rows) != len(before):
             report.findings.append(
                 Finding(
                     "error",
-                    f"the same seed and actions gave another episode {how}, from step "
-                    f"{at if at is not None else len(rows)} on.",
+                    f"the same seed and actions gave another episode {case}, from step "
+                    f"{index if index is not None else len(rows)} on.",
                     f"{description.name}.begin",
                     "A run could not be done again, and copies would not be alike.",
                     "Take all chance from `seed` (e.g. `numpy.random.default_rng(seed)`), and set everything anew in "

@@ -85,10 +85,10 @@ def _show_levels(report: Report, console: Any) -> None:
     for name, level in report.levels.items():
         average, low, high, sd = level.told_of(whose)
         label = "random play" if name == "random" else f"reference {name}"
-        of = f" of {whose}" if whose else ""
-        won = "".join(f", {what} {share:.0%}" for what, share in level.outcomes.items())
+        suffix = f" of {whose}" if whose else ""
+        won = "".join(f", {outcome} {share:.0%}" for outcome, share in level.outcomes.items())
         more = "  (reads more than the agent sees)" if report.sees_more.get(name) else ""
-        console.print(f"{label:<20} return{of} {average:.4g}, 95 % [{low:.4g}, {high:.4g}], sd {sd:.3g}{won}{more}")
+        console.print(f"{label:<20} return{suffix} {average:.4g}, 95 % [{low:.4g}, {high:.4g}], sd {sd:.3g}{won}{more}")
     if report.simulated:
         console.print(f"simulator            {escape(report.stepped)}")
     elif report.compiles:

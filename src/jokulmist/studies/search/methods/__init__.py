@@ -22,14 +22,14 @@ METHODS: dict[str, Any] = {
 }
 
 
-_GIVEN: dict[str, type[SearchMethod]] = {}  # classes that were handed over: they need not be found by their name
+_REGISTERED: dict[str, type[SearchMethod]] = {}  # classes that were handed over: they need not be found by their name
 
 
 def method_use(method: Any) -> str:
     """A method as a plan names it: a word, or ``file.py:Name`` of one's own; its class may be given, too."""
     if isinstance(method, type) and issubclass(method, SearchMethod):
         use = next((word for word, shipped in METHODS.items() if shipped is method), name_of(method))
-        _GIVEN[use] = method
+        _REGISTERED[use] = method
         return use
     if not isinstance(method, str) or (method not in METHODS and ":" not in method):
         raise SettingError(
@@ -42,12 +42,12 @@ def method_use(method: Any) -> str:
 
 def method_named(use: str, base: Path | None = None) -> Any:
     """The class that a plan names."""
-    if use in METHODS or use in _GIVEN:
-        return METHODS.get(use) or _GIVEN[use]
-    found = function_named(use, base)
-    if not (isinstance(found, type) and issubclass(found, SearchMethod)):
+    if use in METHODS or use in _REGISTERED:
+        return METHODS.get(use) or _REGISTERED[use]
+    function = function_named(use, base)
+    if not (isinstance(function, type) and issubclass(function, SearchMethod)):
         raise SettingError(f"`{use}` is no search method; derive it from `jm.SearchMethod`.")
-    return found
+    return function
 
 
 __all__ = ["METHODS", "Method", "SearchMethod", "method_named", "method_use"]

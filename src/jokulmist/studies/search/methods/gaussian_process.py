@@ -39,45 +39,45 @@ class GaussianProcess(Random):
     @property
     def first(self) -> int:
         """How many are drawn at random before a model is asked."""
-        return max(FIRST, 2 * len(self.asked.space.names))
+        return max(FIRST, 2 * len(self.problem.space.names))
 
     def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)
-        if number >= self.asked.candidates:
+        if number >= self.problem.candidates:
             return None
-        known = [c for merit, c in board.ranked(0)]
-        draw = self.asked.draw(number)
-        random = self.asked.space.sample(draw)
-        if len(known) < min(self.first, self.asked.candidates) or number % ONE_AT_RANDOM == ONE_AT_RANDOM - 1:
+        scored = [c for merit, c in board.ranked(0)]
+        draw = self.problem.draw(number)
+        random = self.problem.space.sample(draw)
+        if len(scored) < min(self.first, self.problem.candidates) or number % ONE_AT_RANDOM == ONE_AT_RANDOM - 1:
             return Instalment(board.add(random).number)
-        return Instalment(board.add(self._promising(board, known, draw)).number)
+        return Instalment(board.add(self._promising(board, scored, draw)).number)
 
     def best(self, board: Board) -> tuple[Candidate, int] | None:
         """The candidate of which the model expects most: a single lucky score weighs less than a good neighbourhood."""
-        known = [c for merit, c in board.ranked(0) if math.isfinite(merit)]
-        if len(known) < FIRST:
+        scored = [c for merit, c in board.ranked(0) if math.isfinite(merit)]
+        if len(scored) < FIRST:
             return board.best(self.untils)
-        places, scores = self._known(board, known)
-        mean = fitted(places, scores, self.asked.seed % (1 << 31)).predict(places)
-        return known[int(np.argmax(mean))], 0
+        places, scores = self._encode_scored(board, scored)
+        mean = fitted(places, scores, self.problem.seed % (1 << 31)).predict(places)
+        return scored[int(np.argmax(mean))], 0
 
-    def _known(self, board: Board, known: list[Candidate]) -> tuple[Array, Array]:
+    def _encode_scored(self, board: Board, scored: list[Candidate]) -> tuple[Array, Array]:
         """Places and scores of candidates, as the model takes them."""
-        places = np.stack([self.asked.space.encoded(c.settings) for c in known])
-        return places, tamed([float(board.merit(c, 0) or 0.0) for c in known])
+        places = np.stack([self.problem.space.encoded(c.settings) for c in scored])
+        return places, tamed([float(board.merit(c, 0) or 0.0) for c in scored])
 
-    def _promising(self, board: Board, known: list[Candidate], draw: np.random.Generator) -> Settings:
-        space = self.asked.space
-        places, scores = self._known(board, known)
+    def _promising(self, board: Board, scored: list[Candidate], draw: np.random.Generator) -> Settings:
+        space = self.problem.space
+        places, scores = self._encode_scored(board, scored)
         model = fitted(places, scores, int(draw.integers(1 << 31)))
-        pending = [space.encoded(c.settings) for c in board.candidates if c not in known]
+        pending = [space.encoded(c.settings) for c in board.candidates if c not in scored]
         if pending:
             expected = model.predict(np.stack(pending))
             scores = np.concatenate([scores, expected])
             model = refitted(model, np.vstack([places, pending]), scores)
         mean = model.predict(places)
         best = float(mean.max())
-        good = [known[k].settings for k in np.argsort(-mean)[:5]]
+        good = [scored[k].settings for k in np.argsort(-mean)[:5]]
         tries = [space.sample(draw) for _ in range(RANDOM_TRIES)]
         tries += [
             space.neighbour(good[k % len(good)], draw, STEPS[k % len(STEPS)], share=0.6) for k in range(NEAR_TRIES)
@@ -100,10 +100,10 @@ def expected_improvement(mean: Array, spread: Array, best: float) -> Array:
     from scipy import stats
 
     spread = np.maximum(spread, 1e-9)
-    ahead = mean - best
-    z = ahead / spread
-    found: Array = ahead * stats.norm.cdf(z) + spread * stats.norm.pdf(z)
-    return found
+    gain = mean - best
+    z = gain / spread
+    improvement: Array = gain * stats.norm.cdf(z) + spread * stats.norm.pdf(z)
+    return improvement
 
 
 def tamed(merits: list[float]) -> Array:
@@ -146,6 +146,6 @@ def refitted(model: Any, places: Array, scores: Array) -> Any:
     """The same process with more points."""
     from sklearn.gaussian_process import GaussianProcessRegressor
 
-    again = GaussianProcessRegressor(model.kernel_, normalize_y=True, optimizer=None)
-    again.fit(places, scores)
-    return again
+    model_again = GaussianProcessRegressor(model.kernel_, normalize_y=True, optimizer=None)
+    model_again.fit(places, scores)
+    return model_again

@@ -8,7 +8,7 @@ from itertools import pairwise
 
 from jokulmist.errors import SettingError
 from jokulmist.studies.search.candidates import OPEN, Board, Candidate, Instalment
-from jokulmist.studies.search.methods.protocol import ByScore, Known, halts, whole
+from jokulmist.studies.search.methods.protocol import ByScore, Known, halts, whole_steps
 
 
 class Halving(ByScore):
@@ -25,33 +25,33 @@ class Halving(ByScore):
     rate looks good early.
     """
 
-    def __init__(self, asked: Known) -> None:
-        if not whole(asked):
+    def __init__(self, problem: Known) -> None:
+        if not whole_steps(problem):
             raise SettingError(
                 "halving trains to shares of a run, so the plan must say how long by `steps`, not `episodes`."
             )
-        self.asked = asked
+        self.problem = problem
         # From the lowest rung to the whole plan.
-        self.rungs = halts(asked, [asked.one_in ** -(asked.rungs - 1 - k) for k in range(asked.rungs)])
+        self.rungs = halts(problem, [problem.one_in ** -(problem.rungs - 1 - k) for k in range(problem.rungs)])
         self.untils = self.rungs[::-1]
 
     @property
     def decisions(self) -> float:
         total, before = 0.0, 0
         for k, rung in enumerate(self.rungs):
-            until = rung or whole(self.asked)
-            total += max(self.asked.candidates // self.asked.one_in**k, 1) * (until - before)
+            until = rung or whole_steps(self.problem)
+            total += max(self.problem.candidates // self.problem.one_in**k, 1) * (until - before)
             before = until
         return total
 
     def next(self, board: Board) -> Instalment | None:
         for low, high in reversed(list(pairwise(self.rungs))):
-            found = self._promoted(board, low, high)
-            if found is not None:
-                return Instalment(found.number, high)
-        if len(board.candidates) < self.asked.candidates:
+            promoted = self._promoted(board, low, high)
+            if promoted is not None:
+                return Instalment(promoted.number, high)
+        if len(board.candidates) < self.problem.candidates:
             number = len(board.candidates)
-            return Instalment(board.add(self.asked.space.sample(self.asked.draw(number))).number, self.rungs[0])
+            return Instalment(board.add(self.problem.space.sample(self.problem.draw(number))).number, self.rungs[0])
         if board.running:
             return None
         return self._last_word(board)
@@ -59,7 +59,7 @@ class Halving(ByScore):
     def _promoted(self, board: Board, low: int, high: int) -> Candidate | None:
         """The best candidate of a rung that is due to go on."""
         ranked = board.ranked(low)
-        for merit, candidate in ranked[: len(ranked) // self.asked.one_in]:
+        for merit, candidate in ranked[: len(ranked) // self.problem.one_in]:
             if math.isfinite(merit) and self._stands(candidate, high):
                 return candidate
         return None
@@ -73,5 +73,5 @@ class Halving(ByScore):
         best = board.best(self.untils)
         if best is None or best[1] == self.rungs[-1]:
             return None
-        candidate, at = best
-        return Instalment(candidate.number, self.rungs[self.rungs.index(at) + 1])
+        candidate, until = best
+        return Instalment(candidate.number, self.rungs[self.rungs.index(until) + 1])

@@ -7,7 +7,7 @@ import math
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.studies.search.candidates import OPEN, Board, Instalment
-from jokulmist.studies.search.methods.protocol import ByScore, Known, halts, whole
+from jokulmist.studies.search.methods.protocol import ByScore, Known, halts, whole_steps
 from jokulmist.studies.search.space import AGENT, WEIGHTS, Among, with_settings
 
 WORST = 0.25
@@ -29,29 +29,29 @@ class Population(ByScore):
     do.
     """
 
-    def __init__(self, asked: Known) -> None:
-        if not whole(asked):
+    def __init__(self, problem: Known) -> None:
+        if not whole_steps(problem):
             raise SettingError("a population is compared at shares of a run, so the plan must say how long by `steps`.")
-        if len(asked.plan.training.seeds) > 1:
+        if len(problem.plan.training.seeds) > 1:
             raise SettingError(
                 "a population has one run a member, each with a seed of its own; got the seeds "
-                f"{list(asked.plan.training.seeds)}. Give one seed, and more `candidates`."
+                f"{list(problem.plan.training.seeds)}. Give one seed, and more `candidates`."
             )
-        if asked.candidates < 4:
-            raise SettingError(f"a population needs at least 4 members; got `candidates` {asked.candidates}.")
-        refuse_shapes(asked)
-        self.asked = asked
-        self.halts = halts(asked, [(k + 1) / asked.looks for k in range(asked.looks)])
+        if problem.candidates < 4:
+            raise SettingError(f"a population needs at least 4 members; got `candidates` {problem.candidates}.")
+        refuse_shapes(problem)
+        self.problem = problem
+        self.halts = halts(problem, [(k + 1) / problem.looks for k in range(problem.looks)])
         self.untils = self.halts[::-1]
 
     @property
     def decisions(self) -> float:
-        return float(self.asked.candidates * whole(self.asked))
+        return float(self.problem.candidates * whole_steps(self.problem))
 
     def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)
-        if number < self.asked.candidates:
-            return Instalment(board.add(self.asked.space.sample(self.asked.draw(number))).number, self.halts[0])
+        if number < self.problem.candidates:
+            return Instalment(board.add(self.problem.space.sample(self.problem.draw(number))).number, self.halts[0])
         alive = [c for c in board.candidates if c.status == OPEN]
         if not alive:
             return None
@@ -73,33 +73,33 @@ class Population(ByScore):
         for candidate in worst:
             if candidate in best:
                 continue
-            draw = self.asked.draw(candidate.number, look)
+            draw = self.problem.draw(candidate.number, look)
             donor = best[int(draw.integers(len(best)))]
             candidate.history.append(
                 {"until": self.halts[look - 1], "settings": candidate.settings, "copied": donor.number}
             )
-            candidate.settings = self.asked.space.neighbour(donor.settings, draw, STEP)
+            candidate.settings = self.problem.space.neighbour(donor.settings, draw, STEP)
             candidate.scores = {until: dict(scores) for until, scores in donor.scores.items()}
             candidate.status, candidate.message, candidate.copies = OPEN, "", donor.number
 
 
-def refuse_shapes(asked: Known) -> None:
+def refuse_shapes(problem: Known) -> None:
     """Raise `SettingError` for a setting that cannot change while a run trains."""
-    base = asked.plan
+    base = problem.plan
     traced = set(base.agent.numbers())
     spec = describe(base.environment).spec
     outline = describe(base.environment).outline
     limits = {getattr(type(base.environment), limit) for limit in ("deadline", "time_limit", "decide_every")}
-    for name, how in asked.space.over.items():
-        ends = how.values if isinstance(how, Among) else tuple(asked.space.spread(name, 2))
-        own = name.partition(".")[2]
+    for name, dimension in problem.space.over.items():
+        ends = dimension.values if isinstance(dimension, Among) else tuple(problem.space.spread(name, 2))
+        setting = name.partition(".")[2]
         if name.startswith(AGENT):
-            able = own in traced and all(isinstance(v, (int, float)) and not isinstance(v, bool) for v in ends)
+            able = setting in traced and all(isinstance(v, (int, float)) and not isinstance(v, bool) for v in ends)
         elif name.startswith(WEIGHTS):
             able = True
         else:
-            known = {p.name: p for p in outline.parameters}
-            able = own in known and not known[own].fixed and own not in limits
+            parameters = {p.name: p for p in outline.parameters}
+            able = setting in parameters and not parameters[setting].fixed and setting not in limits
             able = able and all(describe(with_settings(base, {name: v}).environment).spec == spec for v in ends)
         if not able:
             raise SettingError(

@@ -38,7 +38,7 @@ class Method(Protocol):
     It may hold nothing that cannot be found again from the board: a search goes on from there after it was killed.
     """
 
-    def __init__(self, asked: Known) -> None: ...
+    def __init__(self, problem: Known) -> None: ...
 
     @property
     def untils(self) -> list[int]:
@@ -101,13 +101,13 @@ class SearchMethod(ByScore):
 
     untils = [0]
 
-    def __init__(self, asked: Known) -> None:
-        self.asked = asked
+    def __init__(self, problem: Known) -> None:
+        self.problem = problem
 
     @property
     def decisions(self) -> float:
         """How many decisions a seed of all candidates will take altogether, about; for the forecast."""
-        return float(self.asked.candidates * whole(self.asked))
+        return float(self.problem.candidates * whole_steps(self.problem))
 
     def next(self, board: Board) -> Instalment | None:
         """What is trained next; None where there is nothing, or nothing before more is known.
@@ -124,11 +124,11 @@ class SearchMethod(ByScore):
         return Instalment(board.add(settings).number, until)
 
 
-def whole(asked: Known) -> int:
+def whole_steps(problem: Known) -> int:
     """The decisions of a whole run; 0 where the plan counts episodes."""
-    return asked.plan.training.steps or 0
+    return problem.plan.training.steps or 0
 
 
-def halts(asked: Any, shares: list[float]) -> list[int]:
+def halts(problem: Any, shares: list[float]) -> list[int]:
     """Decisions at which to halt, for shares of the plan; a share of 1 is 0, the whole plan."""
-    return [0 if share >= 1.0 else max(1, round(whole(asked) * share)) for share in shares]
+    return [0 if share >= 1.0 else max(1, round(whole_steps(problem) * share)) for share in shares]

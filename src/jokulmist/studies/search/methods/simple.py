@@ -6,7 +6,7 @@ from functools import cached_property
 
 from jokulmist.errors import SettingError
 from jokulmist.studies.search.candidates import Board, Instalment
-from jokulmist.studies.search.methods.protocol import SearchMethod, whole
+from jokulmist.studies.search.methods.protocol import SearchMethod, whole_steps
 from jokulmist.studies.search.space import Settings
 
 MOST_GRID = 10_000
@@ -20,9 +20,9 @@ class Random(SearchMethod):
 
     def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)
-        if number >= self.asked.candidates:
+        if number >= self.problem.candidates:
             return None
-        return self.train(board, self.asked.space.sample(self.asked.draw(number)))
+        return self.train(board, self.problem.space.sample(self.problem.draw(number)))
 
 
 class Grid(SearchMethod):
@@ -31,20 +31,20 @@ class Grid(SearchMethod):
 
     @cached_property
     def combinations(self) -> list[Settings]:
-        found: list[Settings] = []
-        for settings in self.asked.space.grid(self.asked.points):
-            found.append(settings)
-            if len(found) > MOST_GRID:
+        combinations: list[Settings] = []
+        for settings in self.problem.space.grid(self.problem.points):
+            combinations.append(settings)
+            if len(combinations) > MOST_GRID:
                 raise SettingError(
                     f"the grid has more than {MOST_GRID:,} combinations. Take fewer `points` (now "
-                    f"{self.asked.points}) or fewer "
+                    f"{self.problem.points}) or fewer "
                     f'settings, or search by `method = "random"`.'
                 )
-        return found
+        return combinations
 
     @property
     def decisions(self) -> float:
-        return float(len(self.combinations) * whole(self.asked))
+        return float(len(self.combinations) * whole_steps(self.problem))
 
     def next(self, board: Board) -> Instalment | None:
         number = len(board.candidates)

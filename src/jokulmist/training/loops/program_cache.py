@@ -32,7 +32,7 @@ from jokulmist.environments.chance.draws import Request
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.learning.schedules import Schedule
 from jokulmist.loading import ships
-from jokulmist.training.plans.fingerprint import keep, kept_place, surroundings
+from jokulmist.training.plans.fingerprint import cache_place, store_cached, surroundings
 
 PROGRAMS = "programs"
 MOST_KEPT = 400
@@ -47,7 +47,7 @@ def key_of(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> str |
     d = compiled.description
     if any(modifier.functions() for modifier in d.modifiers):
         return None
-    around = (
+    context = (
         d.modifiers,
         d.deadline,
         d.time_limit,
@@ -56,7 +56,7 @@ def key_of(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> str |
         d.bare,
         d.varying and d.varying.key,
     )
-    return _key(agent, shapes, compiled.computed, written(around))
+    return _key(agent, shapes, compiled.computed, written(context))
 
 
 def key_of_update(agent: Agent, shapes: Shapes) -> str | None:
@@ -68,32 +68,38 @@ def _key(agent: Agent, shapes: Shapes, *parts: str | None) -> str | None:
     debugging = any(
         getattr(jax.config, f"jax_{name}") for name in ("enable_x64", "debug_nans", "debug_infs", "disable_jit")
     )
-    found = [*parts, _settings(agent), written(shapes.spec), written(tuple(agent.numbers()))]
-    if debugging or None in found:
+    parts_found = [*parts, _settings(agent), written(shapes.spec), written(tuple(agent.numbers()))]
+    if debugging or None in parts_found:
         return None
-    plain = {name: told for name, value in vars(shapes).items() if (told := written(value)) is not None}
-    said = [*found, sorted(plain.items()), surroundings(TRACED), os.environ.get("XLA_FLAGS", ""), *_how_jax_is_set()]
-    return hashlib.sha256("\n".join(map(str, said)).encode()).hexdigest()[:32]
+    plain = {name: text for name, value in vars(shapes).items() if (text := written(value)) is not None}
+    content = [
+        *parts_found,
+        sorted(plain.items()),
+        surroundings(TRACED),
+        os.environ.get("XLA_FLAGS", ""),
+        *_how_jax_is_set(),
+    ]
+    return hashlib.sha256("\n".join(map(str, content)).encode()).hexdigest()[:32]
 
 
 def _how_jax_is_set() -> list[str]:
     """What JAX was told; where it keeps things does not matter, nor what it says."""
-    told: dict[str, Any] = getattr(jax.config, "values", {})
-    return [f"{name}={value!r}" for name, value in sorted(told.items()) if "cache" not in name and "log" not in name]
+    values: dict[str, Any] = getattr(jax.config, "values", {})
+    return [f"{name}={value!r}" for name, value in sorted(values.items()) if "cache" not in name and "log" not in name]
 
 
 def _settings(agent: Any) -> str | None:
     """A method and its settings but the numbers, which are arguments of the program; those of players one after
     another."""
     if isinstance(agent, PlayerAgents):
-        told = [_settings(one) for one in agent.agents.values()]
-        return None if None in told else f"{list(agent.agents)} {told}"
+        texts = [_settings(member) for member in agent.agents.values()]
+        return None if None in texts else f"{list(agent.agents)} {texts}"
     kind = type(agent)
     # Also of a method that ships somebody may have exchanged a function while the program runs.
     if not (agent.learns and ships(kind) and ships(kind.choose) and ships(kind.learn)):
         return None
-    found = written({name: value for name, value in agent if not isinstance(value, (float, Schedule))})
-    return found and f"{type(agent).__qualname__} {found}"
+    text = written({name: value for name, value in agent if not isinstance(value, (float, Schedule))})
+    return text and f"{type(agent).__qualname__} {text}"
 
 
 def written(value: Any) -> str | None:
@@ -115,31 +121,33 @@ def written(value: Any) -> str | None:
         parts = [part for item in vars(value).items() for part in item]
     else:
         return None
-    told = [written(part) for part in parts]
-    return None if None in told else f"{kind.__name__}({', '.join(map(str, told))})"
+    texts = [written(part) for part in parts]
+    return None if None in texts else f"{kind.__name__}({', '.join(map(str, texts))})"
 
 
-class KeptRequests:
+class CachedRequests:
     """What a method asks of chance, kept beside its program, because counting it is tracing the whole method."""
 
     def __init__(self, key: str | None) -> None:
-        self._place = None if key is None else kept_place(PROGRAMS) / f"{key}.json"
+        self._place = None if key is None else cache_place(PROGRAMS) / f"{key}.json"
 
     def read(self) -> tuple[tuple[Request, ...], ...] | None:
         if self._place is None:
             return None
         try:
-            said = json.loads(self._place.read_text())
-            return tuple(tuple(Request(kind, int(width)) for kind, width in part) for part in said)
+            content = json.loads(self._place.read_text())
+            return tuple(tuple(Request(kind, int(width)) for kind, width in part) for part in content)
         except (OSError, ValueError, TypeError):
             return None
 
-    def keep(self, requests: tuple[tuple[Request, ...], ...]) -> None:
+    def store(self, requests: tuple[tuple[Request, ...], ...]) -> None:
         if self._place is not None:
-            keep(self._place, json.dumps([[(r.kind, r.width) for r in part] for part in requests]).encode(), MOST_KEPT)
+            store_cached(
+                self._place, json.dumps([[(r.kind, r.width) for r in part] for part in requests]).encode(), MOST_KEPT
+            )
 
 
-class KeptFunction:
+class CachedFunction:
     """A traced function of trees of arrays, compiled for each form of its arguments, or read from what another process
     compiled.
 
@@ -157,26 +165,26 @@ class KeptFunction:
         self._key = key and f"{key} {self.name}"
         self._function, self._used_up = function, () if handed_on is None else (handed_on,)
         self._jitted: Any = jax.jit(function, donate_argnums=self._used_up)
-        self._found: dict[Any, Any] = {}
+        self._programs: dict[Any, Any] = {}
 
     def __call__(self, *arguments: Any) -> Any:
         if self._key is None:
             return self._jitted(*arguments)
         leaves, tree = jax.tree.flatten(arguments)
         form = (tree, tuple((leaf.shape, leaf.dtype) for leaf in leaves))
-        if form not in self._found:
-            self._found[form] = self._loaded(arguments, form)
-        return self._found[form](*arguments)
+        if form not in self._programs:
+            self._programs[form] = self._loaded(arguments, form)
+        return self._programs[form](*arguments)
 
     @property
     def forms(self) -> int:
         """For how many forms of its arguments it was compiled."""
-        return len(self._found) or int(self._jitted._cache_size())
+        return len(self._programs) or int(self._jitted._cache_size())
 
     def _loaded(self, arguments: Any, form: Any) -> Any:
         """The program for arguments of a form."""
-        said = hashlib.sha256(f"{self._key} {form}".encode()).hexdigest()[:32]
-        place = kept_place(PROGRAMS) / f"{said}.code"
+        file_name = hashlib.sha256(f"{self._key} {form}".encode()).hexdigest()[:32]
+        place = cache_place(PROGRAMS) / f"{file_name}.code"
         with contextlib.suppress(Exception):  # torn, or of another version: it is compiled anew
             return _executable(place.read_bytes())
         with _one_at_a_time(place.with_suffix(".lock")):
@@ -196,8 +204,8 @@ class KeptFunction:
         with _not_kept_by_jax():
             compiled = jax.jit(function, donate_argnums=self._used_up, keep_unused=True).lower(*arguments).compile()
         with contextlib.suppress(Exception):  # whatever this version calls it, the program at hand is good
-            said = pickle.dumps(serialize_executable.serialize(compiled))
-            keep(place, hashlib.sha256(said).digest() + said, MOST_KEPT)
+            content = pickle.dumps(serialize_executable.serialize(compiled))
+            store_cached(place, hashlib.sha256(content).digest() + content, MOST_KEPT)
         return compiled
 
 
@@ -205,10 +213,10 @@ class KeptFunction:
 def _one_at_a_time(lock: Path) -> Iterator[None]:
     """Of several processes that need the same program, such as the workers of a search, one compiles it, and the others
     wait for it."""
-    with contextlib.ExitStack() as held:
+    with contextlib.ExitStack() as stack:
         with contextlib.suppress(OSError):  # where nothing can be kept, each compiles for itself
             lock.parent.mkdir(parents=True, exist_ok=True)
-            stream = held.enter_context(lock.open("a"))
+            stream = stack.enter_context(lock.open("a"))
             fcntl.flock(stream, fcntl.LOCK_EX)  # given back by the system when the process ends
         yield
 
@@ -225,9 +233,9 @@ def _not_kept_by_jax() -> Iterator[None]:
         jax.config.update(name, before)  # type: ignore[no-untyped-call]
 
 
-def _executable(kept: bytes) -> Any:
-    """The program that `keep` wrote."""
-    digest, said = kept[:DIGEST], kept[DIGEST:]
-    if hashlib.sha256(said).digest() != digest:
+def _executable(stored: bytes) -> Any:
+    """The program that `store_cached` wrote."""
+    digest, content = stored[:DIGEST], stored[DIGEST:]
+    if hashlib.sha256(content).digest() != digest:
         raise ValueError("damaged")
-    return serialize_executable.deserialize_and_load(*pickle.loads(said))
+    return serialize_executable.deserialize_and_load(*pickle.loads(content))

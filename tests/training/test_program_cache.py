@@ -13,14 +13,14 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.learning import optimisation
-from jokulmist.training.loops import kept_code, program
+from jokulmist.training.loops import program, program_cache
 
 PPO = jm.PPO(network=jm.Dense(8), horizon=8, minibatch=32, epochs=2)
 
 
 def key_of(environment, agent, copies=4):
     compiled = CompiledEnvironment(environment)
-    return kept_code.key_of(compiled, agent, agent.shapes(compiled.description.spec, copies))
+    return program_cache.key_of(compiled, agent, agent.shapes(compiled.description.spec, copies))
 
 
 def trained(agent=PPO, environment=None):
@@ -33,7 +33,7 @@ def trained(agent=PPO, environment=None):
 def tracing(monkeypatch):
     """What is traced or compiled from here on, one entry each time."""
     found = []
-    for place, name in ((program, "_agent_requests"), (kept_code.KeptFunction, "_compiled")):
+    for place, name in ((program, "_agent_requests"), (program_cache.CachedFunction, "_compiled")):
         whole = getattr(place, name)
         monkeypatch.setattr(place, name, lambda *given, whole=whole: found.append(1) or whole(*given))
     return found
@@ -82,9 +82,11 @@ def test_another_environment_with_the_same_channels_compiles_no_update_again(kep
 
     trained()
     compiled = []
-    whole = kept_code.KeptFunction._compiled
+    whole = program_cache.CachedFunction._compiled
     monkeypatch.setattr(
-        kept_code.KeptFunction, "_compiled", lambda self, *given: compiled.append(self.name) or whole(self, *given)
+        program_cache.CachedFunction,
+        "_compiled",
+        lambda self, *given: compiled.append(self.name) or whole(self, *given),
     )
     trained(environment=Steep(slip=0.2))
     assert sorted(set(compiled)) == ["rollout", "start"]
@@ -160,8 +162,8 @@ def test_code_that_may_be_another_under_the_same_name_has_no_key(monkeypatch):
     with monkeypatch.context() as exchanged:
         exchanged.setattr(jm.PPO, "learn", staticmethod(lambda *given: given))
         assert key_of(Corridor(), PPO) is None
-    assert kept_code.written(lambda: 1) is None
-    assert kept_code.written({"a": (1, np.float32(2.0))}) != kept_code.written({"a": (1, np.float64(2.0))})
+    assert program_cache.written(lambda: 1) is None
+    assert program_cache.written({"a": (1, np.float32(2.0))}) != program_cache.written({"a": (1, np.float64(2.0))})
     before = key_of(Corridor(), PPO)
     jax.config.update("jax_default_matmul_precision", "float32")
     try:

@@ -21,7 +21,7 @@ from jokulmist.training.progress import ProgressDisplay
 from jokulmist.training.session.checkpointing import keep_best
 
 
-class SoFar:
+class SessionProgress:
     """What a run knows of itself so far.
 
     Attributes
@@ -69,8 +69,8 @@ class SoFar:
 
     @property
     def _recent_columns(self) -> dict[str, list[float]]:
-        own = {own_name(player, "return"): list(returns) for player, returns in self.recent_of.items()}
-        return {"return": list(self.recent), **own}
+        native = {own_name(player, "return"): list(returns) for player, returns in self.recent_of.items()}
+        return {"return": list(self.recent), **native}
 
     @property
     def _telling(self) -> str:
@@ -80,24 +80,28 @@ class SoFar:
         """What was learned up to now."""
         return Policy(self.plan.agent, self.description.spec, loop.learner(), loop.decisions)
 
-    def tell(self, text: str) -> None:
+    def announce(self, text: str) -> None:
         """One line for the log and for who watches; nothing where it is empty."""
         if text:
             self.recorder.log(text)
-            self.show.say(text)
+            self.show.message(text)
 
     def take(self, columns: dict[str, Any]) -> None:
         """Take finished episodes, as the columns of episodes.csv."""
         self.recent.extend(columns["return"].tolist())
-        for player, own in self.recent_of.items():
-            own.extend(columns[own_name(player, "return")].tolist())
+        for player, native in self.recent_of.items():
+            native.extend(columns[own_name(player, "return")].tolist())
         self.best.take(columns)
 
     def saved(self) -> dict[str, Any]:
         return {
             "recorded": self.recorded,
             "recent": list(self.recent),
-            **({"recent_of": {player: list(own) for player, own in self.recent_of.items()}} if self.recent_of else {}),
+            **(
+                {"recent_of": {player: list(native) for player, native in self.recent_of.items()}}
+                if self.recent_of
+                else {}
+            ),
             "seconds": round(self.elapsed, 3),
             "best": self.best.saved(),
         }
@@ -105,26 +109,26 @@ class SoFar:
     def restore(self, saved: dict[str, Any]) -> None:
         self.recorded, self.elapsed = saved["recorded"], saved["seconds"]
         self.recent.extend(saved["recent"])
-        for player, own in self.recent_of.items():
-            own.extend(saved["recent_of"][player])
+        for player, native in self.recent_of.items():
+            native.extend(saved["recent_of"][player])
         self.best.restore(saved["best"], self.path)
 
 
 class BestPolicy:
     """The best policy so far, by the mean of a column over the last 100 episodes, or by evaluation."""
 
-    def __init__(self, by: str) -> None:
-        self._by = by
+    def __init__(self, criterion: str) -> None:
+        self._criterion = criterion
         self._scores: deque[float] = deque(maxlen=LAST)
         self._best: tuple[float, Policy] | None = None
 
     @property
     def by_evaluation(self) -> bool:
-        return self._by == "evaluation"
+        return self._criterion == "evaluation"
 
     def take(self, columns: dict[str, Any]) -> None:
-        if self._by in columns:
-            self._scores.extend(columns[self._by].tolist())
+        if self._criterion in columns:
+            self._scores.extend(columns[self._criterion].tolist())
 
     def judge(self, score: float, policy: Policy) -> None:
         """Hold the policy if its score is above all before; it is written with the next checkpoint."""
@@ -138,13 +142,13 @@ class BestPolicy:
 
     def write(self, path: Path) -> None:
         if self._best is not None:
-            keep_best(path, self._best[1], self._best[0], self._by)
+            keep_best(path, self._best[1], self._best[0], self._criterion)
 
     def saved(self) -> dict[str, Any]:
         return {"scores": list(self._scores), "score": None if self._best is None else self._best[0]}
 
     def restore(self, saved: dict[str, Any], path: Path | None) -> None:
         self._scores.extend(saved["scores"])
-        found = None if saved["score"] is None or path is None else best_checkpoint(path)
-        if found is not None:
-            self._best = (saved["score"], Policy.open(found / ARRAYS, path))
+        result = None if saved["score"] is None or path is None else best_checkpoint(path)
+        if result is not None:
+            self._best = (saved["score"], Policy.open(result / ARRAYS, path))

@@ -86,15 +86,15 @@ class _Group:
     following: Following
 
 
-def code_of(made: Iterable[Any], place_of: Any, data: Mapping[Any, Iterable[Path]] | None = None) -> Code:
+def code_of(objects: Iterable[Any], place_of: Any, data: Mapping[Any, Iterable[Path]] | None = None) -> Code:
     """The code of classes and functions of a user's own, and of shipped environments."""
     code, groups = Code(), dict[Path, _Group]()
     originals: dict[Path, str] = {}
-    for one in dict.fromkeys(made):
-        module = sys.modules.get(one.__module__)
+    for obj in dict.fromkeys(objects):
+        module = sys.modules.get(obj.__module__)
         path = _file_of(module)
         if path is None:
-            _keep_notebook(code, one, module)
+            _keep_notebook(code, obj, module)
             continue
         read = source_of(module)
         if read is not None:
@@ -108,22 +108,24 @@ def code_of(made: Iterable[Any], place_of: Any, data: Mapping[Any, Iterable[Path
             groups[root] = _Group(f"{MORE}{len(groups) + 1}/" if groups else "", Following([root, path.parent]))
         group = groups[root]
         group.following.add(name, path)
-        code.places[place_of(one)] = [group.prefix, name]
+        code.places[place_of(obj)] = [group.prefix, name]
         if read is None:
-            refuse_edited(one, path)
+            refuse_edited(obj, path)
         elif read[0].edited():
-            _say_edited(one, path)
+            _say_edited(obj, path)
         texts = {m: text_of(f.path) for m, f in group.following.files.items()}
-        top = one.__qualname__.partition(".")[0]
-        code.versions[one.__qualname__] = slices.version_of(texts, group.following.files, name, top)
-        for file in (data or {}).get(one, ()):
+        top = obj.__qualname__.partition(".")[0]
+        code.versions[obj.__qualname__] = slices.version_of(texts, group.following.files, name, top)
+        for file in (data or {}).get(obj, ()):
             inside = file.resolve().relative_to(root) if root in file.resolve().parents else Path(file.name)
             code.contents[f"{group.prefix}{inside.as_posix()}"] = file.read_bytes()
             code.originals[f"{group.prefix}{inside.as_posix()}"] = str(file.resolve())
     for group in groups.values():
-        for found in group.following.files.values():
-            code.contents[f"{group.prefix}{found.layout}"] = found.path.read_bytes()
-            code.originals[f"{group.prefix}{found.layout}"] = originals.get(found.path) or str(found.path)
+        for source_file in group.following.files.values():
+            code.contents[f"{group.prefix}{source_file.layout}"] = source_file.path.read_bytes()
+            code.originals[f"{group.prefix}{source_file.layout}"] = originals.get(source_file.path) or str(
+                source_file.path
+            )
         code.packages.update(versions_of(group.following.packages))
     return code
 
@@ -145,24 +147,24 @@ def _file_of(module: ModuleType | None) -> Path | None:
     return Path(file).resolve() if file and Path(file).is_file() else None
 
 
-def _keep_notebook(code: Code, one: Any, module: ModuleType | None) -> None:
+def _keep_notebook(code: Code, obj: Any, module: ModuleType | None) -> None:
     """Of a class that was written in a notebook, the statements of the cells that it needs."""
-    text = notebook_text(one, module)
+    text = notebook_text(obj, module)
     if text is None:
-        code.unkept.append(one.__qualname__)
+        code.unkept.append(obj.__qualname__)
         return
     layout = f"{NOTEBOOK}.py"
     before = code.contents.get(layout, b"").decode()
     code.contents[layout] = (before + "".join(part for part in _paragraphs(text) if part not in before)).encode()
     code.places["__main__"] = ["", NOTEBOOK]
-    code.versions[one.__qualname__] = slices.version_of(
-        {NOTEBOOK: text}, {}, NOTEBOOK, one.__qualname__.partition(".")[0]
+    code.versions[obj.__qualname__] = slices.version_of(
+        {NOTEBOOK: text}, {}, NOTEBOOK, obj.__qualname__.partition(".")[0]
     )
     following = Following([Path.cwd()])
     following.find(names_imported(ast.parse(text), SourceFile(NOTEBOOK, Path(layout))))
-    for found in following.files.values():
-        code.contents[found.layout] = found.path.read_bytes()
-        code.originals[found.layout] = str(found.path)
+    for source_file in following.files.values():
+        code.contents[source_file.layout] = source_file.path.read_bytes()
+        code.originals[source_file.layout] = str(source_file.path)
     code.packages.update(versions_of(following.packages))
 
 
@@ -170,7 +172,7 @@ def _paragraphs(text: str) -> list[str]:
     return [part + "\n\n\n" for part in text.split("\n\n\n") if part.strip()]
 
 
-def notebook_text(one: Any, module: ModuleType | None) -> str | None:
+def notebook_text(obj: Any, module: ModuleType | None) -> str | None:
     """The statements of a session that a class or a function needs; None where the session keeps no cells."""
     cells = getattr(module, "In", None)
     if not isinstance(cells, list):
@@ -189,8 +191,8 @@ def notebook_text(one: Any, module: ModuleType | None) -> str | None:
         for node in tree.body:
             statements.append("\n".join(lines[slices.first_line(node) - 1 : node.end_lineno]))
     tree = ast.parse("\n".join(statements))
-    top = one.__qualname__.partition(".")[0]
-    binders = slices.Statements.of(tree).binders
+    top = obj.__qualname__.partition(".")[0]
+    binders = slices.Statements.from_files(tree).binders
     if top not in binders:
         return None
     wanted = {number for _, number in slices.needed({NOTEBOOK: tree}, {}, NOTEBOOK, top)}
@@ -202,32 +204,32 @@ def notebook_text(one: Any, module: ModuleType | None) -> str | None:
     return "\n\n\n".join(statements[number] for number in sorted(wanted)) + "\n"
 
 
-def is_of_a_notebook(one: Any) -> bool:
+def is_of_a_notebook(obj: Any) -> bool:
     """Whether a class or a function was written in a cell, whose text the session keeps."""
-    return "<" not in one.__qualname__ and isinstance(getattr(sys.modules.get(one.__module__), "In", None), list)
+    return "<" not in obj.__qualname__ and isinstance(getattr(sys.modules.get(obj.__module__), "In", None), list)
 
 
-def refuse_edited(one: Any, path: Path) -> None:
+def refuse_edited(obj: Any, path: Path) -> None:
     """Raise `SettingError` where the code in memory is not what its file says now."""
-    loader = getattr(sys.modules[one.__module__], "__loader__", None)
-    if one.__module__ != "__main__" and not isinstance(loader, SourceFileLoader):
+    loader = getattr(sys.modules[obj.__module__], "__loader__", None)
+    if obj.__module__ != "__main__" and not isinstance(loader, SourceFileLoader):
         return  # what was made of the text is the loader's own affair
     try:
         tree = compile(path.read_bytes(), str(path), "exec", dont_inherit=True)
     except (SyntaxError, ValueError):
-        _say_edited(one, path)
-    known = {code.co_qualname: code for code in _codes(tree)}
-    for function in _functions(one):
-        code = known.get(function.__code__.co_qualname)
+        _say_edited(obj, path)
+    code_objects = {code.co_qualname: code for code in _codes(tree)}
+    for function in _functions(obj):
+        code = code_objects.get(function.__code__.co_qualname)
         if code is None and "<lambda>" in function.__code__.co_qualname:
             continue
         if code is None or not _alike(code, function.__code__):
-            _say_edited(one, path)
+            _say_edited(obj, path)
 
 
-def _say_edited(one: Any, path: Path) -> None:
+def _say_edited(obj: Any, path: Path) -> None:
     raise SettingError(
-        f"`{one.__qualname__}` in memory is not what {path.name} says now: the file was edited after it was "
+        f"`{obj.__qualname__}` in memory is not what {path.name} says now: the file was edited after it was "
         "imported, so the run could not keep "
         f"the code that makes it. Start Python anew, or read the file again with `importlib.reload`, and train then."
     )
@@ -240,49 +242,49 @@ def _codes(code: CodeType) -> Iterable[CodeType]:
             yield from _codes(constant)
 
 
-def _functions(one: Any) -> list[FunctionType]:
+def _functions(obj: Any) -> list[FunctionType]:
     """The functions of a class's body that were written in its own file, or the function itself."""
-    if isinstance(one, FunctionType):
-        return [one]
-    found = []
-    for value in vars(one).values() if isinstance(one, type) else ():
+    if isinstance(obj, FunctionType):
+        return [obj]
+    functions = []
+    for value in vars(obj).values() if isinstance(obj, type) else ():
         if isinstance(value, (staticmethod, classmethod)):
             value = value.__func__
         if not isinstance(value, FunctionType):
             inner = [v for v in getattr(value, "__dict__", {}).values() if isinstance(v, FunctionType)]
             value = inner[0] if len(inner) == 1 else None
-        if isinstance(value, FunctionType) and value.__module__ == one.__module__ and not hasattr(value, "__wrapped__"):
-            found.append(value)
-    own = inspect.getsourcefile(one)
-    return [f for f in found if f.__code__.co_filename == own]
+        if isinstance(value, FunctionType) and value.__module__ == obj.__module__ and not hasattr(value, "__wrapped__"):
+            functions.append(value)
+    source_path = inspect.getsourcefile(obj)
+    return [f for f in functions if f.__code__.co_filename == source_path]
 
 
-def _alike(ours: CodeType, theirs: CodeType) -> bool:
+def _alike(left: CodeType, right: CodeType) -> bool:
     """Whether two functions say the same, wherever they stand."""
 
     def constants(code: CodeType) -> list[Any]:
         return [repr(c) for c in code.co_consts if not isinstance(c, CodeType)]
 
-    if (ours.co_code, ours.co_names, constants(ours)) != (theirs.co_code, theirs.co_names, constants(theirs)):
+    if (left.co_code, left.co_names, constants(left)) != (right.co_code, right.co_names, constants(right)):
         return False
-    inside = [[c for c in code.co_consts if isinstance(c, CodeType)] for code in (ours, theirs)]
+    inside = [[c for c in code.co_consts if isinstance(c, CodeType)] for code in (left, right)]
     return len(inside[0]) == len(inside[1]) and all(map(_alike, *inside))
 
 
-def _texts(given: Any, each: int = 0) -> Any:
+def _texts(constant: Any, each: int = 0) -> Any:
     """A dict of texts, or of so many texts each, as an index holds them; anything else is an error."""
-    if not isinstance(given, dict):
+    if not isinstance(constant, dict):
         raise TypeError
-    for value in given.values():
+    for value in constant.values():
         parts = [value] if not each else value
         if not isinstance(parts, list) or len(parts) != (each or 1) or not all(isinstance(part, str) for part in parts):
             raise TypeError
         if any(Path(part).is_absolute() or ".." in Path(part).parts for part in parts[: each and 1]):
             raise ValueError  # a place below `source/`
-    return given
+    return constant
 
 
-class KeptCode:
+class SourceSnapshot:
     """The code that a run keeps, by its folder."""
 
     def __init__(self, folder: Path) -> None:
@@ -310,7 +312,7 @@ class KeptCode:
 
     def _modules(self, prefix: str) -> Modules:
         folder = self.folder / prefix
-        found = {}
+        modules = {}
         for path in files_below(folder):
             if path.suffix != ".py":
                 continue
@@ -321,8 +323,10 @@ class KeptCode:
             package = parts[-1] == "__init__"
             name = ".".join(parts[:-1] if package else parts)
             original = self.originals.get(f"{prefix}{below.as_posix()}", "")
-            found[name] = SourceFile(name, plain_file(path, MOST_TEXT_BYTES).resolve(), package, original)
-        return Modules.of(found, {name: place for place, (root, name) in self.places.items() if root == prefix})
+            modules[name] = SourceFile(name, plain_file(path, MOST_TEXT_BYTES).resolve(), package, original)
+        return Modules.from_files(
+            modules, {name: place for place, (root, name) in self.places.items() if root == prefix}
+        )
 
     def _live(self, place: str, modules: Modules, name: str) -> ModuleType | None:
         """A module of this process that was read from the same text, and whose imports were."""
@@ -331,48 +335,48 @@ class KeptCode:
         original = self.originals.get(f"{self.places[place][0]}{modules.files[name].layout}")
         gallery = original is not None and "gallery" in Path(original).parts and place.startswith("jokulmist.gallery.")
         if gallery:
-            ours = importlib.import_module(place)
-            same = Path(str(ours.__file__)).read_bytes() == modules.contents[name]
-            return ours if same and not self.changed(beside=True) else None
-        read = Modules.known(modules) if place.endswith(".py") else None
+            live = importlib.import_module(place)
+            same = Path(str(live.__file__)).read_bytes() == modules.contents[name]
+            return live if same and not self.changed(beside=True) else None
+        read = Modules.reused(modules) if place.endswith(".py") else None
         if read is not None and not self.changed():  # read from where it stands, in this process
             return read.load(name)
         candidates = [place, "__main__"] if place.endswith(".py") else [place]
         for candidate in candidates:
-            ours_ = sys.modules.get(candidate)
-            file = _file_of(ours_)
-            if ours_ is not None and file is not None and str(file) == original and not self.changed():
-                return ours_
+            loaded = sys.modules.get(candidate)
+            file = _file_of(loaded)
+            if loaded is not None and file is not None and str(file) == original and not self.changed():
+                return loaded
         return None
 
     def changed(self, beside: bool = False) -> dict[str, str]:
         """Of the originals that are not what was kept: ``changed`` or ``gone``, by file."""
-        found = {}
+        changes = {}
         for layout, original in self.originals.items():
             if beside and layout.endswith(".py"):
                 continue
             try:
-                ours, kept = plain_file(Path(original)), plain_file(self.folder / layout)
-                if not filecmp.cmp(ours, kept, shallow=False):
-                    found[original] = "changed"
+                current, snapshot = plain_file(Path(original)), plain_file(self.folder / layout)
+                if not filecmp.cmp(current, snapshot, shallow=False):
+                    changes[original] = "changed"
             except (OSError, ValueError):
-                found[original] = "gone"
-        return found
+                changes[original] = "gone"
+        return changes
 
     @property
     def changed_files(self) -> str:
         """Which originals are not what was kept, in words; empty where all are."""
-        found = self.changed()
-        told = []
-        for how, one, several in (("changed", "has changed", "have changed"), ("gone", "is gone", "are gone")):
+        changes = self.changed()
+        sentences = []
+        for change, singular, several in (("changed", "has changed", "have changed"), ("gone", "is gone", "are gone")):
             names = [
                 Path(path).name
-                for path, what in found.items()
-                if what == how and not (is_gallery(Path(path)) and how == "gone")
+                for path, kind in changes.items()
+                if kind == change and not (is_gallery(Path(path)) and change == "gone")
             ]
             if names:
-                told.append(f"{' and '.join(names)} {one if len(names) == 1 else several}")
-        return ", ".join(told)
+                sentences.append(f"{' and '.join(names)} {singular if len(names) == 1 else several}")
+        return ", ".join(sentences)
 
     def class_parts(self, place: str, name: str, current: bool = False) -> dict[str, tuple[str, str]]:
         """The parts of a class by name; see `slices.members`. Empty where the class is not found."""
@@ -387,10 +391,10 @@ class KeptCode:
             return {}
 
 
-def kept_in(one: Any) -> Path | None:
+def snapshot_of(obj: Any) -> Path | None:
     """The folder of the run whose code a class or a function was read from; None for one that was read from where it
     stands."""
-    read = source_of(sys.modules.get(one.__module__))
+    read = source_of(sys.modules.get(obj.__module__))
     if read is None or not read[0].places:
         return None
     return next(
@@ -398,7 +402,7 @@ def kept_in(one: Any) -> Path | None:
     )
 
 
-def kept_code(folder: Path | None) -> KeptCode | None:
+def source_snapshot(folder: Path | None) -> SourceSnapshot | None:
     """The code that a run's folder keeps; None where it is no run's folder, or keeps none."""
     if folder is None:
         return None
@@ -406,9 +410,9 @@ def kept_code(folder: Path | None) -> KeptCode | None:
         stat = (folder / SOURCE / INDEX).stat()
     except OSError:
         return None
-    return _kept_code(folder.resolve(), stat.st_mtime_ns, stat.st_size)
+    return _source_snapshot(folder.resolve(), stat.st_mtime_ns, stat.st_size)
 
 
 @lru_cache(maxsize=64)
-def _kept_code(folder: Path, _mtime: int, _size: int) -> KeptCode:
-    return KeptCode(folder)
+def _source_snapshot(folder: Path, _mtime: int, _size: int) -> SourceSnapshot:
+    return SourceSnapshot(folder)
