@@ -98,7 +98,7 @@ def attacked(place, cases, seed, kinds):
     from jokulmist.live.games import Games
 
     games = Games(place / "mine")
-    game = games.of(games.begin({"environment": "pond.py:Pond"}, None))
+    game = games.game(games.begin({"environment": "pond.py:Pond"}, None))
     for _ in range(3):
         game.do("act", {"chosen": {"": 1}})
     game.keep(place / "mine")

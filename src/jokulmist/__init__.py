@@ -11,7 +11,7 @@ from typing import Any
 
 __version__ = "0.1.0"
 
-_MODULES: dict[str, str] = {
+_HOMES: dict[str, str] = {
     "Environment": "environments.declaration.environment",
     "Simulator": "environments.declaration.simulator",
     "Outcome": "environments.declaration.simulator",
@@ -138,17 +138,17 @@ _MODULES: dict[str, str] = {
     "JokulmistError": "errors",
 }
 _MODULES = ("errors", "gallery")
-__all__ = ["__version__", *_MODULES, *_MODULES]
+__all__ = ["__version__", *_HOMES, *_MODULES]
 
 
 def __getattr__(name: str) -> Any:
     if name in _MODULES:
         return import_module(f"jokulmist.{name}")
-    if name not in _MODULES:
+    if name not in _HOMES:
         from jokulmist.errors import nearest
 
         raise AttributeError(f"jokulmist has no `{name}`.{nearest(name, __all__)}")
-    value = getattr(import_module(f"jokulmist.{_MODULES[name]}"), name)
+    value = getattr(import_module(f"jokulmist.{_HOMES[name]}"), name)
     globals()[name] = value
     return value
 

@@ -9,7 +9,7 @@ from places import Corridor, seen
 import jokulmist as jm
 from jokulmist.agents.batches import in_rows
 from jokulmist.agents.contract import Experience, numbers_at
-from jokulmist.agents.novelty import counted, judged, novelty_of, predicted, seeking
+from jokulmist.agents.novelty import counted, novelty_of, predicted, seeking, update_value_pass
 from jokulmist.environments.chance.draws import PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
@@ -123,7 +123,7 @@ def test_a_policy_is_given_what_its_value_of_novelty_did_not_predict():
     e = some(12, 2)
     e = jax.tree.map(jnp.asarray, e._replace(ended=e.ended | True, closed=e.closed | True))
     new, known = jnp.full((12, 2), 0.3), jax.tree.map(jnp.asarray, learner.novelty)
-    step = jax.jit(lambda known: judged(shapes, numbers, known, known, e, new))
+    step = jax.jit(lambda known: update_value_pass(shapes, numbers, known, known, e, new))
     for _ in range(200):
         before, (known, errors) = known, step(known)
     value = [

@@ -12,7 +12,7 @@ from places import Corridor, seen
 import jokulmist as jm
 from jokulmist.agents.contract import Experience, Numbers
 from jokulmist.agents.tables.cells import SCALARS, array_ops
-from jokulmist.agents.tables.greedy import action_probabilities, drawn, expectation
+from jokulmist.agents.tables.greedy import action_probabilities, draw_index, expectation
 from jokulmist.agents.tables.table import Carried, Table
 from jokulmist.environments.chance.draws import CountingDraw, RowDraw
 from jokulmist.environments.declaration.environment import describe
@@ -131,7 +131,7 @@ def test_chances_add_to_one_share_ties_and_are_the_same_traced(row, exploration,
     assert sum(found) == pytest.approx(1.0)
     for chance, is_best in zip(found, best, strict=True):
         assert chance == pytest.approx(exploration / len(row) + (1 - exploration) / sum(best) * is_best)
-    action = drawn(found, u)
+    action = draw_index(found, u)
     assert sum(found[:action]) <= u + 1e-9
     assert u < sum(found[: action + 1]) + 1e-9
     traced = action_probabilities([jnp.asarray([value]) for value in row], exploration, array_ops())
@@ -241,5 +241,5 @@ def test_an_action_without_a_chance_is_not_drawn_where_the_chances_sum_up_to_les
     third = np.float32(1.0 / 3.0)
     shares = [third, third, np.float32(1.0) - 2 * third - np.float32(1e-6), np.float32(0.0)]
     largest = 1.0 - 2.0**-24
-    assert drawn([float(p) for p in shares], largest) == 2
-    assert int(drawn([jnp.full(1, p) for p in shares], jnp.full(1, largest, jnp.float32))[0]) == 2
+    assert draw_index([float(p) for p in shares], largest) == 2
+    assert int(draw_index([jnp.full(1, p) for p in shares], jnp.full(1, largest, jnp.float32))[0]) == 2

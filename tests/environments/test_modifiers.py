@@ -443,24 +443,24 @@ import jokulmist as jm
 @dataclass(frozen=True, repr=False)
 class Fading(jm.RewardModifier):
     by: float
-    def begun(self, xp):
+    def start(self, xp):
         return xp.ones((), xp.float32)
-    def given(self, xp, memory, reward, before, after, ended):
+    def modify(self, xp, memory, reward, before, after, ended):
         return memory * self.by, memory * reward
 
 @dataclass(frozen=True, repr=False)
 class Coarse(jm.ObservationModifier):
     def spec(self, spec):
         return spec
-    def begun(self, spec, xp, first, around):
+    def start(self, spec, xp, first, surroundings):
         return (), first._replace(numbers=xp.round(first.numbers))
-    def onward(self, spec, xp, memory, now, around):
-        return self.begun(spec, xp, now, around)
+    def update(self, spec, xp, memory, values, surroundings):
+        return self.start(spec, xp, values, surroundings)
 
 @dataclass(frozen=True, repr=False)
 class Halves(jm.ActionModifier):
-    def acted(self, xp, action, memory, own, draw):
-        return memory, type(own)(way=own.way, pull=0.5 * own.pull)
+    def modify(self, xp, action, memory, native, draw):
+        return memory, type(native)(way=native.way, pull=0.5 * native.pull)
 """
 
 

@@ -21,7 +21,7 @@ POND = FOREIGN.POND
 
 def played(games, asked, folder):
     """The name of an episode that is played for three decisions and kept."""
-    game = games.of(games.begin(asked, None))
+    game = games.game(games.begin(asked, None))
     for _ in range(3):
         game.do("act", {"chosen": {"": 1}})
     return game.save(folder)

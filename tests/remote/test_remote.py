@@ -132,11 +132,11 @@ def test_what_a_run_keeps_opens_it_without_the_program_and_is_asked_about_elsewh
 def test_players_images_turns_and_pictures():
     net = jm.Remote(command=[*PROGRAM, "net"])
     episode = net.episode(seed=1)
-    assert (episode.asked, episode.legal["north"]) == (("north",), ["slack"])
+    assert (episode.deciding, episode.legal["north"]) == (("north",), ["slack"])
     assert episode.observation["north"].sight.reshape(-1).tolist() == list(range(6))
     np.testing.assert_array_equal(episode.observation["south"].pull, np.float32([0.5, -0.5]))
     episode.act("slack")
-    assert (episode.asked, episode.returns) == (("south",), {"north": -0.5, "south": 0.0})
+    assert (episode.deciding, episode.returns) == (("south",), {"north": -0.5, "south": 0.0})
     episode.act(0.25)
     assert episode.returns["south"] == 0.25
     assert episode.environment is net
@@ -257,7 +257,7 @@ def test_bytes_that_are_no_answer_do_not_put_off_the_deadline(kind):
     }[kind]
     ours, theirs = socket.socketpair()
     wire = Wire.__new__(Wire)
-    wire.__dict__.update(_socket=ours, _protocol=ServerProtocol(state=State.OPEN), _whole=[], _parts=[], _text=True)
+    wire.__dict__.update(_socket=ours, _protocol=ServerProtocol(state=State.OPEN), _messages=[], _parts=[], _text=True)
 
     def flood():
         with contextlib.suppress(OSError):
@@ -363,9 +363,9 @@ def test_the_messages_of_the_protocol_page_are_what_is_spoken():
         number, method = json.loads(asked)["id"], json.loads(asked)["method"]
         states = reader.states(result_of(number, method, answer), 2, {}, method)
         assert [len(state.row) for state in states] == [1, 1]
-    from jokulmist.remote.environment import KNOWN
+    from jokulmist.remote.environment import KNOWN_FIELDS
 
-    for name in KNOWN:
+    for name in KNOWN_FIELDS:
         assert f"`{name}`" in page
 
 

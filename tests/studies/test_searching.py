@@ -227,7 +227,7 @@ def test_the_live_view_tells_candidates_the_best_so_far_and_the_time_left(tmp_pa
     from rich.console import Console
 
     engine = searched(tmp_path, method="halving", candidates=9, stop_after=6)
-    engine.given = {(3, 0), (4, 0)}
+    engine.outstanding = {(3, 0), (4, 0)}
     engine.running[(3, 0)] = RunProgress(50, 4, 0.5, 1.25, 100.0, 0.5)
     engine.board.candidates[2].status = FAILED
     engine.board.seconds = 30.0

@@ -523,9 +523,9 @@ class Nearby(jm.SearchMethod):
 
     def next(self, board):
         number = len(board.candidates)
-        if number >= self.asked.candidates or any(not c.scores for c in board.candidates):
+        if number >= self.problem.candidates or any(not c.scores for c in board.candidates):
             return None
-        settings = self.asked.space.sample(self.asked.draw(number))
+        settings = self.problem.space.sample(self.problem.draw(number))
         if number:
             settings = {**board.best(self.untils)[0].settings, "agent.learning_rate": settings["agent.learning_rate"]}
         return self.train(board, settings)

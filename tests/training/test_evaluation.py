@@ -8,7 +8,7 @@ from places import Corridor, Lift, Skiff
 import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.training.evaluation import kept
+from jokulmist.training.evaluation import cached_references
 from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import evaluate, evaluate_compiled, evaluate_references, sees_more
 from jokulmist.training.loops import compiled, program
@@ -215,7 +215,9 @@ def test_what_references_reach_is_kept_for_other_processes_until_anything_of_it_
     (tmp_path / "reader.py").write_text(READER, encoding="utf-8")
     played = []
     monkeypatch.setattr(
-        kept, "evaluate", lambda *a, episodes, **k: played.append(episodes) or jm.evaluate(*a, episodes=episodes, **k)
+        cached_references,
+        "evaluate",
+        lambda *a, episodes, **k: played.append(episodes) or jm.evaluate(*a, episodes=episodes, **k),
     )
 
     def known(worth, weight=1.0):

@@ -22,7 +22,7 @@ class Heard(SilentDisplay):
     def __init__(self):
         self.lines, self.updates = [], []
 
-    def say(self, text):
+    def message(self, text):
         self.lines.append(text)
 
     def update(self, progress):

@@ -193,7 +193,9 @@ class Chancy(jm.Environment):
 )
 def test_many_outcomes_at_once_are_what_they_are_one_at_a_time(environment, horizon, monkeypatch):
     gone = []
-    monkeypatch.setattr(Batches, "of", lambda self, *given, of=Batches.outcomes: gone.append(1) or of(self, *given))
+    monkeypatch.setattr(
+        Batches, "outcomes", lambda self, *given, plain=Batches.outcomes: gone.append(1) or plain(self, *given)
+    )
     found = []
     for worth in (0, 10**9):
         monkeypatch.setattr(transitions, "WORTH_TRACING", worth)
@@ -217,7 +219,7 @@ def test_where_batches_end_early_no_state_is_met_twice(monkeypatch):
             raise Unequal
         return of(self, *given)
 
-    monkeypatch.setattr(Batches, "of", some)
+    monkeypatch.setattr(Batches, "outcomes", some)
     monkeypatch.setattr(transitions, "WORTH_TRACING", 0)
     monkeypatch.setattr(transitions, "MOST_AT_ONCE", 200)  # a part of the states that are met after so many decisions
     mixed = transitions.transitions_of(jm.gallery.WholeTarn(hours=24), 100_000, 24)

@@ -30,7 +30,7 @@ class Heard(SilentDisplay):
     def __init__(self):
         self.lines = []
 
-    def say(self, text):
+    def message(self, text):
         self.lines.append(text)
 
 

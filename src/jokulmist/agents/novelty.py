@@ -360,7 +360,7 @@ def _class_of(kind: type[Agent]) -> type[Seeking]:
         (Seeking,),
         {
             "__module__": Seeking.__module__,
-            "kept": staticmethod(stored),
+            "policy_state": staticmethod(stored),
             "recorded": staticmethod(recorded),
             "restarted": staticmethod(restarted),
             "record_names": kind.record_names,

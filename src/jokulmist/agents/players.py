@@ -365,7 +365,7 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
         {
             "__module__": PlayerAgents.__module__,
             "kinds": kinds,
-            "kept": staticmethod(stored),
+            "policy_state": staticmethod(stored),
             "recorded": staticmethod(recorded),
             "restarted": staticmethod(restarted),
             "record_names": tuple(f"{name}.{record}" for name, kind in kinds for record in kind.record_names),

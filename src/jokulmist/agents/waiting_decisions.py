@@ -92,7 +92,7 @@ def learned_when_gathered(
     jax.eval_shape(lambda state: learn(state, counting), (learner, stored["own"]))
     # Drawn before: what is done under a condition may be traced more than once.
     rows = [noise._take(request.kind, (request.width,)) for request in counting.requests]
-    unit = getattr(noise, "_one", None)
+    unit = getattr(noise, "_unit", None)
 
     def learned(state: Any) -> Any:
         draw = RowDraw(jnp, rows, jnp.float32(1.0) if unit is None else unit)

@@ -81,7 +81,7 @@ class Replay(NamedTuple):
     """
 
     rows: Any
-    place: Any
+    write_index: Any
     stored: Any
     frames: Frames | None
     priorities: Priorities | None
@@ -223,14 +223,14 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any, counted: b
     row = jnp.concatenate([jnp.asarray(part, jnp.float32) for part in parts], axis=-1)
     frames = replay.frames
     if frames is not None:
-        frames = _frames_after(spec, frames, experience, replay.place)
+        frames = _frames_after(spec, frames, experience, replay.write_index)
     priorities = replay.priorities
     if priorities is not None:
-        touched = replay.place * copies + jnp.arange(turns * copies)
+        touched = replay.write_index * copies + jnp.arange(turns * copies)
         priorities = _with_priorities(priorities, touched, priorities.most)
     return Replay(
-        rows=lax.dynamic_update_slice(replay.rows, row, (replay.place, 0, 0)),
-        place=(replay.place + turns) % slots,
+        rows=lax.dynamic_update_slice(replay.rows, row, (replay.write_index, 0, 0)),
+        write_index=(replay.write_index + turns) % slots,
         stored=jnp.minimum(replay.stored + turns, slots),
         frames=frames,
         priorities=priorities,
@@ -311,7 +311,7 @@ def sampled(
         importance = jnp.ones(place.shape, jnp.float32)
     else:
         place, weight = _by_priority(replay.priorities, chance, correction, replay.stored * copies, minibatches)
-        back = (replay.place - place // copies - 1) % slots + 1
+        back = (replay.write_index - place // copies - 1) % slots + 1
         oldest = _oldest(spec, replay)
         reach = oldest[place % copies] if oldest.shape else oldest
         weight = jnp.where((back >= n_step) & (back <= reach), weight, 0.0)
@@ -329,7 +329,7 @@ def places(spec: Spec, replay: Replay, chance: Any, lookahead: int) -> Any:
     span = (oldest[copy] if oldest.shape else oldest) - lookahead + 1
     # The newest rows are left until the steps after them have happened.
     back = lookahead + jnp.minimum(jnp.floor(chance[1] * span), span - 1).astype(jnp.int32)
-    return (replay.place - back) % slots * copies + copy
+    return (replay.write_index - back) % slots * copies + copy
 
 
 def _oldest(spec: Spec, replay: Replay) -> Any:
@@ -347,7 +347,7 @@ def _oldest(spec: Spec, replay: Replay) -> Any:
     def halved(_: Any, bounds: Any) -> Any:
         newest, far = bounds
         middle = (newest + far + 1) // 2
-        stands = frames.number[(replay.place - middle) % slots, copies] >= first
+        stands = frames.number[(replay.write_index - middle) % slots, copies] >= first
         return jnp.where(stands, middle, newest), jnp.where(stands, far, middle - 1)
 
     bounds = (jnp.ones_like(frames.newest), jnp.broadcast_to(replay.stored, frames.newest.shape))
@@ -475,8 +475,8 @@ def _with_priorities(priorities: Priorities, place: Any, new: Any) -> Priorities
     """Rows with new priorities; the sums that they lie in are taken anew, so that errors of rounding do not pile up."""
     import jax.numpy as jnp
 
-    levels = [priorities.levels[0].place[place].set(new)]
+    levels = [priorities.levels[0].at[place].set(new)]
     for level in priorities.levels[1:]:
         place = place // BLOCK
-        levels.append(level.place[place].set(jnp.sum(levels[-1].reshape(-1, BLOCK)[place], axis=1)))
+        levels.append(level.at[place].set(jnp.sum(levels[-1].reshape(-1, BLOCK)[place], axis=1)))
     return priorities._replace(levels=tuple(levels))

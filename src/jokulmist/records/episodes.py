@@ -54,7 +54,9 @@ class Episodes:
 
     def __post_init__(self) -> None:
         if not self.agent_records.size:
-            object.__setattr__(self, "told", np.zeros((len(self.decisions), self.agent_records.shape[1]), np.float32))
+            object.__setattr__(
+                self, "agent_records", np.zeros((len(self.decisions), self.agent_records.shape[1]), np.float32)
+            )
 
     def __len__(self) -> int:
         return len(self.decisions)

@@ -117,7 +117,7 @@ def never_ends_a_training(kind: Display) -> Display:
 
         return safe
 
-    for name in ("begin", "update", "say", "end"):
+    for name in ("begin", "update", "message", "end"):
         setattr(kind, name, guarded(getattr(kind, name)))
     return kind
 

@@ -94,7 +94,7 @@ class Job(BaseModel):
     status : str
         ``waiting``, ``working``, ``paused``, ``stopped``, ``done`` or ``failed``; ``damaged`` where its row cannot be
         read.
-    asked : str
+    requested : str
         What a worker is asked to do with it: ``pause``, ``stop``, or nothing.
     host, process, since
         Of the worker: its machine, its process, and when that process began.
@@ -102,7 +102,7 @@ class Job(BaseModel):
         How often a worker took it and was gone.
     added, began, ended : float or None
         Seconds since 1970.
-    told : str
+    message : str
         Why it failed.
     signed : str
         By the key of the user who added it, or accepted it.
@@ -189,5 +189,5 @@ def job_of(row: dict[str, Any]) -> Job:
         }
         run = row["run"] if isinstance(row["run"], str) and is_name(row["run"]) else ""
         return Job.model_construct(
-            **{**nothing, "id": number, "run": run, "status": DAMAGED, "place": 0.0, "added": 0.0, "told": problem}
+            **{**nothing, "id": number, "run": run, "status": DAMAGED, "place": 0.0, "added": 0.0, "message": problem}
         )

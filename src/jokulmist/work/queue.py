@@ -42,9 +42,9 @@ PLACED = "WHERE typeof(place) = 'real' AND place BETWEEN -1e15 AND 1e15"
 MOST_TRIES = 3
 TABLE = """
 CREATE TABLE IF NOT EXISTS jobs (
-    id INTEGER PRIMARY KEY AUTOINCREMENT, verb TEXT NOT NULL, options TEXT NOT NULL, run TEXT NOT NULL, place REAL NOT NULL, status TEXT NOT NULL, asked TEXT NOT NULL DEFAULT '',
+    id INTEGER PRIMARY KEY AUTOINCREMENT, verb TEXT NOT NULL, options TEXT NOT NULL, run TEXT NOT NULL, place REAL NOT NULL, status TEXT NOT NULL, requested TEXT NOT NULL DEFAULT '',
     host TEXT NOT NULL DEFAULT '', process INTEGER NOT NULL DEFAULT 0, since REAL NOT NULL DEFAULT 0, tries INTEGER NOT NULL DEFAULT 0, added REAL NOT NULL,
-    began REAL, ended REAL, told TEXT NOT NULL DEFAULT '', signed TEXT NOT NULL
+    began REAL, ended REAL, message TEXT NOT NULL DEFAULT '', signed TEXT NOT NULL
 )
 """
 
@@ -138,14 +138,14 @@ class Queue:
         again."""
         lost = "its worker is gone; the next takes it again"
         result = [
-            job.model_copy(update={"status": WAITING, "told": lost}) if _is_abandoned(job) else job
+            job.model_copy(update={"status": WAITING, "message": lost}) if _is_abandoned(job) else job
             for job in self.jobs()
         ]
         elsewhere = (
             "somebody else added it, or it was added on another machine: `jokulmist queue accept {}` lets it be done"
         )
         return [
-            job.model_copy(update={"told": elsewhere.format(job.id)})
+            job.model_copy(update={"message": elsewhere.format(job.id)})
             if job.status == WAITING and not job.is_own
             else job
             for job in result
@@ -187,17 +187,17 @@ class Queue:
 
     def pause(self, number: int) -> Job:
         """Let a job wait until it is told to go on; one that is worked on stops cleanly first."""
-        return self._change(number, {WAITING: {"status": PAUSED}, WORKING: {"asked": "pause"}}, "paused")
+        return self._change(number, {WAITING: {"status": PAUSED}, WORKING: {"requested": "pause"}}, "paused")
 
     def go_on(self, number: int) -> Job:
         """Let a job wait for a worker again."""
-        job_again = {"status": WAITING, "asked": "", "tries": 0, "told": "", "ended": None}
+        job_again = {"status": WAITING, "requested": "", "tries": 0, "message": "", "ended": None}
         return self._change(number, {PAUSED: job_again, STOPPED: job_again, FAILED: job_again}, "gone on with")
 
     def stop(self, number: int) -> Job:
         """End a job; one that is worked on stops cleanly, with everything saved."""
         time_now = {"status": STOPPED, "ended": time.time()}
-        return self._change(number, {WAITING: time_now, PAUSED: time_now, WORKING: {"asked": "stop"}}, "stopped")
+        return self._change(number, {WAITING: time_now, PAUSED: time_now, WORKING: {"requested": "stop"}}, "stopped")
 
     def first(self, number: int) -> Job:
         """Let a job be the next."""
@@ -231,13 +231,13 @@ class Queue:
             host, process, since = worker()
             time_now = {
                 "status": WORKING,
-                "asked": "",
+                "requested": "",
                 "host": host,
                 "process": process,
                 "since": since,
                 "began": time.time(),
                 "ended": None,
-                "told": "",
+                "message": "",
             }
             _set(db, job.id, time_now)
         return job.model_copy(update=time_now)  # what was checked, and not what the file may have made of it
@@ -250,14 +250,14 @@ class Queue:
             return
         with self._opened(write=True) as db:
             db.execute(
-                "UPDATE jobs SET status = ?, asked = '', tries = ? WHERE id = ? AND status = ?",
+                "UPDATE jobs SET status = ?, requested = '', tries = ? WHERE id = ? AND status = ?",
                 (WAITING, tries, job.id, WORKING),
             )
 
     def finish(self, job: Job, status: str, message: str = "") -> None:
         with self._opened(write=True) as db:
             db.execute(
-                "UPDATE jobs SET status = ?, asked = '', ended = ?, told = ? WHERE id = ? AND status = ?",
+                "UPDATE jobs SET status = ?, requested = '', ended = ?, message = ? WHERE id = ? AND status = ?",
                 (status, time.time(), message, job.id, WORKING),
             )
 

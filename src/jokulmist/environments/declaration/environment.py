@@ -107,7 +107,7 @@ class Environment:
         for name, part in declared.items():
             attributes.setdefault(name, part.default)
         attributes["weights"] = reading.checked_weights(read, weights)
-        attributes["_given"] = {name: attributes[name] for name in parameters}
+        attributes["_arguments"] = {name: attributes[name] for name in parameters}
         attributes["_modifiers"] = ()
         attributes["_description"] = reading.describe(self, read)
 

@@ -76,10 +76,10 @@ class ObservationModifier(Modifier):
     ...     digits: int = 0
     ...     def spec(self, spec):
     ...         return spec
-    ...     def begun(self, spec, xp, first, around):
+    ...     def start(self, spec, xp, first, surroundings):
     ...         return (), first._replace(numbers=xp.round(first.numbers, self.digits))
-    ...     def onward(self, spec, xp, memory, now, around):
-    ...         return memory, now._replace(numbers=xp.round(now.numbers, self.digits))
+    ...     def update(self, spec, xp, memory, values, surroundings):
+    ...         return memory, values._replace(numbers=xp.round(values.numbers, self.digits))
     >>> jm.gallery.Tarn().modified(Rounded()).episode(seed=1).observation
     Observation(level=16, hour=0)
     """
@@ -114,8 +114,8 @@ class ActionModifier(Modifier):
     >>> @dataclass(frozen=True)
     ... class Mirrored(jm.ActionModifier):
     ...     # The first choice becomes the last, and so on.
-    ...     def acted(self, xp, action, memory, own, draw):
-    ...         return memory, action.count - 1 - own
+    ...     def modify(self, xp, action, memory, native, draw):
+    ...         return memory, action.count - 1 - native
     >>> mirrored, plain = jm.gallery.Tarn().modified(Mirrored()).episode(seed=1), jm.gallery.Tarn().episode(seed=1)
     >>> _ = mirrored.act(0), plain.act(2)
     >>> mirrored.total == plain.total
@@ -148,10 +148,10 @@ class RewardModifier(Modifier):
     ... class Fading(RewardModifier):
     ...     by: float
     ...
-    ...     def begun(self, xp):
+    ...     def start(self, xp):
     ...         return xp.ones((), xp.float32)
     ...
-    ...     def given(self, xp, memory, reward, before, after, ended):
+    ...     def modify(self, xp, memory, reward, before, after, ended):
     ...         return memory * self.by, memory * reward
     >>> Fading(by=0.9)
     Fading(0.9)

@@ -84,7 +84,9 @@ class CompiledEnvironment:
         twin = object.__new__(type(env))
         values = {p.name: getattr(env, p.name) for p in self._outline.parameters if p.fixed}
         values.update({name: value for name, value in numbers.items() if name != "weights"})
-        twin.__dict__.update(values, xp=jnp, weights=env.weights, _given=env._arguments, _description=self.description)
+        twin.__dict__.update(
+            values, xp=jnp, weights=env.weights, _arguments=env._arguments, _description=self.description
+        )
         return twin
 
     @cached_property

@@ -226,7 +226,7 @@ class Gone:
         flat = [decision for options in decided for decision in options]
         try:
             pieces = list(
-                batches.decisions(
+                batches.outcomes(
                     states_now, [action for _, _, action in flat], np.repeat(np.arange(len(states_now)), sizes)
                 )
             )
@@ -336,7 +336,7 @@ class Deciding:
         own_masks = [part for name, part in zip(self._names, mask, strict=False) if name.partition(".")[0] == player]
         able = joint.legal(tuple(part[None] for part in own_masks))
         indices = np.arange(joint.count) if able is None else np.flatnonzero(able[0])
-        idle = {name: self._action.decisions(name, self._idle) for name in self._players}
+        idle = {name: self._action.for_player(name, self._idle) for name in self._players}
         return [
             (player_asked, int(k), self._action.joined({**idle, player: native}))
             for k, native in zip(indices, split(joint.native(indices), len(indices)), strict=True)
@@ -347,7 +347,7 @@ class Deciding:
         if mover < 0:
             return split(self._joints[""].native(np.array([index])), 1)[0]
         player = self._players[mover]
-        idle = {name: self._action.decisions(name, self._idle) for name in self._players}
+        idle = {name: self._action.for_player(name, self._idle) for name in self._players}
         return self._action.joined({**idle, player: split(self._joints[player].native(np.array([index])), 1)[0]})
 
     def labels(self, mover: int) -> list[str]:

@@ -73,7 +73,7 @@ class SearchMethod(ByScore):
 
     A plan names it by ``method = "file.py:Name"``, and `jm.tune` takes the class. A search that was killed goes on from
     its board, so that a method may hold nothing which cannot be found again from there; chance comes from
-    ``self.asked.draw(number)``.
+    ``self.problem.draw(number)``.
 
     Attributes
     ----------
@@ -88,9 +88,9 @@ class SearchMethod(ByScore):
     >>> class FirstHalf(jm.SearchMethod):
     ...     def next(self, board):
     ...         number = len(board.candidates)
-    ...         if number >= self.asked.candidates // 2:
+    ...         if number >= self.problem.candidates // 2:
     ...             return None
-    ...         return self.train(board, self.asked.space.sample(self.asked.draw(number)))
+    ...         return self.train(board, self.problem.space.sample(self.problem.draw(number)))
     >>> search = jm.tune(
     ...     jm.gallery.Tarn(), jm.QLearning(), over={"agent.bins": jm.among(2, 12)}, method=FirstHalf, candidates=4, steps=500,
     ...     again=0, workers=1,
