@@ -114,12 +114,12 @@ def library_share(steps=20_000):
             lane.advance(action)
         whole_step = (time.perf_counter() - began) / steps
         draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.ADVANCE)
-        state = env.begin(draw.at(0, 0))
+        state = env.begin(draw.for_step(0, 0))
         began = time.perf_counter()
         for turn in range(steps):
             if turn % 96 == 0:
                 state = state.replace(hour=0)
-            after = env.advance(state, turn % 3, draw.at(turn, 0))
+            after = env.advance(state, turn % 3, draw.for_step(turn, 0))
             env.sales(state, after)
             env.flooding(after)
             env.washed_out(after)

@@ -15,7 +15,7 @@ def fresh_policy(agent, environment, seed=3):
     """A policy as it is before the first decision, without any training."""
     spec = describe(environment).spec
     agent = agents_of(agent, spec.action)
-    draw = PlainDraw(Noise(seed, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+    draw = PlainDraw(Noise(seed, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
     learner = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
     return Policy(agent, spec, as_numpy(agent.policy_state(learner)))
 

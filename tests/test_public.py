@@ -236,15 +236,15 @@ def test_the_first_session_is_what_really_happens():
     Path("draft.py").write_text(draft)
     report = jm.check(environment_class("draft.py")())
     told = re.findall(r"^error  (.{24})", text, re.M)
-    assert [finding.what[:24] for finding in report.findings] == told
+    assert [finding.problem[:24] for finding in report.findings] == told
     assert len(told) == 3
     for finding in report.findings:
         assert finding.why in text
-        assert finding.where.replace("draft.py", "sauna.py") in text
+        assert finding.place.replace("draft.py", "sauna.py") in text
     assert report.why_plain.replace("draft.py", "sauna.py") in text
     Path("untimed.py").write_text(fixed.replace("turn: int = jm.seen(low=0, high=60)", "turn: int"))
     findings = jm.check(environment_class("untimed.py")(), speed=False).findings
-    assert [(f.level, f.what in text, f.fix in text) for f in findings] == [("warning", True, True)]
+    assert [(f.level, f.problem in text, f.fix in text) for f in findings] == [("warning", True, True)]
     Path("sauna.py").write_text(fixed)
     assert jm.check(environment_class("sauna.py")(), speed=False).findings == []
     plan = plan_of(tomllib.loads(blocks("docs/first-session.md", "toml")[0]))

@@ -159,7 +159,7 @@ def test_reinforce_climbs_the_gradient_through_time():
     )  # fmt: skip
     shapes, numbers = agent.shapes(spec, copies), numbers_at(agent.numbers(), Progress(0, 0, 0.0))
     learner = jm.Reinforce.fresh_learner(
-        shapes, numbers, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+        shapes, numbers, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
     )
     begin = learner.weights + 0.3 * chance.normal(size=learner.weights.size).astype(np.float32)
     rows, rewards = (
@@ -228,7 +228,9 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
     )
     spec, chance = describe(Tiller()).spec, np.random.default_rng(5)
     shapes, numbers = agent.shapes(spec, 2), numbers_at(agent.numbers(), Progress(0, 0, 0.0))
-    learner = jm.SAC.fresh_learner(shapes, numbers, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).at(0, 0))
+    learner = jm.SAC.fresh_learner(
+        shapes, numbers, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
+    )
     shaken = (
         w + 0.2 * chance.normal(size=w.size).astype(np.float32)
         for w in (learner.learning.policy, learner.learning.critics, learner.learning.critics_target)
@@ -343,17 +345,17 @@ def test_a_signal_is_remembered_in_both_lanes_by_policies_that_are_kept(name, tm
     opened = jm.Policy.open(run.policy.save(tmp_path / "policy"))
     assert jm.evaluate(opened, Beacon(), episodes=50).mean > 0.95
     plain, compiled = (
-        jm.train(Beacon(), SMALL[name], steps=800, copies=8, seed=2, folder=None, lane=lane)
+        jm.train(Beacon(), SMALL[name], steps=400, copies=8, seed=2, folder=None, lane=lane)
         for lane in ("plain", "compiled")
     )
     assert plain.episodes["return"].tolist() == compiled.episodes["return"].tolist()
     for ours, theirs in zip(*(jax.tree.leaves(r.policy.learner) for r in (plain, compiled)), strict=True):
         assert np.allclose(ours, theirs, atol=1e-4)
-    part = jm.train(Beacon(), SMALL[name], steps=800, copies=8, seed=2, folder=tmp_path / "part", lane="plain")
-    whole = jm.train(Beacon(), SMALL[name], steps=1_600, copies=8, seed=2, folder=None, lane="plain")
-    gone_on = jm.resume(part.path, steps=800)
+    part = jm.train(Beacon(), SMALL[name], steps=400, copies=8, seed=2, folder=tmp_path / "part", lane="compiled")
+    whole = jm.train(Beacon(), SMALL[name], steps=800, copies=8, seed=2, folder=None, lane="compiled")
+    gone_on = jm.resume(part.path, steps=400)
     assert gone_on.episodes["return"].tolist() == whole.episodes["return"].tolist()
-    assert part.policy.decisions == 800
+    assert part.policy.decisions == 400
     for seed in range(4):  # stepped by hand, by the moment and by all that was seen before
         episode = Beacon().episode(seed=seed)
         assert opened.remembers

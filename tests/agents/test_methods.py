@@ -44,7 +44,7 @@ def begun(agent, env, copies=3):
     """Shapes, settings, learner and memory of an agent before its first decision."""
     shapes = agent.shapes(describe(env).spec, copies)
     numbers = numbers_at(agent.numbers())
-    draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+    draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
     begun = agent.fresh_learner(shapes, numbers, draw), agent.fresh_memory(shapes, numbers)
     return shapes, numbers, *jax.tree.map(jnp.asarray, begun)
 
@@ -248,7 +248,7 @@ def test_dqn_moves_towards_the_published_target(settings):
         np.where(chance.random(count) < 0.3, 0.0, 0.9), chance.random(count), None,
     )  # fmt: skip
     target = learner.weights + 0.1
-    learning = dqn_updates.Learning(learner.weights, target if shapes.target else (), learner.moments, None, None)
+    learning = dqn_updates.DQNUpdateState(learner.weights, target if shapes.target else (), learner.moments, None, None)
 
     def values(weights, x):
         leaves = [np.asarray(leaf, float) for leaf in shapes.layout.leaves(weights)]
@@ -308,7 +308,7 @@ METHODS = ["DQN", "LinearQ", "PPO", "ActorCritic", "Reinforce", "SAC"]
 @pytest.mark.parametrize("lane", ["compiled", "plain"])
 def test_every_method_learns_choices_under_a_mask(name, lane):
     """Several parts at once, on both lanes: what is forbidden is never done, and what pays is found."""
-    steps = 12_000 if lane == "compiled" else 2_500
+    steps = 12_000 if lane == "compiled" else 600
     run = jm.train(Gates(), made(name), steps=steps, copies=8, folder=None, seed=1, lane=lane)
     assert run.origin["lane"] == lane
     assert run.episodes["broken"].max() == 0.0

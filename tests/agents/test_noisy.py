@@ -8,7 +8,7 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.agents.contract import numbers_at
 from jokulmist.agents.values import noisy
-from jokulmist.agents.values.dqn_updates import Learning, update
+from jokulmist.agents.values.dqn_updates import DQNUpdateState, update
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.errors import SettingError
@@ -86,7 +86,7 @@ def test_a_step_goes_down_the_loss_of_the_noisy_network_and_how_uncertain_it_is(
         observed=seen(cells), action=jnp.asarray(actions)[:, None], gain=jnp.asarray(gains, jnp.float32), weight_ahead=jnp.full(3, 0.9, jnp.float32), following=seen(after),
         place=jnp.zeros(3, jnp.int32), importance=jnp.ones(3, jnp.float32), steps=jnp.ones(3, jnp.int32),
     )  # fmt: skip
-    learning = Learning(jnp.asarray(weights), jnp.asarray(weights), first_moments("sgd", weights), None, None)
+    learning = DQNUpdateState(jnp.asarray(weights), jnp.asarray(weights), first_moments("sgd", weights), None, None)
     found, _ = update(shapes, numbers, learning, sample, jnp.asarray(later, jnp.float32), jnp.asarray(draws))
     moved = np.asarray(found.weights) - weights
     slope = np.zeros(2 * size)

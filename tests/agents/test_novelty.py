@@ -48,7 +48,7 @@ class Stones(jm.Environment):
 def begun(agent, env, copies):
     whole = seeking(agent)
     shapes, numbers = whole.shapes(describe(env).spec, copies), numbers_at(whole.numbers())
-    draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+    draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
     return whole, shapes, numbers, whole.fresh_learner(shapes, numbers, draw), whole.fresh_memory(shapes, numbers)
 
 
@@ -191,7 +191,7 @@ def test_a_chain_that_random_play_does_not_cross_is_crossed():
             copies=1,
             seed=1,
             folder=None,
-            lane="plain",
+            lane="compiled",
         )
         found[novelty] = jm.evaluate(run.policy, Stones(), episodes=2).mean
     assert list(found.values()) == [1.0, 0.0]

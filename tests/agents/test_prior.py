@@ -53,7 +53,7 @@ def test_what_is_taken_off_a_reward_by_hand():
     import jax.numpy as jnp
 
     from jokulmist.agents.contract import numbers_at
-    from jokulmist.agents.policies.policy_method import Batch, kept_near
+    from jokulmist.agents.policies.policy_method import PolicyBatch, kept_near
 
     agent = jm.PPO(network=SMALL, scaling="bounds", near_start=0.5)
     policies = [
@@ -80,7 +80,7 @@ def test_what_is_taken_off_a_reward_by_hand():
     from jokulmist.learning.networks.inputs import Inputs
 
     scaled = jnp.asarray([[cell / 2.0 - 1.0] for cell in cells], jnp.float32)
-    batch = Batch(Inputs(scaled, {}), (), jnp.asarray(actions), ())
+    batch = PolicyBatch(Inputs(scaled, {}), (), jnp.asarray(actions), ())
     found = kept_near(shapes, numbers_at(agent.numbers()), learner, Happened, batch, jnp.asarray(ours, jnp.float32))
     assert np.allclose(found, np.asarray(Happened.rewards) - 0.5 * (ours - theirs).reshape(2, 2), atol=1e-4)
 
@@ -129,11 +129,17 @@ def test_statistics_stand_still_under_weights_that_are_held():
     assert 0.0 < float(np.abs(after.mean).max()) < 1e-3
 
 
+@pytest.fixture(scope="module")
+def picks(tmp_path_factory):
+    agent = {"network": jm.Dense(16), "horizon": 32}
+    folder = tmp_path_factory.mktemp("picks")
+    return jm.train(Pick(), jm.PPO(**agent), steps=60_000, seed=0, folder=folder, copies=8), agent
+
+
 @pytest.mark.slow
 @pytest.mark.parametrize("held", [{"near_start": 30.0}, {"frozen": ("policy.layers[0]", "policy.layers[1]")}])
-def test_a_policy_that_is_held_stays_where_other_numbers_are_met(held, tmp_path):
-    agent = {"network": jm.Dense(16), "horizon": 32}
-    first = jm.train(Pick(), jm.PPO(**agent), steps=60_000, seed=0, folder=tmp_path, copies=8)
+def test_a_policy_that_is_held_stays_where_other_numbers_are_met(held, picks, tmp_path):
+    first, agent = picks
     then = jm.train(
         Pick(offset=8.0), jm.PPO(**agent, **held), steps=10_000, seed=1, folder=tmp_path, copies=8, start=first.path
     )

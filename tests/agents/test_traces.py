@@ -19,7 +19,7 @@ from jokulmist.errors import SettingError
 
 def begun(agent):
     shapes, numbers = agent.shapes(describe(Corridor()).spec, 1), numbers_at(agent.numbers())
-    draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+    draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
     learner = jax.tree.map(jnp.asarray, agent.fresh_learner(shapes, numbers, draw))
     memory = jax.tree.map(jnp.asarray, agent.fresh_memory(shapes, numbers))
     return shapes, numbers, learner, memory

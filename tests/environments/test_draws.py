@@ -27,7 +27,7 @@ def drawn(ask, count=MANY):
 
 
 def plainly(ask, count=MANY):
-    return np.asarray(ask(PlainDraw(Noise(5, 1, Domain.HAND), Stream.ADVANCE).at(0, 0), count))
+    return np.asarray(ask(PlainDraw(Noise(5, 1, Domain.HAND), Stream.ADVANCE).for_step(0, 0), count))
 
 
 CONTINUOUS = {
@@ -91,16 +91,16 @@ def test_single_plain_numbers_are_python_numbers_and_equal_the_arrays():
         (lambda d, n: d.binomial(5, 0.5), int),
         (lambda d, n: d.pick(["a", "b"]), str),
     ):
-        assert type(ask(PlainDraw(Noise(5, 1, Domain.HAND), Stream.ADVANCE).at(7, 0), 1)) is kind
+        assert type(ask(PlainDraw(Noise(5, 1, Domain.HAND), Stream.ADVANCE).for_step(7, 0), 1)) is kind
     draw = PlainDraw(Noise(5, 1, Domain.HAND), Stream.ADVANCE)
-    single = [draw.at(turn, 0).poisson(4.0) for turn in range(50)]
+    single = [draw.for_step(turn, 0).poisson(4.0) for turn in range(50)]
     noise = Noise(5, 1, Domain.HAND).rows(Stream.ADVANCE, 0, "uniform", 1, 0, 50)[:, 0, 0]
     assert single == stats.poisson.ppf(noise.astype(float), 4.0).astype(int).tolist()
 
 
 def test_a_permutation_holds_each_number_once():
     draw = PlainDraw(Noise(1, 1, Domain.HAND), Stream.ADVANCE)
-    orders = [tuple(draw.at(turn, 0).permutation(4)) for turn in range(200)]
+    orders = [tuple(draw.for_step(turn, 0).permutation(4)) for turn in range(200)]
     assert all(sorted(order) == [0, 1, 2, 3] for order in orders)
     assert len(set(orders)) == 24
 
@@ -118,7 +118,7 @@ def test_a_permutation_holds_each_number_once():
 )
 def test_a_draw_without_a_distribution_is_refused(ask, message):
     with pytest.raises(NoiseError, match=message):
-        ask(PlainDraw(Noise(0, 1, Domain.HAND), Stream.ADVANCE).at(0, 0))
+        ask(PlainDraw(Noise(0, 1, Domain.HAND), Stream.ADVANCE).for_step(0, 0))
 
 
 @settings(max_examples=30, deadline=None)

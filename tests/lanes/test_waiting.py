@@ -75,10 +75,10 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
     total = lane.each[0].totals
     assert again.each[0].totals == total  # what is recorded is not discounted
     step = lane.step
-    key = lane._draws[Stream.WAIT].at(0, 0)
+    key = lane._draws[Stream.WAIT].for_step(0, 0)
     draw = WaitDraw(np, key.uniform(), key.uniform())
     for j in range(k):
-        chance = lane._draws[Stream.ADVANCE].at(0, 0) if j == 0 else draw.at(j - 1)
+        chance = lane._draws[Stream.ADVANCE].for_step(0, 0) if j == 0 else draw.for_advance(j - 1)
         after = step.advance(step.cleared(state), 2 if j == 0 else 1, chance)
         waiting.append(after.waiting)
         rewards.append(-after.waiting + 0.5 * after.gathered)
@@ -182,21 +182,23 @@ def test_what_is_declared_wrongly_is_told():
 @pytest.mark.slow
 def test_the_chance_of_waiting_is_the_same_in_both_lanes_and_as_it_should_be():
     def drawn(draw):
-        return [draw.at(j).uniform() for j in range(4000)]
+        return [draw.for_advance(j).uniform() for j in range(4000)]
 
     plain = np.array(drawn(WaitDraw(np, 0.25, 0.75)))
     traced = WaitDraw(jnp, jnp.float32(0.25), jnp.float32(0.75), jnp.float32(1.0))
     assert np.array_equal(
-        plain[:50].astype(np.float32), np.array([float(traced.at(j).uniform()) for j in range(50)], np.float32)
+        plain[:50].astype(np.float32), np.array([float(traced.for_advance(j).uniform()) for j in range(50)], np.float32)
     )
-    wide = WaitDraw(np, 0.25, 0.75).at(7)
-    np.testing.assert_allclose(wide.normal(shape=9), np.asarray(traced.at(7).normal(shape=9)), rtol=1e-5)
+    wide = WaitDraw(np, 0.25, 0.75).for_advance(7)
+    np.testing.assert_allclose(wide.normal(shape=9), np.asarray(traced.for_advance(7).normal(shape=9)), rtol=1e-5)
     assert stats.kstest(plain, "uniform").pvalue > 1e-3
     assert abs(np.corrcoef(plain[:-1], plain[1:])[0, 1]) < 0.05
-    second = np.array([(d := WaitDraw(np, 0.25, 0.75).at(j)).uniform() * 0.0 + d.normal() for j in range(4000)])
+    second = np.array(
+        [(d := WaitDraw(np, 0.25, 0.75).for_advance(j)).uniform() * 0.0 + d.normal() for j in range(4000)]
+    )
     assert stats.kstest(second, "norm").pvalue > 1e-3
     assert abs(np.corrcoef(plain, second)[0, 1]) < 0.05
-    keys = np.array([WaitDraw(np, k / 4096, 0.5).at(0).uniform() for k in range(4096)])
+    keys = np.array([WaitDraw(np, k / 4096, 0.5).for_advance(0).uniform() for k in range(4096)])
     assert stats.kstest(keys, "uniform").pvalue > 1e-3
 
 

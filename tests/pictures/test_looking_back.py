@@ -51,7 +51,11 @@ def test_a_replay_shows_each_moment_as_it_was(ferry, tmp_path):
     scenes = [fresh_scene(ferry, "0", 3), fresh_scene(ferry, "last", 3), recorded_scene(ferry, "best")]
     seen = []
     path = jm.save_replay(
-        scenes, ferry.environment, tmp_path / "three.gif", most=16, tell=lambda done, whole: seen.append((done, whole))
+        scenes,
+        ferry.environment,
+        tmp_path / "three.gif",
+        most=16,
+        on_progress=lambda done, whole: seen.append((done, whole)),
     )
     picture = Image.open(path)
     longest = max(scene.rollout.steps for scene in scenes)
@@ -125,7 +129,7 @@ def test_what_an_agent_does_is_drawn_from_what_was_recorded(ferry, tmp_path):
         jm.plot_policy(table.policy, Corridor(), ("cell", "depth"))
     pair = jm.gallery.Ferry()
     for averaged in (False, True):
-        figure = jm.plot_policy(ferry.policy, pair, ("position", "speed"), averaged=averaged, held={"current": 0.0})
+        figure = jm.plot_policy(ferry.policy, pair, ("position", "speed"), averaged=averaged, fixed={"current": 0.0})
         mesh = figure.axes[0].collections[0].get_array()
         assert set(np.unique(mesh)) <= {0, 1, 2}
 

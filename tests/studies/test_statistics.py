@@ -112,7 +112,7 @@ KINDS = {
 
 @pytest.mark.slow
 @pytest.mark.parametrize("kind", KINDS)
-@pytest.mark.parametrize("seeds", [4, 5, 10, 20])
+@pytest.mark.parametrize("seeds", [4, 10])
 def test_where_nothing_differs_it_says_different_in_at_most_one_case_of_twenty(kind, seeds):
     draw, times = np.random.default_rng([seeds, len(kind)]), 100
     said = sum(

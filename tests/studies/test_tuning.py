@@ -224,7 +224,7 @@ def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path
 @pytest.mark.slow
 def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
     from jokulmist.training.plans.plan import Plan, Training
-    from jokulmist.training.workers.jobs import Job
+    from jokulmist.training.workers.jobs import WorkerJob
     from jokulmist.training.workers.pool import WorkerPool
 
     plan = Plan(mine.Slow(pause=0.001), jm.QLearning(), Training(steps=1200, checkpoint_every=100, lane="plain"))
@@ -232,7 +232,7 @@ def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
         plan.environment, plan.agent, steps=1200, checkpoint_every=100, lane="plain", folder=tmp_path / "alone"
     )
     worker_pool = WorkerPool(1, plan.written(), tries=2)
-    job = Job(plan.written(), 0, str(tmp_path / "run"), [], None, {"by": "return"})
+    job = WorkerJob(plan.written(), 0, str(tmp_path / "run"), [], None, {"by": "return"})
     try:
         worker_pool.give("early", job)
         worker_pool.stop()  # before its first decision

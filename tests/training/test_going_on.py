@@ -81,20 +81,20 @@ KINDS = {
 def test_a_run_that_goes_on_is_the_run_that_never_stopped(kind, tmp_path):
     env, agent, more = KINDS[kind]
     plan = {
-        "steps": 1200,
-        "checkpoint_every": 300,
-        "evaluate_every": 600,
+        "steps": 600,
+        "checkpoint_every": 150,
+        "evaluate_every": 300,
         "evaluate_episodes": 2,
         "record_every": 5,
         "folder": tmp_path,
         **more,
     }
     wanted = content(jm.train(env, agent, **plan))
-    again = interrupted(env, agent, 650, **plan)
+    again = interrupted(env, agent, 325, **plan)
     resumed = again.resume()
     assert resumed.status == "done"
     assert content(resumed) == wanted
-    assert 650 <= resumed.origin["resumed"][0]["at"] < 1200
+    assert 325 <= resumed.origin["resumed"][0]["at"] < 600
 
 
 @pytest.mark.slow

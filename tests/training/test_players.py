@@ -247,6 +247,8 @@ def test_independent_learners_find_dominant_actions_and_mix_where_nothing_domina
     learned = np.asarray(run.policy.learner["first"].values)[0]  # against one who mostly defects
     assert learned[1] - learned[0] == pytest.approx(1.0, abs=0.8)
     assert (run.episodes["first.return"] == run.episodes["first.paid"]).all()
+    if lane == "plain":
+        return
     pennies = jm.train(Table(game="pennies"), both(quick(learning_rate=0.1)), steps=20_000, lane=lane, folder=None)
     assert (pennies.episodes["return"] == 0.0).all()
     assert abs(pennies.episodes["first.return"].mean()) < 0.05  # in the average of time each plays one half
@@ -254,17 +256,18 @@ def test_independent_learners_find_dominant_actions_and_mix_where_nothing_domina
 
 @pytest.mark.slow
 def test_taking_turns_comes_to_backward_induction_the_same_on_both_lanes():
-    runs = [
-        jm.train(Sticks(), both(quick()), steps=30_000, copies=4, lane=lane, folder=None)
+    plain, compiled = (
+        jm.train(Sticks(), both(quick()), steps=2_000, copies=4, lane=lane, folder=None)
         for lane in ("plain", "compiled")
-    ]
-    assert runs[0].episodes.equals(runs[1].episodes)
+    )
+    assert plain.episodes.equals(compiled.episodes)
+    learned = jm.train(Sticks(), both(quick()), steps=30_000, copies=4, lane="compiled", folder=None)
     wins = np.zeros(13)  # of who is to move: 1 or -1, by the number that is left
     wins[0] = -1.0
     for left in range(1, 13):
         wins[left] = max(-wins[left - take] for take in (1, 2, 3) if take <= left)
     for player in ("first", "second"):
-        values = np.asarray(runs[1].policy.learner[player].values).reshape(13, 3)
+        values = np.asarray(learned.policy.learner[player].values).reshape(13, 3)
         for left in (1, 2, 3, 5, 6, 7, 9, 10):
             if wins[left] == 1.0:
                 take = int(np.argmax(values[left])) + 1
@@ -451,10 +454,10 @@ def test_methods_that_learn_at_different_times_and_one_policy_for_all(tmp_path):
 
 @pytest.mark.slow
 def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
-    partner = jm.train(Sticks(), both(quick()), steps=4_000, lane="plain", folder=tmp_path, name="partner")
+    partner = jm.train(Sticks(), both(quick()), steps=1_000, lane="plain", folder=tmp_path, name="partner")
     given = {"first": quick(bins=13), "second": jm.Fixed(partner.path)}
     run = jm.train(
-        Sticks(), given, steps=4_000, copies=2, lane="plain", checkpoint_every=1_000, folder=tmp_path, name="run"
+        Sticks(), given, steps=1_000, copies=2, lane="plain", checkpoint_every=500, folder=tmp_path, name="run"
     )
     before = np.asarray(partner.policy.learner["second"].values)
     np.testing.assert_array_equal(np.asarray(run.policy.learner["second"].values), before)
@@ -462,8 +465,8 @@ def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
     assert redo(run.path, folder=tmp_path).same
     again = jm.Run.open(run.path)
     assert repr(again.plan.agent) == repr(run.plan.agent)
-    jm.resume(again, steps=1_000)
-    longer = jm.train(Sticks(), {**given, "second": jm.Fixed(run.path / "partners" / "second.safetensors")}, steps=5_000, copies=2, lane="plain", folder=None)  # fmt: skip
+    jm.resume(again, steps=500)
+    longer = jm.train(Sticks(), {**given, "second": jm.Fixed(run.path / "partners" / "second.safetensors")}, steps=1_500, copies=2, lane="plain", folder=None)  # fmt: skip
     assert len(jm.Run.open(run.path).episodes) == pytest.approx(len(longer.episodes), abs=60)
     policy = jm.Policy.open(jm.Run.open(run.path).policy.save(tmp_path / "saved"))
     assert (
@@ -474,13 +477,13 @@ def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
 
 @pytest.mark.slow
 def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learner_was(tmp_path):
-    partner = jm.train(Sticks(), both(quick()), steps=2_000, lane="plain", folder=tmp_path, name="partner")
+    partner = jm.train(Sticks(), both(quick()), steps=1_000, lane="plain", folder=tmp_path, name="partner")
     agents = {
         "first": quick(),
-        "second": jm.Roster(partner.path, jm.RandomPlay(), weights=[3, 1, 0], past=2, past_every=900),
+        "second": jm.Roster(partner.path, jm.RandomPlay(), weights=[3, 1, 0], past=2, past_every=600),
     }
     runs = [
-        jm.train(Sticks(), agents, steps=4_000, copies=4, lane=lane, folder=tmp_path, name=lane)
+        jm.train(Sticks(), agents, steps=2_800, copies=4, lane=lane, folder=tmp_path, name=lane)
         for lane in ("plain", "compiled")
     ]
     ours, theirs = (run.episodes for run in runs)
@@ -494,7 +497,7 @@ def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learne
         kept["second"]["members"][0].values, np.asarray(partner.policy.learner["second"].values)
     )
     assert int(kept["second"]["filled"]) == 2
-    itself = jm.train(Sticks(), {"first": quick(), "second": jm.Roster(past=3, past_every=500)}, steps=3_000, copies=4, lane="plain", folder=None)  # fmt: skip
+    itself = jm.train(Sticks(), {"first": quick(), "second": jm.Roster(past=3, past_every=500)}, steps=2_000, copies=4, lane="compiled", folder=None)  # fmt: skip
     first = itself.episodes["second.partner"].to_numpy()
     assert (first[:20] == 0).all()  # before the second state was kept
     assert set(first) == {0, 1, 2}
@@ -519,25 +522,26 @@ def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learne
 
 @pytest.mark.slow
 def test_a_roster_draws_the_harder_partners_more_often(tmp_path):
-    partner = jm.train(Sticks(), both(quick()), steps=6_000, lane="plain", folder=tmp_path, name="partner")
+    partner = jm.train(Sticks(), both(quick()), steps=6_000, lane="compiled", folder=tmp_path, name="partner")
     agents = {
         "first": quick(),
         "second": jm.Roster(jm.RandomPlay(), partner.path, by="losses", past=2, past_every=1_500),
     }
-    runs = [
-        jm.train(Sticks(), agents, steps=6_000, copies=4, lane=lane, folder=tmp_path, name=lane)
+    plain, compiled = (
+        jm.train(Sticks(), agents, steps=1_600, copies=4, lane=lane, folder=tmp_path, name=lane)
         for lane in ("plain", "compiled")
-    ]
-    assert runs[0].episodes.equals(runs[1].episodes)
-    assert redo(runs[1].path, folder=tmp_path).same
-    assert 'by = "losses"' in (runs[1].path / "plan.toml").read_text()
-    log = runs[0].episodes
+    )
+    assert plain.episodes.equals(compiled.episodes)
+    run = jm.train(Sticks(), agents, steps=6_000, copies=4, lane="compiled", folder=tmp_path, name="long")
+    assert redo(run.path, folder=tmp_path).same
+    assert 'by = "losses"' in (run.path / "plan.toml").read_text()
+    log = run.episodes
     late = log[len(log) // 3 :]
     got = late.groupby("second.partner")["first.return"].mean()
     often = late["second.partner"].value_counts()
     assert got[1] < got[0] - 0.2
     assert often[1] > 1.5 * often[0]
-    known = runs[0].policy.learner["second"]["known"]
+    known = run.policy.learner["second"]["known"]
     expected, count = np.zeros(4), np.zeros(4)
     for who, gain in zip(log["second.partner"], log["first.return"], strict=True):
         count[who] = min(count[who] + 1, 50)
@@ -556,11 +560,11 @@ def test_a_roster_draws_the_harder_partners_more_often(tmp_path):
 @pytest.mark.slow
 def test_where_one_gets_what_the_other_loses_the_matrix_is_the_first_players():
     policies = [
-        jm.train(Sticks(), both(quick()), steps=steps, lane="plain", folder=None).policy
+        jm.train(Sticks(), both(quick()), steps=steps, lane="compiled", folder=None).policy
         for steps in (200, 6_000, 9_000)
     ]
     found = jm.cross_play(policies, Sticks(), episodes=40, act="greedy")
-    assert found.of == "first"
+    assert found.subject == "first"
     np.testing.assert_array_equal(found.means, found.returns["first"])
     np.testing.assert_allclose(found.wins, 20 + 20 * found.means, atol=1e-5)  # a return of 1 or -1: nobody draws
     assert (found.lows <= found.means).all()
@@ -598,8 +602,8 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
 
 @pytest.mark.slow
 def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
-    pair = jm.train(Sticks(), both(quick()), steps=3_000, lane="plain", folder=tmp_path, name="pair")
-    other = jm.train(Sticks(), both(quick()), steps=3_000, seed=5, lane="plain", folder=tmp_path, name="other")
+    pair = jm.train(Sticks(), both(quick()), steps=3_000, lane="compiled", folder=tmp_path, name="pair")
+    other = jm.train(Sticks(), both(quick()), steps=3_000, seed=5, lane="compiled", folder=tmp_path, name="other")
     learned = np.asarray(pair.policy.learner["first"].values)
     for lane in ("plain", "compiled"):
         still = jm.train(

@@ -267,7 +267,7 @@ def test_the_optimum_is_shown_wherever_policies_are_measured(tmp_path, monkeypat
     assert same.returns.tolist() == known["optimum"].returns.tolist()
     shown = jokulmist("evaluate", str(run.path), "--episodes", "20").stdout
     assert f"solved exactly: {found.value:.6g}" in shown
-    axes = jm.plot(run, known=known)
+    axes = jm.plot(run, levels=known)
     assert any(line.get_label().startswith("optimum, ") for line in axes.lines)
     assert "optimum" not in jm.evaluate_references(jm.gallery.WholeTarn(hours=24, melt=1.3), episodes=2)
 

@@ -166,10 +166,10 @@ def test_an_expectile_and_a_conservative_step_by_hand():
     learner = ImplicitQ.taught(
         shapes,
         numbers_at(agent.numbers()),
-        ImplicitQ.fresh_learner(shapes, numbers_at(agent.numbers()), PlainDraw(noise, Stream.FRESH).at(0, 0)),
+        ImplicitQ.fresh_learner(shapes, numbers_at(agent.numbers()), PlainDraw(noise, Stream.FRESH).for_step(0, 0)),
         records.rows,
     )
-    u = PlainDraw(noise, Stream.LEARN).at(0, 0).uniform(shape=(4,))
+    u = PlainDraw(noise, Stream.LEARN).for_step(0, 0).uniform(shape=(4,))
     pick = np.minimum(np.floor(u * 4), 3).astype(int)
     networks, critics = shapes.layout.module(learner.weights), shapes.critics.module(learner.critics)
     from jokulmist.learning.networks.inputs import Inputs
@@ -204,9 +204,10 @@ def test_an_expectile_and_a_conservative_step_by_hand():
         moved[weight] = np.asarray(learn_from(records, dqn, steps=1).policy.learner.weights, float)
     shapes = dqn.shapes(records.spec, 1)
     fresh = np.asarray(
-        jm.DQN.fresh_learner(shapes, numbers_at(dqn.numbers()), PlainDraw(noise, Stream.FRESH).at(0, 0)).weights, float
+        jm.DQN.fresh_learner(shapes, numbers_at(dqn.numbers()), PlainDraw(noise, Stream.FRESH).for_step(0, 0)).weights,
+        float,
     )
-    chance = PlainDraw(noise, Stream.LEARN).at(0, 0).uniform(shape=(2, 4))
+    chance = PlainDraw(noise, Stream.LEARN).for_step(0, 0).uniform(shape=(2, 4))
     back = 1 + np.minimum(np.floor(chance[1] * 4), 3).astype(int)
     place = (4 - back) % 8
 

@@ -85,7 +85,7 @@ def test_each_episode_is_played_with_what_is_recorded_of_it(lane, agent):
 
 def test_bounds_of_draws():
     draw = PlainDraw(Noise(3, 1, Domain.HAND), Stream.VARY)
-    values = np.array([jm.between(0.01, 1.0, scale="log").sample(draw.at(i, 0)) for i in range(2000)])
+    values = np.array([jm.between(0.01, 1.0, scale="log").sample(draw.for_step(i, 0)) for i in range(2000)])
     assert stats.kstest(np.log10(values), stats.uniform(-2.0, 2.0).cdf).pvalue > 1e-3
 
 

@@ -282,9 +282,9 @@ PLANTED = {
 def test_a_planted_mistake_is_found_with_place_reason_and_mend(mistake):
     cls, level, what, where = PLANTED[mistake]
     report = jm.check(cls(), steps=400, speed=False)
-    finding = next(f for f in report.findings if what in f.what)
+    finding = next(f for f in report.findings if what in f.problem)
     assert finding.level == level
-    assert where in finding.where
+    assert where in finding.place
     assert finding.why
     assert finding.fix
     assert report.ok == (level == "warning")
@@ -422,7 +422,7 @@ def looked_at(**changes):
     ],
 )
 def test_check_finds_what_goes_wrong_between_players(changes, expected):
-    found = [f.what for f in looked_at(**changes)]
+    found = [f.problem for f in looked_at(**changes)]
     assert bool(found) == bool(expected), found
     for start in expected:
         assert any(what.startswith(start) for what in found), found
@@ -442,7 +442,7 @@ def test_a_term_that_one_place_alone_earns_is_told_of_a_simulator_too():
         def advance(self, actions):
             return jm.Outcome({"wind": 1.0 - actions.far}, terms={"near": {"cost": float(actions.near)}})
 
-    found = [finding.what for finding in jm.check(Told(), steps=100).findings]
+    found = [finding.problem for finding in jm.check(Told(), steps=100).findings]
     assert "reward term `cost` was earned by `near`, and stayed 0 for `far` in all of 100 steps." in found
 
 
@@ -497,12 +497,12 @@ class Breaks(Beam):
 
 def test_unmet_endings_doubled_minus_useless_references_and_dwarfed_terms_are_told():
     report = jm.check(Beam(), speed=False)
-    told = {finding.where.split(" ")[0]: finding for finding in report.findings}
-    assert "`fell` held in none of 3,000 steps" in told["fell"].what
-    assert "nor in the episodes of the references" in told["fell"].what
-    assert "it is no better" in told["rule"].what
-    both = [finding for finding in report.findings if finding.where.startswith("cost")]
-    assert "its weight is -1: together it rewards" in both[0].what
+    told = {finding.place.split(" ")[0]: finding for finding in report.findings}
+    assert "`fell` held in none of 3,000 steps" in told["fell"].problem
+    assert "nor in the episodes of the references" in told["fell"].problem
+    assert "it is no better" in told["rule"].problem
+    both = [finding for finding in report.findings if finding.place.startswith("cost")]
+    assert "its weight is -1: together it rewards" in both[0].problem
     assert "raise their weights, e.g. `weights={'high':" in both[1].fix
     assert report.ok  # flags of a state are NumPy's: `~` means not, in both lanes
     assert report.compiles
@@ -511,7 +511,7 @@ def test_unmet_endings_doubled_minus_useless_references_and_dwarfed_terms_are_to
 def test_lanes_that_differ_are_wrong_with_the_line():
     report = jm.check(Inverted(), speed=False)
     (finding,) = [finding for finding in report.findings if finding.level == "error"]
-    assert "differs when compiled: reward term `high` is" in finding.what
+    assert "differs when compiled: reward term `high` is" in finding.problem
     line = inspect.getsourcelines(Inverted.__dict__["high"].function)[1] + 2
     assert f"Line {line} has `~`" in finding.fix
 
@@ -521,4 +521,4 @@ def test_after_an_exception_means_are_means_and_no_line_is_spoken_of_that_is_not
     (cost,) = [reach for reach in report.terms if reach.name == "cost"]
     assert cost.least <= cost.mean <= cost.most
     (finding,) = [finding for finding in report.findings if finding.level == "error"]
-    assert ("Mend the line" in finding.fix) == bool(re.search(r"\.py:\d+", finding.what))
+    assert ("Mend the line" in finding.fix) == bool(re.search(r"\.py:\d+", finding.problem))

@@ -12,17 +12,17 @@ from jokulmist.errors import SettingError
 from jokulmist.learning.schedules import Coefficients, Progress, coefficients
 
 
-class Held:
+class FrozenLearner:
     """What a policy learned; two of one form share a compiled program, because what they hold is handed to it."""
 
     def __init__(self, learner: Any) -> None:
         self.learner = learner
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Held)
+        return isinstance(other, FrozenLearner)
 
     def __hash__(self) -> int:
-        return hash(Held)
+        return hash(FrozenLearner)
 
 
 class Fixed(Agent):
@@ -66,7 +66,7 @@ class Fixed(Agent):
     def holding(self, agent: Agent, spec: Spec, learner: Any, decisions: int) -> Fixed:
         """The same with what it learned."""
         fixed = Fixed(self.policy, act=self.act, inner=agent)
-        fixed._frozen, fixed._spec, fixed._decisions = Held(learner), spec, decisions
+        fixed._frozen, fixed._spec, fixed._decisions = FrozenLearner(learner), spec, decisions
         return fixed
 
     @field_validator("inner")

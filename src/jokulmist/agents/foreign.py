@@ -29,7 +29,7 @@ def refuse_foreign(agent: Agent, shapes: Shapes) -> None:
             f"`{kind.__name__}` has no {listed(missing)}; an agent of your own writes `fresh_learner`, `choose` and "
             "`learn`, see docs/methods.md."
         )
-    draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).at(0, 0)
+    draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).for_step(0, 0)
     numbers = numbers_at(agent.numbers())
     _refuse_unsaved(f"`{kind.__name__}.fresh_learner`", "learner", kind.fresh_learner(shapes, numbers, draw))
     _refuse_unsaved(f"`{kind.__name__}.fresh_memory`", "memory", kind.fresh_memory(shapes, numbers))

@@ -37,7 +37,7 @@ MOST_COUNTED = 50_000_000
 MOST_BY_ITSELF = 1_000_000
 
 
-class Known(NamedTuple):
+class NoveltyState(NamedTuple):
     """What was met.
 
     Attributes
@@ -63,11 +63,11 @@ class Known(NamedTuple):
     judge_moments: Any = ()
 
 
-class Sought(NamedTuple):
+class NoveltyLearner(NamedTuple):
     """What a method has learned, and what was met."""
 
     inner: Any
-    novelty: Known
+    novelty: NoveltyState
 
 
 class Seeking(Agent):
@@ -128,13 +128,13 @@ class Seeking(Agent):
                 inner_learner.values[...] = np.maximum(inner_learner.values, unmet(numbers))
             counts = np.zeros(shapes.grid.cells * shapes.actions, np.float32)
             seen = fresh_running(shapes.spec.width) if judge else None
-            return Sought(inner_learner, Known(counts, (), (), (), seen, None, *judge))
+            return NoveltyLearner(inner_learner, NoveltyState(counts, (), (), (), seen, None, *judge))
         target, weights = (
             _layout(usual_network(shapes.spec), shapes.spec, seed + k).initial_weights() for k in range(2)
         )
         moments = first_moments("adam", weights)
         seen = fresh_running(shapes.spec.width)
-        return Sought(inner_learner, Known((), target, weights, moments, seen, fresh_running(1), *judge))
+        return NoveltyLearner(inner_learner, NoveltyState((), target, weights, moments, seen, fresh_running(1), *judge))
 
     @staticmethod
     def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
@@ -168,7 +168,7 @@ class Seeking(Agent):
                 shapes.inner, numbers, learner.inner, memory["own"], experience, noise, bonus
             )
             return (
-                Sought(inner_learner, state),
+                NoveltyLearner(inner_learner, state),
                 {"own": own_memory, "open": open_now},
                 (*inner_readings, jnp.mean(more)),
             )
@@ -179,7 +179,11 @@ class Seeking(Agent):
         inner_learner, own_memory, inner_readings = shapes.kind.learn(
             shapes.inner, numbers, learner.inner, memory["own"], experience._replace(rewards=rewards), noise
         )
-        return Sought(inner_learner, state), {"own": own_memory, "open": open_now}, (*inner_readings, jnp.mean(more))
+        return (
+            NoveltyLearner(inner_learner, state),
+            {"own": own_memory, "open": open_now},
+            (*inner_readings, jnp.mean(more)),
+        )
 
     @staticmethod
     def restarted(memory: Any, new: Any, mask: Any) -> Any:
@@ -196,7 +200,7 @@ def _countable(spec: Spec) -> bool:
 
 def own_of(learner: Any) -> Any:
     """What a method itself has learned, from all that a loop has or from what a policy keeps."""
-    return learner.inner if isinstance(learner, Sought) else learner
+    return learner.inner if isinstance(learner, NoveltyLearner) else learner
 
 
 def unmet(numbers: Numbers) -> Any:
@@ -206,7 +210,7 @@ def unmet(numbers: Numbers) -> Any:
     return numbers.novelty_weight / np.maximum(1.0 - numbers.discount, 0.01)
 
 
-def novelty_of(shapes: Any, state: Known, sample: Any) -> Any:
+def novelty_of(shapes: Any, state: NoveltyState, sample: Any) -> Any:
     """How new decisions from replay are by what was met until now: a bonus that was stored would stay as large as it
     was then."""
     import jax.numpy as jnp
@@ -222,7 +226,7 @@ def novelty_of(shapes: Any, state: Known, sample: Any) -> Any:
     return jnp.mean(jnp.square(prediction - wanted), axis=1) / spread_of(state.returns)
 
 
-def counted(shapes: Any, state: Known, experience: Any) -> tuple[Known, Any]:
+def counted(shapes: Any, state: NoveltyState, experience: Any) -> tuple[NoveltyState, Any]:
     """The counts after some turns, and of each decision one over the root of how often it was made there, itself
     included."""
     import jax.numpy as jnp
@@ -237,7 +241,9 @@ def counted(shapes: Any, state: Known, experience: Any) -> tuple[Known, Any]:
     return state._replace(counts=counts), new.reshape(experience.rewards.shape)
 
 
-def predicted(shapes: Any, numbers: Numbers, state: Known, open_before: Any, experience: Any) -> tuple[Known, Any, Any]:
+def predicted(
+    shapes: Any, numbers: Numbers, state: NoveltyState, open_before: Any, experience: Any
+) -> tuple[NoveltyState, Any, Any]:
     """What was learned of some turns, how badly what followed each decision was predicted, in spreads of its returns,
     and the open returns."""
     import jax.numpy as jnp
@@ -265,8 +271,8 @@ def predicted(shapes: Any, numbers: Numbers, state: Known, open_before: Any, exp
 
 
 def update_value_pass(
-    shapes: Any, numbers: Numbers, before: Known, novelty_state: Known, experience: Any, new: Any
-) -> tuple[Known, Any]:
+    shapes: Any, numbers: Numbers, before: NoveltyState, novelty_state: NoveltyState, experience: Any, new: Any
+) -> tuple[NoveltyState, Any]:
     """How much better than predicted what followed each decision was in novelty, by a value of its own with a discount
     of its own.
 

@@ -21,13 +21,13 @@ from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Record
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.environments.spaces.player_actions import PlayerActions, players_of
-from jokulmist.environments.spaces.players import View, refuse_unknown, view_of
+from jokulmist.environments.spaces.players import PlayerView, refuse_unknown, view_of
 from jokulmist.errors import SettingError, listed
 
 TOGETHER = "+"
 
 
-class Group(NamedTuple):
+class PlayerGroup(NamedTuple):
     """An agent and the players that it plays.
 
     Attributes
@@ -38,7 +38,7 @@ class Group(NamedTuple):
     kind : type
     shapes : Shapes
         For as many copies as rows: those of the first player, then those of the next.
-    views : tuple of View
+    views : tuple of PlayerView
     every : int
         Decisions of each row between two calls of `learn`.
     """
@@ -47,7 +47,7 @@ class Group(NamedTuple):
     players: tuple[int, ...]
     kind: type[Agent]
     shapes: Any
-    views: tuple[View, ...]
+    views: tuple[PlayerView, ...]
     every: int
 
 
@@ -107,7 +107,7 @@ class PlayerAgents(Agent):
             rows = copies * len(members)
             shapes = agent.shapes(views[0].spec, rows)
             places = tuple(players.index(player) for player in members)
-            groups.append(Group(name, places, type(agent), shapes, views, agent.decisions_per_update(rows)))
+            groups.append(PlayerGroup(name, places, type(agent), shapes, views, agent.decisions_per_update(rows)))
         return Shapes(spec=spec, copies=copies, groups=tuple(groups), every=self.decisions_per_update(copies))
 
     def numbers(self) -> dict[str, Any]:
@@ -226,7 +226,7 @@ class PlayerAgents(Agent):
         return learned, after, tuple(readings)
 
 
-def _fresh(shapes: Any, group: Group, numbers: Numbers) -> dict[str, Any]:
+def _fresh(shapes: Any, group: PlayerGroup, numbers: Numbers) -> dict[str, Any]:
     inner_memory = group.kind.fresh_memory(group.shapes, numbers)
     asks = shapes.spec.action.asks
     group_memory: dict[str, Any] = {"own": inner_memory}
@@ -241,7 +241,7 @@ def _fresh(shapes: Any, group: Group, numbers: Numbers) -> dict[str, Any]:
     return {**group_memory, **nothing_waiting(group, numbers, asks)}
 
 
-def _seen(xp: Any, group: Group, observed: Any, axis: int) -> Seen:
+def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int) -> Seen:
     """What an agent's players see, one after another along the axis of copies."""
     seen = []
     for view in group.views:
@@ -278,7 +278,7 @@ def _part(tree: Any, start: int, stop: int) -> Any:
     return tree[start:stop]
 
 
-def _rows_of(xp: Any, group: Group, by_player: Any) -> Any:
+def _rows_of(xp: Any, group: PlayerGroup, by_player: Any) -> Any:
     """Of ``(..., copies, players)`` an agent's rows, ``(..., rows)``."""
     return xp.concatenate([by_player[..., place] for place in group.players], axis=-1)
 
@@ -307,7 +307,7 @@ def choose_where(xp: Any, deciding: Any, native: Any, idle: Any) -> Any:
     return xp.where(deciding.reshape((-1,) + (1,) * (native.ndim - 1)), native, xp.asarray(idle, dtype=native.dtype))
 
 
-def _own_experience(xp: Any, shapes: Any, group: Group, e: Experience) -> Experience:
+def _own_experience(xp: Any, shapes: Any, group: PlayerGroup, e: Experience) -> Experience:
     """What happened to an agent's players, in rows."""
     action, count = shapes.spec.action, len(group.players)
     names = list(action.players)

@@ -62,7 +62,7 @@ class ScalarRandomPlay:
     def see(self, i: int, row: Any) -> None: ...
 
     def turn(self, turn: int) -> None:
-        self._actions_drawn = split(_many(self._action, self._copies, self._explore.at(turn, 0)), self._copies)
+        self._actions_drawn = split(_many(self._action, self._copies, self._explore.for_step(turn, 0)), self._copies)
 
     def decide(self, i: int) -> Any:
         return self._actions_drawn[i]

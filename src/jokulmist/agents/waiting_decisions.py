@@ -36,7 +36,7 @@ def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
         tuple(jnp.ones((rows, c.count), bool) for c in choices) if spec.masked else (),
         jnp.zeros(rows, jnp.int32),
     )
-    draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).at(0, 0)
+    draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).for_step(0, 0)
     learner, memory = group.kind.fresh_learner(shapes, numbers, draw), group.kind.fresh_memory(shapes, numbers)
 
     def chosen(settings: Any, learner: Any, memory: Any, observed: Any) -> Any:

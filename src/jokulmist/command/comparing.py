@@ -24,12 +24,12 @@ def compare(
     from jokulmist.training.runs.run import Run
 
     runs = runs_at(paths)
-    with telling() as say:
+    with telling() as on_message:
         comparison = work(
             runs, by=by or None, score=score, over=over, level=level, against=against, weights=_weights(weights), episodes=episodes,
-            seed=seed, say=say, within=None if within is None else Run.open(within),
+            seed=seed, on_message=on_message, within=None if within is None else Run.open(within),
         )  # fmt: skip
-        say("drawing")
+        on_message("drawing")
         target = to or (paths[0].parent if is_run(paths[0]) else paths[0]) / "comparison.png"
         saved = comparison.save(target)
     if json:

@@ -16,8 +16,8 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
     from jokulmist.training.runs.run import Run
 
     runs = [Run.open(path) for path in paths]
-    with telling() as say:
-        matrix = cross_play(runs, episodes=episodes, seed=seed, act=act, say=say)  # type: ignore[arg-type]
+    with telling() as on_message:
+        matrix = cross_play(runs, episodes=episodes, seed=seed, act=act, on_message=on_message)  # type: ignore[arg-type]
         ratings = matrix.ratings() if rate else None
         target = to or paths[0].parent / "cross-play.png"
         saved = matrix.save(target)

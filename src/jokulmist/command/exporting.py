@@ -9,14 +9,14 @@ import typer
 from jokulmist.command.printing import print_json
 
 
-def export(path: Path, form: str, to: Path, player: str | None, which: str, says: bool, json: bool) -> bool:
+def export(path: Path, form: str, to: Path, player: str | None, checkpoint_name: str, says: bool, json: bool) -> bool:
     """Write it; returns whether it decides as the policy does, or could not be run here."""
     from jokulmist.exporting.save import export as write
     from jokulmist.exporting.save import of_run
     from jokulmist.training.runs.run import Run
 
     run = Run.open(path)
-    policy = of_run(run, run.checkpoint(which))
+    policy = of_run(run, run.checkpoint(checkpoint_name))
     description = f"{run.name}, seed {run.seed}, after {policy.decisions:,} decisions"
     if player is not None:
         policy, description = policy.player(player), f"{player} of {description}"

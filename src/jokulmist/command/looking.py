@@ -57,7 +57,7 @@ def solve(use: str, changes: list[str], discount: float, limit: bool, to: Path |
         environment_named(use, changes),
         discount=discount,
         limit=limit,
-        say=lambda message: typer.echo(message, err=True),
+        on_message=lambda message: typer.echo(message, err=True),
     )
     if to is not None:
         table = solution.table
@@ -136,10 +136,10 @@ def play(
     hand = Controls(environment, policy, checked_seed(seed), player, other_policies)
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise SettingError("`play` needs a terminal. To look at steps elsewhere use `jokulmist check ENV --trace 20`.")
-    from jokulmist.command.play import Play, end_with_terminal
+    from jokulmist.command.play import PlayApp, end_with_terminal
 
     end_with_terminal()
-    Play(hand, folder).run()
+    PlayApp(hand, folder).run()
 
 
 def _partner_policies(environment: Any, policy: Any, player: str | None, partners: list[str]) -> Any:

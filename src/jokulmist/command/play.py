@@ -32,7 +32,7 @@ KEYS = "space act  b back  n new episode  s save  q quit"
 POLICY_KEYS = "p take over or hand back  a let it run"
 
 
-class Play(App[None]):
+class PlayApp(App[None]):
     """The full-screen view of a `Controls`."""
 
     CSS = f"""

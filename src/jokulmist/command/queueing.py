@@ -110,7 +110,7 @@ def work(folder: Path, workers: int, until_empty: bool, alone: bool = False) -> 
             workers,
             until_empty=until_empty,
             ends=ends,
-            say=lambda message: typer.echo(message, err=True),
+            on_message=lambda message: typer.echo(message, err=True),
         )
 
 

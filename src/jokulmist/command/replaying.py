@@ -25,8 +25,8 @@ def replay(
     if not 0.1 <= speed <= 100.0:
         raise SettingError(f"`--speed` lies from 0.1 to 100 decisions a second; got {speed:g}.")
     run = Run.open(path, current)
-    scenes = [recorded_scene(run, which) for which in recorded]
-    scenes += [fresh_scene(run, which, seed) for which in checkpoints or ([] if recorded else ["last"])]
+    scenes = [recorded_scene(run, name) for name in recorded]
+    scenes += [fresh_scene(run, name, seed) for name in checkpoints or ([] if recorded else ["last"])]
     if to == TERMINAL:
         for scene in scenes:
             _in_terminal(scene, run.environment, speed)
@@ -41,7 +41,7 @@ def replay(
             sys.stderr.write("\n" if done == total else "")
             sys.stderr.flush()
 
-    typer.echo(save_replay(scenes, run.environment, target, per_second=speed, tell=show_progress))
+    typer.echo(save_replay(scenes, run.environment, target, per_second=speed, on_progress=show_progress))
     for scene in scenes:
         rollout = scene.rollout
         closed = f", closed by {rollout.closed_by}" if rollout.closed_by else ""
@@ -53,7 +53,7 @@ def report(paths: list[Path], to: Path | None, replays: bool) -> None:
     from jokulmist.training.runs.run import Run
 
     runs = [Run.open(path) for path in paths]
-    typer.echo(save_report(runs, to, replays=replays, say=lambda text: typer.echo(text, err=True)))
+    typer.echo(save_report(runs, to, replays=replays, on_message=lambda text: typer.echo(text, err=True)))
 
 
 def _in_terminal(scene: Any, environment: Any, speed: float) -> None:

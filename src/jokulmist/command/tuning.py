@@ -60,8 +60,8 @@ def print_search(search: Any, json: bool) -> bool:
     stopped: bool = search.status != "done"
     pictures: list[Path] = []
     if not stopped:  # whoever stopped it does not want to wait for pictures
-        with telling() as say:
-            say("asking which settings mattered, and drawing")
+        with telling() as on_message:
+            on_message("asking which settings mattered, and drawing")
             pictures = search.save_pictures()
     if json:
         mean, low, high = search.score_again

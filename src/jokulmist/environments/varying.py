@@ -327,7 +327,7 @@ def _sample(seed: int) -> Any:
     from jokulmist.environments.chance.draws import PlainDraw
     from jokulmist.environments.chance.noise import Domain, Noise, Stream
 
-    return PlainDraw(Noise(seed, 1, Domain.CHECK), Stream.VARY).at(0, 0)
+    return PlainDraw(Noise(seed, 1, Domain.CHECK), Stream.VARY).for_step(0, 0)
 
 
 def vary_from(written: Mapping[str, Any]) -> dict[str, Between]:

@@ -15,7 +15,7 @@ from jokulmist.environments.spaces.legal import Mask
 from jokulmist.environments.transition.copy import FIRST, LATER, Copy, draws_of
 from jokulmist.environments.transition.simulator_stepping import stepper_for
 from jokulmist.environments.transition.stepping import SAFE, Stepper
-from jokulmist.lanes.protocol import Finished, Observed, Outcome
+from jokulmist.lanes.protocol import Finished, LaneOutcome, Observed
 from jokulmist.trees import filled
 
 NEVER_CUT = np.iinfo(np.int32).max
@@ -159,7 +159,7 @@ class PlainLane:
         self.turn += 1
         return observed
 
-    def advance(self, actions: list[Any]) -> Outcome:
+    def advance(self, actions: list[Any]) -> LaneOutcome:
         """Advance every copy by its action, in own form."""
         rewards: list[float] = []
         ended: list[bool] = []
@@ -208,7 +208,7 @@ class PlainLane:
         observed = self._begin_anew(last, to_begin) if to_begin else last
         self.turn += 1
         advances = [copy.lasted for copy in self.each] if self._holds else ()
-        return Outcome(rewards, ended, closed, last, observed, done, advances=advances)
+        return LaneOutcome(rewards, ended, closed, last, observed, done, advances=advances)
 
     def _cut_first(self, first_ages: list[int], ages: list[int], closed: list[bool], done: list[int]) -> list[int]:
         """Cut first episodes that have reached their age; all copies that begin anew."""

@@ -132,7 +132,7 @@ class Finished(NamedTuple):
     agent_records: tuple[float, ...] = ()
 
 
-class Outcome(NamedTuple):
+class LaneOutcome(NamedTuple):
     """What came out of one turn of all copies.
 
     Attributes
@@ -178,6 +178,6 @@ class Lane(Protocol):
         """Begin an episode in every copy; called once."""
         ...
 
-    def advance(self, actions: list[Any]) -> Outcome:
+    def advance(self, actions: list[Any]) -> LaneOutcome:
         """Advance every copy by its action, in own form; copies that close begin anew at once."""
         ...

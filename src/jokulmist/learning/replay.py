@@ -49,7 +49,7 @@ class Priorities(NamedTuple):
     most: Any
 
 
-class Frames(NamedTuple):
+class FrameStore(NamedTuple):
     """The images of all copies.
 
     Attributes
@@ -83,7 +83,7 @@ class Replay(NamedTuple):
     rows: Any
     write_index: Any
     stored: Any
-    frames: Frames | None
+    frames: FrameStore | None
     priorities: Priorities | None
 
 
@@ -171,7 +171,7 @@ def fresh_replay(
     count = copies * slots
     frames = priorities = None
     if spec.images:
-        frames = Frames(
+        frames = FrameStore(
             images={c.name: np.zeros((count, math.prod(c.newest)), np.uint8) for c in spec.images},
             newest=np.zeros(copies, np.int32),
             number=np.zeros((slots, copies), np.int32),
@@ -237,7 +237,7 @@ def written(spec: Spec, replay: Replay, experience: Any, action: Any, counted: b
     )
 
 
-def _frames_after(spec: Spec, frames: Frames, experience: Any, index: Any) -> Frames:
+def _frames_after(spec: Spec, frames: FrameStore, experience: Any, index: Any) -> FrameStore:
     """The frames after some turns: the one that was decided on, and the one after it, which the next turn writes again
     unless the episode has closed."""
     import jax.numpy as jnp
@@ -261,7 +261,7 @@ def _frames_after(spec: Spec, frames: Frames, experience: Any, index: Any) -> Fr
             newest = seen.images[channel.name][..., -depth:].reshape(slots_written.shape[0], -1)
             memory = _put(memory, slots_written, newest)
         images[channel.name] = memory
-    return Frames(
+    return FrameStore(
         images=images,
         newest=frames.newest + ends[-1],
         number=lax.dynamic_update_slice(frames.number, number, (index, 0)),
@@ -442,11 +442,11 @@ def _masks(spec: Spec, columns: Any) -> tuple[Any, ...]:
     return tuple(legal)
 
 
-def _frame(frames: Frames, place: Any) -> Any:
+def _frame(frames: FrameStore, place: Any) -> Any:
     return frames.number.reshape(-1)[place]
 
 
-def _stacks(spec: Spec, frames: Frames, copy: Any, number: Any, age: Any) -> dict[str, Any]:
+def _stacks(spec: Spec, frames: FrameStore, copy: Any, number: Any, age: Any) -> dict[str, Any]:
     """Images by frame number, with stacks put together from the frames before."""
     import jax.numpy as jnp
 

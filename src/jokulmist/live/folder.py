@@ -24,7 +24,7 @@ Stamp = tuple[Any, ...]
 
 
 @dataclass
-class Known:
+class RunEntry:
     """What is known of a run, and the stamp of its files when it was read."""
 
     stamp: Stamp
@@ -43,7 +43,7 @@ class RunFolder:
 
     path: Path
     queue: Queue = field(init=False)
-    _entries: dict[str, Known] = field(default_factory=dict)
+    _entries: dict[str, RunEntry] = field(default_factory=dict)
     _guard: threading.Lock = field(default_factory=threading.Lock)
 
     def __post_init__(self) -> None:
@@ -61,7 +61,7 @@ class RunFolder:
     def look(self) -> dict[str, Row]:
         """A row a run, by name."""
         with self._guard:
-            by_name: dict[str, Known] = {}
+            by_name: dict[str, RunEntry] = {}
             for name, stamp in _stamps(self.path).items():
                 before = self._entries.get(name)
                 if before is not None and before.stamp == stamp and not _may_die(before.row):
@@ -69,7 +69,7 @@ class RunFolder:
                     continue
                 row = _row(self.path / name)
                 if row is not None:
-                    by_name[name] = Known(stamp, row)
+                    by_name[name] = RunEntry(stamp, row)
             self._entries = by_name
             return {name: entry.row for name, entry in by_name.items()}
 

@@ -153,4 +153,6 @@ def plan_from(content: dict[str, Any], base: Path) -> Plan:
 def checked(plan: Plan) -> list[dict[str, str]]:
     """What `check` finds in a plan's environment, shortly; empty where nothing is wrong."""
     report = check(plan.measured, steps=CHECKED_STEPS, speed=False)
-    return [{"level": str(finding.level), "what": finding.what, "fix": finding.fix} for finding in report.findings]
+    return [
+        {"level": str(finding.level), "problem": finding.problem, "fix": finding.fix} for finding in report.findings
+    ]

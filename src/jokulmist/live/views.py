@@ -36,7 +36,7 @@ MOST_COMPARED = 40
 PICTURE_INCHES = (7.2, 4.5)
 
 
-class Kept:
+class ViewCache:
     """The newest values by a key, at most so many; made once."""
 
     def __init__(self, most: int = MOST_KEPT) -> None:
@@ -55,7 +55,7 @@ class Kept:
         return value
 
 
-DETAILS, LEVELS, EPISODES, POLICIES = Kept(), Kept(64), Kept(), Kept()
+DETAILS, LEVELS, EPISODES, POLICIES = ViewCache(), ViewCache(64), ViewCache(), ViewCache()
 
 
 def stamp_of(path: Path) -> tuple[Any, ...]:

@@ -36,7 +36,7 @@ def save_replay(
     *,
     per_second: float = 12.0,
     most: int = MOST_FRAMES,
-    tell: Progress | None = None,
+    on_progress: Progress | None = None,
 ) -> Path:
     """Draw episodes side by side into a file.
 
@@ -52,7 +52,7 @@ def save_replay(
         Moments a second.
     most : int
         Of longer episodes so many moments are drawn, evenly.
-    tell : function (done, all), optional
+    on_progress : function (done, all), optional
         Told of every frame.
 
     Raises
@@ -94,9 +94,9 @@ def save_replay(
     path.parent.mkdir(parents=True, exist_ok=True)
     if kind == "png":
         return _strip(scenes_shown, environment, path)
-    frames = Frames(scenes_shown, environment)
+    frames = ReplayFrames(scenes_shown, environment)
     moments = _moments(frames.length, most)
-    progress_frames = _with_progress(frames, moments, tell)
+    progress_frames = _with_progress(frames, moments, on_progress)
     if kind == "mp4":
         return _as_mp4(progress_frames, path, per_second)
     return _as_gif(list(progress_frames), path, per_second)
@@ -107,14 +107,14 @@ def _moments(length: int, most: int = MOST_FRAMES) -> list[int]:
     return [int(k) for k in np.unique(np.linspace(0, length - 1, min(length, most)).round())]
 
 
-def _with_progress(frames: Frames, moments: list[int], progress: Progress | None) -> Iterator[Any]:
+def _with_progress(frames: ReplayFrames, moments: list[int], progress: Progress | None) -> Iterator[Any]:
     for k, moment in enumerate(moments):
         yield frames.frame(moment)
         if progress is not None:
             progress(k + 1, len(moments))
 
 
-class Frames:
+class ReplayFrames:
     """The frames of some episodes side by side."""
 
     def __init__(self, scenes: list[Scene], environment: Environment) -> None:

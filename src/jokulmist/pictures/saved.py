@@ -13,14 +13,14 @@ from jokulmist.pictures.figures.ledger import ledger
 from jokulmist.training.runs.run import Run
 
 
-def save_pictures(run: Run | str | Path, known: Levels | None = None) -> list[Path]:
+def save_pictures(run: Run | str | Path, levels: Levels | None = None) -> list[Path]:
     """Draw the learning curve and the ledger of a run into its folder, as `jokulmist train` does; and of a run with
     recorded episodes what was done.
 
     Parameters
     ----------
     run : Run, or path of its folder
-    known : dict of str to Evaluation, optional
+    levels : dict of str to Evaluation, optional
         What random play and the references reach, as `evaluate_references` gives it; measured anew by default.
 
     Returns
@@ -43,15 +43,15 @@ def save_pictures(run: Run | str | Path, known: Levels | None = None) -> list[Pa
     run = Run.as_run(run)
     if run.path is None:
         raise SettingError("a run in memory has no folder for pictures. Draw it with `jm.plot(run)`.")
-    return [*save_curve(run, known), *save_others(run)]
+    return [*save_curve(run, levels), *save_others(run)]
 
 
-def save_curve(run: Run, known: Levels | None = None) -> list[Path]:
+def save_curve(run: Run, levels: Levels | None = None) -> list[Path]:
     """The learning curve alone, into a run's folder."""
     assert run.path is not None
     with style.styled():
         figure = style.fitted_figure()
-        plot(run, figure.add_subplot(), known=known)
+        plot(run, figure.add_subplot(), levels=levels)
         return [style.save(figure, run.path / "pictures" / "learning-curve.png")]
 
 

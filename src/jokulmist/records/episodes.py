@@ -1,7 +1,7 @@
 """What a run writes down while it trains, and the protocol of the objects that write it.
 
 The loop hands finished episodes and readings to a recorder. The one in memory is for runs without a folder; the one
-that keeps a folder is in `folder.py`.
+that keeps a folder is in `run_folder.py`.
 """
 
 from __future__ import annotations

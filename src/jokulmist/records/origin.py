@@ -34,7 +34,7 @@ class Uses(TypedDict):
     agent: str
 
 
-class Code(TypedDict, total=False):
+class CodeEntry(TypedDict, total=False):
     """The code that a run keeps."""
 
     fingerprint: str
@@ -64,7 +64,7 @@ class Origin(Required, total=False):
     updated: Time | None
     command: list[str] | None
     versions: dict[str, str] | None
-    code: Code | None
+    code: CodeEntry | None
     uses: Uses | None
     host: str | None
     process: WholeNumber | None

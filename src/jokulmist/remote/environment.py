@@ -25,7 +25,7 @@ from jokulmist.errors import (
     nearest,
 )
 from jokulmist.lanes.processes.lane import MOST_LOSSES_IN_A_ROW, Lost, ProcessLane
-from jokulmist.remote.link import Link, Program
+from jokulmist.remote.link import Link, RemoteProgram
 from jokulmist.remote.messages import BadMessage, MomentReader, columns_of, outcome_of
 
 KNOWN_FIELDS = (
@@ -40,7 +40,7 @@ _CLASSES: dict[str, type[RemoteSimulator]] = {}
 class RemoteSimulator(Simulator, abstract=True):
     """Base of environments that a program steps; `Remote` makes their classes."""
 
-    program: ClassVar[Program]
+    program: ClassVar[RemoteProgram]
     connection: ClassVar[Mapping[str, Any]]
     described: ClassVar[Mapping[str, Any]]
 
@@ -193,10 +193,10 @@ def Remote(  # noqa: N802  it stands where a class does: `jm.Remote(...)` is an 
     return cls(weights=weights, **parameters)
 
 
-_PROGRAMS: dict[str, Program] = {}
+_PROGRAMS: dict[str, RemoteProgram] = {}
 
 
-def _program(connection: Mapping[str, Any], secret: str | None) -> Program:
+def _program(connection: Mapping[str, Any], secret: str | None) -> RemoteProgram:
     """The program behind a connection: one for all who name it in this process."""
     key = json.dumps([connection, secret], sort_keys=True)
     if key not in _PROGRAMS:
@@ -204,20 +204,20 @@ def _program(connection: Mapping[str, Any], secret: str | None) -> Program:
             name: connection.get(name)
             for name in ("address", "listen", "command", "answer_within", "patience", "tempo")
         }
-        program = Program(secret=secret, **ways)  # type: ignore[arg-type]
+        program = RemoteProgram(secret=secret, **ways)  # type: ignore[arg-type]
         atexit.register(program.close)
         _PROGRAMS[key] = program
     return _PROGRAMS[key]
 
 
-def _class_of(program: Program, connection: Mapping[str, Any], described: Any) -> type[RemoteSimulator]:
+def _class_of(program: RemoteProgram, connection: Mapping[str, Any], described: Any) -> type[RemoteSimulator]:
     key = f"{id(program)} {json.dumps([connection, described], default=str)}"
     if key not in _CLASSES:
         _CLASSES[key] = _declared(program, connection, described)
     return _CLASSES[key]
 
 
-def _declared(program: Program, connection: Mapping[str, Any], hello: Any) -> type[RemoteSimulator]:
+def _declared(program: RemoteProgram, connection: Mapping[str, Any], hello: Any) -> type[RemoteSimulator]:
     """The class of what a program says that it is, checked as any declaration."""
     if not isinstance(hello, Mapping):
         raise DeclarationError(f"{program} describes itself by {hello!r:.80}; it is an object.")
@@ -268,7 +268,7 @@ def _declared(program: Program, connection: Mapping[str, Any], hello: Any) -> ty
         ) from None
 
 
-def _refuse_large(program: Program, hello: Mapping[str, Any]) -> None:
+def _refuse_large(program: RemoteProgram, hello: Mapping[str, Any]) -> None:
     """What takes minutes to declare, or more memory than there is, was not meant."""
     for name in ("observation", "action", "terms", "measures", "parameters", "players", "endings", "cuts"):
         left, count = [hello.get(name)], 0
@@ -336,7 +336,7 @@ def _channels(values: Any, players: tuple[str, ...]) -> dict[str, Any]:
     return channels
 
 
-class Batch:
+class RemoteBatch:
     """What several copies ask of one link, until one of them waits for the answer."""
 
     def __init__(self, link: Link, reader: MomentReader, action: Any) -> None:
@@ -408,7 +408,7 @@ class Batch:
 class RemoteCopy:
     """One copy: an arena of a program, with the calls of `lanes.processes.lane.WorkerCopy`."""
 
-    def __init__(self, environment: RemoteSimulator, batch: Batch, arena: int) -> None:
+    def __init__(self, environment: RemoteSimulator, batch: RemoteBatch, arena: int) -> None:
         self._environment, self._batch, self._arena = environment, batch, arena
         self._values = environment._values()
         self._generation = batch.link.generation
@@ -481,7 +481,7 @@ class RemoteLane(ProcessLane):
         assert isinstance(environment, RemoteSimulator)
         self._seats = environment.program.take(noise.copies)
         reader = MomentReader(environment)
-        batches = {id(link): Batch(link, reader, type(environment).action) for link, _ in self._seats}  # type: ignore[attr-defined]
+        batches = {id(link): RemoteBatch(link, reader, type(environment).action) for link, _ in self._seats}  # type: ignore[attr-defined]
         return [RemoteCopy(environment, batches[id(link)], arena) for link, arena in self._seats]
 
     def close(self) -> None:

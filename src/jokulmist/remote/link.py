@@ -26,7 +26,7 @@ IDLE_SECONDS = 5.0
 FIRST_SECONDS = 10.0
 
 
-class Program:
+class RemoteProgram:
     """How a program is reached: by its address, by waiting for it, or by starting it. Its links are shared by all who
     step it."""
 
@@ -151,7 +151,7 @@ class Link:
         How often it was made; an episode that began on an earlier one is gone.
     """
 
-    def __init__(self, program: Program) -> None:
+    def __init__(self, program: RemoteProgram) -> None:
         self.program = program
         self.generation = 0
         self.description: dict[str, Any] = {}

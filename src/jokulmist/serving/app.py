@@ -18,7 +18,7 @@ from starlette.websockets import WebSocket, WebSocketDisconnect
 
 from jokulmist.environments.spaces.actions import Choice, parts_of
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
-from jokulmist.serving.decisions import MOST_AT_ONCE, Asked, Decider
+from jokulmist.serving.decisions import MOST_AT_ONCE, Decider, DecisionRequest
 from jokulmist.serving.hosts import LOOPBACK, as_json, host_of
 
 MOST_BYTES = 16 << 20
@@ -29,10 +29,10 @@ class Together:
 
     def __init__(self, decider: Decider) -> None:
         self.decider = decider
-        self._waiting: list[tuple[list[Asked], asyncio.Future[list[Any]]]] = []
+        self._waiting: list[tuple[list[DecisionRequest], asyncio.Future[list[Any]]]] = []
         self._task: asyncio.Task[None] | None = None
 
-    async def decide(self, requests: list[Asked]) -> list[Any]:
+    async def decide(self, requests: list[DecisionRequest]) -> list[Any]:
         future: asyncio.Future[list[Any]] = asyncio.get_running_loop().create_future()
         self._waiting.append((requests, future))
         if self._task is None or self._task.done():

@@ -23,7 +23,7 @@ MOST_SESSIONS = 10_000
 LONGEST_SESSION = 100
 
 
-class Asked:
+class DecisionRequest:
     """One observation, as arrays; and for a policy that remembers, whose it is, and whether an episode begins with
     it."""
 
@@ -54,7 +54,7 @@ class Decider:
     def warm_up(self) -> None:
         """Compile for all sizes, so that the first who asks does not wait."""
         spec = self.policy.spec
-        request = Asked(
+        request = DecisionRequest(
             np.zeros(spec.width, np.float32), {c.name: np.zeros(c.shape, np.uint8) for c in spec.images}, self._free()
         )
         for size in SIZES:
@@ -65,7 +65,7 @@ class Decider:
         spec = self.policy.spec
         return tuple(np.ones(width, bool) for width in mask_widths(spec.action)) if spec.masked else ()
 
-    def read(self, observation: Any, legal: Any = None, session: Any = None, begins: Any = None) -> Asked:
+    def read(self, observation: Any, legal: Any = None, session: Any = None, begins: Any = None) -> DecisionRequest:
         """An observation from JSON: an object with a value a channel."""
         spec = self.policy.spec
         names = [c.name for c in spec.channels]
@@ -83,7 +83,7 @@ class Decider:
         parts = [_array(observation[c.name], c.shape, c.name, np.float32).reshape(-1) for c in spec.numbers]
         images = {c.name: _image(observation[c.name], c.shape, c.name) for c in spec.images}
         row = np.concatenate(parts) if parts else np.zeros(0, np.float32)
-        return Asked(row, images, self._mask(legal), *self._session(session, begins))
+        return DecisionRequest(row, images, self._mask(legal), *self._session(session, begins))
 
     def _session(self, session: Any, begins: Any) -> tuple[str, bool]:
         if not self.state_width:
@@ -129,7 +129,7 @@ class Decider:
             masks.append(np.array([label in labels for label in choice.labels]))
         return (*masks, *self._free()[len(masks) :])
 
-    def decide(self, requests: Sequence[Asked]) -> list[Any]:
+    def decide(self, requests: Sequence[DecisionRequest]) -> list[Any]:
         """The actions in words: labels and numbers, by part where there are several."""
         if self.state_width and len({request.session for request in requests}) < len(requests):
             # Of one session one after another: what it remembers goes on from each to the next.
@@ -139,7 +139,7 @@ class Decider:
             decided += self._decide_batch(requests[first : first + SIZES[-1]])
         return decided
 
-    def _decide_batch(self, requests: Sequence[Asked]) -> list[Any]:
+    def _decide_batch(self, requests: Sequence[DecisionRequest]) -> list[Any]:
         import jax
 
         size = next(size for size in SIZES if size >= len(requests))

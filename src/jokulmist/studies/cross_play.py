@@ -242,7 +242,7 @@ def cross_play(
     episodes: int = 100,
     seed: int = 1,
     act: Act = "sampled",
-    say: Callable[[str], None] | None = None,
+    on_message: Callable[[str], None] | None = None,
 ) -> CrossPlay:
     """Let the policies of several runs play with each other.
 
@@ -257,7 +257,7 @@ def cross_play(
     seed : int
     act : {"greedy", "sampled"}
         Sampled by default, as in training: of a game without chance greedy policies play one episode, again and again.
-    say : function of a text, optional
+    on_message : function of a text, optional
         Told what is being done.
 
     Returns
@@ -307,8 +307,8 @@ def cross_play(
     returns = {player: np.zeros((count, count)) for player in players}
     wins, firsts, same = np.zeros((count, count)), np.zeros((count, count, 2)), True
     for i, j in itertools.product(range(count), repeat=2):
-        if say is not None:
-            say(f"{names[i]} with {names[j]}, pairing {i * count + j + 1} of {count * count}")
+        if on_message is not None:
+            on_message(f"{names[i]} with {names[j]}, pairing {i * count + j + 1} of {count * count}")
         partners = {player: parts[i if k == 0 else j][player] for k, player in enumerate(players)}
         evaluation = evaluate(partners, environment, episodes=episodes, seed=seed, act=act)  # type: ignore[arg-type]
         means[i, j], same = evaluation.mean, same and evaluation.all_the_same

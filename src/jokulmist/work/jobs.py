@@ -42,7 +42,7 @@ class Evaluate(Options):
     seed: Annotated[WholeNumber, Field(ge=0, lt=2**31)] = 1
 
 
-class Report(Options):
+class ReportOptions(Options):
     """Write its report."""
 
 
@@ -56,7 +56,7 @@ OPTIONS: dict[str, type[Options]] = {
     "resume": Resume,
     "redo": Redo,
     "evaluate": Evaluate,
-    "report": Report,
+    "report": ReportOptions,
     "export": Export,
 }
 

@@ -31,12 +31,13 @@ def work(
     *,
     until_empty: bool = False,
     ends: threading.Event | None = None,
-    say: Message | None = None,
+    on_message: Message | None = None,
 ) -> None:
     """Take jobs until told to end; so many at a time."""
-    ends, say = ends or threading.Event(), say or (lambda _: None)
+    ends, on_message = ends or threading.Event(), on_message or (lambda _: None)
     threads = [
-        threading.Thread(target=_taking, args=(queue, until_empty, ends, say), daemon=True) for _ in range(workers)
+        threading.Thread(target=_taking, args=(queue, until_empty, ends, on_message), daemon=True)
+        for _ in range(workers)
     ]
     for thread in threads:
         thread.start()
@@ -50,30 +51,30 @@ def work(
         raise
 
 
-def _taking(queue: Queue, until_empty: bool, ends: threading.Event, say: Message) -> None:
+def _taking(queue: Queue, until_empty: bool, ends: threading.Event, on_message: Message) -> None:
     while not ends.is_set():
         try:
             for job in queue.take_back():
-                say(f"job {job.id} ({job.run}) waits again: its worker was gone")
+                on_message(f"job {job.id} ({job.run}) waits again: its worker was gone")
             job_now = queue.take()
             if job_now is not None:
-                _worked(queue, job_now, ends, say)
+                _worked(queue, job_now, ends, on_message)
                 continue
             if until_empty and not any(job.ready for job in queue.jobs()):
                 return
         except (RecordError, OSError) as trouble:
-            say(str(trouble))
+            on_message(str(trouble))
             if until_empty:
                 return
         ends.wait(LOOK_SECONDS)
 
 
-def _worked(queue: Queue, job: Job, ends: threading.Event, say: Message) -> None:
+def _worked(queue: Queue, job: Job, ends: threading.Event, on_message: Message) -> None:
     """Do a job to its end, or until it is asked to stop."""
     path = queue.folder / job.run
     while holder(path) and not ends.is_set():  # a process that outlived its worker still writes
         ends.wait(LOOK_SECONDS)
-    say(f"job {job.id}: {job.command}")
+    on_message(f"job {job.id}: {job.command}")
     words = [sys.executable, "-m", "jokulmist.work.child", str(os.getpid()), *job.words(queue.folder)]
     with tempfile.TemporaryFile() as message:
         child = subprocess.Popen(
@@ -81,7 +82,7 @@ def _worked(queue: Queue, job: Job, ends: threading.Event, say: Message) -> None
         )  # fmt: skip
         requests, sent = "", -AGAIN_SECONDS
         while child.poll() is None:
-            wanted = "end" if ends.is_set() else _requested_state(queue, job, say)
+            wanted = "end" if ends.is_set() else _requested_state(queue, job, on_message)
             # An interrupt that lands where Python cannot raise it is lost, so it is sent again.
             if wanted and time.monotonic() - sent > AGAIN_SECONDS:
                 requests, sent = wanted, time.monotonic()
@@ -89,34 +90,34 @@ def _worked(queue: Queue, job: Job, ends: threading.Event, say: Message) -> None
             time.sleep(LOOK_SECONDS)
         message.seek(0)
         last = _last_line(message.read()[-LAST_WORDS:])
-    _ended(queue, job, child.returncode, requests, last, say)
+    _ended(queue, job, child.returncode, requests, last, on_message)
 
 
-def _requested_state(queue: Queue, job: Job, say: Message) -> str:
+def _requested_state(queue: Queue, job: Job, on_message: Message) -> str:
     """What is to be done with a job at work; nothing, where the queue cannot be read just now."""
     try:
         return queue.job(job.id).requested or ""
     except (RecordError, LookupFailed, OSError) as trouble:
-        say(str(trouble))
+        on_message(str(trouble))
         return ""
 
 
-def _ended(queue: Queue, job: Job, status: int, requests: str, last: str, say: Message) -> None:
+def _ended(queue: Queue, job: Job, status: int, requests: str, last: str, on_message: Message) -> None:
     if status == 0 or (status == 130 and job.verb == "resume" and _is_done(queue.folder / job.run)):
         queue.finish(job, DONE)
-        say(f"job {job.id} ({job.run}) is done")
+        on_message(f"job {job.id} ({job.run}) is done")
     elif requests == "end":
         queue.give_back(job)
-        say(f"job {job.id} ({job.run}) was stopped and waits again")
+        on_message(f"job {job.id} ({job.run}) was stopped and waits again")
     elif status == 130 or requests:
         queue.finish(job, PAUSED if requests == "pause" else STOPPED)
-        say(f"job {job.id} ({job.run}) was stopped")
+        on_message(f"job {job.id} ({job.run}) was stopped")
     elif status < 0:
         queue.give_back(job, tried=True)
-        say(f"job {job.id} ({job.run}) was killed by signal {-status} and waits again")
+        on_message(f"job {job.id} ({job.run}) was killed by signal {-status} and waits again")
     else:
         queue.finish(job, FAILED, last)
-        say(f"job {job.id} ({job.run}) failed: {last}")
+        on_message(f"job {job.id} ({job.run}) failed: {last}")
 
 
 def _is_done(path: Path) -> bool:

@@ -45,12 +45,12 @@ class Controls:
         policy: Policy | None = None,
         seed: int = 0,
         player: str | None = None,
-        others: Policy | None = None,
+        partner_policies: Policy | None = None,
     ) -> None:
-        for player_policy in (policy, others):
+        for player_policy in (policy, partner_policies):
             if player_policy is not None:
                 player_policy.fits(environment)
-        self.player, self.partners = player, others
+        self.player, self.partners = player, partner_policies
         self.environment, self.policy, self.seed = environment, policy, seed
         action = describe(environment).action
         self.action = action
@@ -75,7 +75,7 @@ class Controls:
 
     def begin_at(self, state: Any, advances: int) -> None:
         """Begin an episode at a state, e.g. one of a recorded episode."""
-        self.episode = Episode.at(self.environment, state, advances=advances, seed=self.seed)
+        self.episode = Episode.from_state(self.environment, state, advances=advances, seed=self.seed)
         self.rows, self.acts = [], []
 
     def another(self) -> None:

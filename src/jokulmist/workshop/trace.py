@@ -65,7 +65,7 @@ def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = R
     rows: list[dict[str, Any]] = []
     number, episode = 0, environment.episode(seed)
     for turn in range(steps):
-        action = _action(environment, episode, policy, draw.at(turn, 0))
+        action = _action(environment, episode, policy, draw.for_step(turn, 0))
         episode.act(action)
         rows.append(row_of(environment, number, episode, action))
         if episode.over:

@@ -23,8 +23,8 @@ from jokulmist.agents.contract import (
     counts_advances,
 )
 from jokulmist.agents.critics.critic_networks import (
-    Learned,
-    Learning,
+    CriticLearner,
+    CriticUpdateState,
     Remembering,
     critics_layout,
     outputs_of,
@@ -168,12 +168,12 @@ class CriticAgent(Agent):
         return isinstance(shapes.network, Dense)
 
     @staticmethod
-    def policy_state(learner: Learned) -> Learned:
+    def policy_state(learner: CriticLearner) -> CriticLearner:
         learning = learner.learning._replace(policy_target=(), critics_target=(), moments=())
         return learner._replace(learning=learning, replay=())
 
     @classmethod
-    def state_values(cls, shapes: Any, learner: Learned, observed: Any) -> Any:
+    def state_values(cls, shapes: Any, learner: CriticLearner, observed: Any) -> Any:
         """The critics' mean value at the greedy action, in the scale of the rewards, one a row."""
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
         acting, learning = shapes.acting, learner.learning
@@ -192,11 +192,11 @@ class CriticAgent(Agent):
         return values[np.arange(len(values)), best] * float(spread_of(learner.returns))
 
 
-def begin_learner(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = ()) -> Learned:
+def begin_learner(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = ()) -> CriticLearner:
     """What is known before the first decision; a method with a temperature has no target of its policy."""
     policy = agent.policy_of(shapes, seed_from(noise)).initial_weights()
     critics = agent.critics_of(shapes, seed_from(noise)).initial_weights()
-    learning = Learning(
+    learning = CriticUpdateState(
         policy=policy,
         critics=critics,
         policy_target=policy.copy() if len(temperature) == 0 else (),
@@ -207,7 +207,7 @@ def begin_learner(agent: type[CriticAgent], shapes: Any, noise: Any, temperature
         ),
         updates=np.int32(0),
     )
-    return Learned(
+    return CriticLearner(
         learning,
         fresh_statistics(shapes.spec, shapes.scaling),
         fresh_running(1) if shapes.rewards_scaled else None,

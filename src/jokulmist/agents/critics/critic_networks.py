@@ -14,7 +14,7 @@ from jokulmist.learning.observation_scaling import (
 )
 
 
-class Learning(NamedTuple):
+class CriticUpdateState(NamedTuple):
     """What moves with each update.
 
     Attributes
@@ -39,19 +39,19 @@ class Learning(NamedTuple):
     updates: Any
 
 
-class Learned(NamedTuple):
+class CriticLearner(NamedTuple):
     """What was learned.
 
     Attributes
     ----------
-    learning : Learning
+    learning : CriticUpdateState
     statistics, returns : Running, optional
         That scale the numbers, and the rewards.
     decisions : int32
     replay : Replay
     """
 
-    learning: Learning
+    learning: CriticUpdateState
     statistics: Running | None
     returns: Running | None
     decisions: Any

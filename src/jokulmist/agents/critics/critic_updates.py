@@ -11,7 +11,7 @@ from jokulmist.agents.contract import (
     counts_advances,
     weight_ahead,
 )
-from jokulmist.agents.critics.critic_networks import Learned, Learning, values_at, with_action
+from jokulmist.agents.critics.critic_networks import CriticLearner, CriticUpdateState, values_at, with_action
 from jokulmist.agents.replay_updates import (
     learned_when_started,
     one_after_another,
@@ -29,13 +29,13 @@ from jokulmist.learning.observation_scaling import (
 from jokulmist.learning.optimisation import descended, squared
 from jokulmist.learning.reward_scaling import returns_after, spread_of
 
-Update = Callable[..., tuple[Learning, Any]]
+Update = Callable[..., tuple[CriticUpdateState, Any]]
 
 
 def learned(
-    shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, update: Update,
+    shapes: Any, numbers: Numbers, learner: CriticLearner, memory: Any, experience: Any, noise: Any, update: Update,
     readings: int, draws: int = 0, bonus: Any = None,
-) -> tuple[Learned, Any, tuple[Any, ...]]:  # fmt: skip
+) -> tuple[CriticLearner, Any, tuple[Any, ...]]:  # fmt: skip
     """Remember what happened, and make the updates that are due."""
     import jax.numpy as jnp
 
@@ -57,7 +57,7 @@ def learned(
     normal = noise.normal(shape=(*lead, draws, acting.width)) if acting.width and draws else jnp.zeros((*lead, 0, 0))
     spread = spread_of(returns)
 
-    def going(learning: Learning) -> Any:
+    def going(learning: CriticUpdateState) -> Any:
         if shapes.state_width:
             parts = (stretches(shapes, numbers, replay, chance, counts_advances(shapes), bonus), normal)
             learning, update_readings = one_after_another(
@@ -79,11 +79,11 @@ def learned(
         decisions, start_of(shapes, shapes.lookahead), going, learner.learning, readings
     )
     statistics = gathered(learner.statistics, met(experience))
-    learner = Learned(learning, statistics, returns, decisions, replay)
+    learner = CriticLearner(learning, statistics, returns, decisions, replay)
     return learner, {**memory, "returns": open_now}, tuple(update_readings)
 
 
-class Rows(NamedTuple):
+class CriticRows(NamedTuple):
     """Transitions in the scale of the networks, one a row.
 
     Attributes
@@ -125,12 +125,12 @@ class Rows(NamedTuple):
         return amounts @ self.counts if self.past else jnp.mean(amounts, axis=-1)
 
 
-def rows_from(shapes: Any, learner: Learned, sample: Any, spread: Any, normal: Any) -> Rows:
+def rows_from(shapes: Any, learner: CriticLearner, sample: Any, spread: Any, normal: Any) -> CriticRows:
     """A sample in the scale of the networks."""
     import jax.numpy as jnp
 
     has_choices = bool(shapes.acting.choices)
-    return Rows(
+    return CriticRows(
         inputs=prepared(shapes.spec, shapes.scaling, learner.statistics, sample.observed),
         following=prepared(shapes.spec, shapes.scaling, learner.statistics, sample.following),
         legal=sample.observed.legal,
@@ -143,7 +143,7 @@ def rows_from(shapes: Any, learner: Learned, sample: Any, spread: Any, normal: A
     )
 
 
-def rows_along(shapes: Any, learner: Learned, sample: Any, normal: Any, spread: Any) -> Rows:
+def rows_along(shapes: Any, learner: CriticLearner, sample: Any, normal: Any, spread: Any) -> CriticRows:
     """Stretches of decisions as rows of decisions times stretches, in the scale of the networks."""
     sample = along_time(sample)
     turns, many = sample.place.shape
@@ -153,7 +153,7 @@ def rows_along(shapes: Any, learner: Learned, sample: Any, normal: Any, spread: 
     )
 
 
-def judged_rows(shapes: Any, critics: Any, rows: Rows) -> Any:
+def judged_rows(shapes: Any, critics: Any, rows: CriticRows) -> Any:
     """What critics say of what was done, shape ``(critics, rows, combinations)``."""
     if not rows.past:
         return values_at(critics, rows.inputs, rows.unit)
@@ -163,7 +163,9 @@ def judged_rows(shapes: Any, critics: Any, rows: Rows) -> Any:
     )[0]
 
 
-def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, wanted: Any) -> tuple[Any, Any, Any]:
+def critics_step(
+    shapes: Any, numbers: Numbers, learning: CriticUpdateState, rows: CriticRows, wanted: Any
+) -> tuple[Any, Any, Any]:
     """One step of all critics towards the wanted values, shape ``(rows,)``: weights, moments, and readings.
 
     The readings are loss, mean value, error, norm of the gradient.
@@ -194,7 +196,9 @@ def critics_step(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows, 
     return weights, moments, jnp.concatenate([jnp.mean(rows.mean(aux), axis=1), norm[None]])
 
 
-def policy_step(shapes: Any, numbers: Numbers, learning: Learning, loss: Callable[[Any], Any]) -> tuple[Any, Any, Any]:
+def policy_step(
+    shapes: Any, numbers: Numbers, learning: CriticUpdateState, loss: Callable[[Any], Any]
+) -> tuple[Any, Any, Any]:
     """One step of the policy down a loss of its network, which also gives readings: weights, moments, readings."""
     import jax
 

@@ -9,8 +9,14 @@ import numpy as np
 
 from jokulmist.agents.contract import FixedShare, Numbers, Scheduled
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
-from jokulmist.agents.critics.critic_networks import Learned, Learning, critics_layout, outputs_of, values_at
-from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
+from jokulmist.agents.critics.critic_networks import (
+    CriticLearner,
+    CriticUpdateState,
+    critics_layout,
+    outputs_of,
+    values_at,
+)
+from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.environments.spaces.legal import choices_of
@@ -55,7 +61,7 @@ class DeterministicAgent(CriticAgent):
         return _policy_layout(shapes.network, shapes.spec, shapes.acting.width, seed)
 
     @classmethod
-    def fresh_learner(cls, shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+    def fresh_learner(cls, shapes: Any, numbers: Numbers, noise: Any) -> CriticLearner:
         return begin_learner(cls, shapes, noise)
 
     @staticmethod
@@ -67,7 +73,7 @@ class DeterministicAgent(CriticAgent):
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+        shapes: Any, numbers: Numbers, learner: CriticLearner, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         xp, acting = noise.xp, shapes.acting
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
@@ -102,7 +108,7 @@ def _policy_layout(network: Any, spec: Spec, width: int, seed: int) -> Layout:
     return Layout(network, lambda: built(network, spec, width, seed, TOWARDS_ACTIONS))
 
 
-def targets(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> Any:
+def targets(shapes: Any, numbers: Numbers, learning: CriticUpdateState, rows: CriticRows) -> Any:
     """What the critics should say, shape ``(rows,)``.
 
     r + discount min_i Q_i'(s', clip(pi'(s') + noise, -1, 1)), with the noise clipped before it is added (Fujimoto et
@@ -121,7 +127,9 @@ def targets(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> An
     return wanted
 
 
-def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tuple[Learning, Any]:
+def update(
+    shapes: Any, numbers: Numbers, learning: CriticUpdateState, rows: CriticRows
+) -> tuple[CriticUpdateState, Any]:
     """One step of the critics and, when it is due, one of the policy and of the targets; and the readings."""
     import jax.numpy as jnp
     from jax import lax
@@ -132,7 +140,7 @@ def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tup
         critics=critics, moments=(learning.moments[0], priorities, ()), updates=learning.updates + 1
     )
 
-    def moved(learning: Learning) -> Learning:
+    def moved(learning: CriticUpdateState) -> CriticUpdateState:
         first = shapes.critics.module(learning.critics)
 
         def loss(policy: Any) -> Any:
@@ -190,8 +198,14 @@ class DDPG(DeterministicAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
-    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        shapes: Any,
+        numbers: Numbers,
+        learner: CriticLearner,
+        memory: Any,
+        experience: Any,
+        noise: Any,
+        bonus: Any = None,
+    ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
         return learned(
             shapes, numbers, learner, memory, experience, noise, update, len(DDPG.reading_names), bonus=bonus
         )

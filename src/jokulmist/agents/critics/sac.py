@@ -9,8 +9,15 @@ import numpy as np
 
 from jokulmist.agents.contract import AboveZero, Count, FixedShare, Numbers, Shapes
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
-from jokulmist.agents.critics.critic_networks import GoingAlong, Learned, Learning, Remembering, values_at, with_action
-from jokulmist.agents.critics.critic_updates import Rows, critics_step, followed, learned, policy_step
+from jokulmist.agents.critics.critic_networks import (
+    CriticLearner,
+    CriticUpdateState,
+    GoingAlong,
+    Remembering,
+    values_at,
+    with_action,
+)
+from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import begin_spread, outputs_by_numpy, policy_layout, probabilities_by_part
 from jokulmist.agents.recurrence import Past, past_of
 from jokulmist.agents.stretches import at_the_end, before_each
@@ -90,7 +97,7 @@ class SAC(CriticAgent):
         return policy_layout(shapes.network, shapes.spec, shapes.acting, True, False, False, seed)
 
     @classmethod
-    def fresh_learner(cls, shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+    def fresh_learner(cls, shapes: Any, numbers: Numbers, noise: Any) -> CriticLearner:
         acting = shapes.acting
         parts = len(acting.choices) + len(acting.units.ranges)
         learner = begin_learner(cls, shapes, noise, np.full(parts, math.log(numbers.temperature), np.float32))
@@ -99,7 +106,7 @@ class SAC(CriticAgent):
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+        shapes: Any, numbers: Numbers, learner: CriticLearner, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         xp, acting = noise.xp, shapes.acting
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
@@ -132,14 +139,20 @@ class SAC(CriticAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
-    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        shapes: Any,
+        numbers: Numbers,
+        learner: CriticLearner,
+        memory: Any,
+        experience: Any,
+        noise: Any,
+        bonus: Any = None,
+    ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
         return learned(
             shapes, numbers, learner, memory, experience, noise, update, len(SAC.reading_names), 2, bonus=bonus
         )
 
     @staticmethod
-    def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+    def probabilities(shapes: Any, learner: CriticLearner, observed: Seen) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
         policy = shapes.layout.module(learner.learning.policy)
@@ -179,13 +192,13 @@ def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs:
     return value + jnp.sum(temperature[:, None] * each, axis=0), each
 
 
-def remembered_apart(shapes: Any, rows: Rows) -> tuple[Past, Past]:
+def remembered_apart(shapes: Any, rows: CriticRows) -> tuple[Past, Past]:
     """What was remembered before each decision of the stretches by the policy, and by the critics."""
     restarts, states = rows.past.restarts, rows.past.states
     return Past(states[..., : shapes.state_width], restarts), Past(states[..., shapes.state_width :], restarts)
 
 
-def then(policy: Any, critics: Any, rows: Rows, policy_past: Past, states: Past) -> tuple[Any, Any]:
+def then(policy: Any, critics: Any, rows: CriticRows, policy_past: Past, states: Past) -> tuple[Any, Any]:
     """Policy and critics with what they remember at the end of each target, having gone along what was seen and done
     until then."""
     turns = rows.past.restarts.shape[0]
@@ -205,7 +218,9 @@ def wanted_entropies(shapes: Any, numbers: Numbers) -> Any:
     return jnp.stack([*choices, *ranges])
 
 
-def update(shapes: Any, numbers: Numbers, learning: Learning, rows: Rows) -> tuple[Learning, Any]:
+def update(
+    shapes: Any, numbers: Numbers, learning: CriticUpdateState, rows: CriticRows
+) -> tuple[CriticUpdateState, Any]:
     """One step of critics, policy, temperature and targets; and the readings."""
     import jax.numpy as jnp
 

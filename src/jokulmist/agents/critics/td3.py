@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from jokulmist.agents.contract import AboveZero, Count, Numbers
-from jokulmist.agents.critics.critic_networks import Learned
+from jokulmist.agents.critics.critic_networks import CriticLearner
 from jokulmist.agents.critics.critic_updates import learned
 from jokulmist.agents.critics.ddpg import DeterministicAgent, update
 
@@ -51,8 +51,14 @@ class TD3(DeterministicAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
-    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        shapes: Any,
+        numbers: Numbers,
+        learner: CriticLearner,
+        memory: Any,
+        experience: Any,
+        noise: Any,
+        bonus: Any = None,
+    ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
         return learned(
             shapes, numbers, learner, memory, experience, noise, update, len(TD3.reading_names), 1, bonus=bonus
         )

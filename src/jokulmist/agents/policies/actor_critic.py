@@ -7,8 +7,8 @@ from typing import Any, ClassVar
 from jokulmist.agents.contract import Count, FixedShare, Numbers, Scheduled, WholeNumber, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     READINGS,
-    Learned,
     PolicyAgent,
+    PolicyLearner,
     after_update,
     batch_of,
     descended_by,
@@ -74,8 +74,8 @@ class ActorCritic(PolicyAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
-    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
+    ) -> tuple[PolicyLearner, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
         experience, learner, open_now = rewards_in_scale(numbers, learner, memory["returns"], experience)

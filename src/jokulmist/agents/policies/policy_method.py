@@ -55,7 +55,7 @@ READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradi
 CALIBRATED_SHARE = 0.2
 
 
-class Learned(NamedTuple):
+class PolicyLearner(NamedTuple):
     """What a policy method has learned.
 
     Attributes
@@ -197,10 +197,10 @@ class PolicyAgent(Agent):
         return self.horizon
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> PolicyLearner:
         weights = _layout_of(shapes, seed_from(noise)).initial_weights()
         begin_spread(weights, shapes.acting, numbers.first_spread)
-        return Learned(
+        return PolicyLearner(
             weights,
             fresh_statistics(shapes.spec, shapes.scaling),
             fresh_running(1) if shapes.rewards_scaled else None,
@@ -215,7 +215,7 @@ class PolicyAgent(Agent):
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+        shapes: Any, numbers: Numbers, learner: PolicyLearner, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         inputs = seen_by(shapes, learner.statistics, observed)
         layout, acting = shapes.layout, shapes.acting
@@ -238,17 +238,17 @@ class PolicyAgent(Agent):
         return isinstance(shapes.network, Dense)
 
     @staticmethod
-    def policy_state(learner: Learned) -> Learned:
+    def policy_state(learner: PolicyLearner) -> PolicyLearner:
         return learner._replace(moments=(), updates=(), beginning=())
 
     @staticmethod
-    def probabilities(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+    def probabilities(shapes: Any, learner: PolicyLearner, observed: Seen) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         outputs, _ = _compiled_said_first()(shapes, learner, observed)
         return probabilities_by_part(shapes.acting, outputs, observed.legal)
 
     @staticmethod
-    def policy_outputs(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+    def policy_outputs(shapes: Any, learner: PolicyLearner, observed: Seen) -> dict[str, Any]:
         outputs, values = said_first(shapes, learner, observed)
         parts = said_by_part(shapes.acting, outputs, observed.legal)
         if values is not None:
@@ -256,13 +256,13 @@ class PolicyAgent(Agent):
         return parts
 
     @staticmethod
-    def state_values(shapes: Any, learner: Learned, observed: Seen) -> Any:
+    def state_values(shapes: Any, learner: PolicyLearner, observed: Seen) -> Any:
         """The values that were learned, in the scale of the rewards, one a row."""
         _, values = _compiled_said_first()(shapes, learner, observed)
         return np.asarray(values) * float(spread_of(learner.returns))
 
 
-def said_first(shapes: Any, learner: Learned, observed: Seen) -> tuple[Any, Any]:
+def said_first(shapes: Any, learner: PolicyLearner, observed: Seen) -> tuple[Any, Any]:
     """Outputs and values of observations by themselves; a recurrent network's, as if their episodes began with them."""
     networks = shapes.layout.module(learner.weights)
     inputs = seen_by(shapes, learner.statistics, observed)
@@ -282,7 +282,7 @@ def _compiled_said_first() -> Any:
     return jax.jit(said_first, static_argnums=0)
 
 
-def policy_moves(shapes: Any, learner: Learned) -> Any:
+def policy_moves(shapes: Any, learner: PolicyLearner) -> Any:
     """Whether the policy learns yet, besides the value: 1 or 0."""
     return 1.0 * (learner.updates >= shapes.value_first)
 
@@ -305,7 +305,7 @@ def _layout_of(shapes: Any, seed: int) -> Layout:
     return policy_layout(shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, shapes.shared, value, seed)
 
 
-class Batch(NamedTuple):
+class PolicyBatch(NamedTuple):
     """What happened, with one leading axis of turns times copies.
 
     Attributes
@@ -328,20 +328,20 @@ class Batch(NamedTuple):
         return self.legal, self.actions, self.samples
 
 
-def batch_of(shapes: Any, learner: Learned, experience: Experience) -> tuple[Batch, Any, Any]:
+def batch_of(shapes: Any, learner: PolicyLearner, experience: Experience) -> tuple[PolicyBatch, Any, Any]:
     """The batch, what a recurrent network remembered before each turn, and the inputs of the true observations after
     each advance."""
     observed, last = in_rows(experience.observed), in_rows(experience.last)
     inputs = seen_by(shapes, learner.statistics, observed)
     after = seen_by(shapes, learner.statistics, last)
     samples, past = experience.notes
-    batch = Batch(inputs, observed.legal, in_rows(experience.actions), in_rows(samples))
+    batch = PolicyBatch(inputs, observed.legal, in_rows(experience.actions), in_rows(samples))
     return batch, past_along(past, experience), after
 
 
 def rewards_in_scale(
-    numbers: Numbers, learner: Learned, open_returns: Any, experience: Experience
-) -> tuple[Experience, Learned, Any]:
+    numbers: Numbers, learner: PolicyLearner, open_returns: Any, experience: Experience
+) -> tuple[Experience, PolicyLearner, Any]:
     """Experience whose rewards have the scale that is learned in, with the returns that they followed."""
     bootstrap_weight = weight_ahead(numbers, experience.advances)
     scaled, returns, open_returns = in_scale(experience, learner.returns, open_returns, bootstrap_weight)
@@ -349,7 +349,12 @@ def rewards_in_scale(
 
 
 def kept_near(
-    shapes: Any, numbers: Numbers, learner: Learned, experience: Experience, batch: Batch, log_probability: Any
+    shapes: Any,
+    numbers: Numbers,
+    learner: PolicyLearner,
+    experience: Experience,
+    batch: PolicyBatch,
+    log_probability: Any,
 ) -> Any:
     """Rewards less how much likelier each action is than by the policy that the run began with, in the scale that is
     learned in.
@@ -372,8 +377,13 @@ def has_a_level(gains: Any) -> Any:
 
 
 def after_update(
-    shapes: Any, learner: Learned, weights: Any, moments: Any, experience: Experience, value_is_calibrated: Any = False
-) -> Learned:
+    shapes: Any,
+    learner: PolicyLearner,
+    weights: Any,
+    moments: Any,
+    experience: Experience,
+    value_is_calibrated: Any = False,
+) -> PolicyLearner:
     """The learner after an update; only now the statistics move. Nothing is learned before they are warm."""
     import jax
     import jax.numpy as jnp

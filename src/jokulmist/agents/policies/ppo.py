@@ -8,8 +8,8 @@ from typing import Any, ClassVar, NamedTuple
 from jokulmist.agents.batches import in_parts, in_rows
 from jokulmist.agents.contract import Count, FixedShare, Limit, Numbers, Scheduled, WholeNumber, weight_ahead
 from jokulmist.agents.policies.policy_method import (
-    Learned,
     PolicyAgent,
+    PolicyLearner,
     after_update,
     batch_of,
     descended_by,
@@ -30,7 +30,7 @@ from jokulmist.learning.schedules import linear
 LEAST_SPREAD = 0.02
 
 
-class Rows(NamedTuple):
+class PPORows(NamedTuple):
     """A batch, or a minibatch of it: one row a decision; with a recurrent network one row a stretch of them."""
 
     inputs: Any
@@ -114,8 +114,8 @@ class PPO(PolicyAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
-    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
+    ) -> tuple[PolicyLearner, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
         from jax import lax
 
@@ -140,7 +140,7 @@ class PPO(PolicyAgent):
         return learner, memory, (*means[:5], explained, means[5])
 
 
-def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) -> tuple[Rows, Any, Any]:
+def rows_of(shapes: Any, numbers: Numbers, learner: PolicyLearner, experience: Any) -> tuple[PPORows, Any, Any]:
     """The batch with advantages, targets and the old log-probabilities; how well the values predicted the returns, and
     whether they have found their level."""
     networks = shapes.layout.module(learner.weights)
@@ -158,13 +158,13 @@ def rows_of(shapes: Any, numbers: Numbers, learner: Learned, experience: Any) ->
     if shapes.advantages_normalised:
         gains = normalised(gains, LEAST_SPREAD if shapes.rewards_scaled else 0.0)
     gains = gains * policy_moves(shapes, learner)
-    rows = Rows(*batch, old, gains, targets, values)
+    rows = PPORows(*batch, old, gains, targets, values)
     if past:
         rows = in_stretches(rows._replace(past=in_rows(past)), shape, stretch_of(shapes))
     return rows, explained, value_is_calibrated
 
 
-def along_time(rows: Rows) -> Rows:
+def along_time(rows: PPORows) -> PPORows:
     """Stretches as rows of turns times stretches, in the order in which a network goes along them."""
     flat, past = in_time(rows._replace(past=()), rows.past)
     return flat._replace(past=past)  # type: ignore[no-any-return]
@@ -176,7 +176,7 @@ def split_evenly(rows: int, minibatch: int) -> tuple[int, int]:
     return steps, rows // steps
 
 
-def objective(shapes: Any, numbers: Numbers, networks: Any, rows: Rows) -> tuple[Any, tuple[Any, ...]]:
+def objective(shapes: Any, numbers: Numbers, networks: Any, rows: PPORows) -> tuple[Any, tuple[Any, ...]]:
     """What is minimised, and the readings: policy loss, value loss, entropy, share clipped, divergence."""
     import jax.numpy as jnp
 
@@ -202,7 +202,7 @@ def objective(shapes: Any, numbers: Numbers, networks: Any, rows: Rows) -> tuple
     return total, (policy_loss, value_loss, entropy, clip_share, divergence)
 
 
-def _step(shapes: Any, numbers: Numbers, state: Any, rows: Rows) -> Any:
+def _step(shapes: Any, numbers: Numbers, state: Any, rows: PPORows) -> Any:
     """One step on a minibatch; none, once the divergence was too large."""
     import jax
     import jax.numpy as jnp
@@ -219,7 +219,7 @@ def _step(shapes: Any, numbers: Numbers, state: Any, rows: Rows) -> Any:
     return (*accepted, going), (*readings, norm)
 
 
-def take_rows(rows: Rows, order: Any) -> Rows:
+def take_rows(rows: PPORows, order: Any) -> PPORows:
     """Rows in another order. All numbers are taken together: one gather instead of one each."""
     import jax
     import jax.numpy as jnp

@@ -10,9 +10,9 @@ from jokulmist.agents.batches import in_rows
 from jokulmist.agents.contract import Count, Experience, Numbers, Scheduled, weight_ahead
 from jokulmist.agents.policies.policy_method import (
     READINGS,
-    Batch,
-    Learned,
     PolicyAgent,
+    PolicyBatch,
+    PolicyLearner,
     after_update,
     descended_by,
     entropies_of,
@@ -40,7 +40,7 @@ from jokulmist.learning.schedules import linear
 from jokulmist.trees import replaced
 
 
-class KeptTurns(NamedTuple):
+class StoredTurns(NamedTuple):
     """Turns that are kept until their episodes have closed, the oldest first.
 
     Attributes
@@ -143,8 +143,8 @@ class Reinforce(PolicyAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
-    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
+    ) -> tuple[PolicyLearner, Any, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
 
@@ -218,7 +218,7 @@ def _kept_turns(shapes: Any) -> int:
     return -(-max(int(shapes.longest), horizon) // horizon) * horizon
 
 
-def _nothing(shapes: Any) -> KeptTurns:
+def _nothing(shapes: Any) -> StoredTurns:
     """What is kept before the first turn: nothing that is open."""
     lead, spec = (_kept_turns(shapes), shapes.copies), shapes.spec
     acting = shapes.acting
@@ -235,10 +235,12 @@ def _nothing(shapes: Any) -> KeptTurns:
     past: Any = ()
     if shapes.state_width:
         past = Past(np.zeros((*lead, shapes.state_width), np.float32), np.ones(lead, bool))
-    return KeptTurns(seen, actions, samples, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool), past)
+    return StoredTurns(
+        seen, actions, samples, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool), past
+    )
 
 
-def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experience) -> tuple[KeptTurns, Any]:
+def _stretch(shapes: Any, numbers: Numbers, learner: PolicyLearner, experience: Experience) -> tuple[StoredTurns, Any]:
     """What has happened now, and what is ahead of its last turn; a cut is worth what the baseline says of the last
     observation."""
     import jax.numpy as jnp
@@ -261,7 +263,7 @@ def _stretch(shapes: Any, numbers: Numbers, learner: Learned, experience: Experi
         next_values = weight * values.reshape(rewards.shape)
         rewards = rewards + jnp.where(experience.closed & ~experience.ended, next_values, 0.0)
     still_open = jnp.ones_like(experience.closed)
-    stretch = KeptTurns(
+    stretch = StoredTurns(
         experience.observed, experience.actions, samples, rewards, weight, experience.closed, still_open, past
     )
     return stretch, next_values[-1]
@@ -273,8 +275,8 @@ def _values(networks: Any, inputs: Any, past: Any) -> Any:
 
 
 def take_due_rows(
-    shapes: Any, learner: Learned, stored: KeptTurns, returns: Any, due: Any
-) -> tuple[Batch, Any, Any, Any, Any]:
+    shapes: Any, learner: PolicyLearner, stored: StoredTurns, returns: Any, due: Any
+) -> tuple[PolicyBatch, Any, Any, Any, Any]:
     """The turns that an update learns from, the oldest first, at most twice as many as fall between two updates.
 
     A recurrent network learns from whole stretches, in which some turns may not count: they are gone through for what
@@ -303,7 +305,7 @@ def take_due_rows(
         past, used, learned = batch_rows.pop(3), is_row, learned.reshape(due.shape)
     observed, actions, samples, returns = batch_rows
     return (
-        Batch(seen_by(shapes, learner.statistics, observed), observed.legal, actions, samples),
+        PolicyBatch(seen_by(shapes, learner.statistics, observed), observed.legal, actions, samples),
         past,
         returns,
         used,

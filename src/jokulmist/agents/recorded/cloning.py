@@ -8,7 +8,7 @@ import numpy as np
 
 from jokulmist.agents.batches import minibatch_of, seed_from
 from jokulmist.agents.contract import Numbers
-from jokulmist.agents.policies.policy_method import Learned, descended_by, seen_by
+from jokulmist.agents.policies.policy_method import PolicyLearner, descended_by, seen_by
 from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
 from jokulmist.learning.action_distributions import SampledRanges
@@ -47,10 +47,10 @@ class Cloning(RecordedPolicy):
         return False
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> PolicyLearner:
         weights = Cloning.layout_of(shapes, seed_from(noise)).initial_weights()
         begin_spread(weights, shapes.acting, 0.5)
-        return Learned(
+        return PolicyLearner(
             weights,
             fresh_statistics(shapes.spec, shapes.scaling),
             None,
@@ -59,14 +59,14 @@ class Cloning(RecordedPolicy):
         )
 
     @staticmethod
-    def taught(shapes: Any, numbers: Numbers, learner: Learned, rows: Any) -> Learned:
+    def taught(shapes: Any, numbers: Numbers, learner: PolicyLearner, rows: Any) -> PolicyLearner:
         """The learner before its first update on some records."""
         return learner._replace(statistics=statistics_over(shapes, rows))
 
     @staticmethod
     def learn_rows(
-        shapes: Any, numbers: Numbers, learner: Learned, rows: Any, noise: Any
-    ) -> tuple[Learned, tuple[()], tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: PolicyLearner, rows: Any, noise: Any
+    ) -> tuple[PolicyLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
 
@@ -85,5 +85,5 @@ class Cloning(RecordedPolicy):
         return learner._replace(weights=weights, moments=moments), (), (*loss_readings, norm)
 
     @staticmethod
-    def policy_state(learner: Learned) -> Learned:
+    def policy_state(learner: PolicyLearner) -> PolicyLearner:
         return learner._replace(moments=(), updates=())

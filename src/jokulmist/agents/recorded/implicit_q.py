@@ -20,7 +20,7 @@ from jokulmist.learning.reward_scaling import returns_after, spread_of
 MOST_WEIGHT = 100.0
 
 
-class Learned(NamedTuple):
+class ImplicitQLearner(NamedTuple):
     """What was learned; see `policies.policy_method.Learned`, with twin critics, what follows them, and their
     optimiser's state."""
 
@@ -89,12 +89,12 @@ class ImplicitQ(RecordedPolicy):
         return shapes
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> ImplicitQLearner:
         seed = seed_from(noise)
         weights = ImplicitQ.layout_of(shapes, seed).initial_weights()
         begin_spread(weights, shapes.acting, numbers.first_spread)
         critics = critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed).initial_weights()
-        return Learned(
+        return ImplicitQLearner(
             weights,
             fresh_statistics(shapes.spec, shapes.scaling),
             fresh_running(1),
@@ -106,7 +106,7 @@ class ImplicitQ(RecordedPolicy):
         )
 
     @staticmethod
-    def taught(shapes: Any, numbers: Numbers, learner: Learned, rows: Any) -> Learned:
+    def taught(shapes: Any, numbers: Numbers, learner: ImplicitQLearner, rows: Any) -> ImplicitQLearner:
         """The learner before its first update on some records: the scale of what was seen and of the returns."""
         import jax
 
@@ -116,8 +116,8 @@ class ImplicitQ(RecordedPolicy):
 
     @staticmethod
     def learn_rows(
-        shapes: Any, numbers: Numbers, learner: Learned, rows: Any, noise: Any
-    ) -> tuple[Learned, tuple[()], tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: ImplicitQLearner, rows: Any, noise: Any
+    ) -> tuple[ImplicitQLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax
         import jax.numpy as jnp
@@ -176,5 +176,5 @@ class ImplicitQ(RecordedPolicy):
         return learner, (), (loss_readings[0], loss_readings[1], off, loss_readings[2], loss_readings[3], norm)
 
     @staticmethod
-    def policy_state(learner: Learned) -> Learned:
+    def policy_state(learner: ImplicitQLearner) -> ImplicitQLearner:
         return learner._replace(moments=(), updates=(), critics=(), critics_target=(), critic_moments=())

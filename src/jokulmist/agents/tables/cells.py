@@ -20,7 +20,7 @@ class Ops(NamedTuple):
 
     best: Callable[[Sequence[Any]], Any]
     clip: Callable[[Any, int, int], Any]
-    where: Callable[[Any, Any, Any], Any]
+    select: Callable[[Any, Any, Any], Any]
     masked: bool = False
 
 
@@ -47,7 +47,7 @@ def array_ops(masked: bool = False, xp: Any = None) -> Ops:
 
 
 @dataclass(frozen=True)
-class Grid:
+class StateGrid:
     """How an observation's numbers fall into cells; one entry of each tuple a number of the flat row."""
 
     low: tuple[float, ...]
@@ -87,7 +87,7 @@ class Grid:
         return index, outside
 
 
-def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
+def grid_for(spec: Spec, bins: Any, agent: str) -> StateGrid:
     """The cells of a spec, from declared bounds; an error names the channel that cannot be binned."""
     if spec.images:
         raise SettingError(
@@ -128,4 +128,4 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> Grid:
             "allowed. Use fewer `bins`, or a method with a network."
         )
     strides = [math.prod(counts[i + 1 :]) for i in range(len(counts))]
-    return Grid(tuple(low), tuple(high), tuple(per_unit), tuple(counts), tuple(strides))
+    return StateGrid(tuple(low), tuple(high), tuple(per_unit), tuple(counts), tuple(strides))

@@ -42,8 +42,8 @@ class Sarsa(TableAgent):
             return expectation(row, action_probabilities(row, exploration, ops)) if closed else row[upcoming]
         value_of_action = row[0]
         for k, value in enumerate(row[1:], start=1):
-            value_of_action = ops.where(upcoming == k, value, value_of_action)
-        return ops.where(closed, expectation(row, action_probabilities(row, exploration, ops)), value_of_action)
+            value_of_action = ops.select(upcoming == k, value, value_of_action)
+        return ops.select(closed, expectation(row, action_probabilities(row, exploration, ops)), value_of_action)
 
 
 class ExpectedSarsa(TableAgent):

@@ -41,11 +41,11 @@ class ScalarTable:
         self._cells[:] = self._next
         self._outside = 0
         if self._copies == 1:  # an array of one holds the same number as a single one, which is cheaper
-            self._uniforms[0] = self._explore.at(turn, 0).uniform()
+            self._uniforms[0] = self._explore.for_step(turn, 0).uniform()
         else:
-            self._uniforms = self._explore.at(turn, 0).uniform(shape=(self._copies,)).tolist()
+            self._uniforms = self._explore.for_step(turn, 0).uniform(shape=(self._copies,)).tolist()
         if self._draws_ahead:
-            self._ahead_uniforms = self._learn.at(turn, 0).uniform(shape=(self._copies,)).tolist()
+            self._ahead_uniforms = self._learn.for_step(turn, 0).uniform(shape=(self._copies,)).tolist()
 
     def decide(self, i: int) -> int:
         row = self._rows[i] = self._table[self._cells[i]].tolist()

@@ -179,7 +179,7 @@ class TableAgent(Agent):
             noise.uniform(shape=(shapes.copies,)),
         )
         if shapes.method.draws_ahead and explore:
-            action = ops.where(memory.pending >= 0, memory.pending, action)
+            action = ops.select(memory.pending >= 0, memory.pending, action)
         return noise.settle(action), memory, ()
 
     @staticmethod

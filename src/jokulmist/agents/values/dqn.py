@@ -41,7 +41,7 @@ from jokulmist.agents.stretches import (
 )
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.dqn_updates import (
-    Learning,
+    DQNUpdateState,
     action_values,
     remembered_values,
     said_of,
@@ -70,7 +70,7 @@ from jokulmist.learning.schedules import linear
 SMALLEST_ERROR = 1e-3
 
 
-class Learned(NamedTuple):
+class DQNLearner(NamedTuple):
     """What was learned.
 
     Attributes
@@ -265,13 +265,13 @@ class DQN(Agent):
         return turns_between(self.learn_every, copies)
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> DQNLearner:
         weights = _layout(
             shapes.network, shapes.spec, _outputs(shapes), seed_from(noise), shapes.dueling
         ).initial_weights()
         if shapes.noisy:
             weights = noisy.initial_weights(shapes.layout, weights)
-        return Learned(
+        return DQNLearner(
             weights=weights,
             target=weights.copy() if shapes.target else (),
             statistics=fresh_statistics(shapes.spec, shapes.scaling),
@@ -294,7 +294,7 @@ class DQN(Agent):
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+        shapes: Any, numbers: Numbers, learner: DQNLearner, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         past: Any = ()
         if shapes.state_width:
@@ -316,8 +316,8 @@ class DQN(Agent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any, bonus: Any = None
-    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: DQNLearner, memory: Any, experience: Any, noise: Any, bonus: Any = None
+    ) -> tuple[DQNLearner, Any, tuple[Any, ...]]:
         spec = shapes.spec
         # Replay keeps the rewards as they were: they are divided when they are learned from.
         bootstrap_weight = weight_ahead(numbers, experience.advances)
@@ -334,17 +334,19 @@ class DQN(Agent):
         width = noisy.draws_of(shapes.layout) if shapes.noisy else 0
         noise_of_weights: Any = noise.normal(shape=(updates, 3, width)) if shapes.noisy else ()
 
-        def learned(learning: Learning) -> Any:
+        def learned(learning: DQNUpdateState) -> Any:
             if shapes.state_width:
                 return _learned_from_sequences(shapes, numbers, learning, replay, spread, chance, updates, bonus)
             draws = (chance, noise_of_weights)
             return _learned_from_transitions(shapes, numbers, learning, replay, spread, draws, updates, bonus)
 
         decisions = learner.decisions + experience.rewards.size
-        learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
+        learning = DQNUpdateState(
+            learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics
+        )
         start = start_of(shapes, shapes.lookahead)
         learning, readings = learned_when_started(decisions, start, learned, learning, len(DQN.reading_names))
-        learner = Learned(
+        learner = DQNLearner(
             weights=learning.weights,
             target=_moved_target(shapes, numbers, learner, learning.weights, decisions, decisions >= start),
             statistics=gathered_unless(bool(shapes.frozen), learner.statistics, met(experience)),
@@ -356,7 +358,7 @@ class DQN(Agent):
         return learner, memory, tuple(readings)
 
     @staticmethod
-    def taught(shapes: Any, numbers: Numbers, learner: Learned, rows: Any) -> Learned:
+    def taught(shapes: Any, numbers: Numbers, learner: DQNLearner, rows: Any) -> DQNLearner:
         """The learner before its first update on records: they are its replay memory, one decision after another."""
         import jax
         import jax.numpy as jnp
@@ -380,8 +382,8 @@ class DQN(Agent):
 
     @staticmethod
     def learn_rows(
-        shapes: Any, numbers: Numbers, learner: Learned, rows: Any, noise: Any
-    ) -> tuple[Learned, tuple[()], tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: DQNLearner, rows: Any, noise: Any
+    ) -> tuple[DQNLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
 
@@ -391,7 +393,9 @@ class DQN(Agent):
             shapes.spec, replay, chance, shapes.n_step, numbers.discount, getattr(numbers, "importance_exponent", None), counts_advances(shapes)
         )  # fmt: skip
         sample = sample._replace(gain=sample.gain / spread_of(learner.returns))
-        learning = Learning(learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics)
+        learning = DQNUpdateState(
+            learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics
+        )
         later = sample.gain
         if shapes.target:
             later = said_of(shapes, learning.target, learning.statistics, sample.following)
@@ -412,23 +416,23 @@ class DQN(Agent):
         return isinstance(shapes.network, Dense) and not shapes.dueling
 
     @staticmethod
-    def policy_state(learner: Learned) -> Learned:
+    def policy_state(learner: DQNLearner) -> DQNLearner:
         return learner._replace(target=(), moments=(), replay=())
 
     @staticmethod
-    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+    def values(shapes: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         xp = np if DQN.chooses_by_numpy(shapes) else None
         values = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed, xp))
         return by_label(shapes.spec, values * float(spread_of(learner.returns)))
 
     @staticmethod
-    def policy_outputs(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+    def policy_outputs(shapes: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
         values = action_values(shapes, learner.weights, learner.statistics, observed)
         return {"values": values * spread_of(learner.returns)}
 
     @staticmethod
-    def quantiles_of(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+    def quantiles_of(shapes: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
         """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest
         first."""
         quantiles = np.sort(np.asarray(said_of(shapes, learner.weights, learner.statistics, observed))[0], axis=-1)
@@ -436,15 +440,22 @@ class DQN(Agent):
 
 
 def _learned_from_sequences(
-    shapes: Any, numbers: Numbers, learning: Learning, replay: Any, spread: Any, chance: Any, updates: int, bonus: Any
-) -> tuple[Learning, Any]:
+    shapes: Any,
+    numbers: Numbers,
+    learning: DQNUpdateState,
+    replay: Any,
+    spread: Any,
+    chance: Any,
+    updates: int,
+    bonus: Any,
+) -> tuple[DQNUpdateState, Any]:
     """Updates of a recurrent network, each on sequences of its own; the learning after them, and the mean readings."""
     import jax.numpy as jnp
 
     sample = stretches(shapes, numbers, replay, chance, counts_advances(shapes), bonus)
     sample = sample._replace(gain=sample.gain / spread)
 
-    def step(state: Learning, *part: Any) -> Any:
+    def step(state: DQNUpdateState, *part: Any) -> Any:
         return update_along(shapes, numbers, state, *part)
 
     learning, (readings, _) = one_after_another(step, learning, updates, shapes.minibatch, sample)
@@ -452,9 +463,9 @@ def _learned_from_sequences(
 
 
 def _learned_from_transitions(
-    shapes: Any, numbers: Numbers, learning: Learning, replay: Any, spread: Any, draws: tuple[Any, Any], updates: int,
+    shapes: Any, numbers: Numbers, learning: DQNUpdateState, replay: Any, spread: Any, draws: tuple[Any, Any], updates: int,
     bonus: Any,
-) -> tuple[Learning, Any]:  # fmt: skip
+) -> tuple[DQNUpdateState, Any]:  # fmt: skip
     """Updates on transitions; `draws` are those of the transitions, and those of the weights of a noisy network."""
     import jax.numpy as jnp
 
@@ -473,7 +484,7 @@ def _learned_from_transitions(
         later = said_of(shapes, target, learning.statistics, sample.following)
     update_index = jnp.repeat(jnp.arange(updates), shapes.minibatch) if shapes.noisy else ()
 
-    def step(state: Learning, sample: Any, later: Any, update_index: Any) -> Any:
+    def step(state: DQNUpdateState, sample: Any, later: Any, update_index: Any) -> Any:
         return update(shapes, numbers, state, sample, later, noise_of_weights[update_index[0]] if shapes.noisy else ())
 
     learning, (readings, errors) = one_after_another(
@@ -487,7 +498,7 @@ def _learned_from_transitions(
 
 
 def _moved_target(
-    shapes: Any, numbers: Numbers, learner: Learned, weights: Any, decisions: Any, started: Any = True
+    shapes: Any, numbers: Numbers, learner: DQNLearner, weights: Any, decisions: Any, started: Any = True
 ) -> Any:
     """The target network after as many moves as fell due until `decisions`, whatever the number of copies."""
     import jax.numpy as jnp

@@ -19,7 +19,7 @@ from jokulmist.learning.observation_scaling import prepared
 from jokulmist.learning.optimisation import descended, huber, squared
 
 
-class Learning(NamedTuple):
+class DQNUpdateState(NamedTuple):
     """What moves while some updates are made; see `Learned`."""
 
     weights: Any
@@ -87,7 +87,7 @@ def module_of(shapes: Any, leaves: list[Any], draws: Any) -> Any:
     return shapes.layout.combined(leaves)
 
 
-def targets(shapes: Any, learning: Learning, sample: Any, later: Any, draws: Any = ()) -> Any:
+def targets(shapes: Any, learning: DQNUpdateState, sample: Any, later: Any, draws: Any = ()) -> Any:
     """What the values of the actions taken should be, shape ``(minibatch,)``."""
     import jax.numpy as jnp
 
@@ -103,7 +103,7 @@ def targets(shapes: Any, learning: Learning, sample: Any, later: Any, draws: Any
     return sample.gain + sample.weight_ahead * best
 
 
-def _stepped(shapes: Any, numbers: Numbers, learning: Learning, loss_of: Any) -> tuple[Learning, Any]:
+def _stepped(shapes: Any, numbers: Numbers, learning: DQNUpdateState, loss_of: Any) -> tuple[DQNUpdateState, Any]:
     """One step down a loss of the network's arrays, which also gives the errors and its readings; the readings with the
     norm of the gradient, and the errors."""
     import jax
@@ -118,7 +118,7 @@ def _stepped(shapes: Any, numbers: Numbers, learning: Learning, loss_of: Any) ->
     return learning._replace(weights=weights, moments=moments), (jnp.concatenate([aux, norm[None]]), error)
 
 
-def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any) -> tuple[Learning, Any]:
+def update_along(shapes: Any, numbers: Numbers, learning: DQNUpdateState, sample: Any) -> tuple[DQNUpdateState, Any]:
     """One step on stretches of a minibatch with a recurrent network; its readings, and the errors."""
     import jax.numpy as jnp
 
@@ -154,8 +154,8 @@ def update_along(shapes: Any, numbers: Numbers, learning: Learning, sample: Any)
 
 
 def update_quantiles(
-    shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any, draws: Any = ()
-) -> tuple[Learning, Any]:
+    shapes: Any, numbers: Numbers, learning: DQNUpdateState, sample: Any, later: Any, draws: Any = ()
+) -> tuple[DQNUpdateState, Any]:
     """One step of the quantiles on one minibatch; its readings, and how far the means are off."""
     import jax
     import jax.numpy as jnp
@@ -188,8 +188,8 @@ def update_quantiles(
 
 
 def update(
-    shapes: Any, numbers: Numbers, learning: Learning, sample: Any, later: Any, draws: Any = ()
-) -> tuple[Learning, Any]:
+    shapes: Any, numbers: Numbers, learning: DQNUpdateState, sample: Any, later: Any, draws: Any = ()
+) -> tuple[DQNUpdateState, Any]:
     """One step on one minibatch; its readings, and the errors."""
     import jax
     import jax.numpy as jnp

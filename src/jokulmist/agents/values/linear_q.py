@@ -35,7 +35,7 @@ from jokulmist.learning.features import Features, Kind
 from jokulmist.learning.schedules import linear
 
 
-class Learned(NamedTuple):
+class LinearQLearner(NamedTuple):
     """What was learned: ``weights`` of shape ``(features, actions)``, ``decisions``, and the ``replay`` if there is
     one."""
 
@@ -130,16 +130,16 @@ class LinearQ(Agent):
         return turns_between(self.learn_every, copies) if self.replay else 1
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Learned:
+    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> LinearQLearner:
         weights = np.zeros((shapes.made_of.size, shapes.joint.count), np.float32)
         replay: Any = ()
         if shapes.replay:
             replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, counted=counts_advances(shapes))
-        return Learned(weights, np.int32(0), replay)
+        return LinearQLearner(weights, np.int32(0), replay)
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, observed: Seen, noise: Any, explore: bool
+        shapes: Any, numbers: Numbers, learner: LinearQLearner, memory: Any, observed: Seen, noise: Any, explore: bool
     ) -> tuple[Any, Any, tuple[()]]:
         values = masked_values(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers), observed.legal)
         index = chosen_index(shapes, values, observed.legal, noise, numbers.exploration if explore else None)
@@ -147,8 +147,8 @@ class LinearQ(Agent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Learned, memory: Any, experience: Any, noise: Any
-    ) -> tuple[Learned, Any, tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: LinearQLearner, memory: Any, experience: Any, noise: Any
+    ) -> tuple[LinearQLearner, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
         action = shapes.joint.index(experience.actions)[..., None]
@@ -165,7 +165,7 @@ class LinearQ(Agent):
                 place=action.reshape(-1),
             )
             weights, readings = update(shapes, numbers, learner.weights, sample)
-            return Learned(weights, decisions, ()), memory, tuple(readings)
+            return LinearQLearner(weights, decisions, ()), memory, tuple(readings)
         replay = memory_of.written(shapes.spec, learner.replay, experience, action, counts_advances(shapes))
         updates, rows = rows_due(shapes, experience)
         chance = memory_of.draws_for(noise, rows, prioritised=False)
@@ -182,18 +182,18 @@ class LinearQ(Agent):
         weights, readings = learned_when_started(
             decisions, start_of(shapes), learned, learner.weights, len(LinearQ.reading_names)
         )
-        return Learned(weights, decisions, replay), memory, tuple(readings)
+        return LinearQLearner(weights, decisions, replay), memory, tuple(readings)
 
     @staticmethod
-    def taught(shapes: Any, numbers: Numbers, learner: Learned, rows: Any) -> Learned:
+    def taught(shapes: Any, numbers: Numbers, learner: LinearQLearner, rows: Any) -> LinearQLearner:
         """The learner before its first update on some records: as it begins, without replay, because the records are
         that."""
         return learner._replace(replay=())
 
     @staticmethod
     def learn_rows(
-        shapes: Any, numbers: Numbers, learner: Learned, rows: Any, noise: Any
-    ) -> tuple[Learned, tuple[()], tuple[Any, ...]]:
+        shapes: Any, numbers: Numbers, learner: LinearQLearner, rows: Any, noise: Any
+    ) -> tuple[LinearQLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
 
@@ -211,11 +211,11 @@ class LinearQ(Agent):
         return learner._replace(weights=weights, decisions=learner.decisions + 1), (), tuple(readings)
 
     @staticmethod
-    def policy_state(learner: Learned) -> Learned:
+    def policy_state(learner: LinearQLearner) -> LinearQLearner:
         return learner._replace(replay=())
 
     @staticmethod
-    def values(shapes: Any, learner: Learned, observed: Seen) -> dict[str, Any]:
+    def values(shapes: Any, learner: LinearQLearner, observed: Seen) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         return by_label(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers))
 

@@ -177,7 +177,7 @@ class PlainDraw(Draw):
         self._turn = -1
         self._row = 0
 
-    def at(self, turn: int, copy: int) -> PlainDraw:
+    def for_step(self, turn: int, copy: int) -> PlainDraw:
         """Begin the draws of one copy's turn."""
         self._requests = 0
         self._copy = copy

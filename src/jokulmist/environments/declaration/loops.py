@@ -14,7 +14,7 @@ import numpy as np
 from jokulmist.errors import BrokenEnvironment
 
 
-class TracedLoops(Protocol):
+class LoopPrimitives(Protocol):
     """What a way of compiling offers in place of Python's loops."""
 
     def traces(self, value: Any) -> bool:
@@ -30,15 +30,15 @@ class TracedLoops(Protocol):
     def window(self, array: Any, at: tuple[Any, ...], shape: tuple[int, ...]) -> Any: ...
 
 
-_TRACED: list[TracedLoops] = []
+_TRACED: list[LoopPrimitives] = []
 
 
-def register(loops: TracedLoops) -> None:
+def register(loops: LoopPrimitives) -> None:
     """Make a way of compiling known; done once, when its module is first imported."""
     _TRACED.append(loops)
 
 
-def _tracer(*values: Any) -> TracedLoops | None:
+def _tracer(*values: Any) -> LoopPrimitives | None:
     return next((loops for loops in _TRACED if any(loops.traces(value) for value in values)), None)
 
 

@@ -184,26 +184,26 @@ class Spec:
         return cls(tuple(channels), from_described(described["action"]), bool(described.get("masked", False)))
 
 
-def refuse_mismatch(learned: Spec, shown: Spec, subject: str, context: str) -> None:
+def refuse_mismatch(learned: Spec, observed: Spec, subject: str, context: str) -> None:
     """Raise `SettingError` where what was learned does not fit an environment: other channels, or in another order,
     other bounds, players or actions."""
-    need, have = [c.name for c in learned.channels], [c.name for c in shown.channels]
+    need, have = [c.name for c in learned.channels], [c.name for c in observed.channels]
     if need != have:
         order = " The order counts: it is that of the network's inputs." if sorted(need) == sorted(have) else ""
         raise SettingError(
             f"{subject} observes {need}, and {context} shows {have}.{order} Use the environment it learned on."
         )
-    for learned_channel, shown_channel in zip(learned.channels, shown.channels, strict=True):
+    for learned_channel, shown_channel in zip(learned.channels, observed.channels, strict=True):
         if learned_channel != shown_channel:
             raise SettingError(
                 f"channel `{learned_channel.name}` of {context} differs from the one that {subject} learned on: {_in_words(shown_channel)} "
                 f"against {_in_words(learned_channel)}. Use the environment it learned on."
             )
-    if learned.action != shown.action:
+    if learned.action != observed.action:
         raise SettingError(
-            f"{subject} acts by {learned.action!r}, and {context} takes {shown.action!r}. Use the environment it learned on."
+            f"{subject} acts by {learned.action!r}, and {context} takes {observed.action!r}. Use the environment it learned on."
         )
-    if learned.masked != shown.masked:
+    if learned.masked != observed.masked:
         raise SettingError(
             f"{subject} learned {'with' if learned.masked else 'without'} `legal`, and {context} differs. Use the "
             "environment it learned on."

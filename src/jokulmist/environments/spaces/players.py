@@ -36,7 +36,7 @@ class PlayerObservation(Observation):
         return f"PlayerObservation({', '.join(f'{player}={observation!r}' for player, observation in self.__dict__['_each'].items())})"
 
 
-class View(NamedTuple):
+class PlayerView(NamedTuple):
     """Where one player's part of the whole is.
 
     Attributes
@@ -57,7 +57,7 @@ class View(NamedTuple):
     masks: tuple[int, ...]
 
 
-def view_of(spec: Spec, player: str) -> View:
+def view_of(spec: Spec, player: str) -> PlayerView:
     """One player's part of what an environment shows and takes."""
     action = spec.action
     assert isinstance(action, PlayerActions)
@@ -81,7 +81,7 @@ def view_of(spec: Spec, player: str) -> View:
     choices = [name for name, part in action.parts.items() if isinstance(part, Choice)]
     masks = tuple(k for k, name in enumerate(choices) if belongs_to(player, name))
     player_action = action.players[player]
-    return View(
+    return PlayerView(
         Spec(tuple(channels), player_action, action.masked and bool(masks)), tuple(columns), tuple(images), masks
     )
 

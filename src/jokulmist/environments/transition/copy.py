@@ -155,29 +155,29 @@ class Copy:
     def begin(self, turn: int, streams: BeginStreams, level: Any = None) -> list[float]:
         """Begin an episode."""
         if self.varying is not None:
-            values = self.varying.values(self._draws[streams.vary].at(turn, self.number), level)
+            values = self.varying.values(self._draws[streams.vary].for_step(turn, self.number), level)
             self.step.revalue(values)
             self.varied = tuple(float(values[name]) for name in self.varying.names)
-        self.state = self.step.begin(self._draws[streams.begin].at(turn, self.number))
+        self.state = self.step.begin(self._draws[streams.begin].for_step(turn, self.number))
         self._restart()
         # What the advances before the first decision bring counts in the episode, and for no decision.
-        if self._gated and self._waited(self._draws[streams.wait].at(turn, self.number), 1.0)[1]:
+        if self._gated and self._waited(self._draws[streams.wait].for_step(turn, self.number), 1.0)[1]:
             raise BrokenEnvironment(closed_unasked(self._description.name, self.number, self.state))
-        return self.step.observe(self.state, self._draws[streams.sense].at(turn, self.number))
+        return self.step.observe(self.state, self._draws[streams.sense].for_step(turn, self.number))
 
     def first_shown(self, row: list[float], turn: int, streams: BeginStreams) -> tuple[list[float], dict[str, Any]]:
         """What an episode's first moment shows: the row through the modifiers, and the images."""
-        images = self.step.look(self.state, self._draws[streams.look].at(turn, self.number))
+        images = self.step.look(self.state, self._draws[streams.look].for_step(turn, self.number))
         if not self._observation_pipeline.modifiers:
             return row, images
-        surroundings = Surroundings(None, 1.0, self._draws[streams.observation].at(turn, self.number))
+        surroundings = Surroundings(None, 1.0, self._draws[streams.observation].for_step(turn, self.number))
         channel_values = ChannelValues(np.array(row, np.float32), images)
         self.memories, seen = self._observation_pipeline.start(np, channel_values, surroundings)
         return seen.numbers.tolist(), seen.images
 
     def handled(self, action: Any, turn: int) -> Any:
         """What the action modifiers make of a decision."""
-        draw = self._draws[Stream.ACTION].at(turn, self.number)
+        draw = self._draws[Stream.ACTION].for_step(turn, self.number)
         self.action_memories, done = self._action_pipeline.modify(np, self.action_memories, action, draw)
         return plain_form(done)
 
@@ -186,25 +186,25 @@ class Copy:
         step = self.step
         self.marked = False
         if not self._holds:
-            reward, satisfied = self._advanced(action, self._advance.at(turn, self.number))
+            reward, satisfied = self._advanced(action, self._advance.for_step(turn, self.number))
             return (
                 reward,
                 satisfied,
-                step.observe(self.state, self._sense.at(turn, self.number) if step.noisy else None),
+                step.observe(self.state, self._sense.for_step(turn, self.number) if step.noisy else None),
             )
         reward, satisfied, weight, lasted = 0.0, 0, 1.0, 0
         self.decisions += 1
         for j in range(self._every):
-            more, satisfied = self._advanced(action, self._advance.at(turn * self._every + j, self.number))
+            more, satisfied = self._advanced(action, self._advance.for_step(turn * self._every + j, self.number))
             reward += weight * more
             weight, lasted = weight * within, lasted + 1
             if satisfied:
                 break
         if self._gated and not satisfied:
-            more, satisfied, waited = self._waited(self._draws[Stream.WAIT].at(turn, self.number), within)
+            more, satisfied, waited = self._waited(self._draws[Stream.WAIT].for_step(turn, self.number), within)
             reward, lasted = reward + weight * more, lasted + waited
         self.lasted = lasted
-        return reward, satisfied, step.observe(self.state, self._sense.at(turn, self.number))
+        return reward, satisfied, step.observe(self.state, self._sense.for_step(turn, self.number))
 
     def _advanced(self, action: Any, draw: Draw) -> tuple[float, int]:
         """One advance: the reward, and the closings that hold.
@@ -278,10 +278,10 @@ class Copy:
 
     def observe_after(self, row: list[float], action: Any, turn: int) -> tuple[list[float], dict[str, Any]]:
         """What is shown after a decision: the row through the modifiers, and the images."""
-        images = self.step.look(self.state, self._draws[Stream.LOOK].at(turn, self.number))
+        images = self.step.look(self.state, self._draws[Stream.LOOK].for_step(turn, self.number))
         if not self._observation_pipeline.modifiers:
             return row, images
-        draw = self._draws[Stream.OBSERVATION].at(turn, self.number)
+        draw = self._draws[Stream.OBSERVATION].for_step(turn, self.number)
         surroundings = Surroundings(action, self._description.left(self.advances), draw)
         channel_values = ChannelValues(np.array(row, np.float32), images)
         self.memories, seen = self._observation_pipeline.update(np, self.memories, channel_values, surroundings)

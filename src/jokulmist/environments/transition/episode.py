@@ -113,7 +113,7 @@ class Episode:
         ]
 
     @classmethod
-    def at(cls, environment: Environment, state: State, *, advances: int = 0, seed: int = 0) -> Episode:
+    def from_state(cls, environment: Environment, state: State, *, advances: int = 0, seed: int = 0) -> Episode:
         """An episode that begins at a given state, e.g. at one that was recorded, with other chance from there on.
 
         Parameters
@@ -134,7 +134,7 @@ class Episode:
         >>> import jokulmist as jm
         >>> first = jm.gallery.Tarn().episode(seed=1)
         >>> first.act("half")
-        >>> jm.Episode.at(jm.gallery.Tarn(), first.state, advances=1).observation.hour
+        >>> jm.Episode.from_state(jm.gallery.Tarn(), first.state, advances=1).observation.hour
         1
         """
         episode = cls(environment, seed)
@@ -142,7 +142,7 @@ class Episode:
         if isinstance(copy.step, SimulatorStepper):
             raise SettingError(f"`{episode._description.name}` is a simulator, whose state cannot be given.")
         copy.state, copy.advances = state, advances
-        row = copy.step.observe(state, episode._copy._draws[FIRST.sense].at(0, 0))
+        row = copy.step.observe(state, episode._copy._draws[FIRST.sense].for_step(0, 0))
         observation = episode._observation(*copy.first_shown(row, 0, FIRST))
         first_moment = episode._moments[0]
         episode._moments = [

@@ -83,14 +83,14 @@ def meet(environment: Environment, steps: int) -> PlainTransitions:
     step = Stepper(environment)
     action_of = describe(environment).action
     met = PlainTransitions([], [], [], [], [], [], [], [], [], [], [])
-    state = step.begin(draws[Stream.BEGIN].at(0, 0))
+    state = step.begin(draws[Stream.BEGIN].for_step(0, 0))
     met.begins.append(state)
     advances = 0
     for turn in range(steps):
-        action = action_of.random(draws[Stream.PLAY].at(turn, 0), step.decidable(state) or None)
+        action = action_of.random(draws[Stream.PLAY].for_step(turn, 0), step.decidable(state) or None)
         advances += 1
         after, terms, satisfied, measures = _transition(
-            step, state, action, draws[Stream.ADVANCE].at(turn, 0), advances
+            step, state, action, draws[Stream.ADVANCE].for_step(turn, 0), advances
         )
         met.befores.append(state)
         met.actions.append(action)
@@ -99,14 +99,14 @@ def meet(environment: Environment, steps: int) -> PlainTransitions:
         met.terms.append(terms)
         met.measures.append(measures)
         met.satisfied.append(satisfied)
-        met.rows.append(step.observe(after, draws[Stream.SENSE].at(turn, 0)))
-        met.images.append(step.look(after, draws[Stream.LOOK].at(turn, 0)))
+        met.rows.append(step.observe(after, draws[Stream.SENSE].for_step(turn, 0)))
+        met.images.append(step.look(after, draws[Stream.LOOK].for_step(turn, 0)))
         met.masks.append((*step.legal(after), step.asks(after)))
         state = after
         if satisfied:
-            state = step.begin(draws[Stream.BEGIN].at(turn + 1, 0))
+            state = step.begin(draws[Stream.BEGIN].for_step(turn + 1, 0))
             advances = 0
-        met.begins.append(step.begin(draws[Stream.BEGIN].at(turn + 1, 0)))
+        met.begins.append(step.begin(draws[Stream.BEGIN].for_step(turn + 1, 0)))
     return met
 
 

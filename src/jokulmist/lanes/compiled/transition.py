@@ -18,7 +18,7 @@ from jokulmist.environments.transition.waiting import MOST_WAITING
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 
 
-class Episodes(Protocol):
+class EpisodeStates(Protocol):
     """What all copies are in their episodes, each leaf with a leading axis of copies."""
 
     @property
@@ -49,7 +49,7 @@ class BeginRows(NamedTuple):
     observation: Any
 
 
-class Begun(NamedTuple):
+class StartedEpisodes(NamedTuple):
     """Episodes that have begun.
 
     Attributes
@@ -59,7 +59,7 @@ class Begun(NamedTuple):
         Through the modifiers; what is legal as it is.
     memories
         Of the observation modifiers.
-    opened : Decided
+    opened : DecisionOutcome
         What the advances before the first decision brought; empty where the agent is always asked.
     """
 
@@ -69,12 +69,12 @@ class Begun(NamedTuple):
     opened: Any
 
 
-class After(NamedTuple):
+class TurnOutcome(NamedTuple):
     """What a decision led to in all copies.
 
     Attributes
     ----------
-    judged : Decided
+    judged : DecisionOutcome
     rewards : as they are learned from
     ended : a true end, or one for learning
     age : decisions since the episode began
@@ -95,7 +95,7 @@ class After(NamedTuple):
     reward_memories: Any
 
 
-class Transition:
+class CompiledTransition:
     """Episodes begin, and a decision leads on."""
 
     def __init__(self, compiled: CompiledEnvironment, copies: int) -> None:
@@ -104,7 +104,7 @@ class Transition:
 
     def start(
         self, numbers: Any, copy_parameters: Any, rows: BeginRows, unit: Any, mask: Any = None, states: Any = None
-    ) -> Begun:
+    ) -> StartedEpisodes:
         """Begin an episode in all copies, or in those of `mask`; the others stay in their `states`."""
         compiled = self.compiled
         first_states = spread(compiled.begin(numbers, copy_parameters, rows.begin, unit), self.copies)
@@ -121,7 +121,7 @@ class Transition:
         memories, observation = compiled.first_seen(first, rows.observation, unit)
         legal = compiled.legal(numbers, copy_parameters, first_states)
         seen = Seen(observation.numbers, observation.images, legal, jnp.zeros(self.copies, jnp.int32))
-        return Begun(first_states, seen, memories, opened and opened._replace(after=()))
+        return StartedEpisodes(first_states, seen, memories, opened and opened._replace(after=()))
 
     def nothing_begun(self, numbers: Any, copy_parameters: Any, states: Any, unit: Any) -> Any:
         """`Begun.opened` where no episode has begun."""
@@ -130,8 +130,8 @@ class Transition:
         return Advancing(self.compiled, numbers, copy_parameters, None, unit).start((), self.copies)._replace(after=())
 
     def decided(
-        self, numbers: Any, before: Episodes, actions: Any, noise: Any, t: Any, unit: Any, within: Any = None
-    ) -> After:
+        self, numbers: Any, before: EpisodeStates, actions: Any, noise: Any, t: Any, unit: Any, within: Any = None
+    ) -> TurnOutcome:
         """Do all copies' actions until their next decisions."""
         compiled, description, copy_parameters = self.compiled, self.description, before.copy_parameters
         action_memories, done = compiled.handled(before.action_memories, actions, at_turn(noise["ACTION"], t), unit)
@@ -151,7 +151,7 @@ class Transition:
         legal = compiled.legal(numbers, copy_parameters, outcome.after)
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
         last = Seen(observation.numbers, observation.images, able, age)
-        return After(outcome, rewards, ended, age, last, legal, memories, action_memories, reward_memories)
+        return TurnOutcome(outcome, rewards, ended, age, last, legal, memories, action_memories, reward_memories)
 
 
 def weighed(weights: Any, terms: Any, copies: int) -> Any:
@@ -167,7 +167,7 @@ def begun_anew(closed: Any, initial: Any, memories: Any) -> Any:
     return jax.tree.map(lambda new, old: choose(closed, new, old), fresh, memories)
 
 
-class Decided(NamedTuple):
+class DecisionOutcome(NamedTuple):
     """What a decision led to in all copies, however many advances it was held for.
 
     Attributes
@@ -208,11 +208,11 @@ class Advancing:
         )
         self.description = compiled.description
 
-    def start(self, states: Any, copies: int, measures: Any = None, steps: Any = None) -> Decided:
+    def start(self, states: Any, copies: int, measures: Any = None, steps: Any = None) -> DecisionOutcome:
         """Before the first advance of a decision, by default of an episode's first."""
         zeros = jnp.zeros(copies, jnp.float32)
         zero_counts = jnp.zeros(copies, jnp.int32)
-        return Decided(
+        return DecisionOutcome(
             after=states,
             terms=tuple(zeros for _ in self.description.terms),
             measures=tuple(zeros for _ in self.description.measures) if measures is None else measures,
@@ -225,7 +225,9 @@ class Advancing:
             else weighed(self.numbers["weights"], (zeros,) * len(self.description.terms), copies),
         )
 
-    def once(self, states: Any, measures: Any, steps: Any, actions: Any, rows: Any, waited: Any = None) -> Decided:
+    def once(
+        self, states: Any, measures: Any, steps: Any, actions: Any, rows: Any, waited: Any = None
+    ) -> DecisionOutcome:
         """One advance."""
         outcome = self.compiled.advance(
             self.numbers, self.copy_parameters, states, actions, steps, rows, self.unit, waited
@@ -237,9 +239,11 @@ class Advancing:
         marked = jnp.zeros(steps.shape, bool)
         for k in self.description.ending_measures:
             marked = marked | (outcome.measures[k] != 0.0)
-        return Decided(outcome.after, outcome.terms, running, outcome.satisfied, marked, steps)
+        return DecisionOutcome(outcome.after, outcome.terms, running, outcome.satisfied, marked, steps)
 
-    def advance_where(self, decision: Decided, going: Any, actions: Any, rows: Any, waited: Any = None) -> Decided:
+    def advance_where(
+        self, decision: DecisionOutcome, going: Any, actions: Any, rows: Any, waited: Any = None
+    ) -> DecisionOutcome:
         """One advance more in the copies that are going."""
         new = self.once(decision.after, decision.measures, decision.steps + 1, actions, rows, waited)
         gain: Any = ()
@@ -251,13 +255,13 @@ class Advancing:
         new = new._replace(terms=terms, marked=decision.marked | new.marked, lasted=decision.lasted + 1, gain=gain)
         return jax.tree.map(lambda after, before: choose(going, after, before), new, decision)  # type: ignore[no-any-return]
 
-    def waited(self, decision: Decided, going: Any, key: Any) -> Decided:
+    def waited(self, decision: DecisionOutcome, going: Any, key: Any) -> DecisionOutcome:
         """Advances on which nobody is asked, in the copies that are going."""
         meanwhile = spread_all(
             idle_of(jnp, self.description.action, self.description.meanwhile), decision.satisfied.shape[0]
         )
 
-        def waits(decision: Decided) -> Any:
+        def waits(decision: DecisionOutcome) -> Any:
             return (
                 going
                 & (decision.satisfied == 0)
@@ -270,10 +274,10 @@ class Advancing:
             return j + 1, decision, waits(decision)
 
         first = (jnp.int32(0), decision, waits(decision))
-        met: Decided = lax.while_loop(lambda s: (s[0] < MOST_WAITING) & jnp.any(s[2]), further, first)[1]
+        met: DecisionOutcome = lax.while_loop(lambda s: (s[0] < MOST_WAITING) & jnp.any(s[2]), further, first)[1]
         return met
 
-    def decided(self, episodes: Episodes, actions: Any, noise: Any, t: Any) -> Decided:
+    def decided(self, episodes: EpisodeStates, actions: Any, noise: Any, t: Any) -> DecisionOutcome:
         """Advance all copies by a decision; one that closes on the way stands still for the rest of it."""
         description = self.description
         every = description.decide_every
@@ -282,18 +286,18 @@ class Advancing:
                 episodes.states, episodes.measures, episodes.steps + 1, actions, at_turn(noise["ADVANCE"], t)
             )
 
-        def hold(decision: Decided, j: Any) -> tuple[Decided, None]:
+        def hold(decision: DecisionOutcome, j: Any) -> tuple[DecisionOutcome, None]:
             return self.advance_where(
                 decision, decision.satisfied == 0, actions, at_turn(noise["ADVANCE"], t * every + j)
             ), None
 
         initial = self.start(episodes.states, episodes.steps.shape[0], episodes.measures, episodes.steps)
-        decision: Decided = lax.scan(hold, initial, jnp.arange(every))[0]
+        decision: DecisionOutcome = lax.scan(hold, initial, jnp.arange(every))[0]
         if description.gated:
             decision = self.waited(decision, decision.satisfied == 0, at_turn(noise["WAIT"], t))
         return decision
 
-    def first_decision(self, states: Any, going: Any, key: Any) -> Decided:
+    def first_decision(self, states: Any, going: Any, key: Any) -> DecisionOutcome:
         """New episodes of the copies that are going, advanced to their first decision."""
         return self.waited(self.start(states, going.shape[0]), going, key)
 

@@ -27,7 +27,7 @@ from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, JokulmistError, SettingError
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.processes.shared_buffer import SharedBuffer
-from jokulmist.lanes.protocol import Observed, Outcome
+from jokulmist.lanes.protocol import LaneOutcome, Observed
 from jokulmist.loading import can_be_named, name_of
 from jokulmist.sources.snapshot import snapshot_of
 
@@ -270,7 +270,7 @@ class ProcessLane(PlainLane):
     def _ask_begin(self, copies: Any, draw: Any, turn: int) -> None:
         if self.varying is None:  # else the parameters are drawn first, copy by copy
             for i in copies:
-                self._away[i].ask_begin(seed_from(draw.at(turn, i)))
+                self._away[i].ask_begin(seed_from(draw.for_step(turn, i)))
 
     def _begin_anew(self, last: Observed, copies: list[int]) -> Observed:
         self._ask_begin(copies, self._draws[Stream.BEGIN], self.turn)
@@ -283,7 +283,7 @@ class ProcessLane(PlainLane):
             except Lost as gone:
                 self._away[i].replace(gone)
 
-    def advance(self, actions: list[Any]) -> Outcome:
+    def advance(self, actions: list[Any]) -> LaneOutcome:
         self._lost = []
         outcome = super().advance(actions)._replace(lost=self._lost)
         self._episodes += len(outcome.finished)
@@ -309,7 +309,7 @@ class ProcessLane(PlainLane):
         finally:
             self._away[i].finish()
 
-    def advance_replaced(self, outcome: Outcome, actions: list[Any]) -> Outcome:
+    def advance_replaced(self, outcome: LaneOutcome, actions: list[Any]) -> LaneOutcome:
         """The same turn for the copies whose process was lost in it: they are at the begin of another episode."""
         lost = outcome.lost
         self.turn -= 1
@@ -326,7 +326,7 @@ class ProcessLane(PlainLane):
                 joined(old.ages, replacement.ages),
             )  # fmt: skip
 
-        return Outcome(
+        return LaneOutcome(
             joined(outcome.rewards, new.rewards),
             joined(outcome.ended, new.ended),
             joined(outcome.closed, new.closed),

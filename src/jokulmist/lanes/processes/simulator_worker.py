@@ -1,4 +1,4 @@
-"""A worker process of `processes.py`: holds one copy of a simulator, and does what it is asked with it.
+"""A worker process of `lane.py`: it holds one copy of a simulator and does what a request asks for.
 
 A request is one line: JSON to begin, a number of advances to advance. So is an answer: JSON where something failed,
 else nothing. What is large goes through the shared memory.

@@ -75,7 +75,7 @@ export async function formView(main, known) {
     catch (wrong) { mark(wrong.message); return; }
     if (told.refused) { mark(told.refused); return; }
     if (!told.jobs.length) {
-      words.replaceChildren("check finds something wrong: ", ...told.findings.map(one => make("span", {}, `${one.what}. ${one.fix} `)), button("Train it all the same", () => begin(true)));
+      words.replaceChildren("check finds something wrong: ", ...told.findings.map(one => make("span", {}, `${one.problem}. ${one.fix} `)), button("Train it all the same", () => begin(true)));
       return;
     }
     say(`${told.jobs.map(job => job.run).join(", ")} ${told.jobs.length > 1 ? "wait" : "waits"}`);

@@ -107,7 +107,7 @@ def plot_policy(
     environment: Environment,
     over: tuple[str, str],
     *,
-    held: dict[str, float] | None = None,
+    fixed: dict[str, float] | None = None,
     averaged: bool = False,
     figure: Figure | None = None,
 ) -> Figure:
@@ -119,7 +119,7 @@ def plot_policy(
     environment : Environment
     over : (str, str)
         Two channels of single numbers, across and upwards; of an array one entry, ``"beams[3]"``.
-    held : dict of str to float, optional
+    fixed : dict of str to float, optional
         What other channels are held at; those that are not named at the median of what the policy meets.
     averaged : bool
         Whether the value is averaged over what the other channels were met at instead, and the action is the most
@@ -149,7 +149,7 @@ def plot_policy(
     if spec.images:
         raise SettingError(f"`{spec.images[0].name}` is an image, and a map is drawn over two numbers.")
     entries = _entries(spec)
-    for name in (*over, *(held or {})):
+    for name in (*over, *(fixed or {})):
         if name not in entries:
             raise SettingError(
                 f"there is no channel `{name}` of one number; there are {listed(entries)}.{nearest(name, entries)}"
@@ -167,7 +167,7 @@ def plot_policy(
     across, upwards = (_values(spec, entries[name], met) for name in over)
     grid = np.stack(np.meshgrid(across, upwards), axis=-1).reshape(-1, 2)
     rows = np.repeat(np.median(met, axis=0)[None], len(grid), axis=0)
-    for name, value in (held or {}).items():
+    for name, value in (fixed or {}).items():
         rows[:, entries[name]] = value
     other_rows = [rows]
     if averaged:

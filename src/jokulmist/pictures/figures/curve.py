@@ -35,7 +35,7 @@ def plot(
     axes: Axes | None = None,
     *,
     over: str = "steps",
-    known: Levels | None = None,
+    levels: Levels | None = None,
 ) -> Axes:
     """Draw the learning curve of a run, or of several.
 
@@ -48,7 +48,7 @@ def plot(
         Where to draw; new ones by default. A band of how episodes closed is put below them.
     over : "steps" or "episodes"
         What the horizontal axis counts: decisions of all copies together, or episodes.
-    known : dict of str to Evaluation, optional
+    levels : dict of str to Evaluation, optional
         Levels of random play and the references; measured on 100 episodes each by default.
 
     Returns
@@ -71,7 +71,7 @@ def plot(
     with style.styled():
         axes = style.axes_or_new(axes)
         environment = runs[0].environment
-        known = known_references(environment) if known is None else known
+        levels = known_references(environment) if levels is None else levels
         groups = _groups(runs)
         courses = [course_of(each_run) for each_run in runs]
         for place, (each_run, course) in enumerate(zip(runs, courses, strict=True)):
@@ -80,7 +80,7 @@ def plot(
                 _curve(axes, course, over, color, alone=len(runs) == 1, label=_label(each_run, groups))
         if len(runs) == 1:
             _evaluations(axes, runs[0], courses[0], over)
-        _levels(axes, known, environment, several=len(runs) > 1)
+        _levels(axes, levels, environment, several=len(runs) > 1)
         name = describe(environment).name
         agent = method_names(runs[0].plan.agent) if len(groups) == 1 else f"{len(groups)} agents"
         seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len({each_run.seed for each_run in runs})} seeds"

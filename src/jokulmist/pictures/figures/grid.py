@@ -9,18 +9,18 @@ import numpy as np
 from jokulmist.errors import SettingError
 from jokulmist.pictures import style
 from jokulmist.training.evaluation.evaluate import RANDOM
-from jokulmist.training.evaluation.grid import Grid
+from jokulmist.training.evaluation.grid import EvaluationGrid
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 
-def plot_grid(grid: Grid, axes: Axes | None = None) -> Axes:
+def plot_grid(grid: EvaluationGrid, axes: Axes | None = None) -> Axes:
     """Draw what a policy reaches over a grid of parameters.
 
     Parameters
     ----------
-    grid : Grid
+    grid : EvaluationGrid
         Over one parameter (means with their 95 % intervals, beside random play and the references) or two (a map of the
         policy's mean return).
     axes : matplotlib.axes.Axes, optional
@@ -50,7 +50,7 @@ def plot_grid(grid: Grid, axes: Axes | None = None) -> Axes:
     return axes
 
 
-def _lines(grid: Grid, axes: Axes) -> None:
+def _lines(grid: EvaluationGrid, axes: Axes) -> None:
     name = grid.parameters[0]
     values = np.array([place[name] for place in grid.places], float)
     for k, player in enumerate(grid.results[0]):
@@ -69,12 +69,12 @@ def _lines(grid: Grid, axes: Axes) -> None:
     axes.legend(loc="best", frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85)
 
 
-def _label(grid: Grid, k: int) -> str:
+def _label(grid: EvaluationGrid, k: int) -> str:
     unit = grid.units[k]
     return f"{grid.parameters[k]}, {unit}" if unit else grid.parameters[k]
 
 
-def _map(grid: Grid, axes: Axes) -> None:
+def _map(grid: EvaluationGrid, axes: Axes) -> None:
     down, right = (list(dict.fromkeys(place[name] for place in grid.places)) for name in grid.parameters)
     means = np.array([by_player["policy"].mean for by_player in grid.results]).reshape(len(down), len(right))
     image = axes.imshow(means, cmap="cividis", aspect="auto", origin="lower")

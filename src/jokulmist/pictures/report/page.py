@@ -32,7 +32,11 @@ Message = Callable[[str], None]
 
 
 def save_report(
-    runs: Run | Sequence[Run], path: str | Path | None = None, *, replays: bool = True, say: Message | None = None
+    runs: Run | Sequence[Run],
+    path: str | Path | None = None,
+    *,
+    replays: bool = True,
+    on_message: Message | None = None,
 ) -> Path:
     """Write one self-contained HTML page about a run or several.
 
@@ -44,7 +48,7 @@ def save_report(
         By default ``report.html`` in the run's folder; beside the first run's folder for several.
     replays : bool
         Whether an episode early and late is drawn; that takes the most time.
-    say : function of a text, optional
+    on_message : function of a text, optional
         Told what is being done.
 
     Returns
@@ -66,18 +70,18 @@ def save_report(
     several = [runs] if isinstance(runs, Run) else list(runs)
     if not several or any(run.path is None for run in several):
         raise SettingError("a report is about runs with folders; train with `folder=`.")
-    say = say or (lambda _: None)
+    on_message = on_message or (lambda _: None)
     first = several[0]
     assert first.path is not None
     target = Path(path) if path is not None else _usual(several)
-    say("measuring random play and the references")
+    on_message("measuring random play and the references")
     references = known_references(first.environment)
     content: dict[str, Any] = {
         "title": first.name if len(several) == 1 else f"{len(several)} runs",
         "environment": describe(first.environment).name,
         "about": (type(first.environment).__doc__ or "").strip().partition("\n")[0],
         "rows": [row_of(run.path, run.origin) for run in several if run.path is not None],
-        "runs": [told_of(run, references, replays and len(several) <= 4, say) for run in several],
+        "runs": [told_of(run, references, replays and len(several) <= 4, on_message) for run in several],
         "curve": charts.curve(several, references),
         "differ": differing(several),
         "known": {_level_text(name, level): level.level for name, level in references.items()},
@@ -121,11 +125,11 @@ def _text(path: Path) -> str:
 
 
 def told_of(
-    run: Run, references: dict[str, Evaluation], replays: bool, say: Message, stacks: bool = True
+    run: Run, references: dict[str, Evaluation], replays: bool, on_message: Message, stacks: bool = True
 ) -> dict[str, Any]:
     """What one run's part of the page says; without `stacks` no environment is made."""
     try:
-        return _told_of(run, references, replays, say, stacks)
+        return _told_of(run, references, replays, on_message, stacks)
     except (KeyError, TypeError, ValueError, IndexError, AttributeError) as damaged:
         if isinstance(damaged, JokulmistError):
             raise
@@ -134,7 +138,9 @@ def told_of(
         ) from None
 
 
-def _told_of(run: Run, references: dict[str, Evaluation], replays: bool, say: Message, stacks: bool) -> dict[str, Any]:
+def _told_of(
+    run: Run, references: dict[str, Evaluation], replays: bool, on_message: Message, stacks: bool
+) -> dict[str, Any]:
     assert run.path is not None
     origin, plan = run.origin, run.written_plan
     lines = _text(run.path / LOG).splitlines()
@@ -157,7 +163,7 @@ def _told_of(run: Run, references: dict[str, Evaluation], replays: bool, say: Me
         "readings": charts.readings(run),
         "evaluations": charts.evaluations(run),
         "machine": charts.machine(run),
-        "replays": _replays(run, say) if replays else [],
+        "replays": _replays(run, on_message) if replays else [],
         "log": "\n".join([*cut, *lines[-MOST_LOG:]]),
     }
 
@@ -194,7 +200,7 @@ def differing(runs: list[Run]) -> list[dict[str, str]]:
     return rows if names else []
 
 
-def _replays(run: Run, say: Message) -> list[dict[str, Any]]:
+def _replays(run: Run, on_message: Message) -> list[dict[str, Any]]:
     """An episode of the policy that the run began with, and one of its last, as pictures with words beside them."""
     replays = []
     try:
@@ -203,10 +209,10 @@ def _replays(run: Run, say: Message) -> list[dict[str, Any]]:
             (f"late: after {run.policy.decisions:,} decisions", run.policy),
         ]
         for title, policy in policies:
-            say(f"drawing an episode, {title}")
+            on_message(f"drawing an episode, {title}")
             replays.append(_replay(played_scene(policy, run.environment, 1, title), run))
     except JokulmistError as reason:
-        say(f"no replay: {reason}")
+        on_message(f"no replay: {reason}")
     return replays
 
 

@@ -53,7 +53,7 @@ def compare(
     episodes: int = EPISODES,
     seed: int = SEED,
     within: Run | Environment | None = None,
-    say: Message | None = None,
+    on_message: Message | None = None,
 ) -> Comparison:
     """Lay groups of runs side by side, and say which differ.
 
@@ -80,7 +80,7 @@ def compare(
         Of the evaluation.
     within : Run or Environment, optional
         Play all last policies in this environment, or this run's: for runs on different versions of one.
-    say : function of a text, optional
+    on_message : function of a text, optional
         Told what is being done.
 
     Returns
@@ -110,7 +110,7 @@ def compare(
     >>> found.by, len(found.table)
     (['agent.bins'], 2)
     """
-    say = say or (lambda _: None)
+    on_message = on_message or (lambda _: None)
     grouping = grouped(_runs_of(runs), by)
     notes = list(grouping.notes)
     every = [run for group in grouping.groups for run in group.runs]
@@ -136,7 +136,7 @@ def compare(
         and score not in (RETURN, EVALUATION)
     ):
         notes.append("the curves show returns, each under the run's own weights: they are no common scale")
-    scales = Scales(every, RETURN if of_curves else score, weights_used, episodes, seed, say, place)
+    scales = Scales(every, RETURN if of_curves else score, weights_used, episodes, seed, on_message, place)
     span, shared = shared_length(every, over, notes)
     if not of_curves:
         final_score = Score(RETURN if shared else score, episodes, seed, weights_used)
@@ -149,7 +149,7 @@ def compare(
         scores = scores_of_curves(grouping, curves, score, level, notes)
         level = None
     else:
-        scores = score_rows(grouping, final_score, shared, scales, weights_used, notes, say, place)
+        scores = score_rows(grouping, final_score, shared, scales, weights_used, notes, on_message, place)
         if level is None:
             level = scales.usual_level([row["score"] for row in scores])
     return compared(grouping, scores, curves, level, against, notes, scales, over, score)

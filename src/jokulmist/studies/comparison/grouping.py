@@ -15,7 +15,7 @@ MOST_IN_A_LABEL = 4
 
 
 @dataclass
-class Group:
+class RunGroup:
     """Runs that are compared as one: the seeds of one setting.
 
     Attributes
@@ -41,7 +41,7 @@ class Grouping:
     """The groups in the order of their values, the environments that they all have, and what there is to say."""
 
     by: list[str]
-    groups: list[Group]
+    groups: list[RunGroup]
     environments: list[str]
     notes: list[str]
 
@@ -53,7 +53,9 @@ def grouped(runs: Sequence[Run] | Mapping[str, Sequence[Run]], by: str | Sequenc
         for label, several in runs.items():
             runs_kept, words = _without_twins(list(several))
             groups.append(
-                Group(str(label), {}, _strata(runs_kept, _several_environments([r for s in runs.values() for r in s])))
+                RunGroup(
+                    str(label), {}, _strata(runs_kept, _several_environments([r for s in runs.values() for r in s]))
+                )
             )
             notes += words
         return _checked([], groups, notes)
@@ -81,11 +83,11 @@ def grouped(runs: Sequence[Run] | Mapping[str, Sequence[Run]], by: str | Sequenc
         if split:
             notes.append(f"{listed(split[:6])} {'differ' if len(split) > 1 else 'differs'} within groups, too")
     strata = "environment.use" not in names and _several_environments(runs_kept)
-    members: dict[str, Group] = {}
+    members: dict[str, RunGroup] = {}
     for run, plan in zip(runs_kept, plans, strict=True):
         settings = {name: plan[name] for name in names if name in plan}
         key = repr(settings)
-        group = members.setdefault(key, Group("", settings))
+        group = members.setdefault(key, RunGroup("", settings))
         group.strata.setdefault(str(plan.get("environment.use")) if strata else "", []).append(run)
     groups = sorted(members.values(), key=lambda group: [_order(group.settings.get(name)) for name in names])
     for group, label in zip(groups, _labels([g.settings for g in groups], names), strict=True):
@@ -165,7 +167,7 @@ def _strata(runs: list[Run], several: bool) -> dict[str, list[Run]]:
     return strata
 
 
-def _checked(by: list[str], groups: list[Group], notes: list[str]) -> Grouping:
+def _checked(by: list[str], groups: list[RunGroup], notes: list[str]) -> Grouping:
     """The grouping, of the environments that all groups have."""
     if len(groups) < 2:
         raise SettingError(

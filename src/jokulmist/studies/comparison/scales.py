@@ -52,7 +52,7 @@ class Scales:
     """From returns to what is compared: as they are in one environment, normalised over several."""
 
     def __init__(
-        self, runs: Sequence[Run], score: str, weights: Mapping[str, float] | None, episodes: int, seed: int, say: Message,
+        self, runs: Sequence[Run], score: str, weights: Mapping[str, float] | None, episodes: int, seed: int, on_message: Message,
         within: Environment | None = None,
     ) -> None:  # fmt: skip
         uses = {environment_name(run): run for run in runs} if within is None else {}
@@ -66,7 +66,7 @@ class Scales:
         for run in runs:
             environment = within or run.environment
             if environment not in same:
-                say(f"measuring random play and the references of {describe(environment).name}")
+                on_message(f"measuring random play and the references of {describe(environment).name}")
                 references = evaluate_references(environment, episodes, seed)
                 same[environment] = {
                     name: float(

@@ -14,7 +14,7 @@ from jokulmist.records.run_index import LAST
 from jokulmist.studies import statistics as stat
 from jokulmist.studies.comparison.comparison import Comparison, Message
 from jokulmist.studies.comparison.curves import PLACES, Over, curve_of, length_of, on_places
-from jokulmist.studies.comparison.grouping import Group, Grouping
+from jokulmist.studies.comparison.grouping import Grouping, RunGroup
 from jokulmist.studies.comparison.scales import Scales
 from jokulmist.studies.comparison.verdicts import DRAW_SEED, judged_pairs, verdict_lines
 from jokulmist.training.runs.run import Run
@@ -60,7 +60,7 @@ def score_rows(
     scales: Scales,
     weights: Mapping[str, float] | None,
     notes: list[str],
-    say: Message,
+    on_message: Message,
     within: Environment | None = None,
 ) -> list[dict[str, Any]]:
     """The final score of each run; where there is an environment to play `within`, of its last policy there."""
@@ -69,7 +69,7 @@ def score_rows(
     for group in grouping.groups:
         for environment, runs in group.strata.items():
             for run in runs:
-                say(f"scoring {len(rows) + 1} of {total}: {run.name}")
+                on_message(f"scoring {len(rows) + 1} of {total}: {run.name}")
                 try:
                     if shared:
                         places, mean = curve_of(run, "steps", weights)
@@ -176,13 +176,17 @@ def compared(
     )  # fmt: skip
 
 
-def _arrays(frame: pd.DataFrame, group: Group) -> list[stat.Array]:
+def _arrays(frame: pd.DataFrame, group: RunGroup) -> list[stat.Array]:
     rows = frame[frame["group"] == group.label]
     return [rows[rows["environment"] == name]["score"].to_numpy() for name in group.strata]
 
 
 def _row(
-    group: Group, strata: list[stat.Array], curves: list[dict[str, Any]], level: float | None, draw: np.random.Generator
+    group: RunGroup,
+    strata: list[stat.Array],
+    curves: list[dict[str, Any]],
+    level: float | None,
+    draw: np.random.Generator,
 ) -> dict[str, Any]:
     values = np.concatenate(strata)
     low, high = stat.interval(strata, stat.interquartile_mean, draw)
@@ -200,7 +204,7 @@ def _row(
     }  # fmt: skip
 
 
-def _middle(group: Group, curves: list[dict[str, Any]], draw: np.random.Generator) -> pd.DataFrame:
+def _middle(group: RunGroup, curves: list[dict[str, Any]], draw: np.random.Generator) -> pd.DataFrame:
     """The interquartile mean of a group's curves at each place, with its interval."""
     import pandas as pd
 

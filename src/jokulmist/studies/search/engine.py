@@ -20,14 +20,14 @@ from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json, write_json, write_toml
 from jokulmist.records.origin import ORIGIN
 from jokulmist.studies.search.candidates import FAILED, Board, Candidate, Instalment, ShownScore
-from jokulmist.studies.search.progress import Row, SearchDisplay, View
+from jokulmist.studies.search.progress import Row, SearchDisplay, SearchView
 from jokulmist.studies.search.settings import SearchSettings
 from jokulmist.studies.search.space import with_settings
 from jokulmist.training.evaluation.evaluate import interval_of
 from jokulmist.training.interrupts import StopRequest, heeding_stops
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import RunProgress
-from jokulmist.training.workers.jobs import Executor, Job, WorkerMessage
+from jokulmist.training.workers.jobs import Executor, WorkerJob, WorkerMessage
 
 POLL_SECONDS = 0.2
 RERUN = -1
@@ -128,13 +128,13 @@ class Engine:
     def _plan(self, number: int) -> Plan:
         return with_settings(self.question.plan, self.board.candidates[number].settings)
 
-    def _job(self, tag: Tag) -> Job:
+    def _job(self, tag: Tag) -> WorkerJob:
         number, seed = tag
         score = self.question.score.written()
         if number == RERUN:
             assert self.board.winner is not None
             plan = self._plan(self.board.winner).for_seed(seed)
-            return Job(
+            return WorkerJob(
                 plan.written(),
                 seed,
                 str((self.folder / f"winner-seed-{seed}").resolve()),
@@ -146,7 +146,7 @@ class Engine:
         candidate = self.board.candidates[number]
         plan = self._plan(number).for_seed(seed)
         path = self.folder / candidate.runs[str(seed)]
-        return Job(
+        return WorkerJob(
             plan.written(),
             seed,
             str(path.resolve()),
@@ -246,7 +246,7 @@ class Engine:
         seeds = self.question.seeds_each
         return float(sum(c.decisions for c in self.board.candidates)) * seeds
 
-    def view(self) -> View:
+    def view(self) -> SearchView:
         """What a person who watches wants to know."""
         board, tuning = self.board, self.question.tuning
         method = self.question.method
@@ -279,7 +279,7 @@ class Engine:
             for n, seed in sorted(self.outstanding)
         ]
         finished = sum(1 for c in board.candidates if c.scores and c.until is None)
-        return View(
+        return SearchView(
             name=self.folder.name, method=tuning.method, score=tuning.score, tried=len(board.candidates), finished=finished,
             failed=sum(c.status == FAILED for c in board.candidates), share=share, seconds=board.seconds, seconds_left=left,
             best=None if best is None else (best[0], board.shown_score(*best)), rows=rows, workers=self.executor.count,

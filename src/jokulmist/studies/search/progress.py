@@ -26,7 +26,7 @@ class Row:
 
 
 @dataclass(frozen=True)
-class View:
+class SearchView:
     """How far a search is."""
 
     name: str
@@ -49,7 +49,7 @@ class SearchDisplay(Protocol):
 
     def begin(self, name: str) -> None: ...
 
-    def update(self, view: View) -> None: ...
+    def update(self, view: SearchView) -> None: ...
 
     def message(self, text: str) -> None: ...
 
@@ -61,7 +61,7 @@ class SilentSearchDisplay:
 
     def begin(self, name: str) -> None: ...
 
-    def update(self, view: View) -> None: ...
+    def update(self, view: SearchView) -> None: ...
 
     def message(self, text: str) -> None: ...
 
@@ -74,7 +74,7 @@ def told_settings(settings: Settings) -> str:
     return ", ".join(f"{short[n]} {v:g}" if isinstance(v, float) else f"{short[n]} {v}" for n, v in settings.items())
 
 
-def line_of(view: View) -> str:
+def line_of(view: SearchView) -> str:
     """A search in one line."""
     best = "no score yet" if view.best is None else f"best {view.best[1]} (candidate {view.best[0].number})"
     failed = f", {view.failed} failed" if view.failed else ""
@@ -94,7 +94,7 @@ class LiveSearchDisplay:
         self._console = console or Console(stderr=True, highlight=False)
         self._live: Any = None
         self._last_shown = -math.inf
-        self._view: View | None = None
+        self._view: SearchView | None = None
 
     def begin(self, name: str) -> None:
         from rich.live import Live
@@ -104,7 +104,7 @@ class LiveSearchDisplay:
             self._live = Live(console=self._console, refresh_per_second=4, transient=True)
             self._live.start()
 
-    def update(self, view: View) -> None:
+    def update(self, view: SearchView) -> None:
         self._view = view
         if self._live is not None:
             self._live.update(board_of(view))
@@ -123,7 +123,7 @@ class LiveSearchDisplay:
             self._console.print(line_of(self._view), soft_wrap=True, markup=False)
 
 
-def board_of(view: View) -> Any:
+def board_of(view: SearchView) -> Any:
     """The board that a terminal shows."""
     from rich.console import Group
     from rich.table import Table

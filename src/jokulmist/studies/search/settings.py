@@ -14,7 +14,7 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.records.files import as_lists
 from jokulmist.studies.search.methods import Method, method_named, method_use
-from jokulmist.studies.search.methods.protocol import Known
+from jokulmist.studies.search.methods.protocol import SearchProblem
 from jokulmist.studies.search.space import (
     AGENT,
     AGENT_USE,
@@ -93,10 +93,10 @@ class SearchSettings:
         self.method: Method = method_named(tuning.method, base)(self.problem)
 
     @property
-    def problem(self) -> Known:
+    def problem(self) -> SearchProblem:
         """What the method goes by."""
         tuning = self.tuning
-        return Known(
+        return SearchProblem(
             self.space,
             self.plan,
             tuning.candidates,

@@ -419,7 +419,8 @@ def _chooser(
     if policy == RANDOM:
         draw = PlainDraw(Noise(seed, copies, Domain.EVALUATION, tuple(range(first, first + copies))), Stream.PLAY)
         return lambda lane, observed: [
-            action.random(draw.at(lane.turn, i), observed.masks[i] if observed.masks else None) for i in range(copies)
+            action.random(draw.for_step(lane.turn, i), observed.masks[i] if observed.masks else None)
+            for i in range(copies)
         ]
     references = describe(environment).outline.references
     optimum = known_optimum(environment) if policy == OPTIMUM and policy not in references else None

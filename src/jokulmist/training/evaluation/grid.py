@@ -20,7 +20,7 @@ MOST_PLACES = 400
 
 
 @dataclass(frozen=True)
-class Grid:
+class EvaluationGrid:
     """What a policy, random play and the references reach at each place of a grid.
 
     Attributes
@@ -77,7 +77,7 @@ def evaluate_grid(
     seed: int = 1,
     act: Act = "greedy",
     beside: bool = True,
-) -> Grid:
+) -> EvaluationGrid:
     """Evaluate a policy at every combination of some parameters' values.
 
     Parameters
@@ -94,7 +94,7 @@ def evaluate_grid(
 
     Returns
     -------
-    Grid
+    EvaluationGrid
         With ``table``; `jm.plot_grid` draws it.
 
     Raises
@@ -133,4 +133,4 @@ def evaluate_grid(
         for player in (RANDOM, *outline.references) if beside else ():
             evaluations[player] = evaluate(player, place_environment, episodes=episodes, seed=seed)
         results.append(evaluations)
-    return Grid(describe(environment).name, tuple(over), units, place_values, results)
+    return EvaluationGrid(describe(environment).name, tuple(over), units, place_values, results)

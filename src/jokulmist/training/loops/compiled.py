@@ -27,7 +27,7 @@ from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.lanes.compiled.requests import stacked_rows
 from jokulmist.lanes.compiled.tracing import action_like
-from jokulmist.lanes.compiled.transition import Decided
+from jokulmist.lanes.compiled.transition import DecisionOutcome
 from jokulmist.learning.schedules import Progress, columns, number_at
 from jokulmist.records.episodes import Episodes
 from jokulmist.training.loops.compiled_turn import (
@@ -45,7 +45,7 @@ from jokulmist.training.loops.contract import MOST_ADVANCES, SIDE_BY_SIDE, Plann
 from jokulmist.training.loops.program import (
     ENVIRONMENT_STREAMS,
     FIRST_STREAMS,
-    Program,
+    CompiledProgram,
     evaluation_program,
     key_name,
     program_for,
@@ -68,7 +68,7 @@ class CompiledCopies:
         self._numbers = self._compiled.numbers
         levels = self.description.varying.levels if self.description.varying is not None else None
         self._level = np.float32(levels.values[0] if levels is not None else 0.0)
-        self._program: Program
+        self._program: CompiledProgram
         self._carry: Carry
 
     def _begin(self, learner: Any, memory: Any, records: int, readings: int) -> Carry:
@@ -180,7 +180,7 @@ class CompiledLoop(CompiledCopies):
         self._columns = columns(list(self._coefficients.values()))
         shapes = agent.shapes(self.description.spec, copies)
         numbers = numbers_at(self._coefficients)
-        learner = agent.fresh_learner(shapes, numbers, PlainDraw(agent_noise, Stream.FRESH).at(0, 0))
+        learner = agent.fresh_learner(shapes, numbers, PlainDraw(agent_noise, Stream.FRESH).for_step(0, 0))
         learner, memory = _placed((learner, agent.fresh_memory(shapes, numbers)))
         self._program = program_for(self._compiled, agent, shapes, learner, memory, planned.steps)
         ages = first_ages(agent, self.description, seed, copies)
@@ -256,7 +256,7 @@ class CompiledLoop(CompiledCopies):
         carry, room = self._carry, self._program.room
         description = self.description
         zeros = jnp.zeros(self.copies, jnp.float32)
-        decided = Decided(
+        decided = DecisionOutcome(
             carry.states,
             tuple(zeros for _ in description.terms),
             tuple(zeros for _ in description.measures),

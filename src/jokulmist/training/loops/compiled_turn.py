@@ -18,7 +18,15 @@ from jokulmist.agents.foreign import outside, three
 from jokulmist.environments.chance.draws import RowDraw
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
-from jokulmist.lanes.compiled.transition import After, BeginRows, Decided, Transition, at_turn, begun_anew, choose
+from jokulmist.lanes.compiled.transition import (
+    BeginRows,
+    CompiledTransition,
+    DecisionOutcome,
+    TurnOutcome,
+    at_turn,
+    begun_anew,
+    choose,
+)
 from jokulmist.lanes.plain import NEVER_CUT
 from jokulmist.loading import ships
 
@@ -64,7 +72,7 @@ class Turn:
     ) -> None:
         self._compiled, self._kind, self._shapes = compiled, kind, shapes
         self._description, self._explore, self._learns = compiled.description, explore, learns
-        self._transition = Transition(compiled, shapes.copies)
+        self._transition = CompiledTransition(compiled, shapes.copies)
         self._counts_advances = learns and self._description.holds and counts_advances(shapes)
 
     def __call__(
@@ -118,7 +126,7 @@ class Turn:
         )  # fmt: skip
         return new, experience
 
-    def _closed(self, carry: Carry, after: After) -> tuple[Any, Any]:
+    def _closed(self, carry: Carry, after: TurnOutcome) -> tuple[Any, Any]:
         """Where an episode closed, or a first one is cut for learning alone (which is not recorded); the ages at which
         others will be cut."""
         closed = after.decided.satisfied != 0
@@ -133,7 +141,7 @@ class Turn:
         parameters: Any,
         level: Any,
         copy_parameters: Any,
-        after: After,
+        after: TurnOutcome,
         noise: Any,
         t: Any,
         unit: Any,
@@ -152,12 +160,12 @@ class Turn:
         )
         return started.states, copy_parameters, observed, memories, started.opened
 
-    def _begin_nowhere(self, parameters: Any, copy_parameters: Any, after: After, unit: Any) -> Any:
+    def _begin_nowhere(self, parameters: Any, copy_parameters: Any, after: TurnOutcome, unit: Any) -> Any:
         observed = after.last._replace(legal=after.legal)
         opened = self._transition.nothing_begun(parameters, copy_parameters, after.decided.after, unit)
         return after.decided.after, copy_parameters, observed, after.memories, opened
 
-    def _row(self, carry: Carry, after: After, totals: Any, learned: Any, memory: Any) -> Any:
+    def _row(self, carry: Carry, after: TurnOutcome, totals: Any, learned: Any, memory: Any) -> Any:
         """What the host reads of a closed episode, by copy; float32, shape ``(columns, copies)``."""
         description, decided = self._description, after.decided
         measures = tuple(
@@ -180,7 +188,7 @@ class Turn:
         return jnp.stack([column.astype(jnp.float32) for column in columns])
 
     def _first_failure(
-        self, carry: Carry, actions: Any, parameters: Any, copy_parameters: Any, states: Any, observed: Any, after: After,
+        self, carry: Carry, actions: Any, parameters: Any, copy_parameters: Any, states: Any, observed: Any, after: TurnOutcome,
         opened: Any, t: Any,
     ) -> Any:  # fmt: skip
         """Why a copy cannot go on, as `first_stuck` keeps it."""
@@ -215,7 +223,7 @@ class Frame(NamedTuple):
     states_after: Any
 
 
-def frame_of(observed: Seen, states: Any, actions: Any, decided: Decided, after: Any) -> Frame:
+def frame_of(observed: Seen, states: Any, actions: Any, decided: DecisionOutcome, after: Any) -> Frame:
     """The first copy's turn."""
     frame = Frame(
         observed.numbers, observed.images, states, actions, decided.terms, decided.measures, after.numbers, after.images,
@@ -225,7 +233,7 @@ def frame_of(observed: Seen, states: Any, actions: Any, decided: Decided, after:
     return first
 
 
-def _with_frame(carry: Carry, actions: Any, decided: Decided, after: Any, t: Any) -> Any:
+def _with_frame(carry: Carry, actions: Any, decided: DecisionOutcome, after: Any, t: Any) -> Any:
     recorded_steps = packed(frame_of(carry.observed, carry.states, actions, decided, after))
     return jax.tree.map(
         lambda old, new: lax.dynamic_update_index_in_dim(old, new, t, 0), carry.recorded_steps, recorded_steps

@@ -59,7 +59,7 @@ def first_ages(agent: Agent, description: Description, seed: int, copies: int) -
     if not agent.staggered or copies < 2 or description.limit is None:
         return None
     limit = max(1, description.limit // description.decide_every)
-    u = PlainDraw(Noise(seed, 1, Domain.TRAINING), Stream.STAGGER).at(0, 0).uniform(shape=(copies,))
+    u = PlainDraw(Noise(seed, 1, Domain.TRAINING), Stream.STAGGER).for_step(0, 0).uniform(shape=(copies,))
     ages = 1 + np.floor((np.arange(copies) + u) / copies * limit).astype(np.int32)
     ages[(ages >= limit) | (np.arange(copies) == 0)] = NEVER_CUT
     return ages
@@ -92,7 +92,7 @@ class Loop(Protocol):
         ...
 
     def followed(self) -> Any:
-        """The episodes of the first copy that closed since the last call; see `taping.Recorded`."""
+        """The episodes of the first copy that closed since the last call; see `rollout_recorder.Recorded`."""
         ...
 
     def count_episodes(self, episodes: int) -> None:

@@ -16,7 +16,7 @@ from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.processes.lane import ProcessLane
-from jokulmist.lanes.protocol import Finished, Observed, Outcome, no_number
+from jokulmist.lanes.protocol import Finished, LaneOutcome, Observed, no_number
 from jokulmist.learning.schedules import mover
 from jokulmist.records.episodes import Episodes
 from jokulmist.remote.environment import RemoteLane, RemoteSimulator
@@ -68,7 +68,7 @@ class PlainLoop:
         self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())
         self._numbers = numbers_at(self._coefficients)
         self._counted = self.lane.description.holds and counts_advances(shapes)
-        self._learner = self._calls.fresh_learner(self._numbers, PlainDraw(agent_noise, Stream.FRESH).at(0, 0))
+        self._learner = self._calls.fresh_learner(self._numbers, PlainDraw(agent_noise, Stream.FRESH).for_step(0, 0))
         self._memory = self._calls.fresh_memory(self._numbers)
         # A scalar agent reads the numbers of the class itself, so it is used only where there are no modifiers.
         self._scalar = None
@@ -103,7 +103,7 @@ class PlainLoop:
     def _row(self, copy: int) -> list[Any]:
         """What a copy shows now, to say what is wrong with it."""
         each = self.lane.each[copy]
-        return each.step.observe(each.state, PlainDraw(Noise(0, 1, Domain.CHECK), Stream.SENSE).at(0, 0))
+        return each.step.observe(each.state, PlainDraw(Noise(0, 1, Domain.CHECK), Stream.SENSE).for_step(0, 0))
 
     def _scalar_turns(self, scalar: ScalarAgent, turns: int) -> list[tuple[int, Finished]]:
         """Copy by copy, in Python numbers."""
@@ -162,7 +162,7 @@ class PlainLoop:
             if self._counted:
                 lane.within = numbers.discount
             seen = calls.seen(observed)
-            draw = self._explore.at(self.turn, 0)
+            draw = self._explore.for_step(self.turn, 0)
             actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
             inputs = calls.native_actions(actions)
             outcome = lane.advance(inputs)
@@ -196,7 +196,7 @@ class PlainLoop:
         self._observed = observed
         return finished
 
-    def _decided_anew(self, seen: Any, actions: Any, notes: Any, draw: Any, outcome: Outcome) -> tuple[Any, ...]:
+    def _decided_anew(self, seen: Any, actions: Any, notes: Any, draw: Any, outcome: LaneOutcome) -> tuple[Any, ...]:
         """Another decision for the copies whose process was lost: what was seen, done and noted, and what came of it.
 
         The draws of the turn are used again: what they gave was dropped.
@@ -234,7 +234,7 @@ class PlainLoop:
         return self.lane.why_lost if isinstance(self.lane, ProcessLane) else ""
 
     def _update(self, experience: Experience) -> None:
-        draw = self._learn.at(self.turn // self.turns_per_update, 0)
+        draw = self._learn.for_step(self.turn // self.turns_per_update, 0)
         self._learner, self._memory, readings = self._calls.learn(
             self._numbers, self._learner, self._memory, experience, draw
         )
@@ -329,7 +329,7 @@ class PlainLoop:
 
 
 def _experience(
-    calls: Calls, seen: Any, actions: Any, outcome: Outcome, notes: Any, broken: Any, counted: bool
+    calls: Calls, seen: Any, actions: Any, outcome: LaneOutcome, notes: Any, broken: Any, counted: bool
 ) -> Experience:
     last = calls.seen(outcome.last)
     following = last if outcome.observed is outcome.last else calls.seen(outcome.observed)

@@ -18,7 +18,7 @@ from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.legal import mask_widths
 from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
-from jokulmist.lanes.compiled.transition import BeginRows, Transition, at_turn, spread_all
+from jokulmist.lanes.compiled.transition import BeginRows, CompiledTransition, at_turn, spread_all
 from jokulmist.learning.schedules import Progress, value_at
 from jokulmist.loading import ships
 from jokulmist.training.loops.compiled_turn import (
@@ -55,7 +55,7 @@ FIRST_STREAMS = (
 )  # fmt: skip
 
 
-class Program(NamedTuple):
+class CompiledProgram(NamedTuple):
     """What is compiled once for a class, an agent's shapes and a number of copies."""
 
     compiled: CompiledEnvironment
@@ -66,7 +66,7 @@ class Program(NamedTuple):
     chunk: Any
 
 
-_PROGRAMS: dict[Any, Program] = {}
+_PROGRAMS: dict[Any, CompiledProgram] = {}
 
 
 KEPT_PROGRAMS = 16
@@ -78,7 +78,7 @@ def key_name(key: Any) -> str:
 
 def program_for(
     compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, steps: int | None
-) -> Program:
+) -> CompiledProgram:
     """The program of a training: for a class, an agent's shapes and a number of copies, and a run of so many decisions;
     kept for the next run."""
     per_update = agent.decisions_per_update(shapes.copies)
@@ -92,13 +92,15 @@ def program_for(
 
 def evaluation_program(
     compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, explore: bool
-) -> Program:
+) -> CompiledProgram:
     """The program of an evaluation: turns without updates; kept for the next evaluation."""
     key = (compiled, agent, shapes, f"evaluation, explore={explore}")
     return _cached(key, lambda: _build_evaluation(compiled, agent, shapes, learner, memory, explore))
 
 
-def _cached(key: tuple[CompiledEnvironment, Agent, Shapes, Any], build: Callable[[], Program]) -> Program:
+def _cached(
+    key: tuple[CompiledEnvironment, Agent, Shapes, Any], build: Callable[[], CompiledProgram]
+) -> CompiledProgram:
     compiled, agent, shapes, kind = key
     # A number that is 0 may be left out, and the program with it: which there are decides, too.
     program_key = (compiled.static_key, type(agent), shapes, tuple(agent.numbers()), kind)
@@ -129,7 +131,7 @@ def _start_of(compiled: CompiledEnvironment, kind: type[Agent], copies: int) -> 
     ) -> Any:  # fmt: skip
         copy_parameters = compiled.vary(level, vary, unit, copies)
         rows = BeginRows(begin_rows, wait, sense_rows, look_rows, modifying_rows)
-        started = Transition(compiled, copies).start(numbers, copy_parameters, rows, unit)
+        started = CompiledTransition(compiled, copies).start(numbers, copy_parameters, rows, unit)
         states, legal, opened = started.states, started.observed.legal, started.opened
         action_memories = spread_all(described.action_pipeline.start(jnp), copies)
         reward_memories = spread_all(described.reward_pipeline.start(jnp), copies)
@@ -175,7 +177,7 @@ def _cached_requests(
 
 def _build_evaluation(
     compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, explore: bool
-) -> Program:
+) -> CompiledProgram:
     kind, names, copies = type(agent), list(agent.numbers()), shapes.copies
     code = key_of(compiled, agent, shapes)
     code = code and f"{code}-{'sampled' if explore else 'greedy'}"
@@ -197,12 +199,12 @@ def _build_evaluation(
         return lax.while_loop(going, step, (jnp.int32(0), carry))
 
     start = CachedFunction(_start_of(compiled, kind, copies), code)
-    return Program(compiled, requests, (), room, start, CachedFunction(play, code, 3))
+    return CompiledProgram(compiled, requests, (), room, start, CachedFunction(play, code, 3))
 
 
 def _build(
     compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, is_separate: bool
-) -> Program:
+) -> CompiledProgram:
     kind, copies = type(agent), shapes.copies
     per_update = agent.decisions_per_update(copies)
     names = list(agent.numbers())
@@ -223,7 +225,7 @@ def _build(
         program = Alternating(CachedFunction(functions.rollout, code, 4), update)
     else:
         program = CachedFunction(functions.chunk, code, 3)
-    return Program(compiled, choose_requests, learn_requests, room, start, program)
+    return CompiledProgram(compiled, choose_requests, learn_requests, room, start, program)
 
 
 class TrainingFunctions:

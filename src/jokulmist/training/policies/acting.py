@@ -63,7 +63,7 @@ class ActingCopies:
             self._learner,
             self._memory,
             self._calls.seen(observed),
-            self._draw.at(turn, 0),
+            self._draw.for_step(turn, 0),
             self._explore,
         )
         return self._calls.native_actions(actions)

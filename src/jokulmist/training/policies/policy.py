@@ -367,7 +367,7 @@ class Policy:
             with looking_in(base, current):
                 agent = agents_of(agent_from(metadata["agent"], base), spec.action)
             decisions = int(metadata["decisions"])
-            draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+            draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
             model = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
         except (KeyError, TypeError, ValueError, AttributeError, IndexError, ArithmeticError, MemoryError) as damaged:
             if isinstance(damaged, JokulmistError):

@@ -15,7 +15,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.lanes.plain import PlainLane
-from jokulmist.lanes.protocol import Observed, Outcome
+from jokulmist.lanes.protocol import LaneOutcome, Observed
 from jokulmist.records.rollouts import ROLLOUTS, EpisodeWriter, RecordedEpisode
 from jokulmist.training.rollouts.rollouts import Draws, save_recorded, state_values
 
@@ -83,7 +83,7 @@ class Follower:
         self._writer.restore(saved)
         self._totals = list(self._lane.each[self._copy].totals)
 
-    def turned(self, action: Any, outcome: Outcome, decisions: int) -> None:
+    def turned(self, action: Any, outcome: LaneOutcome, decisions: int) -> None:
         """A turn of all copies is over, and the lane has begun anew where an episode closed."""
         last, observed = outcome.last, outcome.observed
         closed = [f for f in outcome.finished if f.copy == self._copy]

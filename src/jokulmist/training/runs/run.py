@@ -227,18 +227,18 @@ class Run:
         assert self.path is not None
         return Policy.open(path / ARRAYS, self.path, self.current)
 
-    def checkpoint(self, which: str | int) -> Policy:
+    def checkpoint(self, name: str | int) -> Policy:
         """The policy of a checkpoint: ``"last"``, ``"best"``, or the decisions in its name."""
-        if which == "last":
+        if name == "last":
             return self.policy
-        if which == "best":
+        if name == "best":
             return self.best
         paths = [] if self.path is None else checkpoints_of(self.path)
         for path in paths:
-            if str(which).isdigit() and int(path.name) == int(which):
+            if str(name).isdigit() and int(path.name) == int(name):
                 return Policy.open(path / ARRAYS, self.path, self.current)
         names = ["last", "best", *(int(path.name) for path in paths)]
-        raise LookupFailed(f"{self.name} has no checkpoint {which!r}; there are {listed(names)}.")
+        raise LookupFailed(f"{self.name} has no checkpoint {name!r}; there are {listed(names)}.")
 
     def resume(self, *, steps: int = 0, episodes: int = 0, show: Any = None) -> Run:
         """Go on from the newest checkpoint; see `jokulmist.training.session.resume.resume`."""

@@ -92,7 +92,7 @@ def _simulated(policy: Policy | str, environment: Simulator, seed: int, title: s
         if isinstance(policy, Policy):
             episode.act(policy.choose_in(episode))
         else:
-            episode.act(action_of.random(draw.at(episode.steps, 0), episode.mask or None))
+            episode.act(action_of.random(draw.for_step(episode.steps, 0), episode.mask or None))
         images.append(episode.image())
     rollout = rollout_of(describe(environment), recorded_of(episode), title, 0)
     return Scene(title, rollout, [], [] if any(image is None for image in images) else images)
@@ -102,7 +102,7 @@ def untrained(run: Run) -> Policy:
     """The policy that a run began with."""
     plan = with_partners(run.plan, run.path)
     spec = describe(plan.stage).spec
-    draw = PlainDraw(Noise(run.seed, 1, Domain.TRAINING), Stream.FRESH).at(0, 0)
+    draw = PlainDraw(Noise(run.seed, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
     numbers = numbers_at(plan.agent.numbers())
     learner = plan.agent.fresh_learner(plan.agent.shapes(spec, plan.copies), numbers, draw)
     return Policy(plan.agent, spec, plan.agent.policy_state(learner), 0)

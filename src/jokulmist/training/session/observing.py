@@ -126,7 +126,7 @@ class Evaluations(SessionObserver):
         return None
 
 
-class OwnObservers(SessionObserver):
+class UserObservers(SessionObserver):
     """The observers of a user's own."""
 
     def __init__(self, observers: Observers, live: Callable[[Loop], LiveRun], cadence: Cadence) -> None:

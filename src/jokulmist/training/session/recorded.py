@@ -33,10 +33,10 @@ def records_of(plan: Plan) -> Records | None:
             )
     stamps = tuple((str(p), file.stat().st_mtime_ns, file.stat().st_size) for p in paths for file in _files(p))
     columns = tuple(sorted((plan.training.columns or {}).items()))
-    return _read(_Held(plan.environment, repr(plan.written()["environment"])), tuple(paths), columns, stamps)
+    return _read(_RecordsKey(plan.environment, repr(plan.written()["environment"])), tuple(paths), columns, stamps)
 
 
-class _Held:
+class _RecordsKey:
     """An environment, the same as another with the same settings."""
 
     def __init__(self, environment: Environment, settings: str) -> None:
@@ -46,11 +46,11 @@ class _Held:
         return hash(self._key)
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Held) and other._key == self._key
+        return isinstance(other, _RecordsKey) and other._key == self._key
 
 
 @lru_cache(maxsize=1)  # whether they fit is asked before a folder is made, and each seed learns from the same
-def _read(key: _Held, paths: tuple[Path, ...], columns: tuple[tuple[str, str], ...], stamps: Any) -> Records:
+def _read(key: _RecordsKey, paths: tuple[Path, ...], columns: tuple[tuple[str, str], ...], stamps: Any) -> Records:
     tables = []
     for path in paths:
         try:

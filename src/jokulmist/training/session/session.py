@@ -52,8 +52,8 @@ from jokulmist.training.session.observing import (
     Evaluations,
     LevelMoves,
     MachineRows,
-    OwnObservers,
     SessionObserver,
+    UserObservers,
 )
 from jokulmist.training.session.progress import SessionProgress
 from jokulmist.training.session.recorded import records_of, refuse_changed, summary_of, told_of
@@ -253,7 +253,7 @@ class Session:
         if training.evaluate_every is not None:
             observers["evaluations"] = Evaluations(training.evaluate_every, self._evaluate, cadence)
         if len(self.user_observers):
-            observers["own"] = OwnObservers(self.user_observers, lambda loop: self._live(loop, planned), cadence)
+            observers["own"] = UserObservers(self.user_observers, lambda loop: self._live(loop, planned), cadence)
         if self.path is not None:
             observers["machine"] = MachineRows(progress)
             minutes = training.checkpoint_minutes

@@ -148,7 +148,7 @@ def _fresh(plan: Plan) -> Any:
     agent = plan.agent
     shapes = agent.shapes(describe(plan.stage).spec, plan.copies)
     numbers = numbers_at(agent.numbers(), Progress(0, 0, 0.0))
-    return type(agent).fresh_learner(shapes, numbers, PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).at(0, 0))
+    return type(agent).fresh_learner(shapes, numbers, PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).for_step(0, 0))
 
 
 def _earlier_states(plan: Plan, learner: Any, arrays: Arrays) -> Arrays:

@@ -157,7 +157,7 @@ def solve(
     discount: float = 1.0,
     limit: bool = True,
     most_states: int = MOST_STATES,
-    say: Callable[[str], None] | None = None,
+    on_message: Callable[[str], None] | None = None,
 ) -> Solution:
     """The best policy of an environment whose states can be counted, by dynamic programming.
 
@@ -180,7 +180,7 @@ def solve(
         Whether a time limit is the end of what counts, as in the return of an episode. False: what is best if episodes
         go on; then `discount` must be below 1 unless they end by themselves.
     most_states : int
-    say : function of str, optional
+    on_message : function of str, optional
         Is told how far it is.
 
     Returns
@@ -207,7 +207,7 @@ def solve(
         raise SettingError(f"`most_states` must be a whole number above 0; got {most_states!r}.")
     began, description = time.perf_counter(), describe(environment)
     horizon = description.limit if limit else description.deadline
-    transitions = transitions_of(environment, most_states, horizon, say)
+    transitions = transitions_of(environment, most_states, horizon, on_message)
     best = best_of(transitions, horizon, float(discount))
     solution = _solution(environment, transitions, best, float(discount), horizon, time.perf_counter() - began)
     if discount == 1.0 and limit:

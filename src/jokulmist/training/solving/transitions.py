@@ -105,11 +105,14 @@ def refuse_unsolvable(environment: Environment) -> None:
 
 
 def transitions_of(
-    environment: Environment, most_states: int, horizon: int | None = None, say: Callable[[str], None] | None = None
+    environment: Environment,
+    most_states: int,
+    horizon: int | None = None,
+    on_message: Callable[[str], None] | None = None,
 ) -> Transitions:
     """Go through all that can happen from the begin of an episode on."""
     refuse_unsolvable(environment)
-    gone = Gone(environment, most_states, horizon)
+    gone = StateExplorer(environment, most_states, horizon)
     batches: Any = None  # False where the class cannot be traced
     while gone.cursor < len(gone.states):
         if horizon is not None and gone.depth[gone.cursor] >= horizon:  # nothing is decided there any more
@@ -120,9 +123,9 @@ def transitions_of(
             gone.expand_next()
         elif not gone.expand_many(batches):
             batches = False
-        if say is not None and gone.cursor // TOLD_EVERY > gone.reports_made:
+        if on_message is not None and gone.cursor // TOLD_EVERY > gone.reports_made:
             gone.reports_made = gone.cursor // TOLD_EVERY
-            say(f"{gone.cursor:,} states gone through, {len(gone.states):,} met")
+            on_message(f"{gone.cursor:,} states gone through, {len(gone.states):,} met")
     return gone.transitions()
 
 
@@ -136,7 +139,7 @@ def _batches_for(environment: Environment) -> Any:
         return False
 
 
-class Gone:
+class StateExplorer:
     """The states that were met so far, in the order in which they are gone through, and where their decisions lead.
 
     Attributes

@@ -272,7 +272,7 @@ def _greedy(policy: Policy, observed: Any, shapes: Any, calls_kind: Any) -> Any:
     numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
     calls = calls_kind(agent, shapes)
     memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
-    draw = PlainDraw(Noise(0, 1, Domain.EVALUATION), Stream.EXPLORE).at(0, 0)
+    draw = PlainDraw(Noise(0, 1, Domain.EVALUATION), Stream.EXPLORE).for_step(0, 0)
     return calls.choose(numbers, policy.learner, memory, observed, draw, False)[0]
 
 
@@ -289,7 +289,7 @@ def _cloned(key: int, holder: Any) -> Policy:
     return learn_from(holder.records, Cloning(), steps=CLONE_STEPS).policy
 
 
-class _Held:
+class _ByIdentity:
     """Records as a key of what was made of them."""
 
     def __init__(self, records: Records) -> None:
@@ -299,9 +299,9 @@ class _Held:
         return id(self.records)
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Held) and other.records is self.records
+        return isinstance(other, _ByIdentity) and other.records is self.records
 
 
 def cloned(records: Records) -> Policy:
     """Behaviour cloning of some records, once for the same ones."""
-    return _cloned(id(records), _Held(records))
+    return _cloned(id(records), _ByIdentity(records))

@@ -51,7 +51,7 @@ class RecordsLoop:
         self._draw, self._coefficients = PlainDraw(noise, Stream.LEARN), agent.numbers()
         self._numbers = numbers_at(self._coefficients, Progress(0, 0, 0.0))
         self._calls = TracedCalls(agent, shapes)
-        learner = kind.fresh_learner(shapes, self._numbers, PlainDraw(noise, Stream.FRESH).at(0, 0))
+        learner = kind.fresh_learner(shapes, self._numbers, PlainDraw(noise, Stream.FRESH).for_step(0, 0))
         self._learner = jax.tree.map(jnp.asarray, kind.taught(shapes, self._numbers, learner, records.rows))
         self._rows = jax.tree.map(jnp.asarray, records.rows)
         self.decisions = self.episodes = self.turn = 0
@@ -64,7 +64,7 @@ class RecordsLoop:
             k = self.turn
             self._numbers = numbers_at(self._coefficients, Progress(k, 0, min(k / self._steps, 1.0)))
             self._learner, _, readings = self._calls._call(
-                "learn_rows", self._numbers, self._draw.at(k, 0), (self._learner,), self._rows
+                "learn_rows", self._numbers, self._draw.for_step(k, 0), (self._learner,), self._rows
             )
             self._readings_due.append(readings)
             self._updates += 1

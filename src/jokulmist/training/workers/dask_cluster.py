@@ -17,7 +17,7 @@ from typing import Any
 from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.records.run_index import tail_of
 from jokulmist.training.progress import RunProgress
-from jokulmist.training.workers.jobs import Job, WorkerMessage
+from jokulmist.training.workers.jobs import WorkerJob, WorkerMessage
 from jokulmist.training.workers.pool import WorkerPool
 
 SECONDS_TO_CONNECT = 10
@@ -34,7 +34,7 @@ def do(written: dict[str, Any], plan: dict[str, Any]) -> dict[str, Any]:
         if thread not in _CREWS:
             _CREWS[thread] = WorkerPool(1, plan, pinned=False, base=written["base"])
         worker_pool = _CREWS[thread]
-    worker_pool.give(None, Job(**written))
+    worker_pool.give(None, WorkerJob(**written))
     messages: list[str] = []
     while True:
         worker_message = worker_pool.receive(1.0)
@@ -88,7 +88,7 @@ class Cluster:
         logging.getLogger("distributed.client").setLevel(logging.CRITICAL)
         self._plan, self._address = plan, address
         self._stopping, self._alone_since = False, 0.0
-        self._jobs: dict[Any, tuple[Any, Job]] = {}
+        self._jobs: dict[Any, tuple[Any, WorkerJob]] = {}
         self._ended: queue.Queue[Any] = queue.Queue()
         self._messages: list[WorkerMessage] = []
         self._looked = time.monotonic()
@@ -114,7 +114,7 @@ class Cluster:
     def free(self) -> bool:
         return len(self._jobs) < self.count
 
-    def give(self, tag: Any, job: Job) -> None:
+    def give(self, tag: Any, job: WorkerJob) -> None:
         future = self._client.submit(do, job.written(), self._plan, pure=False)
         self._jobs[tag] = (future, job)
         self._began[tag] = time.monotonic()

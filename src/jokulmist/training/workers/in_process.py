@@ -8,7 +8,7 @@ from typing import Any
 
 from jokulmist.errors import JokulmistError
 from jokulmist.training.progress import RunProgress
-from jokulmist.training.workers.jobs import Job, Plans, WorkerMessage, work
+from jokulmist.training.workers.jobs import Plans, WorkerJob, WorkerMessage, work
 from jokulmist.training.workers.worker import told_of
 
 
@@ -19,13 +19,13 @@ class InProcess:
 
     def __init__(self, plans: Plans, watch: Callable[[Any, RunProgress], Any]) -> None:
         self._plans, self._watch = plans, watch
-        self._job: tuple[Any, Job] | None = None
+        self._job: tuple[Any, WorkerJob] | None = None
         self._messages: deque[WorkerMessage] = deque()
 
     def free(self) -> bool:
         return self._job is None
 
-    def give(self, tag: Any, job: Job) -> None:
+    def give(self, tag: Any, job: WorkerJob) -> None:
         self._job = (tag, job)
 
     def receive(self, timeout: float) -> WorkerMessage | None:
@@ -34,7 +34,7 @@ class InProcess:
         if self._job is None:
             return None
         tag, job = self._job
-        show = _PassedOn(tag, self._watch, self._messages)
+        show = RelayedProgress(tag, self._watch, self._messages)
         try:
             result = work(job, show, self._plans.plan)
             self._messages.append(WorkerMessage("done", tag, text=show.ending, result=result))
@@ -51,7 +51,7 @@ class InProcess:
     def close(self) -> None: ...
 
 
-class _PassedOn:
+class RelayedProgress:
     """Passes a run's progress on to the caller."""
 
     def __init__(self, tag: Any, watch: Callable[[Any, RunProgress], Any], messages: deque[WorkerMessage]) -> None:

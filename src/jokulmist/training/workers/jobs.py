@@ -32,7 +32,7 @@ FREE_SECONDS, POLL_SECONDS = 60.0, 0.2
 
 
 @dataclass(frozen=True)
-class Job:
+class WorkerJob:
     """One run's work."""
 
     plan: Mapping[str, Any]
@@ -72,7 +72,7 @@ class Executor(Protocol):
         """Whether another job can be given now."""
         ...
 
-    def give(self, tag: Any, job: Job) -> None: ...
+    def give(self, tag: Any, job: WorkerJob) -> None: ...
 
     def receive(self, timeout: float) -> WorkerMessage | None:
         """The next word of a worker, or None after so many seconds."""
@@ -109,7 +109,9 @@ class Plans:
         return self._plans[key]
 
 
-def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], str | None], Plan]) -> dict[str, Any]:
+def work(
+    job: WorkerJob, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], str | None], Plan]
+) -> dict[str, Any]:
     """Do a job."""
     began = time.perf_counter()
     path = Path(job.path)
@@ -128,7 +130,7 @@ def work(job: Job, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], st
     return facts
 
 
-def _trained(path: Path, job: Job, plan: Plan, show: ProgressDisplay) -> Run:
+def _trained(path: Path, job: WorkerJob, plan: Plan, show: ProgressDisplay) -> Run:
     """The run of a job, trained on from where it stands."""
     origin: dict[str, Any] | None = read_json(path / ORIGIN) if files.is_run(path) else None
     if origin is None:

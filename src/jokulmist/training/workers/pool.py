@@ -26,7 +26,7 @@ from jokulmist.sources.snapshot import is_of_a_notebook
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import RunProgress
 from jokulmist.training.session.machine import own_cores
-from jokulmist.training.workers.jobs import Job, WorkerMessage
+from jokulmist.training.workers.jobs import WorkerJob, WorkerMessage
 
 
 class CannotTravel(Exception):
@@ -60,7 +60,7 @@ class Worker:
     process: subprocess.Popen[str]
     ready: bool = False
     tag: Any = None
-    job: Job | None = None
+    job: WorkerJob | None = None
     tries: int = 0
 
 
@@ -91,12 +91,12 @@ class WorkerPool:
         """Whether a worker has nothing to do."""
         return any(worker.job is None for worker in self._workers)
 
-    def give(self, tag: Any, job: Job) -> None:
+    def give(self, tag: Any, job: WorkerJob) -> None:
         """Let a free worker do a job; its messages carry the tag."""
         self._stopping = False
         self._give(tag, job, 1)
 
-    def _give(self, tag: Any, job: Job, tries: int) -> None:
+    def _give(self, tag: Any, job: WorkerJob, tries: int) -> None:
         worker = next(worker for worker in self._workers if worker.job is None)
         worker.tag, worker.job, worker.tries = tag, job, tries
         _send(worker, {"kind": "job", "job": job.written()})

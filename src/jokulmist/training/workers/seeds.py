@@ -18,7 +18,7 @@ from jokulmist.training.plans.sources import plan_code
 from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.choices import run_folder
-from jokulmist.training.workers.jobs import Job, WorkerMessage
+from jokulmist.training.workers.jobs import WorkerJob, WorkerMessage
 from jokulmist.training.workers.pool import WorkerPool
 
 POLL_SECONDS = 0.2
@@ -70,7 +70,7 @@ def train_seeds(
                     board.paths[seed] = run_folder(plan, folder, names[seed]).resolve()
                     path = str(board.paths[seed])
                     keep_source(board.paths[seed], code.parts)
-                    worker_pool.give(seed, Job(written, seed, path, command, base=path))
+                    worker_pool.give(seed, WorkerJob(written, seed, path, command, base=path))
                     handed_out += 1
                 worker_message = worker_pool.receive(POLL_SECONDS)
                 if worker_message is not None:

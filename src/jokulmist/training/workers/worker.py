@@ -18,7 +18,7 @@ from jokulmist.training.interrupts import StopRequest, heeding_stops
 from jokulmist.training.workers import pool
 
 
-class Told:
+class WorkerOutput:
     """Shows progress by telling the process that asked."""
 
     def __init__(self, out: TextIO, stop_request: StopRequest) -> None:
@@ -52,10 +52,10 @@ def main() -> None:
     pool.IN_WORKER = True
     trust_everything()
     with heeding_stops() as stop_request:  # only noted: the process that gives the jobs says when to stop
-        _serve(Told(out, stop_request), stop_request)
+        _serve(WorkerOutput(out, stop_request), stop_request)
 
 
-def _serve(output: Told, stop_request: StopRequest) -> None:
+def _serve(output: WorkerOutput, stop_request: StopRequest) -> None:
     """Read the first plan, then do the jobs."""
     line = sys.stdin.readline()
     if not line:  # gone before anything was asked
@@ -117,10 +117,10 @@ def _messages(stop_request: StopRequest) -> Iterator[dict[str, Any]]:
         yield message
 
 
-def _work(plans: Any, message: dict[str, Any], output: Told) -> None:
-    from jokulmist.training.workers.jobs import Job, work
+def _work(plans: Any, message: dict[str, Any], output: WorkerOutput) -> None:
+    from jokulmist.training.workers.jobs import WorkerJob, work
 
-    job = Job(**message)
+    job = WorkerJob(**message)
     output.ending = ""
     answer: dict[str, Any] = {"kind": "done", "result": {}}
     try:

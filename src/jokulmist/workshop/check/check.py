@@ -1,6 +1,6 @@
 """Looks for the mistakes that people make in an environment, and says how to fix each.
 
-Random play on a plain lane finds most of them (`playing.py`), others stand in what it left behind (`records.py`), or
+Random play on a plain lane finds most of them (`random_play.py`), others stand in what it left behind (`records.py`), or
 show when single methods are asked again and it is noted what they read (`methods.py`), or when players exchange places
 (`players.py`). Whether the class compiles, and how fast it runs each way, is asked of the lanes.
 """
@@ -22,9 +22,9 @@ from jokulmist.training.loops.contract import Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.workshop.check.methods import look_at_methods
 from jokulmist.workshop.check.players import earned_by_one, look_at_players
-from jokulmist.workshop.check.random_play import Play
+from jokulmist.workshop.check.random_play import RandomPlayTrial
 from jokulmist.workshop.check.records import look_at_levels, look_at_records
-from jokulmist.workshop.check.report import Finding, Report
+from jokulmist.workshop.check.report import CheckReport, Finding
 from jokulmist.workshop.check.simulators import look_at_simulator
 
 STEPS = 3000
@@ -32,7 +32,7 @@ LEVEL_EPISODES = 50
 SPEED_SECONDS = 0.3
 
 
-def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -> Report:
+def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -> CheckReport:
     """Look for mistakes in an environment under random play.
 
     Parameters
@@ -45,7 +45,7 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
 
     Returns
     -------
-    Report
+    CheckReport
         Printing it shows the findings and a table of what was seen.
 
     Examples
@@ -58,17 +58,17 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
         raise SettingError(f"`check` takes an environment, e.g. `jm.check(Tarn())`; got {environment!r}.")
     if isinstance(steps, bool) or not isinstance(steps, int) or steps < 10:
         raise SettingError(f"`steps` must be a whole number of at least 10; got {steps!r}.")
-    report = Report(describe(environment).name)
+    report = CheckReport(describe(environment).name)
     if not describe(environment).players:
         report.seen_of_images = told_of_images(None, describe(environment).spec)
-    play: Play | None = None
+    play: RandomPlayTrial | None = None
     report.images = {c.name: f"image {' x '.join(map(str, c.shape))}" for c in describe(environment).spec.images}
     try:
         if isinstance(environment, Simulator):
             look_at_simulator(environment, report, steps)
             report.findings += earned_by_one(report, describe(environment))
         else:
-            play = Play(environment, report)
+            play = RandomPlayTrial(environment, report)
             play.play(steps)
             look_at_records(play)
             look_at_methods(play)

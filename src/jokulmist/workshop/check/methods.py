@@ -9,13 +9,13 @@ import numpy as np
 from jokulmist.environments.chance.noise import Stream
 from jokulmist.environments.declaration.reads import watched
 from jokulmist.environments.spaces.actions import Actions, Choice, Range, Record
-from jokulmist.workshop.check.random_play import Play, Transition
+from jokulmist.workshop.check.random_play import PlayedTransition, RandomPlayTrial
 
 MOST_CALLS = 40
 MOST_TRIED = 8
 
 
-def look_at_methods(play: Play) -> None:
+def look_at_methods(play: RandomPlayTrial) -> None:
     """Add what asking the methods again tells."""
     if not play.transitions:
         return
@@ -26,7 +26,7 @@ def look_at_methods(play: Play) -> None:
     _closed_from_the_first(play)
 
 
-def _reads(play: Play) -> dict[str, dict[str, set[str]]]:
+def _reads(play: RandomPlayTrial) -> dict[str, dict[str, set[str]]]:
     """The fields that each method reads, by the argument they are read from."""
     outline = play.description.outline
     reads: dict[str, dict[str, set[str]]] = {}
@@ -43,9 +43,9 @@ def _reads(play: Play) -> dict[str, dict[str, set[str]]]:
         note(method, "state", names)
 
     for moment in play.transitions[:MOST_CALLS]:
-        call("advance", moment.before, moment.action, play.draws[Stream.ADVANCE].at(moment.turn, 0))
+        call("advance", moment.before, moment.action, play.draws[Stream.ADVANCE].for_step(moment.turn, 0))
         for sensor in outline.sensors:
-            more = (play.draws[Stream.SENSE].at(moment.turn, 0),) if sensor.noisy else ()
+            more = (play.draws[Stream.SENSE].for_step(moment.turn, 0),) if sensor.noisy else ()
             call(sensor.name, moment.after, *more)
         for name in (*outline.references, *(("legal",) if outline.masked else ())):
             call(name, moment.after)
@@ -62,7 +62,7 @@ def _reads(play: Play) -> dict[str, dict[str, set[str]]]:
     return reads
 
 
-def _flows_from_before(play: Play, read: dict[str, dict[str, set[str]]]) -> None:
+def _flows_from_before(play: RandomPlayTrial, read: dict[str, dict[str, set[str]]]) -> None:
     flows = {f.name for f in play.description.fields if f.role == "flow"}
     for method, readers in read.items():
         for name in sorted(readers.get("before", set()) & flows):
@@ -76,7 +76,7 @@ def _flows_from_before(play: Play, read: dict[str, dict[str, set[str]]]) -> None
             )
 
 
-def _unread_fields(play: Play, read: dict[str, dict[str, set[str]]]) -> None:
+def _unread_fields(play: RandomPlayTrial, read: dict[str, dict[str, set[str]]]) -> None:
     every: set[str] = set()
     for readers in read.values():
         every |= set().union(*readers.values())
@@ -93,7 +93,7 @@ def _unread_fields(play: Play, read: dict[str, dict[str, set[str]]]) -> None:
             )
 
 
-def _draws_noise(play: Play, name: str) -> bool:
+def _draws_noise(play: RandomPlayTrial, name: str) -> bool:
     """Whether `picture` names a field; it draws rather than asks, so its source is looked at."""
     import inspect
 
@@ -104,7 +104,7 @@ def _draws_noise(play: Play, name: str) -> bool:
         return True
 
 
-def _unread_actions(play: Play) -> None:
+def _unread_actions(play: RandomPlayTrial) -> None:
     """Parts of the action that change nothing: no field, no term, no measure, no closing."""
     action = play.description.action
     parts: dict[str, Any] = action.parts if isinstance(action, Actions) else {"": action}
@@ -131,13 +131,13 @@ def _tries(part: Choice | Range) -> list[Any]:
     return [float(value) if part.shape == () else value for value in values]
 
 
-def _matters(play: Play, moment: Transition, name: str, tries: list[Any]) -> bool:
+def _matters(play: RandomPlayTrial, moment: PlayedTransition, name: str, tries: list[Any]) -> bool:
     """Whether another value of a part leads to anything else."""
     step = play.step
     first = None
     for value in tries:
         action = Record(**{**vars(moment.action), name: value}) if name else value
-        after = step.advance(moment.before, action, play.draws[Stream.ADVANCE].at(moment.turn, 0))
+        after = step.advance(moment.before, action, play.draws[Stream.ADVANCE].for_step(moment.turn, 0))
         text = (
             step.reward_terms(moment.before, action, after),
             step.measured(moment.before, action, after),
@@ -150,12 +150,12 @@ def _matters(play: Play, moment: Transition, name: str, tries: list[Any]) -> boo
     return False
 
 
-def _closed_from_the_first(play: Play) -> None:
+def _closed_from_the_first(play: RandomPlayTrial) -> None:
     """Endings that hold in the first state already, though they are only asked after an advance."""
     for ending in play.description.outline.endings:
         if ending.takes != ("after",):
             continue
-        firsts = [play.step.begin(play.draws[Stream.BEGIN].at(turn, 0)) for turn in range(20)]
+        firsts = [play.step.begin(play.draws[Stream.BEGIN].for_step(turn, 0)) for turn in range(20)]
         holds = sum(bool(getattr(play.environment, ending.name)(play.step.cleared(state))) for state in firsts)
         if holds:
             play.find(

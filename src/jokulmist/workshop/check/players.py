@@ -16,8 +16,8 @@ from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.reads import watched
 from jokulmist.environments.declaration.state import State
 from jokulmist.environments.spaces.player_actions import PlayerActions, name_in, own_name, owner_of
-from jokulmist.workshop.check.random_play import Play, Transition
-from jokulmist.workshop.check.report import Finding, Report
+from jokulmist.workshop.check.random_play import PlayedTransition, RandomPlayTrial
+from jokulmist.workshop.check.report import CheckReport, Finding
 
 MOST_CALLS = 40
 TOLERANCE = 1e-5
@@ -25,7 +25,7 @@ TOLERANCE = 1e-5
 SAME, DIFFERS, NEVER = "same for all:", "differs:", "never earned:"
 
 
-def look_at_players(play: Play) -> None:
+def look_at_players(play: RandomPlayTrial) -> None:
     """Add what asking the players' own methods tells."""
     description = play.description
     if not alike(description):
@@ -40,11 +40,11 @@ def look_at_players(play: Play) -> None:
             _differs(play, turned, term.name, term.takes, "pays")
     names = {name_in(key.rpartition(":")[2]) for key in play.reported if key.startswith((DIFFERS, NEVER))}
     play.report.findings += [
-        finding for finding in earned_by_one(play.report, description) if finding.where not in names
+        finding for finding in earned_by_one(play.report, description) if finding.place not in names
     ]
 
 
-def earned_by_one(report: Report, description: Description) -> list[Finding]:
+def earned_by_one(report: CheckReport, description: Description) -> list[Finding]:
     """Reward terms that some of the players earned, and others never."""
     if not alike(description):
         return []
@@ -93,7 +93,7 @@ def _still(reach: Any) -> bool:
     return bool(reach.least == reach.most == 0.0)
 
 
-def _same_for_all(play: Play) -> None:
+def _same_for_all(play: RandomPlayTrial) -> None:
     """A channel of each player's own that is the same for all of them, and changes."""
     rows, slices = np.asarray(play.rows, float), play.description.bare.slices
     for name in dict.fromkeys(name_in(c.name) for c in play.description.bare.numbers if owner_of(c.name)):
@@ -110,7 +110,7 @@ def _same_for_all(play: Play) -> None:
             )
 
 
-def _differs(play: Play, turned: set[str], name: str, takes: tuple[str, ...], does: str) -> None:
+def _differs(play: RandomPlayTrial, turned: set[str], name: str, takes: tuple[str, ...], does: str) -> None:
     """A player's own method that gives something else when places are exchanged, though all it reads has one entry a
     player."""
     players, method = play.description.players, name_in(name)
@@ -139,7 +139,9 @@ def _differs(play: Play, turned: set[str], name: str, takes: tuple[str, ...], do
             return
 
 
-def _call_for(play: Play, name: str, takes: tuple[str, ...], moment: Transition) -> tuple[Any, set[str]]:
+def _call_for(
+    play: RandomPlayTrial, name: str, takes: tuple[str, ...], moment: PlayedTransition
+) -> tuple[Any, set[str]]:
     """What a method gives in a moment, and the fields that it reads."""
     states = {"before": moment.before, "after": moment.after, "state": moment.after}
     read: set[str] = set()
@@ -154,7 +156,7 @@ def _call_for(play: Play, name: str, takes: tuple[str, ...], moment: Transition)
     return value, set().union(*(names for _, names in arguments)) if arguments else read
 
 
-def _exchanged(play: Play, turned: set[str], moment: Transition) -> Transition:
+def _exchanged(play: RandomPlayTrial, turned: set[str], moment: PlayedTransition) -> PlayedTransition:
     """The same moment, in which each player is where the one before it was."""
 
     def state(exchanged_state: State) -> State:

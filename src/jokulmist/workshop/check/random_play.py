@@ -16,7 +16,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.state import State
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment
-from jokulmist.workshop.check.report import Finding, Level, Reach, Report
+from jokulmist.workshop.check.report import CheckReport, Finding, Level, Reach
 
 LONGEST = 20_000
 MOST_TRANSITIONS = 200
@@ -26,7 +26,7 @@ COMPARED_BEGINS = 10
 A_LITTLE, SELDOM, RARE = 0.15, 0.05, 0.005
 
 
-class Transition(NamedTuple):
+class PlayedTransition(NamedTuple):
     """One advance: `advances` counts from the episode's beginning, `turn` is where its draws stand."""
 
     before: State
@@ -36,10 +36,10 @@ class Transition(NamedTuple):
     turn: int
 
 
-class Play:
+class RandomPlayTrial:
     """Random play with every look that a step allows."""
 
-    def __init__(self, environment: Environment, report: Report) -> None:
+    def __init__(self, environment: Environment, report: CheckReport) -> None:
         self.environment, self.report = environment, report
         self.description = describe(environment)
         self.step = Stepper(environment)
@@ -53,7 +53,7 @@ class Play:
         self.satisfied = 0  # every closing that held, also beside another
         # What random play leaves behind: transitions, and the rows, terms and advances of every step, episode by
         # episode.
-        self.transitions: list[Transition] = []
+        self.transitions: list[PlayedTransition] = []
         self.rows: list[list[float]] = []
         self.amounts: list[list[float]] = []
         self.advances: list[int] = []
@@ -102,11 +102,11 @@ class Play:
         state = self._begin(0)
         advances = longest = 0
         for turn in range(steps):
-            action = action_of.random(self.draws[Stream.PLAY].at(turn, 0), self.step.decidable(state) or None)
+            action = action_of.random(self.draws[Stream.PLAY].for_step(turn, 0), self.step.decidable(state) or None)
             advances += 1
             longest = max(longest, advances)
             before = self.step.cleared(state)
-            after = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
+            after = self.step.advance(before, action, self.draws[Stream.ADVANCE].for_step(turn, 0))
             self._same_again(before, action, after, turn)
             self._rewards(before, action, after)
             satisfied = self._closings(before, action, after, advances)
@@ -115,7 +115,7 @@ class Play:
             self._observe(after, turn)
             self._unchanged()
             if len(self.transitions) < MOST_TRANSITIONS:
-                self.transitions.append(Transition(before, action, after, advances, turn))
+                self.transitions.append(PlayedTransition(before, action, after, advances, turn))
             self.rows.append(self.row)
             self.advances.append(advances)
             state = after
@@ -149,17 +149,17 @@ class Play:
                 self.initial_attributes[name] = value
 
     def _begin(self, turn: int) -> State:
-        state = self.step.begin(self.draws[Stream.BEGIN].at(turn, 0))
+        state = self.step.begin(self.draws[Stream.BEGIN].for_step(turn, 0))
         self.episodes_begun += 1
         if self.episodes_begun <= COMPARED_BEGINS:
-            repeated = self.step.begin(self.draws[Stream.BEGIN].at(turn, 0))
+            repeated = self.step.begin(self.draws[Stream.BEGIN].for_step(turn, 0))
             self._compare(state, repeated, "begin")
         self._observe(state, turn, stream=Stream.BEGIN_SENSE)
         return state
 
     def _same_again(self, before: State, action: Any, after: State, turn: int) -> None:
         if turn < 50:
-            repeated = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
+            repeated = self.step.advance(before, action, self.draws[Stream.ADVANCE].for_step(turn, 0))
             self._compare(after, repeated, "advance")
 
     def _compare(self, first: State, second: State, method: str) -> None:
@@ -214,9 +214,9 @@ class Play:
         return self.step.satisfied(before, action, after, advances)
 
     def _observe(self, state: State, turn: int, stream: Stream = Stream.SENSE) -> None:
-        row = self.row = self._numbers(self.step.observe(state, self.draws[stream].at(turn, 0)))
+        row = self.row = self._numbers(self.step.observe(state, self.draws[stream].for_step(turn, 0)))
         look = Stream.LOOK if stream is Stream.SENSE else Stream.BEGIN_LOOK
-        for name, image in self.step.look(state, self.draws[look].at(turn, 0)).items():
+        for name, image in self.step.look(state, self.draws[look].for_step(turn, 0)).items():
             first = self.looks.setdefault(name, image)
             if not np.array_equal(first, image):
                 self.moved.add(name)
@@ -301,10 +301,10 @@ class Play:
         """No episode closed: play on for a while, and say so if none does."""
         turn, action_of = self.report.steps, self.description.action
         while advances < LONGEST:
-            action = action_of.random(self.draws[Stream.PLAY].at(turn, 0), self.step.decidable(state) or None)
+            action = action_of.random(self.draws[Stream.PLAY].for_step(turn, 0), self.step.decidable(state) or None)
             advances += 1
             before = self.step.cleared(state)
-            state = self.step.advance(before, action, self.draws[Stream.ADVANCE].at(turn, 0))
+            state = self.step.advance(before, action, self.draws[Stream.ADVANCE].for_step(turn, 0))
             satisfied = self.step.satisfied(before, action, state, advances)
             turn += 1
             if satisfied:

@@ -6,7 +6,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.outline import DEADLINE
 from jokulmist.training.evaluation.evaluate import RANDOM
-from jokulmist.workshop.check.random_play import Play
+from jokulmist.workshop.check.random_play import RandomPlayTrial
 
 DWARFED = 100.0
 TENTH = 0.1
@@ -19,7 +19,7 @@ SOON = 2
 PAID_ON = 5
 
 
-def look_at_records(play: Play) -> None:
+def look_at_records(play: RandomPlayTrial) -> None:
     """Add what the records of random play tell."""
     if not play.rows or not play.report.closed_by:
         return
@@ -32,13 +32,13 @@ def look_at_records(play: Play) -> None:
     _unseen_deadline(play)
 
 
-def look_at_levels(play: Play) -> None:
+def look_at_levels(play: RandomPlayTrial) -> None:
     """Add what random play and the references show beside each other."""
     _never_met(play)
     _useless_references(play)
 
 
-def _never_met(play: Play) -> None:
+def _never_met(play: RandomPlayTrial) -> None:
     """Endings and cuts that hold in no step of random play, nor where a reference plays."""
     report, description = play.report, play.description
     met = set(description.held_names(play.satisfied))
@@ -55,11 +55,11 @@ def _never_met(play: Play) -> None:
                 closing.name,
                 "An ending that cannot be met teaches nothing; one that is hard to meet is learned late.",
                 "Look at the comparison's direction and units; write a `@jm.reference` that meets it, or begin an "
-                "episode near it by hand (`jm.Episode.at`).",
+                "episode near it by hand (`jm.Episode.from_state`).",
             )
 
 
-def _useless_references(play: Play) -> None:
+def _useless_references(play: RandomPlayTrial) -> None:
     """References whose returns are no better than those of random play."""
     levels = play.report.levels
     if play.description.players:
@@ -79,7 +79,7 @@ def _useless_references(play: Play) -> None:
             )
 
 
-def _doubled_minus(play: Play) -> None:
+def _doubled_minus(play: RandomPlayTrial) -> None:
     """A cost that is negative already, with a negative weight."""
     for term, weight, reach in zip(play.description.terms, play.description.weights, play.report.terms, strict=True):
         if weight < 0.0 and reach.most <= 0.0 and reach.least < 0.0:
@@ -94,7 +94,7 @@ def _doubled_minus(play: Play) -> None:
             )
 
 
-def _never_earned(play: Play) -> None:
+def _never_earned(play: RandomPlayTrial) -> None:
     """A reward term that stayed 0 throughout."""
     amounts = np.asarray(play.amounts)
     weights = play.description.weights
@@ -111,7 +111,7 @@ def _never_earned(play: Play) -> None:
             )
 
 
-def _paid_on(play: Play) -> set[str]:
+def _paid_on(play: RandomPlayTrial) -> set[str]:
     """Reward terms that begin in the middle of an episode and then stay the same to its end: an ending was
     forgotten."""
     terms: set[str] = set()
@@ -143,7 +143,7 @@ def _paid_on(play: Play) -> set[str]:
     return terms
 
 
-def _scales(play: Play, paid_on: set[str]) -> None:
+def _scales(play: RandomPlayTrial, paid_on: set[str]) -> None:
     """A reward term that all others are nothing beside; one that is `paid_on` has a finding of its own."""
     names = [term.name for term in play.description.terms]
     weighted = np.abs(np.asarray(play.amounts) * np.asarray(play.description.weights)).mean(axis=0)
@@ -164,7 +164,7 @@ def _scales(play: Play, paid_on: set[str]) -> None:
         )
 
 
-def _twins(play: Play) -> None:
+def _twins(play: RandomPlayTrial) -> None:
     """Two channels that tell the same, up to scale and shift."""
     spec = play.description.bare
     columns = np.asarray(play.rows, float)
@@ -190,7 +190,7 @@ def _twins(play: Play) -> None:
                 )
 
 
-def _wide_bounds(play: Play) -> None:
+def _wide_bounds(play: RandomPlayTrial) -> None:
     """Bounds far wider than what was seen."""
     for reach, channel in zip(play.report.channels, play.description.bare.numbers, strict=True):
         seen = reach.most - reach.least
@@ -208,7 +208,7 @@ def _wide_bounds(play: Play) -> None:
             )
 
 
-def _early_ends(play: Play) -> None:
+def _early_ends(play: RandomPlayTrial) -> None:
     """Endings that come at once."""
     count = len(play.episodes)
     ends = play.description.closings[: play.description.true_ends]
@@ -235,7 +235,7 @@ def _early_ends(play: Play) -> None:
             )
 
 
-def _unseen_deadline(play: Play) -> None:
+def _unseen_deadline(play: RandomPlayTrial) -> None:
     """A true end by time, while nothing that is seen tells the time."""
     description = play.description
     if description.deadline is None or description.bare.images:

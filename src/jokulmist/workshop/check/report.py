@@ -14,11 +14,11 @@ Level = Literal["error", "warning"]
 
 @dataclass(frozen=True)
 class Finding:
-    """One mistake: how bad, what, where, why it hurts and how to fix it."""
+    """One problem of an environment: how bad it is, what is wrong, its place in the class, why it matters, how to fix it."""
 
     level: Level
-    what: str
-    where: str
+    problem: str
+    place: str
     why: str
     fix: str
 
@@ -42,7 +42,7 @@ class Reach:
 
 
 @dataclass
-class Report:
+class CheckReport:
     """What `check` found.
 
     Attributes
@@ -125,7 +125,7 @@ class Report:
             for name, level in self.levels.items()
         }
         facts["compiles"] = "yes" if self.compiles else self.stepped or f"no: {self.why_plain}"
-        table_rows = [{"": f.level, "what": f.what, "where": f.where, "fix": f.fix} for f in self.findings]
+        table_rows = [{"": f.level, "problem": f.problem, "place": f.place, "fix": f.fix} for f in self.findings]
         ranges = [
             {"": kind, "name": r.name, "declared": r.declared, "least": r.least, "most": r.most}
             for kind, rows in (("observed", self.channels), ("reward", self.terms))

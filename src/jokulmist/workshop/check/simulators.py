@@ -14,14 +14,14 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.transition.simulator_stepping import SimulatorStepper
 from jokulmist.remote.environment import RemoteSimulator
-from jokulmist.workshop.check.report import Finding, Level, Reach, Report
+from jokulmist.workshop.check.report import CheckReport, Finding, Level, Reach
 
 LONGEST = 20_000
 COMPARED = 60
 MOST_SECONDS = 20.0
 
 
-def look_at_simulator(environment: Simulator, report: Report, steps: int) -> None:
+def look_at_simulator(environment: Simulator, report: CheckReport, steps: int) -> None:
     """Play a simulator at random and add what that tells."""
     description = describe(environment)
     spec = description.bare
@@ -34,10 +34,10 @@ def look_at_simulator(environment: Simulator, report: Report, steps: int) -> Non
     step = SimulatorStepper(environment)
     draws = _draws()
     began, done, advances, number = time.perf_counter(), 0, 0, 0
-    state: Any = step.begin(draws[Stream.BEGIN].at(0, 0))
+    state: Any = step.begin(draws[Stream.BEGIN].for_step(0, 0))
     _met(report, spec, state.row)
     while done < steps and time.perf_counter() - began < MOST_SECONDS:
-        action = description.action.random(draws[Stream.PLAY].at(done, 0), step.decidable(state) or None)
+        action = description.action.random(draws[Stream.PLAY].for_step(done, 0), step.decidable(state) or None)
         state = step.advance(state, action, None)
         done, advances = done + 1, advances + 1
         _met(report, spec, state.row)
@@ -49,7 +49,7 @@ def look_at_simulator(environment: Simulator, report: Report, steps: int) -> Non
             name = description.held_names(satisfied)[0]
             report.closed_by[name] = report.closed_by.get(name, 0) + 1
             advances, number = 0, number + 1
-            state = step.begin(draws[Stream.BEGIN].at(number, 0))
+            state = step.begin(draws[Stream.BEGIN].for_step(number, 0))
         elif advances > LONGEST:
             break
     seconds = time.perf_counter() - began
@@ -72,7 +72,7 @@ def _draws() -> dict[Stream, PlainDraw]:
     return {stream: PlainDraw(noise, stream) for stream in (Stream.BEGIN, Stream.PLAY)}
 
 
-def _met(report: Report, spec: Any, row: list[float]) -> None:
+def _met(report: CheckReport, spec: Any, row: list[float]) -> None:
     for reach, channel in zip(report.channels, spec.numbers, strict=True):
         values = np.asarray(row[spec.slices[channel.name]])
         slack = 1e-5 * (channel.high - channel.low) if channel.bounded else 0.0
@@ -80,7 +80,7 @@ def _met(report: Report, spec: Any, row: list[float]) -> None:
         reach.outside += bool(values.min() < channel.low - slack or values.max() > channel.high + slack)
 
 
-def _check_values(report: Report, description: Any, open_advances: int) -> None:
+def _check_values(report: CheckReport, description: Any, open_advances: int) -> None:
     """Findings from what random play met."""
 
     def find(level: Level, text: str, why: str, fix: str) -> None:
@@ -121,16 +121,16 @@ def _check_values(report: Report, description: Any, open_advances: int) -> None:
             )  # fmt: skip
 
 
-def _same_again(environment: Simulator, report: Report) -> None:
+def _same_again(environment: Simulator, report: CheckReport) -> None:
     """The same seed and actions on a fresh instance, and on one that was used before."""
     description = describe(environment)
 
     def played(step: SimulatorStepper) -> list[list[float]]:
         draws = _draws()
-        state: Any = step.begin(draws[Stream.BEGIN].at(0, 0))
+        state: Any = step.begin(draws[Stream.BEGIN].for_step(0, 0))
         rows, advances = [state.row], 0
         while advances < COMPARED:
-            action = description.action.random(draws[Stream.PLAY].at(advances, 0), step.decidable(state) or None)
+            action = description.action.random(draws[Stream.PLAY].for_step(advances, 0), step.decidable(state) or None)
             state, advances = step.advance(state, action, None), advances + 1
             rows.append(state.row)
             if step.satisfied(state, action, state, advances):

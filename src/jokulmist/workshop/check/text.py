@@ -7,12 +7,12 @@ import math
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from jokulmist.workshop.check.report import Report
+    from jokulmist.workshop.check.report import CheckReport
 
 WIDTH = 116
 
 
-def text_of(report: Report) -> str:
+def text_of(report: CheckReport) -> str:
     """The report as plain text."""
     from rich.console import Console
 
@@ -22,7 +22,7 @@ def text_of(report: Report) -> str:
     return text
 
 
-def show(report: Report, console: Any) -> None:
+def show(report: CheckReport, console: Any) -> None:
     """Print the report."""
     _show_findings(report, console)
     if not any(math.isfinite(reach.least) for reach in (*report.channels, *report.terms)):
@@ -38,7 +38,7 @@ def show(report: Report, console: Any) -> None:
         _show_levels(report, console)
 
 
-def _show_findings(report: Report, console: Any) -> None:
+def _show_findings(report: CheckReport, console: Any) -> None:
     from rich.markup import escape
 
     errors = sum(f.level == "error" for f in report.findings)
@@ -49,14 +49,14 @@ def _show_findings(report: Report, console: Any) -> None:
     console.print(f"[bold]{report.name}[/bold]: {verdict} in {report.steps:,} steps of random play")
     for finding in sorted(report.findings, key=lambda finding: finding.level != "error"):
         color = "red" if finding.level == "error" else "yellow"
-        console.print(f"\n[{color}]{finding.level}[/{color}]  {escape(finding.what)}", soft_wrap=False)
-        if finding.where:
-            console.print(f"  where  {escape(finding.where)}")
+        console.print(f"\n[{color}]{finding.level}[/{color}]  {escape(finding.problem)}", soft_wrap=False)
+        if finding.place:
+            console.print(f"  where  {escape(finding.place)}")
         console.print(f"  why    {escape(finding.why)}")
         console.print(f"  fix    {escape(finding.fix)}")
 
 
-def _ranges(report: Report) -> Any:
+def _ranges(report: CheckReport) -> Any:
     """The table of what was observed and of what each reward term came to."""
     from rich.table import Table
 
@@ -77,7 +77,7 @@ def _ranges(report: Report) -> Any:
     return table
 
 
-def _show_levels(report: Report, console: Any) -> None:
+def _show_levels(report: CheckReport, console: Any) -> None:
     """What random play and the references return, whether the class compiles, and how fast it is."""
     from rich.markup import escape
 

@@ -11,10 +11,10 @@ from jokulmist.studies.search.methods.gaussian_process import GaussianProcess
 from jokulmist.studies.search.methods.halving import Halving
 from jokulmist.studies.search.methods.population import Population
 from jokulmist.studies.search.methods.protocol import Method, SearchMethod
-from jokulmist.studies.search.methods.simple import Grid, Random
+from jokulmist.studies.search.methods.simple import GridSearch, Random
 
 METHODS: dict[str, Any] = {
-    "grid": Grid,
+    "grid": GridSearch,
     "random": Random,
     "halving": Halving,
     "gaussian-process": GaussianProcess,

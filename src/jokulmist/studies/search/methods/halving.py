@@ -8,7 +8,7 @@ from itertools import pairwise
 
 from jokulmist.errors import SettingError
 from jokulmist.studies.search.candidates import OPEN, Board, Candidate, Instalment
-from jokulmist.studies.search.methods.protocol import ByScore, Known, halts, whole_steps
+from jokulmist.studies.search.methods.protocol import ByScore, SearchProblem, halts, whole_steps
 
 
 class Halving(ByScore):
@@ -25,7 +25,7 @@ class Halving(ByScore):
     rate looks good early.
     """
 
-    def __init__(self, problem: Known) -> None:
+    def __init__(self, problem: SearchProblem) -> None:
         if not whole_steps(problem):
             raise SettingError(
                 "halving trains to shares of a run, so the plan must say how long by `steps`, not `episodes`."

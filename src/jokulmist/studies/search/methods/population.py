@@ -7,7 +7,7 @@ import math
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.studies.search.candidates import OPEN, Board, Instalment
-from jokulmist.studies.search.methods.protocol import ByScore, Known, halts, whole_steps
+from jokulmist.studies.search.methods.protocol import ByScore, SearchProblem, halts, whole_steps
 from jokulmist.studies.search.space import AGENT, WEIGHTS, Among, with_settings
 
 WORST = 0.25
@@ -29,7 +29,7 @@ class Population(ByScore):
     do.
     """
 
-    def __init__(self, problem: Known) -> None:
+    def __init__(self, problem: SearchProblem) -> None:
         if not whole_steps(problem):
             raise SettingError("a population is compared at shares of a run, so the plan must say how long by `steps`.")
         if len(problem.plan.training.seeds) > 1:
@@ -83,7 +83,7 @@ class Population(ByScore):
             candidate.status, candidate.message, candidate.copies = OPEN, "", donor.number
 
 
-def refuse_shapes(problem: Known) -> None:
+def refuse_shapes(problem: SearchProblem) -> None:
     """Raise `SettingError` for a setting that cannot change while a run trains."""
     base = problem.plan
     traced = set(base.agent.numbers())

@@ -13,7 +13,7 @@ from jokulmist.training.plans.plan import Plan
 
 
 @dataclass(frozen=True)
-class Known:
+class SearchProblem:
     """What a method goes by."""
 
     space: Space
@@ -38,7 +38,7 @@ class Method(Protocol):
     It may hold nothing that cannot be found again from the board: a search goes on from there after it was killed.
     """
 
-    def __init__(self, problem: Known) -> None: ...
+    def __init__(self, problem: SearchProblem) -> None: ...
 
     @property
     def untils(self) -> list[int]:
@@ -77,7 +77,7 @@ class SearchMethod(ByScore):
 
     Attributes
     ----------
-    asked : Known
+    asked : SearchProblem
         What is searched: `space`, whose `sample(draw)` gives the settings of a candidate, `plan`, `candidates`, `seed`.
     untils : list of int
         Decisions at which candidates halt, from the end of the plan (0) downwards.
@@ -101,7 +101,7 @@ class SearchMethod(ByScore):
 
     untils = [0]
 
-    def __init__(self, problem: Known) -> None:
+    def __init__(self, problem: SearchProblem) -> None:
         self.problem = problem
 
     @property
@@ -124,7 +124,7 @@ class SearchMethod(ByScore):
         return Instalment(board.add(settings).number, until)
 
 
-def whole_steps(problem: Known) -> int:
+def whole_steps(problem: SearchProblem) -> int:
     """The decisions of a whole run; 0 where the plan counts episodes."""
     return problem.plan.training.steps or 0
 

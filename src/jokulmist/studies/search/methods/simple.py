@@ -25,7 +25,7 @@ class Random(SearchMethod):
         return self.train(board, self.problem.space.sample(self.problem.draw(number)))
 
 
-class Grid(SearchMethod):
+class GridSearch(SearchMethod):
     """Every combination of the values, in the order of the settings; of a range so many values, both bounds among
     them."""
 

@@ -1,0 +1,153 @@
+"""Names say what a value is or what a function does: no participle, pronoun, adverb or preposition alone is one."""
+
+import ast
+import collections
+import re
+from pathlib import Path
+
+SOURCE = Path(__file__).parents[1] / "src" / "jokulmist"
+TREES = {file.relative_to(SOURCE).as_posix(): ast.parse(file.read_text()) for file in sorted(SOURCE.rglob("*.py"))}
+NO_NAMES = set(
+    [
+        "found",
+        "told",
+        "tell",
+        "tells",
+        "kept",
+        "keep",
+        "held",
+        "own",
+        "one",
+        "ones",
+        "given",
+        "known",
+        "said",
+        "say",
+        "says",
+        "judged",
+        "begun",
+        "taken",
+        "asked",
+        "ask",
+        "made",
+        "theirs",
+        "ours",
+        "mine",
+        "now",
+        "at",
+        "here",
+        "there",
+        "what",
+        "who",
+        "where",
+        "how",
+        "which",
+        "whole",
+        "some",
+        "other",
+        "others",
+        "again",
+        "anew",
+        "onward",
+        "about",
+        "around",
+        "near",
+        "over",
+        "of",
+        "to",
+        "by",
+        "apart",
+        "along",
+        "ahead",
+        "drawn",
+        "shown",
+        "heard",
+        "hear",
+        "settled",
+        "mattering",
+        "mend",
+        "goes_on",
+        "so_far",
+    ]
+)
+# A word that users type or read, where it is the plainest; or one that Python or NumPy prescribes.
+EXCEPTIONS = {
+    "over": "the axis of a curve, the space of a search, how long a schedule moves, how a measure is summed",
+    "by": "what groups runs, what decides about a partner or a checkpoint, the factor of a modifier",
+    "of": "what a schedule counts, the function of a potential, the player of a sensor",
+    "to": "where a command or an export writes",
+    "about": "the sentence that an exported policy carries",
+    "says": "whether values and probabilities are exported, too",
+    "again": "how often the winner of a search is trained once more",
+    "whole": "whether a channel or a drawn parameter takes whole numbers only",
+    "other": "the argument of `__eq__`",
+}
+PLACED = {
+    ("environments/declaration/loops.py", "at"): "where `jm.window` begins",
+    ("lanes/compiled/tracing.py", "at"): "where `jm.window` begins",
+    ("command/main.py", "where"): "`runs --where`",
+    ("gallery/lots.py", "taken"): "how many lots were taken: a state field of the game",
+}
+
+
+def names_in(tree):
+    """Each name that a module gives to a function, a class, an argument, an attribute or a variable, with its line."""
+    for node in ast.walk(tree):
+        if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef, ast.ClassDef)):
+            yield node.name, node.lineno
+        elif isinstance(node, ast.arg):
+            yield node.arg, node.lineno
+        elif isinstance(node, ast.Name) and isinstance(node.ctx, ast.Store):
+            yield node.id, node.lineno
+        elif isinstance(node, ast.Attribute) and isinstance(node.ctx, ast.Store):
+            yield node.attr, node.lineno
+
+
+def test_no_participle_pronoun_adverb_or_preposition_is_a_name():
+    bad = [
+        f"{file}:{line} {name}"
+        for file, tree in TREES.items()
+        for name, line in names_in(tree)
+        if (word := name.strip("_").lower()) in NO_NAMES and word not in EXCEPTIONS and (file, word) not in PLACED
+    ]
+    assert bad == []
+
+
+def test_no_two_classes_share_a_name():
+    places = collections.defaultdict(list)
+    for file, tree in TREES.items():
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ClassDef) and node.name != "State":  # each environment's own, as the contract says
+                places[node.name].append(file)
+    assert {name: files for name, files in places.items() if len(files) > 1} == {}
+
+
+def test_docstrings_name_what_exists():
+    """A name of two words or a path in backticks is one that the library's code or texts have."""
+    known = set()
+    for tree in TREES.values():
+        known |= {name for name, _ in names_in(tree)}
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Name):
+                known.add(node.id)
+            elif isinstance(node, ast.Attribute):
+                known.add(node.attr)
+            elif isinstance(node, ast.alias):
+                known |= set(node.name.split("."))
+            elif isinstance(node, ast.keyword) and node.arg:
+                known.add(node.arg)
+            elif isinstance(node, ast.Constant) and isinstance(node.value, str) and len(node.value) < 60:
+                known |= set(re.findall(r"\w+", node.value))
+    known |= {part for file in TREES for part in file.removesuffix(".py").split("/")}
+    files, stale = {file.rpartition("/")[2] for file in TREES}, []
+    for file, tree in TREES.items():
+        for node in ast.walk(tree):
+            if not isinstance(node, (ast.Module, ast.ClassDef, ast.FunctionDef, ast.AsyncFunctionDef)):
+                continue
+            for text in re.findall(r"(?<!`)`([A-Za-z_][\w.]*)(?:\(\))?`(?!`)", ast.get_docstring(node) or ""):
+                parts = text.split(".")
+                if parts[-1] == "py":
+                    stale += [f"{file}: {text}"] * (text not in files)
+                elif ("_" in text or "." in text or text[0].isupper()) and not set(parts) <= known | {"md", "docs"}:
+                    stale.append(f"{file}: {text}")
+    assert stale == []
