@@ -80,7 +80,7 @@ class HarbourTug(jm.Simulator):
             self.space.step(TICK)
         moved = sum(floe.position.x for floe in self.ice) - before
         for floe in [floe for floe in self.ice if floe.position.x > 22.0]:
-            self.space.remove(floe, *floe.shapes)
+            self.space.remove(floe, *floe.config)
             self.ice.remove(floe)
             out += 1
         holed = self.knock > 60.0

@@ -17,21 +17,21 @@ class Bandit(jm.Agent):
     prior: float = 1.0
 
     @staticmethod
-    def fresh_learner(shapes, numbers, noise):
-        count = shapes.spec.action.count
-        return {"sum": jnp.zeros(count), "count": jnp.full(count, numbers.prior)}
+    def fresh_learner(config, hyperparameters, noise):
+        count = config.spec.action.count
+        return {"sum": jnp.zeros(count), "count": jnp.full(count, hyperparameters.prior)}
 
     @staticmethod
-    def choose(shapes, numbers, learner, memory, observed, noise, explore):
+    def choose(config, hyperparameters, learner, memory, observed, noise, explore):
         best = jnp.argmax(learner["sum"] / learner["count"])
-        tries = noise.uniform(shape=(shapes.copies,)) < (numbers.exploration if explore else 0.0)
-        random = noise.integers(0, shapes.spec.action.count, shape=(shapes.copies,))
+        tries = noise.uniform(shape=(config.copies,)) < (hyperparameters.exploration if explore else 0.0)
+        random = noise.integers(0, config.spec.action.count, shape=(config.copies,))
         return jnp.where(tries, random, best), memory, ()
 
     @staticmethod
-    def learn(shapes, numbers, learner, memory, experience, noise):
+    def learn(config, hyperparameters, learner, memory, experience, noise):
         # Each entry of the experience has axes (turns, copies, ...).
-        hit = experience.actions[..., None] == jnp.arange(shapes.spec.action.count)
+        hit = experience.actions[..., None] == jnp.arange(config.spec.action.count)
         total = jnp.where(hit, experience.rewards[..., None], 0.0).sum(axis=(0, 1))
         learner = {"sum": learner["sum"] + total, "count": learner["count"] + hit.sum(axis=(0, 1))}
         return learner, memory, (jnp.mean(experience.rewards),)

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from jokulmist.agents.contract import numbers_at
+from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.agents.players import agents_of
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
@@ -16,7 +16,7 @@ def fresh_policy(agent, environment, seed=3):
     spec = describe(environment).spec
     agent = agents_of(agent, spec.action)
     draw = PlainDraw(Noise(seed, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
-    learner = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
+    learner = agent.fresh_learner(agent.config(spec, 1), hyperparameters_at(agent.schedules()), draw)
     return Policy(agent, spec, as_numpy(agent.policy_state(learner)))
 
 

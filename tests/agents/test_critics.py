@@ -64,8 +64,8 @@ def through(tower, x):
 
 
 def transitions(agent, env, count=12, seed=3):
-    """Shapes, numbers, weights moved off their beginning, and a made-up minibatch."""
-    shapes, numbers, learner, _ = begun(agent, env)
+    """Config, numbers, weights moved off their beginning, and a made-up minibatch."""
+    config, hyperparameters, learner, _ = begun(agent, env)
     chance = np.random.default_rng(seed)
     shift = lambda weights: weights + 0.3 * jnp.asarray(chance.normal(size=weights.shape), jnp.float32)  # noqa: E731
     learning = learner.learning
@@ -85,37 +85,37 @@ def transitions(agent, env, count=12, seed=3):
     ahead = np.where(chance.random(count) < 0.3, 0.0, 0.9).astype(np.float32)
     sample = Sample(observed, following, action, chance.normal(size=count), ahead, np.ones(count), None)
     normal = chance.normal(size=(count, 2, 3)).astype(np.float32)
-    rows = rows_from(shapes, learner, jax.tree.map(jnp.asarray, sample), 2.0, jnp.asarray(normal))
-    return shapes, numbers, learner.learning, rows
+    rows = rows_from(config, learner, jax.tree.map(jnp.asarray, sample), 2.0, jnp.asarray(normal))
+    return config, hyperparameters, learner.learning, rows
 
 
 @pytest.mark.parametrize("agent", [jm.TD3(target_noise=0.5, target_noise_clip=0.3), jm.DDPG()], ids=["TD3", "DDPG"])
 def test_targets_of_deterministic_policies(agent):
-    shapes, numbers, learning, rows = transitions(agent, Slide())
+    config, hyperparameters, learning, rows = transitions(agent, Slide())
     after = np.asarray(rows.following.numbers, float)
-    unit = np.tanh(through(towers(shapes.layout, learning.policy_target)[0], after))
+    unit = np.tanh(through(towers(config.layout, learning.policy_target)[0], after))
     if agent.__class__ is jm.TD3:
         unit = np.clip(unit + np.clip(0.5 * np.asarray(rows.normal[:, 0]), -0.3, 0.3), -1.0, 1.0)
-    critics = towers(shapes.critics, learning.critics_target)
+    critics = towers(config.critics, learning.critics_target)
     assert len(critics) == (2 if agent.__class__ is jm.TD3 else 1)
     later = np.min([through(c, np.concatenate([after, unit], axis=1))[:, 0] for c in critics], axis=0)
-    wanted = np.asarray(rows.gain) + np.asarray(rows.weight_ahead) * later
-    assert np.allclose(ddpg.targets(shapes, numbers, learning, rows), wanted, atol=1e-3)
+    wanted = np.asarray(rows.gain) + np.asarray(rows.bootstrap_discount) * later
+    assert np.allclose(ddpg.targets(config, hyperparameters, learning, rows), wanted, atol=1e-3)
 
 
 @pytest.mark.slow
 def test_a_delayed_policy_moves_every_second_update_up_the_first_critic():
     agent = jm.TD3(optimiser="sgd", policy_rate=1.0, learning_rate=1e-9, target_share=0.005)
-    shapes, numbers, learning, rows = transitions(agent, Slide())
-    same, _ = ddpg.update(shapes, numbers, learning, rows)
+    config, hyperparameters, learning, rows = transitions(agent, Slide())
+    same, _ = ddpg.update(config, hyperparameters, learning, rows)
     assert np.array_equal(same.policy, learning.policy)
     assert np.array_equal(same.critics_target, learning.critics_target)
-    after, _ = ddpg.update(shapes, numbers, same, rows)
+    after, _ = ddpg.update(config, hyperparameters, same, rows)
     x = np.asarray(rows.inputs.numbers, float)
 
     def value(policy):
-        unit = np.tanh(through(towers(shapes.layout, policy)[0], x))
-        return np.mean(through(towers(shapes.critics, learning.critics)[0], np.concatenate([x, unit], axis=1)))
+        unit = np.tanh(through(towers(config.layout, policy)[0], x))
+        return np.mean(through(towers(config.critics, learning.critics)[0], np.concatenate([x, unit], axis=1)))
 
     moved, start = np.asarray(after.policy - same.policy, float), np.asarray(same.policy, float)
     for k in np.random.default_rng(0).choice(start.size, 20, replace=False):
@@ -129,22 +129,22 @@ def test_a_delayed_policy_moves_every_second_update_up_the_first_critic():
 
 @pytest.mark.slow
 def test_the_soft_value_of_choices_and_numbers_together():
-    shapes, _, learning, rows = transitions(jm.SAC(), Tiller())
+    config, _, learning, rows = transitions(jm.SAC(), Tiller())
     temperature = np.array([0.3, 0.7, 0.2])
-    policy, critics = shapes.layout.module(learning.policy), shapes.critics.module(learning.critics)
+    policy, critics = config.layout.module(learning.policy), config.critics.module(learning.critics)
     normal = np.asarray(rows.normal[:, 0], float)
     value, each = sac.soft_value(
-        shapes, jnp.asarray(temperature), policy, critics, rows.inputs, rows.legal, jnp.asarray(normal, jnp.float32)
+        config, jnp.asarray(temperature), policy, critics, rows.inputs, rows.legal, jnp.asarray(normal, jnp.float32)
     )
     x = np.asarray(rows.inputs.numbers, float)
-    outputs = through(towers(shapes.layout, learning.policy)[0], x)
+    outputs = through(towers(config.layout, learning.policy)[0], x)
     free = np.asarray(learning.policy[-3:])
     sd = np.exp(np.clip(outputs[:, 6:] + free, -5, 1))
     u = outputs[:, 3:6] + sd * normal
     log_p = stats.norm.logpdf(u, outputs[:, 3:6], sd) - 2 * (np.log(2) - u - np.logaddexp(0, -2 * u))
     p = special.softmax(np.where(rows.legal[0], outputs[:, :3], -1e9), axis=1)
     both = np.concatenate([x, np.tanh(u)], axis=1)
-    q = np.min([through(c, both) for c in towers(shapes.critics, learning.critics)], axis=0)
+    q = np.min([through(c, both) for c in towers(config.critics, learning.critics)], axis=0)
     entropies = [stats.entropy(p, axis=1), -log_p[:, 0], -log_p[:, 1:].sum(axis=1)]
     assert np.allclose(each, entropies, atol=2e-3)
     assert np.allclose(value, np.sum(p * q, axis=1) + temperature @ np.array(entropies), atol=5e-3)
@@ -153,11 +153,11 @@ def test_the_soft_value_of_choices_and_numbers_together():
 @pytest.mark.slow
 def test_each_part_of_an_action_is_warmed_or_cooled_towards_its_own_entropy():
     agent = jm.SAC(optimiser="sgd", learning_rate=0.5, entropy_target=-2.0, choice_entropy=0.5, temperature=0.3)
-    shapes, numbers, learning, rows = transitions(agent, Tiller())
-    policy = shapes.layout.module(learning.policy)
-    after, readings = sac.update(shapes, numbers, learning, rows)
-    judges = shapes.critics.module(after.critics)
-    _, each = sac.soft_value(shapes, jnp.full(3, 0.3), policy, judges, rows.inputs, rows.legal, rows.normal[:, 1])
+    config, hyperparameters, learning, rows = transitions(agent, Tiller())
+    policy = config.layout.module(learning.policy)
+    after, readings = sac.update(config, hyperparameters, learning, rows)
+    judges = config.critics.module(after.critics)
+    _, each = sac.soft_value(config, jnp.full(3, 0.3), policy, judges, rows.inputs, rows.legal, rows.normal[:, 1])
     slope = 0.3 * (np.asarray(each).mean(axis=1) - [0.5 * np.log(3), -2.0, -4.0])
     assert np.allclose(after.temperature, np.log(0.3) - 0.5 * slope, atol=1e-4)
     assert len(readings) == len(jm.SAC.reading_names)
@@ -167,24 +167,24 @@ def test_each_part_of_an_action_is_warmed_or_cooled_towards_its_own_entropy():
 
 def test_all_critics_step_towards_the_target():
     agent = jm.SAC(optimiser="sgd", learning_rate=1.0, policy_rate=1e-9, network=jm.Dense(8, 8))
-    shapes, numbers, learning, rows = transitions(agent, Tiller())
-    target = shapes.critics.module(learning.critics_target)
-    policy = shapes.layout.module(learning.policy)
+    config, hyperparameters, learning, rows = transitions(agent, Tiller())
+    target = config.critics.module(learning.critics_target)
+    policy = config.layout.module(learning.policy)
     temperature = jnp.exp(learning.temperature)
     later, _ = sac.soft_value(
-        shapes, temperature, policy, target, rows.following, rows.legal_following, rows.normal[:, 0]
+        config, temperature, policy, target, rows.following, rows.legal_following, rows.normal[:, 0]
     )
-    wanted = np.asarray(rows.gain + rows.weight_ahead * later, float)
+    wanted = np.asarray(rows.gain + rows.bootstrap_discount * later, float)
     both = np.concatenate([rows.inputs.numbers, rows.unit], axis=1).astype(float)
 
     def loss(weights):
         total = 0.0
-        for critic in towers(shapes.critics, weights):
+        for critic in towers(config.critics, weights):
             chosen = through(critic, both)[np.arange(len(both)), rows.index]
             total += np.mean(0.5 * (chosen - wanted) ** 2)
         return total
 
-    after, _ = jax.jit(lambda learning, rows: sac.update(shapes, numbers, learning, rows))(learning, rows)
+    after, _ = jax.jit(lambda learning, rows: sac.update(config, hyperparameters, learning, rows))(learning, rows)
     start = np.asarray(learning.critics, float)
     moved = start - np.asarray(after.critics, float)
     for k in np.random.default_rng(1).choice(start.size, 25, replace=False):
@@ -198,22 +198,22 @@ def test_all_critics_step_towards_the_target():
 @pytest.mark.parametrize("at_bounds", ["clipped", "squashed"])
 def test_the_ratio_of_ppo_is_one_before_its_first_step(at_bounds):
     agent = jm.PPO(horizon=4, at_bounds=at_bounds, spread_by_state=True, scaling="running", rewards_scaled=True)
-    shapes, numbers, learner, memory = begun(agent, Tiller())
+    config, hyperparameters, learner, memory = begun(agent, Tiller())
     chance = np.random.default_rng(5)
     lead = (4, 3)
     buoy, side = chance.uniform(-1, 1, lead), chance.integers(0, 3, lead)
     mask = np.arange(3) != (side[..., None] + 1) % 3
     observed = seen(np.stack([buoy, side], axis=-1), (mask,))
     one = jax.tree.map(lambda leaf: leaf[0], observed)
-    draw = noise_for(lambda n: jm.PPO.choose(shapes, numbers, learner, memory, one, n, True))
-    parts = [jm.PPO.choose(shapes, numbers, learner, memory, jax.tree.map(lambda x, t=t: x[t], observed), draw, True)
+    draw = noise_for(lambda n: jm.PPO.choose(config, hyperparameters, learner, memory, one, n, True))
+    parts = [jm.PPO.choose(config, hyperparameters, learner, memory, jax.tree.map(lambda x, t=t: x[t], observed), draw, True)
              for t in range(1)]  # fmt: skip
     actions, drawn = jax.tree.map(lambda leaf: jnp.stack([leaf] * 4), (parts[0][0], parts[0][2]))
     flags = np.zeros(lead, bool)
     e = Experience(observed, actions, 5.0 + chance.normal(size=lead), flags, flags, observed, observed, drawn)
-    e, learner, _ = rewards_in_scale(numbers, learner, memory["returns"], jax.tree.map(jnp.asarray, e))
-    rows, *_ = ppo.rows_of(shapes, numbers, learner, e)
-    _, told = ppo.objective(shapes, numbers, shapes.layout.module(learner.weights), rows)
+    e, learner, _ = rewards_in_scale(hyperparameters, learner, memory["returns"], jax.tree.map(jnp.asarray, e))
+    rows, *_ = ppo.rows_of(config, hyperparameters, learner, e)
+    _, told = ppo.objective(config, hyperparameters, config.layout.module(learner.weights), rows)
     assert (float(told[3]), float(told[4])) == (0.0, 0.0)  # share clipped, divergence
 
 
@@ -267,7 +267,7 @@ def test_what_a_method_cannot_decide_is_refused():
     for agent in (jm.SAC(), jm.PPO(at_bounds="squashed")):
         with pytest.raises(SettingError, match=r"needs finite bounds, and the action is Range\(0.0, inf\)"):
             jm.train(Endless(), agent, steps=200, folder=None)
-    jm.PPO().shapes(jm.environments.declaration.environment.describe(Endless()).spec, 1)  # clips at the one bound
+    jm.PPO().config(jm.environments.declaration.environment.describe(Endless()).spec, 1)  # clips at the one bound
 
 
 def test_the_riccati_feedback_is_the_best_of_the_winch():

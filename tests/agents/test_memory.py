@@ -7,10 +7,10 @@ import pytest
 from places import Signal, Tiller
 
 import jokulmist as jm
-from jokulmist.agents.contract import Experience, numbers_at
+from jokulmist.agents.contract import Experience, hyperparameters_at
 from jokulmist.agents.critics import sac
 from jokulmist.agents.critics.critic_networks import Remembering, with_action
-from jokulmist.agents.critics.critic_updates import rows_along
+from jokulmist.agents.critics.critic_updates import sequence_rows
 from jokulmist.agents.policies import ppo
 from jokulmist.agents.recurrence import Past
 from jokulmist.environments.chance.draws import PlainDraw
@@ -127,22 +127,22 @@ def test_what_is_learned_from_is_what_was_decided_with():
     """The states that are gone through again give the likelihoods of the actions that were drawn, whatever episodes close on the way."""
     agent = jm.PPO(network=jm.Recurrent(8, sequence=4), horizon=12, minibatch=24, scaling="none", value_first=0)
     spec = describe(Beacon()).spec
-    shapes = agent.shapes(spec, 3)
-    assert ppo.stretch_of(shapes) == 4
+    config = agent.config(spec, 3)
+    assert ppo.stretch_of(config) == 4
     told = {}
 
     class Watched(jm.PPO):
         @staticmethod
-        def learn(shapes, numbers, learner, memory, experience, noise):
-            rows, _, _ = ppo.rows_of(shapes, numbers, learner, experience)
-            flat = ppo.along_time(rows)
-            (outputs, values), _ = ppo.said_along(shapes.layout.module(learner.weights), flat.inputs, flat.past)
-            again = shapes.acting.likelihood(outputs, flat.legal, flat.actions, flat.samples).log_probability
+        def learn(config, hyperparameters, learner, memory, experience, noise):
+            rows, _, _ = ppo.rows_of(config, hyperparameters, learner, experience)
+            flat = ppo.time_major(rows)
+            (outputs, values), _ = ppo.apply_network(config.layout.module(learner.weights), flat.inputs, flat.past)
+            again = config.acting.likelihood(outputs, flat.legal, flat.actions, flat.samples).log_probability
             apart = jnp.max(jnp.abs(again - flat.log_probability)) + jnp.max(jnp.abs(values - flat.value))
             jax.debug.callback(
                 lambda a, s: told.update(apart=float(a), moved=float(s)), apart, jnp.max(jnp.abs(flat.past.states))
             )
-            return jm.PPO.learn(shapes, numbers, learner, memory, experience, noise)
+            return jm.PPO.learn(config, hyperparameters, learner, memory, experience, noise)
 
     jm.train(Beacon(), Watched(**dict(agent)), steps=12 * 3 * 3, copies=3, lane="plain", folder=None)
     assert told["apart"] < 1e-5
@@ -157,9 +157,9 @@ def test_reinforce_climbs_the_gradient_through_time():
         network=jm.Recurrent(3, sequence=turns), horizon=turns, longest=turns, baseline=False, returns_normalised=False, discount=0.9, optimiser="sgd",
         learning_rate=1.0, gradient_clip=None, entropy_bonus=0.0, scaling="none", rewards_scaled=False, value_first=0,
     )  # fmt: skip
-    shapes, numbers = agent.shapes(spec, copies), numbers_at(agent.numbers(), Progress(0, 0, 0.0))
+    config, hyperparameters = agent.config(spec, copies), hyperparameters_at(agent.schedules(), Progress(0, 0, 0.0))
     learner = jm.Reinforce.fresh_learner(
-        shapes, numbers, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
+        config, hyperparameters, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
     )
     begin = learner.weights + 0.3 * chance.normal(size=learner.weights.size).astype(np.float32)
     rows, rewards = (
@@ -171,12 +171,12 @@ def test_reinforce_climbs_the_gradient_through_time():
     age = np.array([[4 * (t < 4) and t, t if t < 7 else t - 7] for t in range(turns)], np.int32)
     age[4:, 0] = np.arange(turns - 4)
     seen = Seen(rows, {}, (), age)
-    past = Past(np.zeros((turns, copies, shapes.state_width), np.float32), age == 0)
+    past = Past(np.zeros((turns, copies, config.state_width), np.float32), age == 0)
     told = Experience(seen, actions, rewards.astype(np.float32), closed, closed, seen, seen, ((), past))
-    memory = jm.Reinforce.fresh_memory(shapes, numbers)
+    memory = jm.Reinforce.fresh_memory(config, hyperparameters)
     after = jm.Reinforce.learn(
-        shapes,
-        numbers,
+        config,
+        hyperparameters,
         learner._replace(weights=jnp.asarray(begin)),
         jax.tree.map(jnp.asarray, memory),
         jax.tree.map(jnp.asarray, told),
@@ -188,7 +188,7 @@ def test_reinforce_climbs_the_gradient_through_time():
         returns[t] = ahead
 
     def climbed(weights):
-        leaves = [np.asarray(leaf, np.float64) for leaf in shapes.layout.leaves(np.asarray(weights, np.float64))]
+        leaves = [np.asarray(leaf, np.float64) for leaf in config.layout.leaves(np.asarray(weights, np.float64))]
         outputs = by_numpy("gru", leaves, rows.astype(np.float64), age == 0, np.zeros((turns, copies, 3)))
         logs = outputs - np.log(np.exp(outputs).sum(axis=1, keepdims=True))
         return np.mean(logs[np.arange(len(logs)), actions.reshape(-1)] * returns.reshape(-1))
@@ -227,16 +227,16 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
         discount=0.9,
     )
     spec, chance = describe(Tiller()).spec, np.random.default_rng(5)
-    shapes, numbers = agent.shapes(spec, 2), numbers_at(agent.numbers(), Progress(0, 0, 0.0))
+    config, hyperparameters = agent.config(spec, 2), hyperparameters_at(agent.schedules(), Progress(0, 0, 0.0))
     learner = jm.SAC.fresh_learner(
-        shapes, numbers, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
+        config, hyperparameters, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
     )
     shaken = (
         w + 0.2 * chance.normal(size=w.size).astype(np.float32)
         for w in (learner.learning.policy, learner.learning.critics, learner.learning.critics_target)
     )
     now = learner.learning._replace(**dict(zip(("policy", "critics", "critics_target"), shaken, strict=True)))
-    many, turns = 3, shapes.lookahead
+    many, turns = 3, config.lookahead
     assert turns == 2 + 4 + 1
 
     def numbers_like(*shape):
@@ -246,15 +246,15 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
         return Seen(
             numbers_like(many, turns, spec.width),
             {},
-            tuple(chance.random((many, turns, c.count)) < 0.8 for c in shapes.acting.choices.values()),
+            tuple(chance.random((many, turns, c.count)) < 0.8 for c in config.acting.choices.values()),
             np.ones((many, turns), np.int32),
         )
 
-    begun, states = chance.random((many, turns)) < 0.3, numbers_like(many, turns, shapes.remembered)
+    begun, states = chance.random((many, turns)) < 0.3, numbers_like(many, turns, config.remembered)
     combinations = joint_over(spec.action).count
     index, unit = (
         chance.integers(0, combinations, (many, turns)),
-        chance.uniform(-1, 1, (many, turns, shapes.acting.width)).astype(np.float32),
+        chance.uniform(-1, 1, (many, turns, config.acting.width)).astype(np.float32),
     )
     observed, following = (
         s._replace(legal=tuple(mask | (np.arange(mask.shape[-1]) == 0) for mask in s.legal)) for s in (looks(), looks())
@@ -271,21 +271,21 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
         np.zeros((many, turns), np.int32),
         steps,
     )
-    normal = numbers_like(many, turns, 2, shapes.acting.width)
-    rows = rows_along(shapes, learner, jax.tree.map(jnp.asarray, sample), jnp.asarray(normal), 1.0)
-    after, told = sac.update(shapes, numbers, now, rows)
+    normal = numbers_like(many, turns, 2, config.acting.width)
+    rows = sequence_rows(config, learner, jax.tree.map(jnp.asarray, sample), jnp.asarray(normal), 1.0)
+    after, told = sac.update(config, hyperparameters, now, rows)
     told = dict(zip(jm.SAC.reading_names, np.asarray(told), strict=True))
 
     policy, critics, target, moved = (
         layout.module(jnp.asarray(w))
         for layout, w in (
-            (shapes.layout, now.policy),
-            (shapes.critics, now.critics),
-            (shapes.critics, now.critics_target),
-            (shapes.critics, after.critics),
+            (config.layout, now.policy),
+            (config.critics, now.critics),
+            (config.critics, now.critics_target),
+            (config.critics, after.critics),
         )
     )
-    own = shapes.state_width
+    own = config.state_width
 
     def one(seen, b, t):
         return Inputs(jnp.asarray(seen.numbers[b, t][None]), {}), tuple(jnp.asarray(m[b, t][None]) for m in seen.legal)
@@ -311,7 +311,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
             then = min(t + steps[b, t] - 1, turns - 1)
             inputs, legal = one(following, b, t)
             ahead, _ = sac.soft_value(
-                shapes,
+                config,
                 temperature,
                 Remembering(policy, of_policy[then][2]),
                 Remembering(target, of_target[then][2]),
@@ -323,7 +323,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
             losses.append(np.mean([0.5 * (float(judged[t][1][k, 0, index[b, t]]) - wanted) ** 2 for k in range(2)]))
             inputs, legal = one(observed, b, t)
             best, _ = sac.soft_value(
-                shapes,
+                config,
                 temperature,
                 Remembering(policy, of_policy[t][0]),
                 Remembering(moved, later_judged[t][0]),
@@ -377,7 +377,7 @@ def test_methods_without_states_and_wrong_settings_say_so():
         (lambda: jm.Recurrent(8, cell="clock"), "'gru' or 'lstm'"),
         (lambda: jm.Recurrent(8, before=jm.Recurrent(8)), "must not be recurrent itself"),
         (
-            lambda: jm.DQN(network=jm.Recurrent(8), prioritised=True).shapes(describe(Signal()).spec, 1),
+            lambda: jm.DQN(network=jm.Recurrent(8), prioritised=True).config(describe(Signal()).spec, 1),
             "Leave out `prioritised`",
         ),
     ):

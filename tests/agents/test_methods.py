@@ -10,7 +10,7 @@ from places import Corridor, Gates, Signal, seen
 from scipy import special
 
 import jokulmist as jm
-from jokulmist.agents.contract import Experience, numbers_at
+from jokulmist.agents.contract import Experience, hyperparameters_at
 from jokulmist.agents.policies import ppo
 from jokulmist.agents.values import dqn_updates, linear_q
 from jokulmist.agents.values.dqn import _moved_target
@@ -41,12 +41,12 @@ def made(name, **settings):
 
 
 def begun(agent, env, copies=3):
-    """Shapes, settings, learner and memory of an agent before its first decision."""
-    shapes = agent.shapes(describe(env).spec, copies)
-    numbers = numbers_at(agent.numbers())
+    """Config, settings, learner and memory of an agent before its first decision."""
+    config = agent.config(describe(env).spec, copies)
+    hyperparameters = hyperparameters_at(agent.schedules())
     draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
-    begun = agent.fresh_learner(shapes, numbers, draw), agent.fresh_memory(shapes, numbers)
-    return shapes, numbers, *jax.tree.map(jnp.asarray, begun)
+    begun = agent.fresh_learner(config, hyperparameters, draw), agent.fresh_memory(config, hyperparameters)
+    return config, hyperparameters, *jax.tree.map(jnp.asarray, begun)
 
 
 def forward(weights, layout, rows):
@@ -77,9 +77,9 @@ def happened(turns=6, copies=3, seed=0):
     )  # fmt: skip
 
 
-def learning(kind, shapes, numbers, draw=None):
+def learning(kind, config, hyperparameters, draw=None):
     """`learn` as one program: operation by operation it would compile a hundred small ones."""
-    return jax.jit(lambda learner, memory, e: kind.learn(shapes, numbers, learner, memory, e, draw))
+    return jax.jit(lambda learner, memory, e: kind.learn(config, hyperparameters, learner, memory, e, draw))
 
 
 def noise_for(function):
@@ -93,20 +93,20 @@ def noise_for(function):
     return RowDraw(jnp, [jnp.asarray(row, jnp.float32) for row in rows], jnp.float32(1.0))
 
 
-def by_numpy(agent, numbers, learner, shapes, e):
+def by_numpy(agent, hyperparameters, learner, config, e):
     """Advantages, targets, log-probabilities and entropy of what happened, copy by copy, with the old weights."""
     turns, copies = e.rewards.shape
     scale = lambda rows: np.asarray(rows, float) / 2.0 - 1.0  # noqa: E731  the corridor has five cells
-    outputs, values = forward(learner.weights, shapes.layout, scale(e.observed.numbers).reshape(-1, 1))
-    _, after = forward(learner.weights, shapes.layout, scale(e.last.numbers).reshape(-1, 1))
+    outputs, values = forward(learner.weights, config.layout, scale(e.observed.numbers).reshape(-1, 1))
+    _, after = forward(learner.weights, config.layout, scale(e.last.numbers).reshape(-1, 1))
     values, after = values.reshape(turns, copies), after.reshape(turns, copies)
-    gains, decay = np.zeros((turns, copies)), numbers.discount * getattr(numbers, "trace_decay", 1.0)
+    gains, decay = np.zeros((turns, copies)), hyperparameters.discount * getattr(hyperparameters, "trace_decay", 1.0)
     for c in range(copies):
         later = 0.0
         for t in reversed(range(turns)):
             ahead = 0.0 if e.ended[t, c] else after[t, c]
             later = 0.0 if e.closed[t, c] else later
-            later = e.rewards[t, c] + numbers.discount * ahead - values[t, c] + decay * later
+            later = e.rewards[t, c] + hyperparameters.discount * ahead - values[t, c] + decay * later
             gains[t, c] = later
     logs = special.log_softmax(outputs, axis=1)
     taken = logs[np.arange(turns * copies), e.actions.reshape(-1)]
@@ -116,10 +116,10 @@ def by_numpy(agent, numbers, learner, shapes, e):
 
 def test_ppo_minimises_the_clipped_objective():
     agent = made("PPO", entropy_bonus=0.03, value_clip=0.1, clip=0.2, trace_decay=0.9, discount=0.8)
-    shapes, numbers, learner, _ = begun(agent, Corridor())
+    config, hyperparameters, learner, _ = begun(agent, Corridor())
     e = happened()
-    rows, explained, _ = ppo.rows_of(shapes, numbers, learner, jax.tree.map(jnp.asarray, e))
-    gains, targets, values, old, _ = by_numpy(agent, numbers, learner, shapes, e)
+    rows, explained, _ = ppo.rows_of(config, hyperparameters, learner, jax.tree.map(jnp.asarray, e))
+    gains, targets, values, old, _ = by_numpy(agent, hyperparameters, learner, config, e)
     assert np.allclose(rows.target, targets, atol=1e-4)
     assert float(explained) == pytest.approx(1 - np.var(targets - values) / np.var(targets), abs=1e-3)
     gains = (gains - gains.mean()) / gains.std()
@@ -128,9 +128,9 @@ def test_ppo_minimises_the_clipped_objective():
     # With the old weights the ratio is 1; with others the published equation.
     both = np.zeros(2, bool)
     for shift in (0.0, 0.3, -0.8, 1.5):
-        weights = learner.weights + shift * jnp.sin(jnp.arange(shapes.layout.size))
-        total, told = ppo.objective(shapes, numbers, shapes.layout.module(weights), rows)
-        _, _, new_values, logs, entropy = by_numpy(agent, numbers, learner._replace(weights=weights), shapes, e)
+        weights = learner.weights + shift * jnp.sin(jnp.arange(config.layout.size))
+        total, told = ppo.objective(config, hyperparameters, config.layout.module(weights), rows)
+        _, _, new_values, logs, entropy = by_numpy(agent, hyperparameters, learner._replace(weights=weights), config, e)
         ratio = np.exp(logs - old)
         both |= [bool(((ratio > 1.2) & (gains > 0)).any()), bool(((ratio < 0.8) & (gains < 0)).any())]
         policy_loss = -np.mean(np.minimum(ratio * gains, np.clip(ratio, 0.8, 1.2) * gains))
@@ -151,9 +151,9 @@ def test_an_update_of_ppo_stops_where_it_strays_too_far():
     moved = {}
     for limit in (None, 1e-12):
         agent = made("PPO", divergence_limit=limit, epochs=6, minibatch=6, learning_rate=0.05)
-        shapes, numbers, learner, memory = begun(agent, Corridor())
-        draw = noise_for(lambda noise, a=(shapes, numbers, learner, memory, e): jm.PPO.learn(*a, noise))
-        after, _, readings = learning(jm.PPO, shapes, numbers, draw)(learner, memory, e)
+        config, hyperparameters, learner, memory = begun(agent, Corridor())
+        draw = noise_for(lambda noise, a=(config, hyperparameters, learner, memory, e): jm.PPO.learn(*a, noise))
+        after, _, readings = learning(jm.PPO, config, hyperparameters, draw)(learner, memory, e)
         moved[limit] = float(jnp.abs(after.weights - learner.weights).max())
         assert len(readings) == len(jm.PPO.reading_names)
     assert 0.0 < moved[1e-12] < 0.6 * moved[None]
@@ -174,9 +174,9 @@ def test_one_step_down_the_published_gradient(name):
         horizon=6,
         **extra,
     )
-    shapes, numbers, learner, memory = begun(agent, Corridor())
+    config, hyperparameters, learner, memory = begun(agent, Corridor())
     e = happened()
-    gains, targets, values, _, _ = by_numpy(agent, numbers, learner, shapes, e)
+    gains, targets, values, _, _ = by_numpy(agent, hyperparameters, learner, config, e)
     used = np.ones(gains.size)
     if name == "Reinforce":  # whole episodes alone; a cut is worth what the baseline says
         whole = np.zeros(e.closed.shape, bool)
@@ -187,12 +187,12 @@ def test_one_step_down_the_published_gradient(name):
         returns = targets
 
     def loss(weights):
-        _, _, v, logs, entropy = by_numpy(agent, numbers, learner._replace(weights=weights), shapes, e)
+        _, _, v, logs, entropy = by_numpy(agent, hyperparameters, learner._replace(weights=weights), config, e)
         goal = targets if name == "ActorCritic" else returns
         each = -logs * gains + 0.5 * 0.5 * (v - goal) ** 2 - 0.05 * entropy
         return np.sum(each * used) / used.sum()
 
-    after, _, _ = learning(getattr(jm, name), shapes, numbers)(learner, memory, e)
+    after, _, _ = learning(getattr(jm, name), config, hyperparameters)(learner, memory, e)
     moved = np.asarray(learner.weights - after.weights, float)
     weights = np.asarray(learner.weights, float)
     for k in np.random.default_rng(3).choice(weights.size, 40, replace=False):
@@ -207,7 +207,7 @@ def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
     agent = made(
         "Reinforce", horizon=2, longest=8, optimiser="sgd", baseline=False, returns_normalised=False, discount=1.0
     )
-    shapes, numbers, learner, memory = begun(agent, Corridor(), copies=1)
+    config, hyperparameters, learner, memory = begun(agent, Corridor(), copies=1)
 
     def part(rewards, closed):
         flags = np.array(closed)[:, None]
@@ -216,7 +216,7 @@ def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
             jnp.asarray, e._replace(rewards=np.array(rewards, np.float32)[:, None], ended=flags, closed=flags)
         )
 
-    learn = learning(jm.Reinforce, shapes, numbers)
+    learn = learning(jm.Reinforce, config, hyperparameters)
     # An episode that is three stretches long: all of it is learned from when it closes.
     for still_open in (2, 4):
         still, memory, _ = learn(learner, memory, part([1.0, 1.0], [False] * 2))
@@ -236,7 +236,7 @@ def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
 def test_dqn_moves_towards_the_published_target(settings):
     agent = made("DQN", **settings)
     env = Gates()
-    shapes, numbers, learner, _ = begun(agent, env)
+    config, hyperparameters, learner, _ = begun(agent, env)
     chance = np.random.default_rng(4)
     count, actions = 16, 6
     rows = chance.random((2, count, 2)).astype(np.float32)
@@ -248,12 +248,12 @@ def test_dqn_moves_towards_the_published_target(settings):
         np.where(chance.random(count) < 0.3, 0.0, 0.9), chance.random(count), None,
     )  # fmt: skip
     target = learner.weights + 0.1
-    learning = dqn_updates.DQNUpdateState(learner.weights, target if shapes.target else (), learner.moments, None, None)
+    learning = dqn_updates.DQNUpdateState(learner.weights, target if config.target else (), learner.moments, None, None)
 
     def values(weights, x):
-        leaves = [np.asarray(leaf, float) for leaf in shapes.layout.leaves(weights)]
+        leaves = [np.asarray(leaf, float) for leaf in config.layout.leaves(weights)]
         x = x * np.array([1.0, 2.0]) - 1.0  # the gate lies in 0 to 2, the night in 0 to 1
-        if shapes.dueling:  # a hidden layer together, then one and the outputs for each stream
+        if config.dueling:  # a hidden layer together, then one and the outputs for each stream
             trunk = np.maximum(x @ leaves[0] + leaves[1], 0.0)
             streams = [np.maximum(trunk @ w + b, 0.0) @ out + shift for w, b, out, shift in (leaves[2:6], leaves[6:10])]
             return streams[0] + streams[1] - streams[1].mean(axis=1, keepdims=True)
@@ -263,23 +263,27 @@ def test_dqn_moves_towards_the_published_target(settings):
 
     allowed = (legal[0][:, :, None] & legal[1][:, None, :]).reshape(count, 6)
     own, later = (np.where(allowed, values(w, rows[1]), -1e9) for w in (learner.weights, target))
-    if shapes.double:
-        ahead = (later if shapes.target else own)[np.arange(count), own.argmax(axis=1)]
+    if config.double:
+        ahead = (later if config.target else own)[np.arange(count), own.argmax(axis=1)]
     else:
-        ahead = (later if shapes.target else own).max(axis=1)
-    wanted = sample.gain + sample.weight_ahead * ahead
+        ahead = (later if config.target else own).max(axis=1)
+    wanted = sample.gain + sample.bootstrap_discount * ahead
     given = jnp.asarray(later, jnp.float32)
-    assert np.allclose(dqn_updates.targets(shapes, learning, sample, given), wanted, atol=1e-4)
+    assert np.allclose(dqn_updates.targets(config, learning, sample, given), wanted, atol=1e-4)
     error = values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]] - wanted
     size = np.abs(error)
     each = (
         0.5 * error**2
-        if shapes.loss == "squared"
+        if config.loss == "squared"
         else np.where(
-            size <= numbers.huber_reach, 0.5 * error**2, numbers.huber_reach * (size - 0.5 * numbers.huber_reach)
+            size <= hyperparameters.huber_reach,
+            0.5 * error**2,
+            hyperparameters.huber_reach * (size - 0.5 * hyperparameters.huber_reach),
         )
     )
-    _, (readings, errors) = dqn_updates.update(shapes, numbers, learning, jax.tree.map(jnp.asarray, sample), given)
+    _, (readings, errors) = dqn_updates.update(
+        config, hyperparameters, learning, jax.tree.map(jnp.asarray, sample), given
+    )
     assert np.allclose(errors, error, atol=1e-4)
     told = [each.mean(), values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]].mean(), size.mean()]
     assert np.asarray(readings)[:3].tolist() == pytest.approx(told, abs=1e-3)
@@ -288,16 +292,16 @@ def test_dqn_moves_towards_the_published_target(settings):
 @pytest.mark.slow
 def test_linear_values_move_by_the_rate_times_the_error():
     agent = made("LinearQ", discount=0.5)
-    shapes, numbers, learner, _ = begun(agent, Corridor(), copies=1)
+    config, hyperparameters, learner, _ = begun(agent, Corridor(), copies=1)
     weights = learner.weights + 0.25  # each value is 8 tilings times that
     sample = memory_of.Sample(
         seen([[1.0]]), seen([[2.0]]), jnp.array([[1]]), jnp.array([3.0]), jnp.array([0.5]), None, None
     )
-    after, readings = linear_q.update(shapes, numbers, weights, sample)
+    after, readings = linear_q.update(config, hyperparameters, weights, sample)
     error = 3.0 + 0.5 * 2.0 - 2.0
     assert [float(r) for r in readings] == [error, 2.0]
-    found = shapes.made_of.values(after, np.array([[1.0]], np.float32))[0]
-    assert found.tolist() == pytest.approx([2.0, 2.0 + float(numbers.learning_rate) * error])
+    found = config.made_of.values(after, np.array([[1.0]], np.float32))[0]
+    assert found.tolist() == pytest.approx([2.0, 2.0 + float(hyperparameters.learning_rate) * error])
 
 
 METHODS = ["DQN", "LinearQ", "PPO", "ActorCritic", "Reinforce", "SAC"]
@@ -458,12 +462,12 @@ def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
         agent = made(
             "DQN", target_every=2, target_share=0.1, learning_rate=0.0, learn_every=8, replay_start=1, n_step=1
         )
-        shapes, numbers, learner, memory = begun(agent, Corridor(), copies=copies)
+        config, hyperparameters, learner, memory = begun(agent, Corridor(), copies=copies)
         learner = learner._replace(target=learner.weights + 1.0)
         e = happened(turns=8, copies=8)
         e = jax.tree.map(lambda leaf, n=copies: jnp.asarray(leaf[: 8 // n, :n]), e)
-        draw = noise_for(lambda draw, a=(shapes, numbers, learner, memory, e): jm.DQN.learn(*a, draw))
-        learner, _, _ = learning(jm.DQN, shapes, numbers, draw)(learner, memory, e)
+        draw = noise_for(lambda draw, a=(config, hyperparameters, learner, memory, e): jm.DQN.learn(*a, draw))
+        learner, _, _ = learning(jm.DQN, config, hyperparameters, draw)(learner, memory, e)
         targets.append(float(jnp.mean(learner.target - learner.weights)))
     assert targets == pytest.approx([0.9**4, 0.9**4], abs=1e-5)
 
@@ -505,6 +509,6 @@ def test_the_last_observation_of_an_episode_is_in_the_scale_of_what_is_learned(n
 @pytest.mark.parametrize(("target_every", "moves"), [(1, 4), (2, 2), (8, 0)])
 def test_records_move_the_target_as_far_as_decisions_do(target_every, moves):
     agent = jm.DQN(network=jm.Dense(4), target_every=target_every, target_share=0.3, learn_every=4)
-    shapes, numbers = agent.shapes(describe(Corridor()).spec, 1), numbers_at(agent.numbers())
+    config, hyperparameters = agent.config(describe(Corridor()).spec, 1), hyperparameters_at(agent.schedules())
     learner = SimpleNamespace(target=np.float32(0.0), decisions=np.int32(0))
-    assert float(_moved_target(shapes, numbers, learner, np.float32(1.0), 4)) == pytest.approx(1.0 - 0.7**moves)
+    assert float(_moved_target(config, hyperparameters, learner, np.float32(1.0), 4)) == pytest.approx(1.0 - 0.7**moves)

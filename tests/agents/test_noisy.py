@@ -6,7 +6,7 @@ import pytest
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.agents.contract import numbers_at
+from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.dqn_updates import DQNUpdateState, update
 from jokulmist.environments.declaration.environment import describe
@@ -20,7 +20,7 @@ SMALL = jm.Dense(5)
 
 def shapes_of(**settings):
     agent = jm.DQN(network=SMALL, scaling="bounds", noisy=True, **settings)
-    return agent, agent.shapes(describe(Corridor()).spec, 2)
+    return agent, agent.config(describe(Corridor()).spec, 2)
 
 
 def by_hand(layout, weights, draws):
@@ -45,49 +45,49 @@ def by_hand(layout, weights, draws):
 
 
 def test_the_noise_of_each_weight_is_that_of_the_paper():
-    _, shapes = shapes_of()
+    _, config = shapes_of()
     chance = np.random.default_rng(2)
-    weights = noisy.initial_weights(shapes.layout, chance.normal(size=shapes.layout.size).astype(np.float32))
-    assert np.allclose(weights[shapes.layout.size :][shapes.layout.parts[".layers[1].bias"]], 0.5 / np.sqrt(5))
-    draws = chance.normal(size=noisy.draws_of(shapes.layout)).astype(np.float32)
-    expected = by_hand(shapes.layout, weights, draws)
+    weights = noisy.initial_weights(config.layout, chance.normal(size=config.layout.size).astype(np.float32))
+    assert np.allclose(weights[config.layout.size :][config.layout.parts[".layers[1].bias"]], 0.5 / np.sqrt(5))
+    draws = chance.normal(size=noisy.draws_of(config.layout)).astype(np.float32)
+    expected = by_hand(config.layout, weights, draws)
     for xp in (np, jnp):
-        assert np.allclose(noisy.with_noise(shapes.layout, weights, xp.asarray(draws), xp), expected, atol=1e-6)
+        assert np.allclose(noisy.with_noise(config.layout, weights, xp.asarray(draws), xp), expected, atol=1e-6)
 
 
 @pytest.mark.slow
 def test_a_step_goes_down_the_loss_of_the_noisy_network_and_how_uncertain_it_is():
-    agent, shapes = shapes_of(optimiser="sgd", gradient_clip=None, loss="squared", double=True, learning_rate=0.1)
-    numbers, chance = numbers_at(agent.numbers()), np.random.default_rng(4)
-    size = shapes.layout.size
-    weights = noisy.initial_weights(shapes.layout, chance.normal(size=size).astype(np.float32))
-    draws = chance.normal(size=(3, noisy.draws_of(shapes.layout))).astype(np.float32)
+    agent, config = shapes_of(optimiser="sgd", gradient_clip=None, loss="squared", double=True, learning_rate=0.1)
+    hyperparameters, chance = hyperparameters_at(agent.schedules()), np.random.default_rng(4)
+    size = config.layout.size
+    weights = noisy.initial_weights(config.layout, chance.normal(size=size).astype(np.float32))
+    draws = chance.normal(size=(3, noisy.draws_of(config.layout))).astype(np.float32)
 
     def seen(cells):
         return Seen(jnp.asarray(cells, jnp.float32)[:, None], {}, (), jnp.zeros(len(cells), jnp.int32))
 
     def values(weights, cells):
-        first = shapes.layout.parts
+        first = config.layout.parts
         x = np.asarray(cells)[:, None] / 2.0 - 1.0
         parts = {name: np.asarray(weights)[place] for name, place in first.items()}
         hidden = np.maximum(x @ parts[".layers[0].weight"].reshape(1, 5) + parts[".layers[0].bias"], 0.0)
         return hidden @ parts[".layers[1].weight"].reshape(5, 2) + parts[".layers[1].bias"]
 
     cells, after, actions, gains = [1.0, 2.0, 3.0], [2.0, 3.0, 2.0], np.array([1, 0, 1]), np.array([0.5, -1.0, 2.0])
-    later = values(by_hand(shapes.layout, weights, draws[2]), after)
-    best = values(by_hand(shapes.layout, weights, draws[1]), after).argmax(axis=1)
+    later = values(by_hand(config.layout, weights, draws[2]), after)
+    best = values(by_hand(config.layout, weights, draws[1]), after).argmax(axis=1)
     wanted = gains + 0.9 * later[np.arange(3), best]
 
     def loss(weights):
-        chosen = values(by_hand(shapes.layout, weights, draws[0]), cells)[np.arange(3), actions]
+        chosen = values(by_hand(config.layout, weights, draws[0]), cells)[np.arange(3), actions]
         return np.mean((chosen - wanted) ** 2)
 
     sample = Sample(
-        observed=seen(cells), action=jnp.asarray(actions)[:, None], gain=jnp.asarray(gains, jnp.float32), weight_ahead=jnp.full(3, 0.9, jnp.float32), following=seen(after),
+        observed=seen(cells), action=jnp.asarray(actions)[:, None], gain=jnp.asarray(gains, jnp.float32), bootstrap_discount=jnp.full(3, 0.9, jnp.float32), following=seen(after),
         place=jnp.zeros(3, jnp.int32), importance=jnp.ones(3, jnp.float32), steps=jnp.ones(3, jnp.int32),
     )  # fmt: skip
     learning = DQNUpdateState(jnp.asarray(weights), jnp.asarray(weights), first_moments("sgd", weights), None, None)
-    found, _ = update(shapes, numbers, learning, sample, jnp.asarray(later, jnp.float32), jnp.asarray(draws))
+    found, _ = update(config, hyperparameters, learning, sample, jnp.asarray(later, jnp.float32), jnp.asarray(draws))
     moved = np.asarray(found.weights) - weights
     slope = np.zeros(2 * size)
     for k in range(2 * size):
@@ -120,7 +120,7 @@ def test_both_lanes_learn_the_same_and_a_policy_acts_without_noise(more, tmp_pat
     ]
     assert np.allclose(*(run.policy.learner.weights for run in runs), atol=2e-4)
     policy = runs[1].policy
-    assert len(policy.learner.weights) == 2 * policy.shapes.layout.size
+    assert len(policy.learner.weights) == 2 * policy.config.layout.size
     assert len({policy.choose({"cell": 2.0}, seed=seed) for seed in range(9)}) == 1
     part = jm.train(Corridor(), agent, steps=100, copies=2, seed=3, folder=tmp_path, lane="compiled")
     assert jm.resume(part.path, steps=100).policy.learner.weights.tolist() == policy.learner.weights.tolist()

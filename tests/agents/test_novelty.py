@@ -8,7 +8,7 @@ from places import Corridor, seen
 
 import jokulmist as jm
 from jokulmist.agents.batches import in_rows
-from jokulmist.agents.contract import Experience, numbers_at
+from jokulmist.agents.contract import Experience, hyperparameters_at
 from jokulmist.agents.novelty import counted, novelty_of, predicted, seeking, update_value_pass
 from jokulmist.environments.chance.draws import PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
@@ -47,9 +47,15 @@ class Stones(jm.Environment):
 
 def begun(agent, env, copies):
     whole = seeking(agent)
-    shapes, numbers = whole.shapes(describe(env).spec, copies), numbers_at(whole.numbers())
+    config, hyperparameters = whole.config(describe(env).spec, copies), hyperparameters_at(whole.schedules())
     draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
-    return whole, shapes, numbers, whole.fresh_learner(shapes, numbers, draw), whole.fresh_memory(shapes, numbers)
+    return (
+        whole,
+        config,
+        hyperparameters,
+        whole.fresh_learner(config, hyperparameters, draw),
+        whole.fresh_memory(config, hyperparameters),
+    )
 
 
 def some(turns, copies, seed=0):
@@ -70,11 +76,11 @@ def some(turns, copies, seed=0):
 
 
 def test_counts_are_of_what_was_done_where():
-    _, shapes, _, learner, _ = begun(jm.QLearning(novelty=jm.Novelty(0.1)), Corridor(), 2)
+    _, config, _, learner, _ = begun(jm.QLearning(novelty=jm.Novelty(0.1)), Corridor(), 2)
     known, told = learner.novelty, {}
     for k in range(3):
         e = some(1, 2, k)
-        known, new = counted(shapes, known._replace(counts=jnp.asarray(known.counts)), jax.tree.map(jnp.asarray, e))
+        known, new = counted(config, known._replace(counts=jnp.asarray(known.counts)), jax.tree.map(jnp.asarray, e))
         pairs = [(int(e.observed.numbers[0, c, 0]), int(e.actions[0, c])) for c in range(2)]
         for pair in pairs:
             told[pair] = told.get(pair, 0) + 1
@@ -84,11 +90,11 @@ def test_counts_are_of_what_was_done_where():
 
 @pytest.mark.slow
 def test_what_is_predicted_badly_is_new_until_it_is_learned_in_the_scale_of_its_returns():
-    _, shapes, numbers, learner, memory = begun(
+    _, config, hyperparameters, learner, memory = begun(
         jm.PPO(novelty=jm.Novelty(0.1, by="distillation", learning_rate=1e-2)), Corridor(), 3
     )
     known, open_now = learner.novelty, memory["open"]
-    step = jax.jit(lambda known, open_now, e: predicted(shapes, numbers, known, open_now, e))
+    step = jax.jit(lambda known, open_now, e: predicted(config, hyperparameters, known, open_now, e))
     first = some(20, 3)
     known, new, open_now = step(known, open_now, first)
     assert (np.asarray(new) == 0.0).all()  # nothing has a scale yet
@@ -102,8 +108,8 @@ def test_what_is_predicted_badly_is_new_until_it_is_learned_in_the_scale_of_its_
     assert not np.array_equal(known.weights, weights)
     # By hand: how far the two networks lie apart, over the spread of the discounted sums of that, which go on over all turns.
     after, again, _ = step(known, jnp.zeros(3), first)
-    inputs = prepared(shapes.spec, "running", known.statistics, in_rows(jax.tree.map(jnp.asarray, first.last)))
-    apart = [np.asarray(applied(shapes.layout.module(w), inputs)) for w in (known.weights, known.target)]
+    inputs = prepared(config.spec, "running", known.statistics, in_rows(jax.tree.map(jnp.asarray, first.last)))
+    apart = [np.asarray(applied(config.layout.module(w), inputs)) for w in (known.weights, known.target)]
     raw = np.mean((apart[0] - apart[1]) ** 2, axis=1).reshape(20, 3)
     sums, total = np.zeros((20, 3)), np.zeros(3)
     for t in range(20):
@@ -119,15 +125,15 @@ def test_what_is_predicted_badly_is_new_until_it_is_learned_in_the_scale_of_its_
 def test_a_policy_is_given_what_its_value_of_novelty_did_not_predict():
     """By hand: the errors of the value, over the end of an episode; and the value comes to the discounted sum of a novelty that stays."""
     agent = jm.PPO(novelty=jm.Novelty(0.5, by="counts", discount=0.8, learning_rate=3e-3))
-    _, shapes, numbers, learner, _ = begun(agent, Corridor(), 2)
+    _, config, hyperparameters, learner, _ = begun(agent, Corridor(), 2)
     e = some(12, 2)
     e = jax.tree.map(jnp.asarray, e._replace(ended=e.ended | True, closed=e.closed | True))
     new, known = jnp.full((12, 2), 0.3), jax.tree.map(jnp.asarray, learner.novelty)
-    step = jax.jit(lambda known: update_value_pass(shapes, numbers, known, known, e, new))
+    step = jax.jit(lambda known: update_value_pass(config, hyperparameters, known, known, e, new))
     for _ in range(200):
         before, (known, errors) = known, step(known)
     value = [
-        np.asarray(applied(shapes.judge.module(before.judge), prepared(shapes.spec, "running", before.statistics, in_rows(s))))[:, 0].reshape(12, 2)
+        np.asarray(applied(config.judge.module(before.judge), prepared(config.spec, "running", before.statistics, in_rows(s))))[:, 0].reshape(12, 2)
         for s in (e.observed, e.following)
     ]  # fmt: skip
     assert np.allclose(errors, 0.3 + 0.8 * value[1] - value[0], atol=1e-5)
@@ -136,9 +142,9 @@ def test_a_policy_is_given_what_its_value_of_novelty_did_not_predict():
 
     class Given(jm.PPO):
         @staticmethod
-        def learn(shapes, numbers, learner, memory, experience, noise):
+        def learn(config, hyperparameters, learner, memory, experience, noise):
             jax.debug.callback(lambda r: told.setdefault("rewards", np.asarray(r)), experience.rewards)
-            return jm.PPO.learn(shapes, numbers, learner, memory, experience, noise)
+            return jm.PPO.learn(config, hyperparameters, learner, memory, experience, noise)
 
     run = jm.train(
         Corridor(),
@@ -215,10 +221,10 @@ def test_what_novelty_cannot_be_is_told(tmp_path):
 @pytest.mark.parametrize("by", ["counts", "distillation"])
 def test_replay_keeps_rewards_as_they_were_and_gives_what_is_new_now(by):
     agent = jm.DQN(network=jm.Dense(4), novelty=jm.Novelty(0.5, by=by), replay_size=64, replay_start=1_000, n_step=2)
-    _, shapes, numbers, learner, memory = begun(agent, Corridor(), 1)
+    _, config, hyperparameters, learner, memory = begun(agent, Corridor(), 1)
     learn = jax.jit(
         lambda learner, memory, e, u: type(_).learn(
-            shapes, numbers, learner, memory, e, RowDraw(jnp, u, jnp.float32(1.0))
+            config, hyperparameters, learner, memory, e, RowDraw(jnp, u, jnp.float32(1.0))
         )
     )
     learner, memory = (jax.tree.map(jnp.asarray, tree) for tree in (learner, memory))
@@ -228,10 +234,10 @@ def test_replay_keeps_rewards_as_they_were_and_gives_what_is_new_now(by):
         learner, memory, _ = learn(learner, memory, first, rows)
     replay = learner.inner.replay
     assert (np.asarray(replay.rows[:12, 0, memory_of.REWARD]) == 0.0).all()
-    bonus = memory_of.Bonus(None, lambda sample: 0.5 * novelty_of(shapes, learner.novelty, sample))
-    sample = memory_of.transitions(shapes.spec, replay, jnp.arange(4), jnp.ones(4), 2, 0.9, bonus=bonus)
-    alone = memory_of.transitions(shapes.spec, replay, jnp.arange(5), jnp.ones(5), 1, 0.9)
-    now = np.asarray(0.5 * novelty_of(shapes, learner.novelty, alone))
+    bonus = memory_of.Bonus(None, lambda sample: 0.5 * novelty_of(config, learner.novelty, sample))
+    sample = memory_of.transitions(config.spec, replay, jnp.arange(4), jnp.ones(4), 2, 0.9, bonus=bonus)
+    alone = memory_of.transitions(config.spec, replay, jnp.arange(5), jnp.ones(5), 1, 0.9)
+    now = np.asarray(0.5 * novelty_of(config, learner.novelty, alone))
     assert np.allclose(sample.gain, now[:4] + 0.9 * now[1:], atol=1e-5)
     if by == "counts":
         cells, acts = np.asarray(alone.observed.numbers[:, 0], int), np.asarray(alone.action[:, 0], int)

@@ -7,7 +7,7 @@ import pytest
 from places import Corridor, seen
 
 import jokulmist as jm
-from jokulmist.agents.contract import Experience, numbers_at
+from jokulmist.agents.contract import Experience, hyperparameters_at
 from jokulmist.agents.tables.table import Table
 from jokulmist.environments.chance.draws import RowDraw
 from jokulmist.environments.declaration.environment import describe
@@ -29,10 +29,10 @@ def one(cell, action, reward, ended, last):
 
 
 def step(agent, learner, happened, u=()):
-    shapes, numbers = agent.shapes(SPEC, 1), numbers_at(agent.numbers())
-    memory = jax.tree.map(jnp.asarray, agent.fresh_memory(shapes, numbers))
+    config, hyperparameters = agent.config(SPEC, 1), hyperparameters_at(agent.schedules())
+    memory = jax.tree.map(jnp.asarray, agent.fresh_memory(config, hyperparameters))
     noise = RowDraw(jnp, [jnp.asarray(part, jnp.float32) for part in u], jnp.float32(1.0))
-    return jax.tree.map(jnp.asarray, type(agent).learn(shapes, numbers, learner, memory, happened, noise))[0]
+    return jax.tree.map(jnp.asarray, type(agent).learn(config, hyperparameters, learner, memory, happened, noise))[0]
 
 
 @pytest.mark.slow
@@ -49,8 +49,8 @@ def test_planned_updates_are_those_of_a_loop_by_hand():
     ] * 4
     for sweeping in ("even", "prioritised"):
         agent = jm.QLearning(planning=planning, sweeping=sweeping, learning_rate=rate, discount=discount)
-        shapes, numbers = agent.shapes(SPEC, 1), numbers_at(agent.numbers())
-        learner = jax.tree.map(jnp.asarray, agent.fresh_learner(shapes, numbers, None))
+        config, hyperparameters = agent.config(SPEC, 1), hyperparameters_at(agent.schedules())
+        learner = jax.tree.map(jnp.asarray, agent.fresh_learner(config, hyperparameters, None))
         values, model, met, need = np.zeros((5, 2)), {}, [], {}
 
         def error(entry, values=values, model=model):

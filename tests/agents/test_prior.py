@@ -52,8 +52,8 @@ def test_what_is_taken_off_a_reward_by_hand():
     """log p(a|s) - log p_start(a|s), from the probabilities that both policies tell."""
     import jax.numpy as jnp
 
-    from jokulmist.agents.contract import numbers_at
-    from jokulmist.agents.policies.policy_method import PolicyBatch, kept_near
+    from jokulmist.agents.contract import hyperparameters_at
+    from jokulmist.agents.policies.policy_method import PolicyBatch, penalise_divergence
 
     agent = jm.PPO(network=SMALL, scaling="bounds", near_start=0.5)
     policies = [
@@ -68,7 +68,7 @@ def test_what_is_taken_off_a_reward_by_hand():
         for k in (1, 2)
     ]
     now, begun = policies
-    shapes = now.shapes
+    config = now.config
     learner = now.learner._replace(beginning=begun.learner.weights)
     cells, actions = [1.0, 2.0, 3.0, 2.0], np.array([0, 1, 1, 0])
     probabilities = [[list(policy.probabilities({"cell": cell}).values()) for cell in cells] for policy in policies]
@@ -81,7 +81,9 @@ def test_what_is_taken_off_a_reward_by_hand():
 
     scaled = jnp.asarray([[cell / 2.0 - 1.0] for cell in cells], jnp.float32)
     batch = PolicyBatch(Inputs(scaled, {}), (), jnp.asarray(actions), ())
-    found = kept_near(shapes, numbers_at(agent.numbers()), learner, Happened, batch, jnp.asarray(ours, jnp.float32))
+    found = penalise_divergence(
+        config, hyperparameters_at(agent.schedules()), learner, Happened, batch, jnp.asarray(ours, jnp.float32)
+    )
     assert np.allclose(found, np.asarray(Happened.rewards) - 0.5 * (ours - theirs).reshape(2, 2), atol=1e-4)
 
 
@@ -96,7 +98,7 @@ def test_parts_that_are_frozen_stay_as_they_were(agent, name, tmp_path):
         Corridor(), agent(network=SMALL, frozen=(name,), **more), steps=3_000, copies=2, start=first, folder=tmp_path
     )
     moved = then.policy.learner.weights != first.policy.learner.weights
-    for path, place in then.policy.shapes.layout.parts.items():
+    for path, place in then.policy.config.layout.parts.items():
         assert moved[place].any() != path.lstrip(".").startswith(name), path
 
 
@@ -123,9 +125,9 @@ def test_statistics_stand_still_under_weights_that_are_held():
         held, free = (gathered_unless(still, before, rows) for still in (True, False))
         assert np.array_equal(held.mean, before.mean) != moves
         assert not np.array_equal(free.mean, before.mean)
-    begun_with = counted_fully(before)  # with `start`: the spread is the same, and new rows hardly move it
-    after = gathered_unless(False, begun_with, rows)
-    assert float(begun_with.square[0] / begun_with.count) == pytest.approx(1.0)
+    started_from = counted_fully(before)  # with `start`: the spread is the same, and new rows hardly move it
+    after = gathered_unless(False, started_from, rows)
+    assert float(started_from.square[0] / started_from.count) == pytest.approx(1.0)
     assert 0.0 < float(np.abs(after.mean).max()) < 1e-3
 
 

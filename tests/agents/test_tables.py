@@ -10,7 +10,7 @@ from optimum import solve_tarn
 from places import Corridor, seen
 
 import jokulmist as jm
-from jokulmist.agents.contract import Experience, Numbers
+from jokulmist.agents.contract import Experience, Hyperparameters
 from jokulmist.agents.tables.cells import SCALARS, array_ops
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index, expectation
 from jokulmist.agents.tables.table import Carried, Table
@@ -21,7 +21,7 @@ from jokulmist.training.loops.compiled import CompiledLoop
 from jokulmist.training.loops.contract import Planned
 from jokulmist.training.loops.plain import PlainLoop
 
-NUMBERS = Numbers(learning_rate=0.5, discount=0.9, exploration=0.2, initial_value=0.0)
+NUMBERS = Hyperparameters(learning_rate=0.5, discount=0.9, exploration=0.2, initial_value=0.0)
 TABLE = np.array([[0.0, 0.0], [1.0, 2.0], [3.0, 5.0], [-1.0, 4.0], [7.0, 7.0]], np.float32)
 
 
@@ -44,11 +44,11 @@ class Fixed:
 def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,), plain=False):
     """The table after one update from `TABLE`, on either lane."""
     copies = len(observed)
-    shapes = agent.shapes(describe(Corridor()).spec, copies)
+    config = agent.config(describe(Corridor()).spec, copies)
     rows, after = np.array(observed, np.float32)[:, None], np.array(last, np.float32)[:, None]
     if plain:
         learner = Table(TABLE.copy())
-        scalar = agent.scalar(shapes, NUMBERS, learner, Fixed(*noise), Fixed(*noise))
+        scalar = agent.scalar(config, NUMBERS, learner, Fixed(*noise), Fixed(*noise))
         for i in range(copies):
             scalar.see(i, rows[i])
         scalar.turn(0)
@@ -74,7 +74,7 @@ def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,)
     )
     learner = Table(jnp.asarray(TABLE))
     memory = Carried(jnp.full(copies, -1))
-    learner, _, readings = type(agent).learn(shapes, NUMBERS, learner, memory, one, Fixed(*noise))
+    learner, _, readings = type(agent).learn(config, NUMBERS, learner, memory, one, Fixed(*noise))
     return np.asarray(learner.values), readings
 
 
@@ -171,13 +171,13 @@ def test_a_single_alternative_is_a_choice_too(copies):
 
 def test_sarsa_takes_the_action_that_it_learned_from():
     """The pending action is what choose gives, and a new episode draws anew."""
-    shapes = jm.Sarsa().shapes(describe(Corridor()).spec, 3)
+    config = jm.Sarsa().config(describe(Corridor()).spec, 3)
     learner, observed = Table(jnp.asarray(TABLE)), seen([[1.0], [2.0], [3.0]])
     noise = Fixed(0.99, 0.99, 0.99)
     pending = Carried(jnp.asarray([0, -1, 0]))
-    actions, _, _ = jm.Sarsa.choose(shapes, NUMBERS, learner, pending, observed, noise, True)
+    actions, _, _ = jm.Sarsa.choose(config, NUMBERS, learner, pending, observed, noise, True)
     assert actions.tolist() == [0, 1, 0]
-    greedy, _, _ = jm.Sarsa.choose(shapes, NUMBERS, learner, pending, observed, noise, False)
+    greedy, _, _ = jm.Sarsa.choose(config, NUMBERS, learner, pending, observed, noise, False)
     assert greedy.tolist() == [1, 1, 1]
 
 
@@ -219,10 +219,10 @@ def test_settings_are_frozen_and_split_into_numbers_and_shapes():
     agent = jm.QLearning(bins={"cell": 5}, exploration=0.3)
     with pytest.raises(Exception, match="frozen"):
         agent.bins = 3
-    assert set(agent.numbers()) == {"learning_rate", "discount", "exploration", "initial_value"}
+    assert set(agent.schedules()) == {"learning_rate", "discount", "exploration", "initial_value"}
     spec = describe(Corridor()).spec
-    assert hash(agent.shapes(spec, 2)) == hash(jm.QLearning(bins={"cell": 5}, discount=0.1).shapes(spec, 2))
-    assert agent.shapes(spec, 2) != jm.QLearning(bins=5).shapes(spec, 2)
+    assert hash(agent.config(spec, 2)) == hash(jm.QLearning(bins={"cell": 5}, discount=0.1).config(spec, 2))
+    assert agent.config(spec, 2) != jm.QLearning(bins=5).config(spec, 2)
     assert repr(agent) == "QLearning(exploration=0.3, bins={'cell': 5})"
 
 

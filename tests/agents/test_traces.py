@@ -9,7 +9,7 @@ import pytest
 from places import Corridor, seen
 
 import jokulmist as jm
-from jokulmist.agents.contract import Experience, numbers_at
+from jokulmist.agents.contract import Experience, hyperparameters_at
 from jokulmist.agents.tables.table import Table
 from jokulmist.environments.chance.draws import PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
@@ -18,11 +18,11 @@ from jokulmist.errors import SettingError
 
 
 def begun(agent):
-    shapes, numbers = agent.shapes(describe(Corridor()).spec, 1), numbers_at(agent.numbers())
+    config, hyperparameters = agent.config(describe(Corridor()).spec, 1), hyperparameters_at(agent.schedules())
     draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
-    learner = jax.tree.map(jnp.asarray, agent.fresh_learner(shapes, numbers, draw))
-    memory = jax.tree.map(jnp.asarray, agent.fresh_memory(shapes, numbers))
-    return shapes, numbers, learner, memory
+    learner = jax.tree.map(jnp.asarray, agent.fresh_learner(config, hyperparameters, draw))
+    memory = jax.tree.map(jnp.asarray, agent.fresh_memory(config, hyperparameters))
+    return config, hyperparameters, learner, memory
 
 
 def one(cell, action, reward, ended, last, age):
@@ -48,14 +48,14 @@ def test_true_online_sarsa_has_the_values_of_the_forward_view_after_every_decisi
     """van Seijen et al. (2016), section 4: at each moment all updates so far are made anew, towards the returns that are known by then."""
     rate, discount, decay = 0.4, 0.9, 0.8
     agent = jm.Sarsa(trace_decay=decay, learning_rate=rate, discount=discount, exploration=0.5)
-    shapes, numbers, learner, memory = begun(agent)
+    config, hyperparameters, learner, memory = begun(agent)
     chance = np.random.default_rng(4)
     first = np.asarray(learner.values) + chance.normal(size=learner.values.shape).astype(np.float32)
     learner = learner._replace(values=jnp.asarray(first))
     cells, action = [2, 1, 2, 3, 2, 2, 1, 3], 0
     learn = jax.jit(
         lambda learner, memory, e, u: jm.Sarsa.learn(
-            shapes, numbers, learner, memory, e, RowDraw(jnp, [u], jnp.float32(1.0))
+            config, hyperparameters, learner, memory, e, RowDraw(jnp, [u], jnp.float32(1.0))
         )
     )
     visited, rewards, ahead = [], [], []  # entries, and what each decision's successor was worth at the time
@@ -85,10 +85,10 @@ def test_true_online_sarsa_has_the_values_of_the_forward_view_after_every_decisi
 def test_watkins_moves_to_lambda_returns_and_forgets_at_what_was_not_the_best():
     rate, discount, decay = 1e-4, 0.9, 0.7
     agent = jm.QLearning(trace_decay=decay, learning_rate=rate, discount=discount)
-    shapes, numbers, learner, memory = begun(agent)
+    config, hyperparameters, learner, memory = begun(agent)
     learn = jax.jit(
         lambda learner, memory, e: jm.QLearning.learn(
-            shapes, numbers, learner, memory, e, RowDraw(jnp, [], jnp.float32(1.0))
+            config, hyperparameters, learner, memory, e, RowDraw(jnp, [], jnp.float32(1.0))
         )
     )
     rewards = [0.5, -1.0, 2.0]
@@ -142,11 +142,16 @@ def test_what_is_forbidden_cuts_no_trace():
     """Watkins's traces end where another action was better; one that may not be taken is none, whatever its entry holds."""
     agent = jm.QLearning(trace_decay=0.7, learning_rate=0.5, discount=0.9)
     spec = replace(describe(Corridor()).spec, masked=True)
-    shapes, numbers = agent.shapes(spec, 1), numbers_at(agent.numbers())
+    config, hyperparameters = agent.config(spec, 1), hyperparameters_at(agent.schedules())
     learner = Table(jnp.full((5, 2), -1.0).at[:, 0].set(0.0))  # the first is forbidden throughout
-    memory, mask = jax.tree.map(jnp.asarray, agent.fresh_memory(shapes, numbers)), (np.array([[[False, True]]]),)
+    memory, mask = (
+        jax.tree.map(jnp.asarray, agent.fresh_memory(config, hyperparameters)),
+        (np.array([[[False, True]]]),),
+    )
     for t in range(3):
         e = one(t, 1, -1.0, t == 2, t + 1, t)
         e = e._replace(observed=e.observed._replace(legal=mask), last=e.last._replace(legal=mask))
-        learner, memory, _ = jm.QLearning.learn(shapes, numbers, learner, memory, e, RowDraw(jnp, [], jnp.float32(1.0)))
+        learner, memory, _ = jm.QLearning.learn(
+            config, hyperparameters, learner, memory, e, RowDraw(jnp, [], jnp.float32(1.0))
+        )
     assert np.count_nonzero(memory.weights) == 3

@@ -168,23 +168,23 @@ class Echo(jm.Agent):
         pass
 
     @staticmethod
-    def fresh_learner(shapes, numbers, noise):
+    def fresh_learner(config, hyperparameters, noise):
         return Nothing(np.float32(0.0))
 
     @staticmethod
-    def choose(shapes, numbers, learner, memory, observed, noise, explore):
-        action, xp = shapes.spec.action, noise.xp
+    def choose(config, hyperparameters, learner, memory, observed, noise, explore):
+        action, xp = config.spec.action, noise.xp
         if isinstance(action, jm.Choice):
-            return noise.integers(0, action.count, shape=(shapes.copies,)), memory, ()
+            return noise.integers(0, action.count, shape=(config.copies,)), memory, ()
         chosen = {
-            "way": noise.integers(0, 3, shape=(shapes.copies,)),
-            "pull": noise.uniform(0.0, 2.0, shape=(shapes.copies,)),
+            "way": noise.integers(0, 3, shape=(config.copies,)),
+            "pull": noise.uniform(0.0, 2.0, shape=(config.copies,)),
         }
         del xp
         return jm.environments.spaces.actions.Record(**chosen), memory, ()
 
     @staticmethod
-    def learn(shapes, numbers, learner, memory, e, noise):
+    def learn(config, hyperparameters, learner, memory, e, noise):
         import jax.numpy as jnp
 
         def told(seen):
@@ -378,7 +378,7 @@ class Ends(Echo):
     reading_names = ("ended", "closed", "wet")
 
     @staticmethod
-    def learn(shapes, numbers, learner, memory, e, noise):
+    def learn(config, hyperparameters, learner, memory, e, noise):
         import jax.numpy as jnp
 
         wet = jnp.sum(jnp.abs(e.last.numbers[..., 0]) > 2.0)

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 import jokulmist as jm
 from jokulmist.errors import DeclarationError, JokulmistError, RecordError, SettingError
 from jokulmist.exporting import save
-from jokulmist.exporting.escapes import c_comment, c_string, js_string, markdown, python_docstring, told_apart
+from jokulmist.exporting.escapes import c_comment, c_string, js_string, markdown, python_docstring, unique_names
 from jokulmist.exporting.save import export
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 
@@ -60,7 +60,7 @@ def test_a_compiler_and_node_read_back_what_was_written(tmp_path):
 
 
 def test_names_that_would_be_one_identifier_are_told_apart():
-    assert told_apart(["a.b", "a_b", "a_b_2", "int", "é"], {"int"}) == {
+    assert unique_names(["a.b", "a_b", "a_b_2", "int", "é"], {"int"}) == {
         "a.b": "a_b",
         "a_b": "a_b_2",
         "a_b_2": "a_b_2_2",

@@ -234,15 +234,15 @@ def test_what_cannot_leave_is_told(tmp_path):
         traced = False
 
         @staticmethod
-        def fresh_learner(shapes, numbers, noise):
+        def fresh_learner(config, hyperparameters, noise):
             return np.zeros(1)
 
         @staticmethod
-        def choose(shapes, numbers, learner, memory, observed, noise, explore):
-            return np.zeros(shapes.copies, np.int32), memory, ()
+        def choose(config, hyperparameters, learner, memory, observed, noise, explore):
+            return np.zeros(config.copies, np.int32), memory, ()
 
         @staticmethod
-        def learn(shapes, numbers, learner, memory, experience, noise):
+        def learn(config, hyperparameters, learner, memory, experience, noise):
             return learner, memory, ()
 
     run = jm.train(jm.gallery.Ferry(), Guess(), steps=20, folder=None, lane="plain")

@@ -5,8 +5,12 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-
-from jokulmist.learning.advantages import accumulated, advantages, explained_variance, normalised
+from jokulmist.learning.advantages import (
+    accumulated,
+    explained_variance,
+    generalised_advantages,
+    normalised,
+)
 
 
 def column(*values, kind=float):
@@ -15,7 +19,7 @@ def column(*values, kind=float):
 
 def test_an_ending_a_cut_and_a_border_by_hand():
     """Three decisions: the first ends its episode, the second is cut, the third goes on beyond the stretch."""
-    found = advantages(
+    found = generalised_advantages(
         rewards=column(1.0, 2.0, 3.0),
         ended=column(True, False, False, kind=bool),
         closed=column(True, True, False, kind=bool),
@@ -29,7 +33,7 @@ def test_an_ending_a_cut_and_a_border_by_hand():
 
 
 def test_traces_run_back_within_an_episode_and_no_further():
-    found = advantages(
+    found = generalised_advantages(
         column(0.0, 0.0, 8.0, 5.0), column(0, 0, 1, 0, kind=bool), column(0, 0, 1, 0, kind=bool),
         column(0.0, 0.0, 0.0, 0.0), column(0.0, 0.0, 0.0, 0.0), 0.5, 0.5,
     )  # fmt: skip
@@ -57,7 +61,7 @@ def test_against_a_plain_loop(seed, turns, copies, discount, decay):
                 if closed[k, c]:
                     break
                 weight *= discount * decay
-    found = advantages(*map(jnp.asarray, (rewards, ended, closed, values, after)), discount, decay)
+    found = generalised_advantages(*map(jnp.asarray, (rewards, ended, closed, values, after)), discount, decay)
     assert np.allclose(found, wanted, atol=1e-4)
     if decay == 1.0:  # telescoped: the return, bootstrapped where the stretch ends or is cut, less the value
         tail = rewards + np.where(closed & ~ended, discount * after, 0.0)
@@ -84,4 +88,4 @@ def test_explained_variance(values, wanted):
 
 def test_a_wrong_shape_is_an_error_and_no_silent_mean():
     with pytest.raises(AssertionError):
-        advantages(*[jnp.zeros((3, 2))] * 4, jnp.zeros((3, 1)), 0.9, 0.9)
+        generalised_advantages(*[jnp.zeros((3, 2))] * 4, jnp.zeros((3, 1)), 0.9, 0.9)

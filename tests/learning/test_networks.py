@@ -89,8 +89,8 @@ def test_a_network_of_ones_own_takes_one_observation_at_a_time():
         (lambda: jm.Dense(0), "greater than or equal to 1; got 0. Write for instance `jm.Dense"),
         (lambda: jm.Dense(8, activation="step"), "`activation` of `Dense`"),
         (lambda: jm.Convolutional(filters=[]), "needs at least one"),
-        (lambda: jm.PPO(network=jm.Dense(8)).shapes(SIGHTS, 1), "`eye` is an image. Use `network=jm.Convolutional"),
-        (lambda: jm.PPO(network=jm.Convolutional()).shapes(NUMBERS, 1), "needs an image"),
+        (lambda: jm.PPO(network=jm.Dense(8)).config(SIGHTS, 1), "`eye` is an image. Use `network=jm.Convolutional"),
+        (lambda: jm.PPO(network=jm.Convolutional()).config(NUMBERS, 1), "needs an image"),
         (lambda: jm.Convolutional(filters=[(4, 2, 3)]), "with stride 3 leave out 1 of 3 rows and columns"),
         (lambda: built(jm.Recurrent(30_000), NUMBERS, 2, seed=1), "900,000,000 weights; at most 8,388,608"),
         (lambda: jm.PPO(network="dense"), "must be `jm.Dense"),
@@ -170,9 +170,9 @@ def test_tiles_overlap_and_move_one_value_by_just_its_step():
     assert (int(places.min()), len(set(places[0].tolist()))) == (0, 3)
     assert int(places.max()) < 3 * 25
     with pytest.raises(SettingError, match="Use fewer `tiles`, or `DQN`"):
-        jm.LinearQ(tiles=8000).shapes(spec, 1)
+        jm.LinearQ(tiles=8000).config(spec, 1)
     with pytest.raises(SettingError, match="`b` has none"):
-        jm.LinearQ().shapes(NUMBERS, 1)
+        jm.LinearQ().config(NUMBERS, 1)
 
 
 @pytest.mark.slow

@@ -117,7 +117,7 @@ def test_every_transition_is_what_happened(seed, shape, turns):
         met.add(start)
         row = happened[copy][start]
         gain, weight, last = wanted(happened, copy, start, n_step)
-        assert (float(sample.gain[k]), float(sample.weight_ahead[k])) == (gain, weight)
+        assert (float(sample.gain[k]), float(sample.bootstrap_discount[k])) == (gain, weight)
         assert (int(sample.action[k, 0]), float(sample.following.numbers[k, 0])) == (row["a"], last["x"])
         assert sample.following.legal[0][k].tolist() == last["mask"].tolist()
         if images:
@@ -188,6 +188,6 @@ def test_priorities_of_many_rows_are_found_by_their_sums():
 
 def test_a_memory_too_small_for_its_copies_is_refused():
     agent = jm.DQN(replay_size=100)
-    shapes = agent.shapes(Spec(NUMBERS, jm.Choice(2)), copies=64)  # a policy acts in any number
+    config = agent.config(Spec(NUMBERS, jm.Choice(2)), copies=64)  # a policy acts in any number
     with pytest.raises(SettingError, match="larger `replay_size` or fewer copies"):
-        agent.refuse_copies(shapes)
+        agent.refuse_copies(config)

@@ -32,7 +32,7 @@ from jokulmist.training.plans.sources import remote_written
 from jokulmist.training.progress import SilentDisplay
 from jokulmist.training.redo import redo
 from jokulmist.training.runs.scenes import played_scene
-from jokulmist.training.session.resume import go_on
+from jokulmist.training.session.resume import resume_run
 
 HERE = Path(__file__).parent
 PROGRAM = [sys.executable, str(HERE / "float_program.py")]
@@ -410,7 +410,7 @@ def test_what_another_order_learned_is_neither_gone_on_with_nor_begun_with(tmp_p
         jm.train(Turned(), run.plan.agent, steps=32, copies=2, folder=None, start=run.path)
     plan = replace(run.plan, environment=Turned())
     with pytest.raises(SettingError, match="The order counts"):
-        go_on(run.path, dict(run.origin), plan, SilentDisplay(), [])
+        resume_run(run.path, dict(run.origin), plan, SilentDisplay(), [])
 
 
 def test_a_program_that_was_started_ends_soon_after_its_last_user_and_is_started_again(monkeypatch):

@@ -256,13 +256,13 @@ def test_a_level_that_training_never_reached_is_told(capsys):
 def own_agent(**functions):
     """A class of an agent of one's own, with some of its functions in other ways."""
     usual = {
-        "fresh_learner": lambda shapes, numbers, noise: {"w": np.zeros(2)},
-        "choose": lambda shapes, numbers, learner, memory, observed, noise, explore: (
-            np.zeros(shapes.copies, int),
+        "fresh_learner": lambda config, hyperparameters, noise: {"w": np.zeros(2)},
+        "choose": lambda config, hyperparameters, learner, memory, observed, noise, explore: (
+            np.zeros(config.copies, int),
             memory,
             (),
         ),
-        "learn": lambda shapes, numbers, learner, memory, experience, noise: (learner, memory, (1.0,)),
+        "learn": lambda config, hyperparameters, learner, memory, experience, noise: (learner, memory, (1.0,)),
     }
     made = {name: staticmethod(function) for name, function in {**usual, **functions}.items() if function is not None}
     return type("Mine", (jm.Agent,), {"traced": False, "reading_names": ("gain",), "__module__": "mine", **made})

@@ -130,31 +130,31 @@ class Recorder(jm.Agent):
         return self.every
 
     @staticmethod
-    def fresh_learner(shapes, numbers, noise):
-        rows = (shapes.room, shapes.copies)
+    def fresh_learner(config, hyperparameters, noise):
+        rows = (config.room, config.copies)
         return {
             "count": np.int32(0),
             **{n: np.zeros(rows, np.float32) for n in ("left", "reward", "ended", "closed", "last", "next", "broken")},
         }
 
     @staticmethod
-    def choose(shapes, numbers, learner, memory, observed, noise, explore):
-        share = noise.uniform(shape=(shapes.copies,))
+    def choose(config, hyperparameters, learner, memory, observed, noise, explore):
+        share = noise.uniform(shape=(config.copies,))
         count = (
             observed.legal[0].sum(axis=-1) if observed.legal else 1.25
         )  # of two that are always allowed seldom the second
         return jnp.floor(share * count).astype(jnp.int32), memory, ()
 
     @staticmethod
-    def learn(shapes, numbers, learner, memory, e, noise):
-        at = learner["count"] + jnp.arange(shapes.every)
+    def learn(config, hyperparameters, learner, memory, e, noise):
+        at = learner["count"] + jnp.arange(config.every)
         found = {
             "left": e.observed.numbers[..., 0], "reward": e.rewards, "ended": e.ended, "closed": e.closed, "last": e.last.numbers[..., 0],
             "next": e.following.numbers[..., 0],
             "broken": e.broken if not isinstance(e.broken, tuple) else jnp.zeros_like(e.ended),
         }  # fmt: skip
         kept = {name: learner[name].at[at].set(value.astype(jnp.float32)) for name, value in found.items()}
-        return {**kept, "count": learner["count"] + shapes.every}, memory, ()
+        return {**kept, "count": learner["count"] + config.every}, memory, ()
 
 
 def quick(**more):

@@ -20,7 +20,7 @@ PPO = jm.PPO(network=jm.Dense(8), horizon=8, minibatch=32, epochs=2)
 
 def key_of(environment, agent, copies=4):
     compiled = CompiledEnvironment(environment)
-    return program_cache.key_of(compiled, agent, agent.shapes(compiled.description.spec, copies))
+    return program_cache.key_of(compiled, agent, agent.config(compiled.description.spec, copies))
 
 
 def trained(agent=PPO, environment=None):

@@ -211,8 +211,8 @@ def test_a_mask_of_the_wrong_kind_is_told(wrong):
 def test_a_stack_shows_the_last_moments_alike_on_both_lanes_and_by_hand():
     env = Camera().modified(jm.Stack(3, "place", "seen"))
     spec = env.episode(seed=0)._description.spec
-    shapes = {c.name: c.shape for c in spec.channels}
-    assert shapes == {"place": (3,), "felt": (), "seen": (2, 4, 3)}
+    config = {c.name: c.shape for c in spec.channels}
+    assert config == {"place": (3,), "felt": (), "seen": (2, 4, 3)}
     episode = env.episode(seed=4)
     places = [episode.state.place] * 3
     while not episode.over:
@@ -233,15 +233,15 @@ def test_a_stack_shows_the_last_moments_alike_on_both_lanes_and_by_hand():
             pass
 
         @staticmethod
-        def fresh_learner(shapes, numbers, noise):
+        def fresh_learner(config, hyperparameters, noise):
             return {"seen": np.float32(0.0)}
 
         @staticmethod
-        def choose(shapes, numbers, learner, memory, observed, noise, explore):
+        def choose(config, hyperparameters, learner, memory, observed, noise, explore):
             return (observed.age + observed.numbers[:, 0].astype("int32")) % 2, memory, ()
 
         @staticmethod
-        def learn(shapes, numbers, learner, memory, experience, noise):
+        def learn(config, hyperparameters, learner, memory, experience, noise):
             e = experience.observed
             weights = np.arange(1, 5, dtype=np.float32)
             pixels = (e.images["seen"].astype("float32") * np.arange(1, 4, dtype=np.float32)).sum()
@@ -299,7 +299,7 @@ class Stubborn(jm.QLearning):
     """A method whose `choose` is overridden: it always goes left."""
 
     @staticmethod
-    def choose(shapes, numbers, learner, memory, observed, noise, explore):
+    def choose(config, hyperparameters, learner, memory, observed, noise, explore):
         return 0 * observed.age, memory, ()
 
 
@@ -309,15 +309,15 @@ class Stray(jm.Agent):
     given: int = 7
 
     @staticmethod
-    def fresh_learner(shapes, numbers, noise):
+    def fresh_learner(config, hyperparameters, noise):
         return {"none": np.zeros(1, np.float32)}
 
     @staticmethod
-    def choose(shapes, numbers, learner, memory, observed, noise, explore):
-        return 0 * observed.age + shapes.given, memory, ()
+    def choose(config, hyperparameters, learner, memory, observed, noise, explore):
+        return 0 * observed.age + config.given, memory, ()
 
     @staticmethod
-    def learn(shapes, numbers, learner, memory, experience, noise):
+    def learn(config, hyperparameters, learner, memory, experience, noise):
         return learner, memory, ()
 
 

@@ -6,7 +6,7 @@ import pytest
 from places import Corridor, Gates
 
 import jokulmist as jm
-from jokulmist.agents.contract import numbers_at
+from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.agents.recorded.implicit_q import ImplicitQ
 from jokulmist.agents.tables.q_learning import NOT_RECORDED
 from jokulmist.errors import RecordError, SettingError
@@ -158,20 +158,22 @@ def test_an_expectile_and_a_conservative_step_by_hand():
         target_share=0.25,
     )
     taught = learn_from(records, agent, steps=1)
-    shapes = agent.shapes(records.spec, 1)
+    config = agent.config(records.spec, 1)
     from jokulmist.environments.chance.draws import PlainDraw
     from jokulmist.environments.chance.noise import Domain, Noise, Stream
 
     noise = Noise(0, 1, Domain.TRAINING)
     learner = ImplicitQ.taught(
-        shapes,
-        numbers_at(agent.numbers()),
-        ImplicitQ.fresh_learner(shapes, numbers_at(agent.numbers()), PlainDraw(noise, Stream.FRESH).for_step(0, 0)),
+        config,
+        hyperparameters_at(agent.schedules()),
+        ImplicitQ.fresh_learner(
+            config, hyperparameters_at(agent.schedules()), PlainDraw(noise, Stream.FRESH).for_step(0, 0)
+        ),
         records.rows,
     )
     u = PlainDraw(noise, Stream.LEARN).for_step(0, 0).uniform(shape=(4,))
     pick = np.minimum(np.floor(u * 4), 3).astype(int)
-    networks, critics = shapes.layout.module(learner.weights), shapes.critics.module(learner.critics)
+    networks, critics = config.layout.module(learner.weights), config.critics.module(learner.critics)
     from jokulmist.learning.networks.inputs import Inputs
 
     x = Inputs(np.asarray(records.rows.observed.numbers)[pick], {})
@@ -202,9 +204,11 @@ def test_an_expectile_and_a_conservative_step_by_hand():
             n_step=1,
         )
         moved[weight] = np.asarray(learn_from(records, dqn, steps=1).policy.learner.weights, float)
-    shapes = dqn.shapes(records.spec, 1)
+    config = dqn.config(records.spec, 1)
     fresh = np.asarray(
-        jm.DQN.fresh_learner(shapes, numbers_at(dqn.numbers()), PlainDraw(noise, Stream.FRESH).for_step(0, 0)).weights,
+        jm.DQN.fresh_learner(
+            config, hyperparameters_at(dqn.schedules()), PlainDraw(noise, Stream.FRESH).for_step(0, 0)
+        ).weights,
         float,
     )
     chance = PlainDraw(noise, Stream.LEARN).for_step(0, 0).uniform(shape=(2, 4))
@@ -213,7 +217,7 @@ def test_an_expectile_and_a_conservative_step_by_hand():
 
     def term(weights):
         values = np.asarray(
-            shapes.layout.module(weights)(Inputs(np.asarray(records.rows.observed.numbers, np.float64)[place], {})),
+            config.layout.module(weights)(Inputs(np.asarray(records.rows.observed.numbers, np.float64)[place], {})),
             float,
         )
         return np.mean(np.log(np.exp(values).sum(axis=1)) - values[np.arange(4), records.rows.actions[place]])

@@ -137,18 +137,18 @@ class Tally(jm.Agent):
     exploration: jm.Scheduled = jm.linear(1.0, 0.1, over=1.0)
 
     @staticmethod
-    def fresh_learner(shapes, numbers, noise):
+    def fresh_learner(config, hyperparameters, noise):
         return {"sum": np.zeros(2), "count": np.ones(2)}
 
     @staticmethod
-    def choose(shapes, numbers, learner, memory, observed, noise, explore):
+    def choose(config, hyperparameters, learner, memory, observed, noise, explore):
         best = int(np.argmax(learner["sum"] / learner["count"]))
-        tries = noise.uniform(shape=(shapes.copies,)) < (numbers.exploration if explore else 0.0)
-        return np.where(tries, noise.integers(0, 2, shape=(shapes.copies,)), best), memory, ()
+        tries = noise.uniform(shape=(config.copies,)) < (hyperparameters.exploration if explore else 0.0)
+        return np.where(tries, noise.integers(0, 2, shape=(config.copies,)), best), memory, ()
 
     @staticmethod
-    def learn(shapes, numbers, learner, memory, experience, noise):
-        assert experience.observed.numbers.shape == (1, shapes.copies, 1)
+    def learn(config, hyperparameters, learner, memory, experience, noise):
+        assert experience.observed.numbers.shape == (1, config.copies, 1)
         for action, reward in zip(experience.actions.ravel(), experience.rewards.ravel(), strict=True):
             learner["sum"][action] += reward
             learner["count"][action] += 1
@@ -164,18 +164,18 @@ class Traced(Tally):
         return 2
 
     @staticmethod
-    def choose(shapes, numbers, learner, memory, observed, noise, explore):
+    def choose(config, hyperparameters, learner, memory, observed, noise, explore):
         import jax.numpy as jnp
 
         best = jnp.argmax(learner["sum"] / learner["count"])
-        tries = noise.uniform(shape=(shapes.copies,)) < (numbers.exploration if explore else 0.0)
-        return jnp.where(tries, noise.integers(0, 2, shape=(shapes.copies,)), best), memory, ()
+        tries = noise.uniform(shape=(config.copies,)) < (hyperparameters.exploration if explore else 0.0)
+        return jnp.where(tries, noise.integers(0, 2, shape=(config.copies,)), best), memory, ()
 
     @staticmethod
-    def learn(shapes, numbers, learner, memory, experience, noise):
+    def learn(config, hyperparameters, learner, memory, experience, noise):
         import jax.numpy as jnp
 
-        assert experience.rewards.shape == (2, shapes.copies)
+        assert experience.rewards.shape == (2, config.copies)
         hit = experience.actions[..., None] == jnp.arange(2)
         total = jnp.sum(jnp.where(hit, experience.rewards[..., None], 0.0), axis=(0, 1))
         learner = {"sum": learner["sum"] + total, "count": learner["count"] + hit.sum(axis=(0, 1))}
@@ -270,12 +270,12 @@ class Clock(Traced):
         return 1
 
     @staticmethod
-    def fresh_learner(shapes, numbers, noise):
+    def fresh_learner(config, hyperparameters, noise):
         return {"sum": np.zeros(2), "count": np.ones(2), "paces": np.zeros(600, np.float32), "at": np.int32(0)}
 
     @staticmethod
-    def learn(shapes, numbers, learner, memory, experience, noise):
-        paces = learner["paces"].at[learner["at"]].set(numbers.pace)
+    def learn(config, hyperparameters, learner, memory, experience, noise):
+        paces = learner["paces"].at[learner["at"]].set(hyperparameters.pace)
         return {**learner, "paces": paces, "at": learner["at"] + 1}, memory, (0.0,)
 
 

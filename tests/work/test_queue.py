@@ -63,7 +63,7 @@ def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
     queue = Queue(tmp_path)
     queue.add("resume", "ferry-ppo-001")
     assert queue.pause(1).status == "paused"
-    assert queue.go_on(1).status == "waiting"
+    assert queue.resume_run(1).status == "waiting"
     job = queue.take()
     assert queue.stop(1).requested == "stop"
     queue.finish(job, "stopped")
@@ -77,7 +77,7 @@ def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
             getattr(queue, verb)(1)
     with pytest.raises(LookupFailed, match="there is no job 7; there are 1"):
         queue.stop(7)
-    queue.go_on(1)
+    queue.resume_run(1)
     job = queue.take()
     with pytest.raises(SettingError, match="Stop it first"):
         queue.drop(1)

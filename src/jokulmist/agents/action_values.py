@@ -37,14 +37,14 @@ def masked_values(spec: Spec, values: Any, legal: Any) -> Any:
     return jnp.where(allowed, values, LOW)
 
 
-def chosen_index(shapes: Any, values: Any, legal: Any, noise: Any, exploration: Any) -> Any:
+def chosen_index(config: Any, values: Any, legal: Any, noise: Any, exploration: Any) -> Any:
     """The best action of each copy, or with a chance of `exploration` any that is allowed; None for the best alone."""
     xp = noise.xp
     best = values.argmax(axis=1).astype("int32")
     if exploration is None:
         return best
-    u = noise.uniform(shape=(2, shapes.copies))
-    joint = shapes.joint
+    u = noise.uniform(shape=(2, config.copies))
+    joint = config.joint
     allowed = joint.legal(legal)
     if allowed is None:
         any_action = xp.minimum(xp.floor(u[1] * joint.count), joint.count - 1).astype("int32")

@@ -31,12 +31,12 @@ def as_flat(gradients: list[Any]) -> Any:
     return jnp.concatenate([gradient.reshape(-1) for gradient in gradients])
 
 
-def minibatch_of(shapes: Any, rows: Any, noise: Any) -> Any:
+def minibatch_of(config: Any, rows: Any, noise: Any) -> Any:
     """Some rows, each equally likely."""
     import jax
     import jax.numpy as jnp
 
     count = rows.rewards.shape[0]
-    u = noise.uniform(shape=(shapes.minibatch,))
+    u = noise.uniform(shape=(config.minibatch,))
     place = jnp.minimum(jnp.floor(u * count), count - 1).astype(jnp.int32)
     return jax.tree.map(lambda leaf: leaf[place], rows)

@@ -17,12 +17,12 @@ from jokulmist.errors import SettingError
 VALUE = ".value"
 
 
-def begun_with(agent: Agent, shapes: Any, fresh: Any, policy: Any, context: str) -> Any:
+def started_from(agent: Agent, config: Any, fresh: Any, policy: Any, context: str) -> Any:
     """The learner of an agent with what a policy has learned; all else of it (moments of the optimiser, replay) begins
     anew."""
     teacher_learner, teacher = policy.learner, policy.agent
     if isinstance(teacher, RecordedPolicy) and isinstance(agent, PolicyAgent):
-        return _cloned(shapes, fresh, policy, context)
+        return _cloned(config, fresh, policy, context)
     if type(teacher) is not type(agent):
         clones = (
             " A policy of `Cloning` or `ImplicitQ` begins `PPO`, `ActorCritic` or `Reinforce`."
@@ -34,7 +34,7 @@ def begun_with(agent: Agent, shapes: Any, fresh: Any, policy: Any, context: str)
             f"`{type(agent).__name__}`. Give the same method.{clones}"
         )
     learner = copy_matching(fresh, teacher_learner, context)
-    if isinstance(agent, DQN) and shapes.target:
+    if isinstance(agent, DQN) and config.target:
         return learner._replace(target=np.array(learner.weights))
     if isinstance(agent, CriticAgent):
         learning = learner.learning
@@ -64,28 +64,28 @@ def copy_matching(fresh: Any, source: Any, context: str, path: str = "") -> Any:
     return array.astype(wanted.dtype)
 
 
-def _cloned(shapes: Any, fresh: Any, policy: Any, context: str) -> Any:
+def _cloned(config: Any, fresh: Any, policy: Any, context: str) -> Any:
     """A policy method that begins with the policy that records have taught, and with a value of its own that begins
     anew."""
-    teacher_shapes, teacher_learner = policy.shapes, policy.learner
+    teacher_shapes, teacher_learner = policy.config, policy.learner
     comparisons = [
-        ("network", teacher_shapes.network, shapes.network),
-        ("scaling", teacher_shapes.scaling, shapes.scaling),
+        ("network", teacher_shapes.network, config.network),
+        ("scaling", teacher_shapes.scaling, config.scaling),
     ]
-    if shapes.acting.width:
-        comparisons.append(("spread_by_state", teacher_shapes.spread_by_state, shapes.spread_by_state))
+    if config.acting.width:
+        comparisons.append(("spread_by_state", teacher_shapes.spread_by_state, config.spread_by_state))
     differences = [
         f"`{name}` is {theirs_value!r} there and {ours_value!r} here"
         for name, theirs_value, ours_value in comparisons
         if theirs_value != ours_value
     ]
-    if shapes.shared:
+    if config.shared:
         differences.append("`shared` is True here")
     if differences:
         raise SettingError(
             f"{context} cannot begin it: {'; '.join(differences)}. Give both the same, and `shared=False`."
         )
-    weights, ours_value = np.array(fresh.weights), shapes.layout.parts
+    weights, ours_value = np.array(fresh.weights), config.layout.parts
     for name, place in teacher_shapes.layout.parts.items():
         if not name.startswith(VALUE):
             weights[ours_value[name]] = teacher_learner.weights[place]

@@ -1,7 +1,7 @@
 """What every learning method is: a settings object, and three pure functions.
 
 The settings split into *numbers* (anything that is a float or a schedule: traced, so that changing one compiles
-nothing anew) and *shapes* (everything else: static). What was learned is the *learner*; what belongs to each copy is
+nothing anew) and *config* (everything else: static). What was learned is the *learner*; what belongs to each copy is
 the *memory*. The training loop does not know which method it drives.
 """
 
@@ -75,7 +75,7 @@ AboveZero = Annotated[float, AfterValidator(_above_zero)]
 Limit = Annotated[float | None, BeforeValidator(_unless_off), AfterValidator(_above_zero)]
 
 
-class Shapes(SimpleNamespace):
+class Config(SimpleNamespace):
     """The static part of an agent's settings, with `spec` and `copies`; hashable."""
 
     spec: Spec
@@ -85,33 +85,35 @@ class Shapes(SimpleNamespace):
         return hash(tuple(sorted((name, _hashable(value)) for name, value in vars(self).items() if name != "spec")))
 
 
-class Numbers(SimpleNamespace):
+class Hyperparameters(SimpleNamespace):
     """The numbers of an agent's settings at this moment: schedules are already evaluated."""
 
 
 DiscountPer = Literal["decision", "advance"]
 
 
-def counts_advances(shapes: Any) -> bool:
+def counts_advances(config: Any) -> bool:
     """Whether a method discounts within a decision, by the advance."""
-    return getattr(shapes, "discount_per", "decision") == "advance"
+    return getattr(config, "discount_per", "decision") == "advance"
 
 
-def weight_ahead(numbers: Any, advances: Any) -> Any:
+def bootstrap_discount(numbers: Any, advances: Any) -> Any:
     """What the future counts after a decision: the discount, or where advances are counted, to the power of their
     number."""
     return numbers.discount if isinstance(advances, tuple) else numbers.discount**advances
 
 
-def numbers_at(coefficients: Mapping[str, Coefficients], progress: Progress = AT_BEGIN) -> Numbers:
+def hyperparameters_at(coefficients: Mapping[str, Coefficients], progress: Progress = AT_BEGIN) -> Hyperparameters:
     """An agent's numbers at a moment, by default the beginning of a run."""
-    return Numbers(**{name: schedules.number_at(c, progress) for name, c in coefficients.items()})
+    return Hyperparameters(**{name: schedules.number_at(c, progress) for name, c in coefficients.items()})
 
 
-def numbers_below(numbers: Any, head: str) -> Numbers:
+def hyperparameters_below(numbers: Any, head: str) -> Hyperparameters:
     """Among the numbers of several agents those of one, whose names begin with its name and a point."""
     head += "."
-    return Numbers(**{name.removeprefix(head): value for name, value in vars(numbers).items() if name.startswith(head)})
+    return Hyperparameters(
+        **{name.removeprefix(head): value for name, value in vars(numbers).items() if name.startswith(head)}
+    )
 
 
 def _hashable(value: Any) -> Any:
@@ -240,23 +242,23 @@ class Agent(BaseModel, metaclass=_Declared):
 
     A subclass declares its settings as fields with defaults, and writes `fresh_learner`, `choose` and `learn` as static
     functions of what they are given, and `fresh_memory` where its copies remember something. Fields of type `float` (or
-    `jm.Scheduled`) reach the functions in ``numbers``, all others in ``shapes``, beside ``shapes.spec`` (channels and
-    action) and ``shapes.copies``.
+    `jm.Scheduled`) reach the functions in ``hyperparameters``, all others in ``config``, beside ``config.spec`` (channels and
+    action) and ``config.copies``.
 
     The functions are written with ``jax.numpy``; on a plain lane the loop compiles each of them by itself. With
     ``traced = False`` they are plain Python over NumPy arrays instead, and the agent trains on plain lanes only.
 
     Notes
     -----
-    ``fresh_learner(shapes, numbers, noise) -> learner``
+    ``fresh_learner(config, hyperparameters, noise) -> learner``
         What was learned before the first decision, nothing: a NamedTuple or a dict of arrays.
-    ``fresh_memory(shapes, numbers) -> memory``
+    ``fresh_memory(config, hyperparameters) -> memory``
         What the copies remember before the first decision, in arrays with a leading axis of copies; by default nothing,
         ``()``.
-    ``choose(shapes, numbers, learner, memory, observed, noise, explore) -> actions, memory, notes``
+    ``choose(config, hyperparameters, learner, memory, observed, noise, explore) -> actions, memory, notes``
         `observed` is a `Seen`: its ``numbers`` have shape ``(copies, width)``, float32, in the units of the
         environment; `noise` is a draw, asked with ``shape=``; `explore` is False in evaluation.
-    ``learn(shapes, numbers, learner, memory, experience, noise) -> learner, memory, readings``
+    ``learn(config, hyperparameters, learner, memory, experience, noise) -> learner, memory, readings``
         `readings` is a tuple of scalars, one for each of `reading_names`.
 
     Examples
@@ -268,15 +270,15 @@ class Agent(BaseModel, metaclass=_Declared):
     ...     exploration: float = 0.1
     ...     traced = False  # plain NumPy
     ...     @staticmethod
-    ...     def fresh_learner(shapes, numbers, noise):
-    ...         return {"sum": np.zeros(shapes.spec.action.count), "count": np.ones(shapes.spec.action.count)}
+    ...     def fresh_learner(config, hyperparameters, noise):
+    ...         return {"sum": np.zeros(config.spec.action.count), "count": np.ones(config.spec.action.count)}
     ...     @staticmethod
-    ...     def choose(shapes, numbers, learner, memory, observed, noise, explore):
+    ...     def choose(config, hyperparameters, learner, memory, observed, noise, explore):
     ...         best = int(np.argmax(learner["sum"] / learner["count"]))
-    ...         tries = noise.uniform(shape=(shapes.copies,)) < (numbers.exploration if explore else 0.0)
-    ...         return np.where(tries, noise.integers(0, shapes.spec.action.count, shape=(shapes.copies,)), best), memory, ()
+    ...         tries = noise.uniform(shape=(config.copies,)) < (hyperparameters.exploration if explore else 0.0)
+    ...         return np.where(tries, noise.integers(0, config.spec.action.count, shape=(config.copies,)), best), memory, ()
     ...     @staticmethod
-    ...     def learn(shapes, numbers, learner, memory, experience, noise):
+    ...     def learn(config, hyperparameters, learner, memory, experience, noise):
     ...         np.add.at(learner["sum"], experience.actions, experience.rewards)
     ...         np.add.at(learner["count"], experience.actions, 1.0)
     ...         return learner, memory, ()
@@ -335,14 +337,14 @@ class Agent(BaseModel, metaclass=_Declared):
             raise ValueError("must not be below 0")
         return value
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
+    def config(self, spec: Spec, copies: int) -> Config:
         """The static settings, with what they are applied to."""
         self.refuse(spec)
         # What is new is looked at around a method, which is the same without it.
         values = {name: value for name, value in self if not isinstance(value, (float, Schedule)) and name != "novelty"}
-        return Shapes(spec=spec, copies=copies, **values)
+        return Config(spec=spec, copies=copies, **values)
 
-    def numbers(self) -> dict[str, Coefficients]:
+    def schedules(self) -> dict[str, Coefficients]:
         """The numbers among the settings, each as the coefficients of its schedule."""
         values = {name: value for name, value in self if isinstance(value, (float, Schedule))}
         return {name: schedules.coefficients(value) for name, value in values.items()}
@@ -355,7 +357,7 @@ class Agent(BaseModel, metaclass=_Declared):
                 f"Use an environment whose channels are numbers."
             )
 
-    def refuse_copies(self, shapes: Shapes) -> None:
+    def refuse_copies(self, config: Config) -> None:
         """Raise `SettingError` where the method cannot learn from so many copies; a policy may act in any number."""
 
     def copies_for(self, steps: int | None) -> int:
@@ -383,7 +385,7 @@ class Agent(BaseModel, metaclass=_Declared):
         return 1
 
     @staticmethod
-    def chooses_by_numpy(shapes: Any) -> bool:
+    def chooses_by_numpy(config: Any) -> bool:
         """Whether `choose` also works over NumPy arrays, told by ``noise.xp``: a plain lane then makes no call for
         it."""
         return False
@@ -428,14 +430,14 @@ class Agent(BaseModel, metaclass=_Declared):
 
     @classmethod
     def scalar(
-        cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+        cls, config: Any, hyperparameters: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
     ) -> ScalarAgent | None:
         """The twin of `choose` and `learn` for plain lanes, where one call into a compiled function would cost more
         than the whole work; None where there is none."""
         return None
 
     @staticmethod
-    def policy_outputs(shapes: Any, learner: Any, observed: Any) -> dict[str, Any]:
+    def policy_outputs(config: Any, learner: Any, observed: Any) -> dict[str, Any]:
         """What a policy says beside its decision, in arrays with a leading axis of rows and in the units of the
         environment, in what can be traced:
         ``values`` of each action, ``probabilities`` (``probabilities.PART``) of each alternative, ``spread.PART`` of
@@ -443,22 +445,22 @@ class Agent(BaseModel, metaclass=_Declared):
         return {}
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
+    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Any:
         raise NotImplementedError
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Any) -> Any:
+    def fresh_memory(config: Any, hyperparameters: Any) -> Any:
         return ()
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         raise NotImplementedError
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         raise NotImplementedError
 

@@ -6,7 +6,7 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import PrivateAttr, field_validator
 
-from jokulmist.agents.contract import Agent, Shapes, numbers_at
+from jokulmist.agents.contract import Agent, Config, hyperparameters_at
 from jokulmist.environments.spaces.channels import Spec, refuse_mismatch
 from jokulmist.errors import SettingError
 from jokulmist.learning.schedules import Coefficients, Progress, coefficients
@@ -91,10 +91,10 @@ class Fixed(Agent):
         if self._spec is not None:
             refuse_mismatch(self._spec, spec, f"the policy of {self.policy!r}", "the player")
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
+    def config(self, spec: Spec, copies: int) -> Config:
         self.refuse(spec)
-        inner = self.inner.shapes(spec, copies)
-        return Shapes(
+        inner = self.inner.config(spec, copies)
+        return Config(
             spec=spec,
             copies=copies,
             kind=type(self.inner),
@@ -103,10 +103,10 @@ class Fixed(Agent):
             held=self._frozen,
         )
 
-    def numbers(self) -> dict[str, Coefficients]:
+    def schedules(self) -> dict[str, Coefficients]:
         if self.inner is None:
             return {}
-        last = numbers_at(self.inner.numbers(), Progress(self._decisions, 0, 1.0))
+        last = hyperparameters_at(self.inner.schedules(), Progress(self._decisions, 0, 1.0))
         return {name: coefficients(float(value)) for name, value in vars(last).items()}
 
     def copies_for(self, steps: int | None) -> int:
@@ -124,26 +124,26 @@ class Fixed(Agent):
         return {"policy": self.policy, "act": self.act}
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
-        if shapes.held is not None:
-            return shapes.held.learner
-        return shapes.kind.policy_state(shapes.kind.fresh_learner(shapes.inner, numbers, noise))
+    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Any:
+        if config.held is not None:
+            return config.held.learner
+        return config.kind.policy_state(config.kind.fresh_learner(config.inner, hyperparameters, noise))
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Any) -> Any:
-        return shapes.kind.fresh_memory(shapes.inner, numbers)
+    def fresh_memory(config: Any, hyperparameters: Any) -> Any:
+        return config.kind.fresh_memory(config.inner, hyperparameters)
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
-        actions, memory, _ = shapes.kind.choose(
-            shapes.inner, numbers, learner, memory, observed, noise, shapes.explores
+        actions, memory, _ = config.kind.choose(
+            config.inner, hyperparameters, learner, memory, observed, noise, config.explores
         )
         return actions, memory, ()
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         return learner, memory, ()

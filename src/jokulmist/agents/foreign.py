@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Shapes, numbers_at
+from jokulmist.agents.contract import Agent, Config, hyperparameters_at
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.spaces.actions import Action, Actions, Choice
@@ -15,7 +15,7 @@ from jokulmist.errors import BrokenEnvironment, SettingError, listed
 from jokulmist.loading import ships
 
 
-def refuse_foreign(agent: Agent, shapes: Shapes) -> None:
+def refuse_foreign(agent: Agent, config: Config) -> None:
     """Raise `SettingError` where an agent of a user's own lacks a function, or begins with what could not be saved.
 
     It is told before a training: else it would come to light at the first checkpoint, after hours.
@@ -30,9 +30,9 @@ def refuse_foreign(agent: Agent, shapes: Shapes) -> None:
             "`learn`, see docs/methods.md."
         )
     draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).for_step(0, 0)
-    numbers = numbers_at(agent.numbers())
-    _refuse_unsaved(f"`{kind.__name__}.fresh_learner`", "learner", kind.fresh_learner(shapes, numbers, draw))
-    _refuse_unsaved(f"`{kind.__name__}.fresh_memory`", "memory", kind.fresh_memory(shapes, numbers))
+    hyperparameters = hyperparameters_at(agent.schedules())
+    _refuse_unsaved(f"`{kind.__name__}.fresh_learner`", "learner", kind.fresh_learner(config, hyperparameters, draw))
+    _refuse_unsaved(f"`{kind.__name__}.fresh_memory`", "memory", kind.fresh_memory(config, hyperparameters))
 
 
 def _refuse_unsaved(method: str, path: str, tree: Any) -> None:

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from jokulmist.agents.batches import as_flat, in_parts, in_rows, seed_from
-from jokulmist.agents.contract import Agent, Numbers, Shapes
+from jokulmist.agents.contract import Agent, Config, Hyperparameters
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.tables.cells import array_ops, grid_for
 from jokulmist.environments.spaces.actions import parts_of
@@ -75,36 +75,36 @@ class Seeking(Agent):
 
     inner: Any
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
-        inner = self.inner.shapes(spec, copies)
+    def config(self, spec: Spec, copies: int) -> Config:
+        inner = self.inner.config(spec, copies)
         novelty = self.inner.novelty
         measure = novelty.by or ("counts" if hasattr(inner, "grid") or _countable(spec) else "distillation")
-        shapes = Shapes(
+        config = Config(
             spec=spec, copies=copies, kind=type(self.inner), inner=inner, by=measure, discount_per=getattr(inner, "discount_per", "decision"),
             grid=None, layout=None, actions=1, judge=None,
         )  # fmt: skip
         if measure == "counts":
-            shapes.grid = getattr(inner, "grid", None) or grid_for(spec, novelty.bins, "Novelty")
+            config.grid = getattr(inner, "grid", None) or grid_for(spec, novelty.bins, "Novelty")
             choices = len(choices_of(spec.action)) == len(parts_of(spec.action))
-            shapes.actions = joint_over(spec.action).count if choices else 1
-            if shapes.grid.cells * shapes.actions > MOST_COUNTED:
+            config.actions = joint_over(spec.action).count if choices else 1
+            if config.grid.cells * config.actions > MOST_COUNTED:
                 raise SettingError(
-                    f"`Novelty` would count {shapes.grid.cells * shapes.actions:,} things; at most {MOST_COUNTED:,} "
+                    f"`Novelty` would count {config.grid.cells * config.actions:,} things; at most {MOST_COUNTED:,} "
                     "are counted. Use fewer `bins`, or "
                     f'`by="distillation"`.'
                 )
         else:
-            shapes.layout = _layout(usual_network(spec), spec, 0)
+            config.layout = _layout(usual_network(spec), spec, 0)
         if isinstance(self.inner, PolicyAgent):
-            shapes.judge = _layout(usual_network(spec), spec, 0, 1)
-        return shapes
+            config.judge = _layout(usual_network(spec), spec, 0, 1)
+        return config
 
-    def numbers(self) -> dict[str, Coefficients]:
+    def schedules(self) -> dict[str, Coefficients]:
         novelty_numbers = {
             f"novelty_{name}": coefficients(float(getattr(self.inner.novelty, name)))
             for name in ("weight", "discount", "learning_rate")
         }
-        return {**self.inner.numbers(), **novelty_numbers}
+        return {**self.inner.schedules(), **novelty_numbers}
 
     def copies_for(self, steps: int | None) -> int:
         return int(self.inner.copies_for(steps))
@@ -116,56 +116,62 @@ class Seeking(Agent):
         return bool(self.inner.remembers())
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Any:
-        inner_learner = shapes.kind.fresh_learner(shapes.inner, numbers, noise)
-        seed = seed_from(noise) if shapes.judge is not None or shapes.by == "distillation" else 0
+    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> Any:
+        inner_learner = config.kind.fresh_learner(config.inner, hyperparameters, noise)
+        seed = seed_from(noise) if config.judge is not None or config.by == "distillation" else 0
         judge: tuple[Any, ...] = ()
-        if shapes.judge is not None:
-            initial = _layout(usual_network(shapes.spec), shapes.spec, seed + 2, 1).initial_weights()
+        if config.judge is not None:
+            initial = _layout(usual_network(config.spec), config.spec, seed + 2, 1).initial_weights()
             judge = (initial, first_moments("adam", initial))
-        if shapes.by == "counts":
-            if hasattr(shapes.inner, "grid"):
-                inner_learner.values[...] = np.maximum(inner_learner.values, unmet(numbers))
-            counts = np.zeros(shapes.grid.cells * shapes.actions, np.float32)
-            seen = fresh_running(shapes.spec.width) if judge else None
+        if config.by == "counts":
+            if hasattr(config.inner, "grid"):
+                inner_learner.values[...] = np.maximum(inner_learner.values, unmet(hyperparameters))
+            counts = np.zeros(config.grid.cells * config.actions, np.float32)
+            seen = fresh_running(config.spec.width) if judge else None
             return NoveltyLearner(inner_learner, NoveltyState(counts, (), (), (), seen, None, *judge))
         target, weights = (
-            _layout(usual_network(shapes.spec), shapes.spec, seed + k).initial_weights() for k in range(2)
+            _layout(usual_network(config.spec), config.spec, seed + k).initial_weights() for k in range(2)
         )
         moments = first_moments("adam", weights)
-        seen = fresh_running(shapes.spec.width)
+        seen = fresh_running(config.spec.width)
         return NoveltyLearner(inner_learner, NoveltyState((), target, weights, moments, seen, fresh_running(1), *judge))
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
-        inner_memory = shapes.kind.fresh_memory(shapes.inner, numbers)
-        return {"own": inner_memory, "open": np.zeros(shapes.copies, np.float32) if shapes.by == "distillation" else ()}
+    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+        inner_memory = config.kind.fresh_memory(config.inner, hyperparameters)
+        return {"own": inner_memory, "open": np.zeros(config.copies, np.float32) if config.by == "distillation" else ()}
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        observed: Any,
+        noise: Any,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
-        actions, inner_memory, notes = shapes.kind.choose(
-            shapes.inner, numbers, own_of(learner), memory["own"], observed, noise, explore
+        actions, inner_memory, notes = config.kind.choose(
+            config.inner, hyperparameters, inner_of(learner), memory["own"], observed, noise, explore
         )
         return actions, {**memory, "own": inner_memory}, notes
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Any, noise: Any
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
-        if shapes.by == "counts":
-            state, new = counted(shapes, learner.novelty, experience)
+        if config.by == "counts":
+            state, new = counted(config, learner.novelty, experience)
             open_now: Any = ()
         else:
-            state, new, open_now = predicted(shapes, numbers, learner.novelty, memory["open"], experience)
-        more = numbers.novelty_weight * new
-        if shapes.kind.replays:
-            bonus = Bonus(more, lambda sample: numbers.novelty_weight * novelty_of(shapes, state, sample))
-            inner_learner, own_memory, inner_readings = shapes.kind.learn(
-                shapes.inner, numbers, learner.inner, memory["own"], experience, noise, bonus
+            state, new, open_now = predicted(config, hyperparameters, learner.novelty, memory["open"], experience)
+        more = hyperparameters.novelty_weight * new
+        if config.kind.replays:
+            bonus = Bonus(more, lambda sample: hyperparameters.novelty_weight * novelty_of(config, state, sample))
+            inner_learner, own_memory, inner_readings = config.kind.learn(
+                config.inner, hyperparameters, learner.inner, memory["own"], experience, noise, bonus
             )
             return (
                 NoveltyLearner(inner_learner, state),
@@ -173,11 +179,11 @@ class Seeking(Agent):
                 (*inner_readings, jnp.mean(more)),
             )
         rewards = experience.rewards + more
-        if shapes.judge is not None:
-            state, next_values = update_value_pass(shapes, numbers, learner.novelty, state, experience, new)
-            rewards = experience.rewards + numbers.novelty_weight * next_values
-        inner_learner, own_memory, inner_readings = shapes.kind.learn(
-            shapes.inner, numbers, learner.inner, memory["own"], experience._replace(rewards=rewards), noise
+        if config.judge is not None:
+            state, next_values = update_value_pass(config, hyperparameters, learner.novelty, state, experience, new)
+            rewards = experience.rewards + hyperparameters.novelty_weight * next_values
+        inner_learner, own_memory, inner_readings = config.kind.learn(
+            config.inner, hyperparameters, learner.inner, memory["own"], experience._replace(rewards=rewards), noise
         )
         return (
             NoveltyLearner(inner_learner, state),
@@ -198,58 +204,58 @@ def _countable(spec: Spec) -> bool:
     return bool(cells <= MOST_BY_ITSELF)
 
 
-def own_of(learner: Any) -> Any:
+def inner_of(learner: Any) -> Any:
     """What a method itself has learned, from all that a loop has or from what a policy keeps."""
     return learner.inner if isinstance(learner, NoveltyLearner) else learner
 
 
-def unmet(numbers: Numbers) -> Any:
+def unmet(hyperparameters: Hyperparameters) -> Any:
     """What a table holds where nothing was met yet: as if everything were new from there on, for at most a hundred
     decisions (Jin et al., 2018, algorithm 1, begins with the highest value, too). Else what was never tried would look
     worse than what was tried once."""
-    return numbers.novelty_weight / np.maximum(1.0 - numbers.discount, 0.01)
+    return hyperparameters.novelty_weight / np.maximum(1.0 - hyperparameters.discount, 0.01)
 
 
-def novelty_of(shapes: Any, state: NoveltyState, sample: Any) -> Any:
+def novelty_of(config: Any, state: NoveltyState, sample: Any) -> Any:
     """How new decisions from replay are by what was met until now: a bonus that was stored would stay as large as it
     was then."""
     import jax.numpy as jnp
 
-    if shapes.by == "counts":
-        entry = shapes.grid.place(list(sample.observed.numbers.T), array_ops())[0]
-        if shapes.actions > 1:
-            entry = entry * shapes.actions + sample.action[:, 0].astype(jnp.int32)
+    if config.by == "counts":
+        entry = config.grid.place(list(sample.observed.numbers.T), array_ops())[0]
+        if config.actions > 1:
+            entry = entry * config.actions + sample.action[:, 0].astype(jnp.int32)
         return 1.0 / jnp.sqrt(jnp.maximum(state.counts[entry], 1.0))
-    layout = shapes.layout
-    inputs = prepared(shapes.spec, "running", state.statistics, sample.following)
+    layout = config.layout
+    inputs = prepared(config.spec, "running", state.statistics, sample.following)
     wanted, prediction = (applied(layout.module(weights), inputs) for weights in (state.target, state.weights))
     return jnp.mean(jnp.square(prediction - wanted), axis=1) / spread_of(state.returns)
 
 
-def counted(shapes: Any, state: NoveltyState, experience: Any) -> tuple[NoveltyState, Any]:
+def counted(config: Any, state: NoveltyState, experience: Any) -> tuple[NoveltyState, Any]:
     """The counts after some turns, and of each decision one over the root of how often it was made there, itself
     included."""
     import jax.numpy as jnp
 
     rows = in_rows(experience.observed)
-    cell = shapes.grid.place(list(rows.numbers.T), array_ops())[0]
+    cell = config.grid.place(list(rows.numbers.T), array_ops())[0]
     entry = cell
-    if shapes.actions > 1:
-        entry = cell * shapes.actions + joint_over(shapes.spec.action).index(in_rows(experience.actions))
+    if config.actions > 1:
+        entry = cell * config.actions + joint_over(config.spec.action).index(in_rows(experience.actions))
     counts = state.counts.at[entry].add(1.0)
     new = 1.0 / jnp.sqrt(counts[entry])
     return state._replace(counts=counts), new.reshape(experience.rewards.shape)
 
 
 def predicted(
-    shapes: Any, numbers: Numbers, state: NoveltyState, open_before: Any, experience: Any
+    config: Any, hyperparameters: Hyperparameters, state: NoveltyState, open_before: Any, experience: Any
 ) -> tuple[NoveltyState, Any, Any]:
     """What was learned of some turns, how badly what followed each decision was predicted, in spreads of its returns,
     and the open returns."""
     import jax.numpy as jnp
 
-    layout, last = shapes.layout, in_rows(experience.last)
-    inputs = prepared(shapes.spec, "running", state.statistics, last)
+    layout, last = config.layout, in_rows(experience.last)
+    inputs = prepared(config.spec, "running", state.statistics, last)
     wanted = applied(layout.module(state.target), inputs)
 
     def error(leaves: Any, inputs: Any, wanted: Any) -> Any:
@@ -259,10 +265,10 @@ def predicted(
     # unscaled, everything is far from everything
     new = jnp.where(state.statistics.count > 0.0, new, 0.0)  # type: ignore[union-attr]
     nowhere = jnp.zeros_like(experience.closed)  # it goes on over the end of an episode
-    new_returns, open_now = followed(open_before, new, nowhere, numbers.novelty_discount)
+    new_returns, open_now = followed(open_before, new, nowhere, hyperparameters.novelty_discount)
     returns = gathered(state.returns, new_returns[..., None])
     weights, moments = one_pass(
-        layout, lambda leaves, *part: jnp.mean(error(leaves, *part)), numbers.novelty_learning_rate, (state.weights, state.moments), (inputs, wanted),
+        layout, lambda leaves, *part: jnp.mean(error(leaves, *part)), hyperparameters.novelty_learning_rate, (state.weights, state.moments), (inputs, wanted),
     )  # fmt: skip
     after = state._replace(
         weights=weights, moments=moments, statistics=gathered(state.statistics, met(experience)), returns=returns
@@ -271,7 +277,12 @@ def predicted(
 
 
 def update_value_pass(
-    shapes: Any, numbers: Numbers, before: NoveltyState, novelty_state: NoveltyState, experience: Any, new: Any
+    config: Any,
+    hyperparameters: Hyperparameters,
+    before: NoveltyState,
+    novelty_state: NoveltyState,
+    experience: Any,
+    new: Any,
 ) -> tuple[NoveltyState, Any]:
     """How much better than predicted what followed each decision was in novelty, by a value of its own with a discount
     of its own.
@@ -283,24 +294,24 @@ def update_value_pass(
     import jax.numpy as jnp
     from jax import lax
 
-    layout = shapes.judge
+    layout = config.judge
     rows = [in_rows(seen) for seen in (experience.observed, experience.following)]
-    inputs, after = (prepared(shapes.spec, "running", before.statistics, seen) for seen in rows)
+    inputs, after = (prepared(config.spec, "running", before.statistics, seen) for seen in rows)
     module = layout.module(before.judge)
     values, next_values = (applied(module, batch)[:, 0].reshape(new.shape) for batch in (inputs, after))
-    errors = new + numbers.novelty_discount * next_values - values
-    decay = jnp.full(new.shape, jnp.float32(numbers.novelty_discount * TRACE_DECAY))
+    errors = new + hyperparameters.novelty_discount * next_values - values
+    decay = jnp.full(new.shape, jnp.float32(hyperparameters.novelty_discount * TRACE_DECAY))
     wanted = (values + accumulated(errors, decay)).reshape(-1)
 
     def loss(leaves: Any, batch: Any, targets: Any) -> Any:
         return jnp.mean(jnp.square(applied(layout.combined(leaves), batch)[:, 0] - targets))
 
     def epoch(state: Any, _: Any) -> Any:
-        return one_pass(layout, loss, numbers.novelty_learning_rate, state, (inputs, wanted)), None
+        return one_pass(layout, loss, hyperparameters.novelty_learning_rate, state, (inputs, wanted)), None
 
     (weights, moments), _ = lax.scan(epoch, (before.judge, before.judge_moments), None, length=EPOCHS)
     statistics = novelty_state.statistics
-    if shapes.by == "counts":
+    if config.by == "counts":
         statistics = gathered(statistics, met(experience))
     return novelty_state._replace(judge=weights, judge_moments=moments, statistics=statistics), errors
 

@@ -13,7 +13,7 @@ from collections.abc import Mapping
 from functools import cache
 from typing import Any, ClassVar, NamedTuple
 
-from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, numbers_below
+from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, hyperparameters_below
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.novelty import refuse_novelty
 from jokulmist.agents.roster import Roster, remembering
@@ -36,7 +36,7 @@ class PlayerGroup(NamedTuple):
     players : tuple of int
         Their places among all players.
     kind : type
-    shapes : Shapes
+    config : Config
         For as many copies as rows: those of the first player, then those of the next.
     views : tuple of PlayerView
     every : int
@@ -46,7 +46,7 @@ class PlayerGroup(NamedTuple):
     name: str
     players: tuple[int, ...]
     kind: type[Agent]
-    shapes: Any
+    config: Any
     views: tuple[PlayerView, ...]
     every: int
 
@@ -97,7 +97,7 @@ class PlayerAgents(Agent):
                         "agent of its own."
                     )
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
+    def config(self, spec: Spec, copies: int) -> Config:
         self.refuse(spec)
         players = players_of(spec.action)
         groups = []
@@ -105,13 +105,13 @@ class PlayerAgents(Agent):
             members = name.split(TOGETHER)
             views = tuple(view_of(spec, player) for player in members)
             rows = copies * len(members)
-            shapes = agent.shapes(views[0].spec, rows)
+            config = agent.config(views[0].spec, rows)
             places = tuple(players.index(player) for player in members)
-            groups.append(PlayerGroup(name, places, type(agent), shapes, views, agent.decisions_per_update(rows)))
-        return Shapes(spec=spec, copies=copies, groups=tuple(groups), every=self.decisions_per_update(copies))
+            groups.append(PlayerGroup(name, places, type(agent), config, views, agent.decisions_per_update(rows)))
+        return Config(spec=spec, copies=copies, groups=tuple(groups), every=self.decisions_per_update(copies))
 
-    def numbers(self) -> dict[str, Any]:
-        return {f"{group}.{name}": c for group, agent in self.agents.items() for name, c in agent.numbers().items()}
+    def schedules(self) -> dict[str, Any]:
+        return {f"{group}.{name}": c for group, agent in self.agents.items() for name, c in agent.schedules().items()}
 
     def copies_for(self, steps: int | None) -> int:
         wanted: list[int] = [agent.copies_for(steps) for agent in self.agents.values()]
@@ -132,29 +132,38 @@ class PlayerAgents(Agent):
         raise NotImplementedError("a plan writes the agents of players by itself")
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
-        return {g.name: g.kind.fresh_learner(g.shapes, numbers_below(numbers, g.name), noise) for g in shapes.groups}
+    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Any:
+        return {
+            g.name: g.kind.fresh_learner(g.config, hyperparameters_below(hyperparameters, g.name), noise)
+            for g in config.groups
+        }
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Any) -> Any:
+    def fresh_memory(config: Any, hyperparameters: Any) -> Any:
         """What each agent's copies remember; where decisions wait, what waits."""
-        return {g.name: _fresh(shapes, g, numbers_below(numbers, g.name)) for g in shapes.groups}
+        return {g.name: _fresh(config, g, hyperparameters_below(hyperparameters, g.name)) for g in config.groups}
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
-        xp, action = noise.xp, shapes.spec.action
+        xp, action = noise.xp, config.spec.action
         deciding = observed.legal[-1] if action.asks else None
         by_player: dict[str, Any] = {}
         after, notes = {}, {}
-        for g in shapes.groups:
+        for g in config.groups:
             seen, group_memory = _seen(xp, g, observed, 0), memory[g.name]
             if deciding is not None:  # decisions of the player itself, in this episode
                 is_begin = xp.concatenate([observed.age] * len(g.players)) == 0
                 seen = seen._replace(age=xp.where(is_begin, 0, group_memory["age"]))
             actions, new, notes[g.name] = g.kind.choose(
-                g.shapes, numbers_below(numbers, g.name), learner[g.name], group_memory["own"], seen, noise, explore
+                g.config,
+                hyperparameters_below(hyperparameters, g.name),
+                learner[g.name],
+                group_memory["own"],
+                seen,
+                noise,
+                explore,
             )
             after[g.name] = {**group_memory, "own": new}
             if deciding is not None:
@@ -163,7 +172,7 @@ class PlayerAgents(Agent):
                 after[g.name]["own"] = _chosen_where(xp, acts, new, group_memory["own"])
                 after[g.name]["age"] = seen.age + xp.asarray(acts, dtype=seen.age.dtype)
             for k, place in enumerate(g.players):
-                by_player[list(action.players)[place]] = _part(actions, k * shapes.copies, (k + 1) * shapes.copies)
+                by_player[list(action.players)[place]] = _part(actions, k * config.copies, (k + 1) * config.copies)
         if deciding is not None:
             by_player = {
                 player: _idle_unless(xp, deciding[:, k], action.players[player], by_player[player])
@@ -173,23 +182,23 @@ class PlayerAgents(Agent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         learned, after, readings = dict(learner), dict(memory), []
-        for g in shapes.groups:
+        for g in config.groups:
             if not g.kind.learns:
                 continue
-            group_numbers, group_memory = numbers_below(numbers, g.name), memory[g.name]
-            group_experience = _own_experience(noise.xp, shapes, g, experience)
+            group_numbers, group_memory = hyperparameters_below(hyperparameters, g.name), memory[g.name]
+            group_experience = _own_experience(noise.xp, config, g, experience)
             if "finished" not in group_memory:
                 new, remembered, group_readings = g.kind.learn(
-                    g.shapes, group_numbers, learner[g.name], group_memory["own"], group_experience, noise
+                    g.config, group_numbers, learner[g.name], group_memory["own"], group_experience, noise
                 )
                 learned[g.name], after[g.name] = new, {"own": remembered}
             else:
                 from jokulmist.agents.waiting_decisions import learned_when_gathered
 
-                action, xp = shapes.spec.action, noise.xp
+                action, xp = config.spec.action, noise.xp
                 by_player = (
                     experience.observed.legal[-1] if action.asks else None,
                     experience.following.legal[-1] if action.asks else None,
@@ -200,45 +209,45 @@ class PlayerAgents(Agent):
                     g, group_numbers, learner[g.name], group_memory, group_experience, noise, acted, deciding, gone
                 )
             readings += group_readings
-        for g in shapes.groups:
-            if getattr(g.shapes, "losses", False):
+        for g in config.groups:
+            if getattr(g.config, "losses", False):
                 places = [
                     place
-                    for learning_group in shapes.groups
+                    for learning_group in config.groups
                     if learning_group.kind.learns
                     for place in learning_group.players
                 ]
                 got = experience.rewards[..., places].mean(axis=-1)
                 dropped = experience.broken if not isinstance(experience.broken, tuple) else False
                 group_readings = (
-                    experience.notes[g.name]["own"] if shapes.spec.action.asks else experience.notes[g.name]
+                    experience.notes[g.name]["own"] if config.spec.action.asks else experience.notes[g.name]
                 )
                 learned[g.name], group_experience = g.kind.met(
                     learner[g.name], memory[g.name]["own"], group_readings, got, experience.closed, dropped
                 )
                 after[g.name] = {**memory[g.name], "own": group_experience}
-            if getattr(g.shapes, "source", None) is not None:
-                source = next(rows for rows in shapes.groups if rows.kind.learns)
-                count = shapes.every * shapes.copies
+            if getattr(g.config, "source", None) is not None:
+                source = next(rows for rows in config.groups if rows.kind.learns)
+                count = config.every * config.copies
                 learned[g.name] = remembering(
-                    g.shapes, learned[g.name], source.kind.policy_state(learned[source.name]), count
+                    g.config, learned[g.name], source.kind.policy_state(learned[source.name]), count
                 )
         return learned, after, tuple(readings)
 
 
-def _fresh(shapes: Any, group: PlayerGroup, numbers: Numbers) -> dict[str, Any]:
-    inner_memory = group.kind.fresh_memory(group.shapes, numbers)
-    asks = shapes.spec.action.asks
+def _fresh(config: Any, group: PlayerGroup, hyperparameters: Hyperparameters) -> dict[str, Any]:
+    inner_memory = group.kind.fresh_memory(group.config, hyperparameters)
+    asks = config.spec.action.asks
     group_memory: dict[str, Any] = {"own": inner_memory}
     if asks:
         import numpy as np
 
-        group_memory["age"] = np.zeros(group.shapes.copies, np.int32)
-    if not group.kind.learns or (not asks and group.every == shapes.every):
+        group_memory["age"] = np.zeros(group.config.copies, np.int32)
+    if not group.kind.learns or (not asks and group.every == config.every):
         return group_memory
     from jokulmist.agents.waiting_decisions import nothing_waiting
 
-    return {**group_memory, **nothing_waiting(group, numbers, asks)}
+    return {**group_memory, **nothing_waiting(group, hyperparameters, asks)}
 
 
 def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int) -> Seen:
@@ -254,20 +263,20 @@ def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int) -> Seen:
                 observed.age,
             )
         )
-    joined: Seen = _one_after_another(xp, seen, axis)
+    joined: Seen = _concatenated(xp, seen, axis)
     return joined
 
 
-def _one_after_another(xp: Any, trees: list[Any], axis: int) -> Any:
+def _concatenated(xp: Any, trees: list[Any], axis: int) -> Any:
     first = trees[0]
     if len(trees) == 1:
         return first
     if isinstance(first, dict):
-        return {name: _one_after_another(xp, [tree[name] for tree in trees], axis) for name in first}
+        return {name: _concatenated(xp, [tree[name] for tree in trees], axis) for name in first}
     if isinstance(first, Record):
-        return Record(**{n: _one_after_another(xp, [vars(tree)[n] for tree in trees], axis) for n in vars(first)})
+        return Record(**{n: _concatenated(xp, [vars(tree)[n] for tree in trees], axis) for n in vars(first)})
     if isinstance(first, tuple):
-        parts = [_one_after_another(xp, [tree[k] for tree in trees], axis) for k in range(len(first))]
+        parts = [_concatenated(xp, [tree[k] for tree in trees], axis) for k in range(len(first))]
         return type(first)(*parts) if hasattr(first, "_fields") else tuple(parts)
     return xp.concatenate(trees, axis=axis)
 
@@ -307,15 +316,15 @@ def choose_where(xp: Any, deciding: Any, native: Any, idle: Any) -> Any:
     return xp.where(deciding.reshape((-1,) + (1,) * (native.ndim - 1)), native, xp.asarray(idle, dtype=native.dtype))
 
 
-def _own_experience(xp: Any, shapes: Any, group: PlayerGroup, e: Experience) -> Experience:
+def _own_experience(xp: Any, config: Any, group: PlayerGroup, e: Experience) -> Experience:
     """What happened to an agent's players, in rows."""
-    action, count = shapes.spec.action, len(group.players)
+    action, count = config.spec.action, len(group.players)
     names = list(action.players)
 
     def twice(flags: Any) -> Any:
         return flags if isinstance(flags, tuple) or count == 1 else xp.concatenate([flags] * count, axis=1)
 
-    actions = _one_after_another(xp, [action.for_player(names[place], e.actions) for place in group.players], 1)
+    actions = _concatenated(xp, [action.for_player(names[place], e.actions) for place in group.players], 1)
     observed, notes = _seen(xp, group, e.observed, 1), e.notes[group.name]
     if action.asks:  # the age of an episode counts the player's own decisions, in learning as in acting
         observed, notes = observed._replace(age=notes["age"]), notes["own"]
@@ -409,9 +418,9 @@ def each_agent(agent: Agent, spec: Spec, copies: int) -> list[tuple[Agent, Spec,
     learn."""
     if not isinstance(agent, PlayerAgents):
         return [(agent, spec, copies)]
-    groups = agent.shapes(spec, copies).groups
+    groups = agent.config(spec, copies).groups
     return [
-        (member, group.shapes.spec, group.shapes.copies)
+        (member, group.config.spec, group.config.copies)
         for member, group in zip(agent.agents.values(), groups, strict=True)
         if member.learns
     ]

@@ -31,7 +31,7 @@ def probabilities_by_part(acting: ActionDistribution, outputs: Any, legal: Any) 
     return probabilities
 
 
-def said_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
+def outputs_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
     """The same of many observations, flat and by name, in what can be traced; the mean of a range is its greedy action,
     and is left out."""
     import jax.numpy as jnp
@@ -51,11 +51,11 @@ def said_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[s
     return parts
 
 
-def outputs_by_numpy(shapes: Any, weights: Any, inputs: Any) -> Any:
+def outputs_by_numpy(config: Any, weights: Any, inputs: Any) -> Any:
     """What a policy is made of, for rows of numbers, through a dense network by NumPy; see `Layout.through_numpy`."""
-    acting = shapes.acting
-    outputs = shapes.layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
-    wanted = acting.outputs if shapes.spread_by_state else acting.outputs - acting.width
+    acting = config.acting
+    outputs = config.layout.through_numpy(weights, inputs.numbers, config.network.activation)
+    wanted = acting.outputs if config.spread_by_state else acting.outputs - acting.width
     return acting.completed(outputs[:, :wanted], weights[-acting.width :] if acting.width else None, np)
 
 

@@ -30,33 +30,33 @@ class RandomPlay(Agent):
         """Random play looks at nothing, so it works with anything."""
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Nothing:
+    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Nothing:
         return Nothing()
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, tuple[()]]:
-        return _many(shapes.spec.action, shapes.copies, noise, list(observed.legal)), memory, ()
+        return _many(config.spec.action, config.copies, noise, list(observed.legal)), memory, ()
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any
     ) -> tuple[Any, Any, tuple[()]]:
         return learner, memory, ()
 
     @classmethod
     def scalar(
-        cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+        cls, config: Any, hyperparameters: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
     ) -> ScalarRandomPlay | None:
-        return None if shapes.spec.masked else ScalarRandomPlay(shapes, explore)
+        return None if config.spec.masked else ScalarRandomPlay(config, explore)
 
 
 class ScalarRandomPlay:
     """The `ScalarAgent` of random play."""
 
-    def __init__(self, shapes: Any, explore: Any) -> None:
-        self._action, self._copies, self._explore = shapes.spec.action, shapes.copies, explore
+    def __init__(self, config: Any, explore: Any) -> None:
+        self._action, self._copies, self._explore = config.spec.action, config.copies, explore
         self._actions_drawn: list[Any] = []
 
     def see(self, i: int, row: Any) -> None: ...

@@ -21,11 +21,11 @@ class Past(NamedTuple):
     restarts: Any
 
 
-def fresh_states(shapes: Any) -> dict[str, Any]:
+def fresh_states(config: Any) -> dict[str, Any]:
     """What stands in an agent's memory before the first decision; nothing without a recurrent network."""
-    if not shapes.state_width:
+    if not config.state_width:
         return {}
-    return {"state": np.zeros((shapes.copies, shapes.state_width), np.float32)}
+    return {"state": np.zeros((config.copies, config.state_width), np.float32)}
 
 
 def past_of(memory: Any, observed: Any) -> Past:
@@ -36,7 +36,7 @@ def past_of(memory: Any, observed: Any) -> Past:
     return Past(jnp.where(restarts[:, None], 0.0, memory["state"]), restarts)
 
 
-def past_along(past: Any, experience: Any) -> Any:
+def past_by_time(past: Any, experience: Any) -> Any:
     """The same along the turns of an experience; a decision that does not follow the one before it has its own
     state."""
     if not isinstance(past, Past) or isinstance(experience.broken, tuple):
@@ -44,7 +44,7 @@ def past_along(past: Any, experience: Any) -> Any:
     return past._replace(restarts=past.restarts | experience.broken)
 
 
-def said_along(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
+def apply_network(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
     """What networks say of rows, turn after turn, and what they remember after each; without recurrence they remember
     nothing."""
     if not past:
@@ -53,7 +53,7 @@ def said_along(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
     return outputs
 
 
-def said_next(networks: Any, inputs: Any, remembered: Any) -> tuple[Any, Any]:
+def apply_to_next(networks: Any, inputs: Any, remembered: Any) -> tuple[Any, Any]:
     """What networks say of what followed each row, without going on from there."""
     if isinstance(remembered, tuple):
         outputs: tuple[Any, Any] = networks(inputs)
@@ -62,16 +62,16 @@ def said_next(networks: Any, inputs: Any, remembered: Any) -> tuple[Any, Any]:
     return outputs
 
 
-def stretch_of(shapes: Any) -> int:
+def stretch_of(config: Any) -> int:
     """Decisions of a copy that are learned from together: of a recurrent network the largest part of the horizon that
     its gradient goes through."""
-    if not shapes.state_width:
+    if not config.state_width:
         return 1
-    return max(n for n in range(1, shapes.horizon + 1) if shapes.horizon % n == 0 and n <= shapes.network.sequence)
+    return max(n for n in range(1, config.horizon + 1) if config.horizon % n == 0 and n <= config.network.sequence)
 
 
-def in_stretches(rows: Any, shape: tuple[int, ...], length: int) -> Any:
-    """Rows of turns times copies as stretches of a copy, with axes (stretches, turns, ...)."""
+def split_sequences(rows: Any, shape: tuple[int, ...], length: int) -> Any:
+    """Rows of turns times copies as sequences of a copy, with axes (sequences, turns, ...)."""
     import jax
 
     turns, copies = shape
@@ -83,10 +83,10 @@ def in_stretches(rows: Any, shape: tuple[int, ...], length: int) -> Any:
     return jax.tree.map(cut, rows)
 
 
-def in_time(stretches: Any, past: Any) -> tuple[Any, Any]:
-    """Stretches as rows of turns times stretches, in the order in which a network goes along them, and what was
+def in_time(sequences: Any, past: Any) -> tuple[Any, Any]:
+    """Sequences as rows of turns times sequences, in the order in which a network goes along them, and what was
     remembered, with both axes."""
     import jax
 
-    flat = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1).reshape(-1, *leaf.shape[2:]), stretches)
+    flat = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1).reshape(-1, *leaf.shape[2:]), sequences)
     return flat, jax.tree.map(lambda leaf: leaf.swapaxes(0, 1), past)

@@ -34,7 +34,7 @@ def learned_when_started(
     return lax.cond(decisions >= start, learned, waited, learning)  # type: ignore[no-any-return]
 
 
-def one_after_another(update: Callable[..., Any], learning: Any, updates: int, minibatch: int, *rows: Any) -> Any:
+def apply_in_turn(update: Callable[..., Any], learning: Any, updates: int, minibatch: int, *rows: Any) -> Any:
     """Updates on parts of the rows, all of which were gathered before the first: a loop over updates would copy the
     memory that it reads.
     """
@@ -44,29 +44,29 @@ def one_after_another(update: Callable[..., Any], learning: Any, updates: int, m
     return lax.scan(lambda state, part: update(state, *part), learning, parts, unroll=updates <= MOST_UNROLLED)
 
 
-def rows_due(shapes: Any, experience: Any) -> tuple[int, int]:
+def rows_due(config: Any, experience: Any) -> tuple[int, int]:
     """How many updates a turn's decisions make, and how many rows they take."""
-    updates = experience.rewards.size // shapes.learn_every
-    return updates, updates * shapes.minibatch
+    updates = experience.rewards.size // config.learn_every
+    return updates, updates * config.minibatch
 
 
-def start_of(shapes: Any, n_step: int = 1) -> int:
+def start_of(config: Any, n_step: int = 1) -> int:
     """Decisions before the first update: as many as were asked for, and enough for one target of `n_step` rewards in
     each copy."""
-    return max(int(shapes.replay_start), n_step * int(shapes.copies))
+    return max(int(config.replay_start), n_step * int(config.copies))
 
 
-def slots_of(agent: Any, shapes: Any) -> int:
+def slots_of(agent: Any, config: Any) -> int:
     """The slots of an agent's replay memory."""
     if agent.minibatch > agent.replay_size:
         raise SettingError(
             f"`minibatch` of `{type(agent).__name__}` is {agent.minibatch:,}, which is more than `replay_size` = "
             f"{agent.replay_size:,} holds. Use a smaller `minibatch`, e.g. 64."
         )
-    return memory_of.slots_for(agent.replay_size, shapes.copies, agent.decisions_per_update(shapes.copies))
+    return memory_of.slots_for(agent.replay_size, config.copies, agent.decisions_per_update(config.copies))
 
 
-def refuse_few_slots(agent: Any, shapes: Any, n_step: int = 1) -> None:
+def refuse_few_slots(agent: Any, config: Any, n_step: int = 1) -> None:
     """Raise `SettingError` where the replay memory is too small for so many copies."""
-    turns = agent.decisions_per_update(shapes.copies)
-    memory_of.refuse_slots(agent.replay_size, shapes.slots, shapes.copies, turns, n_step, shapes.spec)
+    turns = agent.decisions_per_update(config.copies)
+    memory_of.refuse_slots(agent.replay_size, config.slots, config.copies, turns, n_step, config.spec)

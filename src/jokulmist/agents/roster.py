@@ -7,9 +7,9 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field, PrivateAttr, field_validator
 
-from jokulmist.agents.contract import Agent, Count, Shapes, numbers_at, numbers_below
+from jokulmist.agents.contract import Agent, Config, Count, hyperparameters_at, hyperparameters_below
 from jokulmist.agents.fixed import Fixed
-from jokulmist.agents.roster_losses import after_meetings, harder_more_often, none_met
+from jokulmist.agents.roster_losses import harder_more_often, no_losses, update_losses
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.schedules import Coefficients, Progress, coefficients
@@ -122,23 +122,23 @@ class Roster(Agent):
         for member in self.policies:
             member.refuse(spec)
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
+    def config(self, spec: Spec, copies: int) -> Config:
         self.refuse(spec)
-        members = tuple((type(member), member.shapes(spec, copies)) for member in self.policies)
-        source = None if not self.past else (type(self._source), self._source.shapes(spec, copies))
+        members = tuple((type(member), member.config(spec, copies)) for member in self.policies)
+        source = None if not self.past else (type(self._source), self._source.config(spec, copies))
         shares = list(self.weights or [1.0] * (len(members) + (1 if self.past else 0)))
         past = shares.pop() if self.past else 0.0
         if self.past and self.weights is None:
             past *= self.past  # each earlier state as often as a policy
-        return Shapes(
+        return Config(
             spec=spec, copies=copies, members=members, source=source, shares=tuple(shares), past_share=past, past=self.past, past_every=self.past_every,
             losses=self.by == "losses",
         )  # fmt: skip
 
-    def numbers(self) -> dict[str, Coefficients]:
-        values = {f"{k}.{name}": c for k, member in enumerate(self.policies) for name, c in member.numbers().items()}
+    def schedules(self) -> dict[str, Coefficients]:
+        values = {f"{k}.{name}": c for k, member in enumerate(self.policies) for name, c in member.schedules().items()}
         if self._source is not None:
-            last = numbers_at(self._source.numbers(), Progress(0, 0, 1.0))
+            last = hyperparameters_at(self._source.schedules(), Progress(0, 0, 1.0))
             values.update({f"past.{name}": coefficients(float(value)) for name, value in vars(last).items()})
         return values
 
@@ -173,66 +173,68 @@ class Roster(Agent):
         return (memory["who"],)
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Any, noise: Any) -> Any:
+    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Any:
         import numpy as np
 
         members = tuple(
-            kind.fresh_learner(member_shapes, numbers_below(numbers, str(k)), noise)
-            for k, (kind, member_shapes) in enumerate(shapes.members)
+            kind.fresh_learner(member_shapes, hyperparameters_below(hyperparameters, str(k)), noise)
+            for k, (kind, member_shapes) in enumerate(config.members)
         )
-        losses = {"known": none_met(len(members) + shapes.past)} if shapes.losses else {}
-        if shapes.source is None:
+        losses = {"known": no_losses(len(members) + config.past)} if config.losses else {}
+        if config.source is None:
             return {"members": members, **losses}
-        kind, member_shapes = shapes.source
-        first = kind.policy_state(kind.fresh_learner(member_shapes, numbers_below(numbers, "past"), noise))
-        states = _mapped(lambda leaf: np.repeat(np.asarray(leaf)[None], shapes.past, axis=0), first)
+        kind, member_shapes = config.source
+        first = kind.policy_state(
+            kind.fresh_learner(member_shapes, hyperparameters_below(hyperparameters, "past"), noise)
+        )
+        states = _mapped(lambda leaf: np.repeat(np.asarray(leaf)[None], config.past, axis=0), first)
         return {
             "members": members,
             **losses,
             "past": states,
             "filled": np.int32(1),
             "since": np.int32(0),
-            "next": np.int32(1 % shapes.past),
+            "next": np.int32(1 % config.past),
         }
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Any) -> Any:
+    def fresh_memory(config: Any, hyperparameters: Any) -> Any:
         import jax
         import numpy as np
 
         members = tuple(
-            kind.fresh_memory(member_shapes, numbers_below(numbers, str(k)))
-            for k, (kind, member_shapes) in enumerate(shapes.members)
+            kind.fresh_memory(member_shapes, hyperparameters_below(hyperparameters, str(k)))
+            for k, (kind, member_shapes) in enumerate(config.members)
         )
-        memory = {"who": np.zeros(shapes.copies, np.int32), "members": members}
-        if shapes.losses:
-            memory["running"] = np.zeros(shapes.copies, np.float32)
-        if shapes.source is not None and getattr(shapes.source[1], "state_width", False):
-            kind, member_shapes = shapes.source
-            nothing = kind.fresh_memory(member_shapes, numbers_below(numbers, "past"))
-            memory["past"] = jax.tree.map(lambda leaf: np.stack([leaf] * shapes.past, axis=1), nothing)
+        memory = {"who": np.zeros(config.copies, np.int32), "members": members}
+        if config.losses:
+            memory["running"] = np.zeros(config.copies, np.float32)
+        if config.source is not None and getattr(config.source[1], "state_width", False):
+            kind, member_shapes = config.source
+            nothing = kind.fresh_memory(member_shapes, hyperparameters_below(hyperparameters, "past"))
+            memory["past"] = jax.tree.map(lambda leaf: np.stack([leaf] * config.past, axis=1), nothing)
         return memory
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         import jax
         import jax.numpy as jnp
 
-        new_partner = _draw_partners(jnp, shapes, learner, noise.uniform(shape=(shapes.copies,)))
+        new_partner = _draw_partners(jnp, config, learner, noise.uniform(shape=(config.copies,)))
         partner = jnp.where(observed.age == 0, new_partner, memory["who"])
         decided, remembered = [], []
-        for k, (kind, member_shapes) in enumerate(shapes.members):
-            member_numbers = numbers_below(numbers, str(k))
+        for k, (kind, member_shapes) in enumerate(config.members):
+            member_numbers = hyperparameters_below(hyperparameters, str(k))
             actions, after, _ = kind.choose(
                 member_shapes, member_numbers, learner["members"][k], memory["members"][k], observed, noise, False
             )
             decided.append(jax.tree.map(lambda leaf: leaf[None], actions))
             remembered.append(after)
-        if shapes.source is not None:
-            kind, member_shapes = shapes.source
-            member_numbers = numbers_below(numbers, "past")
+        if config.source is not None:
+            kind, member_shapes = config.source
+            member_numbers = hyperparameters_below(hyperparameters, "past")
             member_memory, nothing = memory.get("past"), kind.fresh_memory(member_shapes, member_numbers)
 
             def chosen(state: Any, member_memory: Any) -> Any:
@@ -250,10 +252,10 @@ class Roster(Agent):
             decided.append(actions)
             if member_memory is not None:
                 memory = {**memory, "past": after}
-        rows = jnp.arange(shapes.copies)
+        rows = jnp.arange(config.copies)
         every = jax.tree.map(lambda *leaves: jnp.concatenate(leaves), *decided)
         actions = jax.tree.map(lambda leaf: leaf[partner, rows], every)
-        return actions, {**memory, "who": partner, "members": tuple(remembered)}, (partner,) if shapes.losses else ()
+        return actions, {**memory, "who": partner, "members": tuple(remembered)}, (partner,) if config.losses else ()
 
     @staticmethod
     def met(
@@ -261,24 +263,24 @@ class Roster(Agent):
     ) -> tuple[dict[str, Any], dict[str, Any]]:
         """Learner and memory after some turns in which the players that learn got `rewards`, shape ``(turns,
         copies)``."""
-        losses, running = after_meetings(learner["known"], memory["running"], notes[0], rewards, closed, dropped)
+        losses, running = update_losses(learner["known"], memory["running"], notes[0], rewards, closed, dropped)
         return {**learner, "known": losses}, {**memory, "running": running}
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         return learner, memory, ()
 
 
-def remembering(shapes: Any, learner: dict[str, Any], source: Any, decisions: int) -> dict[str, Any]:
+def remembering(config: Any, learner: dict[str, Any], source: Any, decisions: int) -> dict[str, Any]:
     """A roster's learner after so many more decisions: when it is time, the state of the agent that learns is kept."""
     import jax
     import jax.numpy as jnp
     from jax import lax
 
     since = learner["since"] + decisions
-    due = since >= shapes.past_every
+    due = since >= config.past_every
 
     def store(states: Any) -> Any:
         return jax.tree.map(lambda all_, state: all_.at[learner["next"]].set(state), states, source)
@@ -290,22 +292,22 @@ def remembering(shapes: Any, learner: dict[str, Any], source: Any, decisions: in
         losses = {name: column.at[place].set(jnp.where(due, 0.0, column[place])) for name, column in losses.items()}
         learner = {**learner, "known": losses}
     return {
-        **learner, "past": states, "filled": jnp.minimum(learner["filled"] + due, shapes.past).astype(jnp.int32),
-        "since": jnp.where(due, 0, since).astype(jnp.int32), "next": jnp.where(due, (learner["next"] + 1) % shapes.past, learner["next"]).astype(jnp.int32),
+        **learner, "past": states, "filled": jnp.minimum(learner["filled"] + due, config.past).astype(jnp.int32),
+        "since": jnp.where(due, 0, since).astype(jnp.int32), "next": jnp.where(due, (learner["next"] + 1) % config.past, learner["next"]).astype(jnp.int32),
     }  # fmt: skip
 
 
-def _draw_partners(xp: Any, shapes: Any, learner: Any, u: Any) -> Any:
+def _draw_partners(xp: Any, config: Any, learner: Any, u: Any) -> Any:
     """Who begins: a member by its share, or one of the earlier states that there are."""
-    if shapes.losses:
-        is_available = xp.ones(len(shapes.members), dtype=bool)
-        if shapes.source is not None:
-            is_available = xp.concatenate([is_available, xp.arange(shapes.past) < learner["filled"]])
+    if config.losses:
+        is_available = xp.ones(len(config.members), dtype=bool)
+        if config.source is not None:
+            is_available = xp.concatenate([is_available, xp.arange(config.past) < learner["filled"]])
         return _drawn_by(xp, harder_more_often(xp, learner["known"], is_available), u)
-    shares = xp.asarray(shapes.shares, dtype=xp.float32)
-    if shapes.source is not None:
-        is_available = xp.arange(shapes.past) < learner["filled"]
-        each = xp.float32(shapes.past_share) / xp.maximum(learner["filled"], 1)
+    shares = xp.asarray(config.shares, dtype=xp.float32)
+    if config.source is not None:
+        is_available = xp.arange(config.past) < learner["filled"]
+        each = xp.float32(config.past_share) / xp.maximum(learner["filled"], 1)
         shares = xp.concatenate([shares, xp.where(is_available, each, 0.0)])
     return _drawn_by(xp, shares, u)
 

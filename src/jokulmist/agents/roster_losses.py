@@ -16,12 +16,12 @@ MEMORY = 50
 EVEN = 0.25
 
 
-def none_met(count: int) -> dict[str, Any]:
+def no_losses(count: int) -> dict[str, Any]:
     """What is known of so many policies before the first episode."""
     return {"episodes": np.zeros(count, np.float32), "returns": np.zeros(count, np.float32)}
 
 
-def after_meetings(losses: dict[str, Any], running: Any, partner: Any, rewards: Any, closed: Any, dropped: Any) -> Any:
+def update_losses(losses: dict[str, Any], running: Any, partner: Any, rewards: Any, closed: Any, dropped: Any) -> Any:
     """What is known after some turns.
 
     Parameters
@@ -43,7 +43,7 @@ def after_meetings(losses: dict[str, Any], running: Any, partner: Any, rewards: 
     --------
     >>> import jax.numpy as jnp
     >>> whole = jnp.ones((1, 2), bool)
-    >>> known, running = after_meetings(none_met(2), jnp.zeros(2), jnp.array([[0, 1]]), jnp.array([[3.0, 5.0]]), whole, ~whole)
+    >>> known, running = update_losses(no_losses(2), jnp.zeros(2), jnp.array([[0, 1]]), jnp.array([[3.0, 5.0]]), whole, ~whole)
     >>> known["returns"].tolist(), running.tolist()
     ([3.0, 5.0], [0.0, 0.0])
     """

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Experience, Numbers
+from jokulmist.agents.contract import Experience, Hyperparameters
 from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.spaces.channels import Seen
@@ -22,13 +22,13 @@ from jokulmist.environments.spaces.channels import Seen
 MOST_PENDING = 8
 
 
-def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
+def nothing_waiting(group: Any, hyperparameters: Hyperparameters, asks: bool) -> dict[str, Any]:
     """What stands in an agent's memory before the first decision: room for what waits."""
     import jax
     import jax.numpy as jnp
 
-    shapes, rows = group.shapes, group.shapes.copies
-    spec = shapes.spec
+    config, rows = group.config, group.config.copies
+    spec = config.spec
     choices = [part for part in getattr(spec.action, "parts", {"": spec.action}).values() if hasattr(part, "count")]
     observed = Seen(
         jnp.zeros((rows, spec.width), jnp.float32),
@@ -37,17 +37,20 @@ def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
         jnp.zeros(rows, jnp.int32),
     )
     draw = PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).for_step(0, 0)
-    learner, memory = group.kind.fresh_learner(shapes, numbers, draw), group.kind.fresh_memory(shapes, numbers)
+    learner, memory = (
+        group.kind.fresh_learner(config, hyperparameters, draw),
+        group.kind.fresh_memory(config, hyperparameters),
+    )
 
     def chosen(settings: Any, learner: Any, memory: Any, observed: Any) -> Any:
-        numbers_now, draw = Numbers(**settings), CountingDraw(jnp)
-        actions, _, notes = group.kind.choose(shapes, numbers_now, learner, memory, observed, draw, True)
+        numbers_now, draw = Hyperparameters(**settings), CountingDraw(jnp)
+        actions, _, notes = group.kind.choose(config, numbers_now, learner, memory, observed, draw, True)
         return actions, notes
 
     def empty(like: Any) -> Any:
         return jax.tree.map(lambda leaf: jnp.zeros(leaf.shape, leaf.dtype), like)
 
-    actions, notes = empty(jax.eval_shape(chosen, vars(numbers), learner, memory, observed))
+    actions, notes = empty(jax.eval_shape(chosen, vars(hyperparameters), learner, memory, observed))
     flags, zeros = jnp.zeros(rows, bool), jnp.zeros(rows, jnp.float32)
     row = Experience(observed, actions, zeros, flags, flags, observed, observed, notes, flags if asks else ())
     room = group.every + (MOST_PENDING + group.every if asks else 0)
@@ -66,7 +69,7 @@ def nothing_waiting(group: Any, numbers: Numbers, asks: bool) -> dict[str, Any]:
 
 
 def learned_when_gathered(
-    group: Any, numbers: Numbers, learner: Any, stored: dict[str, Any], happened: Experience, noise: Any, acted: Any, deciding: Any, gone: Any
+    group: Any, hyperparameters: Hyperparameters, learner: Any, stored: dict[str, Any], transition: Experience, noise: Any, acted: Any, deciding: Any, gone: Any
 ) -> tuple[Any, dict[str, Any], tuple[Any, ...]]:  # fmt: skip
     """Keep what has finished, and learn once each row has enough."""
     import jax
@@ -78,13 +81,13 @@ def learned_when_gathered(
         return (_all_finished(stored, row) if acts is None else _some_finished(stored, row, acts, asks, out)), None
 
     waiting = {name: part for name, part in stored.items() if name != "own"}
-    waiting = lax.scan(finished, waiting, (happened, acted, deciding, gone))[0]
+    waiting = lax.scan(finished, waiting, (transition, acted, deciding, gone))[0]
 
     def learn(state: Any, draw: Any) -> Any:
         learner, inner_memory = state
         turns = jax.tree.map(lambda leaf: leaf[: group.every], waiting["finished"])
         learner, inner_memory, group_readings = group.kind.learn(
-            group.shapes, numbers, learner, inner_memory, turns, draw
+            group.config, hyperparameters, learner, inner_memory, turns, draw
         )
         return (learner, inner_memory), jnp.stack(group_readings) if len(group_readings) else jnp.zeros(0)
 

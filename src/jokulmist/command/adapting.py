@@ -18,7 +18,7 @@ def adapt(path: Path, partners: list[str], steps: int, episodes: int, name: str 
     from jokulmist.agents.roster import Roster
     from jokulmist.errors import SettingError
     from jokulmist.pictures.saved import save_pictures
-    from jokulmist.training.adapt import adapt as go_on
+    from jokulmist.training.adapt import adapt as resume_run
     from jokulmist.training.progress import LiveLine
 
     by_player = partners_of(partners)
@@ -33,7 +33,7 @@ def adapt(path: Path, partners: list[str], steps: int, episodes: int, name: str 
         for player, places in by_player.items()
     }
     agents = {player: policies[0] if len(policies) == 1 else Roster(*policies) for player, policies in members.items()}
-    result = go_on(
+    result = resume_run(
         path, agents, steps=steps or None, episodes=episodes or None, name=name, show=LiveLine(),
         command=["jokulmist", *sys.argv[1:]],
     )  # fmt: skip

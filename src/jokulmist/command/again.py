@@ -16,9 +16,9 @@ def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: b
     from jokulmist.training.evaluation.cached_references import known_references
     from jokulmist.training.progress import LiveLine
     from jokulmist.training.runs.run import summary
-    from jokulmist.training.session.resume import resume as go_on
+    from jokulmist.training.session.resume import resume as resume_run
 
-    run = go_on(
+    run = resume_run(
         path, steps=steps, episodes=episodes, take_over=take_over, start_over=start_over, show=LiveLine(),
         command=["jokulmist", *sys.argv[1:]],
     )  # fmt: skip

@@ -216,7 +216,7 @@ def resume(
     Example:  jokulmist resume runs/tarn-qlearning-001      jokulmist resume runs/tarn-qlearning-001 --steps 100_000
     """
     from jokulmist.command.again import resume as work
-    from jokulmist.command.tuning import resume as go_on
+    from jokulmist.command.tuning import resume as resume_run
     from jokulmist.studies.search.candidates import is_search
 
     if is_search(run) and (steps or episodes):
@@ -224,7 +224,7 @@ def resume(
             "`--steps` and `--episodes` are for a run; how long the candidates of a search train is in its plan."
         )
     stopped = (
-        go_on(run, workers, cluster, json)
+        resume_run(run, workers, cluster, json)
         if is_search(run)
         else work(run, steps, episodes, take_over, start_over, json)
     )

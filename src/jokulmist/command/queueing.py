@@ -20,11 +20,11 @@ VERBS = ("list", "pause", "go-on", "stop", "drop", "first", "accept")
 def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | None, json: bool) -> None:
     """Put the runs of a plan into the queue, one job a seed."""
     from jokulmist.training.plans.plan import read_plan
-    from jokulmist.training.session.laying import lay_by
+    from jokulmist.training.session.queued_runs import queue_runs
     from jokulmist.work.queue import Queue
 
     plan, queue = read_plan(plan_file, changes), Queue(folder)
-    paths = lay_by(plan, folder, name, ["jokulmist", *sys.argv[1:]])
+    paths = queue_runs(plan, folder, name, ["jokulmist", *sys.argv[1:]])
     rows = [{"job": queue.add("resume", path.name), "run": path.name} for path in paths]
     if json:
         print_json(rows)

@@ -115,10 +115,10 @@ def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
 
 def _winner(search: Any, stopped: bool) -> None:
     """The winner, its score in the search and on new seeds, and once it is done what mattered."""
-    from jokulmist.studies.search.progress import told_settings
+    from jokulmist.studies.search.progress import format_settings
     from jokulmist.training.plans.setting_differences import short_names
 
-    typer.echo(f"\nThe winner is candidate {search.winner.number}: {told_settings(search.settings)}")
+    typer.echo(f"\nThe winner is candidate {search.winner.number}: {format_settings(search.settings)}")
     seeds = len(search.board.seeds)
     choice_text = "chosen by its model, of" if search.question.tuning.method == "gaussian-process" else "the best of"
     typer.echo(

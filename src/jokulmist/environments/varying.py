@@ -42,7 +42,7 @@ class Between:
     def __repr__(self) -> str:
         more = "" if self.scale == "even" else f", scale={self.scale!r}"
         more += ", whole=True" if self.whole else ""
-        return f"between({self.low:g}, {self.high:g}{more}{told_when(self.when)})"
+        return f"between({self.low:g}, {self.high:g}{more}{format_condition(self.when)})"
 
 
 def read_when(when: Mapping[str, Any] | None) -> tuple[tuple[str, tuple[Any, ...]], ...]:
@@ -59,7 +59,7 @@ def written_when(when: tuple[tuple[str, tuple[Any, ...]], ...]) -> dict[str, Any
     return {"when": {name: list(values) for name, values in when}} if when else {}
 
 
-def told_when(when: tuple[tuple[str, tuple[Any, ...]], ...]) -> str:
+def format_condition(when: tuple[tuple[str, tuple[Any, ...]], ...]) -> str:
     return f", when={dict(when)!r}" if when else ""
 
 

@@ -45,7 +45,7 @@ def markdown(text: str) -> str:
     return re.sub(r"([\\`*_{}\[\]<>|#])", r"\\\1", one_line(text))
 
 
-def told_apart(names: Iterable[str], reserved: Iterable[str]) -> dict[str, str]:
+def unique_names(names: Iterable[str], reserved: Iterable[str]) -> dict[str, str]:
     """Names as identifiers of C and JavaScript; those that would be the same get a number."""
     names_apart: dict[str, str] = {}
     used = set(reserved)

@@ -12,7 +12,7 @@ from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.environments.spaces.legal import choices_of, mask_widths
 from jokulmist.errors import SettingError, listed
 from jokulmist.exporting import numpy_form
-from jokulmist.exporting.escapes import c_comment, c_string, js_string, markdown, python_docstring, told_apart
+from jokulmist.exporting.escapes import c_comment, c_string, js_string, markdown, python_docstring, unique_names
 from jokulmist.exporting.graph import Graph, begins, decided_by
 from jokulmist.exporting.loops import C, JavaScript, Loops
 from jokulmist.training.policies.policy import Policy
@@ -113,19 +113,19 @@ def files_of(graph: Graph, form: str, about: str, vectors: Vectors) -> dict[str,
 def _fields(graph: Graph) -> list[tuple[str, str, int, str]]:
     """Of each channel: its name, its name in C, how many numbers, its unit; images after the numbers."""
     channels = [*graph.policy.spec.numbers, *graph.policy.spec.images]
-    words = told_apart((c.name for c in channels), KEYWORDS)
+    words = unique_names((c.name for c in channels), KEYWORDS)
     return [(c.name, words[c.name], c.size, c.unit) for c in channels]
 
 
 def part_words(graph: Graph) -> dict[str, str]:
     """Of each part of the action, its name in C."""
-    words = told_apart((part or "action" for part in graph.parts), KEYWORDS)
+    words = unique_names((part or "action" for part in graph.parts), KEYWORDS)
     return {part: words[part or "action"] for part in graph.parts}
 
 
 def said_words(graph: Graph) -> dict[str, str]:
     """Of each thing that the policy says, its name in C."""
-    return told_apart((name for name, _ in graph.policy_outputs), KEYWORDS)
+    return unique_names((name for name, _ in graph.policy_outputs), KEYWORDS)
 
 
 def masked_choices(graph: Graph) -> list[tuple[str, int]]:

@@ -14,12 +14,12 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.contract import numbers_at
+from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import Seen
 from jokulmist.environments.spaces.legal import mask_widths
 from jokulmist.errors import SettingError, listed
-from jokulmist.exporting.escapes import told_apart
+from jokulmist.exporting.escapes import unique_names
 from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.learning.schedules import Progress
 from jokulmist.training.policies.policy import Policy
@@ -166,9 +166,9 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
             f"`{kind.__name__}` is not traced, so it is known to nobody what it computes. Only a method that can be "
             "compiled leaves Python."
         )
-    numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
-    shapes = agent.shapes(policy.spec, copies)
-    memory: Any = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
+    hyperparameters = hyperparameters_at(agent.schedules(), Progress(policy.decisions, 0, 1.0))
+    config = agent.config(policy.spec, copies)
+    memory: Any = agent.fresh_memory(config, hyperparameters) if agent.remembers() else ()
     width = state_width_of(policy)
     if width and says:
         raise SettingError("what a recurrent policy says beside its decisions does not leave yet. Leave out `says`.")
@@ -178,25 +178,25 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
         # It begins where its state is that of a begin, and nowhere else.
         going = seen._replace(age=jnp.ones_like(seen.age))
         own_memory = {**memory, "state": state}
-        actions, after, _ = kind.choose(shapes, numbers, learner, own_memory, going, MiddleOfChance(), False)
+        actions, after, _ = kind.choose(config, hyperparameters, learner, own_memory, going, MiddleOfChance(), False)
         return actions, after["state"]
 
     def decided(learner: Any, seen: Seen) -> Any:
-        actions = kind.choose(shapes, numbers, learner, memory, seen, MiddleOfChance(), False)[0]
-        return (actions, kind.policy_outputs(shapes, learner, seen)) if says else actions
+        actions = kind.choose(config, hyperparameters, learner, memory, seen, MiddleOfChance(), False)[0]
+        return (actions, kind.policy_outputs(config, learner, seen)) if says else actions
 
     return (remembering if width else decided), learner
 
 
 def state_width_of(policy: Policy) -> int:
     """How many numbers a policy remembers from decision to decision; 0 without a recurrent network."""
-    shapes = policy.shapes
-    if any(getattr(group.shapes, "state_width", 0) for group in getattr(shapes, "groups", ())):
+    config = policy.config
+    if any(getattr(group.config, "state_width", 0) for group in getattr(config, "groups", ())):
         raise SettingError(
             "a policy of several players leaves one player at a time where one remembers. Take "
             "`policy.player(NAME)`, or `--player NAME`."
         )
-    return int(getattr(shapes, "state_width", 0))
+    return int(getattr(config, "state_width", 0))
 
 
 def graph_of(policy: Policy, says: bool = False) -> Graph:
@@ -221,7 +221,7 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
     order += ["state"] if width else []
     graph = Graph(policy)
     values: dict[Any, Any] = {}
-    words = told_apart((f"seen_{name}" for name in order), ())
+    words = unique_names((f"seen_{name}" for name in order), ())
     for variable, name in zip(traced.jaxpr.invars, order, strict=True):
         graph.inputs[name] = values[variable] = Value(
             words[f"seen_{name}"], tuple(variable.aval.shape), kind_of(variable.aval.dtype)

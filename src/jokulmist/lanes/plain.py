@@ -155,7 +155,7 @@ class PlainLane:
         """Begin an episode in every copy in the middle of a run, with the draws of its turn."""
         observed = self.begin()
         self.turn -= 1  # the begins that ended the turn before
-        observed = self._begin_anew(observed, list(range(self.copies)))
+        observed = self._begin_again(observed, list(range(self.copies)))
         self.turn += 1
         return observed
 
@@ -205,7 +205,7 @@ class PlainLane:
             to_begin = self._cut_first(self.first_ages, last.ages, closed, to_begin)
         if self._masked:
             last.masks = self._last_masks(to_begin)
-        observed = self._begin_anew(last, to_begin) if to_begin else last
+        observed = self._begin_again(last, to_begin) if to_begin else last
         self.turn += 1
         advances = [copy.lasted for copy in self.each] if self._holds else ()
         return LaneOutcome(rewards, ended, closed, last, observed, done, advances=advances)
@@ -248,7 +248,7 @@ class PlainLane:
         closed.append(True)
         rows.append([0.0] * self.spec.width)  # nobody looks at it any more
 
-    def _begin_anew(self, last: Observed, copies: list[int]) -> Observed:
+    def _begin_again(self, last: Observed, copies: list[int]) -> Observed:
         if self.once:
             for i in copies:
                 self.still[i] = True

@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 
-def advantages(
+def generalised_advantages(
     rewards: Any, ended: Any, closed: Any, values: Any, values_after: Any, discount: Any, trace_decay: Any
 ) -> Any:
     """Generalised advantage estimates (Schulman et al., 2016, equation 16).

@@ -112,7 +112,7 @@ class Sample(NamedTuple):
     action : float32, shape ``(rows, numbers)``
     gain : float32
         Discounted sum of the rewards on the way.
-    weight_ahead : float32
+    bootstrap_discount : float32
         What the value of `following` counts: the discount to the number of steps, 0 after an end.
     importance : float32
         Weight of the row in the loss.
@@ -126,7 +126,7 @@ class Sample(NamedTuple):
     following: Seen
     action: Any
     gain: Any
-    weight_ahead: Any
+    bootstrap_discount: Any
     importance: Any
     place: Any
     steps: Any = ()
@@ -426,7 +426,7 @@ def transitions(
         following=Seen(last[:, width : 2 * width], images_last, _masks(spec, last[:, 2 * width + masks :]), age_last),
         action=sequence[:, 0, 2 * (width + masks) : -FACTS - counted],
         gain=jnp.sum(rewards * running * power, axis=1),
-        weight_ahead=bootstrap_weight * (1.0 - jnp.max(ended * running, axis=1)),
+        bootstrap_discount=bootstrap_weight * (1.0 - jnp.max(ended * running, axis=1)),
         importance=importance,
         place=place,
         steps=last_index + 1,

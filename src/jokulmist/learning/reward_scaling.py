@@ -16,9 +16,9 @@ from jokulmist.learning.observation_scaling import Running, gathered
 SMALLEST_SPREAD = 1e-6
 
 
-def open_returns(shapes: Any) -> Any:
+def open_returns(config: Any) -> Any:
     """The running returns of all copies as they begin, shape ``(copies,)``; empty where rewards are not scaled."""
-    return np.zeros(shapes.copies, np.float32) if shapes.rewards_scaled else ()
+    return np.zeros(config.copies, np.float32) if config.rewards_scaled else ()
 
 
 def followed(open_before: Any, rewards: Any, closed: Any, discount: Any) -> tuple[Any, Any]:

@@ -24,14 +24,14 @@ from starlette.routing import Route
 
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed
 from jokulmist.live import forms, views
-from jokulmist.live.folder import RunFolder, told_job
+from jokulmist.live.folder import RunFolder, job_as_json
 from jokulmist.live.games import Games
 from jokulmist.live.safety import error_response
 from jokulmist.plain_files import plain_file
 from jokulmist.records.lock import holding_process
 from jokulmist.studies.search.candidates import is_search
 from jokulmist.training.runs.run import Run
-from jokulmist.training.session.laying import lay_by
+from jokulmist.training.session.queued_runs import queue_runs
 from jokulmist.work.jobs import OPTIONS
 
 LOOK_SECONDS = 0.7
@@ -55,7 +55,14 @@ PAGE = (
 REPORTS = ("charts.js", "report.css")  # the report's own files, which draw here, too
 KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
 VERBS = (*OPTIONS, "stop")
-JOB_VERBS = {"pause": "pause", "go-on": "go_on", "stop": "stop", "drop": "drop", "first": "first", "accept": "accept"}
+JOB_VERBS = {
+    "pause": "pause",
+    "go-on": "resume_run",
+    "stop": "stop",
+    "drop": "drop",
+    "first": "first",
+    "accept": "accept",
+}
 Answer = Callable[[Request], Awaitable[Response]]
 _DRAWING = threading.Lock()
 
@@ -222,14 +229,14 @@ class Live:
             return answered(await run_in_threadpool(self._stop, path))
         number = await run_in_threadpool(partial(self.folder.queue.add, verb, name, **request_body))
         self.begin_work()
-        return answered(told_job(self.folder.queue.job(number)))
+        return answered(job_as_json(self.folder.queue.job(number)))
 
     def _stop(self, path: Path) -> dict[str, Any]:
         """Stop a run cleanly, whoever trains it on this machine."""
         queue = self.folder.queue
         for job in queue.jobs():
             if job.run == path.name and job.status in ("working", "waiting", "paused"):
-                return {"told": f"job {job.id} is asked to stop", "job": told_job(queue.stop(job.id))}
+                return {"told": f"job {job.id} is asked to stop", "job": job_as_json(queue.stop(job.id))}
         process = holding_process(path)
         if process is None:
             raise SettingError(f"{path.name} is not being trained on this machine.")
@@ -243,7 +250,7 @@ class Live:
             raise LookupFailed(f"a job can be asked to {listed(JOB_VERBS)}; got {verb!r:.40}.")
         job = await run_in_threadpool(getattr(self.folder.queue, JOB_VERBS[verb]), number)
         self.begin_work()
-        return answered(told_job(job))
+        return answered(job_as_json(job))
 
     async def choices(self, request: Request) -> Response:
         return answered(await run_in_threadpool(forms.choices))
@@ -278,10 +285,10 @@ class Live:
         name = request_body.get("name") or None
         if name is not None and not isinstance(name, str):
             raise SettingError(f"`name` is a text; got {name!r:.40}.")
-        paths = lay_by(plan, self.folder.path, name, ["jokulmist", "live"])
+        paths = queue_runs(plan, self.folder.path, name, ["jokulmist", "live"])
         jobs = [self.folder.queue.job(self.folder.queue.add("resume", path.name)) for path in paths]
         self.begin_work()
-        return {"findings": findings, "jobs": [told_job(job) for job in jobs]}
+        return {"findings": findings, "jobs": [job_as_json(job) for job in jobs]}
 
     # Games.
 

@@ -80,10 +80,10 @@ class RunFolder:
         return sorted(path.parent.name for path in self.path.glob(f"*/{SEARCH}"))
 
     def jobs(self) -> list[dict[str, Any]]:
-        return [told_job(job) for job in self.queue.jobs_now()]
+        return [job_as_json(job) for job in self.queue.jobs_now()]
 
 
-def told_job(job: Job) -> dict[str, Any]:
+def job_as_json(job: Job) -> dict[str, Any]:
     return {
         "id": job.id, "run": job.run, "command": job.command, "status": job.status, "asked": job.requested, "added": job.added, "began": job.began, "ended": job.ended,
         "told": job.message, "accepted": job.status == jobs.DAMAGED or job.is_own,

@@ -118,7 +118,7 @@ class EpisodeWriter:
     def closed(self, satisfied: int) -> RecordedEpisode:
         """The whole episode."""
         if self._before is not None:
-            return self._before if not self.terms else _one_after_another(self._before, self._arrays(satisfied, 1))
+            return self._before if not self.terms else _concatenated(self._before, self._arrays(satisfied, 1))
         return self._arrays(satisfied, 0)
 
     def _arrays(self, satisfied: int, first: int) -> RecordedEpisode:
@@ -138,7 +138,7 @@ class EpisodeWriter:
         )
 
 
-def _one_after_another(first: RecordedEpisode, then: RecordedEpisode) -> RecordedEpisode:
+def _concatenated(first: RecordedEpisode, then: RecordedEpisode) -> RecordedEpisode:
     """An episode of two parts."""
 
     def both(a: Any, b: Any) -> Any:

@@ -204,7 +204,7 @@ def notebook_text(obj: Any, module: ModuleType | None) -> str | None:
     return "\n\n\n".join(statements[number] for number in sorted(wanted)) + "\n"
 
 
-def is_of_a_notebook(obj: Any) -> bool:
+def is_from_notebook(obj: Any) -> bool:
     """Whether a class or a function was written in a cell, whose text the session keeps."""
     return "<" not in obj.__qualname__ and isinstance(getattr(sys.modules.get(obj.__module__), "In", None), list)
 

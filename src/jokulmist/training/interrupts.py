@@ -28,7 +28,7 @@ _OUTERMOST: StopRequest | None = None
 
 
 @contextmanager
-def heeding_stops() -> Iterator[StopRequest]:
+def handling_stops() -> Iterator[StopRequest]:
     """The first signal that asks for an end is only noted, the second interrupts; the handlers found before are put
     back.
 

@@ -58,7 +58,7 @@ class SilentDisplay:
     def end(self, text: str) -> None: ...
 
 
-def told_or_warned(show: ProgressDisplay, text: str) -> None:
+def record_or_warn(show: ProgressDisplay, text: str) -> None:
     """Say something that matters before a training; where nothing is shown, by a warning."""
     if type(show) is SilentDisplay:
         warnings.warn(text, RunNotice, stacklevel=4)

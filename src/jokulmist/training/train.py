@@ -17,7 +17,7 @@ from jokulmist.sources.reading import refuse_while_reading
 from jokulmist.training.plans.budget import budget_words
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.progress import ProgressDisplay, SilentDisplay, told_or_warned, usual_display
+from jokulmist.training.progress import ProgressDisplay, SilentDisplay, record_or_warn, usual_display
 from jokulmist.training.runs.run import Run, Runs
 from jokulmist.training.session.choices import chosen_lane, run_folder
 from jokulmist.training.session.readiness import free_names, ready
@@ -307,7 +307,7 @@ def train_plan(
     written = plan
     plan = ready(plan)
     for word in budget_words(plan):
-        told_or_warned(show, word)
+        record_or_warn(show, word)
     seeds = plan.training.seeds
     names = free_names(plan, folder, name)
     count = min(len(seeds), pool.usual_workers() if workers is None else checked_workers(workers))
@@ -319,7 +319,7 @@ def train_plan(
     runs: list[Run] = []
     lane, why = chosen_lane(plan)
     if why:
-        told_or_warned(show, why)
+        record_or_warn(show, why)
     for seed in seeds:
         path = None if folder is None else run_folder(plan, folder, names[seed])
         session = Session(plan.for_seed(seed), seed, lane, why, path, show, command or [])

@@ -13,13 +13,13 @@ import numpy as np
 from jokulmist.agents.batches import seed_from
 from jokulmist.agents.contract import (
     Agent,
+    Config,
     Count,
     DiscountPer,
     FixedShare,
+    Hyperparameters,
     Limit,
-    Numbers,
     Scheduled,
-    Shapes,
     counts_advances,
 )
 from jokulmist.agents.critics.critic_networks import (
@@ -36,7 +36,7 @@ from jokulmist.agents.replay_updates import (
     slots_of,
     turns_between,
 )
-from jokulmist.agents.stretches import kept_numbers, rows_ahead
+from jokulmist.agents.sequences import lookahead_rows, stored_width
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import draw_legal
 from jokulmist.learning import replay as memory_of
@@ -73,7 +73,7 @@ class CriticAgent(Agent):
     replay_start : int
         Decisions of random play before the first update.
     minibatch : int
-        Transitions in one update; with a recurrent network (`SAC`) stretches of them, each as long as the network's
+        Transitions in one update; with a recurrent network (`SAC`) sequences of them, each as long as the network's
         `sequence`.
     learn_every : int
         Decisions between two updates; 1, as published.
@@ -121,41 +121,41 @@ class CriticAgent(Agent):
         name = type(self).__name__
         refuse_unbounded(spec.action, name, "Give the range finite bounds, or use `PPO`, which clips.")
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
-        shapes = super().shapes(spec, copies)
+    def config(self, spec: Spec, copies: int) -> Config:
+        config = super().config(spec, copies)
         if not self.keeps_states:
-            refuse_recurrent(shapes.network, type(self).__name__)
-        shapes.network = fitting(shapes.network, spec)
+            refuse_recurrent(config.network, type(self).__name__)
+        config.network = fitting(config.network, spec)
         # Of the policy, and of the policy and both critics together.
-        shapes.state_width = shapes.network.state_width if self.remembers() else 0
-        shapes.remembered = 3 * shapes.state_width
-        shapes.lookahead = rows_ahead(shapes)
-        shapes.slots = slots_of(self, shapes)
-        shapes.acting = acting_over(spec.action, "squashed")
-        shapes.action_numbers = shapes.acting.width + bool(shapes.acting.choices)
-        shapes.layout = self.policy_of(shapes, 0)
-        shapes.critics = self.critics_of(shapes, 0)
-        return shapes
+        config.state_width = config.network.state_width if self.remembers() else 0
+        config.remembered = 3 * config.state_width
+        config.lookahead = lookahead_rows(config)
+        config.slots = slots_of(self, config)
+        config.acting = acting_over(spec.action, "squashed")
+        config.action_numbers = config.acting.width + bool(config.acting.choices)
+        config.layout = self.policy_of(config, 0)
+        config.critics = self.critics_of(config, 0)
+        return config
 
-    def refuse_copies(self, shapes: Shapes) -> None:
-        refuse_few_slots(self, shapes, shapes.lookahead)
+    def refuse_copies(self, config: Config) -> None:
+        refuse_few_slots(self, config, config.lookahead)
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
-        memory = {"noise": (), "returns": open_returns(shapes), **fresh_states(shapes)}
-        if shapes.state_width:
-            memory["judged"] = np.zeros((shapes.copies, shapes.remembered - shapes.state_width), np.float32)
+    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+        memory = {"noise": (), "returns": open_returns(config), **fresh_states(config)}
+        if config.state_width:
+            memory["judged"] = np.zeros((config.copies, config.remembered - config.state_width), np.float32)
         return memory
 
     @staticmethod
-    def policy_of(shapes: Any, seed: int) -> Layout:
+    def policy_of(config: Any, seed: int) -> Layout:
         """Where the policy's weights stand, and how they begin."""
         raise NotImplementedError
 
     @staticmethod
-    def critics_of(shapes: Any, seed: int) -> Layout:
+    def critics_of(config: Any, seed: int) -> Layout:
         """Where the weights of two critics stand, and how they begin."""
-        return critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed)
+        return critics_layout(config.network, config.spec, config.acting, 2, seed)
 
     def decisions_a_copy(self) -> int:
         return 5_000
@@ -164,8 +164,8 @@ class CriticAgent(Agent):
         return turns_between(self.learn_every, copies)
 
     @staticmethod
-    def chooses_by_numpy(shapes: Any) -> bool:
-        return isinstance(shapes.network, Dense)
+    def chooses_by_numpy(config: Any) -> bool:
+        return isinstance(config.network, Dense)
 
     @staticmethod
     def policy_state(learner: CriticLearner) -> CriticLearner:
@@ -173,29 +173,29 @@ class CriticAgent(Agent):
         return learner._replace(learning=learning, replay=())
 
     @classmethod
-    def state_values(cls, shapes: Any, learner: CriticLearner, observed: Any) -> Any:
+    def state_values(cls, config: Any, learner: CriticLearner, observed: Any) -> Any:
         """The critics' mean value at the greedy action, in the scale of the rewards, one a row."""
-        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
-        acting, learning = shapes.acting, learner.learning
-        policy, critics = shapes.layout.module(learning.policy), shapes.critics.module(learning.critics)
-        if shapes.state_width:  # as if its episode began with it
-            nothing = np.zeros((len(inputs.numbers), shapes.remembered), np.float32)
-            policy = Remembering(policy, nothing[:, : shapes.state_width])
-            critics = Remembering(critics, nothing[:, shapes.state_width :])
+        inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
+        acting, learning = config.acting, learner.learning
+        policy, critics = config.layout.module(learning.policy), config.critics.module(learning.critics)
+        if config.state_width:  # as if its episode began with it
+            nothing = np.zeros((len(inputs.numbers), config.remembered), np.float32)
+            policy = Remembering(policy, nothing[:, : config.state_width])
+            critics = Remembering(critics, nothing[:, config.state_width :])
         outputs = outputs_of(policy, inputs)
         unit = acting.bounded(outputs[:, acting.alternatives : acting.alternatives + acting.width], np)
         values = np.asarray(values_at(critics, inputs, unit)).mean(axis=0)
         best: Any = np.zeros(len(values), int)
         if acting.choices:
             greedy = acting.indices(acting.likeliest(outputs, observed.legal, np))
-            best = np.asarray(joint_over(shapes.spec.action).index(acting.native(greedy, unit)))
+            best = np.asarray(joint_over(config.spec.action).index(acting.native(greedy, unit)))
         return values[np.arange(len(values)), best] * float(spread_of(learner.returns))
 
 
-def begin_learner(agent: type[CriticAgent], shapes: Any, noise: Any, temperature: Any = ()) -> CriticLearner:
+def begin_learner(agent: type[CriticAgent], config: Any, noise: Any, temperature: Any = ()) -> CriticLearner:
     """What is known before the first decision; a method with a temperature has no target of its policy."""
-    policy = agent.policy_of(shapes, seed_from(noise)).initial_weights()
-    critics = agent.critics_of(shapes, seed_from(noise)).initial_weights()
+    policy = agent.policy_of(config, seed_from(noise)).initial_weights()
+    critics = agent.critics_of(config, seed_from(noise)).initial_weights()
     learning = CriticUpdateState(
         policy=policy,
         critics=critics,
@@ -203,17 +203,17 @@ def begin_learner(agent: type[CriticAgent], shapes: Any, noise: Any, temperature
         critics_target=critics.copy(),
         temperature=temperature,
         moments=tuple(
-            first_moments(shapes.optimiser, part) if len(part) else () for part in (policy, critics, temperature)
+            first_moments(config.optimiser, part) if len(part) else () for part in (policy, critics, temperature)
         ),
         updates=np.int32(0),
     )
     return CriticLearner(
         learning,
-        fresh_statistics(shapes.spec, shapes.scaling),
-        fresh_running(1) if shapes.rewards_scaled else None,
+        fresh_statistics(config.spec, config.scaling),
+        fresh_running(1) if config.rewards_scaled else None,
         np.int32(0),
         memory_of.fresh_replay(
-            shapes.spec, shapes.copies, shapes.slots, False, kept_numbers(shapes), counts_advances(shapes)
+            config.spec, config.copies, config.slots, False, stored_width(config), counts_advances(config)
         ),
     )
 

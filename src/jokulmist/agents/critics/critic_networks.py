@@ -107,7 +107,7 @@ class Remembering:
 
 
 class GoingAlong:
-    """A recurrent policy along stretches of decisions, through which its gradient goes but for the burn-in."""
+    """A recurrent policy along sequences of decisions, through which its gradient goes but for the burn-in."""
 
     def __init__(self, policy: Any, past: Any, burn_in: int) -> None:
         self._policy, self._past, self._burn_in = policy, past, burn_in

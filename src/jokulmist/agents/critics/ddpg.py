@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from jokulmist.agents.contract import FixedShare, Numbers, Scheduled
+from jokulmist.agents.contract import FixedShare, Hyperparameters, Scheduled
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
@@ -57,41 +57,47 @@ class DeterministicAgent(CriticAgent):
             )
 
     @staticmethod
-    def policy_of(shapes: Any, seed: int) -> Layout:
-        return _policy_layout(shapes.network, shapes.spec, shapes.acting.width, seed)
+    def policy_of(config: Any, seed: int) -> Layout:
+        return _policy_layout(config.network, config.spec, config.acting.width, seed)
 
     @classmethod
-    def fresh_learner(cls, shapes: Any, numbers: Numbers, noise: Any) -> CriticLearner:
-        return begin_learner(cls, shapes, noise)
+    def fresh_learner(cls, config: Any, hyperparameters: Hyperparameters, noise: Any) -> CriticLearner:
+        return begin_learner(cls, config, noise)
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
-        memory = CriticAgent.fresh_memory(shapes, numbers)
-        if shapes.noise == "ornstein-uhlenbeck":
-            memory["noise"] = np.zeros((shapes.copies, shapes.acting.width), np.float32)
+    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+        memory = CriticAgent.fresh_memory(config, hyperparameters)
+        if config.noise == "ornstein-uhlenbeck":
+            memory["noise"] = np.zeros((config.copies, config.acting.width), np.float32)
         return memory
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: CriticLearner, memory: Any, observed: Seen, noise: Any, explore: bool
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: CriticLearner,
+        memory: Any,
+        observed: Seen,
+        noise: Any,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
-        xp, acting = noise.xp, shapes.acting
-        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        xp, acting = noise.xp, config.acting
+        inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
         if xp is np:
             weights = learner.learning.policy
-            outputs = shapes.layout.through_numpy(weights, inputs.numbers, shapes.network.activation)
+            outputs = config.layout.through_numpy(weights, inputs.numbers, config.network.activation)
         else:
-            outputs = outputs_of(shapes.layout.module(learner.learning.policy), inputs)
+            outputs = outputs_of(config.layout.module(learner.learning.policy), inputs)
         unit = xp.tanh(outputs)
         if not explore:
             return acting.native([], unit), memory, ()
         chance = noise.normal(shape=unit.shape)
-        added = numbers.exploration * chance
-        if shapes.noise == "ornstein-uhlenbeck":
-            added = added + drifted(xp, memory["noise"], observed.age, numbers.noise_return)
+        added = hyperparameters.exploration * chance
+        if config.noise == "ornstein-uhlenbeck":
+            added = added + drifted(xp, memory["noise"], observed.age, hyperparameters.noise_return)
             memory = {**memory, "noise": added}
         _, anything = first_tries(acting, observed, noise)
-        tried = xp.where(learner.decisions < shapes.replay_start, anything, (unit + added).clip(-1.0, 1.0))
+        tried = xp.where(learner.decisions < config.replay_start, anything, (unit + added).clip(-1.0, 1.0))
         return acting.native([], tried), memory, tried
 
 
@@ -108,7 +114,7 @@ def _policy_layout(network: Any, spec: Spec, width: int, seed: int) -> Layout:
     return Layout(network, lambda: built(network, spec, width, seed, TOWARDS_ACTIONS))
 
 
-def targets(shapes: Any, numbers: Numbers, learning: CriticUpdateState, rows: CriticRows) -> Any:
+def targets(config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows) -> Any:
     """What the critics should say, shape ``(rows,)``.
 
     r + discount min_i Q_i'(s', clip(pi'(s') + noise, -1, 1)), with the noise clipped before it is added (Fujimoto et
@@ -116,46 +122,46 @@ def targets(shapes: Any, numbers: Numbers, learning: CriticUpdateState, rows: Cr
     """
     import jax.numpy as jnp
 
-    unit = jnp.tanh(outputs_of(shapes.layout.module(learning.policy_target), rows.following))
-    if hasattr(numbers, "target_noise"):
-        noise_bound = numbers.target_noise_clip
-        noise = jnp.clip(numbers.target_noise * rows.normal[:, 0], -noise_bound, noise_bound)
+    unit = jnp.tanh(outputs_of(config.layout.module(learning.policy_target), rows.following))
+    if hasattr(hyperparameters, "target_noise"):
+        noise_bound = hyperparameters.target_noise_clip
+        noise = jnp.clip(hyperparameters.target_noise * rows.normal[:, 0], -noise_bound, noise_bound)
         unit = jnp.clip(unit + noise, -1.0, 1.0)
-    values = values_at(shapes.critics.module(learning.critics_target), rows.following, unit)
-    wanted = rows.gain + rows.weight_ahead * jnp.min(values, axis=0)[:, 0]
+    values = values_at(config.critics.module(learning.critics_target), rows.following, unit)
+    wanted = rows.gain + rows.bootstrap_discount * jnp.min(values, axis=0)[:, 0]
     assert wanted.shape == rows.gain.shape
     return wanted
 
 
 def update(
-    shapes: Any, numbers: Numbers, learning: CriticUpdateState, rows: CriticRows
+    config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
 ) -> tuple[CriticUpdateState, Any]:
     """One step of the critics and, when it is due, one of the policy and of the targets; and the readings."""
     import jax.numpy as jnp
     from jax import lax
 
-    wanted = targets(shapes, numbers, learning, rows)
-    critics, priorities, readings = critics_step(shapes, numbers, learning, rows, wanted)
+    wanted = targets(config, hyperparameters, learning, rows)
+    critics, priorities, readings = critics_step(config, hyperparameters, learning, rows, wanted)
     learning = learning._replace(
         critics=critics, moments=(learning.moments[0], priorities, ()), updates=learning.updates + 1
     )
 
     def moved(learning: CriticUpdateState) -> CriticUpdateState:
-        first = shapes.critics.module(learning.critics)
+        first = config.critics.module(learning.critics)
 
         def loss(policy: Any) -> Any:
             unit = jnp.tanh(outputs_of(policy, rows.inputs))
             return -jnp.mean(values_at(first.alone(), rows.inputs, unit)), ()
 
-        policy, moments, _ = policy_step(shapes, numbers, learning, loss)
+        policy, moments, _ = policy_step(config, hyperparameters, learning, loss)
         return learning._replace(
             policy=policy,
-            policy_target=followed(learning.policy_target, policy, numbers.target_share),
-            critics_target=followed(learning.critics_target, learning.critics, numbers.target_share),
+            policy_target=followed(learning.policy_target, policy, hyperparameters.target_share),
+            critics_target=followed(learning.critics_target, learning.critics, hyperparameters.target_share),
             moments=(moments, *learning.moments[1:]),
         )
 
-    every = getattr(shapes, "policy_every", 1)
+    every = getattr(config, "policy_every", 1)
     if every == 1:
         return moved(learning), readings
     return lax.cond(learning.updates % every == 0, moved, lambda same: same, learning), readings
@@ -193,13 +199,13 @@ class DDPG(DeterministicAgent):
     noise: Literal["gaussian", "ornstein-uhlenbeck"] = "ornstein-uhlenbeck"
 
     @staticmethod
-    def critics_of(shapes: Any, seed: int) -> Layout:
-        return critics_layout(shapes.network, shapes.spec, shapes.acting, 1, seed)
+    def critics_of(config: Any, seed: int) -> Layout:
+        return critics_layout(config.network, config.spec, config.acting, 1, seed)
 
     @staticmethod
     def learn(
-        shapes: Any,
-        numbers: Numbers,
+        config: Any,
+        hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
         experience: Any,
@@ -207,5 +213,5 @@ class DDPG(DeterministicAgent):
         bonus: Any = None,
     ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
         return learned(
-            shapes, numbers, learner, memory, experience, noise, update, len(DDPG.reading_names), bonus=bonus
+            config, hyperparameters, learner, memory, experience, noise, update, len(DDPG.reading_names), bonus=bonus
         )

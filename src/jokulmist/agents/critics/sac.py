@@ -7,7 +7,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from jokulmist.agents.contract import AboveZero, Count, FixedShare, Numbers, Shapes
+from jokulmist.agents.contract import AboveZero, Config, Count, FixedShare, Hyperparameters
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
@@ -20,7 +20,7 @@ from jokulmist.agents.critics.critic_networks import (
 from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import begin_spread, outputs_by_numpy, policy_layout, probabilities_by_part
 from jokulmist.agents.recurrence import Past, past_of
-from jokulmist.agents.stretches import at_the_end, before_each
+from jokulmist.agents.sequences import at_the_end, before_each
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.gaussians import log_density, log_slope
@@ -51,7 +51,7 @@ class SAC(CriticAgent):
     first_spread : float
         Spread that learning begins with, before squashing.
     minibatch : int
-        Transitions in one update, or with a recurrent network stretches of them: 64 need as many decisions as 128 on
+        Transitions in one update, or with a recurrent network sequences of them: 64 need as many decisions as 128 on
         the problems that chose it, and half the products (see `CriticAgent`).
     learning_rate, policy_rate, discount, replay_size, replay_start, learn_every, target_share, n_step
         See `CriticAgent`.
@@ -62,7 +62,7 @@ class SAC(CriticAgent):
     -----
     Choices and ranges may stand side by side: the critics give a value for each combination of choices, over which the
     expectation is exact, and the ranges are drawn. Choices and ranges are then drawn independently of each other.
-    With `jm.Recurrent` the policy remembers what was seen, and each critic what was seen and done; stretches are
+    With `jm.Recurrent` the policy remembers what was seen, and each critic what was seen and done; sequences are
     replayed, with the states that were kept and a burn-in, as `DQN` does. Differs from the papers: networks are
     smaller, and the same rate moves the temperature. Fails when rewards are so small that the entropy outweighs them
     (see `rewards_scaled`).
@@ -87,60 +87,66 @@ class SAC(CriticAgent):
     usual_copies: ClassVar[int] = 16
     keeps_states: ClassVar[bool] = True
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
-        shapes = super().shapes(spec, copies)
-        shapes.spread_by_state = True
-        return shapes
+    def config(self, spec: Spec, copies: int) -> Config:
+        config = super().config(spec, copies)
+        config.spread_by_state = True
+        return config
 
     @staticmethod
-    def policy_of(shapes: Any, seed: int) -> Layout:
-        return policy_layout(shapes.network, shapes.spec, shapes.acting, True, False, False, seed)
+    def policy_of(config: Any, seed: int) -> Layout:
+        return policy_layout(config.network, config.spec, config.acting, True, False, False, seed)
 
     @classmethod
-    def fresh_learner(cls, shapes: Any, numbers: Numbers, noise: Any) -> CriticLearner:
-        acting = shapes.acting
+    def fresh_learner(cls, config: Any, hyperparameters: Hyperparameters, noise: Any) -> CriticLearner:
+        acting = config.acting
         parts = len(acting.choices) + len(acting.units.ranges)
-        learner = begin_learner(cls, shapes, noise, np.full(parts, math.log(numbers.temperature), np.float32))
-        begin_spread(learner.learning.policy, acting, numbers.first_spread)
+        learner = begin_learner(cls, config, noise, np.full(parts, math.log(hyperparameters.temperature), np.float32))
+        begin_spread(learner.learning.policy, acting, hyperparameters.first_spread)
         return learner
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: CriticLearner, memory: Any, observed: Seen, noise: Any, explore: bool
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: CriticLearner,
+        memory: Any,
+        observed: Seen,
+        noise: Any,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
-        xp, acting = noise.xp, shapes.acting
-        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
+        xp, acting = noise.xp, config.acting
+        inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
         past: Any = ()
-        policy: Any = shapes.layout.module(learner.learning.policy) if xp is not np or shapes.state_width else None
-        if shapes.state_width:
+        policy: Any = config.layout.module(learner.learning.policy) if xp is not np or config.state_width else None
+        if config.state_width:
             past = past_of(memory, observed)
             (outputs, _), state = policy.step(inputs, past.states)
             memory = {**memory, "state": state}
         elif xp is np:
-            outputs = outputs_by_numpy(shapes, learner.learning.policy, inputs)
+            outputs = outputs_by_numpy(config, learner.learning.policy, inputs)
         else:
             outputs = policy.outputs(inputs)
         if not explore:
             return acting.likeliest(outputs, observed.legal, xp), memory, ()
         actions, samples = acting.sampled(outputs, observed.legal, noise)
         indices, unit = first_tries(acting, observed, noise)
-        early = learner.decisions < shapes.replay_start
+        early = learner.decisions < config.replay_start
         policy_indices = acting.indices(actions) if acting.choices else []
         chosen_indices = [xp.where(early, first, later) for first, later in zip(indices, policy_indices, strict=True)]
         if acting.width:
             unit = xp.where(early, unit, xp.tanh(samples.before))
-        if not shapes.state_width:
+        if not config.state_width:
             return acting.native(chosen_indices, unit), memory, unit
         # The critics remember what was done, too: that is kept for their updates, and used by nothing else.
         before = past_of({"state": memory["judged"]}, observed).states
-        _, after = shapes.critics.module(learner.learning.critics).step(with_action(inputs, unit), before)
+        _, after = config.critics.module(learner.learning.critics).step(with_action(inputs, unit), before)
         past = past._replace(states=xp.concatenate([past.states, before], axis=-1))
         return acting.native(chosen_indices, unit), {**memory, "judged": after}, (unit, past)
 
     @staticmethod
     def learn(
-        shapes: Any,
-        numbers: Numbers,
+        config: Any,
+        hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
         experience: Any,
@@ -148,25 +154,25 @@ class SAC(CriticAgent):
         bonus: Any = None,
     ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
         return learned(
-            shapes, numbers, learner, memory, experience, noise, update, len(SAC.reading_names), 2, bonus=bonus
+            config, hyperparameters, learner, memory, experience, noise, update, len(SAC.reading_names), 2, bonus=bonus
         )
 
     @staticmethod
-    def probabilities(shapes: Any, learner: CriticLearner, observed: Seen) -> dict[str, Any]:
+    def probabilities(config: Any, learner: CriticLearner, observed: Seen) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
-        inputs = prepared(shapes.spec, shapes.scaling, learner.statistics, observed)
-        policy = shapes.layout.module(learner.learning.policy)
-        if shapes.state_width:  # as if its episode began with it
-            policy = Remembering(policy, np.zeros((len(inputs.numbers), shapes.state_width), np.float32))
+        inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
+        policy = config.layout.module(learner.learning.policy)
+        if config.state_width:  # as if its episode began with it
+            policy = Remembering(policy, np.zeros((len(inputs.numbers), config.state_width), np.float32))
         outputs = policy.outputs(inputs)
-        return probabilities_by_part(shapes.acting, outputs, observed.legal)
+        return probabilities_by_part(config.acting, outputs, observed.legal)
 
 
-def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs: Any, legal: Any, normal: Any) -> Any:
+def soft_value(config: Any, temperature: Any, policy: Any, critics: Any, inputs: Any, legal: Any, normal: Any) -> Any:
     """The value of observations under a policy, with its entropy; and the entropy of each part."""
     import jax.numpy as jnp
 
-    acting = shapes.acting
+    acting = config.acting
     outputs = policy.outputs(inputs)
     entropies: list[Any] = []
     unit = outputs[:, :0]
@@ -192,10 +198,10 @@ def soft_value(shapes: Any, temperature: Any, policy: Any, critics: Any, inputs:
     return value + jnp.sum(temperature[:, None] * each, axis=0), each
 
 
-def remembered_apart(shapes: Any, rows: CriticRows) -> tuple[Past, Past]:
-    """What was remembered before each decision of the stretches by the policy, and by the critics."""
+def split_memory(config: Any, rows: CriticRows) -> tuple[Past, Past]:
+    """What was remembered before each decision of the sequences by the policy, and by the critics."""
     restarts, states = rows.past.restarts, rows.past.states
-    return Past(states[..., : shapes.state_width], restarts), Past(states[..., shapes.state_width :], restarts)
+    return Past(states[..., : config.state_width], restarts), Past(states[..., config.state_width :], restarts)
 
 
 def then(policy: Any, critics: Any, rows: CriticRows, policy_past: Past, states: Past) -> tuple[Any, Any]:
@@ -208,53 +214,53 @@ def then(policy: Any, critics: Any, rows: CriticRows, policy_past: Past, states:
     return Remembering(policy, next(outputs)), Remembering(critics, next(outputs))
 
 
-def wanted_entropies(shapes: Any, numbers: Numbers) -> Any:
+def wanted_entropies(config: Any, hyperparameters: Hyperparameters) -> Any:
     """The entropy target of each part, choices first."""
     import jax.numpy as jnp
 
-    acting = shapes.acting
-    choices = [numbers.choice_entropy * math.log(choice.count) for choice in acting.choices.values()]
-    ranges = [numbers.entropy_target * part.size for part in acting.units.ranges.values()]
+    acting = config.acting
+    choices = [hyperparameters.choice_entropy * math.log(choice.count) for choice in acting.choices.values()]
+    ranges = [hyperparameters.entropy_target * part.size for part in acting.units.ranges.values()]
     return jnp.stack([*choices, *ranges])
 
 
 def update(
-    shapes: Any, numbers: Numbers, learning: CriticUpdateState, rows: CriticRows
+    config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
 ) -> tuple[CriticUpdateState, Any]:
     """One step of critics, policy, temperature and targets; and the readings."""
     import jax.numpy as jnp
 
     temperature = jnp.exp(learning.temperature)
     chance = [rows.normal[:, k] for k in range(rows.normal.shape[1])] or [None, None]
-    policy = shapes.layout.module(learning.policy)
-    target = shapes.critics.module(learning.critics_target)
+    policy = config.layout.module(learning.policy)
+    target = config.critics.module(learning.critics_target)
     if rows.past:
-        policy_past, states = remembered_apart(shapes, rows)
+        policy_past, states = split_memory(config, rows)
         policy, target = then(policy, target, rows, policy_past, states)
-    later, _ = soft_value(shapes, temperature, policy, target, rows.following, rows.legal_following, chance[0])
-    wanted = rows.gain + rows.weight_ahead * later
-    critics, priorities, readings = critics_step(shapes, numbers, learning, rows, wanted)
-    judges = shapes.critics.module(critics)
+    later, _ = soft_value(config, temperature, policy, target, rows.following, rows.legal_following, chance[0])
+    wanted = rows.gain + rows.bootstrap_discount * later
+    critics, priorities, readings = critics_step(config, hyperparameters, learning, rows, wanted)
+    judges = config.critics.module(critics)
     if rows.past:
         _, after = judges.apply_sequence(with_action(rows.inputs, rows.unit), states.restarts, states.states)
         judges = Remembering(judges, before_each(states, after))
 
     def loss(policy: Any) -> Any:
         if rows.past:
-            policy = GoingAlong(policy, policy_past, shapes.network.burn_in)
-        value, each = soft_value(shapes, temperature, policy, judges, rows.inputs, rows.legal, chance[1])
+            policy = GoingAlong(policy, policy_past, config.network.burn_in)
+        value, each = soft_value(config, temperature, policy, judges, rows.inputs, rows.legal, chance[1])
         return -rows.mean(value), (-rows.mean(value), rows.mean(each))
 
-    weights, moments, (policy_loss, entropies) = policy_step(shapes, numbers, learning, loss)
+    weights, moments, (policy_loss, entropies) = policy_step(config, hyperparameters, learning, loss)
     logs, heat = learning.temperature, learning.moments[2]
-    if shapes.temperature_learned:
-        slope = temperature * (entropies - wanted_entropies(shapes, numbers))
-        logs, heat, _ = descended(shapes.optimiser, logs, heat, slope, numbers.learning_rate)
+    if config.temperature_learned:
+        slope = temperature * (entropies - wanted_entropies(config, hyperparameters))
+        logs, heat, _ = descended(config.optimiser, logs, heat, slope, hyperparameters.learning_rate)
     loss_readings = jnp.stack([policy_loss, jnp.sum(entropies), jnp.mean(temperature)])
     learning = learning._replace(
         policy=weights,
         critics=critics,
-        critics_target=followed(learning.critics_target, critics, numbers.target_share),
+        critics_target=followed(learning.critics_target, critics, hyperparameters.target_share),
         temperature=logs,
         moments=(moments, priorities, heat),
         updates=learning.updates + 1,

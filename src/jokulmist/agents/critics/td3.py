@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from jokulmist.agents.contract import AboveZero, Count, Numbers
+from jokulmist.agents.contract import AboveZero, Count, Hyperparameters
 from jokulmist.agents.critics.critic_networks import CriticLearner
 from jokulmist.agents.critics.critic_updates import learned
 from jokulmist.agents.critics.ddpg import DeterministicAgent, update
@@ -51,8 +51,8 @@ class TD3(DeterministicAgent):
 
     @staticmethod
     def learn(
-        shapes: Any,
-        numbers: Numbers,
+        config: Any,
+        hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
         experience: Any,
@@ -60,5 +60,5 @@ class TD3(DeterministicAgent):
         bonus: Any = None,
     ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
         return learned(
-            shapes, numbers, learner, memory, experience, noise, update, len(TD3.reading_names), 1, bonus=bonus
+            config, hyperparameters, learner, memory, experience, noise, update, len(TD3.reading_names), 1, bonus=bonus
         )

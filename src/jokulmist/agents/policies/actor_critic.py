@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from jokulmist.agents.contract import Count, FixedShare, Numbers, Scheduled, WholeNumber, weight_ahead
+from jokulmist.agents.contract import Count, FixedShare, Hyperparameters, Scheduled, WholeNumber, bootstrap_discount
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     PolicyAgent,
@@ -13,12 +13,12 @@ from jokulmist.agents.policies.policy_method import (
     batch_of,
     descended_by,
     entropies_of,
-    kept_near,
-    policy_moves,
+    penalise_divergence,
+    policy_update_mask,
     rewards_in_scale,
 )
-from jokulmist.agents.recurrence import said_along, said_next
-from jokulmist.learning.advantages import advantages, explained_variance, normalised
+from jokulmist.agents.recurrence import apply_network, apply_to_next
+from jokulmist.learning.advantages import explained_variance, generalised_advantages, normalised
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 
@@ -74,36 +74,38 @@ class ActorCritic(PolicyAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
     ) -> tuple[PolicyLearner, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
-        experience, learner, open_now = rewards_in_scale(numbers, learner, memory["returns"], experience)
+        experience, learner, open_now = rewards_in_scale(hyperparameters, learner, memory["returns"], experience)
         memory = {**memory, "returns": open_now}
-        networks = shapes.layout.module(learner.weights)
-        batch, past, after = batch_of(shapes, learner, experience)
+        networks = config.layout.module(learner.weights)
+        batch, past, after = batch_of(config, learner, experience)
         shape = experience.rewards.shape
-        (estimates, next_values), remembered = said_along(networks, batch.inputs, past)
-        old = shapes.acting.likelihood(estimates, *batch.done).log_probability
-        gains = advantages(
-            kept_near(shapes, numbers, learner, experience, batch, old), experience.ended, experience.closed, next_values.reshape(shape),
-            said_next(networks, after, remembered)[1].reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
+        (estimates, next_values), remembered = apply_network(networks, batch.inputs, past)
+        old = config.acting.likelihood(estimates, *batch.done).log_probability
+        advantages = generalised_advantages(
+            penalise_divergence(config, hyperparameters, learner, experience, batch, old), experience.ended, experience.closed, next_values.reshape(shape),
+            apply_to_next(networks, after, remembered)[1].reshape(shape), bootstrap_discount(hyperparameters, experience.advances), hyperparameters.trace_decay,
         ).reshape(-1)  # fmt: skip
-        targets = gains + next_values
-        if shapes.advantages_normalised:
-            gains = normalised(gains)
-        gains = gains * policy_moves(shapes, learner)
+        targets = advantages + next_values
+        if config.advantages_normalised:
+            advantages = normalised(advantages)
+        advantages = advantages * policy_update_mask(config, learner)
 
         def loss(networks: Any) -> Any:
-            (outputs, values), _ = said_along(networks, batch.inputs, past)
-            likelihood = shapes.acting.likelihood(outputs, *batch.done)
-            assert likelihood.log_probability.shape == gains.shape == values.shape == targets.shape
-            policy_loss = -jnp.mean(likelihood.log_probability * gains)
+            (outputs, values), _ = apply_network(networks, batch.inputs, past)
+            likelihood = config.acting.likelihood(outputs, *batch.done)
+            assert likelihood.log_probability.shape == advantages.shape == values.shape == targets.shape
+            policy_loss = -jnp.mean(likelihood.log_probability * advantages)
             value_loss = jnp.mean(squared(values - targets))
-            bonus, entropy = entropies_of(numbers, likelihood, jnp.mean)
-            total = policy_loss + numbers.value_weight * value_loss - bonus
+            bonus, entropy = entropies_of(hyperparameters, likelihood, jnp.mean)
+            total = policy_loss + hyperparameters.value_weight * value_loss - bonus
             return total, (policy_loss, value_loss, entropy)
 
-        weights, moments, loss_readings, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        weights, moments, loss_readings, norm = descended_by(
+            config, hyperparameters, learner.weights, learner.moments, loss
+        )
         explained = explained_variance(next_values, targets)
-        return after_update(shapes, learner, weights, moments, experience), memory, (*loss_readings, explained, norm)
+        return after_update(config, learner, weights, moments, experience), memory, (*loss_readings, explained, norm)

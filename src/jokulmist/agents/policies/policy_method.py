@@ -11,25 +11,25 @@ from jokulmist.agents.batches import as_flat, in_rows, seed_from
 from jokulmist.agents.contract import (
     AboveZero,
     Agent,
+    Config,
     Count,
     DiscountPer,
     Experience,
     FixedShare,
+    Hyperparameters,
     Limit,
-    Numbers,
     Scheduled,
-    Shapes,
     WholeNumber,
-    weight_ahead,
+    bootstrap_discount,
 )
 from jokulmist.agents.policy_networks import (
     begin_spread,
     outputs_by_numpy,
+    outputs_by_part,
     policy_layout,
     probabilities_by_part,
-    said_by_part,
 )
-from jokulmist.agents.recurrence import fresh_states, past_along, past_of
+from jokulmist.agents.recurrence import fresh_states, past_by_time, past_of
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import reward_scaling
@@ -166,25 +166,25 @@ class PolicyAgent(Agent):
         if getattr(self, "near_start", 0.0) and self.remembers():
             raise SettingError("`near_start` and a recurrent network do not go together yet. Leave one of them out.")
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
-        shapes = super().shapes(spec, copies)
-        shapes.network = fitting(shapes.network, spec)
-        recurrent = isinstance(shapes.network, Recurrent)
-        if shapes.shared is None:
-            shapes.shared = bool(spec.images) or recurrent
-        shapes.acting = acting_over(spec.action, self.at_bounds)
-        shapes.layout = _layout_of(shapes, 0)
-        if shapes.frozen:
-            shapes.layout.moving(shapes.frozen)
-        single = shapes.shared or not getattr(self, "baseline", True)
-        shapes.state_width = shapes.network.state_width * (1 if single else 2) if recurrent else 0
-        return shapes
+    def config(self, spec: Spec, copies: int) -> Config:
+        config = super().config(spec, copies)
+        config.network = fitting(config.network, spec)
+        recurrent = isinstance(config.network, Recurrent)
+        if config.shared is None:
+            config.shared = bool(spec.images) or recurrent
+        config.acting = acting_over(spec.action, self.at_bounds)
+        config.layout = _layout_of(config, 0)
+        if config.frozen:
+            config.layout.moving(config.frozen)
+        single = config.shared or not getattr(self, "baseline", True)
+        config.state_width = config.network.state_width * (1 if single else 2) if recurrent else 0
+        return config
 
     def remembers(self) -> bool:
         return isinstance(self.network, Recurrent)
 
-    def numbers(self) -> dict[str, Any]:
-        values = super().numbers()
+    def schedules(self) -> dict[str, Any]:
+        values = super().schedules()
         if not getattr(self, "near_start", True):
             del values["near_start"]
         return values
@@ -197,35 +197,41 @@ class PolicyAgent(Agent):
         return self.horizon
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> PolicyLearner:
-        weights = _layout_of(shapes, seed_from(noise)).initial_weights()
-        begin_spread(weights, shapes.acting, numbers.first_spread)
+    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> PolicyLearner:
+        weights = _layout_of(config, seed_from(noise)).initial_weights()
+        begin_spread(weights, config.acting, hyperparameters.first_spread)
         return PolicyLearner(
             weights,
-            fresh_statistics(shapes.spec, shapes.scaling),
-            fresh_running(1) if shapes.rewards_scaled else None,
-            first_moments(shapes.optimiser, weights),
+            fresh_statistics(config.spec, config.scaling),
+            fresh_running(1) if config.rewards_scaled else None,
+            first_moments(config.optimiser, weights),
             np.int32(0),
-            weights.copy() if hasattr(numbers, "near_start") else (),
+            weights.copy() if hasattr(hyperparameters, "near_start") else (),
         )
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
-        return {"returns": reward_scaling.open_returns(shapes), **fresh_states(shapes)}
+    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+        return {"returns": reward_scaling.open_returns(config), **fresh_states(config)}
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: PolicyLearner, memory: Any, observed: Seen, noise: Any, explore: bool
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: PolicyLearner,
+        memory: Any,
+        observed: Seen,
+        noise: Any,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
-        inputs = seen_by(shapes, learner.statistics, observed)
-        layout, acting = shapes.layout, shapes.acting
+        inputs = observed_by(config, learner.statistics, observed)
+        layout, acting = config.layout, config.acting
         past: Any = ()
-        if shapes.state_width:
+        if config.state_width:
             past = past_of(memory, observed)
             (outputs, _), state = layout.module(learner.weights).step(inputs, past.states)
             memory = {**memory, "state": state}
         elif noise.xp is np:
-            outputs = outputs_by_numpy(shapes, learner.weights, inputs)
+            outputs = outputs_by_numpy(config, learner.weights, inputs)
         else:
             outputs = layout.module(learner.weights).outputs(inputs)
         if explore:
@@ -234,75 +240,75 @@ class PolicyAgent(Agent):
         return acting.likeliest(outputs, observed.legal, noise.xp), memory, ()
 
     @staticmethod
-    def chooses_by_numpy(shapes: Any) -> bool:
-        return isinstance(shapes.network, Dense)
+    def chooses_by_numpy(config: Any) -> bool:
+        return isinstance(config.network, Dense)
 
     @staticmethod
     def policy_state(learner: PolicyLearner) -> PolicyLearner:
         return learner._replace(moments=(), updates=(), beginning=())
 
     @staticmethod
-    def probabilities(shapes: Any, learner: PolicyLearner, observed: Seen) -> dict[str, Any]:
+    def probabilities(config: Any, learner: PolicyLearner, observed: Seen) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
-        outputs, _ = _compiled_said_first()(shapes, learner, observed)
-        return probabilities_by_part(shapes.acting, outputs, observed.legal)
+        outputs, _ = _compiled_first_outputs()(config, learner, observed)
+        return probabilities_by_part(config.acting, outputs, observed.legal)
 
     @staticmethod
-    def policy_outputs(shapes: Any, learner: PolicyLearner, observed: Seen) -> dict[str, Any]:
-        outputs, values = said_first(shapes, learner, observed)
-        parts = said_by_part(shapes.acting, outputs, observed.legal)
+    def policy_outputs(config: Any, learner: PolicyLearner, observed: Seen) -> dict[str, Any]:
+        outputs, values = first_outputs(config, learner, observed)
+        parts = outputs_by_part(config.acting, outputs, observed.legal)
         if values is not None:
             parts["value"] = values[:, None] * spread_of(learner.returns)
         return parts
 
     @staticmethod
-    def state_values(shapes: Any, learner: PolicyLearner, observed: Seen) -> Any:
+    def state_values(config: Any, learner: PolicyLearner, observed: Seen) -> Any:
         """The values that were learned, in the scale of the rewards, one a row."""
-        _, values = _compiled_said_first()(shapes, learner, observed)
+        _, values = _compiled_first_outputs()(config, learner, observed)
         return np.asarray(values) * float(spread_of(learner.returns))
 
 
-def said_first(shapes: Any, learner: PolicyLearner, observed: Seen) -> tuple[Any, Any]:
+def first_outputs(config: Any, learner: PolicyLearner, observed: Seen) -> tuple[Any, Any]:
     """Outputs and values of observations by themselves; a recurrent network's, as if their episodes began with them."""
-    networks = shapes.layout.module(learner.weights)
-    inputs = seen_by(shapes, learner.statistics, observed)
-    if not shapes.state_width:
-        return networks.outputs(inputs), networks.values(inputs) if getattr(shapes, "baseline", True) else None
-    states = np.zeros((inputs.numbers.shape[0], shapes.state_width), np.float32)
+    networks = config.layout.module(learner.weights)
+    inputs = observed_by(config, learner.statistics, observed)
+    if not config.state_width:
+        return networks.outputs(inputs), networks.values(inputs) if getattr(config, "baseline", True) else None
+    states = np.zeros((inputs.numbers.shape[0], config.state_width), np.float32)
     outputs: tuple[Any, Any] = networks.step(inputs, states)[0]
     return outputs
 
 
 @cache
-def _compiled_said_first() -> Any:
-    """`said_first` as one compiled call: step by step its operations would be compiled one by one, which takes
+def _compiled_first_outputs() -> Any:
+    """`first_outputs` as one compiled call: step by step its operations would be compiled one by one, which takes
     seconds."""
     import jax
 
-    return jax.jit(said_first, static_argnums=0)
+    return jax.jit(first_outputs, static_argnums=0)
 
 
-def policy_moves(shapes: Any, learner: PolicyLearner) -> Any:
+def policy_update_mask(config: Any, learner: PolicyLearner) -> Any:
     """Whether the policy learns yet, besides the value: 1 or 0."""
-    return 1.0 * (learner.updates >= shapes.value_first)
+    return 1.0 * (learner.updates >= config.value_first)
 
 
-def entropies_of(numbers: Numbers, likelihood: Likelihood, mean: Any) -> tuple[Any, Any]:
+def entropies_of(hyperparameters: Hyperparameters, likelihood: Likelihood, mean: Any) -> tuple[Any, Any]:
     """What the entropies add to what is maximised, and the mean entropy that is told."""
     choices, ranges = mean(likelihood.choice_entropy), mean(likelihood.range_entropy)
-    return numbers.entropy_bonus * choices + numbers.range_entropy_bonus * ranges, choices + ranges
+    return hyperparameters.entropy_bonus * choices + hyperparameters.range_entropy_bonus * ranges, choices + ranges
 
 
-def seen_by(shapes: Any, statistics: Running | None, observed: Seen) -> Any:
+def observed_by(config: Any, statistics: Running | None, observed: Seen) -> Any:
     """What the networks are given. Until the statistics are warm the numbers are 0, so that the policy, which begins
     near an even one, plays at random."""
-    inputs = prepared(shapes.spec, shapes.scaling, statistics, observed)
+    inputs = prepared(config.spec, config.scaling, statistics, observed)
     return inputs if statistics is None else inputs._replace(numbers=inputs.numbers * is_warm(statistics))
 
 
-def _layout_of(shapes: Any, seed: int) -> Layout:
-    value = getattr(shapes, "baseline", True)
-    return policy_layout(shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, shapes.shared, value, seed)
+def _layout_of(config: Any, seed: int) -> Layout:
+    value = getattr(config, "baseline", True)
+    return policy_layout(config.network, config.spec, config.acting, config.spread_by_state, config.shared, value, seed)
 
 
 class PolicyBatch(NamedTuple):
@@ -328,29 +334,29 @@ class PolicyBatch(NamedTuple):
         return self.legal, self.actions, self.samples
 
 
-def batch_of(shapes: Any, learner: PolicyLearner, experience: Experience) -> tuple[PolicyBatch, Any, Any]:
+def batch_of(config: Any, learner: PolicyLearner, experience: Experience) -> tuple[PolicyBatch, Any, Any]:
     """The batch, what a recurrent network remembered before each turn, and the inputs of the true observations after
     each advance."""
     observed, last = in_rows(experience.observed), in_rows(experience.last)
-    inputs = seen_by(shapes, learner.statistics, observed)
-    after = seen_by(shapes, learner.statistics, last)
+    inputs = observed_by(config, learner.statistics, observed)
+    after = observed_by(config, learner.statistics, last)
     samples, past = experience.notes
     batch = PolicyBatch(inputs, observed.legal, in_rows(experience.actions), in_rows(samples))
-    return batch, past_along(past, experience), after
+    return batch, past_by_time(past, experience), after
 
 
 def rewards_in_scale(
-    numbers: Numbers, learner: PolicyLearner, open_returns: Any, experience: Experience
+    hyperparameters: Hyperparameters, learner: PolicyLearner, open_returns: Any, experience: Experience
 ) -> tuple[Experience, PolicyLearner, Any]:
     """Experience whose rewards have the scale that is learned in, with the returns that they followed."""
-    bootstrap_weight = weight_ahead(numbers, experience.advances)
+    bootstrap_weight = bootstrap_discount(hyperparameters, experience.advances)
     scaled, returns, open_returns = in_scale(experience, learner.returns, open_returns, bootstrap_weight)
     return scaled, learner._replace(returns=returns), open_returns
 
 
-def kept_near(
-    shapes: Any,
-    numbers: Numbers,
+def penalise_divergence(
+    config: Any,
+    hyperparameters: Hyperparameters,
     learner: PolicyLearner,
     experience: Experience,
     batch: PolicyBatch,
@@ -362,22 +368,22 @@ def kept_near(
     ``r - near_start (log p(a|s) - log p_start(a|s))``, whose sum is maximised by staying near it (Jaques et al., 2017,
     "Sequence tutor", equation 7).
     """
-    if not hasattr(numbers, "near_start"):
+    if not hasattr(hyperparameters, "near_start"):
         return experience.rewards
-    outputs = shapes.layout.module(learner.beginning).outputs(batch.inputs)
-    log_ratio = log_probability - shapes.acting.likelihood(outputs, *batch.done).log_probability
-    return experience.rewards - numbers.near_start * log_ratio.reshape(experience.rewards.shape)
+    outputs = config.layout.module(learner.beginning).outputs(batch.inputs)
+    log_ratio = log_probability - config.acting.likelihood(outputs, *batch.done).log_probability
+    return experience.rewards - hyperparameters.near_start * log_ratio.reshape(experience.rewards.shape)
 
 
-def has_a_level(gains: Any) -> Any:
+def values_are_calibrated(advantages: Any) -> Any:
     """Whether the value has found the level of the returns: the mean advantage is small beside their spread."""
     import jax.numpy as jnp
 
-    return jnp.abs(jnp.mean(gains)) <= CALIBRATED_SHARE * jnp.std(gains)
+    return jnp.abs(jnp.mean(advantages)) <= CALIBRATED_SHARE * jnp.std(advantages)
 
 
 def after_update(
-    shapes: Any,
+    config: Any,
     learner: PolicyLearner,
     weights: Any,
     moments: Any,
@@ -388,7 +394,7 @@ def after_update(
     import jax
     import jax.numpy as jnp
 
-    still = bool(getattr(shapes, "frozen", ())) or not isinstance(learner.beginning, tuple)
+    still = bool(getattr(config, "frozen", ())) or not isinstance(learner.beginning, tuple)
     statistics = gathered_unless(still, learner.statistics, met(experience))
     warm = is_warm(learner.statistics)
     if learner.statistics is not None:
@@ -397,18 +403,20 @@ def after_update(
     updates = learner.updates + jnp.int32(warm)
     # The first update says nothing: before it every value is near 0, and with it every error is a return.
     begins = jnp.asarray(value_is_calibrated & (updates > 1) & warm)
-    updates = jnp.where(begins, jnp.maximum(updates, shapes.value_first), updates)
+    updates = jnp.where(begins, jnp.maximum(updates, config.value_first), updates)
     return learner._replace(weights=weights, statistics=statistics, moments=moments, updates=updates)
 
 
-def descended_by(shapes: Any, numbers: Numbers, weights: Any, moments: Any, loss: Any) -> tuple[Any, Any, Any, Any]:
+def descended_by(
+    config: Any, hyperparameters: Hyperparameters, weights: Any, moments: Any, loss: Any
+) -> tuple[Any, Any, Any, Any]:
     """One step down a loss of the networks."""
     import jax
 
-    layout = shapes.layout
+    layout = config.layout
     gradients, readings = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(layout.leaves(weights))
-    most, before = getattr(numbers, "gradient_clip", None), weights
+    most, before = getattr(hyperparameters, "gradient_clip", None), weights
     weights, moments, norm = descended(
-        shapes.optimiser, weights, moments, as_flat(gradients), numbers.learning_rate, most
+        config.optimiser, weights, moments, as_flat(gradients), hyperparameters.learning_rate, most
     )
-    return layout.still(getattr(shapes, "frozen", ()), before, weights), moments, readings, norm
+    return layout.still(getattr(config, "frozen", ()), before, weights), moments, readings, norm

@@ -6,7 +6,15 @@ import math
 from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.batches import in_parts, in_rows
-from jokulmist.agents.contract import Count, FixedShare, Limit, Numbers, Scheduled, WholeNumber, weight_ahead
+from jokulmist.agents.contract import (
+    Count,
+    FixedShare,
+    Hyperparameters,
+    Limit,
+    Scheduled,
+    WholeNumber,
+    bootstrap_discount,
+)
 from jokulmist.agents.policies.policy_method import (
     PolicyAgent,
     PolicyLearner,
@@ -14,13 +22,13 @@ from jokulmist.agents.policies.policy_method import (
     batch_of,
     descended_by,
     entropies_of,
-    has_a_level,
-    kept_near,
-    policy_moves,
+    penalise_divergence,
+    policy_update_mask,
     rewards_in_scale,
+    values_are_calibrated,
 )
-from jokulmist.agents.recurrence import in_stretches, in_time, said_along, said_next, stretch_of
-from jokulmist.learning.advantages import advantages, explained_variance, normalised
+from jokulmist.agents.recurrence import apply_network, apply_to_next, in_time, split_sequences, stretch_of
+from jokulmist.learning.advantages import explained_variance, generalised_advantages, normalised
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 
@@ -114,57 +122,59 @@ class PPO(PolicyAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
     ) -> tuple[PolicyLearner, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
         from jax import lax
 
-        experience, learner, open_now = rewards_in_scale(numbers, learner, memory["returns"], experience)
+        experience, learner, open_now = rewards_in_scale(hyperparameters, learner, memory["returns"], experience)
         memory = {**memory, "returns": open_now}
-        rows, explained, value_is_calibrated = rows_of(shapes, numbers, learner, experience)
-        length = stretch_of(shapes)
+        rows, explained, value_is_calibrated = rows_of(config, hyperparameters, learner, experience)
+        length = stretch_of(config)
         count = experience.rewards.size // length
-        steps, size = split_evenly(count, max(1, shapes.minibatch // length))
+        steps, size = split_evenly(count, max(1, config.minibatch // length))
 
         def epoch(state: Any, order: Any) -> Any:
             mixed = take_rows(rows, order[: steps * size])
             parts = in_parts(mixed, steps, size)
-            return lax.scan(lambda state, part: _step(shapes, numbers, state, part), state, parts)
+            return lax.scan(lambda state, part: _step(config, hyperparameters, state, part), state, parts)
 
         # One loop for all epochs: written out, each would be traced and compiled anew.
-        orders = jnp.stack([noise.permutation(count) for _ in range(shapes.epochs)])
+        orders = jnp.stack([noise.permutation(count) for _ in range(config.epochs)])
         state = (learner.weights, learner.moments, jnp.bool_(True))
         (weights, moments, _), epoch_readings = lax.scan(epoch, state, orders)
         means = tuple(jnp.mean(reading) for reading in epoch_readings)
-        learner = after_update(shapes, learner, weights, moments, experience, value_is_calibrated)
+        learner = after_update(config, learner, weights, moments, experience, value_is_calibrated)
         return learner, memory, (*means[:5], explained, means[5])
 
 
-def rows_of(shapes: Any, numbers: Numbers, learner: PolicyLearner, experience: Any) -> tuple[PPORows, Any, Any]:
+def rows_of(
+    config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Any
+) -> tuple[PPORows, Any, Any]:
     """The batch with advantages, targets and the old log-probabilities; how well the values predicted the returns, and
     whether they have found their level."""
-    networks = shapes.layout.module(learner.weights)
-    batch, past, after = batch_of(shapes, learner, experience)
-    (outputs, values), remembered = said_along(networks, batch.inputs, past)
+    networks = config.layout.module(learner.weights)
+    batch, past, after = batch_of(config, learner, experience)
+    (outputs, values), remembered = apply_network(networks, batch.inputs, past)
     shape = experience.rewards.shape
-    old = shapes.acting.likelihood(outputs, *batch.done).log_probability
-    gains = advantages(
-        kept_near(shapes, numbers, learner, experience, batch, old), experience.ended, experience.closed, values.reshape(shape),
-        said_next(networks, after, remembered)[1].reshape(shape), weight_ahead(numbers, experience.advances), numbers.trace_decay,
+    old = config.acting.likelihood(outputs, *batch.done).log_probability
+    advantages = generalised_advantages(
+        penalise_divergence(config, hyperparameters, learner, experience, batch, old), experience.ended, experience.closed, values.reshape(shape),
+        apply_to_next(networks, after, remembered)[1].reshape(shape), bootstrap_discount(hyperparameters, experience.advances), hyperparameters.trace_decay,
     ).reshape(-1)  # fmt: skip
-    targets = gains + values
+    targets = advantages + values
     explained = explained_variance(values, targets)
-    value_is_calibrated = has_a_level(gains)
-    if shapes.advantages_normalised:
-        gains = normalised(gains, LEAST_SPREAD if shapes.rewards_scaled else 0.0)
-    gains = gains * policy_moves(shapes, learner)
-    rows = PPORows(*batch, old, gains, targets, values)
+    value_is_calibrated = values_are_calibrated(advantages)
+    if config.advantages_normalised:
+        advantages = normalised(advantages, LEAST_SPREAD if config.rewards_scaled else 0.0)
+    advantages = advantages * policy_update_mask(config, learner)
+    rows = PPORows(*batch, old, advantages, targets, values)
     if past:
-        rows = in_stretches(rows._replace(past=in_rows(past)), shape, stretch_of(shapes))
+        rows = split_sequences(rows._replace(past=in_rows(past)), shape, stretch_of(config))
     return rows, explained, value_is_calibrated
 
 
-def along_time(rows: PPORows) -> PPORows:
+def time_major(rows: PPORows) -> PPORows:
     """Stretches as rows of turns times stretches, in the order in which a network goes along them."""
     flat, past = in_time(rows._replace(past=()), rows.past)
     return flat._replace(past=past)  # type: ignore[no-any-return]
@@ -176,43 +186,47 @@ def split_evenly(rows: int, minibatch: int) -> tuple[int, int]:
     return steps, rows // steps
 
 
-def objective(shapes: Any, numbers: Numbers, networks: Any, rows: PPORows) -> tuple[Any, tuple[Any, ...]]:
+def objective(
+    config: Any, hyperparameters: Hyperparameters, networks: Any, rows: PPORows
+) -> tuple[Any, tuple[Any, ...]]:
     """What is minimised, and the readings: policy loss, value loss, entropy, share clipped, divergence."""
     import jax.numpy as jnp
 
     if rows.past:
-        rows = along_time(rows)
-    (outputs, values), _ = said_along(networks, rows.inputs, rows.past)
-    likelihood = shapes.acting.likelihood(outputs, rows.legal, rows.actions, rows.samples)
+        rows = time_major(rows)
+    (outputs, values), _ = apply_network(networks, rows.inputs, rows.past)
+    likelihood = config.acting.likelihood(outputs, rows.legal, rows.actions, rows.samples)
     assert likelihood.log_probability.shape == rows.log_probability.shape == rows.advantage.shape
     log_ratio = likelihood.log_probability - rows.log_probability
     ratio = jnp.exp(log_ratio)
-    clipped = jnp.clip(ratio, 1.0 - numbers.clip, 1.0 + numbers.clip)
+    clipped = jnp.clip(ratio, 1.0 - hyperparameters.clip, 1.0 + hyperparameters.clip)
     policy_loss = -jnp.mean(jnp.minimum(ratio * rows.advantage, clipped * rows.advantage))
     assert values.shape == rows.target.shape
     errors = squared(values - rows.target)
-    if hasattr(numbers, "value_clip"):
-        clipped_value = rows.value + jnp.clip(values - rows.value, -numbers.value_clip, numbers.value_clip)
+    if hasattr(hyperparameters, "value_clip"):
+        clipped_value = rows.value + jnp.clip(
+            values - rows.value, -hyperparameters.value_clip, hyperparameters.value_clip
+        )
         errors = jnp.maximum(errors, squared(clipped_value - rows.target))
     value_loss = jnp.mean(errors)
-    bonus, entropy = entropies_of(numbers, likelihood, jnp.mean)
-    total = policy_loss + numbers.value_weight * value_loss - bonus
-    clip_share = jnp.mean(jnp.where(jnp.abs(ratio - 1.0) > numbers.clip, 1.0, 0.0))
+    bonus, entropy = entropies_of(hyperparameters, likelihood, jnp.mean)
+    total = policy_loss + hyperparameters.value_weight * value_loss - bonus
+    clip_share = jnp.mean(jnp.where(jnp.abs(ratio - 1.0) > hyperparameters.clip, 1.0, 0.0))
     divergence = jnp.mean(ratio - 1.0 - log_ratio)
     return total, (policy_loss, value_loss, entropy, clip_share, divergence)
 
 
-def _step(shapes: Any, numbers: Numbers, state: Any, rows: PPORows) -> Any:
+def _step(config: Any, hyperparameters: Hyperparameters, state: Any, rows: PPORows) -> Any:
     """One step on a minibatch; none, once the divergence was too large."""
     import jax
     import jax.numpy as jnp
 
     weights, moments, going = state
     *new, readings, norm = descended_by(
-        shapes, numbers, weights, moments, lambda networks: objective(shapes, numbers, networks, rows)
+        config, hyperparameters, weights, moments, lambda networks: objective(config, hyperparameters, networks, rows)
     )
-    if hasattr(numbers, "divergence_limit"):
-        going = going & (readings[4] <= numbers.divergence_limit)
+    if hasattr(hyperparameters, "divergence_limit"):
+        going = going & (readings[4] <= hyperparameters.divergence_limit)
         accepted = jax.tree.map(lambda after, before: jnp.where(going, after, before), new, [weights, moments])
     else:
         accepted = new

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.batches import in_rows
-from jokulmist.agents.contract import Count, Experience, Numbers, Scheduled, weight_ahead
+from jokulmist.agents.contract import Count, Experience, Hyperparameters, Scheduled, bootstrap_discount
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     PolicyAgent,
@@ -16,18 +16,18 @@ from jokulmist.agents.policies.policy_method import (
     after_update,
     descended_by,
     entropies_of,
-    policy_moves,
+    observed_by,
+    policy_update_mask,
     rewards_in_scale,
-    seen_by,
 )
 from jokulmist.agents.recurrence import (
     Past,
+    apply_network,
+    apply_to_next,
     fresh_states,
-    in_stretches,
     in_time,
-    past_along,
-    said_along,
-    said_next,
+    past_by_time,
+    split_sequences,
     stretch_of,
 )
 from jokulmist.environments.spaces.channels import Seen
@@ -120,15 +120,15 @@ class Reinforce(PolicyAgent):
     usual_copies: ClassVar[int] = 16
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
+    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
         zero_readings = tuple(
             np.float32(0.0) for _ in READINGS
         )  # the readings of the last update that learned from something
         return {
-            "kept": _nothing(shapes),
-            "returns": open_returns(shapes),
+            "kept": _nothing(config),
+            "returns": open_returns(config),
             "told": zero_readings,
-            **fresh_states(shapes),
+            **fresh_states(config),
         }
 
     @staticmethod
@@ -143,52 +143,56 @@ class Reinforce(PolicyAgent):
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
     ) -> tuple[PolicyLearner, Any, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
 
-        experience, learner, open_now = rewards_in_scale(numbers, learner, memory["returns"], experience)
-        stretch, next_values = _stretch(shapes, numbers, learner, experience)
+        experience, learner, open_now = rewards_in_scale(hyperparameters, learner, memory["returns"], experience)
+        stretch, next_values = _stretch(config, hyperparameters, learner, experience)
         stored = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory["kept"], stretch)
         # An episode that is still open goes on: by the baseline, if it has to be learned from all the same.
         rewards = stored.rewards.at[-1].add(jnp.where(stored.closed[-1], 0.0, next_values))
         returns = accumulated(rewards, jnp.where(stored.closed, 0.0, stored.next_values))
         # Whether the episode of each turn closes at it or later; the oldest turns are kept no longer.
         is_whole = accumulated(stored.closed.astype(jnp.float32), jnp.where(stored.closed, 0.0, 1.0)) > 0.0
-        is_whole = is_whole.at[: shapes.horizon].set(True)
+        is_whole = is_whole.at[: config.horizon].set(True)
         due = is_whole & stored.open & is_warm(learner.statistics)
-        batch, past, returns, used, learned = take_due_rows(shapes, learner, stored, returns, due)
+        batch, past, returns, used, learned = take_due_rows(config, learner, stored, returns, due)
         count = jnp.maximum(jnp.sum(used), 1.0)
 
         def mean(amounts: Any) -> Any:
             return jnp.sum(amounts * used) / count
 
         baselines = jnp.zeros_like(returns)
-        if shapes.baseline:
-            baselines = _values(shapes.layout.module(learner.weights), batch.inputs, past)
-        gains = returns - baselines
-        if shapes.returns_normalised:
-            spread = jnp.sqrt(mean(jnp.square(gains - mean(gains))))
-            gains = jnp.where(spread > 1e-6, (gains - mean(gains)) / jnp.maximum(spread, 1e-6), gains)
+        if config.baseline:
+            baselines = _values(config.layout.module(learner.weights), batch.inputs, past)
+        advantages = returns - baselines
+        if config.returns_normalised:
+            spread = jnp.sqrt(mean(jnp.square(advantages - mean(advantages))))
+            advantages = jnp.where(
+                spread > 1e-6, (advantages - mean(advantages)) / jnp.maximum(spread, 1e-6), advantages
+            )
 
-        gains = gains * policy_moves(shapes, learner)
+        advantages = advantages * policy_update_mask(config, learner)
 
         def loss(networks: Any) -> Any:
             if past:
-                outputs, values = said_along(networks, batch.inputs, past)[0]
+                outputs, values = apply_network(networks, batch.inputs, past)[0]
             else:
                 outputs = networks.outputs(batch.inputs)
-                values = networks.values(batch.inputs) if shapes.baseline else None
-            likelihood = shapes.acting.likelihood(outputs, *batch.done)
-            assert likelihood.log_probability.shape == gains.shape == used.shape
-            policy_loss = -mean(likelihood.log_probability * gains)
-            value_loss = mean(squared(values - returns)) if shapes.baseline else jnp.float32(0.0)
-            bonus, entropy = entropies_of(numbers, likelihood, mean)
-            total = policy_loss + numbers.value_weight * value_loss - bonus
+                values = networks.values(batch.inputs) if config.baseline else None
+            likelihood = config.acting.likelihood(outputs, *batch.done)
+            assert likelihood.log_probability.shape == advantages.shape == used.shape
+            policy_loss = -mean(likelihood.log_probability * advantages)
+            value_loss = mean(squared(values - returns)) if config.baseline else jnp.float32(0.0)
+            bonus, entropy = entropies_of(hyperparameters, likelihood, mean)
+            total = policy_loss + hyperparameters.value_weight * value_loss - bonus
             return total, (policy_loss, value_loss, entropy)
 
-        weights, moments, loss_readings, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        weights, moments, loss_readings, norm = descended_by(
+            config, hyperparameters, learner.weights, learner.moments, loss
+        )
         learns = jnp.sum(used) > 0.0  # else the optimiser would roll on by itself
         weights, moments = jax.tree.map(
             lambda new, old: jnp.where(learns, new, old), (weights, moments), (learner.weights, learner.moments)
@@ -198,8 +202,8 @@ class Reinforce(PolicyAgent):
         explained = jnp.where(spread > 1e-12, 1.0 - mean(jnp.square(off - mean(off))) / jnp.maximum(spread, 1e-12), 0.0)
         # What was due beyond the most of one update waits for the next; nothing of random play is learned from.
         left = stored._replace(open=stored.open & ~learned & is_warm(learner.statistics))
-        left = jax.tree.map(lambda leaf: leaf[shapes.horizon :], left)
-        learner = after_update(shapes, learner, weights, moments, experience)
+        left = jax.tree.map(lambda leaf: leaf[config.horizon :], left)
+        learner = after_update(config, learner, weights, moments, experience)
         # An update without a whole episode learns nothing; its loss and its entropy would be those of no rows.
         loss_readings = tuple(
             jnp.where(learns, latest, before)
@@ -212,16 +216,16 @@ class Reinforce(PolicyAgent):
         )
 
 
-def _kept_turns(shapes: Any) -> int:
+def _kept_turns(config: Any) -> int:
     """Turns that are kept between updates: whole stretches."""
-    horizon = int(shapes.horizon)
-    return -(-max(int(shapes.longest), horizon) // horizon) * horizon
+    horizon = int(config.horizon)
+    return -(-max(int(config.longest), horizon) // horizon) * horizon
 
 
-def _nothing(shapes: Any) -> StoredTurns:
+def _nothing(config: Any) -> StoredTurns:
     """What is kept before the first turn: nothing that is open."""
-    lead, spec = (_kept_turns(shapes), shapes.copies), shapes.spec
-    acting = shapes.acting
+    lead, spec = (_kept_turns(config), config.copies), config.spec
+    acting = config.acting
     seen = Seen(
         np.zeros((*lead, spec.width), np.float32),
         {c.name: np.zeros((*lead, *c.shape), np.uint8) for c in spec.images},
@@ -233,31 +237,33 @@ def _nothing(shapes: Any) -> StoredTurns:
     samples = SampledRanges(unit, unit.copy() if acting.squashed else ()) if acting.width else ()
     rewards = np.zeros(lead, np.float32)
     past: Any = ()
-    if shapes.state_width:
-        past = Past(np.zeros((*lead, shapes.state_width), np.float32), np.ones(lead, bool))
+    if config.state_width:
+        past = Past(np.zeros((*lead, config.state_width), np.float32), np.ones(lead, bool))
     return StoredTurns(
         seen, actions, samples, rewards, rewards.copy(), np.zeros(lead, bool), np.zeros(lead, bool), past
     )
 
 
-def _stretch(shapes: Any, numbers: Numbers, learner: PolicyLearner, experience: Experience) -> tuple[StoredTurns, Any]:
+def _stretch(
+    config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Experience
+) -> tuple[StoredTurns, Any]:
     """What has happened now, and what is ahead of its last turn; a cut is worth what the baseline says of the last
     observation."""
     import jax.numpy as jnp
 
     rewards = experience.rewards
-    weight = jnp.broadcast_to(jnp.float32(weight_ahead(numbers, experience.advances)), rewards.shape)
+    weight = jnp.broadcast_to(jnp.float32(bootstrap_discount(hyperparameters, experience.advances)), rewards.shape)
     next_values = jnp.zeros_like(rewards)
     samples, past = experience.notes
-    past = past_along(past, experience)
-    if shapes.baseline:
+    past = past_by_time(past, experience)
+    if config.baseline:
         networks, after = (
-            shapes.layout.module(learner.weights),
-            seen_by(shapes, learner.statistics, in_rows(experience.last)),
+            config.layout.module(learner.weights),
+            observed_by(config, learner.statistics, in_rows(experience.last)),
         )
         if past:
-            inputs = seen_by(shapes, learner.statistics, in_rows(experience.observed))
-            values = said_next(networks, after, said_along(networks, inputs, past)[1])[1]
+            inputs = observed_by(config, learner.statistics, in_rows(experience.observed))
+            values = apply_to_next(networks, after, apply_network(networks, inputs, past)[1])[1]
         else:
             values = networks.values(after)
         next_values = weight * values.reshape(rewards.shape)
@@ -271,11 +277,11 @@ def _stretch(shapes: Any, numbers: Numbers, learner: PolicyLearner, experience: 
 
 def _values(networks: Any, inputs: Any, past: Any) -> Any:
     """The values of rows; of a recurrent network along time."""
-    return said_along(networks, inputs, past)[0][1] if past else networks.values(inputs)
+    return apply_network(networks, inputs, past)[0][1] if past else networks.values(inputs)
 
 
 def take_due_rows(
-    shapes: Any, learner: PolicyLearner, stored: StoredTurns, returns: Any, due: Any
+    config: Any, learner: PolicyLearner, stored: StoredTurns, returns: Any, due: Any
 ) -> tuple[PolicyBatch, Any, Any, Any, Any]:
     """The turns that an update learns from, the oldest first, at most twice as many as fall between two updates.
 
@@ -285,19 +291,19 @@ def take_due_rows(
     import jax
     import jax.numpy as jnp
 
-    length = stretch_of(shapes)
+    length = stretch_of(config)
     rows = in_rows((stored.observed, stored.actions, stored.samples, stored.past, returns, due))
-    if shapes.state_width:
-        rows = in_stretches(rows, due.shape, length)
+    if config.state_width:
+        rows = split_sequences(rows, due.shape, length)
         is_due = jnp.any(rows[-1], axis=1)
     else:
         is_due = rows[-1]
-    most = min(is_due.size, 2 * shapes.horizon * shapes.copies // length)
+    most = min(is_due.size, 2 * config.horizon * config.copies // length)
     (row,) = jnp.nonzero(is_due, size=most, fill_value=0)
     is_row = (jnp.arange(most) < jnp.sum(is_due)).astype(jnp.float32)
     *batch_rows, counts = jax.tree.map(lambda leaf: leaf[row], rows)
     learned = is_due & (jnp.cumsum(is_due.astype(jnp.int32)) <= most)
-    if shapes.state_width:
+    if config.state_width:
         past = batch_rows.pop(3)
         (batch_rows, used), past = in_time((batch_rows, counts * is_row[:, None]), past)
         learned = jnp.repeat(learned.reshape(-1, due.shape[1]), length, axis=0) & due
@@ -305,7 +311,7 @@ def take_due_rows(
         past, used, learned = batch_rows.pop(3), is_row, learned.reshape(due.shape)
     observed, actions, samples, returns = batch_rows
     return (
-        PolicyBatch(seen_by(shapes, learner.statistics, observed), observed.legal, actions, samples),
+        PolicyBatch(observed_by(config, learner.statistics, observed), observed.legal, actions, samples),
         past,
         returns,
         used,

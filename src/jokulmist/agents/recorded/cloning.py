@@ -7,8 +7,8 @@ from typing import Any, ClassVar
 import numpy as np
 
 from jokulmist.agents.batches import minibatch_of, seed_from
-from jokulmist.agents.contract import Numbers
-from jokulmist.agents.policies.policy_method import PolicyLearner, descended_by, seen_by
+from jokulmist.agents.contract import Hyperparameters
+from jokulmist.agents.policies.policy_method import PolicyLearner, descended_by, observed_by
 from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
 from jokulmist.learning.action_distributions import SampledRanges
@@ -47,41 +47,43 @@ class Cloning(RecordedPolicy):
         return False
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> PolicyLearner:
-        weights = Cloning.layout_of(shapes, seed_from(noise)).initial_weights()
-        begin_spread(weights, shapes.acting, 0.5)
+    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> PolicyLearner:
+        weights = Cloning.layout_of(config, seed_from(noise)).initial_weights()
+        begin_spread(weights, config.acting, 0.5)
         return PolicyLearner(
             weights,
-            fresh_statistics(shapes.spec, shapes.scaling),
+            fresh_statistics(config.spec, config.scaling),
             None,
-            first_moments(shapes.optimiser, weights),
+            first_moments(config.optimiser, weights),
             np.int32(0),
         )
 
     @staticmethod
-    def taught(shapes: Any, numbers: Numbers, learner: PolicyLearner, rows: Any) -> PolicyLearner:
+    def taught(config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Any) -> PolicyLearner:
         """The learner before its first update on some records."""
-        return learner._replace(statistics=statistics_over(shapes, rows))
+        return learner._replace(statistics=statistics_over(config, rows))
 
     @staticmethod
     def learn_rows(
-        shapes: Any, numbers: Numbers, learner: PolicyLearner, rows: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Any, noise: Any
     ) -> tuple[PolicyLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
 
-        batch = minibatch_of(shapes, rows, noise)
-        inputs = seen_by(shapes, learner.statistics, batch.observed)
-        samples = SampledRanges(units_of(shapes.acting, batch.actions), ()) if shapes.acting.width else ()
+        batch = minibatch_of(config, rows, noise)
+        inputs = observed_by(config, learner.statistics, batch.observed)
+        samples = SampledRanges(units_of(config.acting, batch.actions), ()) if config.acting.width else ()
 
         def loss(networks: Any) -> Any:
-            likelihood = shapes.acting.likelihood(
+            likelihood = config.acting.likelihood(
                 networks.outputs(inputs), batch.observed.legal, batch.actions, samples
             )
             surprise = -jnp.mean(likelihood.log_probability)
             return surprise, (surprise, jnp.mean(likelihood.entropy))
 
-        weights, moments, loss_readings, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        weights, moments, loss_readings, norm = descended_by(
+            config, hyperparameters, learner.weights, learner.moments, loss
+        )
         return learner._replace(weights=weights, moments=moments), (), (*loss_readings, norm)
 
     @staticmethod

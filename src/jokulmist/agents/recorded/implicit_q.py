@@ -7,9 +7,9 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.batches import as_flat, minibatch_of, seed_from
-from jokulmist.agents.contract import AboveZero, FixedShare, Numbers
+from jokulmist.agents.contract import AboveZero, FixedShare, Hyperparameters
 from jokulmist.agents.critics.critic_networks import critics_layout, values_at
-from jokulmist.agents.policies.policy_method import PolicyAgent, descended_by, seen_by
+from jokulmist.agents.policies.policy_method import PolicyAgent, descended_by, observed_by
 from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
 from jokulmist.learning.action_distributions import SampledRanges, joint_over
@@ -83,93 +83,95 @@ class ImplicitQ(RecordedPolicy):
 
     state_values = staticmethod(PolicyAgent.state_values)
 
-    def shapes(self, spec: Any, copies: int) -> Any:
-        shapes = super().shapes(spec, copies)
-        shapes.critics = critics_layout(shapes.network, spec, shapes.acting, 2, 0)
-        return shapes
+    def config(self, spec: Any, copies: int) -> Any:
+        config = super().config(spec, copies)
+        config.critics = critics_layout(config.network, spec, config.acting, 2, 0)
+        return config
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> ImplicitQLearner:
+    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> ImplicitQLearner:
         seed = seed_from(noise)
-        weights = ImplicitQ.layout_of(shapes, seed).initial_weights()
-        begin_spread(weights, shapes.acting, numbers.first_spread)
-        critics = critics_layout(shapes.network, shapes.spec, shapes.acting, 2, seed).initial_weights()
+        weights = ImplicitQ.layout_of(config, seed).initial_weights()
+        begin_spread(weights, config.acting, hyperparameters.first_spread)
+        critics = critics_layout(config.network, config.spec, config.acting, 2, seed).initial_weights()
         return ImplicitQLearner(
             weights,
-            fresh_statistics(shapes.spec, shapes.scaling),
+            fresh_statistics(config.spec, config.scaling),
             fresh_running(1),
-            first_moments(shapes.optimiser, weights),
+            first_moments(config.optimiser, weights),
             np.int32(0),
             critics,
             critics.copy(),
-            first_moments(shapes.optimiser, critics),
+            first_moments(config.optimiser, critics),
         )
 
     @staticmethod
-    def taught(shapes: Any, numbers: Numbers, learner: ImplicitQLearner, rows: Any) -> ImplicitQLearner:
+    def taught(config: Any, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any) -> ImplicitQLearner:
         """The learner before its first update on some records: the scale of what was seen and of the returns."""
         import jax
 
         with_time = jax.tree.map(lambda leaf: leaf[:, None], rows)
-        returns, _ = returns_after(with_time, fresh_running(1), np.zeros(1, np.float32), numbers.discount)
-        return learner._replace(statistics=statistics_over(shapes, rows), returns=returns)
+        returns, _ = returns_after(with_time, fresh_running(1), np.zeros(1, np.float32), hyperparameters.discount)
+        return learner._replace(statistics=statistics_over(config, rows), returns=returns)
 
     @staticmethod
     def learn_rows(
-        shapes: Any, numbers: Numbers, learner: ImplicitQLearner, rows: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any, noise: Any
     ) -> tuple[ImplicitQLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax
         import jax.numpy as jnp
 
-        acting = shapes.acting
-        batch = minibatch_of(shapes, rows, noise)
-        inputs = seen_by(shapes, learner.statistics, batch.observed)
-        after = seen_by(shapes, learner.statistics, batch.last)
-        unit = units_of(acting, batch.actions) if acting.width else jnp.zeros((shapes.minibatch, 0))
+        acting = config.acting
+        batch = minibatch_of(config, rows, noise)
+        inputs = observed_by(config, learner.statistics, batch.observed)
+        after = observed_by(config, learner.statistics, batch.last)
+        unit = units_of(acting, batch.actions) if acting.width else jnp.zeros((config.minibatch, 0))
         index = (
-            joint_over(shapes.spec.action).index(batch.actions)
+            joint_over(config.spec.action).index(batch.actions)
             if acting.choices
-            else jnp.zeros(shapes.minibatch, jnp.int32)
+            else jnp.zeros(config.minibatch, jnp.int32)
         )
         samples = SampledRanges(unit, ()) if acting.width else ()
         rewards = batch.rewards / spread_of(learner.returns)
 
         def action_values(weights: Any) -> Any:
-            values = values_at(shapes.critics.module(weights), inputs, unit)
+            values = values_at(config.critics.module(weights), inputs, unit)
             return jnp.sum(jnp.where(index[:, None] == jnp.arange(values.shape[-1]), values, 0.0), axis=-1)
 
         lower = jnp.min(action_values(learner.critics_target), axis=0)
-        following = shapes.layout.module(learner.weights).values(after)
-        wanted = rewards + numbers.discount * jnp.where(batch.ended, 0.0, following)
+        following = config.layout.module(learner.weights).values(after)
+        wanted = rewards + hyperparameters.discount * jnp.where(batch.ended, 0.0, following)
 
         def loss(networks: Any) -> Any:
             outputs, values = networks(inputs)
             assert values.shape == lower.shape
             advantages = lower - values
-            value_loss = jnp.mean(jnp.abs(numbers.expectile - (advantages < 0.0)) * jnp.square(advantages))
-            better = jax.lax.stop_gradient(jnp.minimum(jnp.exp(numbers.sharpness * advantages), MOST_WEIGHT))
+            value_loss = jnp.mean(jnp.abs(hyperparameters.expectile - (advantages < 0.0)) * jnp.square(advantages))
+            better = jax.lax.stop_gradient(jnp.minimum(jnp.exp(hyperparameters.sharpness * advantages), MOST_WEIGHT))
             likelihood = acting.likelihood(outputs, batch.observed.legal, batch.actions, samples)
             policy_loss = -jnp.mean(better * likelihood.log_probability)
             return policy_loss + value_loss, (policy_loss, value_loss, jnp.mean(values), jnp.mean(advantages))
 
-        weights, moments, loss_readings, norm = descended_by(shapes, numbers, learner.weights, learner.moments, loss)
+        weights, moments, loss_readings, norm = descended_by(
+            config, hyperparameters, learner.weights, learner.moments, loss
+        )
 
         def critic_loss(leaves: Any) -> Any:
-            values = values_at(shapes.critics.combined(leaves), inputs, unit)
+            values = values_at(config.critics.combined(leaves), inputs, unit)
             chosen = jnp.sum(jnp.where(index[:, None] == jnp.arange(values.shape[-1]), values, 0.0), axis=-1)
             return jnp.sum(jnp.mean(squared(chosen - wanted), axis=1))
 
-        off, gradients = jax.value_and_grad(critic_loss)(shapes.critics.leaves(learner.critics))
+        off, gradients = jax.value_and_grad(critic_loss)(config.critics.leaves(learner.critics))
         critics, critic_moments, _ = descended(
-            shapes.optimiser,
+            config.optimiser,
             learner.critics,
             learner.critic_moments,
             as_flat(gradients),
-            numbers.learning_rate,
-            getattr(numbers, "gradient_clip", None),
+            hyperparameters.learning_rate,
+            getattr(hyperparameters, "gradient_clip", None),
         )
-        target = learner.critics_target + numbers.target_share * (critics - learner.critics_target)
+        target = learner.critics_target + hyperparameters.target_share * (critics - learner.critics_target)
         learner = learner._replace(
             weights=weights, moments=moments, critics=critics, critics_target=target, critic_moments=critic_moments
         )

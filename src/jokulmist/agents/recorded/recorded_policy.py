@@ -6,7 +6,7 @@ from typing import Any, ClassVar, NoReturn
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Count, FixedShare, Limit, Scheduled, Shapes
+from jokulmist.agents.contract import Agent, Config, Count, FixedShare, Limit, Scheduled
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.policy_networks import policy_layout
 from jokulmist.environments.spaces.channels import Spec
@@ -52,13 +52,13 @@ class RecordedPolicy(Agent):
     def refuse(self, spec: Spec) -> None:
         refuse_recurrent(self.network, type(self).__name__)
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
-        shapes = super().shapes(spec, copies)
-        shapes.network = fitting(shapes.network, spec)
-        shapes.shared, shapes.rewards_scaled, shapes.state_width, shapes.baseline = False, True, 0, self.has_value()
-        shapes.acting = acting_over(spec.action, "clipped")
-        shapes.layout = self.layout_of(shapes, 0)
-        return shapes
+    def config(self, spec: Spec, copies: int) -> Config:
+        config = super().config(spec, copies)
+        config.network = fitting(config.network, spec)
+        config.shared, config.rewards_scaled, config.state_width, config.baseline = False, True, 0, self.has_value()
+        config.acting = acting_over(spec.action, "clipped")
+        config.layout = self.layout_of(config, 0)
+        return config
 
     @staticmethod
     def has_value() -> bool:
@@ -66,13 +66,13 @@ class RecordedPolicy(Agent):
         return True
 
     @staticmethod
-    def layout_of(shapes: Any, seed: int) -> Layout:
+    def layout_of(config: Any, seed: int) -> Layout:
         return policy_layout(
-            shapes.network, shapes.spec, shapes.acting, shapes.spread_by_state, False, shapes.baseline, seed
+            config.network, config.spec, config.acting, config.spread_by_state, False, config.baseline, seed
         )
 
     @staticmethod
-    def learn(shapes: Any, numbers: Any, learner: Any, memory: Any, experience: Any, noise: Any) -> NoReturn:
+    def learn(config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any) -> NoReturn:
         raise SettingError(
             "this method learns from records, and not while it acts. Use `jm.learn_from(records, agent, steps=...)`."
         )
@@ -83,10 +83,10 @@ class RecordedPolicy(Agent):
     policy_outputs = staticmethod(PolicyAgent.policy_outputs)
 
 
-def statistics_over(shapes: Any, rows: Any) -> Any:
+def statistics_over(config: Any, rows: Any) -> Any:
     """Mean and spread of all that was seen in the records; they count as warm, however few rows there are."""
     statistics = gathered(
-        fresh_statistics(shapes.spec, shapes.scaling), np.concatenate([rows.observed.numbers, rows.last.numbers])
+        fresh_statistics(config.spec, config.scaling), np.concatenate([rows.observed.numbers, rows.last.numbers])
     )
     if statistics is None:
         return None

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.action_values import by_label
-from jokulmist.agents.contract import Numbers, weight_ahead
+from jokulmist.agents.contract import Hyperparameters, bootstrap_discount
 from jokulmist.agents.tables.cells import array_ops
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.table import Carried, Table, TableAgent, meeting, of_action, rows_of, written
@@ -32,35 +32,41 @@ class DoubleQLearning(TableAgent):
     """
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Table:
-        return Table(np.full((2, shapes.grid.cells, shapes.actions), numbers.initial_value, np.float32))
+    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> Table:
+        return Table(np.full((2, config.grid.cells, config.actions), hyperparameters.initial_value, np.float32))
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Table, memory: Carried, observed: Any, noise: Any, explore: bool
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: Table,
+        memory: Carried,
+        observed: Any,
+        noise: Any,
+        explore: bool,
     ) -> tuple[Any, Carried, tuple[()]]:
-        ops = array_ops(shapes.spec.masked)
-        cell = shapes.grid.place(list(observed.numbers.T), ops)[0]
+        ops = array_ops(config.spec.masked)
+        cell = config.grid.place(list(observed.numbers.T), ops)[0]
         first, second = (
-            rows_of(_flat(learner.values), cell + k * shapes.grid.cells, noise, observed.legal) for k in range(2)
+            rows_of(_flat(learner.values), cell + k * config.grid.cells, noise, observed.legal) for k in range(2)
         )
         row = [0.5 * (left + right) for left, right in zip(first, second, strict=True)]
-        likely = action_probabilities(row, numbers.exploration if explore else 0.0, ops)
-        return noise.settle(draw_index(likely, noise.uniform(shape=(shapes.copies,)))), memory, ()
+        likely = action_probabilities(row, hyperparameters.exploration if explore else 0.0, ops)
+        return noise.settle(draw_index(likely, noise.uniform(shape=(config.copies,)))), memory, ()
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Table, memory: Carried, experience: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: Table, memory: Carried, experience: Any, noise: Any
     ) -> tuple[Table, Carried, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
 
-        ops, cells = array_ops(shapes.spec.masked), shapes.grid.cells
+        ops, cells = array_ops(config.spec.masked), config.grid.cells
         observed, action, reward, ended, _, last = jax.tree.map(lambda part: part[0], experience)[:6]
         table = _flat(learner.values)
-        table_index = (noise.uniform(shape=(shapes.copies,)) < 0.5).astype(jnp.int32)
-        cell = noise.settle(shapes.grid.place(list(observed.numbers.T), ops)[0] + table_index * cells)
-        after, outside = shapes.grid.place(list(last.numbers.T), ops)
+        table_index = (noise.uniform(shape=(config.copies,)) < 0.5).astype(jnp.int32)
+        cell = noise.settle(config.grid.place(list(observed.numbers.T), ops)[0] + table_index * cells)
+        after, outside = config.grid.place(list(last.numbers.T), ops)
         action_value = of_action(rows_of(table, cell, noise), action)
         judging = rows_of(table, after + table_index * cells, noise, last.legal)
         worth = rows_of(table, after + (1 - table_index) * cells, noise)
@@ -69,27 +75,31 @@ class DoubleQLearning(TableAgent):
             value = jnp.where(judge_row > best, value_row, value)
             best = jnp.maximum(best, judge_row)
         advances = experience.advances if isinstance(experience.advances, tuple) else experience.advances[0]
-        error = noise.settle(reward + weight_ahead(numbers, advances) * jnp.where(ended, 0.0, value) - action_value)
-        step = numbers.learning_rate * meeting(error, cell * shapes.actions + action, 2 * cells * shapes.actions)
+        error = noise.settle(
+            reward + bootstrap_discount(hyperparameters, advances) * jnp.where(ended, 0.0, value) - action_value
+        )
+        step = hyperparameters.learning_rate * meeting(
+            error, cell * config.actions + action, 2 * cells * config.actions
+        )
         table = written(table, cell, action, action_value + step)
         return Table(table.reshape(learner.values.shape)), memory, (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
 
     @classmethod
     def scalar(
-        cls, shapes: Any, numbers: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+        cls, config: Any, hyperparameters: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
     ) -> None:  # it has no twin in plain numbers
         return None
 
     @staticmethod
-    def policy_outputs(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
-        cell = shapes.grid.place(list(observed.numbers.T), array_ops())[0]
+    def policy_outputs(config: Any, learner: Table, observed: Any) -> dict[str, Any]:
+        cell = config.grid.place(list(observed.numbers.T), array_ops())[0]
         return {"values": learner.values[:, cell].mean(axis=0)}
 
     @staticmethod
-    def values(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
+    def values(config: Any, learner: Table, observed: Any) -> dict[str, Any]:
         """The mean of both values of each action by label, one a row."""
-        cells = shapes.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
-        return by_label(shapes.spec, np.asarray(learner.values)[:, cells].mean(axis=0))
+        cells = config.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
+        return by_label(config.spec, np.asarray(learner.values)[:, cells].mean(axis=0))
 
 
 def _flat(values: Any) -> Any:

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.contract import Numbers
+from jokulmist.agents.contract import Hyperparameters
 from jokulmist.agents.tables.cells import FORBIDDEN
 from jokulmist.errors import SettingError
 
@@ -57,17 +57,17 @@ class Model(NamedTuple):
     led: Any
 
 
-def fresh_model(shapes: Any) -> Model:
-    cells, entries = shapes.grid.cells, shapes.grid.cells * shapes.actions
+def fresh_model(config: Any) -> Model:
+    cells, entries = config.grid.cells, config.grid.cells * config.actions
     if entries > MOST_ENTRIES:
         raise SettingError(
             f"`planning` would remember what followed {entries:,} cells and actions; at most {MOST_ENTRIES:,} can be remembered. Use fewer `bins`, or leave out `planning`."
         )
     wide = (entries, OUTCOMES)
-    sorted_by_need = shapes.sweeping == "prioritised"
+    sorted_by_need = config.sweeping == "prioritised"
     return Model(
         np.zeros(wide, np.int32), np.zeros(wide, np.float32), np.zeros(wide, np.float32), np.zeros(entries, np.int32), np.zeros(entries, np.int32), np.int32(0),
-        np.ones((cells, shapes.actions), bool) if shapes.spec.masked else (),
+        np.ones((cells, config.actions), bool) if config.spec.masked else (),
         np.zeros(entries, np.float32) if sorted_by_need else (),
         np.full((cells, LEADING), -1, np.int32) if sorted_by_need else (),
         np.zeros(cells, np.int32) if sorted_by_need else (),
@@ -112,7 +112,9 @@ def wanted(model: Model, values: Any, entry: Any) -> Any:
     )
 
 
-def planned(shapes: Any, numbers: Numbers, values: Any, model: Model, entry: Any, noise: Any) -> tuple[Any, Model]:
+def planned(
+    config: Any, hyperparameters: Hyperparameters, values: Any, model: Model, entry: Any, noise: Any
+) -> tuple[Any, Model]:
     """The table after so many updates from what is remembered.
 
     Evenly: of entries that were met. Prioritised: of the entry that is furthest from what is remembered, after which
@@ -121,21 +123,21 @@ def planned(shapes: Any, numbers: Numbers, values: Any, model: Model, entry: Any
     import jax.numpy as jnp
     from jax import lax
 
-    actions = shapes.actions
+    actions = config.actions
 
     def error_of(values: Any, entries: Any) -> Any:
         return wanted(model, values, entries) - values.reshape(-1)[entries]
 
-    if shapes.sweeping == "even":
-        uniforms = noise.uniform(shape=(shapes.planning,))
+    if config.sweeping == "even":
+        uniforms = noise.uniform(shape=(config.planning,))
         picked = model.met[jnp.minimum((uniforms * model.count_met).astype(jnp.int32), model.count_met - 1)]
 
         def update(k: Any, values: Any) -> Any:
             position = picked[k]
             error = error_of(values, position)
-            return values.at[position // actions, position % actions].add(numbers.learning_rate * error)
+            return values.at[position // actions, position % actions].add(hyperparameters.learning_rate * error)
 
-        return lax.fori_loop(0, shapes.planning, update, values), model
+        return lax.fori_loop(0, config.planning, update, values), model
 
     def looked_at(values: Any, urgent: Any, cell: Any) -> Any:
         """The need of the entries that lead to a cell, once its values have changed."""
@@ -147,7 +149,7 @@ def planned(shapes: Any, numbers: Numbers, values: Any, model: Model, entry: Any
         values, urgent = state
         position = jnp.argmax(urgent)
         error = jnp.where(urgent[position] > 0.0, error_of(values, position), 0.0)
-        moved = numbers.learning_rate * error
+        moved = hyperparameters.learning_rate * error
         values = values.at[position // actions, position % actions].add(moved)
         left = jnp.abs(error - moved)
         urgent = urgent.at[position].set(jnp.where(left > WORTH_SWEEPING, left, 0.0))
@@ -155,5 +157,5 @@ def planned(shapes: Any, numbers: Numbers, values: Any, model: Model, entry: Any
 
     urgent = model.urgent.at[entry].set(jnp.abs(error_of(values, entry)))
     urgent = looked_at(values, urgent, entry // actions)
-    values, urgent = lax.fori_loop(0, shapes.planning, sweep, (values, urgent))
+    values, urgent = lax.fori_loop(0, config.planning, sweep, (values, urgent))
     return values, model._replace(urgent=urgent)

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from jokulmist.agents.contract import Numbers, Shapes, WholeNumber, weight_ahead
+from jokulmist.agents.contract import Config, Hyperparameters, WholeNumber, bootstrap_discount
 from jokulmist.agents.tables.cells import Ops, array_ops
 from jokulmist.agents.tables.planning import fresh_model, planned, remembered
 from jokulmist.agents.tables.scalar_agent import ScalarTable
@@ -55,8 +55,8 @@ class QLearning(TableAgent):
     traces: ClassVar[str] = "watkins"
     record_readings: ClassVar[tuple[str, ...]] = ("moved", "recorded")
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
-        shapes = super().shapes(spec, copies)
+    def config(self, spec: Spec, copies: int) -> Config:
+        config = super().config(spec, copies)
         if self.planning and self.trace_decay:
             raise SettingError("`planning` and `trace_decay` of `QLearning` do not go together. Leave one of them out.")
         if self.sweeping != "even" and not self.planning:
@@ -64,39 +64,41 @@ class QLearning(TableAgent):
                 "`sweeping` of `QLearning` says which updates are planned, and there are none. Add `planning=20`, or "
                 "leave it out."
             )
-        return shapes
+        return config
 
-    def refuse_copies(self, shapes: Shapes) -> None:
-        super().refuse_copies(shapes)
-        if shapes.planning and shapes.copies > 1:
+    def refuse_copies(self, config: Config) -> None:
+        super().refuse_copies(config)
+        if config.planning and config.copies > 1:
             raise SettingError(
-                f"planning follows one player of one copy, and `QLearning` has {shapes.copies}. Use `copies=1`, and an "
+                f"planning follows one player of one copy, and `QLearning` has {config.copies}. Use `copies=1`, and an "
                 "agent of its own for each player, with `planning`."
             )
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Table:
-        learner = TableAgent.fresh_learner(shapes, numbers, noise)
-        return learner._replace(model=fresh_model(shapes)) if shapes.planning else learner
+    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> Table:
+        learner = TableAgent.fresh_learner(config, hyperparameters, noise)
+        return learner._replace(model=fresh_model(config)) if config.planning else learner
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Table, memory: Carried, experience: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: Table, memory: Carried, experience: Any, noise: Any
     ) -> tuple[Table, Carried, tuple[Any, ...]]:
-        after, memory, readings = TableAgent.learn(shapes, numbers, learner, memory, experience, noise)
-        if not shapes.planning:
+        after, memory, readings = TableAgent.learn(config, hyperparameters, learner, memory, experience, noise)
+        if not config.planning:
             return after, memory, readings
         import jax
         import jax.numpy as jnp
 
-        happened, ops = jax.tree.map(lambda part: part[0], experience), array_ops()
-        cell, led = (shapes.grid.place(list(seen.numbers.T), ops)[0][0] for seen in (happened.observed, happened.last))
-        entry = cell * shapes.actions + happened.actions[0]
-        bootstrap_weight = jnp.where(
-            happened.ended[0], 0.0, jnp.reshape(weight_ahead(numbers, happened.advances), (-1,))[0]
+        transition, ops = jax.tree.map(lambda part: part[0], experience), array_ops()
+        cell, led = (
+            config.grid.place(list(seen.numbers.T), ops)[0][0] for seen in (transition.observed, transition.last)
         )
-        model = remembered(learner.model, entry, led, happened.rewards[0], bootstrap_weight, happened.last.legal)
-        values, model = planned(shapes, numbers, after.values, model, entry, noise)
+        entry = cell * config.actions + transition.actions[0]
+        bootstrap_weight = jnp.where(
+            transition.ended[0], 0.0, jnp.reshape(bootstrap_discount(hyperparameters, transition.advances), (-1,))[0]
+        )
+        model = remembered(learner.model, entry, led, transition.rewards[0], bootstrap_weight, transition.last.legal)
+        values, model = planned(config, hyperparameters, after.values, model, entry, noise)
         return Table(values, model), memory, readings
 
     @staticmethod
@@ -105,23 +107,29 @@ class QLearning(TableAgent):
 
     @classmethod
     def scalar(
-        cls, shapes: Any, numbers: Numbers, learner: Table, explore: Any, learn: Any, exploring: bool = True
+        cls,
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: Table,
+        explore: Any,
+        learn: Any,
+        exploring: bool = True,
     ) -> ScalarTable | None:
         return (
             None
-            if shapes.planning and learn is not None
-            else super().scalar(shapes, numbers, learner, explore, learn, exploring)
+            if config.planning and learn is not None
+            else super().scalar(config, hyperparameters, learner, explore, learn, exploring)
         )
 
     @staticmethod
-    def taught(shapes: Any, numbers: Numbers, learner: Table, rows: Any) -> Table:
+    def taught(config: Any, hyperparameters: Hyperparameters, learner: Table, rows: Any) -> Table:
         """The learner before its first sweep over records: the value of what was not recorded is so low that nothing
         chooses it."""
         return Table(np.full_like(learner.values, NOT_RECORDED))
 
     @staticmethod
     def learn_rows(
-        shapes: Any, numbers: Numbers, learner: Table, rows: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: Table, rows: Any, noise: Any
     ) -> tuple[Table, tuple[()], tuple[Any, ...]]:
         """One sweep of fitted Q over all records (Ernst, Geurts and Wehenkel, 2005): each entry becomes the mean of its
         targets.
@@ -131,12 +139,12 @@ class QLearning(TableAgent):
         import jax.numpy as jnp
 
         ops = array_ops()
-        cell = shapes.grid.place(list(rows.observed.numbers.T), ops)[0]
-        after = shapes.grid.place(list(rows.last.numbers.T), ops)[0]
+        cell = config.grid.place(list(rows.observed.numbers.T), ops)[0]
+        after = config.grid.place(list(rows.last.numbers.T), ops)[0]
         next_values = jnp.max(learner.values[after], axis=1)
         next_values = jnp.where(rows.ended | (next_values <= NOT_RECORDED / 2), 0.0, next_values)
-        wanted = rows.rewards + numbers.discount * next_values
-        entry = cell * shapes.actions + rows.actions
+        wanted = rows.rewards + hyperparameters.discount * next_values
+        entry = cell * config.actions + rows.actions
         sums = (
             jnp.zeros((2, learner.values.size), jnp.float32)
             .at[:, entry]

@@ -33,7 +33,7 @@ class Sarsa(TableAgent):
     'done'
     """
 
-    draws_ahead: ClassVar[bool] = True
+    draws_needed: ClassVar[bool] = True
     traces: ClassVar[str] = "true online"
 
     @classmethod

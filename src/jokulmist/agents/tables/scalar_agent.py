@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Numbers
+from jokulmist.agents.contract import Hyperparameters
 from jokulmist.agents.tables.cells import SCALARS
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 
@@ -15,12 +15,14 @@ from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 class ScalarTable:
     """The `ScalarAgent` of a table."""
 
-    def __init__(self, shapes: Any, numbers: Numbers, table: Any, explore: Any, learn: Any, exploring: bool) -> None:
-        copies = shapes.copies
-        self._place, self._method, self._copies = shapes.grid.place, shapes.method, copies
-        self._numbers, self._table = numbers, table
+    def __init__(
+        self, config: Any, hyperparameters: Hyperparameters, table: Any, explore: Any, learn: Any, exploring: bool
+    ) -> None:
+        copies = config.copies
+        self._place, self._method, self._copies = config.grid.place, config.method, copies
+        self._numbers, self._table = hyperparameters, table
         self._explore, self._learn, self._exploring = explore, learn, exploring
-        self._draws_ahead = shapes.method.draws_ahead and learn is not None
+        self._draws_ahead = config.method.draws_needed and learn is not None
         self._uniforms, self._ahead_uniforms = [0.0] * copies, [0.0] * copies
         self._cells, self._next = [0] * copies, [0] * copies
         self._rows: list[list[float]] = [[]] * copies
@@ -58,14 +60,16 @@ class ScalarTable:
 
     def judge(self, i: int, reward: float, ended: bool, closed: bool, last: Sequence[float]) -> None:
         cell, beyond = self._place(last, SCALARS)
-        numbers = self._numbers
+        hyperparameters = self._numbers
         row = self._table[cell].tolist()
         upcoming = None
         if self._draws_ahead:
-            upcoming = draw_index(action_probabilities(row, numbers.exploration, SCALARS), self._ahead_uniforms[i])
+            upcoming = draw_index(
+                action_probabilities(row, hyperparameters.exploration, SCALARS), self._ahead_uniforms[i]
+            )
             self._pending[i] = -1 if closed else upcoming
-        value = 0.0 if ended else self._method.next_value(row, numbers.exploration, upcoming, closed, SCALARS)
-        self._errors[i] = reward + numbers.discount * value - self._rows[i][self._actions[i]]
+        value = 0.0 if ended else self._method.next_value(row, hyperparameters.exploration, upcoming, closed, SCALARS)
+        self._errors[i] = reward + hyperparameters.discount * value - self._rows[i][self._actions[i]]
         self._outside += beyond
         self._next[i] = cell
 

@@ -20,7 +20,7 @@ import numpy as np
 from pydantic import BeforeValidator
 
 from jokulmist.agents.action_values import by_label
-from jokulmist.agents.contract import Agent, DiscountPer, FixedShare, Numbers, Shapes, Share, weight_ahead
+from jokulmist.agents.contract import Agent, Config, DiscountPer, FixedShare, Hyperparameters, Share, bootstrap_discount
 from jokulmist.agents.tables.cells import FORBIDDEN, Ops, array_ops, grid_for
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.scalar_agent import ScalarTable
@@ -103,12 +103,12 @@ class TableAgent(Agent):
     novelty: NoveltySetting | None = None
 
     reading_names: ClassVar[tuple[str, ...]] = ("error", "outside")
-    draws_ahead: ClassVar[bool] = False
+    draws_needed: ClassVar[bool] = False
     # How errors reach further back: "watkins" or "true online"; none where a method has no traces.
     traces: ClassVar[str] = ""
 
-    def numbers(self) -> dict[str, Any]:
-        values = super().numbers()
+    def schedules(self) -> dict[str, Any]:
+        values = super().schedules()
         if not self.trace_decay:
             del values["trace_decay"]
         return values
@@ -120,28 +120,28 @@ class TableAgent(Agent):
                 f'Declare `action = jm.Choice("low", "high")`.'
             )
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
-        shapes = super().shapes(spec, copies)
-        shapes.bins = tuple(sorted(self.bins.items())) if isinstance(self.bins, dict) else self.bins
-        shapes.grid = grid_for(spec, shapes.bins, type(self).__name__)
-        shapes.actions = spec.action.count  # type: ignore[union-attr]
-        shapes.method = type(self)
-        shapes.traced = 0
+    def config(self, spec: Spec, copies: int) -> Config:
+        config = super().config(spec, copies)
+        config.bins = tuple(sorted(self.bins.items())) if isinstance(self.bins, dict) else self.bins
+        config.grid = grid_for(spec, config.bins, type(self).__name__)
+        config.actions = spec.action.count  # type: ignore[union-attr]
+        config.method = type(self)
+        config.traced = 0
         if self.trace_decay:
             if not self.traces:
                 raise SettingError(
                     f"`{type(self).__name__}` has no traces. Leave out `trace_decay`, or use `QLearning` or `Sarsa`."
                 )
             decay = self.trace_decay * self.discount
-            shapes.traced = (
+            config.traced = (
                 MOST_TRACED if decay >= 1.0 else min(MOST_TRACED, math.ceil(math.log(LEAST_TRACE) / math.log(decay)))
             )
-        return shapes
+        return config
 
-    def refuse_copies(self, shapes: Shapes) -> None:
-        if shapes.traced and shapes.copies > 1:
+    def refuse_copies(self, config: Config) -> None:
+        if config.traced and config.copies > 1:
             raise SettingError(
-                f"traces follow one player of one copy, and `{type(self).__name__}` has {shapes.copies}. Use "
+                f"traces follow one player of one copy, and `{type(self).__name__}` has {config.copies}. Use "
                 "`copies=1`, and an agent of its own for each player, with `trace_decay`."
             )
 
@@ -151,15 +151,15 @@ class TableAgent(Agent):
         raise NotImplementedError
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> Table:
-        return Table(np.full((shapes.grid.cells, shapes.actions), numbers.initial_value, np.float32))
+    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> Table:
+        return Table(np.full((config.grid.cells, config.actions), hyperparameters.initial_value, np.float32))
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Carried:
-        pending = np.full(shapes.copies, -1, np.int32)
-        if not shapes.traced:
+    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Carried:
+        pending = np.full(config.copies, -1, np.int32)
+        if not config.traced:
             return Carried(pending)
-        return Carried(pending, np.zeros(shapes.traced, np.int32), np.zeros(shapes.traced, np.float32), np.float32(0.0))
+        return Carried(pending, np.zeros(config.traced, np.int32), np.zeros(config.traced, np.float32), np.float32(0.0))
 
     @staticmethod
     def restarted(memory: Carried, new: Carried, mask: Any) -> Carried:
@@ -170,46 +170,56 @@ class TableAgent(Agent):
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: Table, memory: Carried, observed: Any, noise: Any, explore: bool
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: Table,
+        memory: Carried,
+        observed: Any,
+        noise: Any,
+        explore: bool,
     ) -> tuple[Any, Carried, tuple[()]]:
-        ops = array_ops(shapes.spec.masked)
-        row = rows_of(learner.values, shapes.grid.place(list(observed.numbers.T), ops)[0], noise, observed.legal)
+        ops = array_ops(config.spec.masked)
+        row = rows_of(learner.values, config.grid.place(list(observed.numbers.T), ops)[0], noise, observed.legal)
         action = draw_index(
-            action_probabilities(row, numbers.exploration if explore else 0.0, ops),
-            noise.uniform(shape=(shapes.copies,)),
+            action_probabilities(row, hyperparameters.exploration if explore else 0.0, ops),
+            noise.uniform(shape=(config.copies,)),
         )
-        if shapes.method.draws_ahead and explore:
+        if config.method.draws_needed and explore:
             action = ops.select(memory.pending >= 0, memory.pending, action)
         return noise.settle(action), memory, ()
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: Table, memory: Carried, experience: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: Table, memory: Carried, experience: Any, noise: Any
     ) -> tuple[Table, Carried, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
 
-        ops = array_ops(shapes.spec.masked)
-        happened = jax.tree.map(lambda part: part[0], experience)
-        observed, action, reward, ended, closed, last = happened[:6]
-        cell = noise.settle(shapes.grid.place(list(observed.numbers.T), ops)[0])
+        ops = array_ops(config.spec.masked)
+        transition = jax.tree.map(lambda part: part[0], experience)
+        observed, action, reward, ended, closed, last = transition[:6]
+        cell = noise.settle(config.grid.place(list(observed.numbers.T), ops)[0])
         row = rows_of(learner.values, cell, noise)
-        cell_after, outside = shapes.grid.place(list(last.numbers.T), ops)
+        cell_after, outside = config.grid.place(list(last.numbers.T), ops)
         row_after = rows_of(learner.values, cell_after, noise, last.legal)
         upcoming = None
-        if shapes.method.draws_ahead:
-            likely = action_probabilities(row_after, numbers.exploration, ops)
-            upcoming = draw_index(likely, noise.uniform(shape=(shapes.copies,)))
+        if config.method.draws_needed:
+            likely = action_probabilities(row_after, hyperparameters.exploration, ops)
+            upcoming = draw_index(likely, noise.uniform(shape=(config.copies,)))
             memory = memory._replace(pending=jnp.where(closed, -1, upcoming))
-        value = shapes.method.next_value(row_after, numbers.exploration, upcoming, closed, ops)
+        value = config.method.next_value(row_after, hyperparameters.exploration, upcoming, closed, ops)
         action_value = of_action(row, action)
-        if shapes.traced:
-            return _traced(shapes, numbers, learner, memory, happened, cell, row, value, action_value, outside)
+        if config.traced:
+            return _traced(
+                config, hyperparameters, learner, memory, transition, cell, row, value, action_value, outside
+            )
         error = noise.settle(
-            reward + weight_ahead(numbers, happened.advances) * jnp.where(ended, 0.0, value) - action_value
+            reward
+            + bootstrap_discount(hyperparameters, transition.advances) * jnp.where(ended, 0.0, value)
+            - action_value
         )
-        step = numbers.learning_rate * meeting(
-            error, cell * shapes.actions + action, shapes.grid.cells * shapes.actions
+        step = hyperparameters.learning_rate * meeting(
+            error, cell * config.actions + action, config.grid.cells * config.actions
         )
         values = written(learner.values, cell, action, action_value + step)
         readings = (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
@@ -217,26 +227,32 @@ class TableAgent(Agent):
 
     @classmethod
     def scalar(
-        cls, shapes: Any, numbers: Numbers, learner: Table, explore: Any, learn: Any, exploring: bool = True
+        cls,
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: Table,
+        explore: Any,
+        learn: Any,
+        exploring: bool = True,
     ) -> ScalarTable | None:
-        if shapes.spec.masked or shapes.traced:
+        if config.spec.masked or config.traced:
             return None
-        return ScalarTable(shapes, numbers, learner.values, explore, learn, exploring)
+        return ScalarTable(config, hyperparameters, learner.values, explore, learn, exploring)
 
     @staticmethod
-    def policy_outputs(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
-        cell = shapes.grid.place(list(observed.numbers.T), array_ops())[0]
+    def policy_outputs(config: Any, learner: Table, observed: Any) -> dict[str, Any]:
+        cell = config.grid.place(list(observed.numbers.T), array_ops())[0]
         return {"values": learner.values[cell]}
 
     @staticmethod
-    def values(shapes: Any, learner: Table, observed: Any) -> dict[str, Any]:
+    def values(config: Any, learner: Table, observed: Any) -> dict[str, Any]:
         """The value of each action by label, one a row."""
-        cells = shapes.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
-        return by_label(shapes.spec, np.asarray(learner.values)[cells])
+        cells = config.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
+        return by_label(config.spec, np.asarray(learner.values)[cells])
 
 
 def _traced(
-    shapes: Any, numbers: Numbers, learner: Table, memory: Carried, happened: Any, cell: Any, row: Any, value: Any, action_value: Any, outside: Any
+    config: Any, hyperparameters: Hyperparameters, learner: Table, memory: Carried, transition: Any, cell: Any, row: Any, value: Any, action_value: Any, outside: Any
 ) -> tuple[Table, Carried, tuple[Any, ...]]:  # fmt: skip
     """An update that also reaches the entries that were left before.
 
@@ -246,25 +262,25 @@ def _traced(
     """
     import jax.numpy as jnp
 
-    action, bootstrap_weight = happened.actions[0], weight_ahead(numbers, happened.advances)
-    decay = jnp.reshape(bootstrap_weight, (-1,))[0] * numbers.trace_decay
-    begins = happened.observed.age[0] == 0
-    if shapes.method.traces == "watkins":
-        legal = happened.observed.legal
+    action, bootstrap_weight = transition.actions[0], bootstrap_discount(hyperparameters, transition.advances)
+    decay = jnp.reshape(bootstrap_weight, (-1,))[0] * hyperparameters.trace_decay
+    begins = transition.observed.age[0] == 0
+    if config.method.traces == "watkins":
+        legal = transition.observed.legal
         allowed = [jnp.where(legal[0][:, k], value, FORBIDDEN) for k, value in enumerate(row)] if legal else row
         begins = begins | (action_value[0] < array_ops().best(allowed)[0])
     weights = jnp.where(begins, 0.0, decay * memory.weights)
-    entry = (cell[0] * shapes.actions + action).astype(jnp.int32)
-    error = (happened.rewards + bootstrap_weight * jnp.where(happened.ended, 0.0, value) - action_value)[0]
-    rate, more, new = numbers.learning_rate, jnp.float32(0.0), jnp.float32(1.0)
-    if shapes.method.traces == "true online":
-        before = jnp.where(happened.observed.age[0] == 0, action_value[0], memory.before)
+    entry = (cell[0] * config.actions + action).astype(jnp.int32)
+    error = (transition.rewards + bootstrap_weight * jnp.where(transition.ended, 0.0, value) - action_value)[0]
+    rate, more, new = hyperparameters.learning_rate, jnp.float32(0.0), jnp.float32(1.0)
+    if config.method.traces == "true online":
+        before = jnp.where(transition.observed.age[0] == 0, action_value[0], memory.before)
         more = action_value[0] - before
         new = 1.0 - rate * jnp.sum(jnp.where(memory.places == entry, weights, 0.0))
     places = jnp.concatenate([memory.places[1:], entry[None]])
     weights = jnp.concatenate([weights[1:], new[None]])
     table = learner.values.reshape(-1).at[places].add(rate * (error + more) * weights).at[entry].add(-rate * more)
-    memory = memory._replace(places=places, weights=weights, before=jnp.where(happened.ended, 0.0, value)[0])
+    memory = memory._replace(places=places, weights=weights, before=jnp.where(transition.ended, 0.0, value)[0])
     return Table(table.reshape(learner.values.shape)), memory, (jnp.abs(error), jnp.mean(1.0 * outside))
 
 

@@ -12,41 +12,41 @@ from jokulmist.agents.batches import seed_from
 from jokulmist.agents.contract import (
     AboveZero,
     Agent,
+    Config,
     Count,
     DiscountPer,
     FixedShare,
+    Hyperparameters,
     Limit,
-    Numbers,
     Scheduled,
-    Shapes,
     Share,
+    bootstrap_discount,
     counts_advances,
-    weight_ahead,
 )
 from jokulmist.agents.recurrence import fresh_states, past_of
 from jokulmist.agents.replay_updates import (
+    apply_in_turn,
     learned_when_started,
-    one_after_another,
     refuse_few_slots,
     rows_due,
     slots_of,
     start_of,
     turns_between,
 )
-from jokulmist.agents.stretches import (
-    kept_numbers,
-    rows_ahead,
-    stretches,
+from jokulmist.agents.sequences import (
+    lookahead_rows,
+    sample_sequences,
+    stored_width,
     with_past,
 )
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.dqn_updates import (
     DQNUpdateState,
     action_values,
+    network_outputs,
     remembered_values,
-    said_of,
     update,
-    update_along,
+    update_sequences,
 )
 from jokulmist.environments.spaces.channels import Seen, Spec
 from jokulmist.errors import SettingError
@@ -116,7 +116,7 @@ class DQN(Agent):
     replay_start : int
         Decisions of random play before the first update.
     minibatch : int
-        Transitions in one update; with a recurrent network stretches of them, each as long as the network's `sequence`.
+        Transitions in one update; with a recurrent network sequences of them, each as long as the network's `sequence`.
     learn_every : int
         Decisions between two updates.
     target : bool
@@ -213,8 +213,8 @@ class DQN(Agent):
     replays: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 16
 
-    def numbers(self) -> dict[str, Any]:
-        values = super().numbers()
+    def schedules(self) -> dict[str, Any]:
+        values = super().schedules()
         if not self.prioritised:
             del values["importance_exponent"], values["priority_exponent"]
         if not self.conservative:
@@ -236,27 +236,27 @@ class DQN(Agent):
                 "of them out."
             )
         if self.prioritised and self.remembers():
-            raise SettingError("`DQN` replays stretches of a recurrent network evenly. Leave out `prioritised`.")
+            raise SettingError("`DQN` replays sequences of a recurrent network evenly. Leave out `prioritised`.")
 
     def remembers(self) -> bool:
         return isinstance(self.network, Recurrent)
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
-        shapes = super().shapes(spec, copies)
-        shapes.network = fitting(shapes.network, spec)
-        shapes.state_width = shapes.network.state_width if self.remembers() else 0
-        shapes.remembered, shapes.action_numbers = shapes.state_width, 1
-        shapes.lookahead = rows_ahead(shapes)
-        shapes.slots = slots_of(self, shapes)
-        shapes.joint = joint_over(spec.action)
-        shapes.tail = max(1, round(self.risk * (self.quantiles or 1)))
-        shapes.layout = _layout(shapes.network, spec, _outputs(shapes), 0, self.dueling)
-        if shapes.frozen:
-            shapes.layout.moving(shapes.frozen)
-        return shapes
+    def config(self, spec: Spec, copies: int) -> Config:
+        config = super().config(spec, copies)
+        config.network = fitting(config.network, spec)
+        config.state_width = config.network.state_width if self.remembers() else 0
+        config.remembered, config.action_numbers = config.state_width, 1
+        config.lookahead = lookahead_rows(config)
+        config.slots = slots_of(self, config)
+        config.joint = joint_over(spec.action)
+        config.tail = max(1, round(self.risk * (self.quantiles or 1)))
+        config.layout = _layout(config.network, spec, _outputs(config), 0, self.dueling)
+        if config.frozen:
+            config.layout.moving(config.frozen)
+        return config
 
-    def refuse_copies(self, shapes: Shapes) -> None:
-        refuse_few_slots(self, shapes, shapes.lookahead)
+    def refuse_copies(self, config: Config) -> None:
+        refuse_few_slots(self, config, config.lookahead)
 
     def decisions_a_copy(self) -> int:
         return 10_000
@@ -265,91 +265,105 @@ class DQN(Agent):
         return turns_between(self.learn_every, copies)
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> DQNLearner:
+    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> DQNLearner:
         weights = _layout(
-            shapes.network, shapes.spec, _outputs(shapes), seed_from(noise), shapes.dueling
+            config.network, config.spec, _outputs(config), seed_from(noise), config.dueling
         ).initial_weights()
-        if shapes.noisy:
-            weights = noisy.initial_weights(shapes.layout, weights)
+        if config.noisy:
+            weights = noisy.initial_weights(config.layout, weights)
         return DQNLearner(
             weights=weights,
-            target=weights.copy() if shapes.target else (),
-            statistics=fresh_statistics(shapes.spec, shapes.scaling),
-            returns=fresh_running(1) if shapes.rewards_scaled else None,
+            target=weights.copy() if config.target else (),
+            statistics=fresh_statistics(config.spec, config.scaling),
+            returns=fresh_running(1) if config.rewards_scaled else None,
             decisions=np.int32(0),
-            moments=first_moments(shapes.optimiser, weights),
+            moments=first_moments(config.optimiser, weights),
             replay=memory_of.fresh_replay(
-                shapes.spec,
-                shapes.copies,
-                shapes.slots,
-                shapes.prioritised,
-                kept_numbers(shapes),
-                counts_advances(shapes),
+                config.spec,
+                config.copies,
+                config.slots,
+                config.prioritised,
+                stored_width(config),
+                counts_advances(config),
             ),
         )
 
     @staticmethod
-    def fresh_memory(shapes: Any, numbers: Numbers) -> Any:
-        return {"returns": open_returns(shapes), **fresh_states(shapes)}
+    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+        return {"returns": open_returns(config), **fresh_states(config)}
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: DQNLearner, memory: Any, observed: Seen, noise: Any, explore: bool
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: DQNLearner,
+        memory: Any,
+        observed: Seen,
+        noise: Any,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
         past: Any = ()
-        if shapes.state_width:
+        if config.state_width:
             past = past_of(memory, observed)
-            values, state = remembered_values(shapes, learner, observed, past.states)
+            values, state = remembered_values(config, learner, observed, past.states)
             memory = {**memory, "state": state}
         else:
             weights = learner.weights
-            if explore and shapes.noisy:
-                draws = noise.normal(shape=(noisy.draws_of(shapes.layout),))
-                weights = noisy.with_noise(shapes.layout, weights, draws, noise.xp)
-            values = action_values(shapes, weights, learner.statistics, observed, noise.xp)
+            if explore and config.noisy:
+                draws = noise.normal(shape=(noisy.draws_of(config.layout),))
+                weights = noisy.with_noise(config.layout, weights, draws, noise.xp)
+            values = action_values(config, weights, learner.statistics, observed, noise.xp)
         exploration = None
         if explore:
-            later = 0.0 if shapes.noisy else numbers.exploration
-            exploration = noise.xp.where(learner.decisions < shapes.replay_start, 1.0, later)
-        index = chosen_index(shapes, values, observed.legal, noise, exploration)
-        return shapes.joint.native(index), memory, past if explore else ()
+            later = 0.0 if config.noisy else hyperparameters.exploration
+            exploration = noise.xp.where(learner.decisions < config.replay_start, 1.0, later)
+        index = chosen_index(config, values, observed.legal, noise, exploration)
+        return config.joint.native(index), memory, past if explore else ()
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: DQNLearner, memory: Any, experience: Any, noise: Any, bonus: Any = None
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: DQNLearner,
+        memory: Any,
+        experience: Any,
+        noise: Any,
+        bonus: Any = None,
     ) -> tuple[DQNLearner, Any, tuple[Any, ...]]:
-        spec = shapes.spec
+        spec = config.spec
         # Replay keeps the rewards as they were: they are divided when they are learned from.
-        bootstrap_weight = weight_ahead(numbers, experience.advances)
+        bootstrap_weight = bootstrap_discount(hyperparameters, experience.advances)
         returns, open_now = returns_after(experience, learner.returns, memory["returns"], bootstrap_weight, bonus)
         memory = {**memory, "returns": open_now}
         spread = spread_of(returns)
-        action = shapes.joint.index(experience.actions)[..., None]
-        if shapes.state_width:
+        action = config.joint.index(experience.actions)[..., None]
+        if config.state_width:
             action = with_past(action, experience.notes, experience)
-        replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(shapes))
-        updates, rows = rows_due(shapes, experience)
-        chance = memory_of.draws_for(noise, rows, shapes.prioritised)
+        replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(config))
+        updates, rows = rows_due(config, experience)
+        chance = memory_of.draws_for(noise, rows, config.prioritised)
         # Of the network that learns, of the same where it chooses the target's action, and of the target network.
-        width = noisy.draws_of(shapes.layout) if shapes.noisy else 0
-        noise_of_weights: Any = noise.normal(shape=(updates, 3, width)) if shapes.noisy else ()
+        width = noisy.draws_of(config.layout) if config.noisy else 0
+        noise_of_weights: Any = noise.normal(shape=(updates, 3, width)) if config.noisy else ()
 
         def learned(learning: DQNUpdateState) -> Any:
-            if shapes.state_width:
-                return _learned_from_sequences(shapes, numbers, learning, replay, spread, chance, updates, bonus)
+            if config.state_width:
+                return _learned_from_sequences(
+                    config, hyperparameters, learning, replay, spread, chance, updates, bonus
+                )
             draws = (chance, noise_of_weights)
-            return _learned_from_transitions(shapes, numbers, learning, replay, spread, draws, updates, bonus)
+            return _learned_from_transitions(config, hyperparameters, learning, replay, spread, draws, updates, bonus)
 
         decisions = learner.decisions + experience.rewards.size
         learning = DQNUpdateState(
             learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics
         )
-        start = start_of(shapes, shapes.lookahead)
+        start = start_of(config, config.lookahead)
         learning, readings = learned_when_started(decisions, start, learned, learning, len(DQN.reading_names))
         learner = DQNLearner(
             weights=learning.weights,
-            target=_moved_target(shapes, numbers, learner, learning.weights, decisions, decisions >= start),
-            statistics=gathered_unless(bool(shapes.frozen), learner.statistics, met(experience)),
+            target=_moved_target(config, hyperparameters, learner, learning.weights, decisions, decisions >= start),
+            statistics=gathered_unless(bool(config.frozen), learner.statistics, met(experience)),
             returns=returns,
             decisions=decisions,
             moments=learning.moments,
@@ -358,90 +372,92 @@ class DQN(Agent):
         return learner, memory, tuple(readings)
 
     @staticmethod
-    def taught(shapes: Any, numbers: Numbers, learner: DQNLearner, rows: Any) -> DQNLearner:
+    def taught(config: Any, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any) -> DQNLearner:
         """The learner before its first update on records: they are its replay memory, one decision after another."""
         import jax
         import jax.numpy as jnp
 
-        if shapes.noisy:
+        if config.noisy:
             raise SettingError("`noisy` of `DQN` is for exploring, and records are not explored. Leave it out.")
-        if shapes.state_width:
+        if config.state_width:
             raise SettingError("a recurrent network does not learn from records yet. Use `network=jm.Dense(64, 64)`.")
         with_time = jax.tree.map(lambda leaf: jnp.asarray(leaf)[:, None], rows)
         count, closed = rows.rewards.shape[0], int(np.sum(rows.closed))
         empty = memory_of.fresh_replay(
-            shapes.spec, 1, count + closed + shapes.n_step + 1, shapes.prioritised, counted=counts_advances(shapes)
+            config.spec, 1, count + closed + config.n_step + 1, config.prioritised, counted=counts_advances(config)
         )
-        action = shapes.joint.index(with_time.actions)[..., None]
+        action = config.joint.index(with_time.actions)[..., None]
         write = jax.jit(
-            lambda replay: memory_of.written(shapes.spec, replay, with_time, action, counts_advances(shapes))
+            lambda replay: memory_of.written(config.spec, replay, with_time, action, counts_advances(config))
         )
-        returns, _ = returns_after(with_time, learner.returns, np.zeros(1, np.float32), numbers.discount)
+        returns, _ = returns_after(with_time, learner.returns, np.zeros(1, np.float32), hyperparameters.discount)
         statistics = gathered(learner.statistics, met(with_time))
         return learner._replace(replay=write(empty), returns=returns, statistics=statistics)
 
     @staticmethod
     def learn_rows(
-        shapes: Any, numbers: Numbers, learner: DQNLearner, rows: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any, noise: Any
     ) -> tuple[DQNLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
 
         replay = learner.replay
-        chance = memory_of.draws_for(noise, shapes.minibatch, shapes.prioritised)
+        chance = memory_of.draws_for(noise, config.minibatch, config.prioritised)
         sample = memory_of.sampled(
-            shapes.spec, replay, chance, shapes.n_step, numbers.discount, getattr(numbers, "importance_exponent", None), counts_advances(shapes)
+            config.spec, replay, chance, config.n_step, hyperparameters.discount, getattr(hyperparameters, "importance_exponent", None), counts_advances(config)
         )  # fmt: skip
         sample = sample._replace(gain=sample.gain / spread_of(learner.returns))
         learning = DQNUpdateState(
             learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics
         )
         later = sample.gain
-        if shapes.target:
-            later = said_of(shapes, learning.target, learning.statistics, sample.following)
-        learning, (readings, errors) = update(shapes, numbers, learning, sample, later)
+        if config.target:
+            later = network_outputs(config, learning.target, learning.statistics, sample.following)
+        learning, (readings, errors) = update(config, hyperparameters, learning, sample, later)
         if replay.priorities is not None:
-            priority = (jnp.abs(errors) + SMALLEST_ERROR) ** numbers.priority_exponent
+            priority = (jnp.abs(errors) + SMALLEST_ERROR) ** hyperparameters.priority_exponent
             priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
             replay = replay._replace(priorities=priorities)
-        decisions = learner.decisions + shapes.learn_every  # as many as lie between two updates of a run
-        target = _moved_target(shapes, numbers, learner, learning.weights, decisions)
+        decisions = learner.decisions + config.learn_every  # as many as lie between two updates of a run
+        target = _moved_target(config, hyperparameters, learner, learning.weights, decisions)
         learner = learner._replace(
             weights=learning.weights, target=target, moments=learning.moments, decisions=decisions, replay=replay
         )
         return learner, (), tuple(readings)
 
     @staticmethod
-    def chooses_by_numpy(shapes: Any) -> bool:
-        return isinstance(shapes.network, Dense) and not shapes.dueling
+    def chooses_by_numpy(config: Any) -> bool:
+        return isinstance(config.network, Dense) and not config.dueling
 
     @staticmethod
     def policy_state(learner: DQNLearner) -> DQNLearner:
         return learner._replace(target=(), moments=(), replay=())
 
     @staticmethod
-    def values(shapes: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
+    def values(config: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
         """The value of each action by label, one a row."""
-        xp = np if DQN.chooses_by_numpy(shapes) else None
-        values = np.asarray(action_values(shapes, learner.weights, learner.statistics, observed, xp))
-        return by_label(shapes.spec, values * float(spread_of(learner.returns)))
+        xp = np if DQN.chooses_by_numpy(config) else None
+        values = np.asarray(action_values(config, learner.weights, learner.statistics, observed, xp))
+        return by_label(config.spec, values * float(spread_of(learner.returns)))
 
     @staticmethod
-    def policy_outputs(shapes: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
-        values = action_values(shapes, learner.weights, learner.statistics, observed)
+    def policy_outputs(config: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
+        values = action_values(config, learner.weights, learner.statistics, observed)
         return {"values": values * spread_of(learner.returns)}
 
     @staticmethod
-    def quantiles_of(shapes: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
+    def quantiles_of(config: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
         """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest
         first."""
-        quantiles = np.sort(np.asarray(said_of(shapes, learner.weights, learner.statistics, observed))[0], axis=-1)
-        return dict(zip(shapes.joint.labels, quantiles * float(spread_of(learner.returns)), strict=True))
+        quantiles = np.sort(
+            np.asarray(network_outputs(config, learner.weights, learner.statistics, observed))[0], axis=-1
+        )
+        return dict(zip(config.joint.labels, quantiles * float(spread_of(learner.returns)), strict=True))
 
 
 def _learned_from_sequences(
-    shapes: Any,
-    numbers: Numbers,
+    config: Any,
+    hyperparameters: Hyperparameters,
     learning: DQNUpdateState,
     replay: Any,
     spread: Any,
@@ -452,68 +468,81 @@ def _learned_from_sequences(
     """Updates of a recurrent network, each on sequences of its own; the learning after them, and the mean readings."""
     import jax.numpy as jnp
 
-    sample = stretches(shapes, numbers, replay, chance, counts_advances(shapes), bonus)
+    sample = sample_sequences(config, hyperparameters, replay, chance, counts_advances(config), bonus)
     sample = sample._replace(gain=sample.gain / spread)
 
     def step(state: DQNUpdateState, *part: Any) -> Any:
-        return update_along(shapes, numbers, state, *part)
+        return update_sequences(config, hyperparameters, state, *part)
 
-    learning, (readings, _) = one_after_another(step, learning, updates, shapes.minibatch, sample)
+    learning, (readings, _) = apply_in_turn(step, learning, updates, config.minibatch, sample)
     return learning, jnp.mean(readings, axis=0)
 
 
 def _learned_from_transitions(
-    shapes: Any, numbers: Numbers, learning: DQNUpdateState, replay: Any, spread: Any, draws: tuple[Any, Any], updates: int,
+    config: Any, hyperparameters: Hyperparameters, learning: DQNUpdateState, replay: Any, spread: Any, draws: tuple[Any, Any], updates: int,
     bonus: Any,
 ) -> tuple[DQNUpdateState, Any]:  # fmt: skip
     """Updates on transitions; `draws` are those of the transitions, and those of the weights of a noisy network."""
     import jax.numpy as jnp
 
     chance, noise_of_weights = draws
-    exponent = getattr(numbers, "importance_exponent", None)
+    exponent = getattr(hyperparameters, "importance_exponent", None)
     sample = memory_of.sampled(
-        shapes.spec, replay, chance, shapes.n_step, numbers.discount, exponent, counts_advances(shapes), updates, bonus
+        config.spec,
+        replay,
+        chance,
+        config.n_step,
+        hyperparameters.discount,
+        exponent,
+        counts_advances(config),
+        updates,
+        bonus,
     )
     sample = sample._replace(gain=sample.gain / spread)
     # The target network stands still meanwhile, so what it says of all of them is one product.
     later = sample.gain
-    if shapes.target:
+    if config.target:
         target = learning.target
-        if shapes.noisy:
-            target = noisy.with_noise(shapes.layout, target, noise_of_weights[0, 2], jnp)
-        later = said_of(shapes, target, learning.statistics, sample.following)
-    update_index = jnp.repeat(jnp.arange(updates), shapes.minibatch) if shapes.noisy else ()
+        if config.noisy:
+            target = noisy.with_noise(config.layout, target, noise_of_weights[0, 2], jnp)
+        later = network_outputs(config, target, learning.statistics, sample.following)
+    update_index = jnp.repeat(jnp.arange(updates), config.minibatch) if config.noisy else ()
 
     def step(state: DQNUpdateState, sample: Any, later: Any, update_index: Any) -> Any:
-        return update(shapes, numbers, state, sample, later, noise_of_weights[update_index[0]] if shapes.noisy else ())
+        return update(
+            config, hyperparameters, state, sample, later, noise_of_weights[update_index[0]] if config.noisy else ()
+        )
 
-    learning, (readings, errors) = one_after_another(
-        step, learning, updates, shapes.minibatch, sample, later, update_index
-    )
+    learning, (readings, errors) = apply_in_turn(step, learning, updates, config.minibatch, sample, later, update_index)
     if replay.priorities is not None:
-        priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** numbers.priority_exponent
+        priority = (jnp.abs(errors.reshape(-1)) + SMALLEST_ERROR) ** hyperparameters.priority_exponent
         priorities = memory_of.reprioritised(replay.priorities, sample.place, priority, sample.importance > 0.0)
         learning = learning._replace(priorities=priorities)
     return learning, jnp.mean(readings, axis=0)
 
 
 def _moved_target(
-    shapes: Any, numbers: Numbers, learner: DQNLearner, weights: Any, decisions: Any, started: Any = True
+    config: Any,
+    hyperparameters: Hyperparameters,
+    learner: DQNLearner,
+    weights: Any,
+    decisions: Any,
+    started: Any = True,
 ) -> Any:
     """The target network after as many moves as fell due until `decisions`, whatever the number of copies."""
     import jax.numpy as jnp
 
-    if not shapes.target:
+    if not config.target:
         return learner.target
-    due = decisions // shapes.target_every - learner.decisions // shapes.target_every
-    share = 1.0 - (1.0 - numbers.target_share) ** due
+    due = decisions // config.target_every - learner.decisions // config.target_every
+    share = 1.0 - (1.0 - hyperparameters.target_share) ** due
     moved = learner.target + share * (weights - learner.target)
     return jnp.where((due > 0) & started, moved, learner.target)
 
 
-def _outputs(shapes: Any) -> int:
-    count: int = shapes.joint.count
-    return count * (shapes.quantiles or 1) + (1 if shapes.dueling else 0)
+def _outputs(config: Any) -> int:
+    count: int = config.joint.count
+    return count * (config.quantiles or 1) + (1 if config.dueling else 0)
 
 
 @lru_cache(maxsize=64)

@@ -10,18 +10,18 @@ from jokulmist.agents.action_values import by_label, chosen_index, masked_values
 from jokulmist.agents.batches import in_rows, minibatch_of
 from jokulmist.agents.contract import (
     Agent,
+    Config,
     Count,
     DiscountPer,
     FixedShare,
-    Numbers,
-    Shapes,
+    Hyperparameters,
     Share,
+    bootstrap_discount,
     counts_advances,
-    weight_ahead,
 )
 from jokulmist.agents.replay_updates import (
+    apply_in_turn,
     learned_when_started,
-    one_after_another,
     refuse_few_slots,
     rows_due,
     slots_of,
@@ -110,104 +110,114 @@ class LinearQ(Agent):
         refuse_ranges(spec.action, type(self).__name__)
         refuse_combinations(type(self).__name__, JointChoice(spec.action).count)
 
-    def shapes(self, spec: Spec, copies: int) -> Shapes:
-        shapes = super().shapes(spec, copies)
-        shapes.joint = joint_over(spec.action)
+    def config(self, spec: Spec, copies: int) -> Config:
+        config = super().config(spec, copies)
+        config.joint = joint_over(spec.action)
         radial = self.features == "radial"
-        shapes.made_of = Features(
+        config.made_of = Features(
             self.features, spec, self.centres if radial else self.tiles, 1 if radial else self.tilings
         )
-        shapes.made_of.refuse(type(self).__name__)
+        config.made_of.refuse(type(self).__name__)
         if self.replay:
-            shapes.slots = slots_of(self, shapes)
-        return shapes
+            config.slots = slots_of(self, config)
+        return config
 
-    def refuse_copies(self, shapes: Shapes) -> None:
+    def refuse_copies(self, config: Config) -> None:
         if self.replay:
-            refuse_few_slots(self, shapes)
+            refuse_few_slots(self, config)
 
     def decisions_per_update(self, copies: int) -> int:
         return turns_between(self.learn_every, copies) if self.replay else 1
 
     @staticmethod
-    def fresh_learner(shapes: Any, numbers: Numbers, noise: Any) -> LinearQLearner:
-        weights = np.zeros((shapes.made_of.size, shapes.joint.count), np.float32)
+    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> LinearQLearner:
+        weights = np.zeros((config.made_of.size, config.joint.count), np.float32)
         replay: Any = ()
-        if shapes.replay:
-            replay = memory_of.fresh_replay(shapes.spec, shapes.copies, shapes.slots, counted=counts_advances(shapes))
+        if config.replay:
+            replay = memory_of.fresh_replay(config.spec, config.copies, config.slots, counted=counts_advances(config))
         return LinearQLearner(weights, np.int32(0), replay)
 
     @staticmethod
     def choose(
-        shapes: Any, numbers: Numbers, learner: LinearQLearner, memory: Any, observed: Seen, noise: Any, explore: bool
+        config: Any,
+        hyperparameters: Hyperparameters,
+        learner: LinearQLearner,
+        memory: Any,
+        observed: Seen,
+        noise: Any,
+        explore: bool,
     ) -> tuple[Any, Any, tuple[()]]:
-        values = masked_values(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers), observed.legal)
-        index = chosen_index(shapes, values, observed.legal, noise, numbers.exploration if explore else None)
-        return shapes.joint.native(index), memory, ()
+        values = masked_values(config.spec, config.made_of.values(learner.weights, observed.numbers), observed.legal)
+        index = chosen_index(config, values, observed.legal, noise, hyperparameters.exploration if explore else None)
+        return config.joint.native(index), memory, ()
 
     @staticmethod
     def learn(
-        shapes: Any, numbers: Numbers, learner: LinearQLearner, memory: Any, experience: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: LinearQLearner, memory: Any, experience: Any, noise: Any
     ) -> tuple[LinearQLearner, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
-        action = shapes.joint.index(experience.actions)[..., None]
+        action = config.joint.index(experience.actions)[..., None]
         decisions = learner.decisions + experience.rewards.size
-        if not shapes.replay:
+        if not config.replay:
             flat = in_rows(experience)
             sample = memory_of.Sample(
                 observed=flat.observed,
                 following=flat.last,
                 action=action.reshape(-1, 1),
                 gain=flat.rewards,
-                weight_ahead=jnp.where(flat.ended, 0.0, weight_ahead(numbers, flat.advances)),
+                bootstrap_discount=jnp.where(flat.ended, 0.0, bootstrap_discount(hyperparameters, flat.advances)),
                 importance=jnp.ones_like(flat.rewards),
                 place=action.reshape(-1),
             )
-            weights, readings = update(shapes, numbers, learner.weights, sample)
+            weights, readings = update(config, hyperparameters, learner.weights, sample)
             return LinearQLearner(weights, decisions, ()), memory, tuple(readings)
-        replay = memory_of.written(shapes.spec, learner.replay, experience, action, counts_advances(shapes))
-        updates, rows = rows_due(shapes, experience)
+        replay = memory_of.written(config.spec, learner.replay, experience, action, counts_advances(config))
+        updates, rows = rows_due(config, experience)
         chance = memory_of.draws_for(noise, rows, prioritised=False)
 
         def learned(weights: Any) -> Any:
             sample = memory_of.sampled(
-                shapes.spec, replay, chance, 1, numbers.discount, counted=counts_advances(shapes)
+                config.spec, replay, chance, 1, hyperparameters.discount, counted=counts_advances(config)
             )
-            weights, update_readings = one_after_another(
-                lambda state, part: update(shapes, numbers, state, part), weights, updates, shapes.minibatch, sample
+            weights, update_readings = apply_in_turn(
+                lambda state, part: update(config, hyperparameters, state, part),
+                weights,
+                updates,
+                config.minibatch,
+                sample,
             )
             return weights, jnp.mean(update_readings, axis=0)
 
         weights, readings = learned_when_started(
-            decisions, start_of(shapes), learned, learner.weights, len(LinearQ.reading_names)
+            decisions, start_of(config), learned, learner.weights, len(LinearQ.reading_names)
         )
         return LinearQLearner(weights, decisions, replay), memory, tuple(readings)
 
     @staticmethod
-    def taught(shapes: Any, numbers: Numbers, learner: LinearQLearner, rows: Any) -> LinearQLearner:
+    def taught(config: Any, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Any) -> LinearQLearner:
         """The learner before its first update on some records: as it begins, without replay, because the records are
         that."""
         return learner._replace(replay=())
 
     @staticmethod
     def learn_rows(
-        shapes: Any, numbers: Numbers, learner: LinearQLearner, rows: Any, noise: Any
+        config: Any, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Any, noise: Any
     ) -> tuple[LinearQLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
 
-        batch = minibatch_of(shapes, rows, noise)
+        batch = minibatch_of(config, rows, noise)
         sample = memory_of.Sample(
             observed=batch.observed,
             following=batch.last,
-            action=shapes.joint.index(batch.actions)[:, None],
+            action=config.joint.index(batch.actions)[:, None],
             gain=batch.rewards,
-            weight_ahead=jnp.where(batch.ended, 0.0, numbers.discount),
+            bootstrap_discount=jnp.where(batch.ended, 0.0, hyperparameters.discount),
             importance=jnp.ones_like(batch.rewards),
             place=jnp.zeros_like(batch.rewards),
         )
-        weights, readings = update(shapes, numbers, learner.weights, sample)
+        weights, readings = update(config, hyperparameters, learner.weights, sample)
         return learner._replace(weights=weights, decisions=learner.decisions + 1), (), tuple(readings)
 
     @staticmethod
@@ -215,22 +225,22 @@ class LinearQ(Agent):
         return learner._replace(replay=())
 
     @staticmethod
-    def values(shapes: Any, learner: LinearQLearner, observed: Seen) -> dict[str, Any]:
+    def values(config: Any, learner: LinearQLearner, observed: Seen) -> dict[str, Any]:
         """The value of each action by label, one a row."""
-        return by_label(shapes.spec, shapes.made_of.values(learner.weights, observed.numbers))
+        return by_label(config.spec, config.made_of.values(learner.weights, observed.numbers))
 
 
-def update(shapes: Any, numbers: Numbers, weights: Any, sample: Any) -> tuple[Any, Any]:
+def update(config: Any, hyperparameters: Hyperparameters, weights: Any, sample: Any) -> tuple[Any, Any]:
     """One step on some transitions; and its readings."""
     import jax.numpy as jnp
 
-    made_of = shapes.made_of
-    after = masked_values(shapes.spec, made_of.values(weights, sample.following.numbers), sample.following.legal)
-    target = sample.gain + sample.weight_ahead * jnp.max(after, axis=1)
+    made_of = config.made_of
+    after = masked_values(config.spec, made_of.values(weights, sample.following.numbers), sample.following.legal)
+    target = sample.gain + sample.bootstrap_discount * jnp.max(after, axis=1)
     values = made_of.values(weights, sample.observed.numbers)
     action = sample.action[:, 0].astype(jnp.int32)
     chosen = jnp.take_along_axis(values, action[:, None], axis=1)[:, 0]
     assert chosen.shape == target.shape
     error = target - chosen
-    weights = made_of.moved(weights, sample.observed.numbers, action, numbers.learning_rate * error)
+    weights = made_of.moved(weights, sample.observed.numbers, action, hyperparameters.learning_rate * error)
     return weights, jnp.stack([jnp.mean(jnp.abs(error)), jnp.mean(chosen)])

@@ -17,21 +17,21 @@ def levels(count: int) -> Any:
     return ((np.arange(count) + 0.5) / count).astype(np.float32)
 
 
-def by_action(shapes: Any, outputs: Any) -> Any:
+def by_action(config: Any, outputs: Any) -> Any:
     """The quantiles of each action from a network's outputs, shape ``(rows, actions, quantiles)``."""
-    return outputs.reshape(outputs.shape[0], shapes.joint.count, shapes.quantiles)
+    return outputs.reshape(outputs.shape[0], config.joint.count, config.quantiles)
 
 
-def mean_of_quantiles(shapes: Any, quantiles: Any) -> Any:
+def mean_of_quantiles(config: Any, quantiles: Any) -> Any:
     """What actions are chosen by: the mean of their quantiles, or of the lowest part of them; shape ``(rows,
     actions)``."""
-    if shapes.tail == shapes.quantiles:
+    if config.tail == config.quantiles:
         return quantiles.mean(axis=-1)
     if isinstance(quantiles, np.ndarray):
-        return np.sort(quantiles, axis=-1)[..., : shapes.tail].mean(axis=-1)
+        return np.sort(quantiles, axis=-1)[..., : config.tail].mean(axis=-1)
     import jax.numpy as jnp
 
-    return jnp.sort(quantiles, axis=-1)[..., : shapes.tail].mean(axis=-1)
+    return jnp.sort(quantiles, axis=-1)[..., : config.tail].mean(axis=-1)
 
 
 def of_action(quantiles: Any, index: Any) -> Any:

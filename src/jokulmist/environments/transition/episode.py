@@ -178,7 +178,7 @@ class Episode:
         }  # fmt: skip
         return PlayerObservation(values, each)
 
-    def _take_up(self, moment: Moment) -> None:
+    def _restore(self, moment: Moment) -> None:
         """Put the copy where a moment was, with sums that begin at nothing."""
         copy = self._copy
         copy.state, copy.measures, copy.advances = moment.state, list(moment.measures), moment.advances
@@ -208,7 +208,7 @@ class Episode:
         decided = done = self._description.action.native(self._of_all(action))
         if moment.mask:
             refuse_illegal(self._description.action, decided, moment.mask)
-        self._take_up(moment)
+        self._restore(moment)
         if self._description.action_pipeline.modifiers:
             done = copy.handled(decided, turn)
         _, satisfied, row = copy.decide(done, turn)

@@ -123,7 +123,7 @@ class CompiledTransition:
         seen = Seen(observation.numbers, observation.images, legal, jnp.zeros(self.copies, jnp.int32))
         return StartedEpisodes(first_states, seen, memories, opened and opened._replace(after=()))
 
-    def nothing_begun(self, numbers: Any, copy_parameters: Any, states: Any, unit: Any) -> Any:
+    def no_reset(self, numbers: Any, copy_parameters: Any, states: Any, unit: Any) -> Any:
         """`Begun.opened` where no episode has begun."""
         if not self.description.gated:
             return ()
@@ -161,7 +161,7 @@ def weighed(weights: Any, terms: Any, copies: int) -> Any:
     return sum(weights[k] * term for k, term in enumerate(terms)) + jnp.zeros(copies, jnp.float32)
 
 
-def begun_anew(closed: Any, initial: Any, memories: Any) -> Any:
+def reset_where(closed: Any, initial: Any, memories: Any) -> Any:
     """Memories of a modifier of all copies; as at the begin where an episode closed."""
     fresh = spread_all(initial, closed.shape[0])
     return jax.tree.map(lambda new, old: choose(closed, new, old), fresh, memories)

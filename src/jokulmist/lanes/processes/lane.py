@@ -272,9 +272,9 @@ class ProcessLane(PlainLane):
             for i in copies:
                 self._away[i].ask_begin(seed_from(draw.for_step(turn, i)))
 
-    def _begin_anew(self, last: Observed, copies: list[int]) -> Observed:
+    def _begin_again(self, last: Observed, copies: list[int]) -> Observed:
         self._ask_begin(copies, self._draws[Stream.BEGIN], self.turn)
-        return super()._begin_anew(last, copies)
+        return super()._begin_again(last, copies)
 
     def begin_one(self, i: int) -> list[float]:
         while True:

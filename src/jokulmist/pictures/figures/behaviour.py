@@ -217,9 +217,9 @@ def _valued(policy: Policy, rows: Any) -> Any:
     kind = type(policy.agent)
     seen = _observed(policy, rows).seen
     if hasattr(kind, "state_values") and getattr(policy.agent, "baseline", True):
-        return kind.state_values(policy.shapes, policy.learner, seen)
+        return kind.state_values(policy.config, policy.learner, seen)
     if hasattr(kind, "values"):
-        return np.max(list(kind.values(policy.shapes, policy.learner, seen).values()), axis=0)
+        return np.max(list(kind.values(policy.config, policy.learner, seen).values()), axis=0)
     return np.full(len(rows), np.nan)
 
 

@@ -24,7 +24,7 @@ from jokulmist.studies.search.progress import Row, SearchDisplay, SearchView
 from jokulmist.studies.search.settings import SearchSettings
 from jokulmist.studies.search.space import with_settings
 from jokulmist.training.evaluation.evaluate import interval_of
-from jokulmist.training.interrupts import StopRequest, heeding_stops
+from jokulmist.training.interrupts import StopRequest, handling_stops
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import RunProgress
 from jokulmist.training.workers.jobs import Executor, WorkerJob, WorkerMessage
@@ -64,7 +64,7 @@ class Engine:
         self.done_before = self.view().share
         self.show.begin(self.folder.name)
         try:
-            with heeding_stops() as self.problem:
+            with handling_stops() as self.problem:
                 for candidate in self.board.running:  # it was killed: what was on its way is given again
                     self._give_out(Instalment(candidate.number, candidate.until or 0))
                 self._work(began, self._next)

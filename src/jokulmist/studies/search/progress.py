@@ -68,7 +68,7 @@ class SilentSearchDisplay:
     def end(self) -> None: ...
 
 
-def told_settings(settings: Settings) -> str:
+def format_settings(settings: Settings) -> str:
     """Settings in a line: ``learning_rate 0.003, clip 0.2``."""
     short = short_names(list(settings))
     return ", ".join(f"{short[n]} {v:g}" if isinstance(v, float) else f"{short[n]} {v}" for n, v in settings.items())
@@ -140,7 +140,7 @@ def board_of(view: SearchView) -> Any:
     if view.best is not None:
         candidate, score = view.best
         parts.append(Text.assemble("\n", ("best so far  ", "bold"), (str(score), "bold green"), f"  candidate {candidate.number}: "
-                                   f"{told_settings(candidate.settings)}"))  # fmt: skip
+                                   f"{format_settings(candidate.settings)}"))  # fmt: skip
     table = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
     for title, justify in (("at work", "right"), ("seed", "right"), ("done", "right"), ("decisions", "right"),
                            ("mean return", "right"), ("settings", "left")):  # fmt: skip
@@ -149,7 +149,7 @@ def board_of(view: SearchView) -> Any:
         progress = row.progress
         mean = "-" if progress is None or math.isnan(progress.mean_return) else f"{progress.mean_return:.4g}"
         done, decisions = ("begins", "-") if progress is None else (f"{progress.share:.0%}", f"{progress.decisions:,}")
-        table.add_row(row.candidate, str(row.seed), done, decisions, mean, told_settings(row.settings))
+        table.add_row(row.candidate, str(row.seed), done, decisions, mean, format_settings(row.settings))
     parts += [Text(""), table]
     if view.ranked:
         ranked = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
@@ -157,7 +157,7 @@ def board_of(view: SearchView) -> Any:
             ranked.add_column(title, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
         for candidate, score in view.ranked:
             ranked.add_row(
-                str(candidate.number), str(score), f"{candidate.decisions:,}", told_settings(candidate.settings)
+                str(candidate.number), str(score), f"{candidate.decisions:,}", format_settings(candidate.settings)
             )
         parts += [Text(""), ranked]
     return Group(*parts)

@@ -19,7 +19,7 @@ from jokulmist.records.run_folder import PLAN, checked_plan
 from jokulmist.records.run_index import wrote
 from jokulmist.studies.search.candidates import FAILED, SEARCH, Board, Candidate, is_search
 from jokulmist.studies.search.engine import winning_plan
-from jokulmist.studies.search.progress import SearchDisplay, told_settings
+from jokulmist.studies.search.progress import SearchDisplay, format_settings
 from jokulmist.studies.search.settings import SearchSettings, settings_of
 from jokulmist.studies.search.space import plain, with_settings
 from jokulmist.studies.search.work import work_through
@@ -271,7 +271,7 @@ class Search:
         best = (
             "no score yet"
             if self.winner is None
-            else f"best {self.score:.4g} with {told_settings(self.winner.settings)}"
+            else f"best {self.score:.4g} with {format_settings(self.winner.settings)}"
         )
         return f"<search {self.path.name}: {self.status}, {len(self.board.candidates)} candidates, {best}>"
 

@@ -68,7 +68,7 @@ class SearchSettings:
         self.space = Space(over)
         refuse_space(self.space, plan)
         if AGENT_USE not in over:  # what does not fit is told before anything is made
-            plan.agent.shapes(describe(plan.environment).spec, plan.copies)
+            plan.agent.config(describe(plan.environment).spec, plan.copies)
             if plan.training.records is None:
                 refuse_memory(plan)
         weights = [name for name in self.space.names if name.startswith(WEIGHTS)]

@@ -12,7 +12,7 @@ import numpy as np
 
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.declaration.environment import reweighted
-from jokulmist.environments.varying import Between, between, read_when, told_when, written_when
+from jokulmist.environments.varying import Between, between, format_condition, read_when, written_when
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import agent_from, use_of
@@ -40,7 +40,7 @@ class Among:
         return {"among": list(self.values), **written_when(self.when)}
 
     def __repr__(self) -> str:
-        return f"among({', '.join(map(repr, self.values))}{told_when(self.when)})"
+        return f"among({', '.join(map(repr, self.values))}{format_condition(self.when)})"
 
 
 def among(*values: Any, when: Mapping[str, Any] | None = None) -> Among:

@@ -35,7 +35,7 @@ from jokulmist.training.policies.acting import Act, ActingCopies
 from jokulmist.training.policies.partners import joined_policy
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.rollouts.rollout_recorder import Follower
-from jokulmist.training.rollouts.rollouts import Draws, judged_of, save_recorded
+from jokulmist.training.rollouts.rollouts import Draws, policy_outputs_of, save_recorded
 from jokulmist.training.solving.solution import OPTIMUM, known_optimum
 
 if TYPE_CHECKING:
@@ -403,7 +403,7 @@ def _policy_outputs(policy: Policy | str, moments: list[Observed]) -> dict[str, 
         batch = moments[first : first + JUDGED_AT_ONCE]
         # Filled up to whole batches, so that episodes of all lengths are judged by what was compiled once.
         size = min(JUDGED_AT_ONCE, 2 ** math.ceil(math.log2(len(batch))))
-        rows = judged_of(policy, joined_moments([*batch, *batch[-1:] * (size - len(batch))]))
+        rows = policy_outputs_of(policy, joined_moments([*batch, *batch[-1:] * (size - len(batch))]))
         parts.append({name: column[: len(batch)] for name, column in rows.items()})
     return {name: np.concatenate([part[name] for part in parts]) for name in parts[0]}
 

@@ -16,7 +16,7 @@ import jax
 import jax.numpy as jnp
 import numpy as np
 
-from jokulmist.agents.contract import Agent, numbers_at
+from jokulmist.agents.contract import Agent, hyperparameters_at
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import SEED_LIMIT, Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
@@ -125,7 +125,7 @@ class CompiledCopies:
         noise["EXPLORE"] = [rows[:, 0] for rows in explore]
         return noise
 
-    def _refuse_stuck(self) -> None:
+    def _raise_failure(self) -> None:
         """Tell of a copy that could not go on; the program keeps the first."""
         if self._carry.stuck == ():
             return
@@ -176,13 +176,13 @@ class CompiledLoop(CompiledCopies):
         self.planned = planned
         self.turns_per_update = agent.decisions_per_update(copies)
         self.decisions = self.episodes = 0
-        self._coefficients = agent.numbers()
+        self._coefficients = agent.schedules()
         self._columns = columns(list(self._coefficients.values()))
-        shapes = agent.shapes(self.description.spec, copies)
-        numbers = numbers_at(self._coefficients)
-        learner = agent.fresh_learner(shapes, numbers, PlainDraw(agent_noise, Stream.FRESH).for_step(0, 0))
-        learner, memory = _placed((learner, agent.fresh_memory(shapes, numbers)))
-        self._program = program_for(self._compiled, agent, shapes, learner, memory, planned.steps)
+        config = agent.config(self.description.spec, copies)
+        hyperparameters = hyperparameters_at(self._coefficients)
+        learner = agent.fresh_learner(config, hyperparameters, PlainDraw(agent_noise, Stream.FRESH).for_step(0, 0))
+        learner, memory = _placed((learner, agent.fresh_memory(config, hyperparameters)))
+        self._program = program_for(self._compiled, agent, config, learner, memory, planned.steps)
         ages = first_ages(agent, self.description, seed, copies)
         self._records = len(agent.record_names)
         carry = self._begin(learner, memory, self._records, len(agent.reading_names))
@@ -226,7 +226,7 @@ class CompiledLoop(CompiledCopies):
         # The program runs beside Python: its next stretch is most likely as long, and its noise is made meanwhile.
         self._next_noise = (self.turn + turns, turns, self._noise_from(self.turn + turns, turns))
         done = int(done) * per_update
-        self._refuse_stuck()
+        self._raise_failure()
         batch = self._finished(done, self._records)
         if self._assembler is not None and done:
             numbers = (self.episodes + np.flatnonzero(batch.copy == COPY)).tolist()
@@ -365,12 +365,12 @@ class CompiledEvaluation(CompiledCopies):
         owners = tuple(range(first, first + SIDE_BY_SIDE))
         agent, agent_noise = policy.agent, Noise((seed + first) % SEED_LIMIT, 1, Domain.EVALUATION)
         super().__init__(environment, agent, Noise(seed, SIDE_BY_SIDE, Domain.EVALUATION, owners), agent_noise)
-        shapes = agent.shapes(policy.spec, self.copies)
-        numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
-        self._values = np.array(list(vars(numbers).values()), np.float32)
-        memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
+        config = agent.config(policy.spec, self.copies)
+        hyperparameters = hyperparameters_at(agent.schedules(), Progress(policy.decisions, 0, 1.0))
+        self._values = np.array(list(vars(hyperparameters).values()), np.float32)
+        memory = agent.fresh_memory(config, hyperparameters) if agent.remembers() else ()
         learner, memory = _placed((policy.learner, memory))
-        self._program = evaluation_program(self._compiled, agent, shapes, learner, memory, explore)
+        self._program = evaluation_program(self._compiled, agent, config, learner, memory, explore)
         self._carry = self._begin(learner, memory, 0, 0)
 
     def play(self, episodes: int) -> Episodes:
@@ -389,7 +389,7 @@ class CompiledEvaluation(CompiledCopies):
             done, self._carry = self._program.chunk(
                 self._numbers, self._values, plan, self._carry, noise, np.int32(room), np.float32(1.0)
             )
-            self._refuse_stuck()
+            self._raise_failure()
             batch = self._finished(int(done), 0)
             copies, places = np.unique(batch.copy, return_index=True)  # the first of each copy
             parts.append(batch.rows(places[np.isin(copies, missing)]))

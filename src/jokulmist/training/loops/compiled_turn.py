@@ -13,7 +13,7 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
-from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
+from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, counts_advances
 from jokulmist.agents.foreign import outside, three
 from jokulmist.environments.chance.draws import RowDraw
 from jokulmist.environments.spaces.channels import Seen
@@ -24,8 +24,8 @@ from jokulmist.lanes.compiled.transition import (
     DecisionOutcome,
     TurnOutcome,
     at_turn,
-    begun_anew,
     choose,
+    reset_where,
 )
 from jokulmist.lanes.plain import NEVER_CUT
 from jokulmist.loading import ships
@@ -66,22 +66,22 @@ class Turn:
         self,
         compiled: CompiledEnvironment,
         kind: type[Agent],
-        shapes: Shapes,
+        config: Config,
         explore: bool = True,
         learns: bool = True,
     ) -> None:
-        self._compiled, self._kind, self._shapes = compiled, kind, shapes
+        self._compiled, self._kind, self._config = compiled, kind, config
         self._description, self._explore, self._learns = compiled.description, explore, learns
-        self._transition = CompiledTransition(compiled, shapes.copies)
-        self._counts_advances = learns and self._description.holds and counts_advances(shapes)
+        self._transition = CompiledTransition(compiled, config.copies)
+        self._counts_advances = learns and self._description.holds and counts_advances(config)
 
     def __call__(
-        self, parameters: Any, level: Any, hyperparameters: Numbers, carry: Carry, noise: Any, t: Any, unit: Any
+        self, parameters: Any, level: Any, hyperparameters: Hyperparameters, carry: Carry, noise: Any, t: Any, unit: Any
     ) -> tuple[Carry, Experience]:
         description, kind = self._description, self._kind
         draw = RowDraw(jnp, at_turn(noise["EXPLORE"], t), unit)
         chosen = kind.choose(
-            self._shapes, hyperparameters, carry.learner, carry.memory, carry.observed, draw, self._explore
+            self._config, hyperparameters, carry.learner, carry.memory, carry.observed, draw, self._explore
         )
         actions, memory, extras = three(kind, "choose", chosen)
         discount = hyperparameters.discount if self._counts_advances else None
@@ -148,7 +148,7 @@ class Turn:
     ) -> Any:
         """Begin an episode in the copies whose last one closed."""
         last_observed = after.last._replace(legal=after.legal)
-        new_parameters = self._compiled.vary(level, at_turn(noise["VARY"], t), unit, self._shapes.copies)
+        new_parameters = self._compiled.vary(level, at_turn(noise["VARY"], t), unit, self._config.copies)
         copy_parameters = {name: jnp.where(closed, new_parameters[name], old) for name, old in copy_parameters.items()}
         names = ("BEGIN", "BEGIN_WAIT", "BEGIN_SENSE", "BEGIN_LOOK", "BEGIN_OBSERVATION")
         rows = BeginRows(*[at_turn(noise[name], t) for name in names])
@@ -162,7 +162,7 @@ class Turn:
 
     def _begin_nowhere(self, parameters: Any, copy_parameters: Any, after: TurnOutcome, unit: Any) -> Any:
         observed = after.last._replace(legal=after.legal)
-        opened = self._transition.nothing_begun(parameters, copy_parameters, after.decided.after, unit)
+        opened = self._transition.no_reset(parameters, copy_parameters, after.decided.after, unit)
         return after.decided.after, copy_parameters, observed, after.memories, opened
 
     def _row(self, carry: Carry, after: TurnOutcome, totals: Any, learned: Any, memory: Any) -> Any:
@@ -191,22 +191,22 @@ class Turn:
         self, carry: Carry, actions: Any, parameters: Any, copy_parameters: Any, states: Any, observed: Any, after: TurnOutcome,
         opened: Any, t: Any,
     ) -> Any:  # fmt: skip
-        """Why a copy cannot go on, as `first_stuck` keeps it."""
+        """Why a copy cannot go on, as `first_failure` keeps it."""
         stuck, description = carry.stuck, self._description
         if not ships(self._kind):
-            stuck = first_stuck(stuck, outside(description.action, actions), NO_ACTION, carry.states, t)
+            stuck = first_failure(stuck, outside(description.action, actions), NO_ACTION, carry.states, t)
         if after.legal:
-            stuck = first_stuck(stuck, forbidden(observed.legal), NOTHING_ALLOWED, states, t)
+            stuck = first_failure(stuck, forbidden(observed.legal), NOTHING_ALLOWED, states, t)
         if description.gated:
             is_asked = self._compiled.asks(parameters, copy_parameters, states)
-            stuck = first_stuck(stuck, opened.satisfied != 0, CLOSED_UNASKED, states, t)
-            stuck = first_stuck(stuck, ~is_asked, NEVER_ASKED, states, t)
+            stuck = first_failure(stuck, opened.satisfied != 0, CLOSED_UNASKED, states, t)
+            stuck = first_failure(stuck, ~is_asked, NEVER_ASKED, states, t)
         return stuck
 
 
 def _restarted(pipeline: Any, closed: Any, memories: Any) -> Any:
     """What modifiers remember, as at the begin of an episode where one closed."""
-    return begun_anew(closed, pipeline.start(jnp), memories) if pipeline.modifiers else memories
+    return reset_where(closed, pipeline.start(jnp), memories) if pipeline.modifiers else memories
 
 
 class Frame(NamedTuple):
@@ -275,12 +275,12 @@ def forbidden(legal: Any) -> Any:
     return ~jnp.stack([jnp.any(mask, axis=-1) for mask in legal]).all(axis=0)
 
 
-def nothing_stuck(states: Any) -> Any:
-    """What `first_stuck` begins with."""
+def no_failure(states: Any) -> Any:
+    """What `first_failure` begins with."""
     return (jnp.int32(NEVER), jnp.int32(0), jnp.int32(0), jax.tree.map(lambda leaf: leaf[0], states))
 
 
-def first_stuck(first: Any, bad: Any, why: int, states: Any, turn: Any) -> Any:
+def first_failure(first: Any, bad: Any, why: int, states: Any, turn: Any) -> Any:
     """The first turn, reason, copy and state in which a copy could not go on."""
     copy = jnp.argmax(bad)
     candidate = (jnp.int32(turn), jnp.int32(why), jnp.int32(copy), jax.tree.map(lambda leaf: leaf[copy], states))

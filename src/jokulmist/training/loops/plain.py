@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Experience, ScalarAgent, counts_advances, numbers_at
+from jokulmist.agents.contract import Agent, Experience, ScalarAgent, counts_advances, hyperparameters_at
 from jokulmist.agents.foreign import twin_holds
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
@@ -59,21 +59,21 @@ class PlainLoop:
         self.copies = copies
         self.turns_per_update = agent.decisions_per_update(copies)
         self.decisions = self.episodes = self.turn = 0
-        shapes = agent.shapes(self.lane.spec, copies)
-        self._calls: Calls = calls_for(agent, shapes)
-        self._coefficients = agent.numbers()
+        config = agent.config(self.lane.spec, copies)
+        self._calls: Calls = calls_for(agent, config)
+        self._coefficients = agent.schedules()
         moving = {n: c for n, c in self._coefficients.items() if c.moves}
         per_decision = 1.0 / planned.steps if planned.steps is not None else 0.0
         per_episode = 1.0 / planned.episodes if planned.episodes is not None else 0.0
         self._moving = tuple((n, mover(c, per_decision, per_episode)) for n, c in moving.items())
-        self._numbers = numbers_at(self._coefficients)
-        self._counted = self.lane.description.holds and counts_advances(shapes)
+        self._numbers = hyperparameters_at(self._coefficients)
+        self._counted = self.lane.description.holds and counts_advances(config)
         self._learner = self._calls.fresh_learner(self._numbers, PlainDraw(agent_noise, Stream.FRESH).for_step(0, 0))
         self._memory = self._calls.fresh_memory(self._numbers)
         # A scalar agent reads the numbers of the class itself, so it is used only where there are no modifiers.
         self._scalar = None
         if self.lane.bare and not self._counted and twin_holds(type(agent), "scalar", "choose", "learn"):
-            self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._explore, self._learn)
+            self._scalar = agent.scalar(config, self._numbers, self._learner, self._explore, self._learn)
         self._restarted = agent.restarted
         self._records = len(agent.record_names)
         self._recorded = agent.recorded if agent.record_names else None
@@ -169,7 +169,7 @@ class PlainLoop:
             broken: Any = np.zeros(self.copies, bool) if lane.description.lost_bit else ()
             while outcome.lost:
                 broken[outcome.lost] = True
-                seen, actions, notes, outcome = self._decided_anew(seen, actions, notes, draw, outcome)
+                seen, actions, notes, outcome = self._decide_again(seen, actions, notes, draw, outcome)
                 if self._follower is not None and broken[COPY]:
                     self._follower.drop()
             if gathered and len(broken):
@@ -196,7 +196,7 @@ class PlainLoop:
         self._observed = observed
         return finished
 
-    def _decided_anew(self, seen: Any, actions: Any, notes: Any, draw: Any, outcome: LaneOutcome) -> tuple[Any, ...]:
+    def _decide_again(self, seen: Any, actions: Any, notes: Any, draw: Any, outcome: LaneOutcome) -> tuple[Any, ...]:
         """Another decision for the copies whose process was lost: what was seen, done and noted, and what came of it.
 
         The draws of the turn are used again: what they gave was dropped.

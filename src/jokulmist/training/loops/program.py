@@ -10,7 +10,7 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
-from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes, counts_advances
+from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, counts_advances
 from jokulmist.agents.foreign import three
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Stream
@@ -28,9 +28,9 @@ from jokulmist.training.loops.compiled_turn import (
     NOTHING_ALLOWED,
     Carry,
     Turn,
-    first_stuck,
+    first_failure,
     forbidden,
-    nothing_stuck,
+    no_failure,
 )
 from jokulmist.training.loops.program_cache import CachedFunction, CachedRequests, key_of, key_of_update
 
@@ -77,33 +77,33 @@ def key_name(key: Any) -> str:
 
 
 def program_for(
-    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, steps: int | None
+    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Any, steps: int | None
 ) -> CompiledProgram:
     """The program of a training: for a class, an agent's shapes and a number of copies, and a run of so many decisions;
     kept for the next run."""
-    per_update = agent.decisions_per_update(shapes.copies)
-    decisions = per_update * shapes.copies
+    per_update = agent.decisions_per_update(config.copies)
+    decisions = per_update * config.copies
     few = steps is not None and steps <= UPDATES_APART * decisions
     is_separate = per_update > 1 and (few or decisions >= DECISIONS_APART)
     return _cached(
-        (compiled, agent, shapes, is_separate), lambda: _build(compiled, agent, shapes, learner, memory, is_separate)
+        (compiled, agent, config, is_separate), lambda: _build(compiled, agent, config, learner, memory, is_separate)
     )
 
 
 def evaluation_program(
-    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, explore: bool
+    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Any, explore: bool
 ) -> CompiledProgram:
     """The program of an evaluation: turns without updates; kept for the next evaluation."""
-    key = (compiled, agent, shapes, f"evaluation, explore={explore}")
-    return _cached(key, lambda: _build_evaluation(compiled, agent, shapes, learner, memory, explore))
+    key = (compiled, agent, config, f"evaluation, explore={explore}")
+    return _cached(key, lambda: _build_evaluation(compiled, agent, config, learner, memory, explore))
 
 
 def _cached(
-    key: tuple[CompiledEnvironment, Agent, Shapes, Any], build: Callable[[], CompiledProgram]
+    key: tuple[CompiledEnvironment, Agent, Config, Any], build: Callable[[], CompiledProgram]
 ) -> CompiledProgram:
-    compiled, agent, shapes, kind = key
+    compiled, agent, config, kind = key
     # A number that is 0 may be left out, and the program with it: which there are decides, too.
-    program_key = (compiled.static_key, type(agent), shapes, tuple(agent.numbers()), kind)
+    program_key = (compiled.static_key, type(agent), config, tuple(agent.schedules()), kind)
     if program_key not in _PROGRAMS:
         while len(_PROGRAMS) >= KEPT_PROGRAMS:
             _PROGRAMS.pop(next(iter(_PROGRAMS)))
@@ -137,12 +137,12 @@ def _start_of(compiled: CompiledEnvironment, kind: type[Agent], copies: int) -> 
         reward_memories = spread_all(described.reward_pipeline.start(jnp), copies)
         stuck: Any = ()
         if legal or described.gated or not ships(kind):
-            stuck = nothing_stuck(states)
+            stuck = no_failure(states)
         if legal:
-            stuck = first_stuck(stuck, forbidden(legal), NOTHING_ALLOWED, states, jnp.int32(0))
+            stuck = first_failure(stuck, forbidden(legal), NOTHING_ALLOWED, states, jnp.int32(0))
         if described.gated:
-            stuck = first_stuck(stuck, opened.satisfied != 0, CLOSED_UNASKED, states, jnp.int32(0))
-            stuck = first_stuck(
+            stuck = first_failure(stuck, opened.satisfied != 0, CLOSED_UNASKED, states, jnp.int32(0))
+            stuck = first_failure(
                 stuck, ~compiled.asks(numbers, copy_parameters, states), NEVER_ASKED, states, jnp.int32(0)
             )
         return (
@@ -159,7 +159,7 @@ def _start_of(compiled: CompiledEnvironment, kind: type[Agent], copies: int) -> 
     return start
 
 
-def _not_stuck(carry: Carry) -> Any:
+def _no_failure(carry: Carry) -> Any:
     return True if carry.stuck == () else carry.stuck[0] == NEVER
 
 
@@ -176,25 +176,25 @@ def _cached_requests(
 
 
 def _build_evaluation(
-    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, explore: bool
+    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Any, explore: bool
 ) -> CompiledProgram:
-    kind, names, copies = type(agent), list(agent.numbers()), shapes.copies
-    code = key_of(compiled, agent, shapes)
+    kind, names, copies = type(agent), list(agent.schedules()), config.copies
+    code = key_of(compiled, agent, config)
     code = code and f"{code}-{'sampled' if explore else 'greedy'}"
-    (requests,) = _cached_requests(code, lambda: (_choose_requests(kind, shapes, names, learner, memory, explore)[0],))
+    (requests,) = _cached_requests(code, lambda: (_choose_requests(kind, config, names, learner, memory, explore)[0],))
     limit = compiled.description.limit or EVALUATED_TURNS
     room = max(1, min(limit, EVALUATED_TURNS, ROOM_BYTES // _bytes_per_turn(compiled, copies, requests)))
-    turn = Turn(compiled, kind, shapes, explore, learns=False)
+    turn = Turn(compiled, kind, config, explore, learns=False)
 
     def play(numbers: Any, values: Any, plan: Any, carry: Carry, noise: Any, count: Any, unit: Any) -> Any:
-        hyperparameters = Numbers(**{name: values[k] / unit for k, name in enumerate(names)})
+        hyperparameters = Hyperparameters(**{name: values[k] / unit for k, name in enumerate(names)})
 
         def step(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
             t, carry = state
             return t + 1, turn(numbers, plan["level"], hyperparameters, carry, noise, t, unit)[0]
 
         def going(state: tuple[Any, Carry]) -> Any:
-            return (state[0] < count) & _not_stuck(state[1])
+            return (state[0] < count) & _no_failure(state[1])
 
         return lax.while_loop(going, step, (jnp.int32(0), carry))
 
@@ -203,25 +203,25 @@ def _build_evaluation(
 
 
 def _build(
-    compiled: CompiledEnvironment, agent: Agent, shapes: Shapes, learner: Any, memory: Any, is_separate: bool
+    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Any, is_separate: bool
 ) -> CompiledProgram:
-    kind, copies = type(agent), shapes.copies
+    kind, copies = type(agent), config.copies
     per_update = agent.decisions_per_update(copies)
-    names = list(agent.numbers())
-    code = key_of(compiled, agent, shapes)
-    lasting = compiled.description.holds and counts_advances(shapes)
+    names = list(agent.schedules())
+    code = key_of(compiled, agent, config)
+    lasting = compiled.description.holds and counts_advances(config)
     choose_requests, learn_requests = _cached_requests(
-        code, lambda: _agent_requests(kind, shapes, names, learner, memory, per_update, lasting)
+        code, lambda: _agent_requests(kind, config, names, learner, memory, per_update, lasting)
     )
     per_turn = _bytes_per_turn(compiled, copies, choose_requests)
     per_turn += 4 * sum(r.width for r in learn_requests) // per_update
     updates = max(1, min(MOST_CHUNK_DECISIONS // copies, ROOM_BYTES // max(per_turn, 1)) // per_update)
     room = updates * per_update
     start = CachedFunction(_start_of(compiled, kind, copies), code)
-    functions = TrainingFunctions(compiled, agent, shapes)
+    functions = TrainingFunctions(compiled, agent, config)
     program: Any
     if is_separate:
-        update = CachedFunction(functions.update, key_of_update(agent, shapes), 0)
+        update = CachedFunction(functions.update, key_of_update(agent, config), 0)
         program = Alternating(CachedFunction(functions.rollout, code, 4), update)
     else:
         program = CachedFunction(functions.chunk, code, 3)
@@ -231,22 +231,22 @@ def _build(
 class TrainingFunctions:
     """The traced functions of a training: the turns of one update, the update, and many of both."""
 
-    def __init__(self, compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> None:
-        self._kind, self._shapes, self._names = type(agent), shapes, list(agent.numbers())
-        self._per_update = agent.decisions_per_update(shapes.copies)
-        self._turn = Turn(compiled, self._kind, shapes)
+    def __init__(self, compiled: CompiledEnvironment, agent: Agent, config: Config) -> None:
+        self._kind, self._config, self._names = type(agent), config, list(agent.schedules())
+        self._per_update = agent.decisions_per_update(config.copies)
+        self._turn = Turn(compiled, self._kind, config)
 
     def _schedules(self, coefficients: Any, plan: Any, t: Any, episodes: Any, unit: Any) -> Any:
         """The hyperparameters at a turn, as one row in the order of their names."""
         # From the turn's own number: a sum of floats would round differently when a run is cut elsewhere.
-        decisions = jnp.float32(self._shapes.copies) * (plan["turn"] + t).astype(jnp.float32)
+        decisions = jnp.float32(self._config.copies) * (plan["turn"] + t).astype(jnp.float32)
         done = plan["by_steps"] * decisions + (1.0 - plan["by_steps"]) * episodes
         progress = Progress(decisions, jnp.float32(episodes), jnp.minimum(done * plan["per_share"], 1.0))
         # All settings at once, and settled: else each reader of a setting computes its schedule again.
         return value_at(coefficients, progress, jnp) / unit
 
-    def _named(self, values: Any) -> Numbers:
-        return Numbers(**{name: values[k] for k, name in enumerate(self._names)})
+    def _named(self, values: Any) -> Hyperparameters:
+        return Hyperparameters(**{name: values[k] for k, name in enumerate(self._names)})
 
     def rollout(
         self, parameters: Any, coefficients: Any, plan: Any, learner: Any, carry: Carry, noise: Any, u: Any, unit: Any
@@ -274,7 +274,7 @@ class TrainingFunctions:
         sums of the readings."""
         learner, memory, sums = learning
         draw = RowDraw(jnp, rows, unit)
-        learned = self._kind.learn(self._shapes, self._named(values), learner, memory, experience, draw)
+        learned = self._kind.learn(self._config, self._named(values), learner, memory, experience, draw)
         learner, memory, readings = three(self._kind, "learn", learned)
         return learner, memory, tuple(total + reading for total, reading in zip(sums, readings, strict=True))
 
@@ -294,7 +294,7 @@ class TrainingFunctions:
             return u + 1, carry._replace(learner=learner, memory=memory, sums=sums)
 
         def going(state: tuple[Any, Carry]) -> Any:
-            return (state[0] < count) & (state[1].episodes < plan["episodes"]) & _not_stuck(state[1])
+            return (state[0] < count) & (state[1].episodes < plan["episodes"]) & _no_failure(state[1])
 
         return lax.while_loop(going, both, (jnp.int32(0), carry))
 
@@ -333,12 +333,12 @@ def _count(function: Callable[..., Any], names: list[str], *arguments: Any) -> t
     """What a function of a method asks of chance, counted by tracing it once, and the shapes of what it gives."""
     draw = CountingDraw(jnp)
     values = {name: _like(()) for name in names}
-    result = jax.eval_shape(lambda v, a: function(Numbers(**v), *a, draw), values, arguments)
+    result = jax.eval_shape(lambda v, a: function(Hyperparameters(**v), *a, draw), values, arguments)
     return tuple(draw.requests), result
 
 
-def _observed_like(shapes: Shapes) -> Seen:
-    copies, spec = shapes.copies, shapes.spec
+def _observed_like(config: Config) -> Seen:
+    copies, spec = config.copies, config.spec
     return Seen(
         _like((copies, spec.width)),
         {c.name: _like((copies, *c.shape), jnp.uint8) for c in spec.images},
@@ -348,31 +348,31 @@ def _observed_like(shapes: Shapes) -> Seen:
 
 
 def _choose_requests(
-    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, explore: bool
+    kind: type[Agent], config: Config, names: list[str], learner: Any, memory: Any, explore: bool
 ) -> tuple[tuple[Request, ...], Any]:
     return _count(
-        lambda hyperparameters, a, b, c, draw: three(kind, "choose", kind.choose(shapes, hyperparameters, a, b, c, draw, explore)),
-        names, learner, memory, _observed_like(shapes),
+        lambda hyperparameters, a, b, c, draw: three(kind, "choose", kind.choose(config, hyperparameters, a, b, c, draw, explore)),
+        names, learner, memory, _observed_like(config),
     )  # fmt: skip
 
 
 def _agent_requests(
-    kind: type[Agent], shapes: Shapes, names: list[str], learner: Any, memory: Any, per_update: int, lasting: bool
+    kind: type[Agent], config: Config, names: list[str], learner: Any, memory: Any, per_update: int, lasting: bool
 ) -> tuple[tuple[Request, ...], tuple[Request, ...]]:
     """What `choose` and `learn` ask of chance."""
-    copies = shapes.copies
-    chosen, (actions, memory, notes) = _choose_requests(kind, shapes, names, learner, memory, True)
+    copies = config.copies
+    chosen, (actions, memory, notes) = _choose_requests(kind, config, names, learner, memory, True)
     flag = _like((per_update, copies), jnp.bool_)
     many, actions, notes = jax.tree.map(
-        lambda leaf: _like((per_update, *leaf.shape), leaf.dtype), (_observed_like(shapes), actions, notes)
+        lambda leaf: _like((per_update, *leaf.shape), leaf.dtype), (_observed_like(config), actions, notes)
     )
-    players = players_of(shapes.spec.action)
+    players = players_of(config.spec.action)
     rewards = _like((per_update, copies, len(players)) if players else (per_update, copies))
     experience = Experience(many, actions, rewards, flag, flag, many, many, notes)
     if lasting:
         experience = experience._replace(advances=_like((per_update, copies), jnp.int32))
     learned, _ = _count(
-        lambda hyperparameters, *rest: three(kind, "learn", kind.learn(shapes, hyperparameters, *rest)),
+        lambda hyperparameters, *rest: three(kind, "learn", kind.learn(config, hyperparameters, *rest)),
         names,
         learner,
         memory,

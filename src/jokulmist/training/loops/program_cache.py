@@ -3,7 +3,7 @@
 JAX keeps what it compiled by what was traced and lowered; so a process traces and lowers to find it, which for an agent
 with networks takes longer than everything else before the first decision. Here a program is found by what it is made
 of: what the environment's own methods compute (traced anew each time, which is quick, so that a table that a method
-reads from outside counts), the method, its settings that are shapes, and the files and versions that the rest stems
+reads from outside counts), the method, its settings that are config, and the files and versions that the rest stems
 from. Only of methods and networks that ship: of others, other code may stand behind the same name.
 """
 
@@ -26,7 +26,7 @@ import jax
 import numpy as np
 from jax.experimental import serialize_executable
 
-from jokulmist.agents.contract import Agent, Shapes
+from jokulmist.agents.contract import Agent, Config
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.chance.draws import Request
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
@@ -42,7 +42,7 @@ DIGEST = hashlib.sha256().digest_size
 PLAIN = (type(None), bool, int, float, str, bytes, np.generic)
 
 
-def key_of(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> str | None:
+def key_of(compiled: CompiledEnvironment, agent: Agent, config: Config) -> str | None:
     """A name for the program of an environment and an agent; None where other code may stand behind the same name."""
     d = compiled.description
     if any(modifier.functions() for modifier in d.modifiers):
@@ -56,22 +56,22 @@ def key_of(compiled: CompiledEnvironment, agent: Agent, shapes: Shapes) -> str |
         d.bare,
         d.varying and d.varying.key,
     )
-    return _key(agent, shapes, compiled.computed, written(context))
+    return _key(agent, config, compiled.computed, written(context))
 
 
-def key_of_update(agent: Agent, shapes: Shapes) -> str | None:
+def key_of_update(agent: Agent, config: Config) -> str | None:
     """A name for the program of an update, which knows nothing of the environment but its channels and actions."""
-    return _key(agent, shapes)
+    return _key(agent, config)
 
 
-def _key(agent: Agent, shapes: Shapes, *parts: str | None) -> str | None:
+def _key(agent: Agent, config: Config, *parts: str | None) -> str | None:
     debugging = any(
         getattr(jax.config, f"jax_{name}") for name in ("enable_x64", "debug_nans", "debug_infs", "disable_jit")
     )
-    parts_found = [*parts, _settings(agent), written(shapes.spec), written(tuple(agent.numbers()))]
+    parts_found = [*parts, _settings(agent), written(config.spec), written(tuple(agent.schedules()))]
     if debugging or None in parts_found:
         return None
-    plain = {name: text for name, value in vars(shapes).items() if (text := written(value)) is not None}
+    plain = {name: text for name, value in vars(config).items() if (text := written(value)) is not None}
     content = [
         *parts_found,
         sorted(plain.items()),

@@ -55,11 +55,11 @@ def refuse_memory(plan: Plan) -> None:
 
     needed, free = 0.0, psutil.virtual_memory().available
     for agent, spec, copies in each_agent(plan.agent, describe(plan.stage).spec, plan.copies):
-        shapes = agent.shapes(spec, copies)
-        agent.refuse_copies(shapes)
+        config = agent.config(spec, copies)
+        agent.refuse_copies(config)
         setting = "longest" if hasattr(agent, "longest") else "replay_size"
-        slots = int(getattr(shapes, "slots", 0) or getattr(agent, "longest", 0))
-        needed += bytes_of(shapes.spec, copies, slots)
+        slots = int(getattr(config, "slots", 0) or getattr(agent, "longest", 0))
+        needed += bytes_of(config.spec, copies, slots)
         if needed <= free:
             continue
         raise SettingError(

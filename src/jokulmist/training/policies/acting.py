@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any, Literal
 
-from jokulmist.agents.contract import numbers_at
+from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.agents.foreign import twin_holds
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
@@ -27,19 +27,19 @@ class ActingCopies:
         if act not in ACTS:
             raise SettingError(f"`act` must be `greedy` or `sampled`; got {act!r}.")
         agent = policy.agent
-        shapes = agent.shapes(policy.spec, copies)
-        self._calls = calls_for(agent, shapes)
-        self._numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
+        config = agent.config(policy.spec, copies)
+        self._calls = calls_for(agent, config)
+        self._numbers = hyperparameters_at(agent.schedules(), Progress(policy.decisions, 0, 1.0))
         self._explore = act == "sampled"
         noise = Noise(seed, 1, Domain.EVALUATION)
         self._draw = PlainDraw(noise, Stream.EXPLORE)
         self._learner = policy.learner
         self._scalar = None
         if twin_holds(type(agent), "scalar", "choose"):
-            self._scalar = agent.scalar(shapes, self._numbers, self._learner, self._draw, None, self._explore)
+            self._scalar = agent.scalar(config, self._numbers, self._learner, self._draw, None, self._explore)
         self._memory: Any = None
         if self._scalar is None:  # a scalar agent has a memory of its own, and a fresh table would be made for nothing
-            self._memory = agent.fresh_memory(shapes, self._numbers) if agent.remembers() else ()
+            self._memory = agent.fresh_memory(config, self._numbers) if agent.remembers() else ()
             self._learner = self._calls.placed(self._learner)
         self._first_memory = self._memory
         self._turn = 0

@@ -8,7 +8,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Experience, Numbers, Shapes
+from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters
 from jokulmist.agents.foreign import refuse_foreign_actions, three, twin_holds
 from jokulmist.environments.chance.draws import Request
 from jokulmist.environments.spaces.actions import Actions, split
@@ -20,16 +20,16 @@ from jokulmist.trees import filled, joined
 class Calls(Protocol):
     """An agent's functions as the plain loop calls them. `noise` is a draw that already stands at its turn."""
 
-    def fresh_learner(self, numbers: Numbers, noise: Any) -> Any: ...
+    def fresh_learner(self, hyperparameters: Hyperparameters, noise: Any) -> Any: ...
 
-    def fresh_memory(self, numbers: Numbers) -> Any: ...
+    def fresh_memory(self, hyperparameters: Hyperparameters) -> Any: ...
 
     def seen(self, observed: Observed) -> Any:
         """The observation in the form that `choose` takes."""
         ...
 
     def choose(
-        self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]: ...
 
     def native_actions(self, actions: Any) -> list[Any]:
@@ -43,7 +43,7 @@ class Calls(Protocol):
     def stacked(self, turns: list[Experience]) -> Experience: ...
 
     def learn(
-        self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any
+        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Any, noise: Any
     ) -> tuple[Any, Any, Any]: ...
 
     def restored(self, model: Any, arrays: dict[str, Any], prefix: str) -> Any:
@@ -51,40 +51,40 @@ class Calls(Protocol):
         ...
 
 
-def calls_for(agent: Agent, shapes: Shapes) -> Calls:
+def calls_for(agent: Agent, config: Config) -> Calls:
     """The way to call an agent's functions on a plain lane."""
-    return TracedCalls(agent, shapes) if agent.traced else ArrayCalls(agent, shapes)
+    return TracedCalls(agent, config) if agent.traced else ArrayCalls(agent, config)
 
 
 class ArrayCalls:
     """An agent's functions over NumPy arrays, as they are written."""
 
-    def __init__(self, agent: Agent, shapes: Shapes) -> None:
+    def __init__(self, agent: Agent, config: Config) -> None:
         self._kind = type(agent)
-        self._shapes = shapes
+        self._config = config
         self._foreign = not ships(self._kind)
 
-    def fresh_learner(self, numbers: Numbers, noise: Any) -> Any:
-        return self._kind.fresh_learner(self._shapes, numbers, noise)
+    def fresh_learner(self, hyperparameters: Hyperparameters, noise: Any) -> Any:
+        return self._kind.fresh_learner(self._config, hyperparameters, noise)
 
-    def fresh_memory(self, numbers: Numbers) -> Any:
-        return self._kind.fresh_memory(self._shapes, numbers)
+    def fresh_memory(self, hyperparameters: Hyperparameters) -> Any:
+        return self._kind.fresh_memory(self._config, hyperparameters)
 
     def seen(self, observed: Observed) -> Any:
         return observed.seen
 
     def choose(
-        self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
-        chosen = self._kind.choose(self._shapes, numbers, learner, memory, observed, noise, explore)
+        chosen = self._kind.choose(self._config, hyperparameters, learner, memory, observed, noise, explore)
         return three(self._kind, "choose", chosen)
 
     def native_actions(self, actions: Any) -> list[Any]:
-        if self._foreign and not isinstance(self._shapes.spec.action, Actions) and np.ndim(actions) == 0:
-            refuse_foreign_actions(self._kind, self._shapes.spec.action, actions, self._shapes.copies)
-        actions_of_copies = split(actions, self._shapes.copies)
+        if self._foreign and not isinstance(self._config.spec.action, Actions) and np.ndim(actions) == 0:
+            refuse_foreign_actions(self._kind, self._config.spec.action, actions, self._config.copies)
+        actions_of_copies = split(actions, self._config.copies)
         if self._foreign:
-            refuse_foreign_actions(self._kind, self._shapes.spec.action, actions_of_copies, self._shapes.copies)
+            refuse_foreign_actions(self._kind, self._config.spec.action, actions_of_copies, self._config.copies)
         return actions_of_copies
 
     def placed(self, learner: Any) -> Any:
@@ -107,8 +107,10 @@ class ArrayCalls:
     def restored(self, model: Any, arrays: dict[str, Any], prefix: str) -> Any:
         return _written_into(model, filled(model, arrays, prefix))
 
-    def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
-        learned = self._kind.learn(self._shapes, numbers, learner, memory, experience, noise)
+    def learn(
+        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, Any]:
+        learned = self._kind.learn(self._config, hyperparameters, learner, memory, experience, noise)
         return three(self._kind, "learn", learned)
 
 
@@ -142,23 +144,29 @@ class TracedCalls(ArrayCalls):
     copied.
     """
 
-    def __init__(self, agent: Agent, shapes: Shapes) -> None:
-        super().__init__(agent, shapes)
+    def __init__(self, agent: Agent, config: Config) -> None:
+        super().__init__(agent, config)
         from jokulmist.lanes.compiled.backend import start_backend
 
         start_backend()  # before any array is made, and any action of several parts is looked into
         self._requests: dict[Any, tuple[Request, ...]] = {}
         self._compiled: dict[Any, Any] = {}
-        self._by_numpy = twin_holds(type(agent), "chooses_by_numpy", "choose") and agent.chooses_by_numpy(shapes)
+        self._by_numpy = twin_holds(type(agent), "chooses_by_numpy", "choose") and agent.chooses_by_numpy(config)
         self._packing: Packing | None = None
         self._learner: Any = None
         self._learned: Any = None
 
     def _call(
-        self, name: str, numbers: Numbers, noise: Any, owned: Any, *arguments: Any, explore: bool | None = None
+        self,
+        name: str,
+        hyperparameters: Hyperparameters,
+        noise: Any,
+        owned: Any,
+        *arguments: Any,
+        explore: bool | None = None,
     ) -> Any:
         key = (name, explore)
-        values = vars(numbers)
+        values = vars(hyperparameters)
         if key not in self._compiled:
             self._compile(key, tuple(values), owned, arguments)
         rows = [noise._take(r.kind, (r.width,)) for r in self._requests[key]]
@@ -174,19 +182,19 @@ class TracedCalls(ArrayCalls):
 
         name, explore = key
         unpacked = self._packing.unpacked if name == "learn" and self._packing is not None else None
-        function, shapes = getattr(self._kind, name), self._shapes
+        function, config = getattr(self._kind, name), self._config
         last = () if explore is None else (explore,)
         counting = CountingDraw(jnp)
         settings = jax.ShapeDtypeStruct((len(names) + 1,), jnp.float32)  # type: ignore[no-untyped-call]
 
-        def named(settings: Any) -> Numbers:
-            return Numbers(**{name: settings[k] for k, name in enumerate(names)})
+        def named(settings: Any) -> Hyperparameters:
+            return Hyperparameters(**{name: settings[k] for k, name in enumerate(names)})
 
         def arrays_of(arguments: Any) -> Any:
             return arguments if unpacked is None else (unpacked(arguments[0]),)
 
         jax.eval_shape(
-            lambda s, o, a: function(shapes, named(s), *o, *arrays_of(a), counting, *last), settings, owned, arguments
+            lambda s, o, a: function(config, named(s), *o, *arrays_of(a), counting, *last), settings, owned, arguments
         )
         self._requests[key] = requests = tuple(counting.requests)
 
@@ -197,7 +205,7 @@ class TracedCalls(ArrayCalls):
                 start += request.width
             draw = RowDraw(jnp, rows, settings[-1])
             result = three(
-                self._kind, name, function(shapes, named(settings), *owned, *arrays_of(arguments), draw, *last)
+                self._kind, name, function(config, named(settings), *owned, *arrays_of(arguments), draw, *last)
             )
             if name == "learn":  # the readings as one array: one thing to hand back
                 learner, memory, readings = result
@@ -207,17 +215,17 @@ class TracedCalls(ArrayCalls):
         self._compiled[key] = jax.jit(run, donate_argnums=(0,) if name == "learn" else ())
 
     def choose(
-        self, numbers: Numbers, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
     ) -> tuple[Any, Any, Any]:
         if self._by_numpy:
             if learner is not self._learner:
                 self._learner, self._learned = learner, as_numpy(self._kind.policy_state(learner))
             by_numpy: tuple[Any, Any, Any] = self._kind.choose(
-                self._shapes, numbers, self._learned, memory, observed, noise, explore
+                self._config, hyperparameters, self._learned, memory, observed, noise, explore
             )
             return by_numpy
         needed = (self._kind.policy_state(learner), memory)
-        chosen: tuple[Any, Any, Any] = self._call("choose", numbers, noise, needed, observed, explore=explore)
+        chosen: tuple[Any, Any, Any] = self._call("choose", hyperparameters, noise, needed, observed, explore=explore)
         return chosen
 
     def native_actions(self, actions: Any) -> list[Any]:
@@ -234,14 +242,16 @@ class TracedCalls(ArrayCalls):
 
         return jax.device_put(self._kind.policy_state(learner))  # a table of NumPy would be copied at every call
 
-    def learn(self, numbers: Numbers, learner: Any, memory: Any, experience: Any, noise: Any) -> tuple[Any, Any, Any]:
+    def learn(
+        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Any, noise: Any
+    ) -> tuple[Any, Any, Any]:
         import jax
 
         leaves, tree = jax.tree.flatten(experience)
         if self._packing is None:
             self._packing = Packing(tree, [(leaf.shape, leaf.dtype) for leaf in leaves])
         packed = self._packing.packed(leaves)
-        learned: tuple[Any, Any, Any] = self._call("learn", numbers, noise, (learner, memory), packed)
+        learned: tuple[Any, Any, Any] = self._call("learn", hyperparameters, noise, (learner, memory), packed)
         return learned
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist import cells
-from jokulmist.agents.contract import Agent, numbers_at
+from jokulmist.agents.contract import Agent, hyperparameters_at
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.environments.chance.draws import PlainDraw
@@ -70,9 +70,9 @@ class Policy:
         self._actors: dict[tuple[str, int], Actor] = {}
 
     @cached_property
-    def shapes(self) -> Any:
+    def config(self) -> Any:
         """The static settings of the agent, for one copy."""
-        return self.agent.shapes(self.spec, 1)
+        return self.agent.config(self.spec, 1)
 
     def choose(self, observation: Any, act: Act = "greedy", seed: int = 0, legal: Any = None) -> Any:
         """The action for one observation, by itself.
@@ -149,8 +149,8 @@ class Policy:
     @cached_property
     def remembers(self) -> bool:
         """Whether a recurrent network is in it, so that what it does hangs on what it saw before."""
-        every = [self.shapes, *(group.shapes for group in getattr(self.shapes, "groups", ()))]
-        return any(getattr(shapes, "state_width", 0) for shapes in every)
+        every = [self.config, *(group.config for group in getattr(self.config, "groups", ()))]
+        return any(getattr(config, "state_width", 0) for config in every)
 
     def _actor_of(self, act: Act, seed: int) -> Actor:
         try:
@@ -178,7 +178,7 @@ class Policy:
         """
         import pandas as pd
 
-        grid, values = getattr(self.shapes, "grid", None), getattr(self.learner, "values", None)
+        grid, values = getattr(self.config, "grid", None), getattr(self.learner, "values", None)
         if values is not None and np.ndim(values) == 3:  # two tables, whose mean is acted by
             values = np.mean(np.asarray(values), axis=0)
         if grid is None or values is None or np.ndim(values) != 2:
@@ -212,7 +212,7 @@ class Policy:
                 f"`{type(self.agent).__name__}` has no values of actions; use `probabilities`, or `value` for the "
                 "value of an observation."
             )
-        by_action: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
+        by_action: dict[str, Any] = judge(self.config, self.learner, self.observed(observation).seen)
         return {label: float(values[0]) for label, values in by_action.items()}
 
     def quantiles(self, observation: Any) -> dict[str, Any]:
@@ -228,7 +228,7 @@ class Policy:
             raise SettingError(
                 f"`{type(self.agent).__name__}` has no quantiles of returns. Use `jm.DQN(quantiles=32)`."
             )
-        values: dict[str, Any] = judge(self.shapes, self.learner, self.observed(observation).seen)
+        values: dict[str, Any] = judge(self.config, self.learner, self.observed(observation).seen)
         return values
 
     def value(self, observation: Any) -> float:
@@ -236,7 +236,7 @@ class Policy:
         judge = getattr(type(self.agent), "state_values", None)
         if judge is None or not getattr(self.agent, "baseline", True):
             return max(self.values(observation).values())
-        return float(judge(self.shapes, self.learner, self.observed(observation).seen)[0])
+        return float(judge(self.config, self.learner, self.observed(observation).seen)[0])
 
     def probabilities(self, observation: Any, legal: Any = None) -> dict[str, Any]:
         """The chance of each action when sampled, by label; with several parts a dict of them by part.
@@ -257,7 +257,7 @@ class Policy:
             raise SettingError(
                 f"`{type(self.agent).__name__}` has values of actions instead of probabilities; use `values`."
             )
-        parts = judge(self.shapes, self.learner, self.observed(observation, legal).seen)
+        parts = judge(self.config, self.learner, self.observed(observation, legal).seen)
         choices = choices_of(self.spec.action)
         named = {
             name: dict(zip(choices[name].labels, map(float, part[0]), strict=True))
@@ -368,7 +368,7 @@ class Policy:
                 agent = agents_of(agent_from(metadata["agent"], base), spec.action)
             decisions = int(metadata["decisions"])
             draw = PlainDraw(Noise(0, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
-            model = agent.fresh_learner(agent.shapes(spec, 1), numbers_at(agent.numbers()), draw)
+            model = agent.fresh_learner(agent.config(spec, 1), hyperparameters_at(agent.schedules()), draw)
         except (KeyError, TypeError, ValueError, AttributeError, IndexError, ArithmeticError, MemoryError) as damaged:
             if isinstance(damaged, JokulmistError):
                 raise

@@ -33,23 +33,23 @@ def state_values(state: Any) -> dict[str, Any]:
     return {name: values[name] for name in type(state)._fields}
 
 
-def judged_of(policy: Policy, observed: Observed) -> dict[str, Array]:
+def policy_outputs_of(policy: Policy, observed: Observed) -> dict[str, Array]:
     """What a policy says of observations, one a row: the value of each action, or each one's probability, or mean and
     spread.
 
     Nothing of a recurrent network: one observation does not say what it thinks.
     """
     kind, agent = type(policy.agent), policy.agent
-    shapes, seen = policy.shapes, observed.seen
-    if getattr(shapes, "state_width", 0):
+    config, seen = policy.config, observed.seen
+    if getattr(config, "state_width", 0):
         return {}
     columns_found: dict[str, Any] = {}
     if hasattr(kind, "values"):
-        values = kind.values(shapes, policy.learner, seen)
+        values = kind.values(config, policy.learner, seen)
         columns_found = {f"value.{label}": value for label, value in values.items()}
     elif hasattr(kind, "probabilities"):
         choices = choices_of(policy.spec.action)
-        for name, part in kind.probabilities(shapes, policy.learner, seen).items():
+        for name, part in kind.probabilities(config, policy.learner, seen).items():
             prefix = f"{name}." if name else ""
             if name in choices:
                 columns = zip(choices[name].labels, part.T, strict=True)
@@ -59,7 +59,7 @@ def judged_of(policy: Policy, observed: Observed) -> dict[str, Array]:
                 flat = np.asarray(part[quantity]).reshape(len(observed.rows), -1).T
                 columns_found.update({f"{quantity}.{prefix}{k}": column for k, column in enumerate(flat)})
         if hasattr(kind, "state_values") and getattr(agent, "baseline", True):
-            columns_found["value"] = kind.state_values(shapes, policy.learner, seen)
+            columns_found["value"] = kind.state_values(config, policy.learner, seen)
     return {name: np.asarray(column, np.float32) for name, column in columns_found.items()}
 
 

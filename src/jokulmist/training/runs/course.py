@@ -216,8 +216,8 @@ class Course:
         if axis == "steps":
             return np.asarray(decisions)
         index = np.searchsorted(self.decisions, decisions, side="right") - 1
-        numbers_at: Array = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
-        return numbers_at
+        hyperparameters_at: Array = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
+        return hyperparameters_at
 
 
 def _row(parts: list[Array], row: int) -> Array:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from jokulmist.agents.contract import numbers_at
+from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
@@ -103,8 +103,8 @@ def untrained(run: Run) -> Policy:
     plan = with_partners(run.plan, run.path)
     spec = describe(plan.stage).spec
     draw = PlainDraw(Noise(run.seed, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
-    numbers = numbers_at(plan.agent.numbers())
-    learner = plan.agent.fresh_learner(plan.agent.shapes(spec, plan.copies), numbers, draw)
+    hyperparameters = hyperparameters_at(plan.agent.schedules())
+    learner = plan.agent.fresh_learner(plan.agent.config(spec, plan.copies), hyperparameters, draw)
     return Policy(plan.agent, spec, plan.agent.policy_state(learner), 0)
 
 

@@ -18,7 +18,7 @@ def ready(plan: Plan) -> Plan:
     """The plan with its partners."""
     plan = with_partners(plan)
     start_of(plan)
-    refuse_foreign(plan.agent, plan.agent.shapes(describe(plan.environment).spec, plan.copies))
+    refuse_foreign(plan.agent, plan.agent.config(describe(plan.environment).spec, plan.copies))
     refuse_endless(plan)
     if records_of(plan) is not None:
         return plan

@@ -25,7 +25,7 @@ from jokulmist.training.progress import ProgressDisplay, usual_display
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.checkpointing import Checkpoint, latest_checkpoint, spec_in
 from jokulmist.training.session.choices import same_lane
-from jokulmist.training.session.laying import WAITING
+from jokulmist.training.session.queued_runs import WAITING
 from jokulmist.training.session.session import Session
 
 
@@ -116,10 +116,10 @@ def _resumed(
         plan = replace(plan, training=plan.training.changed(stop_when=None))
     if show is None:
         show = usual_display()
-    return go_on(path, origin, plan.for_seed(run.seed), show, command or sys.argv, start_over=start_over)
+    return resume_run(path, origin, plan.for_seed(run.seed), show, command or sys.argv, start_over=start_over)
 
 
-def go_on(
+def resume_run(
     path: Path,
     origin: dict[str, Any],
     plan: Plan,
@@ -132,7 +132,7 @@ def go_on(
     checkpoint, words = latest_checkpoint(path)
     waited = origin["status"] == WAITING
     if checkpoint is None:
-        _begin_anew(path, words, start_over)
+        _begin_again(path, words, start_over)
     else:
         stage = describe(plan.stage)
         refuse_mismatch(spec_in(checkpoint), stage.spec, f"what {path.name} learned so far", f"`{stage.name}`")
@@ -182,7 +182,7 @@ def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None
         raise SettingError(f"{path} is still running, in process {process}. Wait for it, or stop it by Ctrl-C first.")
 
 
-def _begin_anew(path: Path, words: list[str], start_over: bool) -> None:
+def _begin_again(path: Path, words: list[str], start_over: bool) -> None:
     """Without a checkpoint a run begins anew; what was recorded is put aside. One whose checkpoints are torn is asked
     about first."""
     recorded = [name for name in (*files.CUT, ROLLOUTS) if (path / name).exists()]

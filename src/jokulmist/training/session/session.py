@@ -28,7 +28,7 @@ from jokulmist.records.lock import writing
 from jokulmist.records.origin import ORIGIN
 from jokulmist.records.run_index import LAST, uses_of
 from jokulmist.training.evaluation.evaluate import evaluate, evaluate_compiled
-from jokulmist.training.interrupts import StopRequest, heeding_stops
+from jokulmist.training.interrupts import StopRequest, handling_stops
 from jokulmist.training.loops.contract import MOST_ADVANCES, Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.training.plans.observers import LiveRun, Observers
@@ -207,7 +207,7 @@ class Session:
         began = time.perf_counter()
         end, loop = RunEnd(), None
         try:
-            with heeding_stops() as self.stop_request:
+            with handling_stops() as self.stop_request:
                 loop = self._loop(planned)
                 for agent, spec, _ in each_agent(self.agent, self.description.spec, self.plan.copies):
                     image_note = told_of_images(agent.network, spec) if hasattr(agent, "network") else ""
@@ -218,7 +218,7 @@ class Session:
                 if self.rollouts is not None:
                     loop.follow_first(self.training.record_every or 1)
                 if self.checkpoint is not None:
-                    self._take_up(loop, self.checkpoint)
+                    self._restore(loop, self.checkpoint)
                 elif self.start is not None:
                     loop.start_from(self.start.arrays)
                 began -= self.progress.elapsed
@@ -331,7 +331,7 @@ class Session:
         }
         write_checkpoint(self.path, self.progress.policy(loop), state, loop.saved(), self.training.keep_checkpoints)
 
-    def _take_up(self, loop: Loop, checkpoint: Checkpoint) -> None:
+    def _restore(self, loop: Loop, checkpoint: Checkpoint) -> None:
         """Be where a checkpoint was written; the files are already cut back to it."""
         state = checkpoint.state
         for name, observer in self.observers.items():

@@ -8,8 +8,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.beginnings import begun_with
-from jokulmist.agents.contract import Agent, numbers_at
+from jokulmist.agents.beginnings import started_from
+from jokulmist.agents.contract import Agent, hyperparameters_at
 from jokulmist.agents.novelty import refuse_novelty
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.chance.draws import PlainDraw
@@ -94,7 +94,7 @@ def _of_policy(plan: Plan, path: Path) -> Start:
         raise SettingError(f"{path} is one policy, and players begin with a run of players. Name the folder of a run.")
     policy, spec = Policy.open(path), describe(plan.stage).spec
     refuse_mismatch(policy.spec, spec, f"the policy in {path}", f"`{describe(plan.stage).name}`")
-    learner = begun_with(plan.agent, plan.agent.shapes(spec, plan.copies), _fresh(plan), policy, str(path))
+    learner = started_from(plan.agent, plan.agent.config(spec, plan.copies), _fresh(plan), policy, str(path))
     arrays = {name: array for name, array in flattened(learner, LEARNER).items() if not is_replay(name)}
     return Start(_fitting(plan, arrays, str(path)), {"run": path.name, "decisions": policy.decisions})
 
@@ -146,9 +146,11 @@ def _learning(agent: Agent) -> dict[str, Agent]:
 def _fresh(plan: Plan) -> Any:
     """A learner as it would begin anew."""
     agent = plan.agent
-    shapes = agent.shapes(describe(plan.stage).spec, plan.copies)
-    numbers = numbers_at(agent.numbers(), Progress(0, 0, 0.0))
-    return type(agent).fresh_learner(shapes, numbers, PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).for_step(0, 0))
+    config = agent.config(describe(plan.stage).spec, plan.copies)
+    hyperparameters = hyperparameters_at(agent.schedules(), Progress(0, 0, 0.0))
+    return type(agent).fresh_learner(
+        config, hyperparameters, PlainDraw(Noise(0, 1, Domain.CHECK), Stream.FRESH).for_step(0, 0)
+    )
 
 
 def _earlier_states(plan: Plan, learner: Any, arrays: Arrays) -> Arrays:

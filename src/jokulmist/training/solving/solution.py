@@ -229,7 +229,7 @@ def _solution(
 
 
 def _as_policy(solution: Solution) -> Policy:
-    from jokulmist.agents.contract import numbers_at
+    from jokulmist.agents.contract import hyperparameters_at
     from jokulmist.agents.tables.cells import SCALARS
     from jokulmist.agents.tables.q_learning import QLearning
 
@@ -241,15 +241,15 @@ def _as_policy(solution: Solution) -> Policy:
             "`solution.choose(state, decisions)`, or solve it anew."
         )
     agent = QLearning(discount=solution.discount)
-    shapes = agent.shapes(description.spec, 1)
-    learner = agent.fresh_learner(shapes, numbers_at(agent.numbers()), None)
+    config = agent.config(description.spec, 1)
+    learner = agent.fresh_learner(config, hyperparameters_at(agent.schedules()), None)
     values = np.full_like(learner.values, np.nan)
     stepper = Stepper(environment)
     if stepper.noisy or description.observation_pipeline.modifiers:
         raise SettingError(
             "what is seen is noisy or modified, so it does not tell the state. Use `solution.choose(state, decisions)`."
         )
-    cells = [shapes.grid.place(stepper.observe(state, None), SCALARS)[0] for state in solution._met]
+    cells = [config.grid.place(stepper.observe(state, None), SCALARS)[0] for state in solution._met]
     for state, action, worth in zip(*solution._rows, best.row_values, strict=True):
         cell = cells[state]
         if not np.isnan(values[cell, action]) and abs(values[cell, action] - worth) > 1e-6 * max(1.0, abs(worth)):

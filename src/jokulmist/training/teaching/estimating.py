@@ -239,41 +239,41 @@ def _judging(policy: Policy, observed: Any, act: Act) -> Callable[[Any], Any]:
     spec, agent = policy.spec, policy.agent
     if len(choices_of(spec.action)) != len(parts_of(spec.action)):
         raise SettingError("only choices are judged by how likely they were, and the action has numbers.")
-    shapes = agent.shapes(spec, len(observed.age))
+    config = agent.config(spec, len(observed.age))
     kind: Any = type(agent)
     if act == "sampled" and hasattr(kind, "probabilities"):
-        from jokulmist.agents.policies.policy_method import said_first
+        from jokulmist.agents.policies.policy_method import first_outputs
 
-        outputs, _ = said_first(shapes, policy.learner, observed)
+        outputs, _ = first_outputs(config, policy.learner, observed)
         probabilities = [
-            np.exp(np.asarray(log, np.float64)) for log in shapes.acting.log_probabilities(outputs, observed.legal)
+            np.exp(np.asarray(log, np.float64)) for log in config.acting.log_probabilities(outputs, observed.legal)
         ]
 
         def sampled(actions: Any) -> Any:
             probability = np.ones(len(observed.age))
-            for part, index in zip(probabilities, shapes.acting.indices(actions), strict=True):
+            for part, index in zip(probabilities, config.acting.indices(actions), strict=True):
                 probability *= part[np.arange(len(probability)), np.asarray(index)]
             return probability
 
         return sampled
     if act == "sampled":
         raise SettingError(f'`{kind.__name__}` explores by chance alone; it is judged with `act="greedy"`.')
-    chosen = _greedy(policy, observed, shapes, TracedCalls)
+    chosen = _greedy(policy, observed, config, TracedCalls)
     return lambda actions: chosen if actions is None else 1.0 * _same(chosen, actions)
 
 
-def _greedy(policy: Policy, observed: Any, shapes: Any, calls_kind: Any) -> Any:
-    from jokulmist.agents.contract import numbers_at
+def _greedy(policy: Policy, observed: Any, config: Any, calls_kind: Any) -> Any:
+    from jokulmist.agents.contract import hyperparameters_at
     from jokulmist.environments.chance.draws import PlainDraw
     from jokulmist.environments.chance.noise import Domain, Noise, Stream
     from jokulmist.learning.schedules import Progress
 
     agent = policy.agent
-    numbers = numbers_at(agent.numbers(), Progress(policy.decisions, 0, 1.0))
-    calls = calls_kind(agent, shapes)
-    memory = agent.fresh_memory(shapes, numbers) if agent.remembers() else ()
+    hyperparameters = hyperparameters_at(agent.schedules(), Progress(policy.decisions, 0, 1.0))
+    calls = calls_kind(agent, config)
+    memory = agent.fresh_memory(config, hyperparameters) if agent.remembers() else ()
     draw = PlainDraw(Noise(0, 1, Domain.EVALUATION), Stream.EXPLORE).for_step(0, 0)
-    return calls.choose(numbers, policy.learner, memory, observed, draw, False)[0]
+    return calls.choose(hyperparameters, policy.learner, memory, observed, draw, False)[0]
 
 
 def _same(left: Any, right: Any) -> Any:

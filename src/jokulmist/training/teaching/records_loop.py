@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, numbers_at
+from jokulmist.agents.contract import Agent, hyperparameters_at
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
@@ -46,13 +46,13 @@ class RecordsLoop:
         refuse_untaught(agent)
         kind: Any = type(agent)
         self._kind, self._steps, self._description = kind, steps, description
-        shapes = agent.shapes(records.spec, 1)
+        config = agent.config(records.spec, 1)
         noise = Noise(seed, 1, Domain.TRAINING)
-        self._draw, self._coefficients = PlainDraw(noise, Stream.LEARN), agent.numbers()
-        self._numbers = numbers_at(self._coefficients, Progress(0, 0, 0.0))
-        self._calls = TracedCalls(agent, shapes)
-        learner = kind.fresh_learner(shapes, self._numbers, PlainDraw(noise, Stream.FRESH).for_step(0, 0))
-        self._learner = jax.tree.map(jnp.asarray, kind.taught(shapes, self._numbers, learner, records.rows))
+        self._draw, self._coefficients = PlainDraw(noise, Stream.LEARN), agent.schedules()
+        self._numbers = hyperparameters_at(self._coefficients, Progress(0, 0, 0.0))
+        self._calls = TracedCalls(agent, config)
+        learner = kind.fresh_learner(config, self._numbers, PlainDraw(noise, Stream.FRESH).for_step(0, 0))
+        self._learner = jax.tree.map(jnp.asarray, kind.taught(config, self._numbers, learner, records.rows))
         self._rows = jax.tree.map(jnp.asarray, records.rows)
         self.decisions = self.episodes = self.turn = 0
         self._sums, self._updates = np.zeros(len(kind.record_readings)), 0
@@ -62,7 +62,7 @@ class RecordsLoop:
         """Make so many updates; no episode closes."""
         for _ in range(turns):
             k = self.turn
-            self._numbers = numbers_at(self._coefficients, Progress(k, 0, min(k / self._steps, 1.0)))
+            self._numbers = hyperparameters_at(self._coefficients, Progress(k, 0, min(k / self._steps, 1.0)))
             self._learner, _, readings = self._calls._call(
                 "learn_rows", self._numbers, self._draw.for_step(k, 0), (self._learner,), self._rows
             )

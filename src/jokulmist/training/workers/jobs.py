@@ -25,7 +25,7 @@ from jokulmist.training.progress import ProgressDisplay, RunProgress
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scores import Score, values_of
 from jokulmist.training.session.choices import chosen_lane
-from jokulmist.training.session.resume import go_on
+from jokulmist.training.session.resume import resume_run
 from jokulmist.training.session.session import Session
 
 FREE_SECONDS, POLL_SECONDS = 60.0, 0.2
@@ -140,7 +140,7 @@ def _trained(path: Path, job: WorkerJob, plan: Plan, show: ProgressDisplay) -> R
         return Session(plan, job.seed, lane, why, path, show, job.command, until=job.until).run()
     if _came_far_enough(origin, job.until):
         return Run.open(path)
-    return go_on(path, origin, plan, show, job.command, job.until, start_over=True)
+    return resume_run(path, origin, plan, show, job.command, job.until, start_over=True)
 
 
 @contextmanager

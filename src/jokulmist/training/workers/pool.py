@@ -22,7 +22,7 @@ from typing import Any
 from jokulmist.agents.players import classes_of
 from jokulmist.errors import RecordError
 from jokulmist.loading import can_be_named
-from jokulmist.sources.snapshot import is_of_a_notebook
+from jokulmist.sources.snapshot import is_from_notebook
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import RunProgress
 from jokulmist.training.session.machine import own_cores
@@ -49,7 +49,7 @@ def can_travel(plan: Plan) -> bool:
     if IN_WORKER:
         return False
     objects = (type(plan.environment), *classes_of(plan.agent), *plan.functions())
-    return all(can_be_named(obj) or is_of_a_notebook(obj) for obj in objects)
+    return all(can_be_named(obj) or is_from_notebook(obj) for obj in objects)
 
 
 @dataclass

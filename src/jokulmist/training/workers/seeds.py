@@ -12,7 +12,7 @@ from jokulmist import errors
 from jokulmist.agents.players import classes_of
 from jokulmist.errors import JokulmistError
 from jokulmist.records.run_folder import is_run, keep_source
-from jokulmist.training.interrupts import heeding_stops
+from jokulmist.training.interrupts import handling_stops
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import plan_code
 from jokulmist.training.progress import ProgressDisplay, RunProgress
@@ -61,7 +61,7 @@ def train_seeds(
     handed_out = 0
     try:
         show.begin(f"{board.total} seeds, {count} side by side")
-        with heeding_stops() as stop_request:
+        with handling_stops() as stop_request:
             while board.finished_count < handed_out or (seeds and not board.stopping):
                 if stop_request and not board.stopping:
                     _stop(board, worker_pool)

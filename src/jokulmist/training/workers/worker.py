@@ -14,7 +14,7 @@ from typing import Any, TextIO
 
 from jokulmist.errors import JokulmistError
 from jokulmist.sources.trust import trust_everything
-from jokulmist.training.interrupts import StopRequest, heeding_stops
+from jokulmist.training.interrupts import StopRequest, handling_stops
 from jokulmist.training.workers import pool
 
 
@@ -51,7 +51,7 @@ def main() -> None:
     os.dup2(2, 1)
     pool.IN_WORKER = True
     trust_everything()
-    with heeding_stops() as stop_request:  # only noted: the process that gives the jobs says when to stop
+    with handling_stops() as stop_request:  # only noted: the process that gives the jobs says when to stop
         _serve(WorkerOutput(out, stop_request), stop_request)
 
 

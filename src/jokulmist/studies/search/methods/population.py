@@ -86,7 +86,7 @@ class Population(ByScore):
 def refuse_shapes(problem: SearchProblem) -> None:
     """Raise `SettingError` for a setting that cannot change while a run trains."""
     base = problem.plan
-    traced = set(base.agent.numbers())
+    traced = set(base.agent.schedules())
     spec = describe(base.environment).spec
     outline = describe(base.environment).outline
     limits = {getattr(type(base.environment), limit) for limit in ("deadline", "time_limit", "decide_every")}

@@ -1,4 +1,4 @@
-"""Replay for a recurrent network: stretches of decisions that follow one another, each with the state that was kept at
+"""Replay for a recurrent network: sequences of decisions that follow one another, each with the state that was kept at
 its first.
 
 Hausknecht and Stone (2015), "Deep recurrent Q-learning for partially observable MDPs"; Kapturowski et al. (2019),
@@ -11,52 +11,54 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Numbers
-from jokulmist.agents.recurrence import Past, past_along
+from jokulmist.agents.contract import Hyperparameters
+from jokulmist.agents.recurrence import Past, past_by_time
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.networks.layout import Recurrent
 
 
-def kept_numbers(shapes: Any) -> int:
+def stored_width(config: Any) -> int:
     """How many numbers replay keeps of a decision: the action, and with a recurrent network whether its state was
     given, and the state."""
-    width: int = shapes.action_numbers + (1 + shapes.remembered if shapes.remembered else 0)
+    width: int = config.action_numbers + (1 + config.remembered if config.remembered else 0)
     return width
 
 
-def rows_ahead(shapes: Any) -> int:
+def lookahead_rows(config: Any) -> int:
     """Rows from the start of what is sampled to its end."""
-    if isinstance(shapes.network, Recurrent):
-        return int(shapes.network.burn_in + shapes.network.sequence + shapes.n_step - 1)
-    return int(shapes.n_step)
+    if isinstance(config.network, Recurrent):
+        return int(config.network.burn_in + config.network.sequence + config.n_step - 1)
+    return int(config.n_step)
 
 
 def with_past(action: Any, past: Any, experience: Any) -> Any:
-    """The numbers that replay keeps of each decision; shape ``(turns, copies, kept_numbers)``."""
+    """The numbers that replay keeps of each decision; shape ``(turns, copies, stored_width)``."""
     import jax.numpy as jnp
 
-    past = past_along(past, experience)
+    past = past_by_time(past, experience)
     return jnp.concatenate([action, past.initial_weights[..., None], past.states], axis=-1)
 
 
-def stretches(shapes: Any, numbers: Numbers, replay: Any, chance: Any, counted: bool, bonus: Any = None) -> Any:
-    """Samples with axes (stretches, decisions, ...)."""
+def sample_sequences(
+    config: Any, hyperparameters: Hyperparameters, replay: Any, chance: Any, counted: bool, bonus: Any = None
+) -> Any:
+    """Samples with axes (sequences, decisions, ...)."""
     import jax
     import jax.numpy as jnp
 
     slots, copies = replay.rows.shape[:2]
-    first = memory_of.places(shapes.spec, replay, chance, shapes.lookahead)
-    place = (first[:, None] + jnp.arange(shapes.lookahead) * copies) % (slots * copies)
+    first = memory_of.places(config.spec, replay, chance, config.lookahead)
+    place = (first[:, None] + jnp.arange(config.lookahead) * copies) % (slots * copies)
     flat = place.reshape(-1)
     unit_steps = jnp.ones(flat.shape, jnp.float32)
     sample = memory_of.transitions(
-        shapes.spec, replay, flat, unit_steps, shapes.n_step, numbers.discount, counted, bonus
+        config.spec, replay, flat, unit_steps, config.n_step, hyperparameters.discount, counted, bonus
     )
     return jax.tree.map(lambda leaf: leaf.reshape(*place.shape, *leaf.shape[1:]), sample)
 
 
-def along_time(sample: Any) -> Any:
-    """The same as rows of decisions times stretches; places and steps keep both axes."""
+def time_major(sample: Any) -> Any:
+    """The same as rows of decisions times sequences; places and steps keep both axes."""
     import jax
 
     turned = jax.tree.map(lambda leaf: leaf.swapaxes(0, 1), sample)
@@ -64,14 +66,14 @@ def along_time(sample: Any) -> Any:
     return flat._replace(place=turned.place, steps=turned.steps)
 
 
-def past_in(shapes: Any, sample: Any) -> Past:
-    """What was remembered before each decision of the stretches."""
-    lead, width = sample.place.shape, shapes.action_numbers
+def past_in(config: Any, sample: Any) -> Past:
+    """What was remembered before each decision of the sequences."""
+    lead, width = sample.place.shape, config.action_numbers
     return Past(sample.action[:, width + 1 :].reshape(*lead, -1), sample.action[:, width].reshape(lead) > 0.5)
 
 
 def before_each(past: Past, after: Any) -> Any:
-    """What networks that go along the stretches remember before each decision, from what they remember after each; one
+    """What networks that go along the sequences remember before each decision, from what they remember after each; one
     row a decision."""
     import jax.numpy as jnp
 
@@ -89,10 +91,10 @@ def at_the_end(remembered: Any, steps: Any, turns: int) -> Any:
     return remembered[(then * rows + jnp.arange(rows)).reshape(-1)]
 
 
-def learned_rows(shapes: Any, turns: int, rows: int) -> Any:
+def learned_rows(config: Any, turns: int, rows: int) -> Any:
     """The weight of each row in the loss: none while the state is burnt in, and none where the target looks beyond the
-    stretch."""
-    begin = shapes.network.burn_in
+    sequence."""
+    begin = config.network.burn_in
     counts = np.zeros((turns, rows), np.float32)
-    counts[begin : begin + shapes.network.sequence] = 1.0 / (shapes.network.sequence * rows)
+    counts[begin : begin + config.network.sequence] = 1.0 / (config.network.sequence * rows)
     return counts.reshape(-1)

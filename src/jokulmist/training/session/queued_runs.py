@@ -21,7 +21,7 @@ from jokulmist.training.session.start import start_of
 WAITING = "waiting"
 
 
-def lay_by(plan: Plan, folder: Path, name: str | None, command: list[str]) -> list[Path]:
+def queue_runs(plan: Plan, folder: Path, name: str | None, command: list[str]) -> list[Path]:
     """Make the folders of a plan's runs, one a seed, without training them; `resume` begins them."""
     ready_plan = ready(plan)
     names = free_names(plan, folder, name)
