@@ -5,6 +5,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
 from jokulmist.learning.advantages import (
     accumulated,
     explained_variance,

@@ -42,6 +42,7 @@ from jokulmist.training.loops.compiled_turn import (
     unpacked,
 )
 from jokulmist.training.loops.contract import MOST_ADVANCES, SIDE_BY_SIDE, Planned, first_ages, never_closed
+from jokulmist.training.loops.episode_row import EpisodeRow
 from jokulmist.training.loops.program import (
     ENVIRONMENT_STREAMS,
     FIRST_STREAMS,
@@ -57,9 +58,12 @@ from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
 class CompiledCopies:
     """Copies of an environment that a program steps, the rows that it writes, and the noise that it is given."""
 
-    def __init__(self, environment: Environment, agent: Agent, noise: Noise, agent_noise: Noise) -> None:
+    def __init__(
+        self, environment: Environment, agent: Agent, noise: Noise, agent_noise: Noise, records: int = 0
+    ) -> None:
         start_backend()  # before any array is made
         self.description: Description = describe(environment)
+        self._row = EpisodeRow(self.description, records)
         self.copies = noise.copies
         self.turn = 0
         self._agent, self._noise, self._agent_noise = agent, noise, agent_noise
@@ -71,7 +75,7 @@ class CompiledCopies:
         self._program: CompiledProgram
         self._carry: Carry
 
-    def _begin(self, learner: Any, memory: Any, records: int, readings: int) -> Carry:
+    def _begin(self, learner: Any, memory: Any, readings: int) -> Carry:
         program, requests = self._program, self._program.compiled.requests
         first = [
             [rows[0] for rows in stacked_rows(self._noise, stream, requests.for_stream(stream), 0, 1, 1)]
@@ -82,8 +86,6 @@ class CompiledCopies:
         )
         copies = self.copies
         terms, measures = len(self.description.terms), len(self.description.measures)
-        more = int(bool(self.description.reward_pipeline.modifiers)) + int(self.description.holds)
-        width = 2 + terms + measures + len(copy_parameters) + records + more
         zeros: Any = np.zeros(copies, np.float32)
         blank = Carry(
             states=(),
@@ -101,7 +103,7 @@ class CompiledCopies:
             memory=(),
             episodes=np.int32(0),
             sums=(np.float32(0),) * readings,
-            rows=np.zeros((program.room, width, copies), np.float32),
+            rows=np.zeros((program.room, self._row.width, copies), np.float32),
         )
         carry: Carry = _placed(blank)._replace(
             states=states, copy_parameters=copy_parameters, observed=observed, memories=memories, action_memories=action_memories,
@@ -143,36 +145,13 @@ class CompiledCopies:
             message = {NEVER_ASKED: never_asked, CLOSED_UNASKED: closed_unasked}[int(why)]
             raise BrokenEnvironment(message(self.description.name, int(copy), state))
 
-    def _finished(self, turns: int, records: int) -> Episodes:
-        """The episodes that closed in the rows of the last chunk."""
-        rows = np.asarray(self._carry.rows)
-        turn, copy = np.nonzero(rows[:turns, 0, :])
-        closed_rows = np.array(rows[turn, :, copy])  # a copy: the chunk's buffer is handed on
-        terms, measures = len(self.description.terms), len(self.description.measures)
-        records_start = 2 + terms + measures + len(self.description.varied)
-        rest = records_start + records
-        return Episodes(
-            decisions=(self.turn + turn + 1) * self.copies,
-            copy=copy,
-            steps=closed_rows[:, 1].astype(np.int64),
-            satisfied=closed_rows[:, 0].astype(np.int64),
-            totals=closed_rows[:, 2 : 2 + terms],
-            measures=closed_rows[:, 2 + terms : 2 + terms + measures],
-            varied=closed_rows[:, 2 + terms + measures : records_start],
-            agent_records=closed_rows[:, records_start:rest],
-            learned=closed_rows[:, rest]
-            if self.description.reward_pipeline.modifiers
-            else np.zeros(len(closed_rows), np.float32),
-            advances=closed_rows[:, -1 if self.description.holds else 1].astype(np.int64),
-        )
-
 
 class CompiledLoop(CompiledCopies):
     """A run in progress on compiled copies, of a class that `lanes.compiled.compilability.find` found to compile."""
 
     def __init__(self, environment: Environment, agent: Agent, seed: int, copies: int, planned: Planned) -> None:
         agent_noise = Noise(seed, 1, Domain.TRAINING)
-        super().__init__(environment, agent, Noise(seed, copies, Domain.TRAINING), agent_noise)
+        super().__init__(environment, agent, Noise(seed, copies, Domain.TRAINING), agent_noise, len(agent.record_names))
         self.planned = planned
         self.turns_per_update = agent.decisions_per_update(copies)
         self.decisions = self.episodes = 0
@@ -184,8 +163,7 @@ class CompiledLoop(CompiledCopies):
         learner, memory = _placed((learner, agent.fresh_memory(config, hyperparameters)))
         self._program = program_for(self._compiled, agent, config, learner, memory, planned.steps)
         ages = first_ages(agent, self.description, seed, copies)
-        self._records = len(agent.record_names)
-        carry = self._begin(learner, memory, self._records, len(agent.reading_names))
+        carry = self._begin(learner, memory, len(agent.reading_names))
         self._carry = carry._replace(first_ages=() if ages is None else _placed(ages))
         self._updates = 0
         self._assembler: EpisodeAssembler | None = None
@@ -227,13 +205,14 @@ class CompiledLoop(CompiledCopies):
         self._next_noise = (self.turn + turns, turns, self._noise_from(self.turn + turns, turns))
         done = int(done) * per_update
         self._raise_failure()
-        batch = self._finished(done, self._records)
+        batch = self._row.episodes(self._carry.rows, done, self.turn)
         if self._assembler is not None and done:
             numbers = (self.episodes + np.flatnonzero(batch.copy == COPY)).tolist()
             recorded_steps = unpacked(
                 self._frame, jax.tree.map(lambda leaf: leaf[:done], jax.device_get(self._carry.recorded_steps))
             )
-            self._assembler.take(recorded_steps, self._carry.rows, self.turn, done, self.copies, numbers)
+            satisfied = self._row.satisfied(self._carry.rows[:done], COPY)
+            self._assembler.take(recorded_steps, satisfied, self.turn, self.copies, numbers)
         self.turn += done
         self.decisions += done * self.copies
         self.episodes += len(batch)
@@ -371,7 +350,7 @@ class CompiledEvaluation(CompiledCopies):
         memory = agent.fresh_memory(config, hyperparameters) if agent.remembers() else ()
         learner, memory = _placed((policy.learner, memory))
         self._program = evaluation_program(self._compiled, agent, config, learner, memory, explore)
-        self._carry = self._begin(learner, memory, 0, 0)
+        self._carry = self._begin(learner, memory, 0)
 
     def play(self, episodes: int) -> Episodes:
         """The first episodes of so many copies, in the order of their owners.
@@ -390,7 +369,7 @@ class CompiledEvaluation(CompiledCopies):
                 self._numbers, self._values, plan, self._carry, noise, np.int32(room), np.float32(1.0)
             )
             self._raise_failure()
-            batch = self._finished(int(done), 0)
+            batch = self._row.episodes(self._carry.rows, int(done), self.turn)
             copies, places = np.unique(batch.copy, return_index=True)  # the first of each copy
             parts.append(batch.rows(places[np.isin(copies, missing)]))
             missing = np.setdiff1d(missing, copies)

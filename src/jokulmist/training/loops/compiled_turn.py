@@ -29,6 +29,7 @@ from jokulmist.lanes.compiled.transition import (
 )
 from jokulmist.lanes.plain import NEVER_CUT
 from jokulmist.loading import ships
+from jokulmist.training.loops.episode_row import EpisodeRow
 
 NEVER = np.iinfo(np.int32).max
 # Why a copy cannot go on.
@@ -172,20 +173,11 @@ class Turn:
             value / decided.steps if measure.over == "mean" else value
             for measure, value in zip(description.measures, decided.measures, strict=True)
         )
-        columns = [
-            decided.satisfied,
-            after.age,
-            *totals,
-            *measures,
-            *[carry.copy_parameters[name] for name in description.varied],
-        ]
-        if self._learns:
-            columns += self._kind.recorded(memory)
-        if description.reward_pipeline.modifiers:
-            columns.append(learned)
-        if description.holds:
-            columns.append(decided.steps)
-        return jnp.stack([column.astype(jnp.float32) for column in columns])
+        varied = [carry.copy_parameters[name] for name in description.varied]
+        records = list(self._kind.recorded(memory)) if self._learns else []
+        numbers = [*totals, *measures, *varied, *records]
+        layout = EpisodeRow(description, len(records))
+        return layout.pack(decided.satisfied, after.age, numbers, learned, decided.steps)
 
     def _first_failure(
         self, carry: Carry, actions: Any, parameters: Any, copy_parameters: Any, states: Any, observed: Any, after: TurnOutcome,

@@ -9,7 +9,7 @@ import numpy as np
 
 from jokulmist.environments.declaration.description import Description
 from jokulmist.records.rollouts import RecordedEpisode
-from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
+from jokulmist.training.rollouts.rollout_recorder import Recorded
 
 
 class EpisodeAssembler:
@@ -26,12 +26,10 @@ class EpisodeAssembler:
         self._most, self._least = -np.inf, np.inf
         self._recorded: list[Recorded] = []
 
-    def take(
-        self, recorded_steps: Any, rows: Any, first_turn: int, turns: int, copies: int, numbers: list[int]
-    ) -> None:
-        """The recorded steps of a chunk, the rows that say which closings held, and the numbers of the first copy's
+    def take(self, recorded_steps: Any, satisfied: Any, first_turn: int, copies: int, numbers: list[int]) -> None:
+        """The recorded steps of a chunk, the closings that held after each, and the numbers of the first copy's
         episodes."""
-        satisfied = np.asarray(rows[:turns, 0, COPY]).astype(np.int64)
+        turns = len(satisfied)
         ends = np.flatnonzero(satisfied).tolist()
         rewards = sum(
             w * np.asarray(term[:turns], np.float64)
