@@ -15,6 +15,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from jokulmist.child_processes import start_child
+
 if TYPE_CHECKING:
     from jokulmist.training.plans.plan import Plan
     from jokulmist.training.runs.run import Run
@@ -30,14 +32,18 @@ class Drawing:
     """Whoever draws the runs of a plan."""
 
     def __init__(self, plan_file: Path, changes: list[str]) -> None:
-        words = [sys.executable, "-m", "jokulmist.command.drawing", str(plan_file), *changes]
         self._process: subprocess.Popen[str] | None = None
         if (os.cpu_count() or 1) < LEAST_CORES or _is_remote(plan_file, changes):
             return
         with contextlib.suppress(OSError):
-            self._process = subprocess.Popen(
-                words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, start_new_session=True,
-            )  # fmt: skip
+            self._process = start_child(
+                "jokulmist.command.drawing",
+                str(plan_file),
+                *changes,
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                text=True,
+            )
 
     def draw(self, runs: Sequence[Run], plan: Plan) -> None:
         """Draw them; whatever the other process has not drawn is drawn here."""

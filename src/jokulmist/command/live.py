@@ -5,12 +5,12 @@ from __future__ import annotations
 import secrets
 import socket
 import subprocess
-import sys
 import threading
 from pathlib import Path
 
 import typer
 
+from jokulmist.child_processes import start_child
 from jokulmist.command.listening import LOOPBACK, listening_at
 
 
@@ -69,9 +69,5 @@ class WorkerBeside:
     def __call__(self) -> None:
         if self._process is not None and self._process.poll() is None:
             return
-        self._process = subprocess.Popen(
-            [
-                sys.executable, "-m", "jokulmist", "work", "--folder", str(self._folder.resolve()), "--workers", str(self._workers), "--until-empty", "--alone",
-            ],
-            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
-        )  # fmt: skip
+        options = ("--workers", str(self._workers), "--until-empty", "--alone")
+        self._process = start_child("jokulmist", "work", "--folder", str(self._folder.resolve()), *options)

@@ -73,7 +73,7 @@ def between(
     low, high : float
     scale : {"even", "log"}
     whole : bool
-        WholeNumber numbers only, both bounds among them; for a search.
+        Whole numbers only, both bounds among them; for a search.
     when : dict of str to value or list of values, optional
         In a search: the setting matters only where others have these values, e.g. ``{"agent.use": "DQN"}``.
 

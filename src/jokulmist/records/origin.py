@@ -22,7 +22,7 @@ def _time(text: str) -> str:
     return text
 
 
-# WholeNumber numbers that arrays and other programs can hold.
+# Whole numbers that arrays and other programs can hold.
 WholeNumber = Annotated[int, Field(ge=-(2**63), lt=2**63)]
 Time = Annotated[str, AfterValidator(_time)]
 

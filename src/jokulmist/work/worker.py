@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import os
 import signal
-import subprocess
-import sys
 import tempfile
 import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
 
+from jokulmist.child_processes import start_child
 from jokulmist.errors import LookupFailed, RecordError
 from jokulmist.records.lock import holder
 from jokulmist.records.origin import checked_origin
@@ -75,11 +74,8 @@ def _worked(queue: Queue, job: Job, ends: threading.Event, on_message: Message) 
     while holder(path) and not ends.is_set():  # a process that outlived its worker still writes
         ends.wait(LOOK_SECONDS)
     on_message(f"job {job.id}: {job.command}")
-    words = [sys.executable, "-m", "jokulmist.work.child", str(os.getpid()), *job.words(queue.folder)]
     with tempfile.TemporaryFile() as message:
-        child = subprocess.Popen(
-            words, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=message, start_new_session=True
-        )  # fmt: skip
+        child = start_child("jokulmist.work.child", str(os.getpid()), *job.words(queue.folder), stderr=message)
         requests, sent = "", -AGAIN_SECONDS
         while child.poll() is None:
             wanted = "end" if ends.is_set() else _requested_state(queue, job, on_message)

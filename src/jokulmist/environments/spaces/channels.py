@@ -37,7 +37,7 @@ class Channel:
     shape : tuple of int
         ``()`` for a single number.
     whole : bool
-        WholeNumber numbers or a flag: one bin a value.
+        Whole numbers or a flag: one bin a value.
     image : bool
         uint8, height x width x channels.
     computed : bool

@@ -19,6 +19,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from jokulmist.child_processes import start_child
 from jokulmist.environments.chance.noise import Noise, Stream
 from jokulmist.environments.declaration.environment import describe, modifiers_of
 from jokulmist.environments.declaration.simulator import Simulator
@@ -67,15 +68,10 @@ class WorkerCopy:
 
     def start(self) -> None:
         environment, buffer = self._environment, self._buffer
-        self.process = subprocess.Popen(
-            [sys.executable, "-m", "jokulmist.lanes.processes.simulator_worker"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            pass_fds=(buffer.descriptor,),
-            env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
-            bufsize=0,
-            start_new_session=True,  # Ctrl-C is for the process that trains
-        )
+        self.process = start_child(
+            "jokulmist.lanes.processes.simulator_worker", stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=None, one_thread=True,
+            pass_fds=(buffer.descriptor,), bufsize=0,
+        )  # fmt: skip
         self._unread = b""
         self._send(
             modules=[place for place in sys.path if place],

@@ -234,7 +234,7 @@ def _with_frame(carry: Carry, actions: Any, decided: DecisionOutcome, after: Any
 
 def packed(frame: Frame) -> tuple[Any, tuple[Any, ...]]:
     """All numbers of a frame as one row, and its images: each array of its own would make the compiler compute again
-    what it holds. WholeNumber numbers are exact up to 2**24."""
+    what it holds. Whole numbers are exact up to 2**24."""
     leaves = jax.tree.leaves(frame)
     numbers = [leaf.reshape(-1).astype(jnp.float32) for leaf in leaves if leaf.dtype != jnp.uint8]
     return jnp.concatenate(numbers), tuple(leaf for leaf in leaves if leaf.dtype == jnp.uint8)

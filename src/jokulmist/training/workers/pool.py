@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 import queue
 import signal
 import subprocess
@@ -20,6 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.agents.players import classes_of
+from jokulmist.child_processes import start_child
 from jokulmist.errors import RecordError
 from jokulmist.loading import can_be_named
 from jokulmist.sources.snapshot import is_from_notebook
@@ -180,14 +180,9 @@ class WorkerPool:
     def _started(self, number: int) -> Worker:
         """A new process on a core of its own."""
         cores = own_cores()
-        process = subprocess.Popen(
-            [sys.executable, "-m", "jokulmist.training.workers.worker"],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            text=True,
-            env={**os.environ, "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"},
-            start_new_session=True,  # Ctrl-C reaches this process, which passes it on
-        )
+        process = start_child(
+            "jokulmist.training.workers.worker", stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=None, one_thread=True, text=True,
+        )  # fmt: skip
         worker = Worker(number, process)
         threading.Thread(target=self._listen, args=(worker,), daemon=True).start()
         _send(
